@@ -1,0 +1,1 @@
+"""Plan how private subnets reach the outside."""

@@ -1,0 +1,69 @@
+"""The error tree. Core code raises these; only the command line catches, prints and exits.
+
+FenraskError
+├── UnusableInput   the input or the call cannot be used (exit status 2); carries every problem found
+├── NoAnswer        the input is sound, yet no number or design exists that meets it (exit status 1)
+└── OwnFault        a state that Fenrask itself should have made impossible (exit status 3)
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+__all__ = ["FenraskError", "NoAnswer", "OwnFault", "Place", "Problem", "UnusableInput"]
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where something stands: a file, a 1-based line and column, and the dotted path to the value."""
+
+    file: str = ""
+    line: int = 0
+    column: int = 0
+    path: str = ""
+
+    def __str__(self) -> str:
+        position = f"{self.file}:{self.line}:{self.column}" if self.line else self.file
+        return f"{position} {self.path}".strip()
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing that makes an input unusable: where, what was found, what was expected, what to do."""
+
+    place: Place
+    found: str
+    expected: str
+    remedy: str = ""
+
+    def __str__(self) -> str:
+        text = f"{self.place}: found {self.found}, expected {self.expected}"
+        return f"{text}\n  {self.remedy}" if self.remedy else text
+
+
+class FenraskError(Exception):
+    """The root of all errors that Fenrask raises on purpose."""
+
+
+@dataclass(eq=False)
+class UnusableInput(FenraskError):
+    """A file or a call cannot be used; `problems` holds all that was found wrong, in file order."""
+
+    problems: Sequence[Problem]
+
+    def __str__(self) -> str:
+        return "\n".join(str(problem) for problem in self.problems)
+
+
+@dataclass(eq=False)
+class NoAnswer(FenraskError):
+    """Nothing meets what was asked: `cause` says why, `remedy` what would change that."""
+
+    cause: str
+    remedy: str = field(default="")
+
+    def __str__(self) -> str:
+        return f"{self.cause}\n  {self.remedy}" if self.remedy else self.cause
+
+
+class OwnFault(FenraskError):
+    """Fenrask broke a promise of its own; never the user's doing."""

@@ -1,0 +1,24 @@
+"""What the engineer wrote: models, YAML with line numbers, patches, schema."""
+
+from fenrask.estate.catalogue import Catalogue, Offer, Tiers
+from fenrask.estate.exits import KINDS, ExitModel, Onward
+from fenrask.estate.models import Destination, Estate, Flow, Needs, Origin, Subnet, Workload
+from fenrask.estate.reading import Described, read_estate
+
+__all__ = [
+    "KINDS",
+    "Catalogue",
+    "Described",
+    "Destination",
+    "Estate",
+    "ExitModel",
+    "Flow",
+    "Needs",
+    "Offer",
+    "Onward",
+    "Origin",
+    "Subnet",
+    "Tiers",
+    "Workload",
+    "read_estate",
+]

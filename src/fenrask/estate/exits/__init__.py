@@ -1,0 +1,31 @@
+"""The kinds of exit. A new kind is one file here and one line in `KINDS`."""
+
+from functools import reduce
+from operator import or_
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.exits.direct_internet import DirectInternet
+from fenrask.estate.exits.in_subnet_endpoint import InSubnetEndpoint
+from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
+from fenrask.estate.exits.lent_address import LentAddress
+from fenrask.estate.exits.routed_endpoint import RoutedEndpoint
+from fenrask.estate.exits.translation_gateway import TranslationGateway
+from fenrask.estate.exits.translator_host import TranslatorHost
+
+__all__ = ["KINDS", "Exit", "ExitModel", "Onward"]
+
+KINDS: dict[str, type[ExitModel]] = {
+    "direct-internet": DirectInternet,
+    "translation-gateway": TranslationGateway,
+    "translator-host": TranslatorHost,
+    "inspecting-firewall": InspectingFirewall,
+    "routed-endpoint": RoutedEndpoint,
+    "in-subnet-endpoint": InSubnetEndpoint,
+    "lent-address": LentAddress,
+}
+
+Exit: Any = Annotated[reduce(or_, KINDS.values()), Field(discriminator="kind")]
+"""Any exit, told apart by its `kind`; the union is computed from the registry."""

@@ -1,0 +1,31 @@
+"""The unplanned way out."""
+
+from typing import ClassVar, Literal
+
+from pydantic import Field
+
+from fenrask.estate.exits.contract import ExitModel, Onward
+
+__all__ = ["LentAddress"]
+
+
+class LentAddress(ExitModel):
+    purpose: ClassVar[str] = "the provider lends some address of its own, which may change at any time"
+    needs_offer: ClassVar[bool] = False
+    fixed_source: ClassVar[bool] = False
+    fallback: ClassVar[bool] = True
+
+    kind: Literal["lent-address"]
+    network: str = Field(description="the network whose hosts are lent addresses where no route matches")
+
+    @property
+    def onward(self) -> Onward:
+        return Onward.INTERNET
+
+    @property
+    def translates(self) -> bool:
+        return True
+
+    @property
+    def of_network(self) -> str | None:
+        return self.network

@@ -1,0 +1,41 @@
+"""Provider-run source translation (NAPT, RFC 3022)."""
+
+from typing import ClassVar, Literal, Self
+
+from pydantic import Field, model_validator
+
+from fenrask.estate.exits.contract import Onward, Translating
+from fenrask.estate.values import unfit
+
+__all__ = ["TranslationGateway"]
+
+
+class TranslationGateway(Translating):
+    purpose: ClassVar[str] = "provider-run source translation; stands in a subnet, or serves a whole network"
+
+    kind: Literal["translation-gateway"]
+    offer: str = Field(description="the catalogue's offer")
+    subnet: str | None = Field(None, description="the subnet it stands in, whose table leads on to a door")
+    network: str | None = Field(None, description="instead of a subnet: the network it serves, with a door of its own")
+
+    @model_validator(mode="after")
+    def _stands_somewhere(self) -> Self:
+        if (self.subnet is None) == (self.network is None):
+            raise unfit("either `subnet` or `network`", "Say which subnet it stands in, or which network it serves.")
+        return self
+
+    @property
+    def onward(self) -> Onward:
+        return Onward.TABLE if self.subnet else Onward.INTERNET
+
+    @property
+    def translates(self) -> bool:
+        return True
+
+    @property
+    def stands_in(self) -> tuple[str, ...]:
+        return (self.subnet,) if self.subnet else ()
+
+    @property
+    def of_network(self) -> str | None:
+        return self.network

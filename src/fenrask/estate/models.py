@@ -1,0 +1,284 @@
+"""What the engineer wrote: networks, subnets, tables, exits, destinations, workloads, flows, rhythms.
+
+Each field is its own row of documentation: type, unit in the key, default, one sentence. The JSON
+Schema and the format's documentation are computed from here.
+"""
+
+import math
+from enum import IntEnum
+from functools import cached_property
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import ConfigDict, Discriminator, Field, Tag, WithJsonSchema, model_validator
+
+from fenrask.estate.exits import Exit, ExitModel
+from fenrask.estate.values import Count, Number, PortNumber, PrefixText, Share, Strict, unfit
+
+__all__ = [
+    "Destination",
+    "Estate",
+    "Flow",
+    "Law",
+    "Needs",
+    "Network",
+    "Origin",
+    "Route",
+    "Subnet",
+    "Targets",
+    "Workload",
+]
+
+
+class Network(Strict):
+    """A private network: its own prefixes reach each other without any exit."""
+
+    region: str = Field("", description="the region it lies in")
+    prefixes: tuple[PrefixText, ...] = Field(min_length=1, description="its own prefixes")
+
+
+class Subnet(Strict):
+    """A part of a network in one zone, with the route table that its hosts obey."""
+
+    network: str = Field(description="the network it is part of")
+    zone: str | None = Field(None, description="the zone it lies in; left out where it spans its region")
+    prefix: PrefixText = Field(description="its prefix")
+    routes: str | None = Field(None, description="its route table; left out: the network's own prefixes alone")
+    tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
+
+
+class Origin(IntEnum):
+    """Where a route comes from; at equal length the lowest wins."""
+
+    LOCAL = 0
+    STATIC = 1
+    LEARNED = 2
+    INJECTED = 3
+
+    @property
+    def word(self) -> str:
+        return self.name.lower()
+
+
+class Route(Strict):
+    """One route of a table, where its origin matters."""
+
+    exit: str = Field(description="the exit it leads to")
+    origin: Literal["static", "learned", "injected"] = Field("static", description="who put it there")
+
+    @property
+    def rank(self) -> Origin:
+        return Origin[self.origin.upper()]
+
+
+def _routes_shape(value: Any) -> str:
+    if isinstance(value, list | tuple):
+        return "routes"
+    return "route" if isinstance(value, dict | Route) else "exit"
+
+
+RouteValue = Annotated[
+    Annotated[str, Tag("exit")] | Annotated[Route, Tag("route")] | Annotated[tuple[Route, ...], Tag("routes")],
+    Discriminator(_routes_shape),
+]
+
+
+class Needs(Strict):
+    """What a destination or a workload demands of its exit."""
+
+    fixed_source: bool = Field(False, description="the far side must see an address that does not change")
+    inspected: bool = Field(False, description="an inspecting firewall must be passed")
+    off_internet: bool = Field(False, description="the traffic must not cross the internet")
+    max_source_addresses: Annotated[int, Field(strict=True, ge=1)] | None = Field(
+        None, description="entries (addresses or prefixes) that the partner's allow-list takes"
+    )
+    one_source_per_host: bool = Field(False, description="a host must always show the same address")
+    survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
+
+    def joined(self, other: "Needs") -> "Needs":
+        """Both together: the stricter of each."""
+        counts = [n for n in (self.max_source_addresses, other.max_source_addresses) if n is not None]
+        return Needs(
+            fixed_source=self.fixed_source or other.fixed_source,
+            inspected=self.inspected or other.inspected,
+            off_internet=self.off_internet or other.off_internet,
+            max_source_addresses=min(counts, default=None),
+            one_source_per_host=self.one_source_per_host or other.one_source_per_host,
+            survives=self.survives or other.survives,
+        )
+
+
+class Destination(Strict):
+    """What is being reached."""
+
+    prefixes: tuple[PrefixText, ...] = Field(min_length=1, description="where it lies")
+    names: tuple[str, ...] = Field((), description="its names")
+    port: PortNumber | None = Field(None, description="its port")
+    protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
+    distinct_addresses: Annotated[int, Field(strict=True, ge=1)] = Field(
+        1, description="addresses among which connections spread evenly"
+    )
+    service: bool = Field(False, description="whether it is a service of the network's own provider")
+    needs: Needs = Field(Needs(), description="what it demands of the exit")
+
+
+class Workload(Strict):
+    """Hosts that open connections."""
+
+    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="where its hosts are, spread evenly")
+    hosts: Count = Field(description="hosts in all these subnets together")
+    public_address: bool = Field(False, description="whether each host has a public address of its own")
+    needs: Needs = Field(Needs(), description="what it demands of its exits")
+    tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
+
+
+class Law(Strict):
+    """How long connections last, as a distribution."""
+
+    mean: Number = Field(description="mean, s")
+    shape: Literal["exponential", "fixed", "lognormal"] = Field("exponential", description="the distribution")
+    p95: Number | None = Field(None, description="95th percentile, s; for lognormal")
+
+    @model_validator(mode="after")
+    def _percentile(self) -> Self:
+        if (self.shape == "lognormal") != (self.p95 is not None):
+            raise unfit("p95 with lognormal, and only with it", "Add p95, or take another shape.")
+        # A lognormal's p95 is mean * exp(1.645 s - s^2 / 2), largest at s = 1.645.
+        if self.p95 is not None and not 0 < self.p95 <= self.mean * math.exp(1.6448536269514722**2 / 2):
+            raise unfit("a p95 that a lognormal of this mean can have: above 0, at most 3.868 means")
+        return self
+
+
+def _life_shape(value: Any) -> str:
+    return "law" if isinstance(value, dict | Law) else "mean"
+
+
+Life = Annotated[Annotated[Number, Tag("mean")] | Annotated[Law, Tag("law")], Discriminator(_life_shape)]
+
+_LOADS = ("per_host_per_s", "people", "pool_per_host")
+
+
+class Flow(Strict):
+    """One workload's traffic to one destination."""
+
+    model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
+
+    from_: str = Field(alias="from", description="the workload")
+    to: str = Field(description="the destination")
+    per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
+    people: Number | None = Field(None, description="people at work at once when the rhythm's multiplier is 1")
+    connections_per_person: Number | None = Field(None, description="connections that each of them holds at once")
+    pool_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
+    rhythm: str | None = Field(None, description="the load profile that multiplies the load; left out: level")
+    life_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
+    orderly_share: Share | None = Field(None, description="closed by both ends; left out: all that is not reset")
+    reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
+    keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
+    out_kib_per_connection: Number | None = Field(None, description="KiB sent per connection")
+    in_kib_per_connection: Number | None = Field(None, description="KiB received per connection")
+    out_gib_per_month: Number | None = Field(None, description="GiB sent in a month, instead")
+    in_gib_per_month: Number | None = Field(None, description="GiB received in a month, instead")
+
+    @property
+    def life_mean_s(self) -> float:
+        """Mean life, s."""
+        return self.life_s.mean if isinstance(self.life_s, Law) else self.life_s
+
+    @property
+    def ending_shares(self) -> tuple[float, float, float]:
+        """Shares closed in order, reset, and left to idle; they sum to 1."""
+        orderly = 1.0 - self.reset_share if self.orderly_share is None else self.orderly_share
+        return orderly, self.reset_share, max(0.0, 1.0 - orderly - self.reset_share)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Self:
+        given = [name for name in _LOADS if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise unfit(f"exactly one of {', '.join(_LOADS)}", "State the flow's load in one way.")
+        if (self.people is None) != (self.connections_per_person is None):
+            raise unfit("people together with connections_per_person", "Give both or neither.")
+        if self.people is not None and self.life_mean_s == 0:
+            raise unfit("a life above 0 s where connections are held by people", "Set life_s.")
+        if (self.orderly_share or 0.0) + self.reset_share > 1.0 + 1e-12:
+            raise unfit("orderly_share and reset_share that sum to at most 1")
+        for way in ("out", "in"):
+            both = [getattr(self, f"{way}_kib_per_connection"), getattr(self, f"{way}_gib_per_month")]
+            if None not in both:
+                raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
+        if self.pool_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
+            raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
+        return self
+
+
+Rhythm = Annotated[
+    tuple[Number, ...],
+    WithJsonSchema(
+        {
+            "type": "array",
+            "items": {"type": "number", "minimum": 0},
+            "oneOf": [{"minItems": 24, "maxItems": 24}, {"minItems": 168, "maxItems": 168}],
+        }
+    ),
+]
+
+
+class Targets(Strict):
+    """What the plan has to reach."""
+
+    refused_share: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
+        1e-4, description="largest share of new connections refused at the busiest moment"
+    )
+
+
+class Estate(Strict):
+    """Everything the engineer describes."""
+
+    estate: str = Field(description="its name")
+    catalogue: str = Field(description="the file of the provider's offers, relative to this file")
+    networks: dict[str, Network] = Field(min_length=1, description="private networks by name")
+    subnets: dict[str, Subnet] = Field(min_length=1, description="subnets by name")
+    route_tables: dict[str, dict[str, RouteValue]] = Field(
+        {}, description="tables by name; in each, a prefix or a destination's name leads to an exit"
+    )
+    exits: dict[str, Exit] = Field({}, description="exits by name")
+    destinations: dict[str, Destination] = Field({}, description="destinations by name")
+    workloads: dict[str, Workload] = Field({}, description="workloads by name")
+    flows: dict[str, Flow] = Field({}, description="flows by name")
+    rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
+    targets: Targets = Field(Targets(), description="what the plan has to reach")
+
+    @model_validator(mode="after")
+    def _rhythm_lengths(self) -> Self:
+        wrong = [name for name, values in self.rhythms.items() if len(values) not in (24, 168)]
+        if wrong:
+            raise unfit(f"24 or 168 multipliers in each rhythm, not as in {', '.join(wrong)}")
+        return self
+
+    @cached_property
+    def fallback_of(self) -> dict[str, str]:
+        """The name of the exit that takes what no route matches, by network."""
+        doors: dict[str, str] = {}
+        for name, way_out in self.exits.items():
+            if way_out.fallback and way_out.of_network:
+                doors.setdefault(way_out.of_network, name)
+        return doors
+
+    def zones_of(self, way_out: ExitModel) -> tuple[str, ...]:
+        """The zones an exit stands in; none for an exit of a whole network or region."""
+        zones = (self.subnets[name].zone for name in way_out.stands_in if name in self.subnets)
+        return tuple(zone for zone in zones if zone is not None)
+
+    def network_of(self, way_out: ExitModel) -> str | None:
+        """The network an exit belongs to."""
+        for name in way_out.stands_in:
+            return self.subnets[name].network
+        return way_out.of_network
+
+    def needs_of(self, flow: Flow) -> Needs:
+        """What a flow's destination and workload demand together."""
+        return self.destinations[flow.to].needs.joined(self.workloads[flow.from_].needs)
+
+    def cost_centre_of(self, flow: Flow) -> str:
+        """Who pays for a flow: its workload's tag, or the first tag found on its subnets."""
+        workload = self.workloads[flow.from_]
+        tags = [workload.tags, *(self.subnets[name].tags for name in workload.subnets)]
+        return next((tag["cost_centre"] for tag in tags if "cost_centre" in tag), "unassigned")

@@ -1,0 +1,51 @@
+"""JSON Merge Patch (RFC 7396), and single values set by a dotted key."""
+
+from collections.abc import Mapping
+from typing import Any
+
+__all__ = ["merge", "set_patch"]
+
+
+def merge(target: Any, patch: Any) -> Any:
+    """The target with the patch laid over it (RFC 7396, section 2); neither is changed.
+
+    >>> merge({"a": {"b": 1, "c": 2}}, {"a": {"b": None, "d": 3}})
+    {'a': {'c': 2, 'd': 3}}
+    """
+    if not isinstance(patch, Mapping):
+        return patch
+    result = dict(target) if isinstance(target, Mapping) else {}
+    for key, value in patch.items():
+        if value is None:
+            result.pop(key, None)
+        else:
+            result[key] = merge(result.get(key), value)
+    return result
+
+
+def set_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:
+    """The patch that sets one value.
+
+    Names may hold dots (prefixes do), so at each level the longest existing key that fits is taken,
+    and else the text up to the next dot; a part in double quotes is taken as it stands.
+    """
+    path: list[str] = []
+    here, rest = data, dotted
+    while rest:
+        key, rest = _first_key(here, rest)
+        path.append(key)
+        here = here.get(key) if isinstance(here, Mapping) else None
+    patch: Any = value
+    for key in reversed(path):
+        patch = {key: patch}
+    return dict(patch)
+
+
+def _first_key(here: Any, rest: str) -> tuple[str, str]:
+    if rest.startswith('"') and '"' in rest[1:]:
+        key, after = rest[1:].split('"', 1)
+        return key, after.removeprefix(".")
+    known = here if isinstance(here, Mapping) else ()
+    fitting = [key for key in known if rest == key or rest.startswith(f"{key}.")]
+    key = max(fitting, key=len) if fitting else rest.split(".", 1)[0]
+    return key, rest[len(key) + 1 :]

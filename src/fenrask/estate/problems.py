@@ -1,0 +1,217 @@
+"""Validation errors told in the user's words, with places; and names that point nowhere."""
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any, get_args
+
+from pydantic import BaseModel, ValidationError
+
+from fenrask.errors import Place, Problem
+from fenrask.estate.exits import KINDS
+from fenrask.estate.suggestions import nearest, some
+from fenrask.prefixes import parse_prefix
+
+__all__ = ["name_problems", "offer_problems", "validation_problems"]
+
+Path = tuple[str | int, ...]
+PlaceOf = Callable[[Path], Place]
+
+_EXPECTED = {
+    "bool_type": "true or false",
+    "dict_type": "a mapping of names",
+    "finite_number": "a finite number",
+    "float_type": "a number",
+    "int_type": "a whole number",
+    "model_attributes_type": "a mapping of keys",
+    "model_type": "a mapping of keys",
+    "string_type": "text",
+    "tuple_type": "a list",
+}
+
+
+def validation_problems(model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf) -> list[Problem]:
+    """Every validation error as a problem: the place of the value, what was found and expected."""
+    return [
+        _problem(model, details, data, place_of)
+        for details in error.errors(include_url=False)
+        # A list whose entries are all unfit is reported by its entries, not as too short as well.
+        if not (details["type"] == "too_short" and details["input"])
+    ]
+
+
+def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf) -> Problem:
+    kind, context = details["type"], details.get("ctx", {})
+    path = _path_in(data, details["loc"])
+    place = place_of(path)
+    if kind == "missing":
+        key = str(path[-1])
+        return Problem(place, "nothing", f"the key `{key}`", f"Add `{key}`: {_described(model, path)}.")
+    if kind == "extra_forbidden":
+        known = _keys_at(model, path[:-1], data)
+        return Problem(place, f"the unknown key {path[-1]!r}", "a known key", nearest(str(path[-1]), known))
+    found = _shown(details["input"])
+    if kind in ("union_tag_invalid", "union_tag_not_found"):
+        stated = details["input"].get("kind") if isinstance(details["input"], Mapping) else None
+        found = f"the kind {stated!r}" if stated else "no `kind`"
+        return Problem(place, found, "a kind of exit", nearest(str(stated), KINDS))
+    if kind == "literal_error":
+        choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]
+        return Problem(place, found, f"one of {', '.join(choices)}", nearest(str(details["input"]), choices))
+    if kind == "unfit":
+        return Problem(place, found, context["expected"], context["remedy"] or f"Write {context['expected']}.")
+    expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()
+    meaning = _described(model, path)
+    return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else f"Write {expected}.")
+
+
+def _expected(kind: str, context: Mapping[str, Any]) -> str | None:
+    for limit, word in (("ge", "at least"), ("gt", "more than"), ("le", "at most"), ("lt", "less than")):
+        if limit in context:
+            return f"a number, {word} {context[limit]}"
+    if kind == "too_short":
+        return f"at least {context['min_length']} of them"
+    return _EXPECTED.get(kind)
+
+
+def _path_in(data: Any, location: Path) -> Path:
+    """The location without the names of union branches, which are no part of the file."""
+    path: list[str | int] = []
+    here = data
+    for number, step in enumerate(location):
+        if isinstance(here, Mapping) and step in here:
+            here = here[step]  # type: ignore[index]
+        elif isinstance(here, list) and isinstance(step, int) and step < len(here):
+            here = here[step]
+        elif number < len(location) - 1 or not isinstance(here, Mapping):
+            continue
+        path.append(step)
+    return tuple(path)
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, Mapping):
+        return "a mapping"
+    if isinstance(value, list):
+        return "a list"
+    if value is None:
+        return "nothing"
+    text = repr(value)
+    return text if len(text) <= 60 else f"{text[:57]}..."
+
+
+def _models_at(model: type[BaseModel], path: Path, data: Any) -> Iterator[type[BaseModel]]:
+    """The models that describe the value at `path`, found by walking field annotations."""
+    if not path:
+        yield model
+        return
+    step, rest = path[0], path[1:]
+    inner = data.get(step) if isinstance(data, Mapping) else None
+    field = next((f for n, f in model.model_fields.items() if step in (n, f.alias)), None)
+    if field is None:
+        return
+    if step == "exits" and rest and isinstance(inner, Mapping):
+        stated = inner.get(rest[0])
+        kind = KINDS.get(stated.get("kind", "")) if isinstance(stated, Mapping) else None
+        if kind:
+            yield from _models_at(kind, rest[1:], stated)
+        return
+    for one in _models_in(field.annotation):
+        # A mapping or list of models takes one more step (the name) before the model's own keys.
+        skip = 0 if field.annotation is one or not _is_collection(field.annotation) else 1
+        if len(rest) >= skip:
+            yield from _models_at(one, rest[skip:], None)
+
+
+def _is_collection(annotation: Any) -> bool:
+    return getattr(annotation, "__origin__", None) in (dict, tuple, list)
+
+
+def _models_in(annotation: Any) -> Iterator[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        yield annotation
+    for part in get_args(annotation):
+        yield from _models_in(part)
+
+
+def _keys_at(model: type[BaseModel], path: Path, data: Any) -> list[str]:
+    return [f.alias or n for one in _models_at(model, path, data) for n, f in one.model_fields.items()]
+
+
+def _described(model: type[BaseModel], path: Path) -> str:
+    for one in _models_at(model, path[:-1], {}):
+        for name, field in one.model_fields.items():
+            if path[-1] in (name, field.alias) and field.description:
+                return field.description
+    return ""
+
+
+# Where a name must be that of an entry of a section; `*` stands for any name or number.
+_NAMES: tuple[tuple[Path, str], ...] = (
+    (("subnets", "*", "network"), "networks"),
+    (("subnets", "*", "routes"), "route_tables"),
+    (("exits", "*", "network"), "networks"),
+    (("exits", "*", "subnet"), "subnets"),
+    (("exits", "*", "subnets", "*"), "subnets"),
+    (("exits", "*", "destination"), "destinations"),
+    (("workloads", "*", "subnets", "*"), "subnets"),
+    (("flows", "*", "from"), "workloads"),
+    (("flows", "*", "to"), "destinations"),
+    (("flows", "*", "rhythm"), "rhythms"),
+)
+
+
+def name_problems(data: Any, place_of: PlaceOf) -> Iterator[Problem]:
+    """Names that point to nothing, apart from next hops: a route into nothing is a finding, not an error."""
+    for pattern, section in _NAMES:
+        known = _mapping(data, section)
+        for path, name in _values(data, pattern, ()):
+            if isinstance(name, str) and name not in known:
+                yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(name, known))
+    destinations = _mapping(data, "destinations")
+    for table, routes in _mapping(data, "route_tables").items():
+        for key in routes if isinstance(routes, Mapping) else ():
+            if key not in destinations and (remedy := _not_a_prefix(key, destinations)):
+                place = place_of(("route_tables", table, key))
+                yield Problem(place, repr(key), "a prefix, or a destination's name", remedy)
+
+
+def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Problem]:
+    """Exits whose offer the catalogue does not have, or has for another kind."""
+    for name, stated in _mapping(data, "exits").items():
+        if not isinstance(stated, Mapping) or not isinstance(stated.get("offer"), str):
+            continue
+        offer, kind = stated["offer"], stated.get("kind")
+        place = place_of(("exits", name, "offer"))
+        fitting = [one for one, o in offers.items() if isinstance(o, Mapping) and o.get("kind") == kind]
+        if offer not in offers:
+            yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
+        elif offer not in fitting and kind in KINDS:
+            remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
+            yield Problem(place, f"an offer of kind {offers[offer].get('kind')!r}", f"one of kind {kind!r}", remedy)
+
+
+def _mapping(data: Any, section: str) -> Mapping[str, Any]:
+    value = data.get(section) if isinstance(data, Mapping) else None
+    return value if isinstance(value, Mapping) else {}
+
+
+def _values(here: Any, pattern: Path, path: Path) -> Iterator[tuple[Path, Any]]:
+    if not pattern:
+        yield path, here
+        return
+    step, rest = pattern[0], pattern[1:]
+    steps: Any = [step]
+    if step == "*":
+        steps = here if isinstance(here, Mapping) else range(len(here)) if isinstance(here, list) else ()
+    for one in steps:
+        if (isinstance(here, Mapping) and one in here) or (isinstance(here, list) and step == "*"):
+            yield from _values(here[one], rest, (*path, one))
+
+
+def _not_a_prefix(key: str, destinations: Mapping[str, Any]) -> str:
+    try:
+        parse_prefix(key)
+    except ValueError as error:
+        if key[:1].isdigit() and "/" in key:
+            return f"Write {error}."
+        return nearest(key, destinations)
+    return ""

@@ -1,0 +1,170 @@
+"""Files into models: everything that is wrong is reported at once, nothing is guessed."""
+
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate.catalogue import Catalogue
+from fenrask.estate.exits import KINDS
+from fenrask.estate.models import Estate
+from fenrask.estate.patches import merge, set_patch
+from fenrask.estate.problems import name_problems, offer_problems, validation_problems
+from fenrask.estate.suggestions import nearest
+from fenrask.estate.yaml_tree import Tree, read_yaml
+
+__all__ = ["Described", "read_estate"]
+
+MOST_BYTES = 256 * 2**20
+Model = TypeVar("Model", bound=BaseModel)
+Steps = tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class Described:
+    """An estate and its catalogue, validated; the values as written; and the files they came from."""
+
+    estate: Estate
+    catalogue: Catalogue
+    data: dict[str, Any]
+    catalogue_data: dict[str, Any]
+    layers: tuple[Tree, ...]
+    catalogue_tree: Tree
+
+    def place(self, *path: str | int) -> Place:
+        """Where the value at this path stands: in the last patch that sets it, else in the estate."""
+        return _place(self.layers, path)
+
+    def patched(self, patch: dict[str, Any], name: str) -> "Described":
+        """The estate with a merge patch laid over it; UnusableInput where the result does not hold together."""
+        data = merge(self.data, patch)
+        return _described(data, (*self.layers, _patch_tree(patch, name)), self.catalogue_data, self.catalogue_tree, [])
+
+
+def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = ()) -> Described:
+    """Read an estate with its catalogue, patches and single settings (`key.key=value`), in that order.
+
+    Raises UnusableInput with every problem of every file.
+    """
+    problems: list[Problem] = []
+    data, tree = _read(path, problems)
+    layers = [tree]
+    for file in patches:
+        patch, patch_tree = _read(file, problems)
+        data = merge(data, patch) if isinstance(patch, dict) else data
+        layers.append(patch_tree)
+    for text in settings:
+        data, patch_tree = _set(data, text, problems)
+        layers.append(patch_tree)
+    catalogue_data: Any = {}
+    catalogue_tree = Tree("", None)
+    stated = data.get("catalogue") if isinstance(data, dict) else None
+    if isinstance(stated, str):
+        file = path.parent / stated
+        if file.is_file():
+            catalogue_data, catalogue_tree = _read(file, problems)
+        else:
+            near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
+            problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
+    return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
+
+
+def _described(
+    data: Any, layers: tuple[Tree, ...], catalogue_data: Any, catalogue_tree: Tree, problems: list[Problem]
+) -> Described:
+    def place_of(path: Steps) -> Place:
+        return _place(layers, path)
+
+    catalogue = None
+    if catalogue_tree.file:
+        catalogue = _validated(Catalogue, catalogue_data, catalogue_tree.place, problems)
+    if isinstance(catalogue_data, dict) and isinstance(catalogue_data.get("offers"), dict):
+        problems += offer_problems(data, catalogue_data["offers"], place_of)
+        problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
+    problems += name_problems(data, place_of)
+    estate = _validated(Estate, data, place_of, problems)
+    if problems or estate is None or catalogue is None:
+        raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
+    return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree)
+
+
+def _validated(model: type[Model], data: Any, place_of: Any, problems: list[Problem]) -> Model | None:
+    if data is None:
+        problems.append(Problem(place_of(()), "an empty file", f"a mapping with `{model.__name__.lower()}`"))
+        return None
+    try:
+        return model.model_validate(data)
+    except ValidationError as error:
+        problems += validation_problems(model, error, data, place_of)
+        return None
+
+
+def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
+    kinds = {name: model for name, model in KINDS.items() if model.needs_offer}
+    for name, offer in offers.items():
+        kind = offer.get("kind") if isinstance(offer, dict) else None
+        if kind is None:
+            continue
+        place = tree.place(("offers", name, "kind"))
+        if kind not in kinds:
+            yield Problem(place, repr(kind), "a kind of exit that is offered", nearest(str(kind), kinds))
+        elif kinds[kind].model_fields.get("addresses") and "ports" not in offer:
+            yield Problem(
+                tree.place(("offers", name)),
+                "no `ports`",
+                f"`ports` for an offer of kind {kind!r}",
+                "Add ports: {assignment: shared-per-destination, per_address: ...}.",
+            )
+
+
+def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
+    nothing = Tree(str(path), None)
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        problems.append(Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
+        return {}, nothing
+    except OSError as error:
+        found = error.strerror or type(error).__name__
+        remedy = "Give the path of an estate, or write a sample with `fenrask demo`."
+        raise UnusableInput([Problem(Place(str(path)), found.lower(), "a file to read", remedy)]) from None
+    data, tree, faults = read_yaml(text, str(path))
+    problems += faults
+    if faults and data is None:
+        raise UnusableInput(problems)
+    return data, tree
+
+
+def _set(data: Any, text: str, problems: list[Problem]) -> tuple[Any, Tree]:
+    key, equals, value_text = text.partition("=")
+    source = f"--set {key}"
+    if not equals or not key:
+        problems.append(Problem(Place(f"--set {text}"), "no key=value", "a dotted key, `=` and a value"))
+        return data, Tree(source, None)
+    value, _, faults = read_yaml(value_text, source)
+    problems += faults
+    patch = set_patch(data, key, value)
+    return merge(data, patch), _patch_tree(patch, source)
+
+
+def _patch_tree(patch: dict[str, Any], source: str) -> Tree:
+    """A patch that stands in no file, as a tree that can say what came from it (JSON is YAML)."""
+    return read_yaml(json.dumps(patch), source)[1]
+
+
+def _place(layers: Sequence[Tree], path: Steps) -> Place:
+    """The place in the last layer that holds the whole path, else in the first that holds most of it."""
+    best, depth = layers[0], -1
+    for tree in layers:
+        if tree.root is None:
+            continue
+        reached = tree.find(path)[1]
+        if reached > depth or (reached == len(path) and reached == depth):
+            best, depth = tree, reached
+    return best.place(path)

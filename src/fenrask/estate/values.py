@@ -1,0 +1,76 @@
+"""The kinds of value that the files hold, each with its check and its words for what is expected."""
+
+from datetime import date
+from decimal import Decimal
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+from fenrask.prefixes import Address, Prefix, parse_address, parse_prefix
+
+__all__ = [
+    "AddressText",
+    "Count",
+    "Day",
+    "Money",
+    "Number",
+    "PortNumber",
+    "PrefixText",
+    "Share",
+    "Strict",
+    "unfit",
+]
+
+
+class Strict(BaseModel):
+    """A part of a file: unknown keys are errors, values do not change, bare numbers may serve as names."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, coerce_numbers_to_str=True, allow_inf_nan=False)
+
+
+def unfit(expected: str, remedy: str = "") -> PydanticCustomError:
+    """The error to raise from a validator: what was expected and how to mend it."""
+    return PydanticCustomError("unfit", "{expected}", {"expected": expected, "remedy": remedy})
+
+
+def _prefix(value: Any) -> Prefix:
+    if isinstance(value, str):
+        try:
+            return parse_prefix(value)
+        except ValueError as error:
+            raise unfit(str(error)) from None
+    raise unfit("a prefix such as 10.40.1.0/24")
+
+
+def _address(value: Any) -> Address:
+    if isinstance(value, str):
+        try:
+            return parse_address(value)
+        except ValueError as error:
+            raise unfit(str(error)) from None
+    raise unfit("an address such as 203.0.113.7")
+
+
+def _money(value: Any) -> Any:
+    if isinstance(value, bool | str):
+        raise unfit("a number")
+    return value
+
+
+def _day(value: Any) -> date:
+    try:
+        return date.fromisoformat(value)
+    except (TypeError, ValueError):
+        raise unfit("a date such as 2026-09-01") from None
+
+
+_TEXT = {"type": "string"}
+PrefixText = Annotated[Any, BeforeValidator(_prefix), WithJsonSchema({**_TEXT, "examples": ["10.40.1.0/24"]})]
+AddressText = Annotated[Any, BeforeValidator(_address), WithJsonSchema({**_TEXT, "examples": ["203.0.113.7"]})]
+Day = Annotated[date, BeforeValidator(_day), WithJsonSchema({**_TEXT, "format": "date"})]
+Count = Annotated[int, Field(strict=True, ge=0)]
+Number = Annotated[float, Field(strict=True, ge=0)]
+Share = Annotated[float, Field(strict=True, ge=0, le=1)]
+PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
+Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

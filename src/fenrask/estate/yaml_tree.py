@@ -1,0 +1,153 @@
+"""YAML 1.2 read into plain values, with the place of every value at hand.
+
+PyYAML's C parser composes nodes that carry line and column. Scalars are read by the core schema of
+YAML 1.2.2 (section 10.3), not by YAML 1.1: `no` is text and `12:30` is text. Keys are always text.
+"""
+
+import re
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import yaml
+from yaml.cyaml import CParser
+
+from fenrask.errors import Place, Problem
+
+__all__ = ["Tree", "read_yaml", "scalar"]
+
+
+
+class _Composer(CParser):
+    """The C parser with a resolver that only tells plain scalars from quoted ones."""
+
+    def resolve(self, kind: type, value: str | None, implicit: tuple[bool, bool]) -> str:
+        return "plain" if kind is yaml.ScalarNode and implicit[0] else ""
+
+    def descend_resolver(self, parent: Any, index: Any) -> None:
+        """Nothing to do: no tag depends on a path here."""
+
+    def ascend_resolver(self) -> None:
+        """Nothing to do."""
+
+
+MOST_VALUES = 5_000_000
+"""A file that unfolds (through its aliases) to more values than this is refused."""
+
+_INT = re.compile(r"[-+]?(0|[1-9][0-9]*)\Z")
+_FLOAT = re.compile(r"[-+]?(\.[0-9]+|(0|[1-9][0-9]*)(\.[0-9]*)?)([eE][-+]?[0-9]+)?\Z")
+_WORDS = {
+    **dict.fromkeys(("", "~", "null", "Null", "NULL")),
+    **dict.fromkeys(("true", "True", "TRUE"), True),
+    **dict.fromkeys(("false", "False", "FALSE"), False),
+    **dict.fromkeys((".inf", ".Inf", ".INF", "+.inf", "+.Inf", "+.INF"), float("inf")),
+    **dict.fromkeys(("-.inf", "-.Inf", "-.INF"), float("-inf")),
+    **dict.fromkeys((".nan", ".NaN", ".NAN"), float("nan")),
+}
+
+
+def scalar(text: str) -> Any:
+    """A plain scalar by YAML 1.2's core schema; digits with leading zeros stay text (they are names).
+
+    >>> scalar("12"), scalar("0.5"), scalar("no"), scalar("007")
+    (12, 0.5, 'no', '007')
+    """
+    if text in _WORDS:
+        return _WORDS[text]
+    if _INT.match(text):
+        return int(text)
+    if _FLOAT.match(text):
+        return float(text)
+    return text
+
+
+@dataclass(frozen=True)
+class Tree:
+    """A composed file, kept to answer where the value of a path stands."""
+
+    file: str
+    root: Any
+
+    def find(self, path: tuple[str | int, ...]) -> tuple[Any, int]:
+        """The node of the deepest part of `path` that exists (a mapping's key node, if any), and its depth."""
+        node, mark_node = self.root, self.root
+        for depth, step in enumerate(path):
+            if isinstance(node, yaml.MappingNode):
+                pairs = [(key, value) for key, value in node.value if key.value == str(step)]
+                if not pairs:
+                    return mark_node, depth
+                mark_node, node = pairs[-1]
+            elif isinstance(node, yaml.SequenceNode) and isinstance(step, int) and step < len(node.value):
+                mark_node = node = node.value[step]
+            else:
+                return mark_node, depth
+        return mark_node, len(path)
+
+    def place(self, path: tuple[str | int, ...]) -> Place:
+        """Where the value at `path` stands; where it is missing, the place of what should hold it."""
+        node, _ = self.find(path)
+        dotted = ".".join(str(step) for step in path)
+        if node is None:
+            return Place(self.file, 1, 1, dotted)
+        return Place(self.file, node.start_mark.line + 1, node.start_mark.column + 1, dotted)
+
+
+def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
+    """The values of one YAML document, its tree, and what is wrong with it as YAML."""
+    try:
+        root = _Composer(text).get_single_node()
+    except yaml.YAMLError as error:
+        return None, Tree(file, None), [_syntax_problem(error, file)]
+    problems: list[Problem] = []
+    tree = Tree(file, root)
+    values = _Values(partial(_repeated, tree, problems))
+    try:
+        data = values.build(root, ()) if root is not None else None
+    except ValueError as error:
+        problems.append(Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias."))
+        data = None
+    return data, tree, problems
+
+
+class _Values:
+    """Turns nodes into values; counts them, so that a small file of aliases cannot unfold without end."""
+
+    def __init__(self, repeated: Any) -> None:
+        self.repeated = repeated
+        self.count = 0
+        self.open: set[int] = set()
+
+    def build(self, node: Any, path: tuple[str | int, ...]) -> Any:
+        self.count += 1
+        if isinstance(node, yaml.ScalarNode):
+            return scalar(node.value) if node.tag == "plain" else node.value
+        if self.count > MOST_VALUES or id(node) in self.open:
+            raise ValueError("aliases that unfold to too many values, or to themselves")
+        self.open.add(id(node))
+        value = self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
+        self.open.discard(id(node))
+        return value
+
+    def _mapping(self, node: Any, path: tuple[str | int, ...]) -> dict[str, Any]:
+        result: dict[str, Any] = {}
+        for key, value in node.value:
+            name = key.value if isinstance(key.value, str) else "?"
+            if name in result:
+                self.repeated(key, (*path, name))
+            result[name] = self.build(value, (*path, name))
+        return result
+
+    def _sequence(self, node: Any, path: tuple[str | int, ...]) -> list[Any]:
+        return [self.build(item, (*path, number)) for number, item in enumerate(node.value)]
+
+
+def _repeated(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | int, ...]) -> None:
+    place = Place(tree.file, key.start_mark.line + 1, key.start_mark.column + 1, ".".join(map(str, path)))
+    problems.append(Problem(place, f"the key {key.value!r} twice", "each key once", "Remove or rename one."))
+
+
+def _syntax_problem(error: yaml.YAMLError, file: str) -> Problem:
+    mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
+    place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file, 1, 1)
+    found = getattr(error, "problem", None) or str(error).splitlines()[0]
+    return Problem(place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place.")

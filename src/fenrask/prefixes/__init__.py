@@ -1,0 +1,23 @@
+"""Address blocks as numbers: parse, contain, overlap, longest match."""
+
+from fenrask.prefixes.blocks import (
+    Address,
+    Prefix,
+    first_free,
+    is_documentation_or_public,
+    overlaps,
+    parse_address,
+    parse_prefix,
+)
+from fenrask.prefixes.table import PrefixTable
+
+__all__ = [
+    "Address",
+    "Prefix",
+    "PrefixTable",
+    "first_free",
+    "is_documentation_or_public",
+    "overlaps",
+    "parse_address",
+    "parse_prefix",
+]

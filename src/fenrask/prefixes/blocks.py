@@ -1,0 +1,103 @@
+"""Single prefixes and sets of them (RFC 4632)."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
+from typing import TypeVar
+
+__all__ = [
+    "Address",
+    "Prefix",
+    "first_free",
+    "is_documentation_or_public",
+    "overlaps",
+    "parse_address",
+    "parse_prefix",
+]
+
+Prefix = IPv4Network | IPv6Network
+Address = IPv4Address | IPv6Address
+Label = TypeVar("Label")
+
+# Ranges that are not reachable over the internet: RFC 1918, 6598, 3927, 1122, 4193, 4291.
+_PRIVATE = tuple(
+    ip_network(text)
+    for text in (
+        "10.0.0.0/8",
+        "172.16.0.0/12",
+        "192.168.0.0/16",
+        "100.64.0.0/10",
+        "169.254.0.0/16",
+        "127.0.0.0/8",
+        "fc00::/7",
+        "fe80::/10",
+        "::1/128",
+    )
+)
+
+
+def parse_prefix(text: str) -> Prefix:
+    """An IPv4 or IPv6 prefix; an address alone means itself. ValueError with the nearest valid prefix."""
+    try:
+        return ip_network(text)
+    except ValueError:
+        pass
+    try:
+        meant = ip_network(text, strict=False)
+    except ValueError:
+        raise ValueError("a prefix such as 10.40.1.0/24 or 2001:db8:1::/48") from None
+    raise ValueError(f"a prefix without host bits, such as {meant}")
+
+
+def parse_address(text: str) -> Address:
+    """An IPv4 or IPv6 address; ValueError says what was expected."""
+    try:
+        return ip_address(text)
+    except ValueError:
+        raise ValueError("an address such as 203.0.113.7 or 2001:db8::7") from None
+
+
+def is_documentation_or_public(prefix: Prefix) -> bool:
+    """Whether a prefix lies outside the private ranges; documentation prefixes stand for public ones."""
+    return not any(prefix.version == private.version and prefix.subnet_of(private) for private in _PRIVATE)  # type: ignore[arg-type]
+
+
+def overlaps(labelled: Iterable[tuple[Prefix, Label]]) -> Iterator[tuple[tuple[Prefix, Label], tuple[Prefix, Label]]]:
+    """Every overlapping pair among labelled prefixes, the containing one first.
+
+    Prefixes nest or are disjoint, so one pass in order of first address with a stack of the open
+    ones finds all pairs: O(n log n + pairs).
+    """
+    items = sorted(labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen))
+    open_ones: list[tuple[Prefix, Label]] = []
+    for item in items:
+        while open_ones and not _covers(open_ones[-1][0], item[0]):
+            open_ones.pop()
+        for outer in open_ones:
+            yield outer, item
+        open_ones.append(item)
+
+
+def first_free(within: Sequence[Prefix], taken: Iterable[Prefix], length: int) -> Prefix | None:
+    """The lowest IPv4 prefix of `length` inside `within` that touches nothing in `taken`, or None."""
+    used = sorted(
+        (int(p.network_address), int(p.broadcast_address)) for p in taken if isinstance(p, IPv4Network)
+    )
+    size = 2 ** (32 - length)
+    for pool in within:
+        if not isinstance(pool, IPv4Network) or pool.prefixlen > length:
+            continue
+        start, end = int(pool.network_address), int(pool.broadcast_address)
+        for first, last in used:
+            if first - start >= size:
+                break
+            if last >= start:
+                start = -(-(last + 1) // size) * size
+        if start + size - 1 <= end:
+            return IPv4Network((start, length))
+    return None
+
+
+def _covers(outer: Prefix, inner: Prefix) -> bool:
+    if outer.version != inner.version:
+        return False
+    return outer.network_address <= inner.network_address and outer.broadcast_address >= inner.broadcast_address  # type: ignore[operator]

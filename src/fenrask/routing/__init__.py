@@ -1,0 +1,25 @@
+"""Tables, the walk, what needs it breaks, and findings about routes."""
+
+from fenrask.routing.needs import NEEDS, BrokenNeed, broken_needs
+from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
+from fenrask.routing.walk import Hop, Packet, Source, Verdict, Walk, walk
+from fenrask.routing.ways import Way, Ways, flow_ways
+
+__all__ = [
+    "LOCAL",
+    "NEEDS",
+    "BrokenNeed",
+    "Hop",
+    "Packet",
+    "Routes",
+    "Source",
+    "SubnetTable",
+    "TableRoute",
+    "Verdict",
+    "Walk",
+    "Way",
+    "Ways",
+    "broken_needs",
+    "flow_ways",
+    "walk",
+]

@@ -1,0 +1,121 @@
+"""What a flow demands of its exit, judged on its ways. One function a need, one registry."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from fenrask.estate import Estate, Needs, Onward
+from fenrask.routing.ways import Way, Ways
+
+__all__ = ["NEEDS", "BrokenNeed", "broken_needs"]
+
+
+@dataclass(frozen=True)
+class BrokenNeed:
+    """A need that a flow's ways do not meet, and why."""
+
+    flow: str
+    need: str
+    why: str
+
+
+@dataclass(frozen=True)
+class _Case:
+    """What a need is judged on: the estate, the arriving ways of one flow, and what the plan says of exits."""
+
+    estate: Estate
+    ways: Sequence[Way]
+    partner_ways: Sequence[Way]
+    """All that reaches the same destination: its allow-list has to hold for every flow."""
+    partner_sources: Sequence[str]
+    needs: Needs
+    entries: Mapping[str, int]
+    """Allow-list entries of each translating exit, where the plan knows them."""
+    addresses: Mapping[str, int]
+    """Public addresses of each translating exit, where the plan knows them."""
+
+
+def _fixed_source(case: _Case) -> str:
+    for way in case.ways:
+        for name in way.walk.exits:
+            if not case.estate.exits[name].fixed_source:
+                return f"leaves by {name}, whose address may change"
+    return ""
+
+
+def _inspected(case: _Case) -> str:
+    for way in case.ways:
+        if not any(case.estate.exits[name].inspects for name in way.walk.exits):
+            return f"from {way.subnet} no inspecting firewall is passed"
+    return ""
+
+
+def _off_internet(case: _Case) -> str:
+    for way in case.ways:
+        if way.walk.onward is Onward.INTERNET:
+            return f"from {way.subnet} it crosses the internet by {way.walk.exits[-1]}"
+    return ""
+
+
+def _max_source_addresses(case: _Case) -> str:
+    if any(way.walk.source.kind == "host-public" for way in case.partner_ways):
+        return "every host shows an address of its own"
+    entries = sum(case.entries.get(name, 1) for name in case.partner_sources)
+    most = case.needs.max_source_addresses or 0
+    return f"{entries} entries to allow, {most} taken" if entries > most else ""
+
+
+def _one_source_per_host(case: _Case) -> str:
+    for name in sorted({way.walk.source.exit for way in case.ways if way.walk.source.kind == "exit"}):
+        if case.addresses.get(name, 1) > 1:
+            return f"{name} spreads a host's connections over {case.addresses[name]} addresses"
+    return ""
+
+
+def _survives(case: _Case) -> str:
+    for way in case.ways:
+        own = case.estate.subnets[way.subnet].zone
+        for name in way.walk.exits:
+            zones = case.estate.zones_of(case.estate.exits[name])
+            if own is not None and len(set(zones)) == 1 and own not in zones:
+                return f"losing zone {zones[0]} cuts off {way.subnet} in zone {own} ({name})"
+    return ""
+
+
+NEEDS: dict[str, Callable[[_Case], str]] = {
+    "fixed_source": _fixed_source,
+    "inspected": _inspected,
+    "off_internet": _off_internet,
+    "max_source_addresses": _max_source_addresses,
+    "one_source_per_host": _one_source_per_host,
+    "survives": _survives,
+}
+"""By the key of the need: why it is broken, or an empty text."""
+
+
+def broken_needs(
+    ways: Ways, flow: str, entries: Mapping[str, int] | None = None, addresses: Mapping[str, int] | None = None
+) -> list[BrokenNeed]:
+    """The needs of a flow that its ways break; ways that do not arrive break `arrives`.
+
+    `entries` and `addresses` say how many allow-list entries and public addresses each exit has; an
+    exit that they leave out counts as one.
+    """
+    estate = ways.described.estate
+    lost = [way for way in ways.by_flow[flow] if not way.walk.verdict.arrives]
+    broken = [
+        BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}") for way in lost[:1]
+    ]
+    stated = estate.flows[flow]
+    needs = estate.needs_of(stated)
+    if needs == _NOTHING:
+        return broken
+    arriving = [way for way in ways.by_flow[flow] if way.walk.verdict.arrives]
+    partner = ways.by_destination[stated.to]
+    case = _Case(estate, arriving, partner, ways.sources_at(stated.to), needs, entries or {}, addresses or {})
+    for name, judge in NEEDS.items():
+        if getattr(needs, name) and (why := judge(case)):
+            broken.append(BrokenNeed(flow, name, why))
+    return broken
+
+
+_NOTHING = Needs()

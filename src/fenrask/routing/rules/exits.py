@@ -1,0 +1,89 @@
+"""Rules about exits: where they stand, what they show, what they cost for nothing."""
+
+from collections.abc import Iterator
+
+from fenrask.estate import Onward
+from fenrask.routing.needs import broken_needs
+from fenrask.routing.rules.contract import Case, Doubt
+
+__all__ = ["gateway_without_door", "idle_exit", "keepalive_too_slow", "need_not_met", "source_may_change"]
+
+
+def gateway_without_door(case: Case) -> Iterator[Doubt]:
+    """A translating exit in a subnet whose table leads to no door that lets it out."""
+    doors = {name for name, one in case.estate.exits.items() if one.onward is Onward.INTERNET}
+    for name, way_out in case.estate.exits.items():
+        if not way_out.translates or not way_out.stands_in:
+            continue
+        subnet = way_out.stands_in[0]
+        routes = case.ways.routes.of(subnet).routes
+        # A table that leads back to the exit itself is a loop, and told as one.
+        if not any(route.exit in doors or route.exit == name for route in routes) and not _chained(case, subnet):
+            cause = f"{name} stands in {subnet}, whose table leads to no door to the internet"
+            remedy = "Put it into a subnet whose default leads to a direct-internet exit."
+            yield Doubt(case.place("exits", name, "subnet"), cause, remedy)
+
+
+def _chained(case: Case, subnet: str) -> bool:
+    """Whether a subnet's table leads on through another exit that stands in a subnet."""
+    exits = (case.estate.exits.get(route.exit) for route in case.ways.routes.of(subnet).routes)
+    return any(one is not None and one.onward is Onward.TABLE for one in exits)
+
+
+def source_may_change(case: Case) -> Iterator[Doubt]:
+    """A flow that needs a fixed source but leaves by a lent address."""
+    for name, ways in case.ways.by_flow.items():
+        flow = case.estate.flows[name]
+        if not case.estate.needs_of(flow).fixed_source:
+            continue
+        for way in ways:
+            lent = [one for one in way.walk.exits if one in case.estate.exits]
+            lent = [one for one in lent if not case.estate.exits[one].fixed_source]
+            if lent:
+                table = case.estate.subnets[way.subnet].routes or "its table"
+                cause = f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
+                remedy = f"Add a default to {table} that leads to a translating exit."
+                yield Doubt(case.place("flows", name), cause, remedy)
+                break
+
+
+def need_not_met(case: Case) -> Iterator[Doubt]:
+    """A flow whose way breaks one of its other needs."""
+    for name in case.estate.flows:
+        for broken in broken_needs(case.ways, name):
+            if broken.need not in ("arrives", "fixed_source"):
+                cause = f"{name} breaks {broken.need}: {broken.why}"
+                remedy = "Lead it another way (`fenrask compare` shows some), or drop the need."
+                yield Doubt(case.place("flows", name), cause, remedy)
+
+
+def idle_exit(case: Case) -> Iterator[Doubt]:
+    """An exit that costs money, though no flow passes it."""
+    used = {exit_name for way in case.ways.ways for exit_name in way.walk.exits}
+    for name, way_out in case.estate.exits.items():
+        offer = case.described.catalogue.offers.get(getattr(way_out, "offer", ""))
+        if name in used or offer is None:
+            continue
+        hourly = offer.rates.hour * way_out.units
+        hourly += case.described.catalogue.addresses.hour * (way_out.stated_addresses or 0)
+        if hourly:
+            month = hourly * case.described.catalogue.hours_per_month
+            cause = f"no flow passes {name}; it costs {month:.2f} {case.described.catalogue.currency} a month"
+            yield Doubt(case.place("exits", name), cause, "Remove it, or route to it what it was made for.")
+
+
+def keepalive_too_slow(case: Case) -> Iterator[Doubt]:
+    """A keep-alive that comes later than a translating exit gives the connection up."""
+    for name, ways in case.ways.by_flow.items():
+        flow = case.estate.flows[name]
+        protocol = case.estate.destinations[flow.to].protocol
+        for way in ways if flow.keepalive_s is not None else ():
+            for exit_name in way.walk.exits:
+                offer = case.described.catalogue.offers.get(getattr(case.estate.exits.get(exit_name), "offer", ""))
+                if offer is None or offer.ports is None:
+                    continue
+                limit = offer.release_s.udp_idle if protocol == "udp" else offer.release_s.idle
+                if (flow.keepalive_s or 0) >= limit > 0:
+                    cause = f"{name} probes every {flow.keepalive_s:g} s; {exit_name} gives up idle ones after {limit:g} s"
+                    yield Doubt(case.place("flows", name, "keepalive_s"), cause, f"Probe more often than every {limit:g} s.")
+                    break

@@ -1,0 +1,111 @@
+"""Every flow's ways out, subnet by subnet: what demand, capacity and charges are computed on."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from fenrask.estate import Described, Destination, Flow
+from fenrask.prefixes import Address, Prefix
+from fenrask.routing.tables import Routes
+from fenrask.routing.walk import Packet, Walk, walk
+
+__all__ = ["Way", "Ways", "flow_ways"]
+
+
+@dataclass(frozen=True)
+class Way:
+    """The part of a flow that leaves one subnet by one walk.
+
+    `share` is this part of the whole flow: hosts are spread evenly over the workload's subnets, and
+    connections over the destination's prefixes.
+    """
+
+    flow: str
+    subnet: str
+    walk: Walk
+    share: float
+
+
+@dataclass(frozen=True)
+class Ways:
+    """All ways of an estate, in the order of its flows."""
+
+    described: Described
+    routes: Routes
+    ways: tuple[Way, ...]
+
+    @cached_property
+    def by_flow(self) -> dict[str, list[Way]]:
+        """The ways of each flow."""
+        found: dict[str, list[Way]] = {name: [] for name in self.described.estate.flows}
+        for way in self.ways:
+            found[way.flow].append(way)
+        return found
+
+    @cached_property
+    def by_destination(self) -> dict[str, list[Way]]:
+        """The arriving ways to each destination, whichever flow they belong to."""
+        found: dict[str, list[Way]] = {name: [] for name in self.described.estate.destinations}
+        for way in self.ways:
+            if way.walk.verdict.arrives:
+                found[self.described.estate.flows[way.flow].to].append(way)
+        return found
+
+    def sources_at(self, destination: str) -> list[str]:
+        """The translating exits whose addresses a destination sees, in order of name."""
+        sources = (way.walk.source for way in self.by_destination[destination])
+        return sorted({source.exit for source in sources if source.kind == "exit"})
+
+
+def flow_ways(described: Described) -> Ways:
+    """Walk every flow from every subnet of its workload; equal walks are walked once."""
+    routes = Routes(described)
+    known: dict[tuple[str, str, bool], tuple[tuple[Walk, float], ...]] = {}
+    ways: list[Way] = []
+    for name, flow in described.estate.flows.items():
+        workload = described.estate.workloads[flow.from_]
+        for subnet in workload.subnets:
+            key = (subnet, flow.to, workload.public_address)
+            if key not in known:
+                known[key] = tuple(_walks(routes, subnet, flow, workload.public_address))
+            ways += [Way(name, subnet, one, share / len(workload.subnets)) for one, share in known[key]]
+    return Ways(described, routes, tuple(ways))
+
+
+def _walks(routes: Routes, subnet: str, flow: Flow, public_host: bool) -> Iterator[tuple[Walk, float]]:
+    """The distinct walks to a destination with the share of its prefixes that each serves."""
+    destination = routes.estate.destinations[flow.to]
+    merged: dict[tuple[object, ...], tuple[Walk, float]] = {}
+    for address, share in _targets(routes, subnet, destination):
+        found = walk(routes, subnet, Packet(address, flow.to, public_host))
+        key = (found.verdict, found.exits)
+        first, sum_of_shares = merged.get(key, (found, 0.0))
+        merged[key] = (first, sum_of_shares + share)
+    yield from merged.values()
+
+
+def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, float]]:
+    """One address for each part of the destination that may go its own way, with its share.
+
+    A prefix counts as much as any other of the destination; inside it, a part that a more specific
+    route takes counts by its size.
+    """
+    table = routes.of(subnet)
+    for prefix in destination.prefixes:
+        of_prefix = 1.0 / len(destination.prefixes)
+        parts = sorted(table.inside(prefix), key=lambda p: (int(p.network_address), p.prefixlen))
+        if not parts:
+            yield prefix[0], of_prefix
+            continue
+        for low, high in _pieces(prefix, parts):
+            yield prefix[low], of_prefix * (high - low) / prefix.num_addresses
+
+
+def _pieces(prefix: Prefix, parts: list[Prefix]) -> Iterator[tuple[int, int]]:
+    """Cut a prefix at the edges of its parts: half-open ranges of offsets."""
+    first = int(prefix.network_address)
+    edges = {0, prefix.num_addresses}
+    for part in parts:
+        edges |= {int(part.network_address) - first, int(part.broadcast_address) - first + 1}
+    ordered = sorted(edges)
+    yield from zip(ordered, ordered[1:], strict=False)

@@ -45,7 +45,7 @@ class FenraskError(Exception):
 
 
 @dataclass(eq=False)
-class UnusableInput(FenraskError):
+class UnusableInput(FenraskError, ValueError):
     """A file or a call cannot be used; `problems` holds all that was found wrong, in file order."""
 
     problems: Sequence[Problem]

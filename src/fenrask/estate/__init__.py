@@ -2,7 +2,7 @@
 
 from fenrask.estate.catalogue import Catalogue, Offer, Tiers
 from fenrask.estate.exits import KINDS, ExitModel, Onward
-from fenrask.estate.models import Destination, Estate, Flow, Needs, Origin, Subnet, Workload
+from fenrask.estate.models import Destination, Estate, Flow, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.reading import Described, read_estate
 
 __all__ = [
@@ -20,5 +20,6 @@ __all__ = [
     "Subnet",
     "Tiers",
     "Workload",
+    "exits_of",
     "read_estate",
 ]

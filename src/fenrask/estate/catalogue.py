@@ -7,21 +7,39 @@ from pydantic import Discriminator, Field, Tag, model_validator
 
 from fenrask.estate.values import Count, Day, Money, Number, Strict, unfit
 
-__all__ = ["Addresses", "Catalogue", "Limits", "Offer", "Ports", "Rate", "Rates", "Release", "Tier", "Tiers", "Transfer"]
+__all__ = [
+    "Addresses",
+    "Catalogue",
+    "Limits",
+    "Offer",
+    "Ports",
+    "Rate",
+    "Rates",
+    "Release",
+    "Tier",
+    "Tiers",
+    "Transfer",
+]
 
 
 class Tier(Strict):
     """One step of a graduated rate: it holds up to and including a volume; the last step has no end."""
 
-    up_to_gb: Money | None = Field(None, description="end of the step in volume units, its own boundary included")
+    up_to_gb: Money | None = Field(
+        None, description="end of the step in volume units, its own boundary included"
+    )
     rate: Money = Field(description="money per volume unit inside this step")
 
 
 class Tiers(Strict):
     """A graduated rate and over what its volume is summed."""
 
-    sum_over: Literal["exit", "estate"] = Field("estate", description="volumes are summed over this before the steps")
-    tiers: tuple[Tier, ...] = Field(min_length=1, description="steps in rising order; the last without up_to_gb")
+    sum_over: Literal["exit", "estate"] = Field(
+        "estate", description="volumes are summed over this before the steps"
+    )
+    tiers: tuple[Tier, ...] = Field(
+        min_length=1, description="steps in rising order; the last without up_to_gb"
+    )
 
     @model_validator(mode="after")
     def _rising(self) -> Self:
@@ -29,7 +47,9 @@ class Tiers(Strict):
         known = [end for end in ends[:-1] if end is not None]
         rising = all(a < b for a, b in zip(known, known[1:], strict=False))
         if ends[-1] is not None or len(known) != len(ends) - 1 or not rising:
-            raise unfit("steps with rising up_to_gb, and none on the last", "Give each step but the last an up_to_gb.")
+            raise unfit(
+                "steps with rising up_to_gb, and none on the last", "Give each step but the last an up_to_gb."
+            )
         return self
 
 
@@ -47,7 +67,9 @@ class Ports(Strict):
     per_address: Annotated[int, Field(strict=True, ge=1, le=65536)] = Field(
         description="ports that one address offers for each transport protocol"
     )
-    address_choice: Literal["any-free"] = Field("any-free", description="which address a new connection takes its port from")
+    address_choice: Literal["any-free"] = Field(
+        "any-free", description="which address a new connection takes its port from"
+    )
 
 
 class Release(Strict):
@@ -72,7 +94,9 @@ class Limits(Strict):
 class Rates(Strict):
     """What an offer costs."""
 
-    hour: Money = Field(Decimal(0), description="money per hour for each gateway, node, host, or endpoint in a zone")
+    hour: Money = Field(
+        Decimal(0), description="money per hour for each gateway, node, host, or endpoint in a zone"
+    )
     processed_per_gb: Rate = Field(Decimal(0), description="money per volume unit carried, both ways")
 
 
@@ -113,8 +137,12 @@ class Catalogue(Strict):
     currency: str = Field(description="of all rates")
     noted: Day = Field(description="the day these figures were read")
     source: str = Field("", description="where they were read")
-    hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
-    volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")
+    hours_per_month: Annotated[Money, Field(gt=0)] = Field(
+        Decimal(730), description="hours billed for a month"
+    )
+    volume_unit: Literal["GB", "GiB"] = Field(
+        "GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes"
+    )
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(Addresses(), description="public addresses")
     transfer: Transfer = Field(Transfer(), description="moving data")

@@ -26,6 +26,7 @@ __all__ = [
     "Subnet",
     "Targets",
     "Workload",
+    "exits_of",
 ]
 
 
@@ -42,7 +43,9 @@ class Subnet(Strict):
     network: str = Field(description="the network it is part of")
     zone: str | None = Field(None, description="the zone it lies in; left out where it spans its region")
     prefix: PrefixText = Field(description="its prefix")
-    routes: str | None = Field(None, description="its route table; left out: the network's own prefixes alone")
+    routes: str | None = Field(
+        None, description="its route table; left out: the network's own prefixes alone"
+    )
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
@@ -77,9 +80,18 @@ def _routes_shape(value: Any) -> str:
 
 
 RouteValue = Annotated[
-    Annotated[str, Tag("exit")] | Annotated[Route, Tag("route")] | Annotated[tuple[Route, ...], Tag("routes")],
+    Annotated[str, Tag("exit")]
+    | Annotated[Route, Tag("route")]
+    | Annotated[tuple[Route, ...], Tag("routes")],
     Discriminator(_routes_shape),
 ]
+
+
+def exits_of(value: str | Route | tuple[Route, ...]) -> tuple[str, ...]:
+    """The exits that one entry of a route table leads to."""
+    if isinstance(value, str):
+        return (value,)
+    return tuple(route.exit for route in (value if isinstance(value, tuple) else (value,)))
 
 
 class Needs(Strict):
@@ -92,7 +104,9 @@ class Needs(Strict):
         None, description="entries (addresses or prefixes) that the partner's allow-list takes"
     )
     one_source_per_host: bool = Field(False, description="a host must always show the same address")
-    survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
+    survives: Literal["zone-loss"] | None = Field(
+        None, description="what must not cut off hosts that are not hit"
+    )
 
     def joined(self, other: "Needs") -> "Needs":
         """Both together: the stricter of each."""
@@ -124,7 +138,9 @@ class Destination(Strict):
 class Workload(Strict):
     """Hosts that open connections."""
 
-    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="where its hosts are, spread evenly")
+    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(
+        description="where its hosts are, spread evenly"
+    )
     hosts: Count = Field(description="hosts in all these subnets together")
     public_address: bool = Field(False, description="whether each host has a public address of its own")
     needs: Needs = Field(Needs(), description="what it demands of its exits")
@@ -165,12 +181,20 @@ class Flow(Strict):
     from_: str = Field(alias="from", description="the workload")
     to: str = Field(description="the destination")
     per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
-    people: Number | None = Field(None, description="people at work at once when the rhythm's multiplier is 1")
-    connections_per_person: Number | None = Field(None, description="connections that each of them holds at once")
-    pool_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
+    people: Number | None = Field(
+        None, description="people at work at once when the rhythm's multiplier is 1"
+    )
+    connections_per_person: Number | None = Field(
+        None, description="connections that each of them holds at once"
+    )
+    pool_per_host: Number | None = Field(
+        None, description="connections that each host keeps open all the time"
+    )
     rhythm: str | None = Field(None, description="the load profile that multiplies the load; left out: level")
     life_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
-    orderly_share: Share | None = Field(None, description="closed by both ends; left out: all that is not reset")
+    orderly_share: Share | None = Field(
+        None, description="closed by both ends; left out: all that is not reset"
+    )
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
     out_kib_per_connection: Number | None = Field(None, description="KiB sent per connection")
@@ -205,7 +229,9 @@ class Flow(Strict):
             if None not in both:
                 raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
         if self.pool_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
-            raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
+            raise unfit(
+                "out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month."
+            )
         return self
 
 
@@ -243,7 +269,9 @@ class Estate(Strict):
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")
-    rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
+    rhythms: dict[str, Rhythm] = Field(
+        {}, description="24 (a day) or 168 (a week) hourly multipliers, by name"
+    )
     targets: Targets = Field(Targets(), description="what the plan has to reach")
 
     @model_validator(mode="after")

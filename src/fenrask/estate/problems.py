@@ -28,7 +28,9 @@ _EXPECTED = {
 }
 
 
-def validation_problems(model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf) -> list[Problem]:
+def validation_problems(
+    model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf
+) -> list[Problem]:
     """Every validation error as a problem: the place of the value, what was found and expected."""
     return [
         _problem(model, details, data, place_of)
@@ -57,7 +59,9 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
         choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]
         return Problem(place, found, f"one of {', '.join(choices)}", nearest(str(details["input"]), choices))
     if kind == "unfit":
-        return Problem(place, found, context["expected"], context["remedy"] or f"Write {context['expected']}.")
+        return Problem(
+            place, found, context["expected"], context["remedy"] or f"Write {context['expected']}."
+        )
     expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()
     meaning = _described(model, path)
     return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else f"Write {expected}.")
@@ -78,7 +82,7 @@ def _path_in(data: Any, location: Path) -> Path:
     here = data
     for number, step in enumerate(location):
         if isinstance(here, Mapping) and step in here:
-            here = here[step]  # type: ignore[index]
+            here = here[step]
         elif isinstance(here, list) and isinstance(step, int) and step < len(here):
             here = here[step]
         elif number < len(location) - 1 or not isinstance(here, Mapping):
@@ -186,7 +190,9 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
             yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
         elif offer not in fitting and kind in KINDS:
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
-            yield Problem(place, f"an offer of kind {offers[offer].get('kind')!r}", f"one of kind {kind!r}", remedy)
+            yield Problem(
+                place, f"an offer of kind {offers[offer].get('kind')!r}", f"one of kind {kind!r}", remedy
+            )
 
 
 def _mapping(data: Any, section: str) -> Mapping[str, Any]:

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate.catalogue import Catalogue
+from fenrask.estate.catalogue import Catalogue, Offer
 from fenrask.estate.exits import KINDS
 from fenrask.estate.models import Estate
 from fenrask.estate.patches import merge, set_patch
@@ -39,10 +39,14 @@ class Described:
         """Where the value at this path stands: in the last patch that sets it, else in the estate."""
         return _place(self.layers, path)
 
+    def offer_of(self, exit_name: str) -> Offer | None:
+        """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""
+        return self.catalogue.offers.get(getattr(self.estate.exits.get(exit_name), "offer", ""))
+
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
-        """The estate with a merge patch laid over it; UnusableInput where the result does not hold together."""
-        data = merge(self.data, patch)
-        return _described(data, (*self.layers, _patch_tree(patch, name)), self.catalogue_data, self.catalogue_tree, [])
+        """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""
+        layers = (*self.layers, _patch_tree(patch, name))
+        return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [])
 
 
 def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = ()) -> Described:
@@ -69,7 +73,9 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             catalogue_data, catalogue_tree = _read(file, problems)
         else:
             near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
-            problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
+            problems.append(
+                Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near)
+            )
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
 
 
@@ -125,10 +131,14 @@ def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     nothing = Tree(str(path), None)
     try:
         if path.stat().st_size > MOST_BYTES:
-            raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
+            raise UnusableInput(
+                [Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")]
+            )
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        problems.append(Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
+        problems.append(
+            Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text")
+        )
         return {}, nothing
     except OSError as error:
         found = error.strerror or type(error).__name__

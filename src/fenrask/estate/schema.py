@@ -2,12 +2,14 @@
 
 from typing import Any
 
+from pydantic import BaseModel
+
 from fenrask.estate.catalogue import Catalogue
 from fenrask.estate.models import Estate
 
 __all__ = ["SCHEMAS", "json_schema"]
 
-SCHEMAS = {"estate": Estate, "catalogue": Catalogue}
+SCHEMAS: dict[str, type[BaseModel]] = {"estate": Estate, "catalogue": Catalogue}
 
 
 def json_schema(file: str) -> dict[str, Any]:

@@ -10,12 +10,11 @@ from functools import partial
 from typing import Any
 
 import yaml
-from yaml.cyaml import CParser
+from yaml.cyaml import CParser  # type: ignore[attr-defined]
 
 from fenrask.errors import Place, Problem
 
 __all__ = ["Tree", "read_yaml", "scalar"]
-
 
 
 class _Composer(CParser):
@@ -69,7 +68,7 @@ class Tree:
     root: Any
 
     def find(self, path: tuple[str | int, ...]) -> tuple[Any, int]:
-        """The node of the deepest part of `path` that exists (a mapping's key node, if any), and its depth."""
+        """The node of the deepest part of `path` that exists (its key node in a mapping), and the depth."""
         node, mark_node = self.root, self.root
         for depth, step in enumerate(path):
             if isinstance(node, yaml.MappingNode):
@@ -104,7 +103,9 @@ def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
     try:
         data = values.build(root, ()) if root is not None else None
     except ValueError as error:
-        problems.append(Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias."))
+        problems.append(
+            Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias.")
+        )
         data = None
     return data, tree, problems
 
@@ -124,7 +125,9 @@ class _Values:
         if self.count > MOST_VALUES or id(node) in self.open:
             raise ValueError("aliases that unfold to too many values, or to themselves")
         self.open.add(id(node))
-        value = self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
+        value = (
+            self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
+        )
         self.open.discard(id(node))
         return value
 
@@ -150,4 +153,6 @@ def _syntax_problem(error: yaml.YAMLError, file: str) -> Problem:
     mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
     place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file, 1, 1)
     found = getattr(error, "problem", None) or str(error).splitlines()[0]
-    return Problem(place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place.")
+    return Problem(
+        place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place."
+    )

@@ -61,13 +61,17 @@ def is_documentation_or_public(prefix: Prefix) -> bool:
     return not any(prefix.version == private.version and prefix.subnet_of(private) for private in _PRIVATE)  # type: ignore[arg-type]
 
 
-def overlaps(labelled: Iterable[tuple[Prefix, Label]]) -> Iterator[tuple[tuple[Prefix, Label], tuple[Prefix, Label]]]:
+def overlaps(
+    labelled: Iterable[tuple[Prefix, Label]],
+) -> Iterator[tuple[tuple[Prefix, Label], tuple[Prefix, Label]]]:
     """Every overlapping pair among labelled prefixes, the containing one first.
 
     Prefixes nest or are disjoint, so one pass in order of first address with a stack of the open
     ones finds all pairs: O(n log n + pairs).
     """
-    items = sorted(labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen))
+    items = sorted(
+        labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen)
+    )
     open_ones: list[tuple[Prefix, Label]] = []
     for item in items:
         while open_ones and not _covers(open_ones[-1][0], item[0]):
@@ -100,4 +104,4 @@ def first_free(within: Sequence[Prefix], taken: Iterable[Prefix], length: int) -
 def _covers(outer: Prefix, inner: Prefix) -> bool:
     if outer.version != inner.version:
         return False
-    return outer.network_address <= inner.network_address and outer.broadcast_address >= inner.broadcast_address  # type: ignore[operator]
+    return outer.prefixlen <= inner.prefixlen and inner.network_address in outer

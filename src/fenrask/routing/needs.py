@@ -20,7 +20,7 @@ class BrokenNeed:
 
 @dataclass(frozen=True)
 class _Case:
-    """What a need is judged on: the estate, the arriving ways of one flow, and what the plan says of exits."""
+    """What a need is judged on: the arriving ways of one flow, and what the plan says of exits."""
 
     estate: Estate
     ways: Sequence[Way]
@@ -93,7 +93,10 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
 
 
 def broken_needs(
-    ways: Ways, flow: str, entries: Mapping[str, int] | None = None, addresses: Mapping[str, int] | None = None
+    ways: Ways,
+    flow: str,
+    entries: Mapping[str, int] | None = None,
+    addresses: Mapping[str, int] | None = None,
 ) -> list[BrokenNeed]:
     """The needs of a flow that its ways break; ways that do not arrive break `arrives`.
 
@@ -103,7 +106,8 @@ def broken_needs(
     estate = ways.described.estate
     lost = [way for way in ways.by_flow[flow] if not way.walk.verdict.arrives]
     broken = [
-        BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}") for way in lost[:1]
+        BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}")
+        for way in lost[:1]
     ]
     stated = estate.flows[flow]
     needs = estate.needs_of(stated)

@@ -45,7 +45,7 @@ class SubnetTable:
         return found[1] if found else None
 
     def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
-        """The prefixes of routes that lie strictly inside a prefix, so that parts of it may go another way."""
+        """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
         return tuple(
             route.prefix
             for route in self.routes

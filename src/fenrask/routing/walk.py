@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from enum import Enum
 
-from fenrask.estate import Estate, Onward, Origin
+from fenrask.estate import Estate, ExitModel, Onward, Origin
 from fenrask.prefixes import Address
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
@@ -130,22 +130,32 @@ def walk(routes: Routes, subnet: str, packet: Packet) -> Walk:
         name = route.exit if route else _fallback(estate, state.subnet)
         if not name:
             state.hops.append(Hop(state.subnet, None, "", state.source))
-            return ended(Verdict.NO_ROUTE, f"no route in {routes.of(state.subnet).name} matches, and nothing is lent")
+            table = routes.of(state.subnet).name
+            return ended(Verdict.NO_ROUTE, f"no route in {table} matches, and nothing is lent")
         if name not in estate.exits:
             state.hops.append(Hop(state.subnet, route, name, state.source))
             return ended(Verdict.BLACK_HOLE, f"{name} does not exist")
         looped = name in [hop.exit for hop in state.hops]
         state.hops.append(_hop(estate, state, route, name))
         if looped:
-            return ended(Verdict.LOOP, f"{name} sends it back to itself by {_own_table(routes, state.subnet)}")
+            table = routes.of(state.subnet).name
+            why = f"{name} sends it back to itself by the table {table} of its own subnet {state.subnet}"
+            return ended(Verdict.LOOP, why)
         way_out = estate.exits[name]
-        if way_out.needs_public_source and not state.source.public:
-            return ended(Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources")
-        if way_out.carries and way_out.carries != packet.destination:
-            return ended(Verdict.WRONG_SERVICE, f"{name} leads to {way_out.carries} only")
+        if refusal := _refusal(way_out, name, state.source, packet):
+            return ended(*refusal)
         if way_out.onward is not Onward.TABLE:
             return ended(Verdict.ARRIVES, onward=way_out.onward)
         state.subnet = way_out.stands_in[0]
+
+
+def _refusal(way_out: ExitModel, name: str, source: Source, packet: Packet) -> tuple[Verdict, str] | None:
+    """Why an exit does not let a packet pass, if it does not."""
+    if way_out.needs_public_source and not source.public:
+        return Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources"
+    if way_out.carries and way_out.carries != packet.destination:
+        return Verdict.WRONG_SERVICE, f"{name} leads to {way_out.carries} only"
+    return None
 
 
 def _hop(estate: Estate, state: _State, route: TableRoute | None, name: str) -> Hop:
@@ -167,7 +177,9 @@ def _endpoint_by_name(estate: Estate, subnet: str, destination: str | None) -> s
         (
             name
             for name, way_out in estate.exits.items()
-            if way_out.found_by_name and way_out.carries == destination and estate.network_of(way_out) == network
+            if way_out.found_by_name
+            and way_out.carries == destination
+            and estate.network_of(way_out) == network
         ),
         None,
     )
@@ -175,7 +187,3 @@ def _endpoint_by_name(estate: Estate, subnet: str, destination: str | None) -> s
 
 def _fallback(estate: Estate, subnet: str) -> str | None:
     return estate.fallback_of.get(estate.subnets[subnet].network)
-
-
-def _own_table(routes: Routes, subnet: str) -> str:
-    return f"the table {routes.of(subnet).name} of its own subnet {subnet}"

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from fractions import Fraction
 from functools import cached_property
 
 from fenrask.estate import Described, Destination, Flow
@@ -23,7 +24,7 @@ class Way:
     flow: str
     subnet: str
     walk: Walk
-    share: float
+    share: Fraction
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ class Ways:
 def flow_ways(described: Described) -> Ways:
     """Walk every flow from every subnet of its workload; equal walks are walked once."""
     routes = Routes(described)
-    known: dict[tuple[str, str, bool], tuple[tuple[Walk, float], ...]] = {}
+    known: dict[tuple[str, str, bool], tuple[tuple[Walk, Fraction], ...]] = {}
     ways: list[Way] = []
     for name, flow in described.estate.flows.items():
         workload = described.estate.workloads[flow.from_]
@@ -72,19 +73,19 @@ def flow_ways(described: Described) -> Ways:
     return Ways(described, routes, tuple(ways))
 
 
-def _walks(routes: Routes, subnet: str, flow: Flow, public_host: bool) -> Iterator[tuple[Walk, float]]:
+def _walks(routes: Routes, subnet: str, flow: Flow, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
     """The distinct walks to a destination with the share of its prefixes that each serves."""
     destination = routes.estate.destinations[flow.to]
-    merged: dict[tuple[object, ...], tuple[Walk, float]] = {}
+    merged: dict[tuple[object, ...], tuple[Walk, Fraction]] = {}
     for address, share in _targets(routes, subnet, destination):
         found = walk(routes, subnet, Packet(address, flow.to, public_host))
         key = (found.verdict, found.exits)
-        first, sum_of_shares = merged.get(key, (found, 0.0))
+        first, sum_of_shares = merged.get(key, (found, Fraction(0)))
         merged[key] = (first, sum_of_shares + share)
     yield from merged.values()
 
 
-def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, float]]:
+def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, Fraction]]:
     """One address for each part of the destination that may go its own way, with its share.
 
     A prefix counts as much as any other of the destination; inside it, a part that a more specific
@@ -92,7 +93,7 @@ def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[
     """
     table = routes.of(subnet)
     for prefix in destination.prefixes:
-        of_prefix = 1.0 / len(destination.prefixes)
+        of_prefix = Fraction(1, len(destination.prefixes))
         parts = sorted(table.inside(prefix), key=lambda p: (int(p.network_address), p.prefixlen))
         if not parts:
             yield prefix[0], of_prefix

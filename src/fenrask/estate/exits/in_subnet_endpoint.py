@@ -10,11 +10,15 @@ __all__ = ["InSubnetEndpoint"]
 
 
 class InSubnetEndpoint(ExitModel):
-    purpose: ClassVar[str] = "private way into a provider's service, entered at an address in a subnet, found by name"
+    purpose: ClassVar[str] = (
+        "private way into a provider's service, entered at an address in a subnet, found by name"
+    )
 
     kind: Literal["in-subnet-endpoint"]
     offer: str = Field(description="the catalogue's offer")
-    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="one subnet for each zone it serves")
+    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(
+        description="one subnet for each zone it serves"
+    )
     destination: str = Field(description="the service it leads to")
     names: Literal["private", "public"] = Field(
         "private", description="whether the service's names resolve to it inside the network"

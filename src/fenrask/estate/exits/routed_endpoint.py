@@ -10,7 +10,9 @@ __all__ = ["RoutedEndpoint"]
 
 
 class RoutedEndpoint(ExitModel):
-    purpose: ClassVar[str] = "private way into a provider's service, entered by a route to the service's prefixes"
+    purpose: ClassVar[str] = (
+        "private way into a provider's service, entered by a route to the service's prefixes"
+    )
 
     kind: Literal["routed-endpoint"]
     offer: str = Field(description="the catalogue's offer")

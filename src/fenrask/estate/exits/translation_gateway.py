@@ -16,12 +16,16 @@ class TranslationGateway(Translating):
     kind: Literal["translation-gateway"]
     offer: str = Field(description="the catalogue's offer")
     subnet: str | None = Field(None, description="the subnet it stands in, whose table leads on to a door")
-    network: str | None = Field(None, description="instead of a subnet: the network it serves, with a door of its own")
+    network: str | None = Field(
+        None, description="instead of a subnet: the network it serves, with a door of its own"
+    )
 
     @model_validator(mode="after")
     def _stands_somewhere(self) -> Self:
         if (self.subnet is None) == (self.network is None):
-            raise unfit("either `subnet` or `network`", "Say which subnet it stands in, or which network it serves.")
+            raise unfit(
+                "either `subnet` or `network`", "Say which subnet it stands in, or which network it serves."
+            )
         return self
 
     @property

@@ -18,7 +18,9 @@ def gateway_without_door(case: Case) -> Iterator[Doubt]:
         subnet = way_out.stands_in[0]
         routes = case.ways.routes.of(subnet).routes
         # A table that leads back to the exit itself is a loop, and told as one.
-        if not any(route.exit in doors or route.exit == name for route in routes) and not _chained(case, subnet):
+        if not any(route.exit in doors or route.exit == name for route in routes) and not _chained(
+            case, subnet
+        ):
             cause = f"{name} stands in {subnet}, whose table leads to no door to the internet"
             remedy = "Put it into a subnet whose default leads to a direct-internet exit."
             yield Doubt(case.place("exits", name, "subnet"), cause, remedy)
@@ -41,7 +43,9 @@ def source_may_change(case: Case) -> Iterator[Doubt]:
             lent = [one for one in lent if not case.estate.exits[one].fixed_source]
             if lent:
                 table = case.estate.subnets[way.subnet].routes or "its table"
-                cause = f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
+                cause = (
+                    f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
+                )
                 remedy = f"Add a default to {table} that leads to a translating exit."
                 yield Doubt(case.place("flows", name), cause, remedy)
                 break
@@ -61,7 +65,7 @@ def idle_exit(case: Case) -> Iterator[Doubt]:
     """An exit that costs money, though no flow passes it."""
     used = {exit_name for way in case.ways.ways for exit_name in way.walk.exits}
     for name, way_out in case.estate.exits.items():
-        offer = case.described.catalogue.offers.get(getattr(way_out, "offer", ""))
+        offer = case.described.offer_of(name)
         if name in used or offer is None:
             continue
         hourly = offer.rates.hour * way_out.units
@@ -79,11 +83,14 @@ def keepalive_too_slow(case: Case) -> Iterator[Doubt]:
         protocol = case.estate.destinations[flow.to].protocol
         for way in ways if flow.keepalive_s is not None else ():
             for exit_name in way.walk.exits:
-                offer = case.described.catalogue.offers.get(getattr(case.estate.exits.get(exit_name), "offer", ""))
+                offer = case.described.offer_of(exit_name)
                 if offer is None or offer.ports is None:
                     continue
                 limit = offer.release_s.udp_idle if protocol == "udp" else offer.release_s.idle
                 if (flow.keepalive_s or 0) >= limit > 0:
-                    cause = f"{name} probes every {flow.keepalive_s:g} s; {exit_name} gives up idle ones after {limit:g} s"
-                    yield Doubt(case.place("flows", name, "keepalive_s"), cause, f"Probe more often than every {limit:g} s.")
+                    cause = (
+                        f"{name} probes every {flow.keepalive_s:g} s, {exit_name} gives up after {limit:g} s"
+                    )
+                    place = case.place("flows", name, "keepalive_s")
+                    yield Doubt(place, cause, f"Probe more often than every {limit:g} s.")
                     break

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from fenrask.estate import exits_of
 from fenrask.estate.suggestions import nearest, some
 from fenrask.routing.rules.contract import Case, Doubt
 from fenrask.routing.walk import Verdict
@@ -14,8 +15,7 @@ def black_hole(case: Case) -> Iterator[Doubt]:
     """A route whose exit does not exist; it hides every shorter route behind it."""
     for table, routes in case.estate.route_tables.items():
         for key, value in routes.items():
-            stated = [value] if isinstance(value, str) else [one.exit for one in _listed(value)]
-            for exit_name in stated:
+            for exit_name in exits_of(value):
                 if exit_name not in case.estate.exits:
                     hit = _flows_lost(case, table, exit_name)
                     cause = f"{key} leads to {exit_name}, which does not exist; {hit}"
@@ -51,12 +51,10 @@ def route_loop(case: Case) -> Iterator[Doubt]:
             ]
             if back:
                 cause = f"{name} stands in {subnet}, whose table {table} sends {back[0].key} back to {name}"
-                remedy = f"Give {subnet} a table of its own that leads {back[0].key} to a direct-internet door."
+                remedy = (
+                    f"Give {subnet} a table of its own that leads {back[0].key} to a direct-internet door."
+                )
                 yield Doubt(case.place("subnets", subnet, "routes"), cause, remedy)
-
-
-def _listed(value: object) -> tuple[object, ...]:
-    return value if isinstance(value, tuple) else (value,)
 
 
 def _flows_lost(case: Case, table: str, exit_name: str) -> str:

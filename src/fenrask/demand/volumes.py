@@ -1,0 +1,54 @@
+"""Bytes that each way carries in a month, exactly, from the numbers as they were written."""
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from fenrask.estate import Described, Flow
+from fenrask.routing import Way
+from fenrask.units import KIB, SECONDS_PER_HOUR, exact
+
+__all__ = ["Volume", "month_volume"]
+
+_GIB = 2**30
+
+
+@dataclass(frozen=True)
+class Volume:
+    """Bytes sent and received in a month."""
+
+    out_bytes: Fraction
+    in_bytes: Fraction
+
+    @property
+    def both_bytes(self) -> Fraction:
+        return self.out_bytes + self.in_bytes
+
+
+def month_volume(described: Described, way: Way) -> Volume:
+    """What one way of a flow carries in the catalogue's month; nothing where it does not arrive."""
+    if not way.walk.verdict.arrives:
+        return Volume(Fraction(0), Fraction(0))
+    flow = described.estate.flows[way.flow]
+    connections = _connections_a_month(described, flow)
+    return Volume(
+        way.share * _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month),
+        way.share * _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month),
+    )
+
+
+def _bytes(connections: Fraction, kib_each: float | None, gib_a_month: float | None) -> Fraction:
+    if gib_a_month is not None:
+        return exact(gib_a_month) * _GIB
+    return connections * exact(kib_each or 0) * KIB
+
+
+def _connections_a_month(described: Described, flow: Flow) -> Fraction:
+    if flow.people is not None:
+        life = exact(flow.life_mean_s)
+        per_s = exact(flow.people) * exact(flow.connections_per_person or 0) / life
+    else:
+        per_s = described.estate.workloads[flow.from_].hosts * exact(flow.per_host_per_s or 0)
+    if flow.rhythm:
+        multipliers = described.estate.rhythms[flow.rhythm]
+        per_s *= sum(map(exact, multipliers), Fraction(0)) / len(multipliers)
+    return per_s * SECONDS_PER_HOUR * exact(described.catalogue.hours_per_month)

@@ -1,0 +1,268 @@
+r"""Erlang's loss formula, on NumPy alone, from 1 to 10^7 servers and down to 1e-300 and below.
+
+With `c` servers offered `a` Erlang the share of arrivals refused is
+
+    B(c, a) = (a^c / c!) / sum_{k=0..c} a^k / k!                                   (Erlang 1917)
+
+and for real c it is continued by 1 / B = a * integral_0^inf e^{-a t} (1 + t)^c dt (Fortet; Jagerman,
+"Some properties of the Erlang loss function", Bell System Technical Journal 53, 1974).
+
+Both branches below integrate a positive, monotone, analytic function, exp(-d t + c (log(1 + s t) - s t))
+with d = |a - c|, by Gauss-Legendre over the stretch where it exceeds e^-40 of its start. 24 nodes leave
+an error near 2e-14 from 40 servers up, whatever their number; nothing cancels. Where a >= c, s = +1
+and 1 / B is the integral itself; where a < c, s = -1 and 1 / B = 1 / p - S, with p the Poisson
+probability of c and S the integral.
+"""
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from fenrask.errors import Place, Problem, UnusableInput
+
+__all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
+
+Floats = NDArray[np.float64]
+
+
+def _legendre(n: int) -> tuple[Floats, Floats]:
+    nodes, weights = np.polynomial.legendre.leggauss(n)
+    return (nodes + 1) / 2, weights / 2
+
+
+_NODES, _WEIGHTS = _legendre(24)
+_MORE_NODES, _MORE_WEIGHTS = _legendre(48)
+_DEPTH = 40.0
+_CHUNK = 2048
+_FEW = 40
+"""Below this many servers the integrands are singular close by, and other forms serve."""
+
+
+def erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
+    """The share of connections refused, by Erlang's loss formula.
+
+    ports: servers (ports), at least 0, whole or not; erlangs: offered load, mean connections that
+    would be held at once. Broadcasts; returns an array of the broadcast shape, or a float.
+    Relative error below 1e-12 down to 1e-12, below 1e-11 down to 1e-300; smaller values become 0
+    (see `log_erlang_b`). No load on at least one port refuses nothing; no port refuses everything.
+    Raises UnusableInput (a ValueError) for NaN, infinite or negative input.
+
+    >>> round(erlang_b(10, 4.461), 6)
+    0.009998
+    """
+    return np.exp(log_erlang_b(ports, erlangs))[()]
+
+
+def log_erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
+    """The natural logarithm of `erlang_b`, with nothing lost where that underflows; -inf for no load."""
+    servers, load = _broadcast(ports=ports, erlangs=erlangs)
+    flat_c, flat_a = servers.ravel(), load.ravel()
+    result = np.zeros(flat_c.size)
+    result[(flat_a == 0) & (flat_c > 0)] = -np.inf
+    # Neighbours in size need like numbers of series terms, so that a sorted chunk wastes none.
+    live = np.flatnonzero((flat_a > 0) & (flat_c > 0))
+    live = live[np.argsort(flat_c[live], kind="stable")]
+    for start in range(0, live.size, _CHUNK):
+        part = live[start : start + _CHUNK]
+        result[part] = _log_b(flat_c[part], flat_a[part])
+    return result.reshape(servers.shape)[()]
+
+
+def ports_for(erlangs: ArrayLike, blocking: ArrayLike) -> Any:
+    """The least whole number of ports that refuses at most `blocking` of the offered `erlangs`.
+
+    erlangs: at least 0; blocking: above 0 and below 1. Broadcasts; returns int64. No load needs no port.
+    Raises UnusableInput for a target of 0 or 1 (no number of ports reaches 0; none is needed for 1).
+
+    >>> int(ports_for(84.06, 0.01))
+    100
+    """
+    load, target = _broadcast(erlangs=erlangs, blocking=blocking)
+    _check_target(target)
+    goal = np.log(target)
+    low = np.full(load.shape, -1.0)
+    high = np.zeros(load.shape)
+    low_log, high_log = np.zeros(load.shape), np.where(load > 0, 0.0, -np.inf)
+    step = np.maximum(8.0, 4 * np.sqrt(load))
+    guess = np.floor(load * (1 - target))  # carried load never exceeds the ports
+    high = np.where(load > 0, np.maximum(guess, 1), 0)
+    high_log = np.where(load > 0, log_erlang_b(high, load), -np.inf)
+    while (short := high_log > goal).any():
+        low, low_log = np.where(short, high, low), np.where(short, high_log, low_log)
+        high = np.where(short, high + step, high)
+        step = np.where(short, step * 2, step)
+        high_log = np.where(short, log_erlang_b(high, load), high_log)
+    # Where the first guess was already enough, nothing below it has been tried yet.
+    low = np.where(low < 0, np.where(load > 0, 0, -1), low)
+    turn = 0
+    while (wide := high - low > 1).any():
+        turn += 1
+        with np.errstate(invalid="ignore"):
+            part = (low_log - goal) / (low_log - high_log)
+        part = np.where(np.isfinite(part) & (turn % 3 != 0), part, 0.5)
+        middle = np.clip(np.ceil(low + part * (high - low)), low + 1, np.maximum(high - 1, low + 1))
+        middle = np.where(wide, middle, high)
+        value = log_erlang_b(middle, load)
+        enough = value <= goal
+        high, high_log = np.where(wide & enough, middle, high), np.where(wide & enough, value, high_log)
+        low, low_log = np.where(wide & ~enough, middle, low), np.where(wide & ~enough, value, low_log)
+    return high.astype(np.int64)[()]
+
+
+def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
+    """The greatest load, in Erlang, of which `ports` refuse at most `blocking`.
+
+    ports: at least 0, whole or not; blocking: above 0 and below 1. Broadcasts; returns floats. No
+    port carries nothing. log B is concave in log a with slope c - a (1 - B) (Jagerman 1974), so that
+    Newton's method, once left of the solution, climbs to it without overshoot.
+
+    >>> round(float(erlangs_for(10, 0.01)), 3)
+    4.461
+    """
+    servers, target = _broadcast(ports=ports, blocking=blocking)
+    _check_target(target)
+    goal = np.log(target)
+    c = np.where(servers > 0, servers, 1.0)
+    load = c / (1 - target)  # carried load never exceeds the ports
+    for _ in range(200):
+        log_b = log_erlang_b(c, load)
+        slope = c - load * -np.expm1(log_b)
+        step = (goal - log_b) / np.maximum(slope, 1e-300)
+        moved = load * np.exp(np.clip(step, -50.0, 50.0))
+        done = np.abs(moved - load) <= 4e-16 * load
+        load = np.minimum(moved, c / (1 - target))
+        if done.all():
+            break
+    return np.where(servers > 0, load, 0.0)[()]
+
+
+def _broadcast(**named: ArrayLike) -> list[Floats]:
+    """The arguments as float arrays of one shape; UnusableInput for NaN, infinite or negative values."""
+    arrays = []
+    for name, value in named.items():
+        try:
+            array = np.asarray(value, dtype=np.float64)
+        except (TypeError, ValueError):
+            raise _unusable(name, repr(value), "numbers") from None
+        if not np.all(np.isfinite(array)) or np.any(array < 0):
+            bad = array[~(np.isfinite(array) & (array >= 0))].flat[0]
+            raise _unusable(name, f"{bad:g}", "finite numbers, at least 0")
+        arrays.append(array)
+    return [np.array(one) for one in np.broadcast_arrays(*arrays)]
+
+
+def _check_target(target: Floats) -> None:
+    if np.any((target <= 0) | (target >= 1)):
+        bad = target[(target <= 0) | (target >= 1)].flat[0]
+        raise _unusable("blocking", f"{bad:g}", "a share above 0 and below 1")
+
+
+def _unusable(name: str, found: str, expected: str) -> UnusableInput:
+    return UnusableInput([Problem(Place(path=name), found, expected)])
+
+
+def _log_b(c: Floats, a: Floats) -> Floats:
+    """log B for c > 0 and a > 0, arrays of shape (n,)."""
+    result = np.empty(c.shape)
+    over = a >= c
+    if over.any():
+        result[over] = -np.log(_overloaded(c[over], a[over]))
+    under = ~over
+    if under.any():
+        c, a = c[under], a[under]
+        tail = np.empty(c.shape)
+        few = c < _FEW
+        tail[few] = _series(c[few], a[few])
+        tail[~few] = _integral(c[~few], a[~few], -1.0)
+        log_p = _log_poisson(c, a)
+        result[under] = log_p - np.log1p(-np.exp(log_p) * tail)
+    return result
+
+
+def _overloaded(c: Floats, a: Floats) -> Floats:
+    """1 / B for a >= c > 0."""
+    result = np.empty(c.shape)
+    few = c < _FEW
+    result[~few] = _integral(c[~few], a[~few], 1.0)
+    c, a = c[few], a[few]
+    # With few servers (1 + t)^c is singular close by; t = e^w - 1 makes the integrand entire.
+    end = np.log1p(_end(c, a - c))
+    w = end[:, None] * _MORE_NODES
+    result[few] = a * end * (np.exp((c[:, None] + 1) * w - a[:, None] * np.expm1(w)) @ _MORE_WEIGHTS)
+    return result
+
+
+def _end(c: Floats, d: Floats) -> Floats:
+    """Where -d t + c (log(1 + t) - t) has fallen to -_DEPTH, by Newton from its parabola's depth."""
+    end = 2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH))
+    for _ in range(4):
+        depth = -d * end + c * _log1pmx(end)
+        end = np.maximum(end + (depth + _DEPTH) / (d + c * end / (1 + end)), end)
+    return end
+
+
+def _integral(c: Floats, a: Floats, sign: float) -> Floats:
+    """a * integral of exp(-|a - c| t + c (log(1 + sign t) - sign t)) from 0 to where nothing is left."""
+    if not c.size:
+        return c
+    d = np.abs(a - c)
+    # For sign -1 the exponent falls faster than its parabola, and the stretch ends before 1.
+    end = (
+        _end(c, d) if sign > 0 else np.minimum(2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH)), 1 - 1e-12)
+    )
+    t = end[:, None] * _NODES
+    values = np.exp(-d[:, None] * t + c[:, None] * _log1pmx(sign * t))
+    integral: Floats = a * end * (values @ _WEIGHTS)
+    return integral
+
+
+def _log1pmx(x: Floats) -> Floats:
+    """log(1 + x) - x without cancellation: with r = x / (2 + x), log(1 + x) = 2 (r + r^3/3 + r^5/5 + ...)."""
+    r = x / (2 + x)
+    largest = float(np.max(np.abs(r), initial=0.0))
+    if largest > 0.35:
+        with np.errstate(divide="ignore"):
+            far: Floats = np.where(np.abs(x) < 0.5, _log1pmx(np.clip(x, -0.5, 0.5)), np.log1p(x) - x)
+        return far
+    square = r * r
+    terms = 2 if largest == 0 else max(2, math.ceil(-37 / (2 * math.log(largest))))
+    total = np.full(x.shape, 1.0 / (2 * terms + 1))
+    for k in range(terms - 1, 0, -1):
+        total = total * square + 1.0 / (2 * k + 1)
+    result: Floats = r * (2 * square * total - x)
+    return result
+
+
+def _series(c: Floats, a: Floats) -> Floats:
+    """sum over k >= 1 of a^k / ((c + 1) ... (c + k)), for a < c < _FEW."""
+    term = a / (c + 1)
+    total = term.copy()
+    k = 1
+    while np.any(term > 1e-17 * total):
+        k += 1
+        term = term * (a / (c + k))
+        total += term
+    return total
+
+
+def _log_poisson(c: Floats, a: Floats) -> Floats:
+    """log of e^-a a^c / Gamma(c + 1), by the saddle point (Loader 2000); small c by shifting up to 16."""
+    shift = np.where(c < 16, 16.0, 0.0)
+    n = c + shift
+    x = (a - n) / n
+    near = np.abs(x) < 0.5
+    deviance = np.where(near, n * _log1pmx(np.where(near, x, 0.0)), n * np.log(a / n) - (a - n))
+    log_p = deviance - _stirling_error(n) - 0.5 * np.log(2 * np.pi * n)
+    low = shift > 0
+    if low.any():
+        steps = np.arange(1, 17)
+        log_p[low] += np.sum(np.log((c[low, None] + steps) / a[low, None]), axis=1)
+    return log_p
+
+
+def _stirling_error(n: Floats) -> Floats:
+    """log Gamma(n + 1) less Stirling's main part, n >= 16 (Loader 2000)."""
+    s = 1 / (n * n)
+    return (1 / 12 - s * (1 / 360 - s * (1 / 1260 - s * (1 / 1680 - s * (1 / 1188 - s * 691 / 360360))))) / n

@@ -84,6 +84,7 @@ class ExitCapacity:
 class Capacity:
     """All translating exits of an estate."""
 
+    demand: Demand
     exits: tuple[ExitCapacity, ...]
 
     @property
@@ -106,7 +107,7 @@ def capacity(demand: Demand) -> Capacity:
         offer = described.offer_of(name)
         if way_out.translates and offer is not None and offer.ports is not None:
             found.append(_exit(demand, name, offer, way_out.stated_addresses))
-    return Capacity(tuple(found))
+    return Capacity(demand, tuple(found))
 
 
 def _exit(demand: Demand, name: str, offer: Offer, stated: int | None) -> ExitCapacity:

@@ -58,6 +58,7 @@ def _rate_shape(value: Any) -> str:
 
 
 Rate = Annotated[Annotated[Money, Tag("flat")] | Annotated[Tiers, Tag("tiers")], Discriminator(_rate_shape)]
+"""Money per volume unit: flat, or graduated."""
 
 
 class Ports(Strict):

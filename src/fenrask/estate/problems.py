@@ -83,8 +83,8 @@ def _path_in(data: Any, location: Path) -> Path:
     for number, step in enumerate(location):
         if isinstance(here, Mapping) and step in here:
             here = here[step]
-        elif isinstance(here, list) and isinstance(step, int) and step < len(here):
-            here = here[step]
+        elif isinstance(here, list) and step in range(len(here)):
+            here = here[int(step)]
         elif number < len(location) - 1 or not isinstance(here, Mapping):
             continue
         path.append(step)

@@ -3,6 +3,7 @@
 from fenrask.prefixes.blocks import (
     Address,
     Prefix,
+    fewest_prefixes,
     first_free,
     is_documentation_or_public,
     overlaps,
@@ -15,6 +16,7 @@ __all__ = [
     "Address",
     "Prefix",
     "PrefixTable",
+    "fewest_prefixes",
     "first_free",
     "is_documentation_or_public",
     "overlaps",

@@ -1,12 +1,21 @@
 """Single prefixes and sets of them (RFC 4632)."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
+from ipaddress import (
+    IPv4Address,
+    IPv4Network,
+    IPv6Address,
+    IPv6Network,
+    collapse_addresses,
+    ip_address,
+    ip_network,
+)
 from typing import TypeVar
 
 __all__ = [
     "Address",
     "Prefix",
+    "fewest_prefixes",
     "first_free",
     "is_documentation_or_public",
     "overlaps",
@@ -79,6 +88,18 @@ def overlaps(
         for outer in open_ones:
             yield outer, item
         open_ones.append(item)
+
+
+def fewest_prefixes(addresses: Iterable[Address]) -> tuple[Prefix, ...]:
+    """The fewest prefixes that hold exactly these addresses, IPv4 before IPv6.
+
+    >>> [str(one) for one in fewest_prefixes(map(parse_address, ["192.0.2.5", "192.0.2.4", "192.0.2.6"]))]
+    ['192.0.2.4/31', '192.0.2.6/32']
+    """
+    every = list(addresses)
+    v4 = collapse_addresses(IPv4Network(one) for one in every if isinstance(one, IPv4Address))
+    v6 = collapse_addresses(IPv6Network(one) for one in every if isinstance(one, IPv6Address))
+    return (*v4, *v6)
 
 
 def first_free(within: Sequence[Prefix], taken: Iterable[Prefix], length: int) -> Prefix | None:

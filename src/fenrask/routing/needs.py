@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from fenrask.estate import Estate, Needs, Onward
+from fenrask.prefixes import fewest_prefixes
 from fenrask.routing.ways import Way, Ways
 
 __all__ = ["NEEDS", "BrokenNeed", "broken_needs"]
@@ -33,6 +34,15 @@ class _Case:
     addresses: Mapping[str, int]
     """Public addresses of each translating exit, where the plan knows them."""
 
+    def entries_of(self, name: str) -> int:
+        """Entries as planned, else as the estate states them, else one."""
+        listed = self.estate.exits[name].listed_addresses
+        return self.entries.get(name) or len(fewest_prefixes(listed)) or self.addresses_of(name)
+
+    def addresses_of(self, name: str) -> int:
+        """Addresses as planned, else as the estate states them, else one."""
+        return self.addresses.get(name) or self.estate.exits[name].stated_addresses or 1
+
 
 def _fixed_source(case: _Case) -> str:
     for way in case.ways:
@@ -59,15 +69,15 @@ def _off_internet(case: _Case) -> str:
 def _max_source_addresses(case: _Case) -> str:
     if any(way.walk.source.kind == "host-public" for way in case.partner_ways):
         return "every host shows an address of its own"
-    entries = sum(case.entries.get(name, 1) for name in case.partner_sources)
+    entries = sum(case.entries_of(name) for name in case.partner_sources)
     most = case.needs.max_source_addresses or 0
     return f"{entries} entries to allow, {most} taken" if entries > most else ""
 
 
 def _one_source_per_host(case: _Case) -> str:
     for name in sorted({way.walk.source.exit for way in case.ways if way.walk.source.kind == "exit"}):
-        if case.addresses.get(name, 1) > 1:
-            return f"{name} spreads a host's connections over {case.addresses[name]} addresses"
+        if (addresses := case.addresses_of(name)) > 1:
+            return f"{name} spreads a host's connections over {addresses} addresses"
     return ""
 
 
@@ -101,7 +111,7 @@ def broken_needs(
     """The needs of a flow that its ways break; ways that do not arrive break `arrives`.
 
     `entries` and `addresses` say how many allow-list entries and public addresses each exit has; an
-    exit that they leave out counts as one.
+    exit that they leave out counts as the estate states it, and `auto` as one.
     """
     estate = ways.described.estate
     lost = [way for way in ways.by_flow[flow] if not way.walk.verdict.arrives]

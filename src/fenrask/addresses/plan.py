@@ -1,0 +1,189 @@
+"""The addresses of every translating exit: how they are bought, and what partners allow-list."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+from fenrask.addresses.blocks import Purchase, purchases
+from fenrask.capacity import Capacity
+from fenrask.prefixes import Prefix, fewest_prefixes
+
+__all__ = ["AddressPlan", "AllowEntries", "AllowList", "ExitAddresses", "plan_addresses"]
+
+
+@dataclass(frozen=True)
+class ExitAddresses:
+    """The public addresses of one exit: listed as they stand, or to be bought."""
+
+    exit: str
+    in_use: int
+    purchase: Purchase | None
+    """None where the addresses are listed in the estate."""
+    listed: tuple[Prefix, ...] = ()
+    """The listed addresses in the fewest prefixes."""
+
+    @property
+    def bought(self) -> int:
+        """Addresses that are paid for."""
+        return self.purchase.bought if self.purchase else self.in_use
+
+    @property
+    def waste(self) -> int:
+        return self.bought - self.in_use
+
+    @property
+    def entries(self) -> int:
+        """Allow-list entries that cover them."""
+        return self.purchase.entries if self.purchase else len(self.listed)
+
+    @property
+    def blocks(self) -> tuple[str, ...]:
+        """The entries as text: prefixes where the addresses are known, else sizes."""
+        if self.purchase is None:
+            return tuple(_short(prefix) for prefix in self.listed)
+        return tuple("1 address" if length == 32 else f"a /{length}" for length in self.purchase.lengths)
+
+
+@dataclass(frozen=True)
+class AllowEntries:
+    """What one exit adds to a partner's allow-list."""
+
+    exit: str
+    entries: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class AllowList:
+    """What the far side of one destination sees, and how many entries it takes."""
+
+    destination: str
+    parts: tuple[AllowEntries, ...]
+    most: int | None
+    """Entries that it takes at most; None for no limit known."""
+    lent_by: tuple[str, ...]
+    """Exits whose address may change, so that no list can hold it."""
+    host_addresses: bool
+    """Whether hosts come with addresses of their own."""
+
+    @property
+    def entries(self) -> int:
+        return sum(len(part.entries) for part in self.parts)
+
+    @property
+    def fits(self) -> bool:
+        return self.most is None or self.entries <= self.most
+
+
+@dataclass(frozen=True)
+class AddressPlan:
+    """Public addresses of an estate and who sees them."""
+
+    exits: tuple[ExitAddresses, ...]
+    partners: tuple[AllowList, ...]
+
+    @cached_property
+    def entries(self) -> dict[str, int]:
+        """Allow-list entries by exit."""
+        return {one.exit: one.entries for one in self.exits}
+
+    @cached_property
+    def in_use(self) -> dict[str, int]:
+        """Addresses in use by exit."""
+        return {one.exit: one.in_use for one in self.exits}
+
+    @cached_property
+    def bought(self) -> dict[str, int]:
+        """Addresses paid for by exit."""
+        return {one.exit: one.bought for one in self.exits}
+
+
+def plan_addresses(capacity: Capacity) -> AddressPlan:
+    """Addresses of all translating exits at least cost within the partners' limits on entries.
+
+    Listed addresses stay as they are; a stated count is that many single addresses; `auto` is bought
+    in single addresses or blocks. Where no purchase meets all limits, the fewest entries are taken.
+    """
+    described = capacity.demand.ways.described
+    choices: dict[str, tuple[ExitAddresses, ...]] = {}
+    for sized in capacity.exits:
+        way_out = described.estate.exits[sized.exit]
+        if way_out.listed_addresses:
+            prefixes = fewest_prefixes(way_out.listed_addresses)
+            choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes),)
+        else:
+            on_sale = () if sized.stated else described.catalogue.addresses.blocks
+            choices[sized.exit] = tuple(
+                ExitAddresses(sized.exit, sized.addresses, one) for one in purchases(sized.addresses, on_sale)
+            )
+    chosen = _cheapest_within(choices, _limits(capacity))
+    return AddressPlan(tuple(chosen.values()), tuple(_allow_lists(capacity, chosen)))
+
+
+def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
+    """For each partner with a limit: the exits that it sees, and how many entries it takes."""
+    ways = capacity.demand.ways
+    limits = []
+    for name in ways.described.estate.destinations:
+        most = _most_entries(capacity, name)
+        if most is not None:
+            limits.append((tuple(ways.sources_at(name)), most))
+    return limits
+
+
+def _most_entries(capacity: Capacity, destination: str) -> int | None:
+    """The strictest limit that any flow to a destination has to keep."""
+    ways = capacity.demand.ways
+    estate = ways.described.estate
+    flows = {way.flow for way in ways.by_destination[destination]}
+    needs = [estate.destinations[destination].needs, *(estate.needs_of(estate.flows[name]) for name in flows)]
+    return min((n for one in needs if (n := one.max_source_addresses) is not None), default=None)
+
+
+def _cheapest_within(
+    choices: Mapping[str, Sequence[ExitAddresses]], limits: Sequence[tuple[tuple[str, ...], int]]
+) -> dict[str, ExitAddresses]:
+    """One choice for each exit, the fewest addresses in all within the limits; exact, branch and bound.
+
+    Only exits that a limited partner sees have to be weighed; the others take their cheapest.
+    """
+    chosen = {name: options[0] for name, options in choices.items()}
+    watched = [name for name in choices if any(name in exits for exits, _ in limits)]
+    fewest = {name: min(choices[name], key=lambda one: one.entries) for name in watched}
+    best: dict[str, ExitAddresses] | None = None
+    best_cost = 0
+
+    def feasible(partial: Mapping[str, ExitAddresses]) -> bool:
+        least = {name: partial.get(name, fewest[name]).entries for name in watched}
+        return all(sum(least.get(name, 0) for name in exits) <= most for exits, most in limits)
+
+    def descend(depth: int, partial: dict[str, ExitAddresses], cost: int) -> None:
+        nonlocal best, best_cost
+        floor = cost + sum(choices[name][0].bought for name in watched[depth:])
+        if (best is not None and floor >= best_cost) or not feasible(partial):
+            return
+        if depth == len(watched):
+            best, best_cost = dict(partial), cost
+            return
+        for option in choices[watched[depth]]:
+            descend(depth + 1, {**partial, watched[depth]: option}, cost + option.bought)
+
+    descend(0, {}, 0)
+    return chosen | (fewest if best is None else best)
+
+
+def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Iterator[AllowList]:
+    """The list of every destination that sees public addresses, in the estate's order."""
+    ways = capacity.demand.ways
+    for name in ways.described.estate.destinations:
+        sources = {way.walk.source.kind for way in ways.by_destination[name]}
+        exits = ways.sources_at(name)
+        parts = tuple(AllowEntries(one, chosen[one].blocks) for one in exits if one in chosen)
+        lent = tuple(one for one in exits if one not in chosen)
+        if exits or "host-public" in sources:
+            most = _most_entries(capacity, name)
+            yield AllowList(name, parts, most, lent, "host-public" in sources)
+
+
+def _short(prefix: Prefix) -> str:
+    """A prefix as text, an address alone without its length."""
+    return str(prefix.network_address) if prefix.prefixlen == prefix.max_prefixlen else str(prefix)

@@ -1,0 +1,44 @@
+"""Flat and graduated rates, exactly."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+
+from fenrask.estate import Tiers
+
+__all__ = ["Piece", "pieces"]
+
+
+@dataclass(frozen=True)
+class Piece:
+    """The part of a volume that one rate covers; `above` and `up_to` are the edges of its step."""
+
+    quantity: Fraction
+    rate: Decimal
+    above: Decimal = Decimal(0)
+    up_to: Decimal | None = None
+
+    @property
+    def amount(self) -> Fraction:
+        return self.quantity * Fraction(self.rate)
+
+
+def pieces(rate: Decimal | Tiers, volume: Fraction) -> Iterator[Piece]:
+    """A volume cut at the steps of its rate; graduated, so that each step's rate covers that step only.
+
+    A volume at a boundary belongs to the lower step.
+
+    >>> steps = Tiers(tiers=[{"up_to_gb": 10, "rate": 0}, {"rate": 2}])
+    >>> [(int(piece.quantity), int(piece.amount)) for piece in pieces(steps, Fraction(13))]
+    [(10, 0), (3, 6)]
+    """
+    if isinstance(rate, Decimal):
+        yield Piece(volume, rate)
+        return
+    above = Decimal(0)
+    for tier in rate.tiers:
+        end = volume if tier.up_to_gb is None else min(volume, Fraction(tier.up_to_gb))
+        if end > Fraction(above):
+            yield Piece(end - Fraction(above), tier.rate, above, tier.up_to_gb)
+        above = tier.up_to_gb or above

@@ -22,6 +22,8 @@ class LimitUse:
     use: float
     capacity: float
     detail: str = ""
+    grows: bool = True
+    """Whether its use grows with the load; the number of addresses and of subnets does not."""
 
     @property
     def headroom(self) -> float:
@@ -156,7 +158,7 @@ def _limits(
     limits = [LimitUse("ports", "ports of one tuple", ports.held if ports else 0.0, size, binding)]
     stated = offer.limits
     if stated.addresses is not None:
-        limits.append(LimitUse("addresses", "addresses", addresses, stated.addresses))
+        limits.append(LimitUse("addresses", "addresses", addresses, stated.addresses, grows=False))
     held = demand.held(parts)
     new = np.sum([part.new_per_s for part in parts], axis=0) if parts else np.zeros(demand.hours)
     if stated.connections is not None:
@@ -166,7 +168,9 @@ def _limits(
     if stated.gbit_per_s is not None:
         limits.append(_busiest("bits per second", "Gbit/s", _gbit_per_s(demand, parts), stated.gbit_per_s))
     if stated.subnets is not None:
-        limits.append(LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets))
+        limits.append(
+            LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False)
+        )
     return limits
 
 

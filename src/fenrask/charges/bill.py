@@ -12,8 +12,8 @@ from typing import TypeVar
 
 from fenrask.addresses import AddressPlan
 from fenrask.charges.lines import NOBODY, Line, Use, shares
-from fenrask.charges.rates import Piece, pieces
 from fenrask.charges.meters import Metered, Meters
+from fenrask.charges.rates import Piece, pieces
 from fenrask.estate import Described, Rate, Tiers
 from fenrask.routing import Ways
 

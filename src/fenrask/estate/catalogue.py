@@ -110,6 +110,13 @@ class Offer(Strict):
     release_s: Release = Field(Release(), description="how long a port stays taken after its connection, s")
     limits: Limits = Field(Limits(), description="caps of one gateway")
     rates: Rates = Field(Rates(), description="what it costs")
+    services: tuple[str, ...] | None = Field(
+        None, description="for endpoints: the destinations it leads to, by name; left out: every service"
+    )
+
+    def leads_to(self, destination: str) -> bool:
+        """Whether an endpoint of this offer can be had for a destination."""
+        return self.services is None or destination in self.services
 
 
 class Addresses(Strict):

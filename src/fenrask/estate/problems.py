@@ -190,9 +190,16 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
             yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
         elif offer not in fitting and kind in KINDS:
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
-            yield Problem(
-                place, f"an offer of kind {offers[offer].get('kind')!r}", f"one of kind {kind!r}", remedy
-            )
+            found = f"an offer of kind {offers[offer].get('kind')!r}"
+            yield Problem(place, found, f"one of kind {kind!r}", remedy)
+        elif isinstance(served := offers[offer].get("services"), list):
+            destination = stated.get("destination")
+            if destination not in served:
+                place, remedy = (
+                    place_of(("exits", name, "destination")),
+                    f"It leads to: {some(map(str, served))}.",
+                )
+                yield Problem(place, repr(destination), f"a service that {offer} leads to", remedy)
 
 
 def _mapping(data: Any, section: str) -> Mapping[str, Any]:

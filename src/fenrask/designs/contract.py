@@ -1,0 +1,24 @@
+"""What a design is: a whole candidate for the estate, as a merge patch over what is described."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from fenrask.estate import Described
+
+__all__ = ["Design", "Patch"]
+
+Patch = dict[str, Any]
+"""A JSON Merge Patch (RFC 7396)."""
+
+
+@dataclass(frozen=True)
+class Design:
+    """One design: its name, one sentence, and how its patch is made.
+
+    `patch` raises NoAnswer where the design cannot be made from this estate and catalogue.
+    """
+
+    name: str
+    about: str
+    patch: Callable[[Described], Patch]

@@ -1,0 +1,178 @@
+"""The making of a design's patch: exits put up and taken down, tables led to them."""
+
+from collections.abc import Iterable
+from typing import Any
+
+from fenrask.designs.contract import Patch
+from fenrask.errors import NoAnswer
+from fenrask.estate import KINDS, Described, Onward, exits_of
+from fenrask.prefixes import Prefix, first_free, parse_prefix
+
+__all__ = ["Draft", "sending_subnets"]
+
+DEFAULT = "0.0.0.0/0"
+LANDING_LENGTH = 28
+"""The prefix length of a subnet that is added for a gateway to stand in."""
+
+
+def sending_subnets(described: Described) -> list[str]:
+    """The subnets whose hosts open connections from private addresses, in the estate's order."""
+    estate = described.estate
+    senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
+    private = {name for one in senders if not one.public_address for name in one.subnets}
+    return [name for name in estate.subnets if name in private]
+
+
+class Draft:
+    """A patch in the making. Retired exits lose their routes, and so do exits that do not exist."""
+
+    def __init__(self, described: Described, kept: Iterable[str] = ()) -> None:
+        """Retire every exit that an offer stands behind, apart from those kept."""
+        self.described = described
+        self.estate = described.estate
+        stays = set(kept)
+        self.retired = {
+            name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays
+        }
+        self.exits: dict[str, Any] = dict.fromkeys(sorted(self.retired))
+        self.subnets: dict[str, dict[str, Any]] = {}
+        self.tables: dict[str, dict[str, Any]] = {}
+        self.led: dict[str, dict[str, str]] = {}
+
+    def offer(self, kind: str, destination: str = "") -> str:
+        """The offer to take for a kind of exit: one that the estate uses, else the least hourly rate.
+
+        NoAnswer where the catalogue has none (none that leads to `destination`, for an endpoint).
+        """
+        catalogue = self.described.catalogue
+        offers = {
+            n: one for n, one in catalogue.offers.items() if one.kind == kind and one.leads_to(destination)
+        }
+        if not offers:
+            to = f" to {destination}" if destination else ""
+            raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
+        used = [getattr(one, "offer", "") for one in self.estate.exits.values()]
+        return next(
+            (name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour)
+        )
+
+    def add(self, name: str, exit_data: dict[str, Any]) -> str:
+        """Put an exit up under this name, or under the next free one like it."""
+        name = _free_name(name, {*self.estate.exits, *self.exits} - self.retired)
+        kind = KINDS[exit_data["kind"]]
+        stays_retired = self.estate.exits.get(name)
+        # A merge patch keeps the keys it does not name: an exit that takes a retired one's name drops them.
+        old = self.described.data["exits"][name] if stays_retired else {}
+        unset = dict.fromkeys(key for key in old if key not in exit_data)
+        self.exits[name] = {**unset, **{key: exit_data[key] for key in exit_data if key in kind.model_fields}}
+        return name
+
+    def lead(self, subnets: Iterable[str], key: str, exit_name: str) -> None:
+        """Give the tables of these subnets a route."""
+        for name in subnets:
+            self.led.setdefault(name, {})[key] = exit_name
+
+    def landing(self, network: str, zone: str | None) -> str:
+        """A subnet of a network, in a zone, whose default leads to a direct door; added where none is."""
+        for name, subnet in self.estate.subnets.items():
+            if subnet.network == network and subnet.zone == zone and self._default_is_a_door(subnet.routes):
+                return name
+        prefix = first_free(self.estate.networks[network].prefixes, self._taken(), LANDING_LENGTH)
+        if prefix is None:
+            raise NoAnswer(
+                f"{network} has no free /{LANDING_LENGTH} for a gateway's subnet", "Add a prefix to it."
+            )
+        name = _free_name(f"landing-{network}-{zone}" if zone else f"landing-{network}", self.estate.subnets)
+        self.subnets[name] = {
+            "network": network,
+            "prefix": str(prefix),
+            "routes": self._public_table(network),
+        }
+        if zone:
+            self.subnets[name]["zone"] = zone
+        return name
+
+    def patch(self) -> Patch:
+        """The patch as it stands: exits, subnets, and tables split where their subnets differ."""
+        self._write_tables()
+        parts = {"exits": self.exits, "subnets": self.subnets, "route_tables": self.tables}
+        return {section: entries for section, entries in parts.items() if entries}
+
+    def _taken(self) -> list[Prefix]:
+        added = [one["prefix"] for one in self.subnets.values() if "prefix" in one]
+        return [*(one.prefix for one in self.estate.subnets.values()), *map(parse_prefix, added)]
+
+    def _default_is_a_door(self, table: str | None) -> bool:
+        value = self.estate.route_tables.get(table or "", {}).get(DEFAULT)
+        return isinstance(value, str) and self._is_door(value)
+
+    def _is_door(self, name: str) -> bool:
+        way_out = self.estate.exits.get(name)
+        return way_out is not None and way_out.onward is Onward.INTERNET and way_out.needs_public_source
+
+    def _public_table(self, network: str) -> str:
+        """A table of this network whose default leads to its door; door and table are added where missing."""
+        for subnet in self.estate.subnets.values():
+            if subnet.network == network and subnet.routes and self._default_is_a_door(subnet.routes):
+                return subnet.routes
+        doors = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
+        name = f"public-{network}"
+        if name not in self.tables:
+            door = doors[0] if doors else self.add(f"door-{network}", _door(network))
+            self.tables[name] = {DEFAULT: door}
+        return name
+
+    def _kept(self, table: str | None) -> dict[str, Any]:
+        """The routes of a table, as written, that lead to exits which stay."""
+        routes = self.estate.route_tables.get(table or "", {})
+        written = self.described.data.get("route_tables", {}).get(table, {})
+        gone = self.retired | {one for value in routes.values() for one in exits_of(value)} - {
+            *self.estate.exits
+        }
+        return {key: written[key] for key, value in routes.items() if not gone & {*exits_of(value)}}
+
+    def _write_tables(self) -> None:
+        variants: dict[str | None, list[tuple[dict[str, Any], list[str]]]] = {}
+        for name, subnet in self.estate.subnets.items():
+            content = self._kept(subnet.routes) | self.led.get(name, {})
+            same = [names for known, names in variants.setdefault(subnet.routes, []) if known == content]
+            if same:
+                same[0].append(name)
+            else:
+                variants[subnet.routes].append((content, [name]))
+        for old in self.estate.route_tables:
+            variants.setdefault(old, [(self._kept(old), [])])
+        for table, contents in variants.items():
+            self._write_variants(table, contents)
+
+    def _write_variants(self, old: str | None, contents: list[tuple[dict[str, Any], list[str]]]) -> None:
+        """The first variant keeps the table's name, the others get names of their own."""
+        written = self.described.data.get("route_tables", {}).get(old, {})
+        for number, (content, subnets) in enumerate(contents):
+            if old is None and not content:
+                continue
+            if old is not None and number == 0:
+                changes = dict.fromkeys(key for key in written if key not in content)
+                changes |= {key: value for key, value in content.items() if written.get(key) != value}
+                if changes:
+                    self.tables[old] = changes
+                continue
+            first = self.estate.subnets[subnets[0]]
+            stem = f"{old or first.network}-{first.zone or number}"
+            name = _free_name(stem, {*self.estate.route_tables, *self.tables})
+            self.tables[name] = content
+            for subnet in subnets:
+                self.subnets.setdefault(subnet, {})["routes"] = name
+
+
+def _door(network: str) -> dict[str, Any]:
+    return {"kind": "direct-internet", "network": network}
+
+
+def _free_name(name: str, taken: Iterable[str]) -> str:
+    used = set(taken)
+    number, free = 1, name
+    while free in used:
+        number += 1
+        free = f"{name}-{number}"
+    return free

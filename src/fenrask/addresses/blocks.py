@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-__all__ = ["Purchase", "purchases"]
+__all__ = ["SINGLE", "Purchase", "purchases"]
 
 SINGLE = 32
 """The prefix length of one IPv4 address."""

@@ -1,12 +1,14 @@
 """The addresses of every translating exit: how they are bought, and what partners allow-list."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from fenrask.addresses.blocks import Purchase, purchases
+from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.capacity import Capacity
 from fenrask.prefixes import Prefix, fewest_prefixes
+from fenrask.units import counted
 
 __all__ = ["AddressPlan", "AllowEntries", "AllowList", "ExitAddresses", "plan_addresses"]
 
@@ -41,7 +43,8 @@ class ExitAddresses:
         """The entries as text: prefixes where the addresses are known, else sizes."""
         if self.purchase is None:
             return tuple(_short(prefix) for prefix in self.listed)
-        return tuple("1 address" if length == 32 else f"a /{length}" for length in self.purchase.lengths)
+        tally = Counter(self.purchase.lengths)
+        return tuple(_pieces(length, number) for length, number in sorted(tally.items()))
 
 
 @dataclass(frozen=True)
@@ -49,7 +52,8 @@ class AllowEntries:
     """What one exit adds to a partner's allow-list."""
 
     exit: str
-    entries: tuple[str, ...]
+    blocks: tuple[str, ...]
+    entries: int
 
 
 @dataclass(frozen=True)
@@ -67,7 +71,7 @@ class AllowList:
 
     @property
     def entries(self) -> int:
-        return sum(len(part.entries) for part in self.parts)
+        return sum(part.entries for part in self.parts)
 
     @property
     def fits(self) -> bool:
@@ -177,11 +181,20 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Ite
     for name in ways.described.estate.destinations:
         sources = {way.walk.source.kind for way in ways.by_destination[name]}
         exits = ways.sources_at(name)
-        parts = tuple(AllowEntries(one, chosen[one].blocks) for one in exits if one in chosen)
+        parts = tuple(
+            AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen
+        )
         lent = tuple(one for one in exits if one not in chosen)
         if exits or "host-public" in sources:
             most = _most_entries(capacity, name)
             yield AllowList(name, parts, most, lent, "host-public" in sources)
+
+
+def _pieces(length: int, number: int) -> str:
+    """Blocks of one size as text: `1 single address`, `2 x /30`."""
+    if length == SINGLE:
+        return counted(number, "single address", "single addresses")
+    return f"a /{length}" if number == 1 else f"{number} x /{length}"
 
 
 def _short(prefix: Prefix) -> str:

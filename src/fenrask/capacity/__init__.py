@@ -1,5 +1,5 @@
 """Port assignments, every limit, sizing."""
 
-from fenrask.capacity.sizing import Capacity, ExitCapacity, LimitUse, capacity, hour_text, tuple_loads
+from fenrask.capacity.sizing import Capacity, ExitCapacity, LimitUse, capacity, tuple_loads
 
-__all__ = ["Capacity", "ExitCapacity", "LimitUse", "capacity", "hour_text", "tuple_loads"]
+__all__ = ["Capacity", "ExitCapacity", "LimitUse", "capacity", "tuple_loads"]

@@ -8,7 +8,7 @@ import numpy as np
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, TupleLoad
 from fenrask.demand import Demand, Part, month_volume
 from fenrask.estate import Offer
-from fenrask.units import SECONDS_PER_HOUR
+from fenrask.units import SECONDS_PER_HOUR, counted, hour_text
 
 __all__ = ["Capacity", "ExitCapacity", "LimitUse", "capacity"]
 
@@ -54,6 +54,10 @@ class ExitCapacity:
         return self.limits[0]
 
     @property
+    def port_limit(self) -> LimitUse:
+        return next(limit for limit in self.limits if limit.limit == "ports")
+
+    @property
     def enough_addresses(self) -> bool:
         return self.refused_share <= self.target and self.addresses >= min(self.needed, 1)
 
@@ -71,15 +75,18 @@ class ExitCapacity:
             most = self.most_addresses
             limit = f", but its offer takes {most}" if most is not None and self.needed > most else ""
             ports = self.ports
+            needed = counted(self.needed, "address", "addresses")
             return (
-                f"{self.exit} needs {_addresses(self.needed)}{limit}; it has {self.addresses}: "
+                f"{self.exit} needs {needed}{limit}; it has {self.addresses}: "
                 f"{ports.binding} runs out at {hour_text(ports.hour)}, {ports.refused_share:.2%} refused"
             )
         over = [limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports"]
         if over:
             return f"{self.exit} passes its limit of {over[0].capacity:g} {over[0].unit} ({over[0].use:.6g})"
         chosen = "has" if self.stated else "is given"
-        return f"{self.exit} needs {_addresses(self.needed)} and {chosen} {self.addresses}"
+        return (
+            f"{self.exit} needs {counted(self.needed, 'address', 'addresses')} and {chosen} {self.addresses}"
+        )
 
 
 @dataclass(frozen=True)
@@ -117,7 +124,7 @@ def _exit(demand: Demand, name: str, offer: Offer, stated: int | None) -> ExitCa
     parts = demand.at_exit.get(name, ())
     target = demand.ways.described.estate.targets.refused_share
     assignment = ASSIGNMENTS[offer.ports.assignment]
-    loads = tuple_loads(demand, parts)
+    loads = tuple_loads(demand, name)
     needed = max(1, assignment.least_addresses(loads, offer.ports.per_address, target))
     most = offer.limits.addresses
     addresses = stated if stated is not None else min(needed, most or needed)
@@ -126,25 +133,15 @@ def _exit(demand: Demand, name: str, offer: Offer, stated: int | None) -> ExitCa
     return ExitCapacity(name, stated is not None, addresses, needed, most, ports, tuple(limits), target)
 
 
-def tuple_loads(demand: Demand, parts: Sequence[Part]) -> tuple[TupleLoad, ...]:
+def tuple_loads(demand: Demand, exit_name: str) -> tuple[TupleLoad, ...]:
     """The load of an exit by destination, port and protocol."""
-    held: dict[str, list[Part]] = {}
-    for part in parts:
-        held.setdefault(part.destination, []).append(part)
     loads = []
-    for name, its_parts in held.items():
+    for name, parts in demand.grouped(exit_name, lambda part: part.destination).items():
         destination = demand.ways.described.estate.destinations[name]
-        new = np.sum([part.new_per_s for part in its_parts], axis=0)
-        loads.append(
-            TupleLoad(
-                name,
-                destination.port,
-                destination.protocol,
-                destination.distinct_addresses,
-                demand.held(its_parts),
-                new,
-            )
-        )
+        distinct = destination.distinct_addresses
+        each = sum((part.held / float(distinct * part.way.reach) for part in parts), np.zeros(demand.hours))
+        new = demand.load(parts).new_per_s
+        loads.append(TupleLoad(name, destination.port, destination.protocol, each, new))
     return tuple(loads)
 
 
@@ -159,12 +156,11 @@ def _limits(
     stated = offer.limits
     if stated.addresses is not None:
         limits.append(LimitUse("addresses", "addresses", addresses, stated.addresses, grows=False))
-    held = demand.held(parts)
-    new = np.sum([part.new_per_s for part in parts], axis=0) if parts else np.zeros(demand.hours)
+    load = demand.load(parts)
     if stated.connections is not None:
-        limits.append(_busiest("connections", "connections", held, stated.connections))
+        limits.append(_busiest("connections", "connections", load.held, stated.connections))
     if stated.new_per_s is not None:
-        limits.append(_busiest("new per second", "new connections per s", new, stated.new_per_s))
+        limits.append(_busiest("new per second", "new connections per s", load.new_per_s, stated.new_per_s))
     if stated.gbit_per_s is not None:
         limits.append(_busiest("bits per second", "Gbit/s", _gbit_per_s(demand, parts), stated.gbit_per_s))
     if stated.subnets is not None:
@@ -178,7 +174,8 @@ def _busiest(
     name: str, unit: str, by_hour: np.ndarray[tuple[int], np.dtype[np.float64]], most: float
 ) -> LimitUse:
     hour = int(np.argmax(by_hour))
-    return LimitUse(name, unit, float(by_hour[hour]), float(most), f"at {hour_text(hour)}")
+    level = float(np.min(by_hour)) == float(by_hour[hour])
+    return LimitUse(name, unit, float(by_hour[hour]), float(most), "" if level else f"at {hour_text(hour)}")
 
 
 def _gbit_per_s(demand: Demand, parts: Sequence[Part]) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
@@ -191,16 +188,3 @@ def _gbit_per_s(demand: Demand, parts: Sequence[Part]) -> np.ndarray[tuple[int],
         weight = float(np.mean(part.new_per_s))
         total += mean * part.new_per_s / weight if weight else np.full(demand.hours, mean)
     return total
-
-
-def hour_text(hour: int) -> str:
-    """An hour of the day or week as a clock time; days of a week count from 1.
-
-    >>> hour_text(17), hour_text(30)
-    ('17:00', 'day 2 06:00')
-    """
-    return f"{hour:02d}:00" if hour < 24 else f"day {hour // 24 + 1} {hour % 24:02d}:00"
-
-
-def _addresses(count: int) -> str:
-    return f"{count} address" if count == 1 else f"{count} addresses"

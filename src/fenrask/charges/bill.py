@@ -16,6 +16,7 @@ from fenrask.charges.meters import Metered, Meters
 from fenrask.charges.rates import Piece, pieces
 from fenrask.estate import Described, Rate, Tiers
 from fenrask.routing import Ways
+from fenrask.units import counted
 
 __all__ = ["Bill", "bill"]
 
@@ -91,7 +92,7 @@ def _hours(described: Described, meters: Meters) -> Iterator[Line]:
     for name, way_out in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is not None and offer.rates.hour:
-            reason = f"{way_out.units} x {month} hours"
+            reason = f"{month} hours" if way_out.units == 1 else f"{way_out.units} x {month} hours"
             uses = shares(meters.at_exit[name], Use(name, NOBODY))
             yield Line("hours", name, way_out.units * month, "h", offer.rates.hour, reason, True, uses)
 
@@ -104,16 +105,16 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
     for one in plan.exits:
         if one.bought:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
-            reason = f"{one.bought} addresses{spare}, {month} hours"
+            reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
             uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
-            yield Line("addresses", one.exit, one.bought * month, "address h", rate, reason, True, uses)
+            yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, uses)
     for name, workload in described.estate.workloads.items():
         if workload.public_address and workload.hosts:
             flows = [flow for flow, stated in described.estate.flows.items() if stated.from_ == name]
             even = {Use("", flow): Fraction(1) for flow in flows}
             reason = f"{workload.hosts} hosts with an address of their own, {month} hours"
             uses = shares(even, Use("", NOBODY))
-            yield Line("addresses", name, workload.hosts * month, "address h", rate, reason, True, uses)
+            yield Line("addresses", name, workload.hosts * month, "address-h", rate, reason, True, uses)
 
 
 def _processed(described: Described, meters: Meters) -> Iterator[Line]:

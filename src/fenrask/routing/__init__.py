@@ -3,7 +3,7 @@
 from fenrask.routing.needs import NEEDS, BrokenNeed, broken_needs
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 from fenrask.routing.walk import Hop, Packet, Source, Verdict, Walk, walk
-from fenrask.routing.ways import Way, Ways, flow_ways
+from fenrask.routing.ways import Way, Ways, flow_ways, trace, walks_to
 
 __all__ = [
     "LOCAL",
@@ -21,5 +21,7 @@ __all__ = [
     "Ways",
     "broken_needs",
     "flow_ways",
+    "trace",
     "walk",
+    "walks_to",
 ]

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from enum import Enum
 
 from fenrask.estate import Estate, ExitModel, Onward, Origin
-from fenrask.prefixes import Address
+from fenrask.prefixes import Address, fewest_prefixes
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
 __all__ = ["Hop", "Packet", "Source", "Verdict", "Walk", "walk"]
@@ -40,11 +40,11 @@ class Source:
 
     def __str__(self) -> str:
         if self.kind == "host":
-            return "the host's private address"
+            return "host's private address"
         if self.kind == "host-public":
-            return "the host's own public address"
-        listed = ", ".join(str(address) for address in self.addresses)
-        return listed or f"addresses of {self.exit}"
+            return "host's own public address"
+        prefixes = (str(prefix).removesuffix("/32") for prefix in fewest_prefixes(self.addresses))
+        return ", ".join(prefixes) or f"addresses of {self.exit}"
 
 
 @dataclass(frozen=True)
@@ -62,11 +62,13 @@ class Hop:
 
     subnet: str
     route: TableRoute | None
-    """None where the endpoint was found by name, or where no route matched."""
+    """None where no table was asked, or where no route matched."""
     exit: str
     source: Source
     from_zone: str | None = None
     to_zone: str | None = None
+    by_name: bool = False
+    """Whether the exit was found because the destination's name resolves to it."""
 
     @property
     def crosses_zone(self) -> bool:
@@ -165,7 +167,7 @@ def _hop(estate: Estate, state: _State, route: TableRoute | None, name: str) -> 
     zone = state.zone if not zones or state.zone in zones else zones[0]
     if way_out.translates:
         state.source = Source("exit", name, way_out.listed_addresses)
-    hop = Hop(state.subnet, route, name, state.source, state.zone, zone)
+    hop = Hop(state.subnet, route, name, state.source, state.zone, zone, way_out.found_by_name)
     state.zone = zone
     return hop
 

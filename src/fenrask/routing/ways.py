@@ -5,12 +5,14 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
-from fenrask.estate import Described, Destination, Flow
-from fenrask.prefixes import Address, Prefix
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import Described, Destination
+from fenrask.estate.suggestions import nearest
+from fenrask.prefixes import Address, Prefix, PrefixTable, parse_address
 from fenrask.routing.tables import Routes
 from fenrask.routing.walk import Packet, Walk, walk
 
-__all__ = ["Way", "Ways", "flow_ways"]
+__all__ = ["Way", "Ways", "flow_ways", "trace", "walks_to"]
 
 
 @dataclass(frozen=True)
@@ -18,13 +20,15 @@ class Way:
     """The part of a flow that leaves one subnet by one walk.
 
     `share` is this part of the whole flow: hosts are spread evenly over the workload's subnets, and
-    connections over the destination's prefixes.
+    connections over the destination's prefixes. `reach` is the part of the destination that this walk
+    leads to.
     """
 
     flow: str
     subnet: str
     walk: Walk
     share: Fraction
+    reach: Fraction
 
 
 @dataclass(frozen=True)
@@ -68,17 +72,50 @@ def flow_ways(described: Described) -> Ways:
         for subnet in workload.subnets:
             key = (subnet, flow.to, workload.public_address)
             if key not in known:
-                known[key] = tuple(_walks(routes, subnet, flow, workload.public_address))
-            ways += [Way(name, subnet, one, share / len(workload.subnets)) for one, share in known[key]]
+                known[key] = tuple(walks_to(routes, subnet, flow.to, workload.public_address))
+            ways += [
+                Way(name, subnet, one, share / len(workload.subnets), share) for one, share in known[key]
+            ]
     return Ways(described, routes, tuple(ways))
 
 
-def _walks(routes: Routes, subnet: str, flow: Flow, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
+def trace(
+    described: Described, subnet: str, target: str, public_host: bool = False
+) -> list[tuple[Walk, Fraction]]:
+    """The walks from a subnet to a destination's name or to an address, each with its share of it.
+
+    UnusableInput for a subnet or a target that is not known.
+    """
+    estate = described.estate
+    problems = []
+    if subnet not in estate.subnets:
+        problems.append(
+            Problem(Place(path="SUBNET"), repr(subnet), "a subnet", nearest(subnet, estate.subnets))
+        )
+    address = None
+    if target not in estate.destinations:
+        try:
+            address = parse_address(target)
+        except ValueError:
+            remedy = nearest(target, estate.destinations)
+            expected = "a destination's name, or an address"
+            problems.append(Problem(Place(path="DESTINATION"), repr(target), expected, remedy))
+    if problems:
+        raise UnusableInput(problems)
+    routes = Routes(described)
+    if address is None:
+        return list(walks_to(routes, subnet, target, public_host))
+    holding = PrefixTable((p, name) for name, one in estate.destinations.items() for p in one.prefixes)
+    found = holding.match(address)
+    return [(walk(routes, subnet, Packet(address, found[1] if found else None, public_host)), Fraction(1))]
+
+
+def walks_to(routes: Routes, subnet: str, to: str, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
     """The distinct walks to a destination with the share of its prefixes that each serves."""
-    destination = routes.estate.destinations[flow.to]
+    destination = routes.estate.destinations[to]
     merged: dict[tuple[object, ...], tuple[Walk, Fraction]] = {}
     for address, share in _targets(routes, subnet, destination):
-        found = walk(routes, subnet, Packet(address, flow.to, public_host))
+        found = walk(routes, subnet, Packet(address, to, public_host))
         key = (found.verdict, found.exits)
         first, sum_of_shares = merged.get(key, (found, Fraction(0)))
         merged[key] = (first, sum_of_shares + share)

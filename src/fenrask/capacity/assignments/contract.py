@@ -14,16 +14,15 @@ Hourly = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class TupleLoad:
-    """The load toward one destination, port and protocol: `tuples` distinct addresses share it evenly.
+    """The load toward one destination, port and protocol, whose distinct addresses share it evenly.
 
-    Arrays have shape (n_hours,) and count all tuples together.
+    Arrays have shape (n_hours,): connections held toward each address, and new ones to all together.
     """
 
     destination: str
     port: int | None
     protocol: str
-    tuples: int
-    held: Hourly
+    held_each: Hourly
     new_per_s: Hourly
 
     @property

@@ -21,7 +21,7 @@ class SharedPerDestination:
         if not loads:
             return None
         capacity = addresses * ports
-        held = _per_tuple(loads)
+        held = np.stack([load.held_each for load in loads])
         refused = erlang_b(float(capacity), held)
         busiest, hour = divmod(int(np.argmax(held)), held.shape[1])
         new = np.stack([load.new_per_s for load in loads])
@@ -38,10 +38,5 @@ class SharedPerDestination:
     def least_addresses(self, loads: Sequence[TupleLoad], ports: int, refused_share: float) -> int:
         if not loads:
             return 0
-        busiest = float(np.max(_per_tuple(loads)))
+        busiest = max(float(np.max(load.held_each)) for load in loads)
         return -(-int(ports_for(busiest, refused_share)) // ports)
-
-
-def _per_tuple(loads: Sequence[TupleLoad]) -> np.ndarray[tuple[int, int], np.dtype[np.float64]]:
-    """Connections held on each tuple of each load: shape (n_loads, n_hours)."""
-    return np.stack([load.held / load.tuples for load in loads])

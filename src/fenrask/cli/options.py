@@ -1,0 +1,124 @@
+"""The argument and the options that commands share, and what a command does with them."""
+
+import inspect
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import wraps
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from fenrask.cli.files import write_whole
+from fenrask.cli.screen import rendering, say
+from fenrask.estate import Described, read_estate
+from fenrask.views.formats import FORMATS
+from fenrask.views.page import Page
+
+__all__ = ["Call", "estate_command", "shared_options"]
+
+
+def _known_format(name: str) -> str:
+    if name not in FORMATS:
+        raise typer.BadParameter(f"{name!r} is none of {', '.join(FORMATS)}")
+    return name
+
+
+Estate = Annotated[Path, typer.Argument(metavar="[ESTATE]", help="The estate file.", show_default=True)]
+Patches = Annotated[
+    list[Path] | None, typer.Option("--patch", metavar="FILE", help="Lay a JSON Merge Patch over the estate.")
+]
+Settings = Annotated[
+    list[str] | None, typer.Option("--set", metavar="KEY=VALUE", help="Set one value, by its dotted key.")
+]
+FormatName = Annotated[
+    str,
+    typer.Option(
+        "--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="How to print the result."
+    ),
+]
+Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to a file.")]
+Force = Annotated[bool, typer.Option("--force", help="Write over files that exist.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No messages beside the result.")]
+
+
+@dataclass(frozen=True)
+class Call:
+    """One call of a command: its estate, and the options that all commands share."""
+
+    estate: Path = Path("estate.yaml")
+    patch: list[Path] = field(default_factory=list)
+    set: list[str] = field(default_factory=list)
+    format: str = "table"
+    out: Path | None = None
+    force: bool = False
+    quiet: bool = False
+
+    def read(self) -> Described:
+        """The estate with its patches and settings."""
+        return read_estate(self.estate, self.patch, self.set)
+
+    def show(self, page: Page) -> None:
+        """Print a page to stdout, or write it to the file of `--out`."""
+        text = FORMATS[self.format](page, rendering(to_file=self.out is not None))
+        if self.out is None:
+            sys.stdout.write(text)
+        else:
+            self.write(self.out, text.encode())
+        if self.format == "csv" and len(page.tables) > 1:
+            others = ", ".join(table.name for table in page.tables[1:])
+            self.say(f"the csv holds the table {page.tables[0].name}; json also holds {others}")
+
+    def write(self, file: Path, content: bytes) -> None:
+        """Write a file whole, and say so."""
+        write_whole(file, content, self.force)
+        self.say(f"wrote {file}")
+
+    def say(self, message: str) -> None:
+        """A message to stderr, unless `--quiet`."""
+        if not self.quiet:
+            say(message)
+
+
+_SHARED = {
+    "patch": (Patches, None),
+    "set": (Settings, None),
+    "format": (FormatName, "table"),
+    "out": (Out, None),
+    "force": (Force, False),
+    "quiet": (Quiet, False),
+}
+
+
+def shared_options(function: Callable[..., int | None]) -> Callable[..., None]:
+    """A command with the shared options, handed to it as its first argument, a `Call`.
+
+    Its own parameters stay; what it returns is the exit status.
+    """
+    return _with(function, dict(_SHARED))
+
+
+def estate_command(function: Callable[..., int | None]) -> Callable[..., None]:
+    """The same, with the estate as its argument."""
+    return _with(function, {"estate": (Estate, Path("estate.yaml")), **_SHARED})
+
+
+def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]]) -> Callable[..., None]:
+    own = list(inspect.signature(function, eval_str=True).parameters.values())[1:]
+    keyword = inspect.Parameter.KEYWORD_ONLY
+    added = [inspect.Parameter(n, keyword, default=d, annotation=a) for n, (a, d) in shared.items()]
+    kept = [one.replace(kind=keyword) for one in own]
+    parameters = [*added[:-6], *kept, *added[-6:]]
+
+    @wraps(function)
+    def command(**given: Any) -> None:
+        ours = {name: value for name in shared if (value := given.pop(name)) is not None}
+        status = function(Call(**ours), **given)
+        if status:
+            raise typer.Exit(status)
+
+    command.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    command.__annotations__ = {one.name: one.annotation for one in parameters}
+    del command.__wrapped__
+    return command

@@ -1,0 +1,89 @@
+"""Values as people read them, and as machines do."""
+
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+from enum import Enum
+from fractions import Fraction
+from typing import Any
+
+from fenrask.units import cents
+from fenrask.views.page import Column
+
+__all__ = ["plain", "shown", "sparkline"]
+
+_BARS = "▁▂▃▄▅▆▇█"
+
+
+def shown(column: Column, value: Any) -> str:
+    """A value as text for people; nothing at all for None.
+
+    >>> shown(Column("refused_share", "refused", "share"), 0.0123)
+    '1.23%'
+    """
+    if value is None:
+        return ""
+    if column.kind == "number":
+        return f"{float(value):,.{column.decimals}f}"
+    return _SHOWN.get(column.kind, str)(value)
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON has it: exact numbers become floats, sequences lists, the rest text."""
+    if isinstance(value, Fraction | Decimal):
+        return float(value)
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    if isinstance(value, Enum):
+        return value.value
+    if isinstance(value, dict):
+        return {str(key): plain(one) for key, one in value.items()}
+    if hasattr(value, "tolist"):
+        return value.tolist()
+    if isinstance(value, Sequence):
+        return [plain(one) for one in value]
+    return str(value)
+
+
+def _signed(amount: Fraction) -> str:
+    """Money with its sign: +12.30, -4.00, and 0.00 for none."""
+    return f"{cents(amount):+,}" if cents(amount) else "0.00"
+
+
+def sparkline(values: Sequence[float], most: int = 24) -> str:
+    """A row of bars, the highest for the largest value; a week is shown by its hours' largest of seven.
+
+    >>> sparkline([0, 1, 2, 4])
+    '▁▂▄█'
+    """
+    step = max(1, len(values) // most)
+    merged = [max(values[start : start + step]) for start in range(0, len(values), step)]
+    top = max(merged, default=0)
+    return "".join(_BARS[round(float(value) / top * (len(_BARS) - 1)) if top else 0] for value in merged)
+
+
+def _share(value: float) -> str:
+    """A share in per cent with three significant figures; tiny ones in powers of ten."""
+    percent = 100 * value
+    if percent == 0:
+        return "0%"
+    if abs(percent) < 0.01:
+        return f"{percent:.1e}%"
+    return f"{percent:.{1 if abs(percent) >= 10 else 2}f}%"
+
+
+def _figure(value: float) -> str:
+    """A number with at most six significant digits before it loses any of its whole part."""
+    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:,.6g}"
+
+
+_SHOWN: dict[str, Callable[[Any], str]] = {
+    "count": lambda value: f"{value:,}",
+    "figure": _figure,
+    "share": lambda value: _share(float(value)),
+    "rate": lambda value: f"{value:f}",
+    "money": lambda value: f"{cents(Fraction(value)):,}",
+    "difference": _signed,
+    "series": sparkline,
+    "list": lambda value: ", ".join(map(str, value)),
+    "yes": lambda value: "yes" if value else "no",
+}

@@ -1,0 +1,19 @@
+"""What a format is: a function from a page to text."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from fenrask.views.page import Page
+
+__all__ = ["Format", "Rendering"]
+
+
+@dataclass(frozen=True)
+class Rendering:
+    """Where the text will stand: how wide, whether colours are understood."""
+
+    width: int = 100
+    colour: bool = False
+
+
+Format = Callable[[Page, Rendering], str]

@@ -1,0 +1,37 @@
+"""Markdown tables, for tickets and reviews."""
+
+from collections.abc import Iterator
+
+from fenrask.views.cells import shown
+from fenrask.views.formats.contract import Rendering
+from fenrask.views.page import Page, Table
+
+__all__ = ["render"]
+
+
+def render(page: Page, _: Rendering) -> str:
+    """The answer as a list, each table under its title."""
+    return "\n".join(_lines(page)) + "\n"
+
+
+def _lines(page: Page) -> Iterator[str]:
+    yield from (f"- {line}" for line in page.answer)
+    for table in page.tables:
+        yield ""
+        yield f"**{table.title}**"
+        yield ""
+        yield from _table(table) if table.rows else [f"{table.empty}"]
+    if page.left_out:
+        yield ""
+        yield from (f"- left out: {line}" for line in page.left_out)
+
+
+def _table(table: Table) -> Iterator[str]:
+    yield _row([column.heading for column in table.columns])
+    yield _row(["---:" if column.is_number else "---" for column in table.columns])
+    for row in table.rows:
+        yield _row([shown(column, value) for column, value in zip(table.columns, row, strict=True)])
+
+
+def _row(cells: list[str]) -> str:
+    return f"| {' | '.join(cell.replace('|', chr(92) + '|') for cell in cells)} |"

@@ -1,0 +1,118 @@
+"""Tables for a terminal, as wide as it is."""
+
+import io
+from collections.abc import Sequence
+from typing import Any, Literal
+
+from rich.box import Box
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from fenrask.views.cells import shown
+from fenrask.views.formats.contract import Rendering
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["render"]
+
+_GAP = 2
+_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
+_RULE_UNDER_HEADINGS = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
+
+
+def render(page: Page, rendering: Rendering) -> str:
+    """The answer, then each table under its title, then what was left out."""
+    buffer = io.StringIO()
+    console = Console(
+        file=buffer,
+        width=rendering.width,
+        force_terminal=rendering.colour,
+        no_color=not rendering.colour,
+        highlight=False,
+        emoji=False,
+        markup=False,
+        legacy_windows=False,
+    )
+    for line in page.answer:
+        console.print(Text(line, style="bold"))
+    for table in page.tables:
+        if page.answer or table is not page.tables[0]:
+            console.print()
+        if table.title:
+            console.print(Text(table.title, style="underline"))
+        _print_table(console, table, rendering.width)
+    if page.left_out:
+        console.print()
+    for line in page.left_out:
+        console.print(f"left out: {line}")
+    return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines()) + "\n"
+
+
+def _print_table(console: Console, table: Table, width: int) -> None:
+    if not table.rows:
+        console.print(f"  {table.empty}")
+    elif table.as_blocks:
+        for row in table.rows:
+            console.print()
+            _print_block(console, table.columns, row)
+    else:
+        console.print(_grid(table, width))
+
+
+def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]) -> None:
+    """A row as a paragraph: short cells on the first line, the rest below it, one a line."""
+    head, body = Text(), []
+    for column, value in zip(columns, row, strict=True):
+        text = shown(column, value)
+        if column.below:
+            body.append(f"{column.below}{text}".strip())
+        elif text:
+            head.append(text, style=_STYLES.get(text, "") if column.kind == "severity" else "")
+            head.append("  ")
+    console.print(head, soft_wrap=True)
+    for text in body:
+        console.print(Padding(Text(text), (0, 0, 0, 4)))
+
+
+def _grid(table: Table, width: int) -> Grid:
+    """A grid whose columns wrap between words: a name or a number is not broken while there is room."""
+    grid = Grid(box=_RULE_UNDER_HEADINGS, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0))
+    kept = [number for number, column in enumerate(table.columns) if width >= column.least_width]
+    cells = [[shown(table.columns[number], row[number]) for row in table.rows] for number in kept]
+    headings = [table.columns[number].heading for number in kept]
+    widths = column_widths(headings, cells, width - _GAP * (len(kept) - 1))
+    for number, columns_width in zip(kept, widths, strict=True):
+        column = table.columns[number]
+        justify: Literal["right", "left"] = "right" if column.is_number else "left"
+        grid.add_column(column.heading, justify=justify, width=columns_width, overflow="fold")
+    for row in table.rows:
+        grid.add_row(*(_cell(table.columns[number], row[number]) for number in kept))
+    return grid
+
+
+def column_widths(headings: Sequence[str], cells: Sequence[Sequence[str]], room: int) -> list[int]:
+    """How wide each column is set, so that all together fit the room, as few lines wrapping as can be.
+
+    Each has at least its longest word; what room is left goes where most is missing. Where even the
+    longest words do not fit, the widest columns give way.
+    """
+    columns = [[heading, *texts] for heading, texts in zip(headings, cells, strict=True)]
+    least = [max(len(word) for text in column for word in text.split() or [""]) for column in columns]
+    texts_need = [max((len(text) for text in column[1:]), default=0) for column in columns]
+    wanted = [max(need, least_) for need, least_ in zip(texts_need, least, strict=True)]
+    widths = list(least)
+    while sum(widths) > room and max(widths) > 1:
+        widths[widths.index(max(widths))] -= 1
+    while sum(widths) < room and any(have < want for have, want in zip(widths, wanted, strict=True)):
+        missing = [want / max(have, 1) for have, want in zip(widths, wanted, strict=True)]
+        widths[missing.index(max(missing))] += 1
+    # Headings get what is left over.
+    for number, heading in enumerate(headings):
+        widths[number] += max(0, min(len(heading) - widths[number], room - sum(widths)))
+    return widths
+
+
+def _cell(column: Column, value: Any) -> Text:
+    text = shown(column, value)
+    return Text(text, style=_STYLES.get(text, "") if column.kind == "severity" else "")

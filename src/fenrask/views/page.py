@@ -1,0 +1,76 @@
+"""A page: the answer first, then the evidence in tables. The same page serves every format."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+__all__ = ["Column", "Page", "Table"]
+
+Kind = Literal[
+    "text",
+    "list",
+    "count",
+    "number",
+    "figure",
+    "share",
+    "rate",
+    "money",
+    "difference",
+    "series",
+    "severity",
+    "yes",
+]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: its key carries the unit for machines, its heading for people.
+
+    `kind` says how its values read: `list` is a sequence of texts, `series` one of numbers through the
+    day, `yes` a truth value, `figure` a number of six digits at most, `difference` money with its sign.
+    A terminal narrower than `least_width` columns leaves it out; machines always get it.
+    """
+
+    key: str
+    heading: str
+    kind: Kind = "text"
+    decimals: int = 1
+    least_width: int = 0
+    below: str = ""
+    """In a table of blocks: what stands before it on a line of its own."""
+
+    @property
+    def is_number(self) -> bool:
+        return self.kind not in ("text", "list", "series", "severity", "yes")
+
+
+@dataclass(frozen=True)
+class Table:
+    """Rows of raw values under columns. `as_blocks` prints rows as paragraphs, not as a grid."""
+
+    name: str
+    title: str
+    columns: tuple[Column, ...]
+    rows: Sequence[Sequence[Any]]
+    empty: str = "none"
+    as_blocks: bool = False
+
+    def records(self) -> Iterator[dict[str, Any]]:
+        """Each row by column keys."""
+        keys = [column.key for column in self.columns]
+        for row in self.rows:
+            yield dict(zip(keys, row, strict=True))
+
+
+@dataclass(frozen=True)
+class Page:
+    """One command's result. The first table is the main one: the one that CSV holds."""
+
+    name: str
+    estate: str
+    answer: tuple[str, ...]
+    tables: tuple[Table, ...]
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    """Single figures, with units in their keys, for machines; the answer says them to people."""
+    left_out: tuple[str, ...] = ()
+    """What could not be counted in, and why."""

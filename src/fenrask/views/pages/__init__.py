@@ -1,0 +1,1 @@
+"""One module a command: its result as a page."""

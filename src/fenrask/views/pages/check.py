@@ -1,0 +1,50 @@
+"""Findings as a page."""
+
+from collections.abc import Sequence
+
+from fenrask.findings import Finding, Severity
+from fenrask.routing.rules import RULES
+from fenrask.units import counted
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["findings_page", "rules_page"]
+
+_COLUMNS = (
+    Column("severity", "severity", "severity"),
+    Column("rule", "rule"),
+    Column("place", "place"),
+    Column("path", "path"),
+    Column("cause", "cause", below=" "),
+    Column("remedy", "remedy", below="→ "),
+)
+
+
+def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
+    """All findings, the worst first, each with place, cause and remedy."""
+    tally = {one: sum(f.severity is one for f in findings) for one in reversed(Severity)}
+    words = ", ".join(counted(number, severity.word) for severity, number in tally.items())
+    rows = [
+        (
+            f.severity.word,
+            f.rule,
+            f"{f.place.file}:{f.place.line}:{f.place.column}",
+            f.place.path,
+            f.cause,
+            f.remedy,
+        )
+        for f in findings
+    ]
+    table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True)
+    facts = {f"{severity.word}s": number for severity, number in tally.items()}
+    return Page("check", estate, (f"{estate}: {words}",), (table,), facts)
+
+
+def rules_page() -> Page:
+    """Every rule of `check`."""
+    columns = (
+        Column("severity", "severity", "severity"),
+        Column("rule", "rule"),
+        Column("about", "what it finds"),
+    )
+    rows = [(rule.severity.word, rule.name, rule.about) for rule in RULES]
+    return Page("rules", "", (), (Table("rules", "Rules", columns, rows),))

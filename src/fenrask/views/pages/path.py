@@ -1,0 +1,104 @@
+"""Ways out as pages: of every flow, and of one subnet hop by hop."""
+
+from collections.abc import Iterable, Sequence
+from fractions import Fraction
+
+from fenrask.estate import Described
+from fenrask.routing import BrokenNeed, Hop, Walk, Way, Ways
+from fenrask.units import counted
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["flows_page", "needs_table", "walk_page"]
+
+_FLOWS = (
+    Column("flow", "flow"),
+    Column("subnets", "from", "list"),
+    Column("destination", "to"),
+    Column("exits", "way", "list"),
+    Column("seen_as", "seen as"),
+    Column("verdict", "verdict"),
+    Column("share", "share", "share", least_width=100),
+)
+_HOPS = (
+    Column("step", "step", "count"),
+    Column("subnet", "in subnet"),
+    Column("route", "route"),
+    Column("origin", "origin"),
+    Column("exit", "leads to"),
+    Column("zones", "zone"),
+    Column("source", "source afterwards"),
+)
+_NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
+
+
+def flows_page(ways: Ways, broken: Sequence[BrokenNeed]) -> Page:
+    """Every flow's ways with their verdicts, and the needs they do not meet."""
+    estate = ways.described.estate
+    rows = [
+        (flow, [way.subnet for way in same], estate.flows[flow].to, exits, seen_as, verdict, _sum(same))
+        for (flow, exits, seen_as, verdict), same in _alike(ways).items()
+    ]
+    lost = dict.fromkeys(way.flow for way in ways.ways if not way.walk.verdict.arrives)
+    answer = f"{counted(len(estate.flows), 'flow')}: {len(estate.flows) - len(lost)} arrive"
+    if lost:
+        answer += f"; lost wholly or in part: {', '.join(lost)}"
+    unmet = {one.flow for one in broken} - set(lost)
+    if unmet:
+        answer += f"; arrive by a way that breaks a need: {', '.join(n for n in estate.flows if n in unmet)}"
+    tables = (Table("ways", "Ways out", _FLOWS, rows, empty="no flow is described"), needs_table(broken))
+    return Page("path", estate.estate, (answer,), tables)
+
+
+def _alike(ways: Ways) -> dict[tuple[str, tuple[str, ...], str, str], list[Way]]:
+    """Ways of one flow that differ in nothing but the subnet."""
+    found: dict[tuple[str, tuple[str, ...], str, str], list[Way]] = {}
+    for way in ways.ways:
+        seen_as = _seen_as(way.walk) if way.walk.verdict.arrives else "nothing"
+        key = (way.flow, way.walk.exits, seen_as, way.walk.verdict.value)
+        found.setdefault(key, []).append(way)
+    return found
+
+
+def _sum(ways: Iterable[Way]) -> Fraction:
+    return sum((way.share for way in ways), Fraction(0))
+
+
+def needs_table(broken: Iterable[BrokenNeed]) -> Table:
+    """Needs that ways do not meet."""
+    rows = [(one.flow, one.need, one.why) for one in broken]
+    return Table("needs_not_met", "Needs not met", _NEEDS, rows)
+
+
+def walk_page(described: Described, target: str, walks: Sequence[tuple[Walk, Fraction]]) -> Page:
+    """One subnet's way to a destination or an address, hop by hop; a table for each way."""
+    answer, tables = [], []
+    for number, (walk, share) in enumerate(walks, 1):
+        part = f" ({share} of its addresses)" if share != 1 else ""
+        outcome = walk.verdict.value
+        outcome += f": the far side sees {_seen_as(walk)}" if walk.verdict.arrives else f": {walk.why}"
+        answer.append(f"{walk.subnet} to {target} at {walk.packet.address}{part}: {outcome}")
+        name = "hops" if number == 1 else f"hops_{number}"
+        rows = [_hop_row(step, hop) for step, hop in enumerate(walk.hops, 1)]
+        tables.append(Table(name, f"Hops to {walk.packet.address}", _HOPS, rows))
+    facts = {
+        "verdicts": [walk.verdict.value for walk, _ in walks],
+        "seen_as": [_seen_as(w) for w, _ in walks],
+    }
+    return Page("way", described.estate.estate, tuple(answer), tuple(tables), facts)
+
+
+def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
+    route = (
+        f"{hop.route.prefix} ({hop.route.table})"
+        if hop.route
+        else "by name"
+        if hop.by_name
+        else "none matches"
+    )
+    origin = hop.route.origin.word if hop.route else ""
+    zones = " to ".join(dict.fromkeys(zone for zone in (hop.from_zone, hop.to_zone) if zone))
+    return (step, hop.subnet, route, origin, hop.exit or "nothing", zones, str(hop.source))
+
+
+def _seen_as(walk: Walk) -> str:
+    return str(walk.source)

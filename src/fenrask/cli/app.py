@@ -114,4 +114,4 @@ def _own_fault(error: Exception) -> str:
 
 def _complain(*lines: str) -> None:
     for line in lines:
-        print(line, file=sys.stderr)  # noqa: T201 - the command line's messages go to stderr
+        print(line, file=sys.stderr)

@@ -23,4 +23,4 @@ def rendering(to_file: bool) -> Rendering:
 
 def say(message: str) -> None:
     """A message to stderr: data alone goes to stdout."""
-    print(message, file=sys.stderr)  # noqa: T201 - the command line's messages go to stderr
+    print(message, file=sys.stderr)

@@ -30,14 +30,16 @@ class Part:
     destination: str
     exit: str
     way: Way
-    life_s: float
-    release_s: float
+    life_s: float | None
+    """Mean life; None for a standing pool, whose connections do not end."""
+    release_s: float | None
     new_per_s: Hourly
     held: Hourly
 
     @property
-    def hold_s(self) -> float:
-        return self.life_s + self.release_s
+    def hold_s(self) -> float | None:
+        """Mean life and release together."""
+        return None if self.life_s is None or self.release_s is None else self.life_s + self.release_s
 
 
 @dataclass(frozen=True)
@@ -156,14 +158,13 @@ def _part(estate: Estate, way: Way, flow: Flow, exit_name: str, offer: Offer | N
     protocol = estate.destinations[flow.to].protocol
     if not estate.exits[exit_name].translates:
         offer = None
-    hold = hold_mean_s(flow, protocol, offer)
     hosts, share = estate.workloads[flow.from_].hosts, float(way.share)
     if flow.pool_per_host is not None:
-        new, held = np.zeros(rhythm.size), np.full(rhythm.size, share * hosts * flow.pool_per_host)
-    else:
-        new = share * new_per_s(flow, hosts) * rhythm
-        held = new * hold
+        pool = np.full(rhythm.size, share * hosts * flow.pool_per_host)
+        return Part(way.flow, way.subnet, flow.to, exit_name, way, None, None, np.zeros(rhythm.size), pool)
+    new = share * new_per_s(flow, hosts) * rhythm
     release = release_mean_s(flow, protocol, offer)
+    held = new * hold_mean_s(flow, protocol, offer)
     return Part(way.flow, way.subnet, flow.to, exit_name, way, flow.life_mean_s, release, new, held)
 
 

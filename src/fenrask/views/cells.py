@@ -66,6 +66,8 @@ def _share(value: float) -> str:
     percent = 100 * value
     if percent == 0:
         return "0%"
+    if abs(percent) < 1e-10:
+        return "<1e-10%"
     if abs(percent) < 0.01:
         return f"{percent:.1e}%"
     return f"{percent:.{1 if abs(percent) >= 10 else 2}f}%"

@@ -1,0 +1,81 @@
+"""The demonstration: the commands in the order of work, each with what to look at."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from fenrask.designs import Judged, compare
+from fenrask.routing import trace
+from fenrask.routing.rules import check
+from fenrask.views.page import Page
+from fenrask.views.pages.addresses import addresses_page
+from fenrask.views.pages.capacity import capacity_page
+from fenrask.views.pages.charges import charges_page
+from fenrask.views.pages.check import findings_page
+from fenrask.views.pages.compare import compare_page
+from fenrask.views.pages.demand import demand_page
+from fenrask.views.pages.path import flows_page, walk_page
+
+__all__ = ["STEPS", "Step"]
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step: the command as a user would type it, what to look at, and its page."""
+
+    command: str
+    look_at: str
+    page: Callable[[Judged], Page]
+
+
+def _check(judged: Judged) -> Page:
+    return findings_page(judged.described.estate.estate, check(judged.described))
+
+
+def _way(judged: Judged) -> Page:
+    return walk_page(
+        judged.described, "package-mirrors", trace(judged.described, "telemetry-a", "package-mirrors")
+    )
+
+
+def _addresses(judged: Judged) -> Page:
+    return addresses_page(judged.described.estate.estate, judged.plan)
+
+
+STEPS: tuple[Step, ...] = (
+    Step(
+        "fenrask check",
+        "What is wrong before anything is built: each finding with its line and a remedy.",
+        _check,
+    ),
+    Step(
+        "fenrask path",
+        "By which exits each flow leaves, what the far side sees, and which needs that breaks.",
+        lambda judged: flows_page(judged.ways, judged.broken),
+    ),
+    Step(
+        "fenrask path telemetry-a package-mirrors",
+        "Why half of the updates never arrive: a leftover route hides the live default behind it.",
+        _way,
+    ),
+    Step(
+        "fenrask demand",
+        "Connections held at the busiest hour: a port stays taken long after a short connection.",
+        lambda judged: demand_page(judged.demand),
+    ),
+    Step(
+        "fenrask capacity",
+        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
+        lambda judged: capacity_page(judged.capacity),
+    ),
+    Step("fenrask addresses", "What is bought, and what each partner has to allow-list.", _addresses),
+    Step(
+        "fenrask charges",
+        "Most goes to gate-fleet, for pictures and readings that a routed endpoint takes for nothing.",
+        charges_page,
+    ),
+    Step(
+        "fenrask compare",
+        "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
+        lambda judged: compare_page(compare(judged.described)),
+    ),
+)

@@ -1,0 +1,1 @@
+"""Figures, drawn without a monitor."""

@@ -1,0 +1,34 @@
+"""The paper that figures are drawn on: size, fonts, colours that survive grey and colour blindness."""
+
+import io
+
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from fenrask.errors import Place, Problem, UnusableInput
+
+__all__ = ["BLUE", "FORMATS", "GREY", "ORANGE", "RED", "figure", "rendered"]
+
+# Okabe and Ito (2008), a palette for colour-blind readers.
+BLUE, ORANGE, RED, GREY = "#0072b2", "#e69f00", "#d55e00", "#666666"
+FORMATS = (".png", ".svg", ".pdf")
+_INCHES, _DPI = (12.8, 8.0), 100
+
+
+def figure() -> Figure:
+    """An empty figure of 1280 x 800 dots."""
+    paper = Figure(figsize=_INCHES, dpi=_DPI, layout="constrained")
+    FigureCanvasAgg(paper)
+    return paper
+
+
+def rendered(paper: Figure, suffix: str) -> bytes:
+    """The figure as a file's content; UnusableInput for a file name that says no known format."""
+    if suffix.lower() not in FORMATS:
+        found = f"the file ending {suffix!r}" if suffix else "no file ending"
+        raise UnusableInput([Problem(Place(path="--figure"), found, f"one of {', '.join(FORMATS)}")])
+    buffer = io.BytesIO()
+    # No date inside, so that the same input draws the same file.
+    metadata = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(suffix.lower())
+    paper.savefig(buffer, format=suffix.lower().removeprefix("."), metadata=metadata)
+    return buffer.getvalue()

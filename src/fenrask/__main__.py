@@ -1,6 +1,11 @@
 """`python -m fenrask`, and the console script."""
 
-from fenrask.cli.app import run
+import os
+
+# Validation must not depend on what else is installed, and looking for plugins costs start-up time.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+
+from fenrask.cli.app import run  # noqa: E402 - the setting above has to come first
 
 __all__ = ["main"]
 

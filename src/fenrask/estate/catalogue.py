@@ -107,9 +107,9 @@ class Offer(Strict):
     kind: str = Field(description="the kind of exit this is")
     scope: Literal["zone", "region"] = Field("zone", description="what one gateway can serve")
     ports: Ports | None = Field(None, description="port assignment, for offers that translate")
-    release_s: Release = Field(Release(), description="how long a port stays taken after its connection, s")
-    limits: Limits = Field(Limits(), description="caps of one gateway")
-    rates: Rates = Field(Rates(), description="what it costs")
+    release_s: Release = Field(default_factory=Release, description="how long a port stays taken after its connection, s")
+    limits: Limits = Field(default_factory=Limits, description="caps of one gateway")
+    rates: Rates = Field(default_factory=Rates, description="what it costs")
     services: tuple[str, ...] | None = Field(
         None, description="for endpoints: the destinations it leads to, by name; left out: every service"
     )
@@ -152,5 +152,5 @@ class Catalogue(Strict):
         "GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes"
     )
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
-    addresses: Addresses = Field(Addresses(), description="public addresses")
-    transfer: Transfer = Field(Transfer(), description="moving data")
+    addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
+    transfer: Transfer = Field(default_factory=Transfer, description="moving data")

@@ -132,7 +132,7 @@ class Destination(Strict):
         1, description="addresses among which connections spread evenly"
     )
     service: bool = Field(False, description="whether it is a service of the network's own provider")
-    needs: Needs = Field(Needs(), description="what it demands of the exit")
+    needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
 
 class Workload(Strict):
@@ -143,7 +143,7 @@ class Workload(Strict):
     )
     hosts: Count = Field(description="hosts in all these subnets together")
     public_address: bool = Field(False, description="whether each host has a public address of its own")
-    needs: Needs = Field(Needs(), description="what it demands of its exits")
+    needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
@@ -272,7 +272,7 @@ class Estate(Strict):
     rhythms: dict[str, Rhythm] = Field(
         {}, description="24 (a day) or 168 (a week) hourly multipliers, by name"
     )
-    targets: Targets = Field(Targets(), description="what the plan has to reach")
+    targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 
     @model_validator(mode="after")
     def _rhythm_lengths(self) -> Self:

@@ -42,7 +42,7 @@ def validation_problems(
 
 def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf) -> Problem:
     kind, context = details["type"], details.get("ctx", {})
-    path = _path_in(data, details["loc"])
+    path = _path_in(data, details["loc"], missing=kind == "missing")
     place = place_of(path)
     if kind == "missing":
         key = str(path[-1])
@@ -76,8 +76,11 @@ def _expected(kind: str, context: Mapping[str, Any]) -> str | None:
     return _EXPECTED.get(kind)
 
 
-def _path_in(data: Any, location: Path) -> Path:
-    """The location without the names of union branches, which are no part of the file."""
+def _path_in(data: Any, location: Path, missing: bool) -> Path:
+    """The location without the names of union branches, which are no part of the file.
+
+    The last step of a missing key is no part of it either, but has to be told.
+    """
     path: list[str | int] = []
     here = data
     for number, step in enumerate(location):
@@ -85,7 +88,7 @@ def _path_in(data: Any, location: Path) -> Path:
             here = here[step]
         elif isinstance(here, list) and step in range(len(here)):
             here = here[int(step)]
-        elif number < len(location) - 1 or not isinstance(here, Mapping):
+        elif not missing or number < len(location) - 1:
             continue
         path.append(step)
     return tuple(path)
@@ -141,7 +144,7 @@ def _keys_at(model: type[BaseModel], path: Path, data: Any) -> list[str]:
 
 
 def _described(model: type[BaseModel], path: Path) -> str:
-    for one in _models_at(model, path[:-1], {}):
+    for one in _models_at(model, path[:-1], {}) if path else ():
         for name, field in one.model_fields.items():
             if path[-1] in (name, field.alias) and field.description:
                 return field.description

@@ -26,7 +26,15 @@ __all__ = [
 class Strict(BaseModel):
     """A part of a file: unknown keys are errors, values do not change, bare numbers may serve as names."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, coerce_numbers_to_str=True, allow_inf_nan=False)
+    model_config = ConfigDict(
+        extra="forbid",
+        frozen=True,
+        coerce_numbers_to_str=True,
+        allow_inf_nan=False,
+        # A validator is built when a file is read, not when its class is imported: most are only ever
+        # parts of the two whole ones.
+        defer_build=True,
+    )
 
 
 def unfit(expected: str, remedy: str = "") -> PydanticCustomError:

@@ -30,7 +30,7 @@ class _Composer(CParser):
         """Nothing to do."""
 
 
-MOST_VALUES = 5_000_000
+MOST_VALUES = 2_000_000
 """A file that unfolds (through its aliases) to more values than this is refused."""
 
 _INT = re.compile(r"[-+]?(0|[1-9][0-9]*)\Z")

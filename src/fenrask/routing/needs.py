@@ -121,7 +121,7 @@ def broken_needs(
     ]
     stated = estate.flows[flow]
     needs = estate.needs_of(stated)
-    if needs == _NOTHING:
+    if needs == Needs():
         return broken
     arriving = [way for way in ways.by_flow[flow] if way.walk.verdict.arrives]
     partner = ways.by_destination[stated.to]
@@ -132,4 +132,3 @@ def broken_needs(
     return broken
 
 
-_NOTHING = Needs()

@@ -49,7 +49,7 @@ def erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
     (see `log_erlang_b`). No load on at least one port refuses nothing; no port refuses everything.
     Raises UnusableInput (a ValueError) for NaN, infinite or negative input.
 
-    >>> round(erlang_b(10, 4.461), 6)
+    >>> round(float(erlang_b(10, 4.461)), 6)
     0.009998
     """
     return np.exp(log_erlang_b(ports, erlangs))[()]
@@ -85,7 +85,7 @@ def ports_for(erlangs: ArrayLike, blocking: ArrayLike) -> Any:
     low = np.full(load.shape, -1.0)
     high = np.zeros(load.shape)
     low_log, high_log = np.zeros(load.shape), np.where(load > 0, 0.0, -np.inf)
-    step = np.maximum(8.0, 4 * np.sqrt(load))
+    step = np.ceil(np.maximum(8.0, 4 * np.sqrt(load)))
     guess = np.floor(load * (1 - target))  # carried load never exceeds the ports
     high = np.where(load > 0, np.maximum(guess, 1), 0)
     high_log = np.where(load > 0, log_erlang_b(high, load), -np.inf)

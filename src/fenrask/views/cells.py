@@ -53,7 +53,7 @@ def sparkline(values: Sequence[float], most: int = 24) -> str:
     """A row of bars, the highest for the largest value; a week is shown by its hours' largest of seven.
 
     >>> sparkline([0, 1, 2, 4])
-    '▁▂▄█'
+    '▁▃▅█'
     """
     step = max(1, len(values) // most)
     merged = [max(values[start : start + step]) for start in range(0, len(values), step)]

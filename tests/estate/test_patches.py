@@ -1,0 +1,42 @@
+"""JSON Merge Patch against the table of RFC 7396, appendix A; settings by dotted keys."""
+
+import unittest
+
+from fenrask.estate.patches import merge, set_patch
+
+RFC_7396 = (
+    ({"a": "b"}, {"a": "c"}, {"a": "c"}),
+    ({"a": "b"}, {"b": "c"}, {"a": "b", "b": "c"}),
+    ({"a": "b"}, {"a": None}, {}),
+    ({"a": "b", "b": "c"}, {"a": None}, {"b": "c"}),
+    ({"a": ["b"]}, {"a": "c"}, {"a": "c"}),
+    ({"a": "c"}, {"a": ["b"]}, {"a": ["b"]}),
+    ({"a": {"b": "c"}}, {"a": {"b": "d", "c": None}}, {"a": {"b": "d"}}),
+    ({"a": [{"b": "c"}]}, {"a": [1]}, {"a": [1]}),
+    (["a", "b"], ["c", "d"], ["c", "d"]),
+    ({"a": "b"}, ["c"], ["c"]),
+    ({"a": "foo"}, None, None),
+    ({"a": "foo"}, "bar", "bar"),
+    ({"e": None}, {"a": 1}, {"e": None, "a": 1}),
+    ([1, 2], {"a": "b", "c": None}, {"a": "b"}),
+    ({}, {"a": {"bb": {"ccc": None}}}, {"a": {"bb": {}}}),
+)
+
+
+class Patches(unittest.TestCase):
+    def test_every_case_of_the_rfc(self) -> None:
+        for target, patch, expected in RFC_7396:
+            with self.subTest(target=target, patch=patch):
+                self.assertEqual(merge(target, patch), expected)
+
+    def test_dotted_keys_take_the_longest_name_that_exists(self) -> None:
+        data = {"tables": {"p": {"0.0.0.0/0": "x"}}, "a.b": {"c": 1}}
+        cases = (
+            ("tables.p.0.0.0.0/0", {"tables": {"p": {"0.0.0.0/0": 9}}}),
+            ("a.b.c", {"a.b": {"c": 9}}),
+            ('tables.p."10.0.0.0/8"', {"tables": {"p": {"10.0.0.0/8": 9}}}),
+            ("new.key", {"new": {"key": 9}}),
+        )
+        for dotted, expected in cases:
+            with self.subTest(dotted=dotted):
+                self.assertEqual(set_patch(data, dotted, 9), expected)

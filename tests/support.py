@@ -1,0 +1,118 @@
+"""What many tests need: small estates, written down as text, and the installed program."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from fenrask.estate import Described, read_estate
+
+PROGRAM = Path(sys.executable).with_name("fenrask")
+
+CATALOGUE: dict[str, Any] = {
+    "catalogue": "Test",
+    "currency": "EUR",
+    "noted": "2026-09-01",
+    "offers": {
+        "gate": {
+            "kind": "translation-gateway",
+            "ports": {"assignment": "shared-per-destination", "per_address": 1000},
+            "release_s": {"closed": 60, "reset": 10, "idle": 300, "udp_idle": 30},
+            "rates": {"hour": 0.1, "processed_per_gb": 0.02},
+        },
+        "wall": {
+            "kind": "inspecting-firewall",
+            "ports": {"assignment": "shared-per-destination", "per_address": 1000},
+            "rates": {"hour": 1},
+        },
+        "host": {
+            "kind": "translator-host",
+            "ports": {"assignment": "shared-per-destination", "per_address": 1000},
+        },
+        "door-to-service": {"kind": "routed-endpoint", "scope": "region"},
+        "inner": {"kind": "in-subnet-endpoint", "rates": {"hour": 0.01}},
+    },
+    "addresses": {"hour": 0.005, "blocks": [30, 31]},
+    "transfer": {"internet_out_per_gb": 0.05, "cross_zone_per_gb": 0.01},
+}
+
+ESTATE: dict[str, Any] = {
+    "estate": "Test",
+    "catalogue": "catalogue.yaml",
+    "networks": {"net": {"prefixes": ["10.0.0.0/16"]}},
+    "subnets": {
+        "app": {"network": "net", "zone": "a", "prefix": "10.0.1.0/24", "routes": "private"},
+        "edge": {"network": "net", "zone": "a", "prefix": "10.0.9.0/28", "routes": "public"},
+    },
+    "route_tables": {"private": {"0.0.0.0/0": "gate"}, "public": {"0.0.0.0/0": "door"}},
+    "exits": {
+        "door": {"kind": "direct-internet", "network": "net"},
+        "gate": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.1"]},
+    },
+    "destinations": {
+        "partner": {"prefixes": ["198.51.100.0/24"], "port": 443},
+        "store": {"prefixes": ["192.0.2.0/25"], "service": True},
+    },
+    "workloads": {"work": {"subnets": ["app"], "hosts": 10}},
+    "flows": {"talk": {"from": "work", "to": "partner", "per_host_per_s": 1, "life_s": 2}},
+}
+
+
+def merged(base: Any, patch: Any) -> Any:
+    """A merge patch, written anew, so that the tests do not lean on what they test."""
+    if not isinstance(patch, dict):
+        return patch
+    result = dict(base) if isinstance(base, dict) else {}
+    for key, value in patch.items():
+        if value is None:
+            result.pop(key, None)
+        else:
+            result[key] = merged(result.get(key), value)
+    return result
+
+
+class InFolder(unittest.TestCase):
+    """A test with a temporary folder of its own."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    def write(self, name: str, content: Any) -> Path:
+        """A file in the folder: text as it is, anything else as YAML."""
+        path = self.folder / name
+        text = content if isinstance(content, str) else yaml.safe_dump(content, sort_keys=False)
+        path.write_text(text, encoding="utf-8")
+        return path
+
+    def estate(self, patch: Any = None, catalogue: Any = None) -> Described:
+        """The small estate above with a patch, and its catalogue with another."""
+        self.write("catalogue.yaml", merged(CATALOGUE, catalogue or {}))
+        return read_estate(self.write("estate.yaml", merged(ESTATE, patch or {})))
+
+    def program(self, *arguments: str, columns: int = 100) -> subprocess.CompletedProcess[str]:
+        """The installed program, run in the folder."""
+        known = {name: os.environ[name] for name in ("PATH", "HOME", "TMPDIR") if name in os.environ}
+        return subprocess.run(
+            [str(PROGRAM), *arguments],
+            cwd=self.folder,
+            env={**known, "COLUMNS": str(columns), "LANG": "C.UTF-8"},
+            capture_output=True,
+            text=True,
+            encoding="utf-8",
+            timeout=120,
+            stdin=subprocess.DEVNULL,
+        )
+
+    def json(self, *arguments: str, status: int = 0) -> Any:
+        """What the program prints as JSON, with the status it is to leave with."""
+        done = self.program(*arguments, "--format", "json")
+        self.assertEqual(done.returncode, status, done.stderr)
+        return json.loads(done.stdout)

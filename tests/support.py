@@ -53,7 +53,12 @@ ESTATE: dict[str, Any] = {
     "route_tables": {"private": {"0.0.0.0/0": "gate"}, "public": {"0.0.0.0/0": "door"}},
     "exits": {
         "door": {"kind": "direct-internet", "network": "net"},
-        "gate": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.1"]},
+        "gate": {
+            "kind": "translation-gateway",
+            "offer": "gate",
+            "subnet": "edge",
+            "addresses": ["203.0.113.1"],
+        },
     },
     "destinations": {
         "partner": {"prefixes": ["198.51.100.0/24"], "port": 443},

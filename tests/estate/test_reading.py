@@ -71,7 +71,11 @@ class Mistakes(InFolder):
             ({"exits": {"gate": {"offer": "wall"}}}, "exits.gate.offer", "gate"),
             ({"exits": {"gate": {"addresses": -1}}}, "exits.gate.addresses", ""),
             ({"exits": {"gate": {"network": "net"}}}, "exits.gate", "which network"),
-            ({"route_tables": {"private": {"198.51.100.1/24": "gate"}}}, "route_tables.private.198.51.100.1/24", ""),
+            (
+                {"route_tables": {"private": {"198.51.100.1/24": "gate"}}},
+                "route_tables.private.198.51.100.1/24",
+                "",
+            ),
             ({"route_tables": {"private": {"partnr": "gate"}}}, "route_tables.private.partnr", "'partner'"),
             ({"catalogue": "catalog.yaml"}, "catalogue", "'catalogue.yaml'"),
             ({"networks": {}, "subnets": None}, "subnets", ""),
@@ -87,7 +91,9 @@ class Mistakes(InFolder):
                 self.assertIn(word, f"{at[0].remedy} {at[0].expected}")
 
     def test_mistakes_of_the_catalogue_are_told_with_its_file(self) -> None:
-        wrong = merged(CATALOGUE, {"noted": "last week", "transfer": {"internet_out_per_gb": {"tiers": [{"rate": -1}]}}})
+        wrong = merged(
+            CATALOGUE, {"noted": "last week", "transfer": {"internet_out_per_gb": {"tiers": [{"rate": -1}]}}}
+        )
         self.write("catalogue.yaml", wrong)
         with self.assertRaises(UnusableInput) as caught:
             read_estate(self.write("estate.yaml", ESTATE))
@@ -125,7 +131,9 @@ class Layers(InFolder):
         first = self.write("one.yaml", {"workloads": {"work": {"hosts": 20}}})
         second = self.write("two.json", '{"workloads": {"work": {"hosts": 30}}, "flows": {"talk": null}}')
         described = read_estate(
-            self.folder / "estate.yaml", [first, second], ["route_tables.private.0.0.0.0/0=door", "estate=Set"]
+            self.folder / "estate.yaml",
+            [first, second],
+            ["route_tables.private.0.0.0.0/0=door", "estate=Set"],
         )
         self.assertEqual(described.estate.workloads["work"].hosts, 30)
         self.assertEqual(described.estate.flows, {})
@@ -148,7 +156,16 @@ class Scalars(InFolder):
         text = "a: no\nb: 12:30\nc: 0x10\nd: 1e3\ne: '5'\nf: ~\ng: true\nh: 0o7\ni: .5\nj: 010\n"
         data, _, faults = read_yaml(text, "x")
         self.assertEqual(faults, [])
-        expected = {"a": "no", "b": "12:30", "d": 1000.0, "e": "5", "f": None, "g": True, "i": 0.5, "j": "010"}
+        expected = {
+            "a": "no",
+            "b": "12:30",
+            "d": 1000.0,
+            "e": "5",
+            "f": None,
+            "g": True,
+            "i": 0.5,
+            "j": "010",
+        }
         self.assertEqual({key: data[key] for key in expected}, expected)
 
 
@@ -156,7 +173,9 @@ class Large(InFolder):
     def test_twenty_thousand_lines_are_read(self) -> None:
         """That it takes under a second is measured in bench/; here, that nothing is lost or quadratic."""
         self.estate()
-        one = "  s{n}:\n    network: net\n    zone: a\n    prefix: 10.{high}.{low}.0/24\n    routes: private\n"
+        one = (
+            "  s{n}:\n    network: net\n    zone: a\n    prefix: 10.{high}.{low}.0/24\n    routes: private\n"
+        )
         more = "".join(one.format(n=n, high=n >> 8, low=n & 255) for n in range(4000))
         path = self.folder / "estate.yaml"
         path.write_text(path.read_text().replace("subnets:\n", f"subnets:\n{more}", 1))

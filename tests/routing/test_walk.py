@@ -82,7 +82,12 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
             },
             "route_tables": {"private": {"0.0.0.0/0": "wall"}, "walled": {"0.0.0.0/0": "gate"}},
             "exits": {
-                "wall": {"kind": "inspecting-firewall", "offer": "wall", "subnet": "wall", "translation": "never"}
+                "wall": {
+                    "kind": "inspecting-firewall",
+                    "offer": "wall",
+                    "subnet": "wall",
+                    "translation": "never",
+                }
             },
         },
         "partner",
@@ -100,7 +105,12 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
                 "public": {"0.0.0.0/0": "wall"},
             },
             "exits": {
-                "wall": {"kind": "inspecting-firewall", "offer": "wall", "subnet": "wall", "translation": "never"}
+                "wall": {
+                    "kind": "inspecting-firewall",
+                    "offer": "wall",
+                    "subnet": "wall",
+                    "translation": "never",
+                }
             },
         },
         "partner",
@@ -222,7 +232,10 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
         {
             "route_tables": {
                 "private": {
-                    "0.0.0.0/0": [{"exit": "old", "origin": "injected"}, {"exit": "gate", "origin": "learned"}]
+                    "0.0.0.0/0": [
+                        {"exit": "old", "origin": "injected"},
+                        {"exit": "gate", "origin": "learned"},
+                    ]
                 }
             }
         },
@@ -289,8 +302,18 @@ class Needs(InFolder):
             ("inspected", True, {}, True),
             ("inspected", True, self.WALL, False),
             ("off_internet", True, {}, True),
-            ("max_source_addresses", 1, {"exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.2"]}}}, True),
-            ("max_source_addresses", 1, {"exits": {"gate": {"addresses": ["203.0.113.2", "203.0.113.3"]}}}, False),
+            (
+                "max_source_addresses",
+                1,
+                {"exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.2"]}}},
+                True,
+            ),
+            (
+                "max_source_addresses",
+                1,
+                {"exits": {"gate": {"addresses": ["203.0.113.2", "203.0.113.3"]}}},
+                False,
+            ),
             ("max_source_addresses", 2, {"exits": {"gate": {"addresses": 3}}}, True),
             ("one_source_per_host", True, {"exits": {"gate": {"addresses": 2}}}, True),
             ("one_source_per_host", True, {}, False),
@@ -299,7 +322,9 @@ class Needs(InFolder):
         )
         for need, value, patch, broken in cases:
             with self.subTest(need=need, patch=patch):
-                described = self.estate(patch).patched({"destinations": {"partner": {"needs": {need: value}}}}, "need")
+                described = self.estate(patch).patched(
+                    {"destinations": {"partner": {"needs": {need: value}}}}, "need"
+                )
                 found = [one.need for one in broken_needs(flow_ways(described), "talk")]
                 self.assertEqual(found, [need] if broken else [])
 

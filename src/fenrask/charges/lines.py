@@ -40,8 +40,10 @@ class Line:
 
 
 def shares(weights: Mapping[Use, Fraction], otherwise: Use) -> dict[Use, Fraction]:
-    """Weights scaled to sum to 1; all to `otherwise` where there is no weight."""
+    """Weights scaled to sum to 1; even ones where all are zero; all to `otherwise` where there are none."""
+    if not weights:
+        return {otherwise: Fraction(1)}
     total = sum(weights.values(), Fraction(0))
     if not total:
-        return {otherwise: Fraction(1)}
+        return dict.fromkeys(weights, Fraction(1, len(weights)))
     return {use: weight / total for use, weight in weights.items() if weight}

@@ -25,4 +25,6 @@ def render(page: Page, _: Rendering) -> str:
 def _cell(value: Any) -> Any:
     if isinstance(value, list):
         return " ".join(map(str, value))
+    if isinstance(value, bool):
+        return "true" if value else "false"
     return "" if value is None else value

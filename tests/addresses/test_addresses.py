@@ -1,0 +1,96 @@
+"""Blocks and allow-lists, against brute force over every purchase."""
+
+import unittest
+from itertools import combinations_with_replacement, product
+from typing import Any
+
+from fenrask.addresses import AddressPlan, plan_addresses, purchases
+from fenrask.capacity import capacity
+from fenrask.demand import demand
+from fenrask.routing import flow_ways
+from tests.support import InFolder
+
+
+class Purchases(unittest.TestCase):
+    def test_every_number_of_entries_against_brute_force(self) -> None:
+        for blocks in ((), (31,), (30, 31), (29, 31), (28, 30), (28, 29, 30, 31)):
+            for wanted in range(1, 18):
+                with self.subTest(blocks=blocks, wanted=wanted):
+                    found = purchases(wanted, blocks)
+                    lengths = (*blocks, 32)
+                    best = [
+                        min(
+                            (sum(2 ** (32 - one) for one in some), entries)
+                            for entries in range(1, most + 1)
+                            for some in combinations_with_replacement(lengths, entries)
+                            if sum(2 ** (32 - one) for one in some) >= wanted
+                        )
+                        for most in range(1, 5)
+                        if max(2 ** (32 - one) for one in lengths) * most >= wanted
+                    ]
+                    listed = {(one.bought, one.entries) for one in found if one.entries <= 4}
+                    self.assertEqual(listed, set(best))
+                    self.assertEqual([one.bought for one in found], sorted(one.bought for one in found))
+                    self.assertEqual(found[0].waste, 0)
+
+    def test_none_wanted_none_bought(self) -> None:
+        self.assertEqual(purchases(0, (30,))[0].bought, 0)
+
+
+class Plans(InFolder):
+    TWO_GATES: dict[str, Any] = {
+        "subnets": {
+            "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private-b"},
+            "edge-b": {"network": "net", "zone": "b", "prefix": "10.0.9.16/28", "routes": "public"},
+        },
+        "route_tables": {"private-b": {"0.0.0.0/0": "gate-b"}},
+        "exits": {
+            "gate": {"addresses": "auto"},
+            "gate-b": {
+                "kind": "translation-gateway",
+                "offer": "gate",
+                "subnet": "edge-b",
+                "addresses": "auto",
+            },
+        },
+        "workloads": {"work": {"subnets": ["app", "app-b"]}},
+    }
+
+    def plan(self, hosts: int, most: int | None, blocks: list[int]) -> AddressPlan:
+        patch = self.TWO_GATES | {"destinations": {"partner": {"needs": {"max_source_addresses": most}}}}
+        patch["workloads"] = {"work": {"subnets": ["app", "app-b"], "hosts": hosts}}
+        described = self.estate(patch, {"addresses": {"blocks": blocks}})
+        return plan_addresses(capacity(demand(flow_ways(described))))
+
+    def test_least_addresses_within_the_partners_limit(self) -> None:
+        # 90 hosts hold 5,580 connections, 2,790 by each gate: three addresses of 1,000 ports each.
+        for most, blocks in product((1, 2, 3, 4, 5, 6, None), ([], [30], [30, 31], [28])):
+            with self.subTest(most=most, blocks=blocks):
+                plan = self.plan(90, most, blocks)
+                self.assertEqual([one.in_use for one in plan.exits], [3, 3])
+                options = [(one.entries, one.bought) for one in purchases(3, blocks)]
+                within = [
+                    one[1] + other[1]
+                    for one, other in product(options, options)
+                    if one[0] + other[0] <= (most or 99)
+                ]
+                [partner] = plan.partners
+                self.assertEqual(partner.fits, bool(within))
+                self.assertEqual(partner.entries, sum(one.entries for one in plan.exits))
+                if within:
+                    self.assertEqual(sum(one.bought for one in plan.exits), min(within))
+
+    def test_listed_addresses_stay_and_are_told_in_the_fewest_prefixes(self) -> None:
+        listed = ["203.0.113.4", "203.0.113.5", "203.0.113.6", "203.0.113.7", "203.0.113.9"]
+        described = self.estate({"exits": {"gate": {"addresses": listed}}})
+        plan = plan_addresses(capacity(demand(flow_ways(described))))
+        self.assertEqual(plan.exits[0].blocks, ("203.0.113.4/30", "203.0.113.9"))
+        self.assertEqual((plan.exits[0].bought, plan.exits[0].waste, plan.exits[0].entries), (5, 0, 2))
+
+    def test_a_lent_address_is_on_no_list(self) -> None:
+        patch = {
+            "route_tables": {"private": {"0.0.0.0/0": None}},
+            "exits": {"lent": {"kind": "lent-address", "network": "net"}},
+        }
+        plan = plan_addresses(capacity(demand(flow_ways(self.estate(patch)))))
+        self.assertEqual([(one.entries, one.lent_by) for one in plan.partners], [(0, ("lent",))])

@@ -1,0 +1,121 @@
+"""Standard designs: that each is what it says, on estates of several shapes; and their comparison."""
+
+from typing import Any
+
+from fenrask.designs import STANDARD, compare, judge
+from fenrask.designs.contract import Design
+from fenrask.estate import read_estate
+from fenrask.routing.rules import check
+from tests.support import InFolder
+
+TWO_ZONES: dict[str, Any] = {
+    "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
+    "workloads": {"work": {"subnets": ["app", "app-b"]}},
+    "destinations": {"store": {"needs": {"off_internet": True}}},
+    "flows": {
+        "talk": {"out_kib_per_connection": 10},
+        "save": {"from": "work", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 500},
+    },
+}
+LEFTOVER: dict[str, Any] = {"route_tables": {"private": {"198.51.100.0/25": "old"}}}
+NO_DOOR: dict[str, Any] = {
+    "subnets": {"edge": None, "app": {"routes": None}},
+    "route_tables": None,
+    "exits": {"gate": None, "door": None, "lent": {"kind": "lent-address", "network": "net"}},
+}
+SHAPES = (
+    ("small", {}),
+    ("two zones", TWO_ZONES),
+    ("a leftover route", TWO_ZONES | LEFTOVER),
+    ("no door and no tables", NO_DOOR),
+)
+
+
+def named(name: str) -> Design:
+    return next(one for one in STANDARD if one.name == name)
+
+
+class Standard(InFolder):
+    def test_every_design_of_every_shape_reaches_everything_and_leaves_no_mistake(self) -> None:
+        for shape, patch in SHAPES:
+            comparison = compare(self.estate(patch))
+            for one in comparison.candidates[1:]:
+                with self.subTest(shape=shape, design=one.design.name):
+                    self.assertNotIn("arrives", {broken.need for broken in one.judged.broken})
+                    rules = {finding.rule for finding in check(one.judged.described)}
+                    self.assertLessEqual(rules, {"need-not-met"})
+
+    def test_gateways_by_network_and_by_zone(self) -> None:
+        for name, count in (("gateway per network", 1), ("gateway per zone", 2)):
+            with self.subTest(name):
+                described = self.estate(TWO_ZONES)
+                after = judge(described.patched(named(name).patch(described), name))
+                gates = [
+                    one for one in after.described.estate.exits.values() if one.kind == "translation-gateway"
+                ]
+                self.assertEqual(len(gates), count)
+                crossings = sum(hop.crosses_zone for way in after.ways.ways for hop in way.walk.hops)
+                self.assertEqual(crossings, 2 if count == 1 else 0)
+
+    def test_endpoints_take_the_services_and_nothing_else(self) -> None:
+        described = self.estate(TWO_ZONES)
+        after = judge(described.patched(named("+ routed endpoints").patch(described), "x"))
+        kinds = {(way.flow, after.described.estate.exits[way.walk.exits[0]].kind) for way in after.ways.ways}
+        self.assertEqual(kinds, {("talk", "translation-gateway"), ("save", "routed-endpoint")})
+        self.assertTrue(after.meets_all)
+
+    def test_an_in_subnet_endpoint_is_taken_for_a_need_even_where_it_costs_more(self) -> None:
+        dear = {"offers": {"door-to-service": None, "inner": {"rates": {"hour": 50}}}}
+        described = self.estate(TWO_ZONES, dear)
+        after = judge(described.patched(named("+ in-subnet endpoints").patch(described), "x"))
+        self.assertTrue(after.meets_all)
+        without_need = self.estate(TWO_ZONES | {"destinations": {}}, dear)
+        left_out = {one.design.name: one.why for one in compare(without_need).left_out}
+        self.assertIn("+ in-subnet endpoints", left_out)
+        self.assertIn("+ routed endpoints", left_out)
+
+    def test_a_firewall_inspects(self) -> None:
+        described = self.estate({"destinations": {"partner": {"needs": {"inspected": True}}}})
+        self.assertFalse(judge(described).meets_all)
+        after = judge(described.patched(named("firewall per network").patch(described), "x"))
+        self.assertTrue(after.meets_all)
+
+    def test_a_regional_offer_serves_the_network_and_survives_a_zone(self) -> None:
+        needs = {"workloads": {"work": {"needs": {"survives": "zone-loss"}}}}
+        for scope, survives in (("zone", False), ("region", True)):
+            with self.subTest(scope=scope):
+                both = {
+                    **TWO_ZONES,
+                    "workloads": {"work": TWO_ZONES["workloads"]["work"] | needs["workloads"]["work"]},
+                }
+                described = self.estate(both, {"offers": {"gate": {"scope": scope}}})
+                after = judge(described.patched(named("gateway per network").patch(described), "x"))
+                self.assertEqual("survives" not in {one.need for one in after.broken}, survives)
+
+    def test_a_full_network_leaves_no_room_for_a_landing(self) -> None:
+        full = {
+            "networks": {"net": {"prefixes": ["10.0.1.0/24"]}},
+            "subnets": {"edge": None},
+            "route_tables": {"public": None},
+            "exits": {"gate": None},
+        }
+        left_out = {one.design.name: one.why for one in compare(self.estate(full)).left_out}
+        self.assertIn("no free /28", left_out["gateway per network"])
+
+
+class Compared(InFolder):
+    def test_differences_and_the_cheapest_that_meets_everything(self) -> None:
+        comparison = compare(self.estate(TWO_ZONES))
+        first = comparison.candidates[0].judged.bill.total
+        for one in comparison.candidates:
+            self.assertEqual(comparison.difference(one), one.judged.bill.total - first)
+        fit = [one.judged.bill.total for one in comparison.candidates if one.judged.meets_all]
+        self.assertTrue(comparison.cheapest and comparison.cheapest.judged.bill.total == min(fit))
+
+    def test_a_saved_patch_gives_the_design_again(self) -> None:
+        described = self.estate(TWO_ZONES)
+        for one in compare(described).candidates[1:]:
+            with self.subTest(one.design.name):
+                again = judge(read_estate(self.folder / "estate.yaml", [self.write("patch.yaml", one.patch)]))
+                self.assertEqual(again.bill.total, one.judged.bill.total)
+                self.assertEqual(again.broken, one.judged.broken)

@@ -59,7 +59,7 @@ class Standard(InFolder):
 
     def test_endpoints_take_the_services_and_nothing_else(self) -> None:
         described = self.estate(TWO_ZONES)
-        after = judge(described.patched(named("+ routed endpoints").patch(described), "x"))
+        after = judge(described.patched(named("with routed endpoints").patch(described), "x"))
         kinds = {(way.flow, after.described.estate.exits[way.walk.exits[0]].kind) for way in after.ways.ways}
         self.assertEqual(kinds, {("talk", "translation-gateway"), ("save", "routed-endpoint")})
         self.assertTrue(after.meets_all)
@@ -67,12 +67,12 @@ class Standard(InFolder):
     def test_an_in_subnet_endpoint_is_taken_for_a_need_even_where_it_costs_more(self) -> None:
         dear = {"offers": {"door-to-service": None, "inner": {"rates": {"hour": 50}}}}
         described = self.estate(TWO_ZONES, dear)
-        after = judge(described.patched(named("+ in-subnet endpoints").patch(described), "x"))
+        after = judge(described.patched(named("with in-subnet endpoints").patch(described), "x"))
         self.assertTrue(after.meets_all)
         without_need = self.estate(TWO_ZONES | {"destinations": {}}, dear)
         left_out = {one.design.name: one.why for one in compare(without_need).left_out}
-        self.assertIn("+ in-subnet endpoints", left_out)
-        self.assertIn("+ routed endpoints", left_out)
+        self.assertIn("with in-subnet endpoints", left_out)
+        self.assertIn("with routed endpoints", left_out)
 
     def test_a_firewall_inspects(self) -> None:
         described = self.estate({"destinations": {"partner": {"needs": {"inspected": True}}}})

@@ -190,7 +190,7 @@ class Demo(InFolder):
         for word in (
             "old-gate, which does not exist",
             "gate-a needs 4 addresses; it has 2",
-            "cheaper, but short",
+            "Cheaper, but short",
         ):
             self.assertIn(word, " ".join(done.stdout.split()))
         self.assertTrue((self.folder / "here" / "ports.png").read_bytes().startswith(b"\x89PNG"))
@@ -198,7 +198,7 @@ class Demo(InFolder):
         cured = self.json("capacity", here, "--set", "exits.gate-a.addresses=4")
         self.assertTrue(cured["fits"])
         designs = {one["design"]: one for one in self.json("compare", here)["designs"]}
-        plain, routed = designs["gateway per zone"], designs["+ routed endpoints"]
+        plain, routed = designs["gateway per zone"], designs["with routed endpoints"]
         self.assertLess(routed["by_volume_amount"], plain["by_volume_amount"] / 2)
         cheapest = min(designs.values(), key=lambda one: one["month_amount"])
         self.assertTrue(cheapest["meets_all"].startswith("no"))

@@ -107,7 +107,9 @@ class Offer(Strict):
     kind: str = Field(description="the kind of exit this is")
     scope: Literal["zone", "region"] = Field("zone", description="what one gateway can serve")
     ports: Ports | None = Field(None, description="port assignment, for offers that translate")
-    release_s: Release = Field(default_factory=Release, description="how long a port stays taken after its connection, s")
+    release_s: Release = Field(
+        default_factory=Release, description="how long a port stays taken after its connection, s"
+    )
     limits: Limits = Field(default_factory=Limits, description="caps of one gateway")
     rates: Rates = Field(default_factory=Rates, description="what it costs")
     services: tuple[str, ...] | None = Field(

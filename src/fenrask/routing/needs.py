@@ -130,5 +130,3 @@ def broken_needs(
         if getattr(needs, name) and (why := judge(case)):
             broken.append(BrokenNeed(flow, name, why))
     return broken
-
-

@@ -11,7 +11,7 @@ from fenrask.views.page import Column
 
 __all__ = ["plain", "shown", "sparkline"]
 
-_BARS = "▁▂▃▄▅▆▇█"
+_BARS = "▁▂▃▄▅▆▇"
 
 
 def shown(column: Column, value: Any) -> str:
@@ -50,11 +50,13 @@ def _signed(amount: Fraction) -> str:
 
 
 def sparkline(values: Sequence[float], most: int = 24) -> str:
-    """A row of bars, the highest for the largest value; a week is shown by its hours' largest of seven.
+    """A row of bars, the highest for the largest value; of a week each bar is the largest of seven hours.
 
-    >>> sparkline([0, 1, 2, 4])
-    '▁▃▅█'
+    >>> sparkline([0, 1, 2, 4]), sparkline([3, 3])
+    ('▁▃▄▇', 'level')
     """
+    if len(set(values)) < 2:
+        return "level" if any(values) else "none"
     step = max(1, len(values) // most)
     merged = [max(values[start : start + step]) for start in range(0, len(values), step)]
     top = max(merged, default=0)

@@ -52,4 +52,4 @@ def _with(described: Described, in_subnet: Sequence[ServiceUse]) -> Patch:
     return draft.patch()
 
 
-DESIGN = Design("+ in-subnet endpoints", "the same, and in-subnet endpoints where they pay", _patch)
+DESIGN = Design("with in-subnet endpoints", "the same, and in-subnet endpoints where they pay", _patch)

@@ -18,4 +18,4 @@ def _patch(described: Described) -> Patch:
     return draft.patch()
 
 
-DESIGN = Design("+ routed endpoints", "gateway per zone, and routed endpoints to services", _patch)
+DESIGN = Design("with routed endpoints", "gateway per zone, and routed endpoints to services", _patch)

@@ -26,6 +26,19 @@ class Case:
     def ways(self) -> Ways:
         return flow_ways(self.described)
 
+    def default_for(self, subnet: str) -> str:
+        """How to give a subnet a default: to a translating exit of its network, its own zone first."""
+        stated = self.estate.subnets[subnet]
+        fitting = [
+            name
+            for name, one in self.estate.exits.items()
+            if one.translates and one.fixed_source and self.estate.network_of(one) == stated.network
+        ]
+        fitting.sort(key=lambda name: stated.zone not in self.estate.zones_of(self.estate.exits[name]))
+        exit_name = fitting[0] if fitting else "a translating exit of its network"
+        table = stated.routes or f"a new table, named by subnets.{subnet}.routes"
+        return f"Add to route_tables.{table}: `0.0.0.0/0: {exit_name}`."
+
     def place(self, *path: str | int) -> Place:
         return self.described.place(*path)
 

@@ -42,12 +42,10 @@ def source_may_change(case: Case) -> Iterator[Doubt]:
             lent = [one for one in way.walk.exits if one in case.estate.exits]
             lent = [one for one in lent if not case.estate.exits[one].fixed_source]
             if lent:
-                table = case.estate.subnets[way.subnet].routes or "its table"
                 cause = (
                     f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
                 )
-                remedy = f"Add a default to {table} that leads to a translating exit."
-                yield Doubt(case.place("flows", name), cause, remedy)
+                yield Doubt(case.place("flows", name), cause, case.default_for(way.subnet))
                 break
 
 

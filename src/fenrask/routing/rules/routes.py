@@ -19,7 +19,8 @@ def black_hole(case: Case) -> Iterator[Doubt]:
                 if exit_name not in case.estate.exits:
                     hit = _flows_lost(case, table, exit_name)
                     cause = f"{key} leads to {exit_name}, which does not exist; {hit}"
-                    remedy = f"{nearest(exit_name, case.estate.exits)} Or remove the route."
+                    near = nearest(exit_name, case.estate.exits)
+                    remedy = f"Remove the route, or name an exit that exists. {near}"
                     yield Doubt(case.place("route_tables", table, key), cause, remedy)
 
 
@@ -31,7 +32,7 @@ def no_way_out(case: Case) -> Iterator[Doubt]:
         place = case.place("route_tables", table) if table else case.place("subnets", way.subnet)
         cause = f"{way.flow} cannot get from {way.subnet} to {flow.to}: {way.walk.why}"
         if way.walk.verdict is Verdict.NO_ROUTE:
-            remedy = "Add to that table: 0.0.0.0/0: and the name of a translating exit."
+            remedy = case.default_for(way.subnet)
         elif way.walk.verdict is Verdict.NO_PUBLIC_SOURCE:
             remedy = "Lead the default to an exit that translates, or give the hosts public addresses."
         else:

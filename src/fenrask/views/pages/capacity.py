@@ -16,7 +16,7 @@ _EXITS = (
     Column("ports", "ports", "count"),
     Column("port_headroom", "headroom", "share", least_width=100),
     Column("refused_share", "refused", "share"),
-    Column("refused_per_day", "refused a day", "count", least_width=100),
+    Column("refused_per_day", "refused a day", "count", least_width=120),
     Column("fits", "fits", "yes"),
 )
 _LIMITS = (

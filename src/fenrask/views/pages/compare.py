@@ -44,21 +44,20 @@ def compare_page(comparison: Comparison) -> Page:
         Table("needs_not_met", "Needs not met", _NEEDS, needs),
     )
     left_out = tuple(f"{one.design.name}: {one.why}" for one in comparison.left_out)
-    return Page("compare", first.described.estate.estate, (_answer(comparison),), tables, facts, left_out)
+    return Page("compare", first.described.estate.estate, _answer(comparison), tables, facts, left_out)
 
 
-def _answer(comparison: Comparison) -> str:
+def _answer(comparison: Comparison) -> tuple[str, ...]:
     best = comparison.cheapest
     if best is None:
-        return "no design meets every need"
+        return ("No design meets every need.",)
     bill = best.judged.bill
-    price = f"{cents(bill.total):,} {bill.currency} a month"
-    text = f"{best.design.name} is the cheapest that meets every need: {price}"
     cheaper = [one for one in comparison.candidates if one.judged.bill.total < bill.total]
-    if cheaper:
-        saved = ", ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
-        text += f"; cheaper, but short of a need: {saved}"
-    return text
+    short = "; ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
+    answer = (
+        f"Cheapest that meets every need: {best.design.name}, {cents(bill.total):,} {bill.currency} a month."
+    )
+    return (answer, f"Cheaper, but short of a need: {short}.") if short else (answer,)
 
 
 def _row(comparison: Comparison, one: Candidate) -> tuple[object, ...]:
@@ -105,4 +104,4 @@ def patch_files(comparison: Comparison) -> dict[str, str]:
 
 
 def _file_name(name: str) -> str:
-    return "-".join(name.replace("+", "with").split())
+    return "-".join(name.split())

@@ -1,0 +1,18 @@
+"""Run every measurement, or those named on the command line."""
+
+import sys
+
+from bench import erlang, reading, start_up
+
+MEASUREMENTS = {"start-up": start_up.measure, "reading": reading.measure, "erlang": erlang.measure}
+
+
+def main() -> None:
+    """Print each measurement under its name."""
+    for name in sys.argv[1:] or MEASUREMENTS:
+        print(f"== {name}")
+        for line in MEASUREMENTS[name]():
+            print(f"  {line}")
+
+
+main()

@@ -1,0 +1,73 @@
+"""Pictures of the main commands on the sample, in a real terminal window on a screen that is not there.
+
+Needs Xvfb, xterm, script and ImageMagick's `import`; run by `make screenshots`.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parent
+PROGRAM = Path(sys.executable).with_name("fenrask")
+DISPLAY = ":97"
+ROWS = 37
+SHOTS = {
+    "demo": "demo here",
+    "check": "check",
+    "path": "path",
+    "way": "path telemetry-a package-mirrors",
+    "demand": "demand",
+    "capacity": "capacity",
+    "addresses": "addresses",
+    "charges": "charges",
+    "compare": "compare",
+}
+
+
+def _take(name: str, arguments: str, folder: Path) -> None:
+    """One picture: the first rows of what a command prints, under the command itself."""
+    done = folder / "done"
+    done.unlink(missing_ok=True)
+    # `script` gives the program a terminal, so that it prints as it does for a person.
+    shown = f"script -qec 'stty cols 120; {PROGRAM} {arguments}' /dev/null 2>&1 | head -n {ROWS - 2}"
+    line = f"printf '$ fenrask {arguments}\\n'; {shown}; touch {done}; sleep 60"
+    font = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-fg", "#1a1a1a", "-bg", "#ffffff"]
+    command = ["xterm", *font, "-geometry", f"126x{ROWS + 2}+0+0", "-b", "8", "+sb", "-e", "sh", "-c", line]
+    terminal = subprocess.Popen(
+        command, cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"}
+    )
+    for _ in range(200):
+        if done.exists():
+            break
+        time.sleep(0.1)
+    time.sleep(0.5)
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(HERE / f"{name}.png")], check=True)
+    terminal.kill()
+    terminal.wait()
+
+
+def main() -> None:
+    """Take every picture anew."""
+    missing = [tool for tool in ("Xvfb", "xterm", "script", "import") if not shutil.which(tool)]
+    if missing:
+        sys.exit(f"missing: {', '.join(missing)}")
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(2)
+    try:
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder)
+            subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            shutil.copy(folder / "ports.png", HERE / "ports.png")
+            for name, arguments in SHOTS.items():
+                _take(name, arguments, folder)
+                print(f"took {name}")
+    finally:
+        screen.terminate()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,96 @@
+"""Documents cannot lie: every command shown is run, its output compared; the worked example recomputed."""
+
+import importlib.util
+import math
+import unittest
+from decimal import Decimal
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from tests.support import InFolder
+from tests.teletraffic.test_erlang import recursion
+
+ROOT = Path(__file__).resolve().parent.parent.parent
+
+
+def _refresh() -> Any:
+    spec = importlib.util.spec_from_file_location("refresh", ROOT / "docs" / "refresh.py")
+    assert spec and spec.loader
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+class Documents(unittest.TestCase):
+    def test_every_command_shown_prints_what_is_shown(self) -> None:
+        refresh = _refresh()
+        for page in refresh.PAGES:
+            with self.subTest(page):
+                self.assertEqual((ROOT / page).read_text(encoding="utf-8"), refresh.refreshed(page))
+
+    def test_every_linked_file_exists(self) -> None:
+        for page in ("README.md", "docs/worked-example.md"):
+            text = (ROOT / page).read_text(encoding="utf-8")
+            for target in [part.split(")")[0] for part in text.split("](")[1:]]:
+                if not target.startswith(("http", "#")):
+                    with self.subTest(page=page, target=target):
+                        self.assertTrue(((ROOT / page).parent / target).exists())
+
+
+class WorkedExample(InFolder):
+    """docs/worked-example.md, recomputed from the numbers in its text, by none of the program's code."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.assertEqual(self.program("start", ".").returncode, 0)
+
+    def close(self, found: float, expected: Fraction | float) -> None:
+        self.assertTrue(math.isclose(found, float(expected), rel_tol=1e-9), f"{found} is not {expected}")
+
+    def test_path(self) -> None:
+        ways = self.json("path")["ways"]
+        self.assertEqual([one["exits"] for one in ways], [["gate", "door"]] * 2)
+        hops = self.json("path", "app-b", "partner")["hops"]
+        self.assertEqual([(one["exit"], one["zones"]) for one in hops], [("gate", "b to a"), ("door", "a")])
+
+    def test_demand(self) -> None:
+        found = self.json("demand")
+        orders, backup = found["flows"]
+        self.close(orders["hold_s"], 62)
+        self.close(orders["busiest_held_connections"], 20 * 5 * 1.5 * 62)
+        self.close(orders["mean_held_connections"], 20 * 5 * 62)
+        self.close(backup["busiest_held_connections"], 20 * 4)
+        self.close(found["exits"][0]["busiest_held_connections"], 9380)
+
+    def test_capacity(self) -> None:
+        found = self.json("capacity")
+        [gate] = found["exits"]
+        self.assertEqual((gate["addresses"], gate["addresses_needed"], gate["ports"]), (3, 3, 12_000))
+        self.close(gate["port_headroom"], Fraction(27, 120))
+        exact = recursion(12_000, 9300)
+        self.assertLess(abs(Decimal(gate["refused_share"]) / exact - 1), Decimal("1e-9"))
+        self.assertGreater(recursion(8_000, 9300), Decimal("1e-4"))
+        limits = {one["limit"]: one["use"] for one in found["limits"]}
+        self.close(limits["new per second"], 150)
+        self.close(limits["connections"], 9380)
+        gbit = 8 * (150 * 10 * 1024 + Fraction(55 * 2**30, 730 * 3600)) / 10**9
+        self.close(limits["bits per second"], gbit)
+
+    def test_charges(self) -> None:
+        month = 730 * 3600
+        out = Fraction(100 * month * 2 * 1024 + 50 * 2**30, 10**9)
+        back = Fraction(100 * month * 8 * 1024 + 5 * 2**30, 10**9)
+        lines = {
+            "hours": Fraction("36.5"),
+            "addresses": Fraction("10.95"),
+            "processed": (out + back) * Fraction("0.03"),
+            "internet out": (out - 100) * Fraction("0.08"),
+            "zone crossing": (out + back) / 2 / 100,
+        }
+        found = self.json("charges")
+        for item, amount in lines.items():
+            with self.subTest(item):
+                self.close(sum(one["amount"] for one in found["lines"] if one["item"] == item), amount)
+        self.close(found["month_amount"], sum(lines.values()))
+        self.close(sum(one["amount"] for one in found["flows"]), sum(lines.values()))

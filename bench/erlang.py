@@ -21,7 +21,8 @@ def measure() -> Iterator[str]:
         lambda: [_recursion(int(c), a) for c, a in zip(ports[:_SAMPLE], load[:_SAMPLE], strict=True)], 1
     )
     ratio = plain * _PAIRS / _SAMPLE / ours
-    yield f"{_PAIRS:,} pairs up to 10^6 ports in {ours:.2f} s: {ratio:,.0f} times faster than the recursion (1,000 asked for)"
+    yield f"{_PAIRS:,} pairs up to 10^6 ports in {ours:.2f} s"
+    yield f"{ratio:,.0f} times faster than the recursion (1,000 asked for)"
 
 
 def _recursion(ports: int, load: float) -> float:

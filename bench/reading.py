@@ -25,4 +25,5 @@ def measure() -> Iterator[str]:
         ours = best_s(lambda: read_estate(path))
         plain = best_s(lambda: yaml.load(text, yaml.CSafeLoader))
         lines = len(text.splitlines())
-        yield f"{lines:,} lines read and validated in {ours:.2f} s, loaded alone in {plain:.2f} s: {ours / plain:.2f} times"
+        yield f"{lines:,} lines read and validated in {ours:.2f} s (1 s asked for)"
+        yield f"{ours / plain:.2f} times as long as loading them alone, {plain:.2f} s"

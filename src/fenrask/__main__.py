@@ -1,11 +1,14 @@
 """`python -m fenrask`, and the console script."""
 
+import gc
 import os
 
+# A command lives for a second or two and makes few cycles: looking for them often only costs time.
+gc.set_threshold(100_000, 50, 50)
 # Validation must not depend on what else is installed, and looking for plugins costs start-up time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
-from fenrask.cli.app import run  # noqa: E402 - the setting above has to come first
+from fenrask.cli.app import run  # noqa: E402 - the settings above have to come first
 
 __all__ = ["main"]
 

@@ -12,9 +12,7 @@ def best_s(call: Callable[[], object], times: int = 3) -> float:
     return min(_once(call) for _ in range(times))
 
 
-def paired_ratio(
-    one: Callable[[], object], other: Callable[[], object], times: int = 9
-) -> tuple[float, float, float]:
+def paired_ratio(one: Callable[[], object], other: Callable[[], object], times: int = 9) -> tuple[float, float, float]:
     """Median wall time of each, s, measured in turn, and the median of the ratios pair by pair."""
     pairs = [(_wall(one), _wall(other)) for _ in range(times)]
     ratios = [a / b for a, b in pairs]

@@ -17,9 +17,7 @@ def measure() -> Iterator[str]:
     ports = np.floor(10 ** dice.uniform(0, 6, _PAIRS))
     load = ports * dice.uniform(0.5, 1.2, _PAIRS)
     ours = best_s(lambda: erlang_b(ports, load))
-    plain = best_s(
-        lambda: [_recursion(int(c), a) for c, a in zip(ports[:_SAMPLE], load[:_SAMPLE], strict=True)], 1
-    )
+    plain = best_s(lambda: [_recursion(int(c), a) for c, a in zip(ports[:_SAMPLE], load[:_SAMPLE], strict=True)], 1)
     ratio = plain * _PAIRS / _SAMPLE / ours
     yield f"{_PAIRS:,} pairs up to 10^6 ports in {ours:.2f} s"
     yield f"{ratio:,.0f} times faster than the recursion (1,000 asked for)"

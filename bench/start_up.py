@@ -29,9 +29,7 @@ def measure() -> Iterator[str]:
         bare.write_text(_BARE.format(commands=COMMANDS))
         subprocess.run([program, "demo", folder], check=True, capture_output=True)
         estate = str(Path(folder) / "estate.yaml")
-        ours, theirs, ratio = paired_ratio(
-            _call(program, "--help"), _call(sys.executable, str(bare), "--help")
-        )
+        ours, theirs, ratio = paired_ratio(_call(program, "--help"), _call(sys.executable, str(bare), "--help"))
         yield f"--help {ours:.3f} s, a bare Typer program {theirs:.3f} s: {ratio:.2f} times (1.3 asked for)"
         check, helping, _ = paired_ratio(_call(program, "check", estate), _call(program, "--help"))
         more = check - helping

@@ -10,9 +10,7 @@ from types import ModuleType
 
 import fenrask
 
-MODULES = sorted(
-    one.name for one in pkgutil.walk_packages(fenrask.__path__, "fenrask.") if "__main__" not in one.name
-)
+MODULES = sorted(one.name for one in pkgutil.walk_packages(fenrask.__path__, "fenrask.") if "__main__" not in one.name)
 
 
 def _all_modules() -> list[ModuleType]:

@@ -37,9 +37,7 @@ def _take(name: str, arguments: str, folder: Path) -> None:
     line = f"printf '$ fenrask {arguments}\\n'; {shown}; touch {done}; sleep 60"
     font = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-fg", "#1a1a1a", "-bg", "#ffffff"]
     command = ["xterm", *font, "-geometry", f"126x{ROWS + 2}+0+0", "-b", "8", "+sb", "-e", "sh", "-c", line]
-    terminal = subprocess.Popen(
-        command, cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"}
-    )
+    terminal = subprocess.Popen(command, cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"})
     for _ in range(200):
         if done.exists():
             break

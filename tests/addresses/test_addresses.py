@@ -70,9 +70,7 @@ class Plans(InFolder):
                 self.assertEqual([one.in_use for one in plan.exits], [3, 3])
                 options = [(one.entries, one.bought) for one in purchases(3, blocks)]
                 within = [
-                    one[1] + other[1]
-                    for one, other in product(options, options)
-                    if one[0] + other[0] <= (most or 99)
+                    one[1] + other[1] for one, other in product(options, options) if one[0] + other[0] <= (most or 99)
                 ]
                 [partner] = plan.partners
                 self.assertEqual(partner.fits, bool(within))

@@ -13,9 +13,7 @@ from fenrask.designs import judge
 from fenrask.estate import Tiers
 from tests.support import InFolder
 
-STEPS = Tiers.model_validate(
-    {"tiers": [{"up_to_gb": 10, "rate": 0}, {"up_to_gb": 50, "rate": 0.1}, {"rate": 0.04}]}
-)
+STEPS = Tiers.model_validate({"tiers": [{"up_to_gb": 10, "rate": 0}, {"up_to_gb": 50, "rate": 0.1}, {"rate": 0.04}]})
 
 
 class Graduated(unittest.TestCase):
@@ -29,16 +27,12 @@ class Graduated(unittest.TestCase):
     def test_pieces_sum_to_the_volume_and_the_amount_to_the_integral(self, volume: Fraction) -> None:
         cut = list(pieces(STEPS, volume))
         self.assertEqual(sum(piece.quantity for piece in cut), volume)
-        by_integral = (
-            max(Fraction(0), min(volume, Fraction(50)) - 10) / 10 + max(Fraction(0), volume - 50) / 25
-        )
+        by_integral = max(Fraction(0), min(volume, Fraction(50)) - 10) / 10 + max(Fraction(0), volume - 50) / 25
         self.assertEqual(sum(piece.amount for piece in cut), by_integral)
 
 
 class Bills(InFolder):
-    VOLUME: dict[str, Any] = {
-        "flows": {"talk": {"out_kib_per_connection": 100, "in_kib_per_connection": 900}}
-    }
+    VOLUME: dict[str, Any] = {"flows": {"talk": {"out_kib_per_connection": 100, "in_kib_per_connection": 900}}}
     # 10 connections a second for 730 hours, 1,000 KiB each.
     GB = Fraction(10 * 3600 * 730 * 1000 * 1024, 10**9)
 
@@ -76,13 +70,9 @@ class Bills(InFolder):
 
     def test_tiers_over_the_estate_and_over_each_exit(self) -> None:
         two = {
-            "subnets": {
-                "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private-b"}
-            },
+            "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private-b"}},
             "route_tables": {"private-b": {"0.0.0.0/0": "gate-b"}},
-            "exits": {
-                "gate-b": {"kind": "translation-gateway", "offer": "gate", "network": "net", "addresses": 1}
-            },
+            "exits": {"gate-b": {"kind": "translation-gateway", "offer": "gate", "network": "net", "addresses": 1}},
             "workloads": {"work": {"subnets": ["app", "app-b"]}},
             **self.VOLUME,
         }

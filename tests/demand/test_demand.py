@@ -64,9 +64,7 @@ class Held(InFolder):
     def test_shares_of_subnets_and_of_parts_sum_to_the_flow(self) -> None:
         described = self.estate(
             {
-                "subnets": {
-                    "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}
-                },
+                "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
                 "workloads": {"work": {"subnets": ["app", "app-b"]}},
                 "route_tables": {"private": {"198.51.100.0/26": "old"}},
             }

@@ -50,9 +50,7 @@ class Standard(InFolder):
             with self.subTest(name):
                 described = self.estate(TWO_ZONES)
                 after = judge(described.patched(named(name).patch(described), name))
-                gates = [
-                    one for one in after.described.estate.exits.values() if one.kind == "translation-gateway"
-                ]
+                gates = [one for one in after.described.estate.exits.values() if one.kind == "translation-gateway"]
                 self.assertEqual(len(gates), count)
                 crossings = sum(hop.crosses_zone for way in after.ways.ways for hop in way.walk.hops)
                 self.assertEqual(crossings, 2 if count == 1 else 0)

@@ -55,9 +55,7 @@ class Statuses(InFolder):
                 self.assertEqual(bool(done.stderr.strip()), status == 2)
 
     def test_fail_on_chooses_the_severity(self) -> None:
-        spare = {
-            "exits": {"spare": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}}
-        }
+        spare = {"exits": {"spare": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}}}
         self.write("estate.yaml", merged(ESTATE, spare))
         for severity, status in (("error", 0), ("warning", 1), ("note", 1)):
             self.assertEqual(self.program("check", "--fail-on", severity).returncode, status)
@@ -71,9 +69,7 @@ class Statuses(InFolder):
         self.assertIn("6 found; nothing was computed", done.stderr)
 
     def test_our_own_fault_is_one_line_and_status_three(self) -> None:
-        breaking = (
-            "import fenrask.cli.check as c; c.command = None; from fenrask.__main__ import main; main()"
-        )
+        breaking = "import fenrask.cli.check as c; c.command = None; from fenrask.__main__ import main; main()"
         python = PROGRAM.with_name("python")
         done = subprocess.run(
             [str(python), "-c", breaking, "check"],
@@ -88,9 +84,7 @@ class Statuses(InFolder):
 
     def test_a_reader_that_leaves_early_is_no_fault(self) -> None:
         script = f"{PROGRAM} path | head -n 1"
-        done = subprocess.run(
-            ["sh", "-c", script], cwd=self.folder, capture_output=True, text=True, check=False
-        )
+        done = subprocess.run(["sh", "-c", script], cwd=self.folder, capture_output=True, text=True, check=False)
         self.assertEqual(done.stderr, "")
 
 
@@ -107,9 +101,7 @@ class Output(InFolder):
                 self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 1))
                 table = self.program(command, "--format", "csv", "--quiet")
                 self.assertEqual(table.stderr, "")
-                main = next(
-                    key for key, value in whole.items() if isinstance(value, list) and key != "answer"
-                )
+                main = next(key for key, value in whole.items() if isinstance(value, list) and key != "answer")
                 rows = list(csv.DictReader(io.StringIO(table.stdout)))
                 self.assertEqual(len(rows), len(whole[main]))
                 self.assertTrue(self.program(command, "--format", "markdown").stdout.startswith("- "))
@@ -141,9 +133,7 @@ class Output(InFolder):
                 environment = {**os.environ, "TERM": "xterm", "COLUMNS": "100", **extra}
                 if "NO_COLOR" not in extra:
                     environment.pop("NO_COLOR", None)
-                subprocess.run(
-                    [str(PROGRAM), "check"], cwd=self.folder, stdout=theirs, env=environment, check=False
-                )
+                subprocess.run([str(PROGRAM), "check"], cwd=self.folder, stdout=theirs, env=environment, check=False)
                 os.close(theirs)
                 self.assertEqual(b"\x1b[" in os.read(ours, 100_000), coloured)
                 os.close(ours)

@@ -173,9 +173,7 @@ class Large(InFolder):
     def test_twenty_thousand_lines_are_read(self) -> None:
         """That it takes under a second is measured in bench/; here, that nothing is lost or quadratic."""
         self.estate()
-        one = (
-            "  s{n}:\n    network: net\n    zone: a\n    prefix: 10.{high}.{low}.0/24\n    routes: private\n"
-        )
+        one = "  s{n}:\n    network: net\n    zone: a\n    prefix: 10.{high}.{low}.0/24\n    routes: private\n"
         more = "".join(one.format(n=n, high=n >> 8, low=n & 255) for n in range(4000))
         path = self.folder / "estate.yaml"
         path.write_text(path.read_text().replace("subnets:\n", f"subnets:\n{more}", 1))

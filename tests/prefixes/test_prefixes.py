@@ -37,16 +37,11 @@ class Overlaps(unittest.TestCase):
     def test_pairs_against_every_pair(self) -> None:
         dice = random.Random(7)
         for _ in range(50):
-            nets = [
-                IPv4Network((dice.getrandbits(8) << 24, dice.randint(4, 10)), strict=False) for _ in range(12)
-            ]
+            nets = [IPv4Network((dice.getrandbits(8) << 24, dice.randint(4, 10)), strict=False) for _ in range(12)]
             labelled = [(net, number) for number, net in enumerate(nets)]
             found = {frozenset((one[1], other[1])) for one, other in overlaps(labelled)}
             every = {
-                frozenset((i, j))
-                for i, a in enumerate(nets)
-                for j, b in enumerate(nets)
-                if i < j and a.overlaps(b)
+                frozenset((i, j)) for i, a in enumerate(nets) for j, b in enumerate(nets) if i < j and a.overlaps(b)
             }
             self.assertEqual(found, every)
 

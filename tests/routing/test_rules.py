@@ -91,7 +91,5 @@ class Rules(InFolder):
         self.assertEqual(check(self.estate()), [])
 
     def test_the_worst_comes_first(self) -> None:
-        described = self.estate(
-            {"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}}
-        )
+        described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
         self.assertEqual([one.rule for one in check(described)], ["black-hole", "idle-exit"])

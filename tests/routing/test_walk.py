@@ -80,7 +80,11 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
             "subnets": {
                 "wall": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walled"},
             },
-            "route_tables": {"private": {"0.0.0.0/0": "wall"}, "walled": {"0.0.0.0/0": "gate"}},
+            "route_tables": {
+                "private": {"0.0.0.0/0": "wall"},
+                "walled": {"0.0.0.0/0": "gate"},
+                "public": {"10.0.1.0/24": "wall"},
+            },
             "exits": {
                 "wall": {
                     "kind": "inspecting-firewall",
@@ -209,9 +213,7 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
         "static wins over learned at equal length",
         {
             "route_tables": {
-                "private": {
-                    "0.0.0.0/0": [{"exit": "old", "origin": "learned"}, {"exit": "gate", "origin": "static"}]
-                }
+                "private": {"0.0.0.0/0": [{"exit": "old", "origin": "learned"}, {"exit": "gate", "origin": "static"}]}
             }
         },
         "partner",
@@ -322,9 +324,7 @@ class Needs(InFolder):
         )
         for need, value, patch, broken in cases:
             with self.subTest(need=need, patch=patch):
-                described = self.estate(patch).patched(
-                    {"destinations": {"partner": {"needs": {need: value}}}}, "need"
-                )
+                described = self.estate(patch).patched({"destinations": {"partner": {"needs": {need: value}}}}, "need")
                 found = [one.need for one in broken_needs(flow_ways(described), "talk")]
                 self.assertEqual(found, [need] if broken else [])
 

@@ -29,9 +29,7 @@ class AgainstTheRecursion(unittest.TestCase):
                 exact = recursion(ports, ports * relative)
                 with self.subTest(ports=ports, relative=relative):
                     if exact > Decimal("1e-12"):
-                        self.assertLess(
-                            abs(Decimal(float(erlang_b(ports, ports * relative))) / exact - 1), 1e-12
-                        )
+                        self.assertLess(abs(Decimal(float(erlang_b(ports, ports * relative))) / exact - 1), 1e-12)
                     error = abs(float(log_erlang_b(ports, ports * relative)) - float(exact.ln()))
                     self.assertLess(error, 1e-11 + 4e-16 * abs(float(exact.ln())))
 

@@ -181,9 +181,7 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Ite
     for name in ways.described.estate.destinations:
         sources = {way.walk.source.kind for way in ways.by_destination[name]}
         exits = ways.sources_at(name)
-        parts = tuple(
-            AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen
-        )
+        parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
         lent = tuple(one for one in exits if one not in chosen)
         if exits or "host-public" in sources:
             most = _most_entries(capacity, name)

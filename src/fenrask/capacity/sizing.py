@@ -84,9 +84,7 @@ class ExitCapacity:
         if over:
             return f"{self.exit} passes its limit of {over[0].capacity:g} {over[0].unit} ({over[0].use:.6g})"
         chosen = "has" if self.stated else "is given"
-        return (
-            f"{self.exit} needs {counted(self.needed, 'address', 'addresses')} and {chosen} {self.addresses}"
-        )
+        return f"{self.exit} needs {counted(self.needed, 'address', 'addresses')} and {chosen} {self.addresses}"
 
 
 @dataclass(frozen=True)
@@ -164,15 +162,11 @@ def _limits(
     if stated.gbit_per_s is not None:
         limits.append(_busiest("bits per second", "Gbit/s", _gbit_per_s(demand, parts), stated.gbit_per_s))
     if stated.subnets is not None:
-        limits.append(
-            LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False)
-        )
+        limits.append(LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False))
     return limits
 
 
-def _busiest(
-    name: str, unit: str, by_hour: np.ndarray[tuple[int], np.dtype[np.float64]], most: float
-) -> LimitUse:
+def _busiest(name: str, unit: str, by_hour: np.ndarray[tuple[int], np.dtype[np.float64]], most: float) -> LimitUse:
     hour = int(np.argmax(by_hour))
     level = float(np.min(by_hour)) == float(by_hour[hour])
     return LimitUse(name, unit, float(by_hour[hour]), float(most), "" if level else f"at {hour_text(hour)}")

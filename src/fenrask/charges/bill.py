@@ -123,20 +123,14 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
     for name, way_out in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is not None:
-            pool = (
-                getattr(way_out, "offer", "")
-                if _estate_wide(offer.rates.processed_per_gb)
-                else f"exit {name}"
-            )
+            pool = getattr(way_out, "offer", "") if _estate_wide(offer.rates.processed_per_gb) else f"exit {name}"
             pooled.setdefault(pool, []).append(name)
     for names in pooled.values():
         offer = described.offer_of(names[0])
         assert offer is not None
         metered = {use: volume for name in names for use, volume in meters.at_exit[name].items()}
         about = ", ".join(name for name in names if meters.at_exit[name])
-        yield from _by_volume(
-            described, offer.rates.processed_per_gb, metered, ("processed", about, "both ways")
-        )
+        yield from _by_volume(described, offer.rates.processed_per_gb, metered, ("processed", about, "both ways"))
 
 
 def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
@@ -169,9 +163,7 @@ def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]
         yield name, {use: volume for use, volume in metered.items() if use.exit == name}
 
 
-def _by_volume(
-    described: Described, rate: Rate, metered: Metered, what: tuple[str, str, str]
-) -> Iterator[Line]:
+def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[str, str, str]) -> Iterator[Line]:
     """The lines of one metered volume: one for a flat rate, one for each step of a graduated one.
 
     `what` is the line's item, what it is about, and its reason.
@@ -190,8 +182,4 @@ def _by_volume(
 def _step(piece: Piece, unit: str) -> str:
     if piece.up_to is None:
         return f", above {piece.above:,f} {unit}" if piece.above else ""
-    return (
-        f", {piece.above:,f} to {piece.up_to:,f} {unit}"
-        if piece.above
-        else f", first {piece.up_to:,f} {unit}"
-    )
+    return f", {piece.above:,f} to {piece.up_to:,f} {unit}" if piece.above else f", first {piece.up_to:,f} {unit}"

@@ -34,9 +34,7 @@ Settings = Annotated[
 ]
 FormatName = Annotated[
     str,
-    typer.Option(
-        "--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="How to print the result."
-    ),
+    typer.Option("--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="How to print the result."),
 ]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to a file.")]
 Force = Annotated[bool, typer.Option("--force", help="Write over files that exist.")]

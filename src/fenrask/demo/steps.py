@@ -32,9 +32,7 @@ def _check(judged: Judged) -> Page:
 
 
 def _way(judged: Judged) -> Page:
-    return walk_page(
-        judged.described, "package-mirrors", trace(judged.described, "telemetry-a", "package-mirrors")
-    )
+    return walk_page(judged.described, "package-mirrors", trace(judged.described, "telemetry-a", "package-mirrors"))
 
 
 def _addresses(judged: Judged) -> Page:

@@ -31,9 +31,7 @@ class Draft:
         self.described = described
         self.estate = described.estate
         stays = set(kept)
-        self.retired = {
-            name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays
-        }
+        self.retired = {name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays}
         self.exits: dict[str, Any] = dict.fromkeys(sorted(self.retired))
         self.subnets: dict[str, dict[str, Any]] = {}
         self.tables: dict[str, dict[str, Any]] = {}
@@ -45,16 +43,12 @@ class Draft:
         NoAnswer where the catalogue has none (none that leads to `destination`, for an endpoint).
         """
         catalogue = self.described.catalogue
-        offers = {
-            n: one for n, one in catalogue.offers.items() if one.kind == kind and one.leads_to(destination)
-        }
+        offers = {n: one for n, one in catalogue.offers.items() if one.kind == kind and one.leads_to(destination)}
         if not offers:
             to = f" to {destination}" if destination else ""
             raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
         used = [getattr(one, "offer", "") for one in self.estate.exits.values()]
-        return next(
-            (name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour)
-        )
+        return next((name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour))
 
     def add(self, name: str, exit_data: dict[str, Any]) -> str:
         """Put an exit up under this name, or under the next free one like it."""
@@ -79,9 +73,7 @@ class Draft:
                 return name
         prefix = first_free(self.estate.networks[network].prefixes, self._taken(), LANDING_LENGTH)
         if prefix is None:
-            raise NoAnswer(
-                f"{network} has no free /{LANDING_LENGTH} for a gateway's subnet", "Add a prefix to it."
-            )
+            raise NoAnswer(f"{network} has no free /{LANDING_LENGTH} for a gateway's subnet", "Add a prefix to it.")
         name = _free_name(f"landing-{network}-{zone}" if zone else f"landing-{network}", self.estate.subnets)
         self.subnets[name] = {
             "network": network,
@@ -126,9 +118,7 @@ class Draft:
         """The routes of a table, as written, that lead to exits which stay."""
         routes = self.estate.route_tables.get(table or "", {})
         written = self.described.data.get("route_tables", {}).get(table, {})
-        gone = self.retired | {one for value in routes.values() for one in exits_of(value)} - {
-            *self.estate.exits
-        }
+        gone = self.retired | {one for value in routes.values() for one in exits_of(value)} - {*self.estate.exits}
         return {key: written[key] for key, value in routes.items() if not gone & {*exits_of(value)}}
 
     def _write_tables(self) -> None:

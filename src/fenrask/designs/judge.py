@@ -63,7 +63,5 @@ def judge(described: Described) -> Judged:
     load = demand(ways)
     sized = capacity(load)
     plan = plan_addresses(sized)
-    broken = [
-        one for flow in described.estate.flows for one in broken_needs(ways, flow, plan.entries, plan.in_use)
-    ]
+    broken = [one for flow in described.estate.flows for one in broken_needs(ways, flow, plan.entries, plan.in_use)]
     return Judged(described, ways, load, sized, plan, bill(ways, plan), tuple(broken))

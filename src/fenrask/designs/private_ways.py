@@ -36,7 +36,7 @@ def endpoints_of(described: Described, kind: str) -> dict[tuple[str, str], str]:
     """The endpoints of a kind that the estate has, by network and destination."""
     estate = described.estate
     return {
-        (estate.network_of(one) or "", one.carries or ""): name
+        (estate.network_of(one) or "", (one.carries or ("",))[0]): name
         for name, one in estate.exits.items()
         if one.kind == kind
     }
@@ -72,9 +72,7 @@ def add_in_subnet(draft: Draft, use: ServiceUse) -> None:
     draft.add(f"endpoint-{use.destination}-{use.network}", data)
 
 
-def add_each(
-    draft: Draft, uses: Iterable[ServiceUse], add: Callable[[Draft, ServiceUse], None]
-) -> list[ServiceUse]:
+def add_each(draft: Draft, uses: Iterable[ServiceUse], add: Callable[[Draft, ServiceUse], None]) -> list[ServiceUse]:
     """Add an endpoint for every use that an offer leads to; returns those uses."""
     added = []
     for use in uses:

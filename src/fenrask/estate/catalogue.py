@@ -25,21 +25,15 @@ __all__ = [
 class Tier(Strict):
     """One step of a graduated rate: it holds up to and including a volume; the last step has no end."""
 
-    up_to_gb: Money | None = Field(
-        None, description="end of the step in volume units, its own boundary included"
-    )
+    up_to_gb: Money | None = Field(None, description="end of the step in volume units, its own boundary included")
     rate: Money = Field(description="money per volume unit inside this step")
 
 
 class Tiers(Strict):
     """A graduated rate and over what its volume is summed."""
 
-    sum_over: Literal["exit", "estate"] = Field(
-        "estate", description="volumes are summed over this before the steps"
-    )
-    tiers: tuple[Tier, ...] = Field(
-        min_length=1, description="steps in rising order; the last without up_to_gb"
-    )
+    sum_over: Literal["exit", "estate"] = Field("estate", description="volumes are summed over this before the steps")
+    tiers: tuple[Tier, ...] = Field(min_length=1, description="steps in rising order; the last without up_to_gb")
 
     @model_validator(mode="after")
     def _rising(self) -> Self:
@@ -47,9 +41,7 @@ class Tiers(Strict):
         known = [end for end in ends[:-1] if end is not None]
         rising = all(a < b for a, b in zip(known, known[1:], strict=False))
         if ends[-1] is not None or len(known) != len(ends) - 1 or not rising:
-            raise unfit(
-                "steps with rising up_to_gb, and none on the last", "Give each step but the last an up_to_gb."
-            )
+            raise unfit("steps with rising up_to_gb, and none on the last", "Give each step but the last an up_to_gb.")
         return self
 
 
@@ -95,9 +87,7 @@ class Limits(Strict):
 class Rates(Strict):
     """What an offer costs."""
 
-    hour: Money = Field(
-        Decimal(0), description="money per hour for each gateway, node, host, or endpoint in a zone"
-    )
+    hour: Money = Field(Decimal(0), description="money per hour for each gateway, node, host, or endpoint in a zone")
     processed_per_gb: Rate = Field(Decimal(0), description="money per volume unit carried, both ways")
 
 
@@ -107,6 +97,9 @@ class Offer(Strict):
     kind: str = Field(description="the kind of exit this is")
     scope: Literal["zone", "region"] = Field("zone", description="what one gateway can serve")
     ports: Ports | None = Field(None, description="port assignment, for offers that translate")
+    protocols: tuple[Literal["tcp", "udp"], ...] = Field(
+        ("tcp", "udp"), description="the transport protocols that it translates"
+    )
     release_s: Release = Field(
         default_factory=Release, description="how long a port stays taken after its connection, s"
     )
@@ -147,12 +140,8 @@ class Catalogue(Strict):
     currency: str = Field(description="of all rates")
     noted: Day = Field(description="the day these figures were read")
     source: str = Field("", description="where they were read")
-    hours_per_month: Annotated[Money, Field(gt=0)] = Field(
-        Decimal(730), description="hours billed for a month"
-    )
-    volume_unit: Literal["GB", "GiB"] = Field(
-        "GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes"
-    )
+    hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
+    volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
     transfer: Transfer = Field(default_factory=Transfer, description="moving data")

@@ -11,8 +11,9 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import ConfigDict, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
-from fenrask.estate.exits import Exit, ExitModel
+from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.values import Count, Number, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.prefixes import PrefixTable
 
 __all__ = [
     "Destination",
@@ -35,6 +36,7 @@ class Network(Strict):
 
     region: str = Field("", description="the region it lies in")
     prefixes: tuple[PrefixText, ...] = Field(min_length=1, description="its own prefixes")
+    routes: str | None = Field(None, description="the table of its subnets that name none of their own")
 
 
 class Subnet(Strict):
@@ -43,9 +45,9 @@ class Subnet(Strict):
     network: str = Field(description="the network it is part of")
     zone: str | None = Field(None, description="the zone it lies in; left out where it spans its region")
     prefix: PrefixText = Field(description="its prefix")
-    routes: str | None = Field(
-        None, description="its route table; left out: the network's own prefixes alone"
-    )
+    prefix_v6: PrefixText | None = Field(None, description="its IPv6 prefix, beside an IPv4 one")
+    routes: str | None = Field(None, description="its route table; left out: the network's, if it has one")
+    learns: bool = Field(True, description="whether learned and injected routes are put into its table")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
@@ -80,9 +82,7 @@ def _routes_shape(value: Any) -> str:
 
 
 RouteValue = Annotated[
-    Annotated[str, Tag("exit")]
-    | Annotated[Route, Tag("route")]
-    | Annotated[tuple[Route, ...], Tag("routes")],
+    Annotated[str, Tag("exit")] | Annotated[Route, Tag("route")] | Annotated[tuple[Route, ...], Tag("routes")],
     Discriminator(_routes_shape),
 ]
 
@@ -104,9 +104,7 @@ class Needs(Strict):
         None, description="entries (addresses or prefixes) that the partner's allow-list takes"
     )
     one_source_per_host: bool = Field(False, description="a host must always show the same address")
-    survives: Literal["zone-loss"] | None = Field(
-        None, description="what must not cut off hosts that are not hit"
-    )
+    survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
 
     def joined(self, other: "Needs") -> "Needs":
         """Both together: the stricter of each."""
@@ -131,6 +129,10 @@ class Destination(Strict):
     distinct_addresses: Annotated[int, Field(strict=True, ge=1)] = Field(
         1, description="addresses among which connections spread evenly"
     )
+    region: str = Field("", description="the region that a service lies in")
+    allowed: tuple[PrefixText, ...] = Field(
+        (), description="the prefixes on the partner's allow-list today; left out: not known"
+    )
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
@@ -138,11 +140,10 @@ class Destination(Strict):
 class Workload(Strict):
     """Hosts that open connections."""
 
-    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(
-        description="where its hosts are, spread evenly"
-    )
+    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="where its hosts are, spread evenly")
     hosts: Count = Field(description="hosts in all these subnets together")
     public_address: bool = Field(False, description="whether each host has a public address of its own")
+    requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
@@ -181,20 +182,12 @@ class Flow(Strict):
     from_: str = Field(alias="from", description="the workload")
     to: str = Field(description="the destination")
     per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
-    people: Number | None = Field(
-        None, description="people at work at once when the rhythm's multiplier is 1"
-    )
-    connections_per_person: Number | None = Field(
-        None, description="connections that each of them holds at once"
-    )
-    pool_per_host: Number | None = Field(
-        None, description="connections that each host keeps open all the time"
-    )
+    people: Number | None = Field(None, description="people at work at once when the rhythm's multiplier is 1")
+    connections_per_person: Number | None = Field(None, description="connections that each of them holds at once")
+    pool_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
     rhythm: str | None = Field(None, description="the load profile that multiplies the load; left out: level")
     life_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
-    orderly_share: Share | None = Field(
-        None, description="closed by both ends; left out: all that is not reset"
-    )
+    orderly_share: Share | None = Field(None, description="closed by both ends; left out: all that is not reset")
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
     out_kib_per_connection: Number | None = Field(None, description="KiB sent per connection")
@@ -229,9 +222,7 @@ class Flow(Strict):
             if None not in both:
                 raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
         if self.pool_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
-            raise unfit(
-                "out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month."
-            )
+            raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
         return self
 
 
@@ -269,9 +260,8 @@ class Estate(Strict):
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")
-    rhythms: dict[str, Rhythm] = Field(
-        {}, description="24 (a day) or 168 (a week) hourly multipliers, by name"
-    )
+    rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
+    accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 
     @model_validator(mode="after")
@@ -290,13 +280,52 @@ class Estate(Strict):
                 doors.setdefault(way_out.of_network, name)
         return doors
 
+    @cached_property
+    def by_name(self) -> dict[tuple[str | None, str | None], str]:
+        """The exit that hosts of a network reach by a destination's name, by network and destination."""
+        found: dict[tuple[str | None, str | None], str] = {}
+        for name, way_out in self.exits.items():
+            if way_out.found_by_name:
+                for destination in way_out.carries or ():
+                    found.setdefault((self.network_of(way_out), destination), name)
+        return found
+
+    @cached_property
+    def _peers(self) -> dict[str, list[tuple[str, str]]]:
+        found: dict[str, list[tuple[str, str]]] = {}
+        for name, way_out in self.exits.items():
+            if way_out.onward is Onward.JOINED:
+                one, other = way_out.joins
+                found.setdefault(one, []).append((name, other))
+                found.setdefault(other, []).append((name, one))
+        return found
+
+    def peers_of(self, network: str) -> list[tuple[str, str]]:
+        """The peerings of a network, each with the network at its other end."""
+        return self._peers.get(network, [])
+
+    @cached_property
+    def subnet_table(self) -> PrefixTable[str]:
+        """Subnets by prefix, both families."""
+        return PrefixTable(
+            (prefix, name)
+            for name, subnet in self.subnets.items()
+            for prefix in (subnet.prefix, subnet.prefix_v6)
+            if prefix is not None
+        )
+
     def zones_of(self, way_out: ExitModel) -> tuple[str, ...]:
         """The zones an exit stands in; none for an exit of a whole network or region."""
         zones = (self.subnets[name].zone for name in way_out.stands_in if name in self.subnets)
         return tuple(zone for zone in zones if zone is not None)
 
+    def table_of(self, subnet: str) -> str | None:
+        """The route table that a subnet obeys: its own, else its network's."""
+        stated = self.subnets[subnet]
+        return stated.routes or self.networks[stated.network].routes
+
     def network_of(self, way_out: ExitModel) -> str | None:
-        """The network an exit belongs to."""
+        """The network an exit belongs to; None for one that joins several, or hangs on a hub."""
         for name in way_out.stands_in:
             return self.subnets[name].network
         return way_out.of_network

@@ -28,9 +28,7 @@ _EXPECTED = {
 }
 
 
-def validation_problems(
-    model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf
-) -> list[Problem]:
+def validation_problems(model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf) -> list[Problem]:
     """Every validation error as a problem: the place of the value, what was found and expected."""
     return [
         _problem(model, details, data, place_of)
@@ -59,9 +57,7 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
         choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]
         return Problem(place, found, f"one of {', '.join(choices)}", nearest(str(details["input"]), choices))
     if kind == "unfit":
-        return Problem(
-            place, found, context["expected"], context["remedy"] or f"Write {context['expected']}."
-        )
+        return Problem(place, found, context["expected"], context["remedy"] or f"Write {context['expected']}.")
     expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()
     meaning = _described(model, path)
     return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else f"Write {expected}.")
@@ -154,12 +150,20 @@ def _described(model: type[BaseModel], path: Path) -> str:
 # Where a name must be that of an entry of a section; `*` stands for any name or number.
 _NAMES: tuple[tuple[Path, str], ...] = (
     (("subnets", "*", "network"), "networks"),
+    (("networks", "*", "routes"), "route_tables"),
     (("subnets", "*", "routes"), "route_tables"),
+    (("exits", "*", "routes"), "route_tables"),
+    (("exits", "*", "routes_from", "*"), "route_tables"),
+    (("exits", "*", "networks", "*"), "networks"),
+    (("exits", "*", "hub"), "exits"),
+    (("exits", "*", "destinations", "*"), "destinations"),
+    (("exits", "*", "rules", "*", "destinations", "*"), "destinations"),
     (("exits", "*", "network"), "networks"),
     (("exits", "*", "subnet"), "subnets"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),
     (("workloads", "*", "subnets", "*"), "subnets"),
+    (("workloads", "*", "requires", "*"), "destinations"),
     (("flows", "*", "from"), "workloads"),
     (("flows", "*", "to"), "destinations"),
     (("flows", "*", "rhythm"), "rhythms"),

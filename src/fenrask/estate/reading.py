@@ -73,9 +73,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             catalogue_data, catalogue_tree = _read(file, problems)
         else:
             near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
-            problems.append(
-                Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near)
-            )
+            problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
 
 
@@ -110,7 +108,7 @@ def _validated(model: type[Model], data: Any, place_of: Any, problems: list[Prob
 
 
 def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
-    kinds = {name: model for name, model in KINDS.items() if model.needs_offer}
+    kinds = {name: model for name, model in KINDS.items() if "offer" in model.model_fields}
     for name, offer in offers.items():
         kind = offer.get("kind") if isinstance(offer, dict) else None
         if kind is None:
@@ -131,14 +129,10 @@ def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     nothing = Tree(str(path), None)
     try:
         if path.stat().st_size > MOST_BYTES:
-            raise UnusableInput(
-                [Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")]
-            )
+            raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        problems.append(
-            Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text")
-        )
+        problems.append(Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
         return {}, nothing
     except OSError as error:
         found = error.strerror or type(error).__name__

@@ -75,14 +75,10 @@ def _day(value: Any) -> date:
 
 _TEXT = {"type": "string"}
 PrefixText = Annotated[Any, BeforeValidator(_prefix), WithJsonSchema({**_TEXT, "examples": ["10.40.1.0/24"]})]
-AddressText = Annotated[
-    Any, BeforeValidator(_address), WithJsonSchema({**_TEXT, "examples": ["203.0.113.7"]})
-]
+AddressText = Annotated[Any, BeforeValidator(_address), WithJsonSchema({**_TEXT, "examples": ["203.0.113.7"]})]
 Day = Annotated[date, BeforeValidator(_day), WithJsonSchema({**_TEXT, "format": "date"})]
 Count = Annotated[int, Field(strict=True, ge=0)]
 Number = Annotated[float, Field(strict=True, ge=0)]
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
 PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
-Money = Annotated[
-    Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})
-]
+Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

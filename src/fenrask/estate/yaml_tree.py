@@ -103,9 +103,7 @@ def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
     try:
         data = values.build(root, ()) if root is not None else None
     except ValueError as error:
-        problems.append(
-            Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias.")
-        )
+        problems.append(Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias."))
         data = None
     return data, tree, problems
 
@@ -125,9 +123,7 @@ class _Values:
         if self.count > MOST_VALUES or id(node) in self.open:
             raise ValueError("aliases that unfold to too many values, or to themselves")
         self.open.add(id(node))
-        value = (
-            self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
-        )
+        value = self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
         self.open.discard(id(node))
         return value
 
@@ -153,6 +149,4 @@ def _syntax_problem(error: yaml.YAMLError, file: str) -> Problem:
     mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
     place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file, 1, 1)
     found = getattr(error, "problem", None) or str(error).splitlines()[0]
-    return Problem(
-        place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place."
-    )
+    return Problem(place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place.")

@@ -17,7 +17,8 @@ __all__ = [
     "Prefix",
     "fewest_prefixes",
     "first_free",
-    "is_documentation_or_public",
+    "is_public",
+    "mapped_to_ipv6",
     "overlaps",
     "parse_address",
     "parse_prefix",
@@ -65,9 +66,19 @@ def parse_address(text: str) -> Address:
         raise ValueError("an address such as 203.0.113.7 or 2001:db8::7") from None
 
 
-def is_documentation_or_public(prefix: Prefix) -> bool:
-    """Whether a prefix lies outside the private ranges; documentation prefixes stand for public ones."""
-    return not any(prefix.version == private.version and prefix.subnet_of(private) for private in _PRIVATE)  # type: ignore[arg-type]
+def is_public(what: Prefix | Address) -> bool:
+    """Whether a prefix or address lies outside the private ranges; documentation ranges stand for public ones."""
+    prefix = what if isinstance(what, IPv4Network | IPv6Network) else ip_network(what)
+    return not any(_covers(private, prefix) for private in _PRIVATE)
+
+
+def mapped_to_ipv6(address: IPv4Address) -> IPv6Address:
+    """The address under which an IPv6 host asks for an IPv4 one (RFC 6052, the well-known prefix).
+
+    >>> str(mapped_to_ipv6(IPv4Address("203.0.113.7")))
+    '64:ff9b::cb00:7107'
+    """
+    return IPv6Address((0x64FF9B << 96) | int(address))
 
 
 def overlaps(
@@ -78,9 +89,7 @@ def overlaps(
     Prefixes nest or are disjoint, so one pass in order of first address with a stack of the open
     ones finds all pairs: O(n log n + pairs).
     """
-    items = sorted(
-        labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen)
-    )
+    items = sorted(labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen))
     open_ones: list[tuple[Prefix, Label]] = []
     for item in items:
         while open_ones and not _covers(open_ones[-1][0], item[0]):
@@ -104,9 +113,7 @@ def fewest_prefixes(addresses: Iterable[Address]) -> tuple[Prefix, ...]:
 
 def first_free(within: Sequence[Prefix], taken: Iterable[Prefix], length: int) -> Prefix | None:
     """The lowest IPv4 prefix of `length` inside `within` that touches nothing in `taken`, or None."""
-    used = sorted(
-        (int(p.network_address), int(p.broadcast_address)) for p in taken if isinstance(p, IPv4Network)
-    )
+    used = sorted((int(p.network_address), int(p.broadcast_address)) for p in taken if isinstance(p, IPv4Network))
     size = 2 ** (32 - length)
     for pool in within:
         if not isinstance(pool, IPv4Network) or pool.prefixlen > length:

@@ -1,8 +1,9 @@
 """Tables, the walk, what needs it breaks, and findings about routes."""
 
 from fenrask.routing.needs import NEEDS, BrokenNeed, broken_needs
+from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
-from fenrask.routing.walk import Hop, Packet, Source, Verdict, Walk, walk
+from fenrask.routing.walk import Walker
 from fenrask.routing.ways import Way, Ways, flow_ways, trace, walks_to
 
 __all__ = [
@@ -18,10 +19,10 @@ __all__ = [
     "Verdict",
     "Walk",
     "Way",
+    "Walker",
     "Ways",
     "broken_needs",
     "flow_ways",
     "trace",
-    "walk",
     "walks_to",
 ]

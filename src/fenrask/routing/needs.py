@@ -116,8 +116,7 @@ def broken_needs(
     estate = ways.described.estate
     lost = [way for way in ways.by_flow[flow] if not way.walk.verdict.arrives]
     broken = [
-        BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}")
-        for way in lost[:1]
+        BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}") for way in lost[:1]
     ]
     stated = estate.flows[flow]
     needs = estate.needs_of(stated)

@@ -1,5 +1,6 @@
-"""Route tables of subnets: where a destination's name stands for its prefixes, who wins, what is local."""
+"""Route tables of subnets and hubs: names stand for prefixes, origins rank, local prefixes are there."""
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -14,7 +15,7 @@ LOCAL = "local"
 
 @dataclass(frozen=True)
 class TableRoute:
-    """One effective route: `key` is how the table names it (a prefix or a destination)."""
+    """One effective route: `key` is how the table names it (a prefix, or a destination's or network's name)."""
 
     prefix: Prefix
     exit: str
@@ -25,24 +26,27 @@ class TableRoute:
 
 @dataclass(frozen=True)
 class SubnetTable:
-    """All routes that a subnet's hosts obey, and the winner for each prefix."""
+    """All routes that hold in a place, and the winners for each prefix."""
 
     name: str
     routes: tuple[TableRoute, ...]
 
     @cached_property
-    def winners(self) -> PrefixTable[TableRoute]:
-        """For each prefix the route of the highest-ranking origin: local, static, learned, injected."""
-        best: dict[Prefix, TableRoute] = {}
+    def winners(self) -> PrefixTable[tuple[TableRoute, ...]]:
+        """For each prefix the routes of the highest-ranking origin; several are equal-cost."""
+        best: dict[Prefix, list[TableRoute]] = {}
         for route in self.routes:
-            if route.prefix not in best or route.origin < best[route.prefix].origin:
-                best[route.prefix] = route
-        return PrefixTable(best.items())
+            kept = best.setdefault(route.prefix, [])
+            if kept and route.origin < kept[0].origin:
+                kept.clear()
+            if not kept or route.origin == kept[0].origin:
+                kept.append(route)
+        return PrefixTable((prefix, tuple(routes)) for prefix, routes in best.items())
 
-    def match(self, address: Address) -> TableRoute | None:
-        """The route for an address: the longest prefix, then the origin. Final, wherever it leads."""
+    def match(self, address: Address) -> tuple[TableRoute, ...]:
+        """The routes for an address: the longest prefix, then the origin. Final, wherever they lead."""
         found = self.winners.match(address)
-        return found[1] if found else None
+        return found[1] if found else ()
 
     def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
         """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
@@ -54,36 +58,87 @@ class SubnetTable:
             and route.prefix.subnet_of(prefix)  # type: ignore[arg-type]
         )
 
+    def shadowed(self, route: TableRoute) -> tuple[TableRoute, ...]:
+        """The routes that a winner keeps from being used: the same prefix, and the next wider one behind it."""
+        same = [one for one in self.routes if one.prefix == route.prefix and one.origin > route.origin]
+        wider = [
+            one
+            for one in self.routes
+            if one.prefix.version == route.prefix.version
+            and one.prefix.prefixlen < route.prefix.prefixlen
+            and route.prefix.subnet_of(one.prefix)  # type: ignore[arg-type]
+        ]
+        longest = max((one.prefix.prefixlen for one in wider), default=-1)
+        behind = [one for one in wider if one.prefix.prefixlen == longest and one.exit != route.exit]
+        return (*same, *behind)
+
 
 class Routes:
-    """The tables of every subnet of an estate; tables are built once for each (table, network)."""
+    """The tables of every subnet and hub of an estate, each built once."""
 
     def __init__(self, described: Described) -> None:
         self.estate: Estate = described.estate
-        self._tables: dict[tuple[str | None, str], SubnetTable] = {}
+        self._tables: dict[tuple[str, ...], SubnetTable] = {}
 
-    def of(self, subnet: str) -> SubnetTable:
-        """The effective table of a subnet."""
-        stated = self.estate.subnets[subnet]
-        key = (stated.routes, stated.network)
+    def of(self, place: str, came_from: str | None = None) -> SubnetTable:
+        """The effective table of a subnet, or of a hub for what comes from a network."""
+        subnet = self.estate.subnets.get(place)
+        if subnet is None:
+            hub = self.estate.exits[place]
+            stated = getattr(hub, "routes_from", {}).get(came_from) or getattr(hub, "routes", None)
+            return self._once(("hub", place, stated or ""), lambda: self._hub_routes(place, stated))
+        table = self.estate.table_of(place)
+        key = ("subnet", table or "", subnet.network, "learns" if subnet.learns else "")
+        return self._once(key, lambda: self._subnet_routes(table, subnet.network, subnet.learns))
+
+    def of_network(self, network: str) -> SubnetTable:
+        """The table of what enters a network from outside: its own prefixes and its peers'."""
+        return self._once(("network", network), lambda: self._local(network, network))
+
+    def _once(self, key: tuple[str, ...], build: Callable[[], Iterator[TableRoute]]) -> SubnetTable:
         if key not in self._tables:
-            self._tables[key] = self._built(*key)
+            self._tables[key] = SubnetTable(key[1] or LOCAL, tuple(build()))
         return self._tables[key]
 
-    def _built(self, table: str | None, network: str) -> SubnetTable:
-        routes = [
-            TableRoute(prefix, LOCAL, Origin.LOCAL, table or LOCAL, LOCAL)
-            for prefix in self.estate.networks[network].prefixes
-        ]
+    def _subnet_routes(self, table: str | None, network: str, learns: bool) -> Iterator[TableRoute]:
+        name = table or LOCAL
+        yield from self._local(network, name)
+        yield from self._static(table)
+        if not learns:
+            return
+        for exit_name, way_out in self.estate.exits.items():
+            if self.estate.network_of(way_out) == network:
+                yield from (TableRoute(p, exit_name, Origin.LEARNED, name, exit_name) for p in way_out.learned)
+            if network in way_out.joins:
+                yield from (TableRoute(p, exit_name, Origin.INJECTED, name, exit_name) for p in way_out.injected)
+
+    def _hub_routes(self, hub: str, table: str | None) -> Iterator[TableRoute]:
+        joined = self.estate.exits[hub]
+        for network in joined.joins:
+            for prefix in self.estate.networks[network].prefixes:
+                yield TableRoute(prefix, LOCAL, Origin.LOCAL, hub, network)
+        yield from self._static(table)
+        for exit_name, way_out in self.estate.exits.items():
+            if way_out.attached_to == hub:
+                yield from (TableRoute(p, exit_name, Origin.LEARNED, hub, exit_name) for p in way_out.learned)
+
+    def _local(self, network: str, table: str) -> Iterator[TableRoute]:
+        """A network's own prefixes, and those of networks peered with it directly."""
+        own = self.estate.networks[network].prefixes
+        yield from (TableRoute(prefix, LOCAL, Origin.LOCAL, table, LOCAL) for prefix in own)
+        for exit_name, other in self.estate.peers_of(network):
+            for prefix in self.estate.networks[other].prefixes:
+                if prefix not in own:
+                    yield TableRoute(prefix, exit_name, Origin.LOCAL, table, other)
+
+    def _static(self, table: str | None) -> Iterator[TableRoute]:
         for key, value in self.estate.route_tables.get(table or "", {}).items():
-            destination = self.estate.destinations.get(key)
-            for prefix in _prefixes(destination, key):
+            for prefix in _prefixes(self.estate.destinations.get(key), key):
                 if isinstance(value, str):
-                    routes.append(TableRoute(prefix, value, Origin.STATIC, table or LOCAL, key))
+                    yield TableRoute(prefix, value, Origin.STATIC, table or "", key)
                     continue
                 for one in value if isinstance(value, tuple) else (value,):
-                    routes.append(TableRoute(prefix, one.exit, one.rank, table or LOCAL, key))
-        return SubnetTable(table or LOCAL, tuple(routes))
+                    yield TableRoute(prefix, one.exit, one.rank, table or "", key)
 
 
 def _prefixes(destination: Destination | None, key: str) -> tuple[Prefix, ...]:

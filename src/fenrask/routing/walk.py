@@ -1,191 +1,219 @@
 """The walk from a subnet to an address, exit by exit, to its verdict."""
 
-from dataclasses import dataclass, field
-from enum import Enum
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from ipaddress import IPv4Address, IPv6Address
 
-from fenrask.estate import Estate, ExitModel, Onward, Origin
-from fenrask.prefixes import Address, fewest_prefixes
+from fenrask.estate import Described, ExitModel, Onward, Passing
+from fenrask.prefixes import Address, is_public, mapped_to_ipv6
+from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
+from fenrask.routing.reply import answered
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
-__all__ = ["Hop", "Packet", "Source", "Verdict", "Walk", "walk"]
+__all__ = ["Walker"]
 
-
-class Verdict(Enum):
-    """How a walk ends."""
-
-    ARRIVES = "arrives"
-    NO_ROUTE = "no route"
-    BLACK_HOLE = "black hole"
-    LOOP = "loop"
-    NO_PUBLIC_SOURCE = "no public source"
-    WRONG_SERVICE = "not carried"
-
-    @property
-    def arrives(self) -> bool:
-        return self is Verdict.ARRIVES
+Ending = tuple[Verdict, str]
 
 
 @dataclass(frozen=True)
-class Source:
-    """Whose address a packet carries at some point of its way."""
+class _At:
+    """Where a packet is, as what, and how it came there."""
 
-    kind: str
-    """`host` (private), `host-public`, or `exit`."""
-    exit: str = ""
-    addresses: tuple[Address, ...] = ()
-
-    @property
-    def public(self) -> bool:
-        return self.kind != "host"
-
-    def __str__(self) -> str:
-        if self.kind == "host":
-            return "host's private address"
-        if self.kind == "host-public":
-            return "host's own public address"
-        prefixes = (str(prefix).removesuffix("/32") for prefix in fewest_prefixes(self.addresses))
-        return ", ".join(prefixes) or f"addresses of {self.exit}"
-
-
-@dataclass(frozen=True)
-class Packet:
-    """What is sent: the destination's name (if it has one), the address, and the sending host's source."""
-
-    address: Address
-    destination: str | None = None
-    public_host: bool = False
-
-
-@dataclass(frozen=True)
-class Hop:
-    """One step: in which subnet's table, which route matched, to which exit, and the source afterwards."""
-
-    subnet: str
-    route: TableRoute | None
-    """None where no table was asked, or where no route matched."""
-    exit: str
-    source: Source
-    from_zone: str | None = None
-    to_zone: str | None = None
-    by_name: bool = False
-    """Whether the exit was found because the destination's name resolves to it."""
-
-    @property
-    def crosses_zone(self) -> bool:
-        """Whether this step leaves one zone for another (it costs money)."""
-        return None not in (self.from_zone, self.to_zone) and self.from_zone != self.to_zone
-
-
-@dataclass(frozen=True)
-class Walk:
-    """A whole way: its hops, its verdict, and what the far side sees."""
-
-    subnet: str
-    packet: Packet
-    verdict: Verdict
-    hops: tuple[Hop, ...]
-    onward: Onward | None = None
-    """Where the last exit let it go; None inside the network, or where it did not arrive."""
-    why: str = ""
-
-    @property
-    def exits(self) -> tuple[str, ...]:
-        """The exits passed, in order, without the local step."""
-        return tuple(hop.exit for hop in self.hops if hop.exit not in ("", LOCAL))
-
-    @property
-    def source(self) -> Source:
-        """What the far side sees."""
-        return self.hops[-1].source if self.hops else Source("host")
-
-
-@dataclass
-class _State:
-    subnet: str
+    place: str
+    network: str | None
+    """None at a hub."""
     zone: str | None
     source: Source
-    hops: list[Hop] = field(default_factory=list)
+    address: Address
+    hops: tuple[Hop, ...] = ()
+    came_from: str | None = None
+    """The network from which a hub was entered."""
 
 
-def walk(routes: Routes, subnet: str, packet: Packet) -> Walk:
-    """Follow a packet from a subnet until it arrives or is lost.
+class Walker:
+    """Follows packets through one estate.
 
-    Longest prefix first, then origin (RFC 1812); a matched route is final even where its exit is
-    gone. An exit that stands in a subnet looks that subnet's table up in turn.
+    Longest prefix first, then origin (RFC 1812), then all equal routes; a matched route is final even
+    where its exit is gone. An exit that stands in a subnet looks that subnet's table up in turn. A
+    packet arrives only where its answer comes back, past every hop that keeps state.
     """
-    estate = routes.estate
-    start = Source("host-public" if packet.public_host else "host")
-    state = _State(subnet, estate.subnets[subnet].zone, start)
 
-    def ended(verdict: Verdict, why: str = "", onward: Onward | None = None) -> Walk:
-        return Walk(subnet, packet, verdict, tuple(state.hops), onward, why)
+    def __init__(self, described: Described) -> None:
+        self.described = described
+        self.estate = described.estate
+        self.routes = Routes(described)
 
-    by_name = _endpoint_by_name(estate, subnet, packet.destination)
-    if by_name:
-        state.hops.append(_hop(estate, state, None, by_name))
-        return ended(Verdict.ARRIVES, onward=Onward.SERVICE)
-    while True:
-        route = routes.of(state.subnet).match(packet.address)
-        if route and route.origin is Origin.LOCAL:
-            state.hops.append(Hop(state.subnet, route, LOCAL, state.source, state.zone, None))
-            return ended(Verdict.ARRIVES)
-        name = route.exit if route else _fallback(estate, state.subnet)
-        if not name:
-            state.hops.append(Hop(state.subnet, None, "", state.source))
-            table = routes.of(state.subnet).name
-            return ended(Verdict.NO_ROUTE, f"no route in {table} matches, and nothing is lent")
-        if name not in estate.exits:
-            state.hops.append(Hop(state.subnet, route, name, state.source))
-            return ended(Verdict.BLACK_HOLE, f"{name} does not exist")
-        looped = name in [hop.exit for hop in state.hops]
-        state.hops.append(_hop(estate, state, route, name))
-        if looped:
-            table = routes.of(state.subnet).name
-            why = f"{name} sends it back to itself by the table {table} of its own subnet {state.subnet}"
-            return ended(Verdict.LOOP, why)
-        way_out = estate.exits[name]
-        if refusal := _refusal(way_out, name, state.source, packet):
-            return ended(*refusal)
-        if way_out.onward is not Onward.TABLE:
-            return ended(Verdict.ARRIVES, onward=way_out.onward)
-        state.subnet = way_out.stands_in[0]
+    def walks(self, subnet: str, packet: Packet) -> list[tuple[Walk, Fraction]]:
+        """The ways of a packet from a subnet, with the share of each: several where routes are equal."""
+        found: list[tuple[Walk, Fraction]] = []
+        pending: list[tuple[_At | Walk, Fraction]] = [(self._begun(subnet, packet), Fraction(1))]
+        while pending:
+            here, share = pending.pop()
+            if isinstance(here, Walk):
+                found.append((answered(self.routes, here), share))
+                continue
+            options = list(self._options(here, packet))
+            of_each = share if len(options) == 1 else share / len(options)
+            pending += [(self._entered(here, route, name, subnet, packet), of_each) for route, name in options]
+        return found[::-1]
+
+    def _begun(self, subnet: str, packet: Packet) -> _At | Walk:
+        """The packet in its host: of a family that its subnet has, mapped where it has only IPv6."""
+        stated = self.estate.subnets[subnet]
+        prefixes = {one.version: one for one in (stated.prefix, stated.prefix_v6) if one is not None}
+        address = packet.address
+        if address.version not in prefixes and isinstance(address, IPv4Address):
+            address = mapped_to_ipv6(address)
+        prefix = prefixes.get(address.version)
+        own_is_public = packet.public_host or (prefix is not None and prefix.version == 6 and is_public(prefix))
+        source = Source("host-public" if own_is_public else "host", prefix=prefix, network=stated.network)
+        here = _At(subnet, stated.network, stated.zone, source, address)
+        if prefix is None:
+            hop = Hop(subnet, None, "", source, stated.zone)
+            return _ended(replace(here, hops=(hop,)), subnet, packet, Verdict.NO_ROUTE, f"{subnet} has no IPv6")
+        return here
+
+    def _options(self, here: _At, packet: Packet) -> Iterator[tuple[TableRoute | None, str]]:
+        """What may be entered next: by name at the start, else by the matching routes, else what is lent."""
+        if not here.hops and (name := self._by_name(here.network, packet.destination)):
+            yield None, name
+            return
+        matching = self.routes.of(here.place, here.came_from).match(here.address)
+        for route in matching:
+            yield route, route.exit
+        if not matching:
+            yield None, self.estate.fallback_of.get(here.network or "", "")
+
+    def _by_name(self, network: str | None, destination: str | None) -> str:
+        """The exit that a network's hosts reach by a destination's name."""
+        return self.estate.by_name.get((network, destination), "")
+
+    def _entered(self, here: _At, route: TableRoute | None, name: str, subnet: str, packet: Packet) -> _At | Walk:
+        """The packet after one more step."""
+        if not name or name == LOCAL or name not in self.estate.exits:
+            hop = Hop(here.place, route, name, here.source, here.zone)
+            there = replace(here, hops=(*here.hops, hop))
+            if name == LOCAL:
+                return _ended(there, subnet, packet, Verdict.ARRIVES, "")
+            why = f"{name} does not exist"
+            if not name:
+                why = f"no route in {self.routes.of(here.place, here.came_from).name} matches, and nothing is lent"
+            return _ended(there, subnet, packet, Verdict.BLACK_HOLE if name else Verdict.NO_ROUTE, why)
+        way_out = self.estate.exits[name]
+        via, unreached = self._reached(here, route, way_out, name)
+        passing = self._passing(here.address, packet)
+        decision = way_out.decides(passing) if not unreached else None
+        there = self._moved(here, route, name, via, decision.rule if decision else "")
+        # A hub may be passed twice, from different places; anything else that is met again sends in circles.
+        once = (here.place, name) if way_out.onward is Onward.HUB else name
+        if once in [(hop.subnet, hop.exit) if isinstance(once, tuple) else hop.exit for hop in here.hops]:
+            table = self.routes.of(here.place, here.came_from).name
+            why = f"{name} sends it back to itself by the table {table} of {here.place}"
+            return _ended(there, subnet, packet, Verdict.LOOP, why)
+        ending = unreached or self._refusal(here, way_out, name, passing)
+        if ending is None and decision is not None and not decision.allowed:
+            ending = Verdict.DENIED, f"{name} denies it by {decision.rule}"
+        if ending is not None:
+            return _ended(there, subnet, packet, *ending)
+        if way_out.onward in (Onward.TABLE, Onward.HUB):
+            return there
+        return _ended(there, subnet, packet, Verdict.ARRIVES, "", way_out.onward)
+
+    def _reached(self, here: _At, route: TableRoute | None, way_out: ExitModel, name: str) -> tuple[str, Ending | None]:
+        """The peering crossed on the way to an exit, if any; and why the exit is out of reach, if it is."""
+        if here.network is None:
+            hub = self.estate.exits[here.place]
+            near = way_out.attached_to == here.place or self.estate.network_of(way_out) in hub.joins
+            return "", None if near else (Verdict.BLACK_HOLE, f"{name} is not attached to {here.place}")
+        if here.network in way_out.joins:
+            crossed = name if way_out.onward is Onward.JOINED else ""
+            return "", self._forwarding(here, crossed)
+        target = self.estate.network_of(way_out)
+        if target == here.network:
+            return "", None
+        for peering, other in self.estate.peers_of(here.network):
+            if other == target:
+                if not way_out.is_machine and not getattr(self.estate.exits[peering], "use_exits", False):
+                    return peering, (
+                        Verdict.BLACK_HOLE,
+                        f"{peering} does not let the other side's exits be used",
+                    )
+                return peering, self._forwarding(here, peering)
+        where = target or way_out.attached_to or "no network"
+        return "", (
+            Verdict.BLACK_HOLE,
+            f"{name} belongs to {where}, not to {here.network} nor to a peer of it",
+        )
+
+    def _forwarding(self, here: _At, peering: str) -> Ending | None:
+        """Whether a peering takes a packet whose source lies outside the network that it leaves."""
+        if peering and here.source.network != here.network and not self.estate.exits[peering].takes_forwarded:
+            return Verdict.DENIED, f"{peering} takes no forwarded packets"
+        return None
+
+    def _refusal(self, here: _At, way_out: ExitModel, name: str, passing: Passing) -> Ending | None:
+        """Why an exit does not carry a packet, if it does not."""
+        if way_out.fault:
+            return Verdict.BLACK_HOLE, f"{name}: {way_out.fault}"
+        address = here.address
+        if address.version not in way_out.families and not (way_out.maps_ipv6 and _unmapped(address)):
+            return Verdict.NOT_CARRIED, f"{name} carries no IPv{address.version}"
+        if way_out.needs_public_source and not here.source.public:
+            return Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources"
+        if way_out.carries and passing.destination not in way_out.carries:
+            return Verdict.NOT_CARRIED, f"{name} leads to {', '.join(way_out.carries)} only"
+        if way_out.onward is Onward.THIRD_PARTY and not any(address in one for one in way_out.announced):
+            return Verdict.NOT_CARRIED, f"{name} has received no prefix that holds {address}"
+        offer = self.described.offer_of(name)
+        if offer is not None and way_out.rewrites(address) and passing.protocol not in offer.protocols:
+            return Verdict.NOT_CARRIED, f"{name} does not translate {passing.protocol}"
+        return None
+
+    def _moved(self, here: _At, route: TableRoute | None, name: str, via: str, rule: str) -> _At:
+        """The step into an exit: its zone, its network, the source and the address as it rewrites them."""
+        way_out = self.estate.exits[name]
+        zones = self.estate.zones_of(way_out)
+        zone = here.zone if not zones or here.zone in zones else zones[0]
+        address = here.address
+        if way_out.maps_ipv6:
+            address = _unmapped(address) or address
+        source = here.source
+        if way_out.rewrites(address):
+            network = self.estate.network_of(way_out)
+            source = Source("exit", name, way_out.listed_addresses, way_out.pool, network)
+        hop = Hop(
+            here.place,
+            route,
+            name,
+            source,
+            here.zone,
+            zone,
+            route is None and way_out.found_by_name,
+            via,
+            rule,
+        )
+        if way_out.onward is Onward.HUB:
+            return _At(name, None, zone, source, address, (*here.hops, hop), here.network)
+        if way_out.onward is Onward.TABLE:
+            place = way_out.stands_in[0]
+            network = self.estate.subnets[place].network
+            return _At(place, network, zone, source, address, (*here.hops, hop))
+        return replace(here, zone=zone, source=source, hops=(*here.hops, hop))
+
+    def _passing(self, address: Address, packet: Packet) -> Passing:
+        stated = self.estate.destinations.get(packet.destination or "")
+        if stated is None:
+            return Passing(address, None, (), None, "tcp")
+        return Passing(address, packet.destination, stated.names, stated.port, stated.protocol)
 
 
-def _refusal(way_out: ExitModel, name: str, source: Source, packet: Packet) -> tuple[Verdict, str] | None:
-    """Why an exit does not let a packet pass, if it does not."""
-    if way_out.needs_public_source and not source.public:
-        return Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources"
-    if way_out.carries and way_out.carries != packet.destination:
-        return Verdict.WRONG_SERVICE, f"{name} leads to {way_out.carries} only"
+def _ended(here: _At, subnet: str, packet: Packet, verdict: Verdict, why: str, onward: Onward | None = None) -> Walk:
+    return Walk(subnet, packet, verdict, here.hops, onward, why)
+
+
+def _unmapped(address: Address) -> IPv4Address | None:
+    """The IPv4 address inside a mapped one (RFC 6052); None for any other."""
+    if isinstance(address, IPv6Address) and int(address) >> 32 == 0x64FF9B << 64:
+        return IPv4Address(int(address) & 0xFFFFFFFF)
     return None
-
-
-def _hop(estate: Estate, state: _State, route: TableRoute | None, name: str) -> Hop:
-    """Step to an exit: its zone, and the source as it rewrites it. Moves the state on."""
-    way_out = estate.exits[name]
-    zones = estate.zones_of(way_out)
-    zone = state.zone if not zones or state.zone in zones else zones[0]
-    if way_out.translates:
-        state.source = Source("exit", name, way_out.listed_addresses)
-    hop = Hop(state.subnet, route, name, state.source, state.zone, zone, way_out.found_by_name)
-    state.zone = zone
-    return hop
-
-
-def _endpoint_by_name(estate: Estate, subnet: str, destination: str | None) -> str | None:
-    """The endpoint that the destination's name resolves to in the subnet's network."""
-    network = estate.subnets[subnet].network
-    return next(
-        (
-            name
-            for name, way_out in estate.exits.items()
-            if way_out.found_by_name
-            and way_out.carries == destination
-            and estate.network_of(way_out) == network
-        ),
-        None,
-    )
-
-
-def _fallback(estate: Estate, subnet: str) -> str | None:
-    return estate.fallback_of.get(estate.subnets[subnet].network)

@@ -9,8 +9,9 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, Destination
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, Prefix, PrefixTable, parse_address
+from fenrask.routing.packets import Packet, Walk
 from fenrask.routing.tables import Routes
-from fenrask.routing.walk import Packet, Walk, walk
+from fenrask.routing.walk import Walker
 
 __all__ = ["Way", "Ways", "flow_ways", "trace", "walks_to"]
 
@@ -64,7 +65,7 @@ class Ways:
 
 def flow_ways(described: Described) -> Ways:
     """Walk every flow from every subnet of its workload; equal walks are walked once."""
-    routes = Routes(described)
+    walker = Walker(described)
     known: dict[tuple[str, str, bool], tuple[tuple[Walk, Fraction], ...]] = {}
     ways: list[Way] = []
     for name, flow in described.estate.flows.items():
@@ -72,16 +73,12 @@ def flow_ways(described: Described) -> Ways:
         for subnet in workload.subnets:
             key = (subnet, flow.to, workload.public_address)
             if key not in known:
-                known[key] = tuple(walks_to(routes, subnet, flow.to, workload.public_address))
-            ways += [
-                Way(name, subnet, one, share / len(workload.subnets), share) for one, share in known[key]
-            ]
-    return Ways(described, routes, tuple(ways))
+                known[key] = tuple(walks_to(walker, subnet, flow.to, workload.public_address))
+            ways += [Way(name, subnet, one, share / len(workload.subnets), share) for one, share in known[key]]
+    return Ways(described, walker.routes, tuple(ways))
 
 
-def trace(
-    described: Described, subnet: str, target: str, public_host: bool = False
-) -> list[tuple[Walk, Fraction]]:
+def trace(described: Described, subnet: str, target: str, public_host: bool = False) -> list[tuple[Walk, Fraction]]:
     """The walks from a subnet to a destination's name or to an address, each with its share of it.
 
     UnusableInput for a subnet or a target that is not known.
@@ -89,9 +86,7 @@ def trace(
     estate = described.estate
     problems = []
     if subnet not in estate.subnets:
-        problems.append(
-            Problem(Place(path="SUBNET"), repr(subnet), "a subnet", nearest(subnet, estate.subnets))
-        )
+        problems.append(Problem(Place(path="SUBNET"), repr(subnet), "a subnet", nearest(subnet, estate.subnets)))
     address = None
     if target not in estate.destinations:
         try:
@@ -102,23 +97,23 @@ def trace(
             problems.append(Problem(Place(path="DESTINATION"), repr(target), expected, remedy))
     if problems:
         raise UnusableInput(problems)
-    routes = Routes(described)
+    walker = Walker(described)
     if address is None:
-        return list(walks_to(routes, subnet, target, public_host))
+        return list(walks_to(walker, subnet, target, public_host))
     holding = PrefixTable((p, name) for name, one in estate.destinations.items() for p in one.prefixes)
     found = holding.match(address)
-    return [(walk(routes, subnet, Packet(address, found[1] if found else None, public_host)), Fraction(1))]
+    return walker.walks(subnet, Packet(address, found[1] if found else None, public_host))
 
 
-def walks_to(routes: Routes, subnet: str, to: str, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
+def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
     """The distinct walks to a destination with the share of its prefixes that each serves."""
-    destination = routes.estate.destinations[to]
+    destination = walker.estate.destinations[to]
     merged: dict[tuple[object, ...], tuple[Walk, Fraction]] = {}
-    for address, share in _targets(routes, subnet, destination):
-        found = walk(routes, subnet, Packet(address, to, public_host))
-        key = (found.verdict, found.exits)
-        first, sum_of_shares = merged.get(key, (found, Fraction(0)))
-        merged[key] = (first, sum_of_shares + share)
+    for address, share in _targets(walker.routes, subnet, destination):
+        for found, part in walker.walks(subnet, Packet(address, to, public_host)):
+            key = (found.verdict, found.exits)
+            first, sum_of_shares = merged.get(key, (found, Fraction(0)))
+            merged[key] = (first, sum_of_shares + share * part)
     yield from merged.values()
 
 

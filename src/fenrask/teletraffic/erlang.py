@@ -209,9 +209,7 @@ def _integral(c: Floats, a: Floats, sign: float) -> Floats:
         return c
     d = np.abs(a - c)
     # For sign -1 the exponent falls faster than its parabola, and the stretch ends before 1.
-    end = (
-        _end(c, d) if sign > 0 else np.minimum(2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH)), 1 - 1e-12)
-    )
+    end = _end(c, d) if sign > 0 else np.minimum(2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH)), 1 - 1e-12)
     t = end[:, None] * _NODES
     values = np.exp(-d[:, None] * t + c[:, None] * _log1pmx(sign * t))
     integral: Floats = a * end * (values @ _WEIGHTS)

@@ -6,24 +6,35 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.exits.circuit import Circuit, Tunnel
+from fenrask.estate.exits.contract import Decision, ExitModel, Onward, Passing
 from fenrask.estate.exits.direct_internet import DirectInternet
+from fenrask.estate.exits.forward_proxy import ForwardProxy
+from fenrask.estate.exits.hub import Hub
 from fenrask.estate.exits.in_subnet_endpoint import InSubnetEndpoint
 from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
+from fenrask.estate.exits.ipv6_outbound import Ipv6Outbound
 from fenrask.estate.exits.lent_address import LentAddress
+from fenrask.estate.exits.peering import Peering
 from fenrask.estate.exits.routed_endpoint import RoutedEndpoint
 from fenrask.estate.exits.translation_gateway import TranslationGateway
 from fenrask.estate.exits.translator_host import TranslatorHost
 
-__all__ = ["KINDS", "Exit", "ExitModel", "Onward"]
+__all__ = ["KINDS", "Decision", "Exit", "ExitModel", "Onward", "Passing"]
 
 KINDS: dict[str, type[ExitModel]] = {
     "direct-internet": DirectInternet,
     "translation-gateway": TranslationGateway,
     "translator-host": TranslatorHost,
     "inspecting-firewall": InspectingFirewall,
+    "forward-proxy": ForwardProxy,
     "routed-endpoint": RoutedEndpoint,
     "in-subnet-endpoint": InSubnetEndpoint,
+    "peering": Peering,
+    "hub": Hub,
+    "circuit": Circuit,
+    "tunnel": Tunnel,
+    "ipv6-outbound": Ipv6Outbound,
     "lent-address": LentAddress,
 }
 

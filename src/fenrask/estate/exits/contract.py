@@ -1,21 +1,45 @@
 """What every kind of exit tells the other layers, so that none of them names a kind."""
 
+from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
 
 from fenrask.estate.values import AddressText, Count, Strict
+from fenrask.prefixes import Address, Prefix
 
-__all__ = ["Addresses", "ExitModel", "Onward", "StatedAddresses", "Translating"]
+__all__ = ["Addresses", "Decision", "ExitModel", "Onward", "Passing", "StatedAddresses", "Translating"]
 
 
 class Onward(Enum):
     """What happens to a packet after an exit."""
 
     TABLE = "looked up in the table of the exit's own subnet"
+    HUB = "looked up in the hub's own table"
     INTERNET = "on the internet"
     SERVICE = "in the provider's service, privately"
+    THIRD_PARTY = "at a third party, privately"
+    JOINED = "in a network joined with this one"
+
+
+@dataclass(frozen=True)
+class Passing:
+    """What an exit may judge a packet by."""
+
+    address: Address
+    destination: str | None
+    names: tuple[str, ...]
+    port: int | None
+    protocol: str
+
+
+@dataclass(frozen=True)
+class Decision:
+    """Whether an exit lets a packet pass, and by which rule it says so."""
+
+    allowed: bool
+    rule: str
 
 
 def _addresses_shape(value: Any) -> str:
@@ -43,6 +67,10 @@ class ExitModel(Strict):
     """Whether a catalogue offer of the same kind stands behind it."""
     inspects: ClassVar[bool] = False
     """Whether it inspects what passes, so that the need `inspected` is met."""
+    keeps_state: ClassVar[bool] = False
+    """Whether it lets an answer pass only where it saw the question."""
+    is_machine: ClassVar[bool] = False
+    """Whether it has an address that routes of joined networks may name as their next hop."""
     fixed_source: ClassVar[bool] = True
     """Whether the address it shows stays the same."""
     fallback: ClassVar[bool] = False
@@ -57,7 +85,26 @@ class ExitModel(Strict):
 
     @property
     def translates(self) -> bool:
-        """Whether it rewrites the source to addresses of its own."""
+        """Whether it rewrites sources, at least toward some destinations."""
+        return False
+
+    def rewrites(self, address: Address) -> bool:
+        """Whether it rewrites the source of a packet to this address."""
+        return self.translates
+
+    @property
+    def pool(self) -> Prefix | None:
+        """The private prefix that it rewrites sources to; None where it has public addresses."""
+        return None
+
+    @property
+    def families(self) -> frozenset[int]:
+        """The IP versions that it carries."""
+        return frozenset({4, 6})
+
+    @property
+    def maps_ipv6(self) -> bool:
+        """Whether it takes IPv6 packets to mapped IPv4 addresses (NAT64, RFC 6146)."""
         return False
 
     @property
@@ -76,14 +123,58 @@ class ExitModel(Strict):
         return None
 
     @property
-    def carries(self) -> str | None:
-        """The one destination it carries, by name; None for any."""
+    def joins(self) -> tuple[str, ...]:
+        """The networks that it joins."""
+        return ()
+
+    @property
+    def attached_to(self) -> str | None:
+        """The hub that it is attached to, for a line that ends at a hub."""
+        return None
+
+    @property
+    def carries(self) -> tuple[str, ...] | None:
+        """The only destinations it carries, by name; None for any."""
         return None
 
     @property
     def found_by_name(self) -> bool:
-        """Whether hosts reach it because the destination's name resolves to it, not by a route."""
+        """Whether hosts reach it because of the destination's name, not by a route."""
         return False
+
+    @property
+    def learned(self) -> tuple[Prefix, ...]:
+        """The prefixes that it announces to its network or hub, while a session is up."""
+        return ()
+
+    @property
+    def announced(self) -> tuple[Prefix, ...]:
+        """The prefixes that a third party says lie behind it, taken or not."""
+        return ()
+
+    @property
+    def takes_forwarded(self) -> bool:
+        """Whether it takes packets whose source lies outside the network that they leave."""
+        return True
+
+    @property
+    def injected(self) -> tuple[Prefix, ...]:
+        """The prefixes that it puts into the tables of the networks it joins."""
+        return ()
+
+    @property
+    def known_beyond(self) -> tuple[Prefix, ...] | None:
+        """The sources that the far side can answer, for a private line; None for any."""
+        return None
+
+    @property
+    def fault(self) -> str:
+        """Why nothing passes it as it is described; empty where it works."""
+        return ""
+
+    def decides(self, passing: Passing) -> Decision | None:
+        """Its word on a packet, for an exit with rules."""
+        return None
 
     @property
     def units(self) -> int:
@@ -102,12 +193,16 @@ class ExitModel(Strict):
 
 
 class Translating(ExitModel):
-    """The common part of exits that show public addresses of their own."""
+    """The common part of exits that show addresses of their own."""
+
+    keeps_state: ClassVar[bool] = True
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
 
     @property
     def stated_addresses(self) -> int | None:
+        if not self.translates or self.pool is not None:
+            return 0
         if isinstance(self.addresses, tuple):
             return len(self.addresses)
         return None if isinstance(self.addresses, str) else self.addresses

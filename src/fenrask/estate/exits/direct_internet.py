@@ -10,9 +10,7 @@ __all__ = ["DirectInternet"]
 
 
 class DirectInternet(ExitModel):
-    purpose: ClassVar[str] = (
-        "the network's own door to the internet: only what has a public source leaves by it"
-    )
+    purpose: ClassVar[str] = "the network's own door to the internet: only what has a public source leaves by it"
     needs_offer: ClassVar[bool] = False
 
     kind: Literal["direct-internet"]

@@ -1,31 +1,82 @@
 """A firewall that inspects by rule and may translate."""
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field
 
-from fenrask.estate.exits.contract import Translating
+from fenrask.estate.exits.contract import Decision, Passing, Translating
+from fenrask.estate.values import PortNumber, PrefixText, Strict
+from fenrask.prefixes import Address, Prefix, is_public
 
-__all__ = ["InspectingFirewall"]
+__all__ = ["FirewallRule", "InspectingFirewall"]
+
+
+class FirewallRule(Strict):
+    """What a rule matches, every key that is given, and what it does. Left out: anything."""
+
+    action: Literal["allow", "deny"] = Field(description="what is done with what matches")
+    order: Annotated[int, Field(strict=True)] | None = Field(
+        None, description="rules are tried in this order; left out: as written, after those with a number"
+    )
+    destinations: tuple[str, ...] = Field((), description="destinations by name")
+    prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
+    ports: tuple[PortNumber, ...] = Field((), description="destination ports")
+    protocol: Literal["tcp", "udp"] | None = Field(None, description="transport protocol")
+    names: tuple[str, ...] = Field((), description="names asked for; `*.example.net` for all below one")
+
+    def matches(self, passing: Passing) -> bool:
+        return (
+            (not self.destinations or passing.destination in self.destinations)
+            and (not self.prefixes or any(passing.address in one for one in self.prefixes))
+            and (not self.ports or passing.port in self.ports)
+            and (self.protocol is None or passing.protocol == self.protocol)
+            and (not self.names or any(_named(pattern, name) for pattern in self.names for name in passing.names))
+        )
+
+    @property
+    def matches_everything(self) -> bool:
+        """Whether nothing narrows it: no destination, port, protocol or name, and no prefix but the whole."""
+        narrow = self.destinations or self.ports or self.protocol or self.names
+        return not narrow and (not self.prefixes or any(one.prefixlen == 0 for one in self.prefixes))
+
+
+def _named(pattern: str, name: str) -> bool:
+    return name.endswith(pattern[1:]) if pattern.startswith("*.") else name == pattern
 
 
 class InspectingFirewall(Translating):
-    purpose: ClassVar[str] = "inspects what passes, may translate, has nodes"
+    purpose: ClassVar[str] = "inspects what passes by rule, may translate, has nodes"
     inspects: ClassVar[bool] = True
+    is_machine: ClassVar[bool] = True
 
     kind: Literal["inspecting-firewall"]
     offer: str = Field(description="the catalogue's offer")
     subnet: str = Field(description="the subnet it stands in, whose table says where it sends on")
     nodes: Annotated[int, Field(strict=True, ge=1)] = Field(1, description="nodes that run and are paid")
-    translation: Literal["always", "never"] = Field("always", description="whether it rewrites the source")
+    translation: Literal["always", "never", "public-only"] = Field(
+        "always", description="toward which destinations it rewrites the source"
+    )
+    private_pool: PrefixText | None = Field(
+        None, description="the private prefix it rewrites to; left out: public addresses"
+    )
+    announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
+    session: Literal["up", "down"] = Field("up", description="whether that session stands")
+    rules: dict[str, FirewallRule] = Field({}, description="rules by name; the first that matches decides")
+    default: Literal["allow", "deny"] | None = Field(
+        None, description="what is done where no rule matches; left out: deny where there are rules"
+    )
 
     @property
     def translates(self) -> bool:
-        return self.translation == "always"
+        return self.translation != "never"
+
+    def rewrites(self, address: Address) -> bool:
+        return self.translation == "always" or (self.translation == "public-only" and is_public(address))
 
     @property
-    def stated_addresses(self) -> int | None:
-        return super().stated_addresses if self.translates else 0
+    def pool(self) -> Prefix | None:
+        prefix: Any = self.private_pool
+        return prefix if self.translates else None
 
     @property
     def stands_in(self) -> tuple[str, ...]:
@@ -34,3 +85,20 @@ class InspectingFirewall(Translating):
     @property
     def units(self) -> int:
         return self.nodes
+
+    @property
+    def learned(self) -> tuple[Prefix, ...]:
+        return self.announces if self.session == "up" else ()
+
+    @property
+    def in_order(self) -> list[tuple[str, FirewallRule]]:
+        """The rules as they are tried."""
+        far = max((rule.order or 0 for rule in self.rules.values()), default=0) + 1
+        return sorted(self.rules.items(), key=lambda item: far if item[1].order is None else item[1].order)
+
+    def decides(self, passing: Passing) -> Decision | None:
+        for name, rule in self.in_order:
+            if rule.matches(passing):
+                return Decision(rule.action == "allow", name)
+        default = self.default or ("deny" if self.rules else "allow")
+        return Decision(default == "allow", "its default")

@@ -13,6 +13,7 @@ class LentAddress(ExitModel):
     purpose: ClassVar[str] = "the provider lends some address of its own, which may change at any time"
     needs_offer: ClassVar[bool] = False
     fixed_source: ClassVar[bool] = False
+    keeps_state: ClassVar[bool] = True
     fallback: ClassVar[bool] = True
 
     kind: Literal["lent-address"]
@@ -25,6 +26,10 @@ class LentAddress(ExitModel):
     @property
     def translates(self) -> bool:
         return True
+
+    @property
+    def families(self) -> frozenset[int]:
+        return frozenset({4})
 
     @property
     def of_network(self) -> str | None:

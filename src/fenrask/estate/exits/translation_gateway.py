@@ -1,4 +1,4 @@
-"""Provider-run source translation (NAPT, RFC 3022)."""
+"""Provider-run source translation (NAPT, RFC 3022; NAT64, RFC 6146)."""
 
 from typing import ClassVar, Literal, Self
 
@@ -16,16 +16,14 @@ class TranslationGateway(Translating):
     kind: Literal["translation-gateway"]
     offer: str = Field(description="the catalogue's offer")
     subnet: str | None = Field(None, description="the subnet it stands in, whose table leads on to a door")
-    network: str | None = Field(
-        None, description="instead of a subnet: the network it serves, with a door of its own"
-    )
+    network: str | None = Field(None, description="instead of a subnet: the network it serves, with a door of its own")
+
+    nat64: bool = Field(False, description="whether it also takes IPv6 hosts to IPv4 destinations")
 
     @model_validator(mode="after")
     def _stands_somewhere(self) -> Self:
         if (self.subnet is None) == (self.network is None):
-            raise unfit(
-                "either `subnet` or `network`", "Say which subnet it stands in, or which network it serves."
-            )
+            raise unfit("either `subnet` or `network`", "Say which subnet it stands in, or which network it serves.")
         return self
 
     @property
@@ -35,6 +33,14 @@ class TranslationGateway(Translating):
     @property
     def translates(self) -> bool:
         return True
+
+    @property
+    def families(self) -> frozenset[int]:
+        return frozenset({4})
+
+    @property
+    def maps_ipv6(self) -> bool:
+        return self.nat64
 
     @property
     def stands_in(self) -> tuple[str, ...]:

@@ -15,15 +15,11 @@ RULES: tuple[Rule, ...] = (
     Rule("black-hole", _E, "a route leads to an exit that does not exist", routes.black_hole),
     Rule("no-way-out", _E, "a flow finds no route, or a door that does not let it out", routes.no_way_out),
     Rule("route-loop", _E, "an exit's own subnet sends its traffic back to it", routes.route_loop),
-    Rule(
-        "gateway-without-door", _E, "a translating exit stands where no door is", exits.gateway_without_door
-    ),
+    Rule("gateway-without-door", _E, "a translating exit stands where no door is", exits.gateway_without_door),
     Rule("source-may-change", _E, "a flow needs a fixed source but is lent one", exits.source_may_change),
     Rule("need-not-met", _E, "a flow's way breaks one of its needs", exits.need_not_met),
     Rule("overlapping-prefixes", _E, "subnets or networks overlap", addressing.overlapping_prefixes),
-    Rule(
-        "subnet-outside-network", _E, "a subnet lies outside its network", addressing.subnet_outside_network
-    ),
+    Rule("subnet-outside-network", _E, "a subnet lies outside its network", addressing.subnet_outside_network),
     Rule("address-used-twice", _E, "one public address on two exits", addressing.address_used_twice),
     Rule("keepalive-too-slow", _W, "keep-alive comes after the exit gave up", exits.keepalive_too_slow),
     Rule("idle-exit", _W, "an exit costs money and carries nothing", exits.idle_exit),

@@ -52,6 +52,4 @@ def rates_out_of_date(case: Case) -> Iterator[Doubt]:
     noted = case.described.catalogue.noted
     if date.today() - noted > timedelta(days=365):
         place = case.described.catalogue_tree.place(("noted",))
-        yield Doubt(
-            place, f"the rates were noted on {noted}, over a year ago", "Read them again, and set `noted`."
-        )
+        yield Doubt(place, f"the rates were noted on {noted}, over a year ago", "Read them again, and set `noted`.")

@@ -18,9 +18,7 @@ def gateway_without_door(case: Case) -> Iterator[Doubt]:
         subnet = way_out.stands_in[0]
         routes = case.ways.routes.of(subnet).routes
         # A table that leads back to the exit itself is a loop, and told as one.
-        if not any(route.exit in doors or route.exit == name for route in routes) and not _chained(
-            case, subnet
-        ):
+        if not any(route.exit in doors or route.exit == name for route in routes) and not _chained(case, subnet):
             cause = f"{name} stands in {subnet}, whose table leads to no door to the internet"
             remedy = "Put it into a subnet whose default leads to a direct-internet exit."
             yield Doubt(case.place("exits", name, "subnet"), cause, remedy)
@@ -42,9 +40,7 @@ def source_may_change(case: Case) -> Iterator[Doubt]:
             lent = [one for one in way.walk.exits if one in case.estate.exits]
             lent = [one for one in lent if not case.estate.exits[one].fixed_source]
             if lent:
-                cause = (
-                    f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
-                )
+                cause = f"{name} needs a fixed source, but leaves {way.subnet} by {lent[0]}, lent by the provider"
                 yield Doubt(case.place("flows", name), cause, case.default_for(way.subnet))
                 break
 
@@ -86,9 +82,7 @@ def keepalive_too_slow(case: Case) -> Iterator[Doubt]:
                     continue
                 limit = offer.release_s.udp_idle if protocol == "udp" else offer.release_s.idle
                 if (flow.keepalive_s or 0) >= limit > 0:
-                    cause = (
-                        f"{name} probes every {flow.keepalive_s:g} s, {exit_name} gives up after {limit:g} s"
-                    )
+                    cause = f"{name} probes every {flow.keepalive_s:g} s, {exit_name} gives up after {limit:g} s"
                     place = case.place("flows", name, "keepalive_s")
                     yield Doubt(place, cause, f"Probe more often than every {limit:g} s.")
                     break

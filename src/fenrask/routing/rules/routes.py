@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from fenrask.estate import exits_of
 from fenrask.estate.suggestions import nearest, some
+from fenrask.routing.packets import Verdict
 from fenrask.routing.rules.contract import Case, Doubt
-from fenrask.routing.walk import Verdict
 from fenrask.routing.ways import Way
 
 __all__ = ["black_hole", "no_way_out", "route_loop"]
@@ -26,7 +26,7 @@ def black_hole(case: Case) -> Iterator[Doubt]:
 
 def no_way_out(case: Case) -> Iterator[Doubt]:
     """A flow from a subnet where no route matches, or where the door lets no private source out."""
-    for way in _once(case, (Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.WRONG_SERVICE)):
+    for way in _once(case, (Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.NOT_CARRIED)):
         flow = case.estate.flows[way.flow]
         table = case.estate.subnets[way.subnet].routes
         place = case.place("route_tables", table) if table else case.place("subnets", way.subnet)
@@ -52,9 +52,7 @@ def route_loop(case: Case) -> Iterator[Doubt]:
             ]
             if back:
                 cause = f"{name} stands in {subnet}, whose table {table} sends {back[0].key} back to {name}"
-                remedy = (
-                    f"Give {subnet} a table of its own that leads {back[0].key} to a direct-internet door."
-                )
+                remedy = f"Give {subnet} a table of its own that leads {back[0].key} to a direct-internet door."
                 yield Doubt(case.place("subnets", subnet, "routes"), cause, remedy)
 
 

@@ -63,9 +63,7 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
 
 def _draw_load(axes: Axes, load: TupleLoad, size: float, colour: str, style: str) -> None:
     edges = range(len(load.held_each) + 1)
-    axes.stairs(
-        load.held_each, edges, baseline=None, color=colour, linestyle=style, linewidth=2, label=load.label
-    )
+    axes.stairs(load.held_each, edges, baseline=None, color=colour, linestyle=style, linewidth=2, label=load.label)
     over = [max(float(held), size) for held in load.held_each]
     if max(over) > size:
         hatch = axes.stairs(over, edges, baseline=size, fill=True, linewidth=0, label="no port left")

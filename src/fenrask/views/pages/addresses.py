@@ -28,9 +28,7 @@ def addresses_page(estate: str, plan: AddressPlan) -> Page:
     exits = [(one.exit, one.in_use, one.blocks, one.entries, one.bought, one.waste) for one in plan.exits]
     partners = [(one.destination, _allow(one), one.entries, one.most, one.fits) for one in plan.partners]
     paid, waste = sum(plan.bought.values()), sum(one.waste for one in plan.exits)
-    answer = [
-        f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"
-    ]
+    answer = [f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"]
     answer += [
         f"{one.destination} takes {counted(one.most or 0, 'entry', 'entries')}, and needs {one.entries}"
         for one in plan.partners

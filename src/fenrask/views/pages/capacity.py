@@ -40,9 +40,7 @@ def capacity_page(capacity: Capacity) -> Page:
         for limit in one.limits
     ]
     tables = (
-        Table(
-            "exits", "Translated ports", _EXITS, [_row(one) for one in ordered], empty="no exit translates"
-        ),
+        Table("exits", "Translated ports", _EXITS, [_row(one) for one in ordered], empty="no exit translates"),
         Table("limits", "Every limit, the tightest of each exit first", _LIMITS, limits),
     )
     facts = {"fits": capacity.fits, "target_refused_share": described.estate.targets.refused_share}

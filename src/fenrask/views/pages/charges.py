@@ -25,8 +25,7 @@ def charges_page(judged: Judged) -> Page:
     """The total, every line with quantity, rate and reason, and the total divided three ways."""
     bill = judged.bill
     lines = [
-        (one.item, one.about, one.quantity, one.unit, one.rate, one.amount, one.fixed, one.reason)
-        for one in bill.lines
+        (one.item, one.about, one.quantity, one.unit, one.rate, one.amount, one.fixed, one.reason) for one in bill.lines
     ]
     answer = (
         f"{cents(bill.total):,} {bill.currency} a month: "

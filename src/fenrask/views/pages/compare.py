@@ -54,9 +54,7 @@ def _answer(comparison: Comparison) -> tuple[str, ...]:
     bill = best.judged.bill
     cheaper = [one for one in comparison.candidates if one.judged.bill.total < bill.total]
     short = "; ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
-    answer = (
-        f"Cheapest that meets every need: {best.design.name}, {cents(bill.total):,} {bill.currency} a month."
-    )
+    answer = f"Cheapest that meets every need: {best.design.name}, {cents(bill.total):,} {bill.currency} a month."
     return (answer, f"Cheaper, but short of a need: {short}.") if short else (answer,)
 
 

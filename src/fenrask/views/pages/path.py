@@ -88,13 +88,7 @@ def walk_page(described: Described, target: str, walks: Sequence[tuple[Walk, Fra
 
 
 def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
-    route = (
-        f"{hop.route.prefix} ({hop.route.table})"
-        if hop.route
-        else "by name"
-        if hop.by_name
-        else "none matches"
-    )
+    route = f"{hop.route.prefix} ({hop.route.table})" if hop.route else "by name" if hop.by_name else "none matches"
     origin = hop.route.origin.word if hop.route else ""
     zones = " to ".join(dict.fromkeys(zone for zone in (hop.from_zone, hop.to_zone) if zone))
     return (step, hop.subnet, route, origin, hop.exit or "nothing", zones, str(hop.source))

@@ -1,0 +1,96 @@
+"""Private ways to a third party: a line, or an encrypted tunnel."""
+
+from typing import ClassVar, Literal, Self
+
+from pydantic import Field, model_validator
+
+from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.values import PrefixText, Strict, unfit
+from fenrask.prefixes import Prefix, parse_prefix
+
+__all__ = ["Circuit", "Router", "Tunnel"]
+
+_DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
+
+
+class Router(Strict):
+    """One of the routers at our end of a private way, with its own session to the far side."""
+
+    session: Literal["up", "down"] = Field("up", description="whether its routing session stands")
+    peered: Literal["both", "near", "far"] = Field(
+        "both", description="on which sides the session is set up; on one alone it never stands"
+    )
+
+    @property
+    def stands(self) -> bool:
+        return self.session == "up" and self.peered == "both"
+
+
+class _PrivateWay(ExitModel):
+    """The common part of lines and tunnels."""
+
+    network: str | None = Field(None, description="the network it ends in")
+    hub: str | None = Field(None, description="instead of a network: the hub it ends at")
+    third_party: str = Field("", description="who is at the other end")
+    offer: str | None = Field(None, description="the catalogue's offer, where it costs money")
+    received: tuple[PrefixText, ...] = Field((), description="prefixes that the third party announces")
+    received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
+    advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
+    accepts_default: bool = Field(False, description="whether a received default route is taken")
+    routers: dict[str, Router] = Field({}, description="our routers by name; left out: one, whose session stands")
+
+    @model_validator(mode="after")
+    def _ends_somewhere(self) -> Self:
+        if (self.network is None) == (self.hub is None):
+            raise unfit("either `network` or `hub`", "Say in which network, or at which hub, it ends.")
+        return self
+
+    @property
+    def onward(self) -> Onward:
+        return Onward.THIRD_PARTY
+
+    @property
+    def of_network(self) -> str | None:
+        return self.network
+
+    @property
+    def attached_to(self) -> str | None:
+        return self.hub
+
+    @property
+    def units(self) -> int:
+        return max(1, len(self.routers))
+
+    @property
+    def learned(self) -> tuple[Prefix, ...]:
+        if self.fault:
+            return ()
+        return tuple(one for one in self.received if self.accepts_default or one not in _DEFAULTS)
+
+    @property
+    def announced(self) -> tuple[Prefix, ...]:
+        return self.received
+
+    @property
+    def known_beyond(self) -> tuple[Prefix, ...]:
+        return self.advertised
+
+    @property
+    def fault(self) -> str:
+        if self.routers and not any(router.stands for router in self.routers.values()):
+            return "no routing session stands"
+        return ""
+
+
+class Circuit(_PrivateWay):
+    purpose: ClassVar[str] = "private line to a third party or a data centre"
+    needs_offer: ClassVar[bool] = False
+
+    kind: Literal["circuit"]
+
+
+class Tunnel(_PrivateWay):
+    purpose: ClassVar[str] = "encrypted tunnel to a third party or a data centre"
+    needs_offer: ClassVar[bool] = False
+
+    kind: Literal["tunnel"]

@@ -1,0 +1,39 @@
+"""A router that joins many networks and private lines."""
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.values import PrefixText
+from fenrask.prefixes import Prefix
+
+__all__ = ["Hub"]
+
+
+class Hub(ExitModel):
+    purpose: ClassVar[str] = "joins many networks and lines, each with each (transitive); has a table of its own"
+    needs_offer: ClassVar[bool] = False
+
+    kind: Literal["hub"]
+    networks: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="the networks attached to it")
+    routes: str | None = Field(None, description="its table, beside the prefixes of what is attached")
+    routes_from: dict[str, str] = Field(
+        {}, description="tables of their own for what comes from a network, by the network's name"
+    )
+    injects: tuple[PrefixText, ...] = Field(
+        (), description="prefixes that it puts into the tables of the attached networks"
+    )
+    offer: str | None = Field(None, description="the catalogue's offer, where it costs money")
+
+    @property
+    def onward(self) -> Onward:
+        return Onward.HUB
+
+    @property
+    def joins(self) -> tuple[str, ...]:
+        return self.networks
+
+    @property
+    def injected(self) -> tuple[Prefix, ...]:
+        return self.injects

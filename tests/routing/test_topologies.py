@@ -1,0 +1,44 @@
+"""The small estates of topologies.yaml: verdict, exits, and what the far side sees, of each."""
+
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from fenrask.estate import read_estate
+from fenrask.routing import trace
+from tests.support import CATALOGUE, InFolder, merged
+
+CASES: dict[str, Any] = yaml.safe_load((Path(__file__).parent / "topologies.yaml").read_text(encoding="utf-8"))
+MORE = {
+    "offers": {
+        "tcp-gate": {**CATALOGUE["offers"]["gate"], "protocols": ["tcp"]},
+        "proxy": {**CATALOGUE["offers"]["host"], "kind": "forward-proxy"},
+    }
+}
+
+
+class Topologies(InFolder):
+    def test_each(self) -> None:
+        self.write("catalogue.yaml", merged(CATALOGUE, MORE))
+        self.assertGreater(len(CASES["cases"]), 40)
+        for name, case in CASES["cases"].items():
+            with self.subTest(name):
+                described = read_estate(self.write("estate.yaml", merged(CASES["base"], case.get("patch", {}))))
+                walks = trace(described, case.get("from", "app"), case["to"], case.get("public", False))
+                [(walk, _)] = walks
+                self.assertEqual([walk.verdict.value, [*walk.exits], str(walk.source)], case["expect"], walk.why)
+                self.assertIn(case.get("why", ""), walk.why)
+
+    def test_equal_routes_share(self) -> None:
+        self.write("catalogue.yaml", CATALOGUE)
+        patch = {
+            "route_tables": {"app": {"0.0.0.0/0": [{"exit": "one"}, {"exit": "two"}]}},
+            "exits": {
+                name: {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}
+                for name in ("one", "two")
+            },
+        }
+        described = read_estate(self.write("estate.yaml", merged(CASES["base"], patch)))
+        found = {(walk.exits[0], str(share)) for walk, share in trace(described, "app", "partner")}
+        self.assertEqual(found, {("one", "1/2"), ("two", "1/2")})

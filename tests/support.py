@@ -93,7 +93,7 @@ class InFolder(unittest.TestCase):
     def write(self, name: str, content: Any) -> Path:
         """A file in the folder: text as it is, anything else as YAML."""
         path = self.folder / name
-        text = content if isinstance(content, str) else yaml.safe_dump(content, sort_keys=False)
+        text = content if isinstance(content, str) else yaml.dump(content, Dumper=yaml.CSafeDumper, sort_keys=False)
         path.write_text(text, encoding="utf-8")
         return path
 

@@ -29,3 +29,5 @@ class Finding:
     place: Place
     cause: str
     remedy: str
+    accepted: str = ""
+    """Why the estate accepts it; empty where it does not."""

@@ -5,8 +5,9 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
+from fenrask.estate.suggestions import nearest
 from fenrask.findings import Severity
-from fenrask.routing.rules import check
+from fenrask.routing.rules import RULES, check
 from fenrask.views.pages.check import findings_page, rules_page
 
 __all__ = ["command"]
@@ -20,23 +21,33 @@ def _severity(word: str) -> str:
     return word
 
 
+def _rules(names: list[str] | None) -> list[str]:
+    known = [rule.name for rule in RULES]
+    for name in names or ():
+        if name not in known:
+            raise typer.BadParameter(f"{name!r} is no rule. {nearest(name, known)}")
+    return names or []
+
+
 @estate_command
 def command(
     call: Call,
     fail_on: Annotated[
         str,
         typer.Option(
-            metavar=f"[{'|'.join(_WORDS)}]",
-            callback=_severity,
-            help="Leave with status 1 from this severity on.",
+            metavar=f"[{'|'.join(_WORDS)}]", callback=_severity, help="Leave with status 1 from this severity on."
         ),
     ] = "error",
-    rules: Annotated[bool, typer.Option("--rules", help="List the rules instead.")] = False,
+    only: Annotated[
+        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="This rule, no other.")
+    ] = None,
+    skip: Annotated[list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Not this rule.")] = None,
+    rules: Annotated[bool, typer.Option("--rules", help="List the rules instead, with an example of each.")] = False,
 ) -> int:
     if rules:
         call.show(rules_page())
         return 0
     described = call.read()
-    findings = check(described)
+    findings = check(described, only or (), skip or ())
     call.show(findings_page(described.estate.estate, findings))
-    return int(any(finding.severity >= _WORDS[fail_on] for finding in findings))
+    return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))

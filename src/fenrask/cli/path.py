@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options
-from fenrask.routing import broken_needs, flow_ways, trace
-from fenrask.views.pages.path import flows_page, walk_page
+from fenrask.routing import broken_needs, effective_routes, flow_ways, trace
+from fenrask.views.pages.path import flows_page, routes_page, walk_page
 
 __all__ = ["command"]
 
@@ -19,17 +19,21 @@ def command(
     words: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[ESTATE] [SUBNET DESTINATION]",
-            help="The estate file; then a subnet, and a destination's name or an address, to go hop by hop.",
+            metavar="[ESTATE] [SUBNET [DESTINATION]]",
+            help="The estate file; a subnet, to see its routes; and a destination's name or an address, "
+            "to go there hop by hop and back.",
         ),
     ] = None,
     public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
 ) -> int:
     estate, rest = _split(words or [])
-    if len(rest) not in (0, 2):
-        raise typer.BadParameter("give a subnet and a destination, or neither")
+    if len(rest) > 2:
+        raise typer.BadParameter("give at most a subnet and a destination")
     call = replace(call, estate=estate or call.estate)
     described = call.read()
+    if len(rest) == 1:
+        call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
+        return 0
     if rest:
         walks = trace(described, rest[0], rest[1], public)
         call.show(walk_page(described, rest[1], walks))
@@ -41,7 +45,7 @@ def command(
 
 
 def _split(words: list[str]) -> tuple[Path | None, list[str]]:
-    """The estate file, if the first word is one, and the other words."""
-    if words and (len(words) % 2 or words[0].endswith((".yaml", ".yml"))):
+    """The estate file, if the first word looks like one or is one, and the other words."""
+    if words and (len(words) > 2 or words[0].endswith((".yaml", ".yml")) or Path(words[0]).is_file()):
         return Path(words[0]), words[1:]
     return None, words

@@ -118,6 +118,7 @@ class Addresses(Strict):
     """What public addresses cost and how they are sold."""
 
     hour: Money = Field(Decimal(0), description="money per address and hour")
+    class_: str = Field("", alias="class", description="the class of address that exits take")
     blocks: tuple[Annotated[int, Field(strict=True, ge=24, le=31)], ...] = Field(
         (), description="prefix lengths of the contiguous blocks on sale, beside single addresses"
     )
@@ -142,6 +143,7 @@ class Catalogue(Strict):
     source: str = Field("", description="where they were read")
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
     volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")
+    routes_per_table: Count | None = Field(None, description="routes that one route table holds at most")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
     transfer: Transfer = Field(default_factory=Transfer, description="moving data")

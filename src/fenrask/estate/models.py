@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import ConfigDict, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from fenrask.estate.exits import Exit, ExitModel, Onward
-from fenrask.estate.values import Count, Number, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import AddressText, Count, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import PrefixTable
 
 __all__ = [
@@ -148,6 +148,13 @@ class Workload(Strict):
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
+class PublicAddress(Strict):
+    """A public address that is held, and what class of address it is."""
+
+    address: AddressText = Field(description="the address")
+    class_: str = Field("", alias="class", description="its class, in the provider's words")
+
+
 class Law(Strict):
     """How long connections last, as a distribution."""
 
@@ -257,6 +264,7 @@ class Estate(Strict):
         {}, description="tables by name; in each, a prefix or a destination's name leads to an exit"
     )
     exits: dict[str, Exit] = Field({}, description="exits by name")
+    public_addresses: dict[str, PublicAddress] = Field({}, description="public addresses that are held, by name")
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")

@@ -4,7 +4,7 @@ from fenrask.routing.needs import NEEDS, BrokenNeed, broken_needs
 from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 from fenrask.routing.walk import Walker
-from fenrask.routing.ways import Way, Ways, flow_ways, trace, walks_to
+from fenrask.routing.ways import Way, Ways, effective_routes, flow_ways, trace, walks_to
 
 __all__ = [
     "LOCAL",
@@ -22,6 +22,7 @@ __all__ = [
     "Walker",
     "Ways",
     "broken_needs",
+    "effective_routes",
     "flow_ways",
     "trace",
     "walks_to",

@@ -20,6 +20,8 @@ class Verdict(Enum):
     DENIED = "denied"
     NO_PUBLIC_SOURCE = "no public source"
     NOT_CARRIED = "not carried"
+    FAMILY_NOT_CARRIED = "address family not carried"
+    PROTOCOL_NOT_TRANSLATED = "protocol not translated"
     NO_RETURN = "no return"
     OTHER_RETURN = "returns another way"
 

@@ -158,7 +158,7 @@ class Walker:
             return Verdict.BLACK_HOLE, f"{name}: {way_out.fault}"
         address = here.address
         if address.version not in way_out.families and not (way_out.maps_ipv6 and _unmapped(address)):
-            return Verdict.NOT_CARRIED, f"{name} carries no IPv{address.version}"
+            return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{address.version}"
         if way_out.needs_public_source and not here.source.public:
             return Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources"
         if way_out.carries and passing.destination not in way_out.carries:
@@ -167,7 +167,7 @@ class Walker:
             return Verdict.NOT_CARRIED, f"{name} has received no prefix that holds {address}"
         offer = self.described.offer_of(name)
         if offer is not None and way_out.rewrites(address) and passing.protocol not in offer.protocols:
-            return Verdict.NOT_CARRIED, f"{name} does not translate {passing.protocol}"
+            return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
     def _moved(self, here: _At, route: TableRoute | None, name: str, via: str, rule: str) -> _At:

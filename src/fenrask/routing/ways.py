@@ -10,10 +10,10 @@ from fenrask.estate import Described, Destination
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, Prefix, PrefixTable, parse_address
 from fenrask.routing.packets import Packet, Walk
-from fenrask.routing.tables import Routes
+from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.walk import Walker
 
-__all__ = ["Way", "Ways", "flow_ways", "trace", "walks_to"]
+__all__ = ["Way", "Ways", "effective_routes", "flow_ways", "trace", "walks_to"]
 
 
 @dataclass(frozen=True)
@@ -103,6 +103,14 @@ def trace(described: Described, subnet: str, target: str, public_host: bool = Fa
     holding = PrefixTable((p, name) for name, one in estate.destinations.items() for p in one.prefixes)
     found = holding.match(address)
     return walker.walks(subnet, Packet(address, found[1] if found else None, public_host))
+
+
+def effective_routes(described: Described, subnet: str) -> SubnetTable:
+    """All routes that hold in a subnet; UnusableInput for one that is not known."""
+    if subnet not in described.estate.subnets:
+        remedy = nearest(subnet, described.estate.subnets)
+        raise UnusableInput([Problem(Place(path="SUBNET"), repr(subnet), "a subnet", remedy)])
+    return Routes(described).of(subnet)
 
 
 def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:

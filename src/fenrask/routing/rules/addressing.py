@@ -2,23 +2,53 @@
 
 from collections.abc import Iterator
 from datetime import date, timedelta
+from itertools import combinations
 
-from fenrask.prefixes import overlaps
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import Prefix, is_public, overlaps
 from fenrask.routing.rules.contract import Case, Doubt
 
-__all__ = ["address_used_twice", "overlapping_prefixes", "rates_out_of_date", "subnet_outside_network"]
+__all__ = [
+    "address_of_wrong_class",
+    "allow_list_too_short",
+    "address_used_twice",
+    "overlapping_prefixes",
+    "rates_out_of_date",
+    "subnet_outside_network",
+]
 
 
 def overlapping_prefixes(case: Case) -> Iterator[Doubt]:
-    """Two subnets of one network, or two networks, whose prefixes overlap."""
+    """Subnets of one network, joined networks, or a network and what a third party announces, that overlap."""
     subnets = [(subnet.prefix, name) for name, subnet in case.estate.subnets.items()]
     for (_, outer), (prefix, inner) in overlaps(subnets):
         if case.estate.subnets[outer].network == case.estate.subnets[inner].network:
             yield _overlap(case, "subnets", outer, inner, str(prefix))
-    networks = [(prefix, name) for name, one in case.estate.networks.items() for prefix in one.prefixes]
-    for (_, outer), (prefix, inner) in overlaps(networks):
-        if outer != inner:
-            yield _overlap(case, "networks", outer, inner, str(prefix))
+    for one, other in _joined(case):
+        for (_, outer), (prefix, inner) in overlaps([*_owned(case, one), *_owned(case, other)]):
+            if outer != inner:
+                section = "networks" if inner in case.estate.networks else "exits"
+                yield _overlap(case, section, outer, inner, str(prefix))
+
+
+def _joined(case: Case) -> list[tuple[str, str]]:
+    """Pairs of networks that a peering or a hub joins, and of lines with what they end in."""
+    pairs: dict[tuple[str, str], None] = {}
+    for name, way_out in case.estate.exits.items():
+        near = [way_out.of_network] if way_out.of_network else []
+        if way_out.attached_to:
+            near = list(case.estate.exits[way_out.attached_to].joins)
+        if way_out.announced:
+            pairs |= {(network, name): None for network in near}
+        pairs |= {tuple(sorted(pair)): None for pair in combinations(way_out.joins, 2)}
+    return list(pairs)
+
+
+def _owned(case: Case, name: str) -> list[tuple[Prefix, str]]:
+    """The prefixes of a network, or those announced to us over a line (a default overlaps nothing)."""
+    if name in case.estate.networks:
+        return [(prefix, name) for prefix in case.estate.networks[name].prefixes]
+    return [(prefix, name) for prefix in case.estate.exits[name].announced if prefix.prefixlen]
 
 
 def _overlap(case: Case, section: str, outer: str, inner: str, prefix: str) -> Doubt:
@@ -45,6 +75,35 @@ def address_used_twice(case: Case) -> Iterator[Doubt]:
                 cause = f"{address} is listed by {owner[address]} and by {name}"
                 yield Doubt(case.place("exits", name, "addresses", number), cause, "Give each exit its own.")
             owner[address] = name
+
+
+def address_of_wrong_class(case: Case) -> Iterator[Doubt]:
+    """An exit's address that is private, or of another class than the provider's exits take."""
+    wanted = case.described.catalogue.addresses.class_
+    classes = {one.address: one.class_ for one in case.estate.public_addresses.values()}
+    for name, way_out in case.estate.exits.items():
+        for number, address in enumerate(way_out.listed_addresses):
+            place = case.place("exits", name, "addresses", number)
+            if not is_public(address):
+                yield Doubt(place, f"{name} lists {address}, which is private", "List a public address.")
+            elif wanted and classes.get(address, wanted) != wanted:
+                cause = f"{name} lists {address} of class {classes[address]}; exits take class {wanted}"
+                yield Doubt(place, cause, f"Give {name} an address of class {wanted}.")
+
+
+def allow_list_too_short(case: Case) -> Iterator[Doubt]:
+    """A partner whose allow-list does not hold an address that it will see."""
+    for name, destination in case.estate.destinations.items():
+        missing = [
+            (source, address)
+            for source in (case.ways.sources_at(name) if destination.allowed else ())
+            for address in case.estate.exits[source].listed_addresses
+            if not any(address in prefix for prefix in destination.allowed)
+        ]
+        if missing:
+            listed = some([f"{address} ({source})" for source, address in missing])
+            cause = f"{name} does not allow {listed}"
+            yield Doubt(case.place("destinations", name, "allowed"), cause, f"Ask the partner to add: {listed}.")
 
 
 def rates_out_of_date(case: Case) -> Iterator[Doubt]:

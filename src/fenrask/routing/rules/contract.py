@@ -1,13 +1,15 @@
 """What a rule of `check` is: a function from the case to its findings."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from fenrask.errors import Place
 from fenrask.estate import Described, Estate
 from fenrask.findings import Finding, Severity
-from fenrask.routing.ways import Ways, flow_ways
+from fenrask.routing.packets import Walk
+from fenrask.routing.walk import Walker
+from fenrask.routing.ways import Ways, flow_ways, walks_to
 
 __all__ = ["Case", "Doubt", "Rule"]
 
@@ -17,6 +19,8 @@ class Case:
     """What the rules look at: the estate as described, and the ways of its flows, walked once."""
 
     described: Described
+    told: set[str] = field(default_factory=set)
+    """What has been found, as `RULE at PATH`; filled before the exceptions are judged."""
 
     @property
     def estate(self) -> Estate:
@@ -25,6 +29,14 @@ class Case:
     @cached_property
     def ways(self) -> Ways:
         return flow_ways(self.described)
+
+    def walks(self, subnet: str, destination: str, public_host: bool) -> list[Walk]:
+        """The ways from a subnet to a destination, whether or not a flow goes there."""
+        return [walk for walk, _ in walks_to(self._walker, subnet, destination, public_host)]
+
+    @cached_property
+    def _walker(self) -> Walker:
+        return Walker(self.described)
 
     def default_for(self, subnet: str) -> str:
         """How to give a subnet a default: to a translating exit of its network, its own zone first."""
@@ -36,7 +48,7 @@ class Case:
         ]
         fitting.sort(key=lambda name: stated.zone not in self.estate.zones_of(self.estate.exits[name]))
         exit_name = fitting[0] if fitting else "a translating exit of its network"
-        table = stated.routes or f"a new table, named by subnets.{subnet}.routes"
+        table = self.estate.table_of(subnet) or f"a new table, named by subnets.{subnet}.routes"
         return f"Add to route_tables.{table}: `0.0.0.0/0: {exit_name}`."
 
     def place(self, *path: str | int) -> Place:
@@ -59,6 +71,9 @@ class Rule:
     name: str
     severity: Severity
     about: str
+    """One sentence: what it finds."""
+    example: str
+    """An entry of an estate that it finds."""
     find: Callable[[Case], Iterator[Doubt]]
 
     def findings(self, case: Case) -> Iterator[Finding]:

@@ -6,7 +6,16 @@ from fenrask.estate import Onward
 from fenrask.routing.needs import broken_needs
 from fenrask.routing.rules.contract import Case, Doubt
 
-__all__ = ["gateway_without_door", "idle_exit", "keepalive_too_slow", "need_not_met", "source_may_change"]
+__all__ = [
+    "forwarding_off",
+    "gateway_without_address",
+    "rule_allows_everything",
+    "gateway_without_door",
+    "idle_exit",
+    "keepalive_too_slow",
+    "need_not_met",
+    "source_may_change",
+]
 
 
 def gateway_without_door(case: Case) -> Iterator[Doubt]:
@@ -86,3 +95,41 @@ def keepalive_too_slow(case: Case) -> Iterator[Doubt]:
                     place = case.place("flows", name, "keepalive_s")
                     yield Doubt(place, cause, f"Probe more often than every {limit:g} s.")
                     break
+
+
+def gateway_without_address(case: Case) -> Iterator[Doubt]:
+    """A translating exit that is said to have no public address."""
+    for name, way_out in case.estate.exits.items():
+        if (
+            way_out.translates
+            and way_out.pool is None
+            and case.described.offer_of(name)
+            and way_out.stated_addresses == 0
+        ):
+            cause = f"{name} has no public address: nothing leaves by it"
+            yield Doubt(case.place("exits", name, "addresses"), cause, "Set `addresses: auto`, a number, or a list.")
+
+
+def forwarding_off(case: Case) -> Iterator[Doubt]:
+    """A translator host that does not forward others' packets."""
+    for name, way_out in case.estate.exits.items():
+        if not getattr(way_out, "forwarding", True):
+            cause = f"{name} does not forward: whatever is routed to it is lost"
+            yield Doubt(
+                case.place("exits", name, "forwarding"),
+                cause,
+                "Turn forwarding on, on the machine and its network card.",
+            )
+
+
+def rule_allows_everything(case: Case) -> Iterator[Doubt]:
+    """A firewall rule, or its default, that lets anything pass."""
+    for name, way_out in case.estate.exits.items():
+        for rule, stated in getattr(way_out, "rules", {}).items():
+            if stated.action == "allow" and stated.matches_everything:
+                cause = f"{name}'s rule {rule} allows everything"
+                place = case.place("exits", name, "rules", rule)
+                yield Doubt(place, cause, "Name the destinations, ports or names that it is for.")
+        if getattr(way_out, "default", None) == "allow":
+            cause = f"{name} allows whatever no rule matches"
+            yield Doubt(case.place("exits", name, "default"), cause, "Set `default: deny`, and allow what is needed.")

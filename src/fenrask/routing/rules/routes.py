@@ -6,9 +6,8 @@ from fenrask.estate import exits_of
 from fenrask.estate.suggestions import nearest, some
 from fenrask.routing.packets import Verdict
 from fenrask.routing.rules.contract import Case, Doubt
-from fenrask.routing.ways import Way
 
-__all__ = ["black_hole", "no_way_out", "route_loop"]
+__all__ = ["black_hole", "route_loop", "subnet_on_two_gateways", "table_too_long", "unused_table"]
 
 
 def black_hole(case: Case) -> Iterator[Doubt]:
@@ -24,27 +23,11 @@ def black_hole(case: Case) -> Iterator[Doubt]:
                     yield Doubt(case.place("route_tables", table, key), cause, remedy)
 
 
-def no_way_out(case: Case) -> Iterator[Doubt]:
-    """A flow from a subnet where no route matches, or where the door lets no private source out."""
-    for way in _once(case, (Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.NOT_CARRIED)):
-        flow = case.estate.flows[way.flow]
-        table = case.estate.subnets[way.subnet].routes
-        place = case.place("route_tables", table) if table else case.place("subnets", way.subnet)
-        cause = f"{way.flow} cannot get from {way.subnet} to {flow.to}: {way.walk.why}"
-        if way.walk.verdict is Verdict.NO_ROUTE:
-            remedy = case.default_for(way.subnet)
-        elif way.walk.verdict is Verdict.NO_PUBLIC_SOURCE:
-            remedy = "Lead the default to an exit that translates, or give the hosts public addresses."
-        else:
-            remedy = f"Lead {flow.to} to an exit that carries it."
-        yield Doubt(place, cause, remedy)
-
-
 def route_loop(case: Case) -> Iterator[Doubt]:
     """An exit whose own subnet's table sends what it lets out back to it."""
     for name, way_out in case.estate.exits.items():
         for subnet in way_out.stands_in[:1]:
-            table = case.estate.subnets[subnet].routes
+            table = case.estate.table_of(subnet)
             back = [
                 route
                 for route in case.ways.routes.of(subnet).routes
@@ -56,6 +39,46 @@ def route_loop(case: Case) -> Iterator[Doubt]:
                 yield Doubt(case.place("subnets", subnet, "routes"), cause, remedy)
 
 
+def subnet_on_two_gateways(case: Case) -> Iterator[Doubt]:
+    """A subnet whose routes lead to two translation gateways; a subnet has one."""
+    for subnet in case.estate.subnets:
+        routes = case.ways.routes.of(subnet).routes
+        gates = dict.fromkeys(r.exit for r in routes if _kind(case, r.exit) == "translation-gateway")
+        if len(gates) > 1:
+            table = case.estate.table_of(subnet) or ""
+            cause = f"{subnet}'s routes lead to {' and '.join(gates)}: a subnet can use one gateway"
+            place = case.place("route_tables", table) if table else case.place("subnets", subnet)
+            yield Doubt(place, cause, f"Lead all of them to {next(iter(gates))}, or give {subnet} a table of its own.")
+
+
+def table_too_long(case: Case) -> Iterator[Doubt]:
+    """A table with more routes than the provider lets one hold."""
+    most = case.described.catalogue.routes_per_table
+    for table in case.estate.route_tables if most is not None else ():
+        place = next((name for name in case.estate.subnets if case.estate.table_of(name) == table), None)
+        count = len([r for r in case.ways.routes.of(place).routes if r.exit != "local"]) if place else 0
+        if most is not None and count > most:
+            cause = f"{table} holds {count} routes, learned ones included; {most} is the most"
+            yield Doubt(case.place("route_tables", table), cause, "Merge prefixes, or announce fewer.")
+
+
+def unused_table(case: Case) -> Iterator[Doubt]:
+    """A table that no subnet, network or hub obeys."""
+    used = {case.estate.table_of(name) for name in case.estate.subnets}
+    for way_out in case.estate.exits.values():
+        used |= {getattr(way_out, "routes", None), *getattr(way_out, "routes_from", {}).values()}
+    for table in case.estate.route_tables:
+        if table not in used:
+            yield Doubt(
+                case.place("route_tables", table), f"nothing obeys {table}", "Remove it, or give it to a subnet."
+            )
+
+
+def _kind(case: Case, exit_name: str) -> str:
+    way_out = case.estate.exits.get(exit_name)
+    return way_out.kind if way_out else ""
+
+
 def _flows_lost(case: Case, table: str, exit_name: str) -> str:
     lost = {
         way.flow
@@ -65,13 +88,3 @@ def _flows_lost(case: Case, table: str, exit_name: str) -> str:
         and (route.table, route.exit) == (table, exit_name)
     }
     return f"lost: {some(sorted(lost))}" if lost else "no flow uses it"
-
-
-def _once(case: Case, verdicts: tuple[Verdict, ...]) -> Iterator[Way]:
-    """The first way of each (subnet, destination) that ends so."""
-    seen: set[tuple[str, str]] = set()
-    for way in case.ways.ways:
-        key = (way.subnet, case.estate.flows[way.flow].to)
-        if way.walk.verdict in verdicts and key not in seen:
-            seen.add(key)
-            yield way

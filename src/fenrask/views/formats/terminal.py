@@ -66,7 +66,7 @@ def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]
     for column, value in zip(columns, row, strict=True):
         text = shown(column, value)
         if column.below:
-            body.append(f"{column.below}{text}".strip())
+            body += [f"{column.below}{text}".strip()] if text else []
         elif text:
             head.append(text, style=_STYLES.get(text, "") if column.kind == "severity" else "")
             head.append("  ")

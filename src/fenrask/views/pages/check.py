@@ -16,35 +16,42 @@ _COLUMNS = (
     Column("path", "path"),
     Column("cause", "cause", below=" "),
     Column("remedy", "remedy", below="→ "),
+    Column("accepted", "accepted because", below="accepted: "),
 )
 
 
 def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
     """All findings, the worst first, each with place, cause and remedy."""
-    tally = {one: sum(f.severity is one for f in findings) for one in reversed(Severity)}
+    open_ones = [one for one in findings if not one.accepted]
+    tally = {one: sum(f.severity is one for f in open_ones) for one in reversed(Severity)}
     words = ", ".join(counted(number, severity.word) for severity, number in tally.items())
+    taken = len(findings) - len(open_ones)
+    if taken:
+        words += f"; {taken} more accepted"
     rows = [
         (
-            f.severity.word,
+            "accepted" if f.accepted else f.severity.word,
             f.rule,
             f"{f.place.file}:{f.place.line}:{f.place.column}",
             f.place.path,
             f.cause,
             f.remedy,
+            f.accepted or None,
         )
         for f in findings
     ]
     table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True)
-    facts = {f"{severity.word}s": number for severity, number in tally.items()}
+    facts = {f"{severity.word}s": number for severity, number in tally.items()} | {"accepted": taken}
     return Page("check", estate, (f"{estate}: {words}",), (table,), facts)
 
 
 def rules_page() -> Page:
-    """Every rule of `check`."""
+    """Every rule of `check`, with an entry that it finds."""
     columns = (
         Column("severity", "severity", "severity"),
         Column("rule", "rule"),
-        Column("about", "what it finds"),
+        Column("about", "what it finds", below=" "),
+        Column("example", "for example", below="for example: "),
     )
-    rows = [(rule.severity.word, rule.name, rule.about) for rule in RULES]
-    return Page("rules", "", (), (Table("rules", "Rules", columns, rows),))
+    rows = [(rule.severity.word, rule.name, rule.about, rule.example) for rule in RULES]
+    return Page("rules", "", (), (Table("rules", "Rules", columns, rows, as_blocks=True),))

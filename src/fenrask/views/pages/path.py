@@ -4,11 +4,11 @@ from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
 from fenrask.estate import Described
-from fenrask.routing import BrokenNeed, Hop, Walk, Way, Ways
+from fenrask.routing import LOCAL, BrokenNeed, Hop, SubnetTable, TableRoute, Walk, Way, Ways
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["flows_page", "needs_table", "walk_page"]
+__all__ = ["flows_page", "needs_table", "routes_page", "walk_page"]
 
 _FLOWS = (
     Column("flow", "flow"),
@@ -26,7 +26,23 @@ _HOPS = (
     Column("origin", "origin"),
     Column("exit", "leads to"),
     Column("zones", "zone"),
+    Column("rule", "by rule", least_width=120),
     Column("source", "source afterwards"),
+)
+_BACK = (
+    Column("step", "step", "count"),
+    Column("subnet", "in"),
+    Column("route", "route"),
+    Column("exit", "leads to"),
+    Column("to", "back to"),
+)
+_ROUTES = (
+    Column("prefix", "prefix"),
+    Column("exit", "leads to"),
+    Column("origin", "origin"),
+    Column("written_as", "written as"),
+    Column("state", "state"),
+    Column("shadows", "shadows", "list"),
 )
 _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
 
@@ -80,6 +96,12 @@ def walk_page(described: Described, target: str, walks: Sequence[tuple[Walk, Fra
         name = "hops" if number == 1 else f"hops_{number}"
         rows = [_hop_row(step, hop) for step, hop in enumerate(walk.hops, 1)]
         tables.append(Table(name, f"Hops to {walk.packet.address}", _HOPS, rows))
+        back = [
+            (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
+            for step, hop in enumerate(walk.back, 1)
+        ]
+        if back:
+            tables.append(Table(f"{name}_back", "The answer's way back, inside", _BACK, back))
     facts = {
         "verdicts": [walk.verdict.value for walk, _ in walks],
         "seen_as": [_seen_as(w) for w, _ in walks],
@@ -88,10 +110,36 @@ def walk_page(described: Described, target: str, walks: Sequence[tuple[Walk, Fra
 
 
 def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
-    route = f"{hop.route.prefix} ({hop.route.table})" if hop.route else "by name" if hop.by_name else "none matches"
     origin = hop.route.origin.word if hop.route else ""
     zones = " to ".join(dict.fromkeys(zone for zone in (hop.from_zone, hop.to_zone) if zone))
-    return (step, hop.subnet, route, origin, hop.exit or "nothing", zones, str(hop.source))
+    exit_name = f"{hop.exit} via {hop.via}" if hop.via else hop.exit
+    return (step, hop.subnet, _route(hop), origin, exit_name or "nothing", zones, hop.rule, str(hop.source))
+
+
+def _route(hop: Hop) -> str:
+    if hop.route:
+        return f"{hop.route.prefix} ({hop.route.table})"
+    return "by name" if hop.by_name else "none matches"
+
+
+def routes_page(described: Described, subnet: str, table: SubnetTable) -> Page:
+    """The effective routes of a subnet: the winners first, by length, then those that never serve."""
+    winners = [route for _, routes in table.winners for route in routes]
+    losers = [route for route in table.routes if route not in winners]
+    rows = [_route_row(described, table, route, "in use") for route in winners]
+    rows += [_route_row(described, table, route, "shadowed") for route in losers]
+    fallback = described.estate.fallback_of.get(described.estate.subnets[subnet].network)
+    answer = f"{subnet}: {counted(len(winners), 'route')} in use, {len(losers)} shadowed"
+    rest = f"what no route matches leaves by {fallback}" if fallback else "what no route matches is dropped"
+    shown = Table("routes", f"Table {table.name}", _ROUTES, rows, empty="no route at all")
+    return Page("routes", described.estate.estate, (answer, rest), (shown,))
+
+
+def _route_row(described: Described, table: SubnetTable, route: TableRoute, state: str) -> tuple[object, ...]:
+    known = route.exit == LOCAL or route.exit in described.estate.exits
+    shadows = [f"{one.prefix} to {one.exit}" for one in table.shadowed(route)] if state == "in use" else []
+    fault = "" if known else ", black hole"
+    return (route.prefix, route.exit, route.origin.word, route.key, f"{state}{fault}", shadows)
 
 
 def _seen_as(walk: Walk) -> str:

@@ -2,9 +2,14 @@
 
 import sys
 
-from bench import erlang, reading, start_up
+from bench import erlang, reading, scale, start_up
 
-MEASUREMENTS = {"start-up": start_up.measure, "reading": reading.measure, "erlang": erlang.measure}
+MEASUREMENTS = {
+    "start-up": start_up.measure,
+    "reading": reading.measure,
+    "erlang": erlang.measure,
+    "scale": scale.measure,
+}
 
 
 def main() -> None:

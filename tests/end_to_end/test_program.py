@@ -7,6 +7,7 @@ import os
 import pty
 import subprocess
 from pathlib import Path
+from xml.etree import ElementTree
 
 from tests.estate.test_reading import BROKEN
 from tests.support import CATALOGUE, ESTATE, PROGRAM, InFolder, merged
@@ -33,7 +34,10 @@ class Statuses(InFolder):
             (("path", "app", "partner"), 0),
             (("path", "lost.yaml", "app", "198.51.100.7"), 1),
             (("path", "app", "nowhere"), 2),
-            (("path", "estate.yaml", "app"), 2),
+            (("path", "estate.yaml", "app"), 0),
+            (("path", "ap"), 2),
+            (("check", "--only", "black-hole", "--skip", "idle-exit"), 0),
+            (("check", "--only", "blackhole"), 2),
             (("demand",), 0),
             (("capacity",), 0),
             (("capacity", "short.yaml"), 1),
@@ -105,6 +109,28 @@ class Output(InFolder):
                 rows = list(csv.DictReader(io.StringIO(table.stdout)))
                 self.assertEqual(len(rows), len(whole[main]))
                 self.assertTrue(self.program(command, "--format", "markdown").stdout.startswith("- "))
+
+    def test_findings_for_pipelines(self) -> None:
+        gone = {
+            "exits": {"spare": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}},
+            "route_tables": {"private": {"10.9.0.0/16": "gone"}},
+            "accepted": {"idle-exit at exits.spare": "kept for the winter"},
+        }
+        self.write("estate.yaml", merged(merged(ESTATE, gone), {}))
+        sarif = self.program("check", "--format", "sarif")
+        self.assertEqual(sarif.returncode, 1)
+        [run] = json.loads(sarif.stdout)["runs"]
+        known = {rule["id"] for rule in run["tool"]["driver"]["rules"]}
+        found = {one["ruleId"]: one for one in run["results"]}
+        self.assertEqual((set(found), found.keys() <= known), ({"black-hole", "idle-exit"}, True))
+        self.assertEqual(found["idle-exit"]["suppressions"][0]["justification"], "kept for the winter")
+        line = found["black-hole"]["locations"][0]["physicalLocation"]["region"]["startLine"]
+        self.assertIn("gone", (self.folder / "estate.yaml").read_text().splitlines()[line - 1])
+        suite = ElementTree.fromstring(self.program("check", "--format", "junit").stdout)
+        failed = [case.get("name") for case in suite if case.find("failure") is not None]
+        self.assertEqual((suite.get("failures"), failed), ("1", ["black-hole at route_tables.private.10.9.0.0/16"]))
+        self.assertEqual(sum(case.find("skipped") is not None for case in suite), 1)
+        self.assertEqual(self.program("charges", "--format", "sarif").returncode, 2)
 
     def test_tables_keep_to_the_width(self) -> None:
         for columns in (80, 120):

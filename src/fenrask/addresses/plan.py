@@ -179,13 +179,12 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Ite
     """The list of every destination that sees public addresses, in the estate's order."""
     ways = capacity.demand.ways
     for name in ways.described.estate.destinations:
-        sources = {way.walk.source.kind for way in ways.by_destination[name]}
         exits = ways.sources_at(name)
         parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
         lent = tuple(one for one in exits if one not in chosen)
-        if exits or "host-public" in sources:
+        if exits or ways.sees_hosts(name):
             most = _most_entries(capacity, name)
-            yield AllowList(name, parts, most, lent, "host-public" in sources)
+            yield AllowList(name, parts, most, lent, ways.sees_hosts(name))
 
 
 def _pieces(length: int, number: int) -> str:

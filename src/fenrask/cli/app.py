@@ -12,6 +12,7 @@ from typing import Any
 import typer
 from typer.core import TyperCommand, TyperGroup
 
+from fenrask import __version__
 from fenrask.errors import FenraskError, NoAnswer, UnusableInput
 
 __all__ = ["COMMANDS", "app", "run"]
@@ -62,9 +63,7 @@ app = typer.Typer(
 
 def _print_version(wanted: bool) -> None:
     if wanted:
-        from importlib.metadata import version
-
-        typer.echo(f"fenrask {version('fenrask')}")
+        typer.echo(f"fenrask {__version__}")
         raise typer.Exit
 
 

@@ -12,8 +12,9 @@ import typer
 
 from fenrask.cli.files import write_whole
 from fenrask.cli.screen import rendering, say
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, read_estate
-from fenrask.views.formats import FORMATS
+from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
 
 __all__ = ["Call", "estate_command", "shared_options"]
@@ -59,6 +60,12 @@ class Call:
 
     def show(self, page: Page) -> None:
         """Print a page to stdout, or write it to the file of `--out`."""
+        if self.format in FOR_FINDINGS and page.name != "check":
+            found = f"--format {self.format} for {page.name}"
+            others = ", ".join(name for name in FORMATS if name not in FOR_FINDINGS)
+            raise UnusableInput(
+                [Problem(Place(path="--format"), found, f"one of {others}", "It is for `check` alone.")]
+            )
         text = FORMATS[self.format](page, rendering(to_file=self.out is not None))
         if self.out is None:
             sys.stdout.write(text)

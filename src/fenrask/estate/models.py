@@ -340,7 +340,21 @@ class Estate(Strict):
 
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""
+        if flow.from_ not in self._demanding[0]:
+            return self.destinations[flow.to].needs
         return self.destinations[flow.to].needs.joined(self.workloads[flow.from_].needs)
+
+    def has_needs(self, flow: Flow) -> bool:
+        """Whether anything is demanded of a flow's exits."""
+        workloads, destinations = self._demanding
+        return flow.from_ in workloads or flow.to in destinations
+
+    @cached_property
+    def _demanding(self) -> tuple[frozenset[str], frozenset[str]]:
+        """The workloads and the destinations that have needs."""
+        none = Needs()
+        workloads = frozenset(name for name, one in self.workloads.items() if one.needs != none)
+        return workloads, frozenset(name for name, one in self.destinations.items() if one.needs != none)
 
     def cost_centre_of(self, flow: Flow) -> str:
         """Who pays for a flow: its workload's tag, or the first tag found on its subnets."""

@@ -10,6 +10,8 @@ from pydantic import BaseModel, ValidationError
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.catalogue import Catalogue, Offer
+from fenrask.estate.companions import with_dumps, with_tables
+from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS
 from fenrask.estate.models import Estate
 from fenrask.estate.patches import merge, set_patch
@@ -22,6 +24,7 @@ __all__ = ["Described", "read_estate"]
 MOST_BYTES = 256 * 2**20
 Model = TypeVar("Model", bound=BaseModel)
 Steps = tuple[str | int, ...]
+Layer = Tree | CsvTree
 
 
 @dataclass(frozen=True)
@@ -32,7 +35,7 @@ class Described:
     catalogue: Catalogue
     data: dict[str, Any]
     catalogue_data: dict[str, Any]
-    layers: tuple[Tree, ...]
+    layers: tuple[Layer, ...]
     catalogue_tree: Tree
 
     def place(self, *path: str | int) -> Place:
@@ -56,7 +59,9 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
     """
     problems: list[Problem] = []
     data, tree = _read(path, problems)
-    layers = [tree]
+    layers: list[Layer] = [tree]
+    data, tables = with_tables(data, path.parent, lambda steps: _place(layers, steps), problems)
+    layers += tables
     for file in patches:
         patch, patch_tree = _read(file, problems)
         data = merge(data, patch) if isinstance(patch, dict) else data
@@ -64,6 +69,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
     for text in settings:
         data, patch_tree = _set(data, text, problems)
         layers.append(patch_tree)
+    data = with_dumps(data, path.parent, lambda steps: _place(layers, steps), problems)
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
     stated = data.get("catalogue") if isinstance(data, dict) else None
@@ -78,7 +84,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
 
 
 def _described(
-    data: Any, layers: tuple[Tree, ...], catalogue_data: Any, catalogue_tree: Tree, problems: list[Problem]
+    data: Any, layers: tuple[Layer, ...], catalogue_data: Any, catalogue_tree: Tree, problems: list[Problem]
 ) -> Described:
     def place_of(path: Steps) -> Place:
         return _place(layers, path)
@@ -162,9 +168,10 @@ def _patch_tree(patch: dict[str, Any], source: str) -> Tree:
     return read_yaml(json.dumps(patch), source)[1]
 
 
-def _place(layers: Sequence[Tree], path: Steps) -> Place:
+def _place(layers: Sequence[Layer], path: Steps) -> Place:
     """The place in the last layer that holds the whole path, else in the first that holds most of it."""
-    best, depth = layers[0], -1
+    best: Layer = layers[0]
+    depth = -1
     for tree in layers:
         if tree.root is None:
             continue

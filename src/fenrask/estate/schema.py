@@ -5,6 +5,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from fenrask.estate.catalogue import Catalogue
+from fenrask.estate.companions import SECTIONS
 from fenrask.estate.models import Estate
 
 __all__ = ["SCHEMAS", "json_schema"]
@@ -14,4 +15,10 @@ SCHEMAS: dict[str, type[BaseModel]] = {"estate": Estate, "catalogue": Catalogue}
 
 def json_schema(file: str) -> dict[str, Any]:
     """The JSON Schema of `estate` or `catalogue`."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **SCHEMAS[file].model_json_schema()}
+    schema = SCHEMAS[file].model_json_schema()
+    for section in SECTIONS if file == "estate" else ():
+        about = f"a CSV file inside the estate's folder that holds more {section.replace('_', ' ')}"
+        schema["properties"][f"{section}_csv"] = {"type": "string", "description": about}
+    # A section may lie wholly in its CSV file.
+    schema["required"] = [key for key in schema["required"] if key not in SECTIONS]
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}

@@ -5,7 +5,7 @@ YAML 1.2.2 (section 10.3), not by YAML 1.1: `no` is text and `12:30` is text. Ke
 """
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
 
@@ -66,21 +66,29 @@ class Tree:
 
     file: str
     root: Any
+    _known: dict[int, dict[str, tuple[Any, Any]]] = field(default_factory=dict, repr=False, compare=False)
 
     def find(self, path: tuple[str | int, ...]) -> tuple[Any, int]:
         """The node of the deepest part of `path` that exists (its key node in a mapping), and the depth."""
         node, mark_node = self.root, self.root
         for depth, step in enumerate(path):
             if isinstance(node, yaml.MappingNode):
-                pairs = [(key, value) for key, value in node.value if key.value == str(step)]
-                if not pairs:
+                pair = self._entries(node).get(str(step))
+                if pair is None:
                     return mark_node, depth
-                mark_node, node = pairs[-1]
+                mark_node, node = pair
             elif isinstance(node, yaml.SequenceNode) and isinstance(step, int) and step < len(node.value):
                 mark_node = node = node.value[step]
             else:
                 return mark_node, depth
         return mark_node, len(path)
+
+    def _entries(self, node: Any) -> dict[str, tuple[Any, Any]]:
+        """A mapping's nodes by key, made when a place inside it is first asked for."""
+        found = self._known.get(id(node))
+        if found is None:
+            found = self._known[id(node)] = {key.value: (key, value) for key, value in node.value}
+        return found
 
     def place(self, path: tuple[str | int, ...]) -> Place:
         """Where the value at `path` stands; where it is missing, the place of what should hold it."""

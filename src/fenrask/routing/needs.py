@@ -25,8 +25,8 @@ class _Case:
 
     estate: Estate
     ways: Sequence[Way]
-    partner_ways: Sequence[Way]
-    """All that reaches the same destination: its allow-list has to hold for every flow."""
+    sees_hosts: bool
+    """Whether the destination sees hosts' own addresses, of this flow or another."""
     partner_sources: Sequence[str]
     needs: Needs
     entries: Mapping[str, int]
@@ -67,7 +67,7 @@ def _off_internet(case: _Case) -> str:
 
 
 def _max_source_addresses(case: _Case) -> str:
-    if any(way.walk.source.kind == "host-public" for way in case.partner_ways):
+    if case.sees_hosts:
         return "every host shows an address of its own"
     entries = sum(case.entries_of(name) for name in case.partner_sources)
     most = case.needs.max_source_addresses or 0
@@ -119,12 +119,13 @@ def broken_needs(
         BrokenNeed(flow, "arrives", f"from {way.subnet}: {way.walk.verdict.value}, {way.walk.why}") for way in lost[:1]
     ]
     stated = estate.flows[flow]
-    needs = estate.needs_of(stated)
-    if needs == Needs():
+    if not estate.has_needs(stated):
         return broken
+    needs = estate.needs_of(stated)
     arriving = [way for way in ways.by_flow[flow] if way.walk.verdict.arrives]
-    partner = ways.by_destination[stated.to]
-    case = _Case(estate, arriving, partner, ways.sources_at(stated.to), needs, entries or {}, addresses or {})
+    case = _Case(
+        estate, arriving, ways.sees_hosts(stated.to), ways.sources_at(stated.to), needs, entries or {}, addresses or {}
+    )
     for name, judge in NEEDS.items():
         if getattr(needs, name) and (why := judge(case)):
             broken.append(BrokenNeed(flow, name, why))

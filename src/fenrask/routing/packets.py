@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from enum import Enum
+from functools import cached_property
 
 from fenrask.estate import Onward
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
@@ -107,7 +108,7 @@ class Walk:
     back: tuple[Hop, ...] = ()
     """The steps of the answer inside the estate that an exit or a table decides."""
 
-    @property
+    @cached_property
     def exits(self) -> tuple[str, ...]:
         """The exits passed, in order, without the local step."""
         return tuple(hop.exit for hop in self.hops if hop.exit not in ("", LOCAL))

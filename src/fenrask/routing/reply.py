@@ -1,14 +1,14 @@
 """The way back. An answer is routed on its own; it must come to every hop that keeps state, and to the host."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, Prefix
 from fenrask.routing.packets import Hop, Source, Verdict, Walk
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
-__all__ = ["answered"]
+__all__ = ["Replies"]
 
 
 @dataclass
@@ -28,10 +28,31 @@ class _Lost(Exception):
         self.why = why
 
 
-def answered(routes: Routes, walk: Walk) -> Walk:
-    """The walk with its way back; its verdict changes where the answer is lost, or misses a keeper of state."""
-    if not walk.verdict.arrives:
-        return walk
+class Replies:
+    """Walks answers back through one estate; equal ways are walked once."""
+
+    def __init__(self, routes: Routes) -> None:
+        self.routes = routes
+        self._known: dict[tuple[object, ...], tuple[Verdict | None, str, tuple[Hop, ...]]] = {}
+
+    def answered(self, walk: Walk) -> Walk:
+        """The walk with its way back; its verdict changes where the answer is lost, or misses a keeper of state."""
+        if not walk.verdict.arrives:
+            return walk
+        # On the internet and in a service all destinations answer alike.
+        alike = walk.onward in (Onward.INTERNET, Onward.SERVICE)
+        first = walk.hops[0].source if walk.hops else None
+        key = (walk.subnet, walk.exits, walk.source.exit, first, walk.onward, None if alike else walk.packet.address)
+        if key not in self._known:
+            self._known[key] = _way_back(self.routes, walk)
+        lost, why, back = self._known[key]
+        if lost is None:
+            return Walk(walk.subnet, walk.packet, walk.verdict, walk.hops, walk.onward, walk.why, back)
+        return Walk(walk.subnet, walk.packet, lost, walk.hops, None, why, back)
+
+
+def _way_back(routes: Routes, walk: Walk) -> tuple[Verdict | None, str, tuple[Hop, ...]]:
+    """Why the answer is lost (None where it comes back), and its steps."""
     legs = _legs(routes.estate, walk)
     back: list[Hop] = []
     try:
@@ -39,11 +60,10 @@ def answered(routes: Routes, walk: Walk) -> Walk:
         for leg, owner in zip(legs[-2::-1], legs[:0:-1], strict=True):
             place = routes.estate.exits[owner.source.exit].stands_in
             if place:
-                table = routes.of(place[0])
-                _along(routes, table, place[0], leg, walk, back)
+                _along(routes, routes.of(place[0]), place[0], leg, walk, back)
     except _Lost as lost:
-        return replace(walk, verdict=lost.verdict, why=lost.why, back=tuple(back), onward=None)
-    return replace(walk, back=tuple(back))
+        return lost.verdict, lost.why, tuple(back)
+    return None, "", tuple(back)
 
 
 def _legs(estate: Estate, walk: Walk) -> list[_Leg]:

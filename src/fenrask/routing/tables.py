@@ -1,5 +1,6 @@
 """Route tables of subnets and hubs: names stand for prefixes, origins rank, local prefixes are there."""
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -50,13 +51,20 @@ class SubnetTable:
 
     def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
         """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
-        return tuple(
-            route.prefix
-            for route in self.routes
-            if route.prefix.version == prefix.version
-            and route.prefix.prefixlen > prefix.prefixlen
-            and route.prefix.subnet_of(prefix)  # type: ignore[arg-type]
-        )
+        starts, prefixes = self._sorted[prefix.version]
+        first = bisect_left(starts, int(prefix.network_address))
+        last = bisect_right(starts, int(prefix.broadcast_address))
+        return tuple(one for one in prefixes[first:last] if one.prefixlen > prefix.prefixlen)
+
+    @cached_property
+    def _sorted(self) -> dict[int, tuple[list[int], list[Prefix]]]:
+        """By IP version: the first addresses of all prefixes in rising order, and the prefixes."""
+        found: dict[int, tuple[list[int], list[Prefix]]] = {4: ([], []), 6: ([], [])}
+        for route in sorted(self.routes, key=lambda route: int(route.prefix.network_address)):
+            starts, prefixes = found[route.prefix.version]
+            starts.append(int(route.prefix.network_address))
+            prefixes.append(route.prefix)
+        return found
 
     def shadowed(self, route: TableRoute) -> tuple[TableRoute, ...]:
         """The routes that a winner keeps from being used: the same prefix, and the next wider one behind it."""
@@ -79,9 +87,16 @@ class Routes:
     def __init__(self, described: Described) -> None:
         self.estate: Estate = described.estate
         self._tables: dict[tuple[str, ...], SubnetTable] = {}
+        self._asked: dict[tuple[str, str | None], SubnetTable] = {}
 
     def of(self, place: str, came_from: str | None = None) -> SubnetTable:
         """The effective table of a subnet, or of a hub for what comes from a network."""
+        asked = (place, came_from)
+        if asked not in self._asked:
+            self._asked[asked] = self._found(place, came_from)
+        return self._asked[asked]
+
+    def _found(self, place: str, came_from: str | None) -> SubnetTable:
         subnet = self.estate.subnets.get(place)
         if subnet is None:
             hub = self.estate.exits[place]

@@ -5,15 +5,16 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from ipaddress import IPv4Address, IPv6Address
 
-from fenrask.estate import Described, ExitModel, Onward, Passing
+from fenrask.estate import Described, ExitModel, Offer, Onward, Passing
 from fenrask.prefixes import Address, is_public, mapped_to_ipv6
 from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
-from fenrask.routing.reply import answered
+from fenrask.routing.reply import Replies
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
 __all__ = ["Walker"]
 
 Ending = tuple[Verdict, str]
+_ALL = Fraction(1)
 
 
 @dataclass(frozen=True)
@@ -31,6 +32,33 @@ class _At:
     """The network from which a hub was entered."""
 
 
+@dataclass(frozen=True)
+class _Facts:
+    """What the walk asks of an exit at every step, worked out once."""
+
+    model: ExitModel
+    network: str | None
+    zones: tuple[str, ...]
+    offer: Offer | None
+    source: Source
+    """The source that it rewrites to."""
+
+    @property
+    def onward(self) -> Onward:
+        return self.model.onward
+
+
+@dataclass(frozen=True)
+class _Tail:
+    """How a way goes on after an exit that rewrote the source, whoever sent it."""
+
+    hops: tuple[Hop, ...]
+    verdict: Verdict
+    why: str
+    onward: Onward | None
+    share: Fraction
+
+
 class Walker:
     """Follows packets through one estate.
 
@@ -43,20 +71,55 @@ class Walker:
         self.described = described
         self.estate = described.estate
         self.routes = Routes(described)
+        self._facts = {name: self._facts_of(name) for name in self.estate.exits}
+        self._tails: dict[tuple[object, ...], list[_Tail]] = {}
+        self._reply = Replies(self.routes)
+
+    def _facts_of(self, name: str) -> _Facts:
+        model = self.estate.exits[name]
+        network = self.estate.network_of(model)
+        source = Source("exit", name, model.listed_addresses, model.pool, network)
+        return _Facts(model, network, self.estate.zones_of(model), self.described.offer_of(name), source)
 
     def walks(self, subnet: str, packet: Packet) -> list[tuple[Walk, Fraction]]:
         """The ways of a packet from a subnet, with the share of each: several where routes are equal."""
+        begun = self._begun(subnet, packet)
+        found = [(begun, _ALL)] if isinstance(begun, Walk) else self._followed(begun, subnet, packet)
+        return [(self._reply.answered(walk), share) for walk, share in found]
+
+    def _followed(self, begun: _At, subnet: str, packet: Packet, memo: bool = True) -> list[tuple[Walk, Fraction]]:
         found: list[tuple[Walk, Fraction]] = []
-        pending: list[tuple[_At | Walk, Fraction]] = [(self._begun(subnet, packet), Fraction(1))]
+        pending: list[tuple[_At | Walk, Fraction]] = [(begun, _ALL)]
         while pending:
             here, share = pending.pop()
             if isinstance(here, Walk):
-                found.append((answered(self.routes, here), share))
+                found.append((here, share))
                 continue
+            if memo and here.hops and here.hops[-1].exit == here.source.exit:
+                tails = self._tail(here, subnet, packet)
+                passed = {hop.exit for hop in here.hops[:-1]}
+                if not any(hop.exit in passed for tail in tails for hop in tail.hops):
+                    for tail in tails:
+                        hops = here.hops + tail.hops
+                        walk = Walk(subnet, packet, tail.verdict, hops, tail.onward, tail.why)
+                        found.append((walk, share if tail.share is _ALL else share * tail.share))
+                    continue
             options = list(self._options(here, packet))
             of_each = share if len(options) == 1 else share / len(options)
-            pending += [(self._entered(here, route, name, subnet, packet), of_each) for route, name in options]
-        return found[::-1]
+            for route, name in reversed(options):
+                pending.append((self._entered(here, route, name, subnet, packet), of_each))
+        return found
+
+    def _tail(self, here: _At, subnet: str, packet: Packet) -> list[_Tail]:
+        """How the way goes on from an exit that has just rewritten the source; followed once for all senders."""
+        key = (here.source.exit, here.place, here.zone, here.address, packet.destination)
+        if key not in self._tails:
+            alone = _At(here.place, here.network, here.zone, here.source, here.address, here.hops[-1:], here.came_from)
+            self._tails[key] = [
+                _Tail(walk.hops[1:], walk.verdict, walk.why, walk.onward, share)
+                for walk, share in self._followed(alone, subnet, packet, memo=False)
+            ]
+        return self._tails[key]
 
     def _begun(self, subnet: str, packet: Packet) -> _At | Walk:
         """The packet in its host: of a family that its subnet has, mapped where it has only IPv6."""
@@ -100,18 +163,19 @@ class Walker:
             if not name:
                 why = f"no route in {self.routes.of(here.place, here.came_from).name} matches, and nothing is lent"
             return _ended(there, subnet, packet, Verdict.BLACK_HOLE if name else Verdict.NO_ROUTE, why)
-        way_out = self.estate.exits[name]
-        via, unreached = self._reached(here, route, way_out, name)
+        facts = self._facts[name]
+        way_out = facts.model
+        via, unreached = self._reached(here, facts, name)
         passing = self._passing(here.address, packet)
         decision = way_out.decides(passing) if not unreached else None
-        there = self._moved(here, route, name, via, decision.rule if decision else "")
+        there = self._moved(here, route, name, facts, via, decision.rule if decision else "")
         # A hub may be passed twice, from different places; anything else that is met again sends in circles.
         once = (here.place, name) if way_out.onward is Onward.HUB else name
         if once in [(hop.subnet, hop.exit) if isinstance(once, tuple) else hop.exit for hop in here.hops]:
             table = self.routes.of(here.place, here.came_from).name
             why = f"{name} sends it back to itself by the table {table} of {here.place}"
             return _ended(there, subnet, packet, Verdict.LOOP, why)
-        ending = unreached or self._refusal(here, way_out, name, passing)
+        ending = unreached or self._refusal(here, facts, name, passing)
         if ending is None and decision is not None and not decision.allowed:
             ending = Verdict.DENIED, f"{name} denies it by {decision.rule}"
         if ending is not None:
@@ -120,18 +184,18 @@ class Walker:
             return there
         return _ended(there, subnet, packet, Verdict.ARRIVES, "", way_out.onward)
 
-    def _reached(self, here: _At, route: TableRoute | None, way_out: ExitModel, name: str) -> tuple[str, Ending | None]:
+    def _reached(self, here: _At, facts: _Facts, name: str) -> tuple[str, Ending | None]:
         """The peering crossed on the way to an exit, if any; and why the exit is out of reach, if it is."""
+        way_out, target = facts.model, facts.network
+        if target == here.network and target is not None:
+            return "", None
         if here.network is None:
             hub = self.estate.exits[here.place]
-            near = way_out.attached_to == here.place or self.estate.network_of(way_out) in hub.joins
+            near = way_out.attached_to == here.place or target in hub.joins
             return "", None if near else (Verdict.BLACK_HOLE, f"{name} is not attached to {here.place}")
         if here.network in way_out.joins:
             crossed = name if way_out.onward is Onward.JOINED else ""
             return "", self._forwarding(here, crossed)
-        target = self.estate.network_of(way_out)
-        if target == here.network:
-            return "", None
         for peering, other in self.estate.peers_of(here.network):
             if other == target:
                 if not way_out.is_machine and not getattr(self.estate.exits[peering], "use_exits", False):
@@ -152,8 +216,9 @@ class Walker:
             return Verdict.DENIED, f"{peering} takes no forwarded packets"
         return None
 
-    def _refusal(self, here: _At, way_out: ExitModel, name: str, passing: Passing) -> Ending | None:
+    def _refusal(self, here: _At, facts: _Facts, name: str, passing: Passing) -> Ending | None:
         """Why an exit does not carry a packet, if it does not."""
+        way_out, offer = facts.model, facts.offer
         if way_out.fault:
             return Verdict.BLACK_HOLE, f"{name}: {way_out.fault}"
         address = here.address
@@ -165,41 +230,25 @@ class Walker:
             return Verdict.NOT_CARRIED, f"{name} leads to {', '.join(way_out.carries)} only"
         if way_out.onward is Onward.THIRD_PARTY and not any(address in one for one in way_out.announced):
             return Verdict.NOT_CARRIED, f"{name} has received no prefix that holds {address}"
-        offer = self.described.offer_of(name)
         if offer is not None and way_out.rewrites(address) and passing.protocol not in offer.protocols:
             return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
-    def _moved(self, here: _At, route: TableRoute | None, name: str, via: str, rule: str) -> _At:
+    def _moved(self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str) -> _At:
         """The step into an exit: its zone, its network, the source and the address as it rewrites them."""
-        way_out = self.estate.exits[name]
-        zones = self.estate.zones_of(way_out)
+        way_out, zones = facts.model, facts.zones
         zone = here.zone if not zones or here.zone in zones else zones[0]
         address = here.address
         if way_out.maps_ipv6:
             address = _unmapped(address) or address
-        source = here.source
-        if way_out.rewrites(address):
-            network = self.estate.network_of(way_out)
-            source = Source("exit", name, way_out.listed_addresses, way_out.pool, network)
-        hop = Hop(
-            here.place,
-            route,
-            name,
-            source,
-            here.zone,
-            zone,
-            route is None and way_out.found_by_name,
-            via,
-            rule,
-        )
+        source = facts.source if way_out.rewrites(address) else here.source
+        by_name = route is None and way_out.found_by_name
+        hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
         if way_out.onward is Onward.HUB:
             return _At(name, None, zone, source, address, (*here.hops, hop), here.network)
         if way_out.onward is Onward.TABLE:
-            place = way_out.stands_in[0]
-            network = self.estate.subnets[place].network
-            return _At(place, network, zone, source, address, (*here.hops, hop))
-        return replace(here, zone=zone, source=source, hops=(*here.hops, hop))
+            return _At(way_out.stands_in[0], facts.network, zone, source, address, (*here.hops, hop))
+        return _At(here.place, here.network, zone, source, address, (*here.hops, hop), here.came_from)
 
     def _passing(self, address: Address, packet: Packet) -> Passing:
         stated = self.estate.destinations.get(packet.destination or "")

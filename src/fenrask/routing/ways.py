@@ -59,8 +59,20 @@ class Ways:
 
     def sources_at(self, destination: str) -> list[str]:
         """The translating exits whose addresses a destination sees, in order of name."""
-        sources = (way.walk.source for way in self.by_destination[destination])
-        return sorted({source.exit for source in sources if source.kind == "exit"})
+        return self._seen_by[destination][0]
+
+    def sees_hosts(self, destination: str) -> bool:
+        """Whether a destination sees hosts' own public addresses."""
+        return self._seen_by[destination][1]
+
+    @cached_property
+    def _seen_by(self) -> dict[str, tuple[list[str], bool]]:
+        found = {}
+        for name, ways in self.by_destination.items():
+            sources = [way.walk.source for way in ways]
+            exits = {source.exit for source in sources if source.kind == "exit" and source.prefix is None}
+            found[name] = (sorted(exits), any(source.kind == "host-public" for source in sources))
+        return found
 
 
 def flow_ways(described: Described) -> Ways:
@@ -74,7 +86,8 @@ def flow_ways(described: Described) -> Ways:
             key = (subnet, flow.to, workload.public_address)
             if key not in known:
                 known[key] = tuple(walks_to(walker, subnet, flow.to, workload.public_address))
-            ways += [Way(name, subnet, one, share / len(workload.subnets), share) for one, share in known[key]]
+            parts = len(workload.subnets)
+            ways += [Way(name, subnet, one, share if parts == 1 else share / parts, share) for one, share in known[key]]
     return Ways(described, walker.routes, tuple(ways))
 
 
@@ -113,16 +126,21 @@ def effective_routes(described: Described, subnet: str) -> SubnetTable:
     return Routes(described).of(subnet)
 
 
-def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> Iterator[tuple[Walk, Fraction]]:
+def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> list[tuple[Walk, Fraction]]:
     """The distinct walks to a destination with the share of its prefixes that each serves."""
-    destination = walker.estate.destinations[to]
+    targets = list(_targets(walker.routes, subnet, walker.estate.destinations[to]))
+    found = [
+        (walk, part if share == 1 else share * part)
+        for address, share in targets
+        for walk, part in walker.walks(subnet, Packet(address, to, public_host))
+    ]
+    if len(found) == 1:
+        return found
     merged: dict[tuple[object, ...], tuple[Walk, Fraction]] = {}
-    for address, share in _targets(walker.routes, subnet, destination):
-        for found, part in walker.walks(subnet, Packet(address, to, public_host)):
-            key = (found.verdict, found.exits)
-            first, sum_of_shares = merged.get(key, (found, Fraction(0)))
-            merged[key] = (first, sum_of_shares + share * part)
-    yield from merged.values()
+    for walk, share in found:
+        first, sum_of_shares = merged.get((walk.verdict, walk.exits), (walk, Fraction(0)))
+        merged[walk.verdict, walk.exits] = (first, sum_of_shares + share)
+    return list(merged.values())
 
 
 def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, Fraction]]:
@@ -132,11 +150,11 @@ def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[
     route takes counts by its size.
     """
     table = routes.of(subnet)
+    of_prefix = Fraction(1, len(destination.prefixes))
     for prefix in destination.prefixes:
-        of_prefix = Fraction(1, len(destination.prefixes))
-        parts = sorted(table.inside(prefix), key=lambda p: (int(p.network_address), p.prefixlen))
+        parts = list(table.inside(prefix))
         if not parts:
-            yield prefix[0], of_prefix
+            yield prefix.network_address, of_prefix
             continue
         for low, high in _pieces(prefix, parts):
             yield prefix[low], of_prefix * (high - low) / prefix.num_addresses

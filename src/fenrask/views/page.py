@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-__all__ = ["Column", "Page", "Table"]
+__all__ = ["MACHINES", "Column", "Page", "Table"]
 
 Kind = Literal[
     "text",
@@ -20,6 +20,10 @@ Kind = Literal[
     "severity",
     "yes",
 ]
+
+
+MACHINES = 10_000
+"""The least width of a column that is for machines alone."""
 
 
 @dataclass(frozen=True)

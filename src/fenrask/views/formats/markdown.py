@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.views.cells import shown
 from fenrask.views.formats.contract import Rendering
-from fenrask.views.page import Page, Table
+from fenrask.views.page import MACHINES, Page, Table
 
 __all__ = ["render"]
 
@@ -27,10 +27,11 @@ def _lines(page: Page) -> Iterator[str]:
 
 
 def _table(table: Table) -> Iterator[str]:
-    yield _row([column.heading for column in table.columns])
-    yield _row(["---:" if column.is_number else "---" for column in table.columns])
+    kept = [(number, column) for number, column in enumerate(table.columns) if column.least_width < MACHINES]
+    yield _row([column.heading for _, column in kept])
+    yield _row(["---:" if column.is_number else "---" for _, column in kept])
     for row in table.rows:
-        yield _row([shown(column, value) for column, value in zip(table.columns, row, strict=True)])
+        yield _row([shown(column, row[number]) for number, column in kept])
 
 
 def _row(cells: list[str]) -> str:

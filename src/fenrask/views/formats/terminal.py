@@ -55,16 +55,16 @@ def _print_table(console: Console, table: Table, width: int) -> None:
     elif table.as_blocks:
         for row in table.rows:
             console.print()
-            _print_block(console, table.columns, row)
+            _print_block(console, table.columns, row, width)
     else:
         console.print(_grid(table, width))
 
 
-def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]) -> None:
+def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:
     """A row as a paragraph: short cells on the first line, the rest below it, one a line."""
     head, body = Text(), []
     for column, value in zip(columns, row, strict=True):
-        text = shown(column, value)
+        text = shown(column, value) if width >= column.least_width else ""
         if column.below:
             body += [f"{column.below}{text}".strip()] if text else []
         elif text:

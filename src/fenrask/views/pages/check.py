@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from fenrask.findings import Finding, Severity
 from fenrask.routing.rules import RULES
 from fenrask.units import counted
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["findings_page", "rules_page"]
 
@@ -14,6 +14,10 @@ _COLUMNS = (
     Column("rule", "rule"),
     Column("place", "place"),
     Column("path", "path"),
+    Column("file", "file", least_width=MACHINES),
+    Column("line", "line", "count", least_width=MACHINES),
+    Column("column", "column", "count", least_width=MACHINES),
+    Column("level", "level", least_width=MACHINES),
     Column("cause", "cause", below=" "),
     Column("remedy", "remedy", below="→ "),
     Column("accepted", "accepted because", below="accepted: "),
@@ -34,6 +38,10 @@ def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
             f.rule,
             f"{f.place.file}:{f.place.line}:{f.place.column}",
             f.place.path,
+            f.place.file,
+            f.place.line,
+            f.place.column,
+            f.severity.word,
             f.cause,
             f.remedy,
             f.accepted or None,

@@ -1,0 +1,81 @@
+"""Files that an estate names: sections kept as CSV, routing table dumps. They lie inside its folder."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from fenrask.errors import Place, Problem
+from fenrask.estate.csv_tables import CsvTree, inside, read_table
+from fenrask.estate.mrt import mrt_prefixes
+
+__all__ = ["SECTIONS", "with_dumps", "with_tables"]
+
+SECTIONS = ("networks", "subnets", "exits", "destinations", "workloads", "flows", "public_addresses")
+"""The sections that a CSV can hold, named by the key `SECTION_csv`."""
+
+PlaceOf = Callable[[tuple[str | int, ...]], Place]
+
+
+def with_tables(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> tuple[Any, list[CsvTree]]:
+    """The estate with the rows of its CSV files in their sections; a name in both places is a problem."""
+    trees: list[CsvTree] = []
+    if not isinstance(data, dict):
+        return data, trees
+    data = dict(data)
+    for section in SECTIONS:
+        stated = data.pop(f"{section}_csv", None)
+        if stated is None:
+            continue
+        content = _content(folder, stated, place_of((f"{section}_csv",)), problems)
+        if content is None:
+            continue
+        file = str(folder / str(stated))
+        try:
+            text = content.decode("utf-8-sig")
+        except UnicodeDecodeError as error:
+            problems.append(Problem(Place(file), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
+            continue
+        entries, tree = read_table(text, file, section, problems)
+        written = data.get(section) or {}
+        for name in entries if isinstance(written, dict) else ():
+            if name in written:
+                found, remedy = f"the name {name!r} here and in the estate file", "Remove one of them."
+                problems.append(Problem(tree.place((section, name)), found, "each name once", remedy))
+        data[section] = {**entries, **written} if isinstance(written, dict) else written
+        trees.append(tree)
+    return data, trees
+
+
+def with_dumps(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> Any:
+    """The estate with the prefixes of routing table dumps put into `received`."""
+    exits = data.get("exits") if isinstance(data, dict) else None
+    if not isinstance(exits, dict):
+        return data
+    changed = {}
+    for name, stated in exits.items():
+        if not isinstance(stated, dict) or "received_mrt" not in stated:
+            continue
+        place = place_of(("exits", name, "received_mrt"))
+        content = _content(folder, stated["received_mrt"], place, problems)
+        try:
+            prefixes = [str(prefix) for prefix in mrt_prefixes(content or b"")]
+        except ValueError as error:
+            problems.append(Problem(place, str(error), "an MRT table dump (RFC 6396)", "Export the table again."))
+            continue
+        written = stated.get("received")
+        changed[name] = {**stated, "received": [*(written if isinstance(written, list) else ()), *prefixes]}
+    return {**data, "exits": {**exits, **changed}} if changed else data
+
+
+def _content(folder: Path, stated: Any, place: Place, problems: list[Problem]) -> bytes | None:
+    """A named file's content; a problem where it is not inside the folder, or not there."""
+    file = inside(folder, stated) if isinstance(stated, str) else None
+    if file is None:
+        problems.append(Problem(place, repr(stated), "a file inside the estate's folder", "Put it beside the estate."))
+        return None
+    try:
+        return file.read_bytes()
+    except OSError as error:
+        found = f"{stated!r}: {(error.strerror or type(error).__name__).lower()}"
+        problems.append(Problem(place, found, "a file to read", "Put it beside the estate."))
+        return None

@@ -1,0 +1,105 @@
+"""Sections kept as CSV beside the estate (RFC 4180), since inventories live in spreadsheets.
+
+The first column is `name`; each other heading is a key, with dots for keys inside (`tags.cost_centre`)
+and `[]` behind it for a list, whose entries have blanks between (`subnets[]`). Cells are read like YAML
+scalars; an empty one says nothing.
+"""
+
+import csv
+import io
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from fenrask.errors import Place, Problem
+from fenrask.estate.yaml_tree import scalar
+
+__all__ = ["CsvTree", "inside", "read_table"]
+
+Steps = tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class CsvTree:
+    """A table, kept to answer where the value of a path stands."""
+
+    file: str
+    section: str
+    columns: dict[str, int] = field(default_factory=dict)
+    """The column number of each key, lists without their brackets."""
+    lines: dict[str, int] = field(default_factory=dict)
+    """The line of each name."""
+
+    @property
+    def root(self) -> object:
+        return self
+
+    def find(self, path: Steps) -> tuple[Any, int]:
+        """The line and column of the deepest part of `path` that exists, and the depth."""
+        if len(path) < 2 or path[0] != self.section or str(path[1]) not in self.lines:
+            return (1, 1), -1
+        line = self.lines[str(path[1])]
+        for depth in range(len(path), 2, -1):
+            key = ".".join(str(step) for step in path[2:depth] if not isinstance(step, int))
+            if key in self.columns:
+                return (line, self.columns[key]), depth
+        return (line, 1), 2
+
+    def place(self, path: Steps) -> Place:
+        """Where the value stands: its line, and the number of its column."""
+        (line, column), _ = self.find(path)
+        return Place(self.file, line, column, ".".join(map(str, path)))
+
+
+def read_table(text: str, file: str, section: str, problems: list[Problem]) -> tuple[dict[str, Any], CsvTree]:
+    """A section's entries by name, and where they stand."""
+    rows = csv.reader(io.StringIO(text, newline=""))
+    heading = next(rows, [])
+    tree = CsvTree(file, section, {_key(one): number for number, one in enumerate(heading, 1)})
+    if not heading or heading[0].strip() != "name":
+        found = repr(heading[0]) if heading else "an empty file"
+        problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))
+        return {}, tree
+    paths = [(_key(one).split("."), one.strip().endswith("[]")) for one in heading]
+    entries: dict[str, Any] = {}
+    for row in rows:
+        if not any(row):
+            continue
+        name, line = row[0].strip(), rows.line_num
+        if len(row) > len(heading) or not name or name in entries:
+            problems.append(_row_problem(Place(file, line, 1), row, heading, name, tree))
+            continue
+        tree.lines[name] = line
+        entries[name] = _entry(row, paths)
+    return entries, tree
+
+
+def inside(folder: Path, stated: str) -> Path | None:
+    """The path of a table beside the estate; None where it leaves the estate's folder."""
+    file = (folder / stated).resolve()
+    return file if file.is_relative_to(folder.resolve()) else None
+
+
+def _key(heading: str) -> str:
+    return heading.strip().removesuffix("[]")
+
+
+def _entry(row: list[str], paths: list[tuple[list[str], bool]]) -> dict[str, Any]:
+    entry: dict[str, Any] = {}
+    for (keys, is_list), cell in zip(paths[1:], row[1:], strict=False):
+        text = cell.strip()
+        if not text:
+            continue
+        here = entry
+        for key in keys[:-1]:
+            here = here.setdefault(key, {})
+        here[keys[-1]] = [scalar(one) for one in text.split()] if is_list else scalar(text)
+    return entry
+
+
+def _row_problem(place: Place, row: list[str], heading: list[str], name: str, tree: CsvTree) -> Problem:
+    if len(row) > len(heading):
+        return Problem(place, f"{len(row)} cells", f"at most {len(heading)}", "Quote cells that hold a comma.")
+    if not name:
+        return Problem(place, "a row without a name", "a name in the first cell", "Name it, or remove the row.")
+    return Problem(place, f"the name {name!r} twice", "each name once", f"It stands in line {tree.lines[name]} too.")

@@ -27,6 +27,9 @@ COMMANDS = {
     "addresses": "Show which addresses to buy, and what each partner must allow-list.",
     "charges": "Show the month's bill, line by line, and by exit, flow and cost centre.",
     "compare": "Size, price and judge whole designs side by side.",
+    "resolve": "Look destinations' names up by DNS, and compare with their prefixes on record.",
+    "source": "Show which address a destination sees, now and after the loss of a zone or an exit.",
+    "confirm": "Compare what was observed with what was planned, and say what differs and why.",
     "schema": "Print the JSON Schema of the estate file or the catalogue file.",
 }
 """Every command with its one sentence; each is the function `command` of the module of its name."""

@@ -12,6 +12,7 @@ from fenrask.demo import STEPS, VELLMOUTH
 from fenrask.designs import judge
 from fenrask.estate import read_estate
 from fenrask.views.figures.ports import draw_ports
+from fenrask.views.figures.ways import draw_ways
 from fenrask.views.formats import FORMATS
 
 __all__ = ["command"]
@@ -32,7 +33,8 @@ def command(
         print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
         sys.stdout.write(FORMATS["table"](step.page(judged), where))
         sys.stdout.flush()
-    figure = folder / "ports.png"
-    write_whole(figure, draw_ports(judged.capacity, figure.suffix), force)
-    print(f"\n\nThe figure: ports in use over the day against capacity, an exit a panel: {figure}")
+    write_whole(folder / "ports.png", draw_ports(judged.capacity, ".png"), force)
+    write_whole(folder / "ways.png", draw_ways(judged.ways, judged.broken, ".png"), force)
+    print(f"\n\nFigures: ports in use over the day against capacity, an exit a panel: {folder / 'ports.png'}")
+    print(f"and every way out, its width by volume, lost ones crossed: {folder / 'ways.png'}")
     say(f"Now yours: cd {folder}, change estate.yaml, and run any command above; or `fenrask start FOLDER`.")

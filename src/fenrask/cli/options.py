@@ -17,7 +17,7 @@ from fenrask.estate import Described, read_estate
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
 
-__all__ = ["Call", "estate_command", "shared_options"]
+__all__ = ["Call", "estate_command", "shared_options", "split_words"]
 
 
 def _known_format(name: str) -> str:
@@ -107,6 +107,17 @@ def shared_options(function: Callable[..., int | None]) -> Callable[..., None]:
 def estate_command(function: Callable[..., int | None]) -> Callable[..., None]:
     """The same, with the estate as its argument."""
     return _with(function, {"estate": (Estate, Path("estate.yaml")), **_SHARED})
+
+
+def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
+    """The estate file, if the first word is one, and the other words, of which there are `others` at most.
+
+    0 for any number of them: then only the ending tells an estate.
+    """
+    named = bool(words) and words[0].endswith((".yaml", ".yml"))
+    if named or (others and (len(words) > others or (words and Path(words[0]).is_file()))):
+        return Path(words[0]), words[1:]
+    return None, words
 
 
 def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]]) -> Callable[..., None]:

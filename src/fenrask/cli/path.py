@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, shared_options
+from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.routing import broken_needs, effective_routes, flow_ways, trace
 from fenrask.views.pages.path import flows_page, routes_page, walk_page
 
@@ -24,9 +24,12 @@ def command(
             "to go there hop by hop and back.",
         ),
     ] = None,
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draw all ways out to a .png, .svg or .pdf.")
+    ] = None,
     public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
 ) -> int:
-    estate, rest = _split(words or [])
+    estate, rest = split_words(words or [], 2)
     if len(rest) > 2:
         raise typer.BadParameter("give at most a subnet and a destination")
     call = replace(call, estate=estate or call.estate)
@@ -41,11 +44,9 @@ def command(
     ways = flow_ways(described)
     broken = [one for flow in described.estate.flows for one in broken_needs(ways, flow)]
     call.show(flows_page(ways, broken))
+    if figure:
+        # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
+        from fenrask.views.figures.ways import draw_ways
+
+        call.write(figure, draw_ways(ways, broken, figure.suffix))
     return int(bool(broken))
-
-
-def _split(words: list[str]) -> tuple[Path | None, list[str]]:
-    """The estate file, if the first word looks like one or is one, and the other words."""
-    if words and (len(words) > 2 or words[0].endswith((".yaml", ".yml")) or Path(words[0]).is_file()):
-        return Path(words[0]), words[1:]
-    return None, words

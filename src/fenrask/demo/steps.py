@@ -3,7 +3,13 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from fenrask.demo.samples import VELLMOUTH
+from fenrask.demo.stand_ins import dns_server
 from fenrask.designs import Judged, compare
+from fenrask.designs.losses import sources_shown
+from fenrask.errors import Problem
+from fenrask.records import confirm, drifts, read_observations
+from fenrask.records.names import look_up
 from fenrask.routing import trace
 from fenrask.routing.rules import check
 from fenrask.views.page import Page
@@ -12,8 +18,11 @@ from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.charges import charges_page
 from fenrask.views.pages.check import findings_page
 from fenrask.views.pages.compare import compare_page
+from fenrask.views.pages.confirm import confirm_page
 from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.path import flows_page, walk_page
+from fenrask.views.pages.resolve import resolve_page
+from fenrask.views.pages.source import source_page
 
 __all__ = ["STEPS", "Step"]
 
@@ -37,6 +46,25 @@ def _way(judged: Judged) -> Page:
 
 def _addresses(judged: Judged) -> Page:
     return addresses_page(judged.described.estate.estate, judged.plan)
+
+
+def _names(judged: Judged) -> Page:
+    """The names as the sample's zone file answers them, by a server that stands in on the loopback."""
+    zone = VELLMOUTH.contents()["names.zone"].decode()
+    with dns_server(zone) as port:
+        found = drifts(judged.described, lambda name: look_up(name, "127.0.0.1", port))
+    return resolve_page(judged.described.estate.estate, found, "127.0.0.1#5399")
+
+
+def _sources(judged: Judged) -> Page:
+    cases = list(sources_shown(judged.described, "ticketing-a", "record-store"))
+    return source_page(judged.described.estate.estate, "ticketing-a", "record-store", cases)
+
+
+def _confirmed(judged: Judged) -> Page:
+    problems: list[Problem] = []
+    seen = read_observations(VELLMOUTH.contents()["observed.csv"].decode(), "observed.csv", "", problems)
+    return confirm_page(judged.described.estate.estate, confirm(judged.described, seen))
 
 
 STEPS: tuple[Step, ...] = (
@@ -75,5 +103,20 @@ STEPS: tuple[Step, ...] = (
         "fenrask compare",
         "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
         lambda judged: compare_page(compare(judged.described)),
+    ),
+    Step(
+        "fenrask resolve --server 127.0.0.1#5399",
+        "The tide feed moved: a prefix on record that its name no longer stays in (asked of a stand-in server).",
+        _names,
+    ),
+    Step(
+        "fenrask source ticketing-a record-store",
+        "Without the endpoint the records are still reached, but over the internet: another source is seen.",
+        _sources,
+    ),
+    Step(
+        "fenrask confirm observed.csv",
+        "What the far sides saw against the plan: each difference with its likely cause and the check to run next.",
+        _confirmed,
     ),
 )

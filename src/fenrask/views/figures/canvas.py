@@ -15,9 +15,9 @@ FORMATS = (".png", ".svg", ".pdf")
 _INCHES, _DPI = (12.8, 8.0), 100
 
 
-def figure() -> Figure:
-    """An empty figure of 1280 x 800 dots."""
-    paper = Figure(figsize=_INCHES, dpi=_DPI, layout="constrained")
+def figure(constrained: bool = True) -> Figure:
+    """An empty figure of 1280 x 800 dots; `constrained` lays its panels out by itself."""
+    paper = Figure(figsize=_INCHES, dpi=_DPI, layout="constrained" if constrained else None)
     FigureCanvasAgg(paper)
     return paper
 

@@ -1,0 +1,105 @@
+"""Observations of source addresses: tables, JSON lines, and far-side web logs. One reader a format."""
+
+import csv
+import io
+import json
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from fenrask.errors import Place, Problem
+from fenrask.prefixes import Address, parse_address
+
+__all__ = ["FORMATS", "Observation", "read_observations"]
+
+
+@dataclass(frozen=True)
+class Observation:
+    """One sight of a source: by whom, of whom (empty where the far side cannot know), as which address."""
+
+    seen_as: Address
+    destination: str
+    sender: str = ""
+    """A subnet's name, or a private address; empty in a far-side log."""
+    when: str = ""
+    place: Place = Place()
+
+
+_COMMON_LOG = re.compile(r'(?P<host>\S+) \S+ \S+ \[(?P<when>[^\]]+)\] "')
+_COLUMNS = ("when", "from", "destination", "seen_as")
+
+Fields = tuple[int, dict[str, str]]
+"""A line's number, and what it says by column."""
+
+
+def _csv(text: str) -> Iterator[Fields]:
+    rows = csv.DictReader(io.StringIO(text, newline=""))
+    for row in rows:
+        yield rows.line_num, {key: value or "" for key, value in row.items() if key}
+
+
+def _json_lines(text: str) -> Iterator[Fields]:
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.strip():
+            try:
+                data = json.loads(line)
+            except ValueError:
+                data = None
+            yield number, {k: str(v) for k, v in data.items()} if isinstance(data, dict) else {}
+
+
+def _common_log(text: str) -> Iterator[Fields]:
+    """Common Log Format: host, two dashes, time, request."""
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.strip():
+            found = _COMMON_LOG.match(line)
+            yield number, {"seen_as": found["host"], "when": found["when"]} if found else {}
+
+
+def _w3c(text: str) -> Iterator[Fields]:
+    """W3C Extended Log: the columns are named by a #Fields line."""
+    columns: list[str] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.startswith("#Fields:"):
+            columns = line.split()[1:]
+        elif line.strip() and not line.startswith("#"):
+            said = dict(zip(columns, line.split(), strict=False))
+            when = f"{said.get('date', '')} {said.get('time', '')}".strip()
+            yield number, {"seen_as": said["c-ip"], "when": when} if "c-ip" in said else {}
+
+
+FORMATS: dict[str, tuple[Callable[[str], bool], Callable[[str], Iterator[Fields]]]] = {
+    "JSON lines": (lambda first: first.startswith("{"), _json_lines),
+    "W3C Extended Log": (lambda first: first.startswith("#"), _w3c),
+    "Common Log Format": (lambda first: _COMMON_LOG.match(first) is not None, _common_log),
+    "CSV": (lambda first: "seen_as" in first.split(","), _csv),
+}
+"""By name: how its first line is known, and its reader."""
+
+
+def read_observations(text: str, file: str, destination: str, problems: list[Problem]) -> list[Observation]:
+    """The observations of one file, in any known format; a far-side log is `destination`'s.
+
+    What cannot be read is told in `problems`, line by line; nothing is passed over in silence.
+    """
+    first = next((line for line in text.splitlines() if line.strip()), "")
+    reader = next((read for knows, read in FORMATS.values() if knows(first)), None)
+    if reader is None:
+        expected = f"one of {', '.join(FORMATS)}"
+        remedy = f"A CSV has the columns {', '.join(_COLUMNS)}."
+        problems.append(Problem(Place(file, 1, 1), repr(first[:60]), expected, remedy))
+        return []
+    found: list[Observation] = []
+    for number, said in reader(text):
+        place = Place(file, number, 1)
+        to = said.get("destination") or destination
+        try:
+            seen_as = parse_address(said.get("seen_as", "").strip())
+        except ValueError as error:
+            problems.append(Problem(place, repr(said.get("seen_as", "")), str(error), "Correct or remove the line."))
+            continue
+        if not to:
+            problems.append(Problem(place, "no destination", "whose log this is", "Give --destination NAME."))
+            return []
+        found.append(Observation(seen_as, to, said.get("from", "").strip(), said.get("when", ""), place))
+    return found

@@ -1,0 +1,45 @@
+"""Names looked up, against the prefixes on record, as a page."""
+
+from collections.abc import Sequence
+
+from fenrask.records import Drift
+from fenrask.units import counted
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["resolve_page"]
+
+_DRIFT = (
+    Column("destination", "destination"),
+    Column("added", "added", "list"),
+    Column("gone", "gone", "list"),
+    Column("unchanged", "unchanged", "list"),
+)
+_LOOKED = (
+    Column("destination", "destination"),
+    Column("name", "name"),
+    Column("aliases", "alias of", "list"),
+    Column("addresses", "addresses", "list"),
+    Column("ttl_s", "ttl s", "count"),
+    Column("fault", "fault"),
+)
+
+
+def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
+    """Which prefixes came, went and stayed, and what was answered of each name."""
+    drifted = [one.destination for one in found if one.drifted]
+    faults = sum(len(one.faults) for one in found)
+    answer = f"{counted(len(found), 'destination')} with names asked of {server}: "
+    answer += f"{', '.join(drifted)} drifted" if drifted else "none drifted"
+    if faults:
+        answer += f"; {counted(faults, 'name')} without an answer"
+    drift = [(one.destination, one.added, one.gone, one.unchanged) for one in found]
+    looked = [
+        (one.destination, each.name, each.aliases, each.addresses, each.ttl_s, each.fault or None)
+        for one in found
+        for each in one.looked
+    ]
+    tables = (
+        Table("drift", "Prefixes on record", _DRIFT, drift, empty="no destination has names"),
+        Table("looked_up", "Looked up", _LOOKED, looked),
+    )
+    return Page("resolve", estate, (answer,), tables)

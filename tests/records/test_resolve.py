@@ -1,0 +1,92 @@
+"""Names against prefixes on record, asked of the stand-in server."""
+
+import json
+from typing import Any
+
+from fenrask.demo.stand_ins import dns_server
+from fenrask.designs.losses import sources_shown
+from fenrask.records.names import look_up
+from tests.support import InFolder
+
+ZONE = """\
+$ORIGIN example.
+$TTL 300
+@    IN SOA ns hostmaster 1 3600 600 86400 300
+@    IN NS ns
+ns   IN A 192.0.2.250
+stay IN A 198.51.100.7
+move 60 IN CNAME there.sub
+there.sub IN A 203.0.113.99
+there.sub IN AAAA 2001:db8::99
+"""
+
+
+class LookUps(InFolder):
+    def test_addresses_aliases_and_times_to_live(self) -> None:
+        with dns_server(ZONE) as port:
+            stay = look_up("stay.example", "127.0.0.1", port)
+            move = look_up("move.example", "127.0.0.1", port)
+            none = look_up("none.example", "127.0.0.1", port)
+        self.assertEqual((list(map(str, stay.addresses)), stay.ttl_s, stay.fault), (["198.51.100.7"], 300, ""))
+        self.assertEqual(list(map(str, move.addresses)), ["203.0.113.99", "2001:db8::99"])
+        self.assertEqual((move.aliases, move.ttl_s), (("there.sub.example",), 60))
+        self.assertEqual(none.fault, "no such name")
+        self.assertIn("no answer", look_up("stay.example", "127.0.0.1", port, within_s=0.3).fault)
+
+
+class Program(InFolder):
+    def resolved(self, names: list[str], *more: str, status: int) -> Any:
+        self.estate({"destinations": {"partner": {"names": names, "prefixes": ["198.51.100.0/24", "192.0.2.1"]}}})
+        with dns_server(ZONE) as port:
+            found = self.json("resolve", "--server", f"127.0.0.1#{port}", *more, status=status)
+        return found["drift"][0]
+
+    def test_added_gone_unchanged_and_the_patch_that_mends_it(self) -> None:
+        drift = self.resolved(["stay.example", "move.example"], "--save", "patch.json", status=1)
+        self.assertEqual(drift["added"], ["203.0.113.99", "2001:db8::99"])
+        self.assertEqual((drift["gone"], drift["unchanged"]), (["192.0.2.1/32"], ["198.51.100.0/24"]))
+        patch = json.loads((self.folder / "patch.json").read_text())
+        self.assertEqual(
+            patch["destinations"]["partner"]["prefixes"], ["198.51.100.0/24", "203.0.113.99/32", "2001:db8::99/128"]
+        )
+        with dns_server(ZONE) as port:
+            again = self.program("resolve", "--patch", "patch.json", "--server", f"127.0.0.1#{port}")
+        self.assertEqual(again.returncode, 0, again.stdout)
+
+    def test_nothing_is_called_gone_where_a_name_gave_no_answer(self) -> None:
+        drift = self.resolved(["stay.example", "none.example"], status=1)
+        self.assertEqual(drift["gone"], [])
+
+    def test_a_server_has_to_be_named(self) -> None:
+        self.estate()
+        for arguments in (("resolve",), ("resolve", "--server", "ns.example")):
+            self.assertEqual(self.program(*arguments).returncode, 2)
+
+
+class Sources(InFolder):
+    def test_now_and_after_each_loss(self) -> None:
+        two = ["app", "app-a"]
+        endpoint = {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": two, "destination": "store"}
+        described = self.estate(
+            {
+                "subnets": {
+                    "app": {"zone": "b"},
+                    "app-a": {"network": "net", "zone": "a", "prefix": "10.0.3.0/24", "routes": "private"},
+                },
+                "exits": {"in": endpoint},
+            }
+        )
+        found = {one.case: (one.outcome, one.cut_off) for one in sources_shown(described, "app", "store")}
+        private, gate = ("arrives", "host's private address"), ("arrives", "203.0.113.1")
+        self.assertEqual(
+            found,
+            {
+                "now": ((private,), False),
+                "without zone b": ((private,), True),
+                "without zone a": ((private,), False),
+                "without in": ((gate,), False),
+            },
+        )
+        lost = {one.case: one.outcome[0][0] for one in sources_shown(described, "app", "partner")}
+        self.assertEqual(lost["without zone a"], "black hole")
+        self.assertEqual(lost["without door"], "black hole")

@@ -10,7 +10,6 @@ import shlex
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -59,14 +58,11 @@ def _cut(lines: list[str], filters: list[str]) -> list[str]:
     return lines
 
 
-def stale() -> Iterator[str]:
-    """The pages that say something else than the program."""
-    for page in PAGES:
-        if (ROOT / page).read_text(encoding="utf-8") != refreshed(page):
-            yield page
-
-
 if __name__ == "__main__":
     for name in PAGES:
         (ROOT / name).write_text(refreshed(name), encoding="utf-8")
         print(f"refreshed {name}")
+    sys.path.insert(0, str(ROOT / "docs"))
+    from reference import reference
+
+    (ROOT / "docs" / "files.md").write_text(reference(), encoding="utf-8")

@@ -11,6 +11,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from fenrask.demo.stand_ins import dns_server
+
 HERE = Path(__file__).resolve().parent
 PROGRAM = Path(sys.executable).with_name("fenrask")
 DISPLAY = ":97"
@@ -25,6 +27,9 @@ SHOTS = {
     "addresses": "addresses",
     "charges": "charges",
     "compare": "compare",
+    "resolve": "resolve --server 127.0.0.1#5399",
+    "source": "source ticketing-a record-store",
+    "confirm": "confirm observed.csv",
 }
 
 
@@ -59,10 +64,12 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            shutil.copy(folder / "ports.png", HERE / "ports.png")
-            for name, arguments in SHOTS.items():
-                _take(name, arguments, folder)
-                print(f"took {name}")
+            for figure in ("ports.png", "ways.png"):
+                shutil.copy(folder / figure, HERE / figure)
+            with dns_server((folder / "names.zone").read_text(encoding="utf-8"), 5399):
+                for name, arguments in SHOTS.items():
+                    _take(name, arguments, folder)
+                    print(f"took {name}")
     finally:
         screen.terminate()
 

@@ -14,8 +14,8 @@ from tests.teletraffic.test_erlang import recursion
 ROOT = Path(__file__).resolve().parent.parent.parent
 
 
-def _refresh() -> Any:
-    spec = importlib.util.spec_from_file_location("refresh", ROOT / "docs" / "refresh.py")
+def _script(name: str) -> Any:
+    spec = importlib.util.spec_from_file_location(name, ROOT / "docs" / f"{name}.py")
     assert spec and spec.loader
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
@@ -24,10 +24,14 @@ def _refresh() -> Any:
 
 class Documents(unittest.TestCase):
     def test_every_command_shown_prints_what_is_shown(self) -> None:
-        refresh = _refresh()
+        refresh = _script("refresh")
         for page in refresh.PAGES:
             with self.subTest(page):
                 self.assertEqual((ROOT / page).read_text(encoding="utf-8"), refresh.refreshed(page))
+
+    def test_the_reference_is_that_of_the_models(self) -> None:
+        written = (ROOT / "docs" / "files.md").read_text(encoding="utf-8")
+        self.assertEqual(written, _script("reference").reference())
 
     def test_every_linked_file_exists(self) -> None:
         for page in ("README.md", "docs/worked-example.md"):

@@ -10,7 +10,17 @@ from fenrask.estate.mrt import mrt_prefixes
 
 __all__ = ["SECTIONS", "with_dumps", "with_tables"]
 
-SECTIONS = ("networks", "subnets", "exits", "destinations", "workloads", "flows", "public_addresses")
+SECTIONS = (
+    "networks",
+    "subnets",
+    "route_tables",
+    "exits",
+    "destinations",
+    "workloads",
+    "flows",
+    "rhythms",
+    "public_addresses",
+)
 """The sections that a CSV can hold, named by the key `SECTION_csv`."""
 
 PlaceOf = Callable[[tuple[str | int, ...]], Place]

@@ -2,7 +2,8 @@
 
 The first column is `name`; each other heading is a key, with dots for keys inside (`tags.cost_centre`)
 and `[]` behind it for a list, whose entries have blanks between (`subnets[]`). Cells are read like YAML
-scalars; an empty one says nothing.
+scalars; an empty one says nothing. Two sections have shapes of their own: `route_tables` has a row for
+each route (`name`, `to`, `exit`, `origin`), and a row of `rhythms` is a name and its multipliers in order.
 """
 
 import csv
@@ -66,12 +67,29 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         if not any(row):
             continue
         name, line = row[0].strip(), rows.line_num
-        if len(row) > len(heading) or not name or name in entries:
+        twice = name in entries and section != "route_tables"
+        if len(row) > len(heading) or not name or twice:
             problems.append(_row_problem(Place(file, line, 1), row, heading, name, tree))
             continue
-        tree.lines[name] = line
-        entries[name] = _entry(row, paths)
+        tree.lines.setdefault(name, line)
+        if section == "route_tables":
+            _add_route(entries.setdefault(name, {}), _entry(row, paths))
+        elif section == "rhythms":
+            entries[name] = [scalar(cell.strip()) for cell in row[1:] if cell.strip()]
+        else:
+            entries[name] = _entry(row, paths)
     return entries, tree
+
+
+def _add_route(table: dict[str, Any], row: dict[str, Any]) -> None:
+    """One more route of a table; a second one to the same prefix makes a list."""
+    to = str(row.pop("to", ""))
+    route = row.get("exit", "") if len(row) < 2 else row
+    if to not in table:
+        table[to] = route
+        return
+    before = table[to] if isinstance(table[to], list) else [table[to]]
+    table[to] = [one if isinstance(one, dict) else {"exit": one} for one in (*before, route)]
 
 
 def inside(folder: Path, stated: str) -> Path | None:

@@ -122,7 +122,7 @@ class Needs(Strict):
 class Destination(Strict):
     """What is being reached."""
 
-    prefixes: tuple[PrefixText, ...] = Field(min_length=1, description="where it lies")
+    prefixes: tuple[PrefixText, ...] = Field((), description="where it lies; may be left out for one with names")
     names: tuple[str, ...] = Field((), description="its names")
     port: PortNumber | None = Field(None, description="its port")
     protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
@@ -135,6 +135,12 @@ class Destination(Strict):
     )
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> Self:
+        if not self.prefixes and not self.names:
+            raise unfit("`prefixes`, or at least `names`", "Say where it lies; `fenrask resolve` looks names up.")
+        return self
 
 
 class Workload(Strict):

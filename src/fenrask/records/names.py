@@ -47,4 +47,5 @@ def look_up(name: str, server: str, port: int = 53, within_s: float = 3.0) -> Lo
                     aliases[record.target.to_text(omit_final_dot=True)] = None
                 elif records.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
                     addresses.append(parse_address(record.address))
-    return Looked(name, tuple(dict.fromkeys(addresses)), tuple(aliases), min(ttls, default=0))
+    in_order = sorted(set(addresses), key=lambda one: (one.version, int(one)))
+    return Looked(name, tuple(in_order), tuple(aliases), min(ttls, default=0))

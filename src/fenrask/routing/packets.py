@@ -23,6 +23,7 @@ class Verdict(Enum):
     NOT_CARRIED = "not carried"
     FAMILY_NOT_CARRIED = "address family not carried"
     PROTOCOL_NOT_TRANSLATED = "protocol not translated"
+    UNRESOLVED = "unresolved name"
     NO_RETURN = "no return"
     OTHER_RETURN = "returns another way"
 

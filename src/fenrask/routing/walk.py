@@ -15,6 +15,8 @@ __all__ = ["Walker"]
 
 Ending = tuple[Verdict, str]
 _ALL = Fraction(1)
+_UNKNOWN = IPv4Address(0)
+"""Stands for an address that only the exit will know; no route but a default holds it."""
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,14 @@ class Walker:
         begun = self._begun(subnet, packet)
         found = [(begun, _ALL)] if isinstance(begun, Walk) else self._followed(begun, subnet, packet)
         return [(self._reply.answered(walk), share) for walk, share in found]
+
+    def walks_by_name(self, subnet: str, destination: str, public_host: bool) -> list[tuple[Walk, Fraction]]:
+        """The ways to a destination of which only names are known: by an exit that is asked by name, or none."""
+        packet = Packet(_UNKNOWN, destination, public_host)
+        if self._by_name(self.estate.subnets[subnet].network, destination):
+            return self.walks(subnet, packet)
+        why = f"{destination} has names, but no prefixes: `fenrask resolve` looks them up"
+        return [(Walk(subnet, packet, Verdict.UNRESOLVED, (), None, why), _ALL)]
 
     def _followed(self, begun: _At, subnet: str, packet: Packet, memo: bool = True) -> list[tuple[Walk, Fraction]]:
         found: list[tuple[Walk, Fraction]] = []

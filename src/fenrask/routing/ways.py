@@ -6,7 +6,7 @@ from fractions import Fraction
 from functools import cached_property
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import Described, Destination
+from fenrask.estate import Described, Destination, Estate
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, Prefix, PrefixTable, parse_address
 from fenrask.routing.packets import Packet, Walk
@@ -92,12 +92,13 @@ def flow_ways(described: Described) -> Ways:
 
 
 def trace(described: Described, subnet: str, target: str, public_host: bool = False) -> list[tuple[Walk, Fraction]]:
-    """The walks from a subnet to a destination's name or to an address, each with its share of it.
+    """The walks from a subnet (or a host's address) to a destination's name or an address, each with its share.
 
     UnusableInput for a subnet or a target that is not known.
     """
     estate = described.estate
     problems = []
+    subnet = _subnet_of_host(estate, subnet)
     if subnet not in estate.subnets:
         problems.append(Problem(Place(path="SUBNET"), repr(subnet), "a subnet", nearest(subnet, estate.subnets)))
     address = None
@@ -118,8 +119,20 @@ def trace(described: Described, subnet: str, target: str, public_host: bool = Fa
     return walker.walks(subnet, Packet(address, found[1] if found else None, public_host))
 
 
+def _subnet_of_host(estate: Estate, stated: str) -> str:
+    """A subnet's name as it is; for a host's address the subnet that it lies in."""
+    if stated in estate.subnets:
+        return stated
+    try:
+        found = estate.subnet_table.match(parse_address(stated))
+    except ValueError:
+        found = None
+    return found[1] if found else stated
+
+
 def effective_routes(described: Described, subnet: str) -> SubnetTable:
-    """All routes that hold in a subnet; UnusableInput for one that is not known."""
+    """All routes that hold in a subnet, or for a host's address; UnusableInput for one that is not known."""
+    subnet = _subnet_of_host(described.estate, subnet)
     if subnet not in described.estate.subnets:
         remedy = nearest(subnet, described.estate.subnets)
         raise UnusableInput([Problem(Place(path="SUBNET"), repr(subnet), "a subnet", remedy)])
@@ -128,6 +141,8 @@ def effective_routes(described: Described, subnet: str) -> SubnetTable:
 
 def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> list[tuple[Walk, Fraction]]:
     """The distinct walks to a destination with the share of its prefixes that each serves."""
+    if not walker.estate.destinations[to].prefixes:
+        return walker.walks_by_name(subnet, to, public_host)
     targets = list(_targets(walker.routes, subnet, walker.estate.destinations[to]))
     found = [
         (walk, part if share == 1 else share * part)

@@ -7,9 +7,9 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.units import cents
-from fenrask.views.page import Column
+from fenrask.views.page import Column, Table
 
-__all__ = ["plain", "shown", "sparkline"]
+__all__ = ["plain", "shown", "shown_columns", "sparkline"]
 
 _BARS = "▁▂▃▄▅▆▇"
 
@@ -25,6 +25,15 @@ def shown(column: Column, value: Any) -> str:
     if column.kind == "number":
         return f"{float(value):,.{column.decimals}f}"
     return _SHOWN.get(column.kind, str)(value)
+
+
+def shown_columns(table: Table) -> list[int]:
+    """The numbers of the columns that people see: all but sparse ones with nothing in them."""
+    return [
+        number
+        for number, column in enumerate(table.columns)
+        if not column.sparse or any(shown(column, row[number]) for row in table.rows)
+    ]
 
 
 def plain(value: Any) -> Any:

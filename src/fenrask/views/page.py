@@ -40,6 +40,8 @@ class Column:
     kind: Kind = "text"
     decimals: int = 1
     least_width: int = 0
+    sparse: bool = False
+    """Left out for people where no row has anything in it."""
     below: str = ""
     """In a table of blocks: what stands before it on a line of its own."""
 

@@ -22,9 +22,11 @@ __all__ = [
 
 def no_way_out(case: Case) -> Iterator[Doubt]:
     """A flow from a subnet where no route matches, or whose door lets no private source out."""
-    for way in _once(case, Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.NOT_CARRIED):
+    for way in _once(case, Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.NOT_CARRIED, Verdict.UNRESOLVED):
         flow = case.estate.flows[way.flow]
-        if way.walk.verdict is Verdict.NOT_CARRIED:
+        if way.walk.verdict is Verdict.UNRESOLVED:
+            remedy = f"Add destinations.{flow.to}.prefixes: `fenrask resolve --save FILE` writes them."
+        elif way.walk.verdict is Verdict.NOT_CARRIED:
             remedy = f"Lead {flow.to} to an exit that carries it."
         else:
             remedy = case.default_for(way.subnet)
@@ -99,6 +101,8 @@ def zone_crossing_default(case: Case) -> Iterator[Doubt]:
     """A default that leads out of the subnet's zone although a like exit stands in it: it costs, and can fail."""
     seen: set[tuple[str, str]] = set()
     for way in case.ways.ways:
+        if not way.walk.hops:
+            continue
         hop = way.walk.hops[0]
         key = (hop.subnet, hop.exit)
         if hop.route is None or hop.route.prefix.prefixlen or not hop.crosses_zone or key in seen:

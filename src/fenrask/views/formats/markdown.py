@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fenrask.views.cells import shown
+from fenrask.views.cells import shown, shown_columns
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import MACHINES, Page, Table
 
@@ -27,7 +27,7 @@ def _lines(page: Page) -> Iterator[str]:
 
 
 def _table(table: Table) -> Iterator[str]:
-    kept = [(number, column) for number, column in enumerate(table.columns) if column.least_width < MACHINES]
+    kept = [(n, table.columns[n]) for n in shown_columns(table) if table.columns[n].least_width < MACHINES]
     yield _row([column.heading for _, column in kept])
     yield _row(["---:" if column.is_number else "---" for _, column in kept])
     for row in table.rows:

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from fenrask.views.cells import shown
+from fenrask.views.cells import shown, shown_columns
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import Column, Page, Table
 
@@ -78,7 +78,7 @@ def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]
 def _grid(table: Table, width: int) -> Grid:
     """A grid whose columns wrap between words: a name or a number is not broken while there is room."""
     grid = Grid(box=_RULE_UNDER_HEADINGS, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0))
-    kept = [number for number, column in enumerate(table.columns) if width >= column.least_width]
+    kept = [number for number in shown_columns(table) if width >= table.columns[number].least_width]
     cells = [[shown(table.columns[number], row[number]) for row in table.rows] for number in kept]
     headings = [table.columns[number].heading for number in kept]
     widths = column_widths(headings, cells, width - _GAP * (len(kept) - 1))

@@ -17,6 +17,7 @@ _FLOWS = (
     Column("exits", "way", "list"),
     Column("seen_as", "seen as"),
     Column("verdict", "verdict"),
+    Column("breaks", "breaks", "list", least_width=120, sparse=True),
     Column("share", "share", "share", least_width=100),
 )
 _HOPS = (
@@ -26,7 +27,7 @@ _HOPS = (
     Column("origin", "origin"),
     Column("exit", "leads to"),
     Column("zones", "zone"),
-    Column("rule", "by rule", least_width=120),
+    Column("rule", "by rule", sparse=True),
     Column("source", "source afterwards"),
 )
 _BACK = (
@@ -50,8 +51,20 @@ _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it 
 def flows_page(ways: Ways, broken: Sequence[BrokenNeed]) -> Page:
     """Every flow's ways with their verdicts, and the needs they do not meet."""
     estate = ways.described.estate
+    needs: dict[str, list[str]] = {}
+    for one in broken:
+        needs.setdefault(one.flow, []).append(one.need)
     rows = [
-        (flow, [way.subnet for way in same], estate.flows[flow].to, exits, seen_as, verdict, _sum(same))
+        (
+            flow,
+            [way.subnet for way in same],
+            estate.flows[flow].to,
+            exits,
+            seen_as,
+            verdict,
+            needs.get(flow, []) if same[0].walk.verdict.arrives else [],
+            _sum(same),
+        )
         for (flow, exits, seen_as, verdict), same in _alike(ways).items()
     ]
     lost = dict.fromkeys(way.flow for way in ways.ways if not way.walk.verdict.arrives)

@@ -20,7 +20,7 @@ _LOOKED = (
     Column("aliases", "alias of", "list"),
     Column("addresses", "addresses", "list"),
     Column("ttl_s", "ttl s", "count"),
-    Column("fault", "fault"),
+    Column("fault", "fault", sparse=True),
 )
 
 

@@ -1,0 +1,90 @@
+"""The reference of both file formats, written from the models: it cannot drift."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from fenrask.estate import KINDS
+from fenrask.estate.schema import json_schema
+from fenrask.routing.rules import RULES
+
+__all__ = ["reference"]
+
+_HEAD = """\
+# The files, key by key
+
+Written from the models by `docs/refresh.py`; the same facts as `fenrask schema`. Every section of an
+estate is a mapping keyed by name. A key in **bold** has to be given.
+
+Any section may lie in a CSV file beside the estate, `SECTION_csv: FILE`: the first column is `name`, the
+other headings are keys, with dots for keys inside (`tags.cost_centre`) and `[]` behind lists whose entries
+have blanks between (`subnets[]`). `route_tables` has a row for each route (`name,to,exit,origin`), and a
+row of `rhythms` is a name and its multipliers.
+"""
+
+
+def reference() -> str:
+    """The whole page."""
+    return "\n".join(_lines()) + "\n"
+
+
+def _lines() -> Iterator[str]:
+    yield _HEAD
+    estate, catalogue = json_schema("estate"), json_schema("catalogue")
+    exits = {one.__name__: kind for kind, one in KINDS.items()}
+    yield "## The estate"
+    yield from _table(estate)
+    for name, one in estate["$defs"].items():
+        if name not in exits:
+            yield from _section(name, one)
+    yield "\n## Exits"
+    yield "\nAn exit has a `kind`; each kind has keys of its own."
+    for name, one in estate["$defs"].items():
+        if name in exits:
+            yield f"\n### `{exits[name]}`\n\n{KINDS[exits[name]].purpose}\n"
+            yield from _table(one)
+    yield "\n## The catalogue"
+    yield from _table(catalogue)
+    for name, one in catalogue["$defs"].items():
+        yield from _section(name, one)
+    yield "\n## What `check` finds\n"
+    yield "| rule | severity | what it finds | for example |"
+    yield "|---|---|---|---|"
+    for rule in RULES:
+        yield f"| `{rule.name}` | {rule.severity.word} | {rule.about} | `{rule.example}` |"
+
+
+def _section(name: str, schema: dict[str, Any]) -> Iterator[str]:
+    yield f"\n### {name}\n"
+    if schema.get("description"):
+        yield f"{schema['description'].splitlines()[0]}\n"
+    yield from _table(schema)
+
+
+def _table(schema: dict[str, Any]) -> Iterator[str]:
+    required = set(schema.get("required", ()))
+    yield "\n| key | value | left out | meaning |"
+    yield "|---|---|---|---|"
+    for key, one in schema.get("properties", {}).items():
+        shown = f"**`{key}`**" if key in required else f"`{key}`"
+        default = "" if key in required or one.get("default") in (None, "", {}, []) else f"`{one['default']}`"
+        yield f"| {shown} | {_kind(one)} | {default} | {one.get('description', '')} |".replace("  |", " |")
+
+
+def _kind(one: dict[str, Any]) -> str:
+    """A value's shape in few words."""
+    if "const" in one:
+        return f"`{one['const']}`"
+    if "enum" in one:
+        return ", ".join(f"`{each}`" for each in one["enum"])
+    if "$ref" in one:
+        return one["$ref"].rsplit("/", 1)[-1]
+    for choice in ("anyOf", "oneOf"):
+        if choice in one and one.get("type") is None:
+            kinds = [_kind(each) for each in one[choice] if each.get("type") != "null"]
+            return "an exit" if len(kinds) > 6 else " or ".join(dict.fromkeys(kinds))
+    if one.get("type") == "array":
+        return f"list of {_kind(one['items'])}" if "items" in one else "list"
+    if one.get("type") == "object" and isinstance(one.get("additionalProperties"), dict):
+        return f"by name: {_kind(one['additionalProperties'])}"
+    words = {"string": "text", "integer": "whole number", "number": "number", "boolean": "true or false"}
+    return words.get(one.get("type", ""), "value")

@@ -9,9 +9,9 @@ from fenrask.demand import demand, month_volume
 from fenrask.routing import flow_ways
 from tests.support import InFolder
 
-WALL = {"exits": {"gate": {"kind": "inspecting-firewall", "offer": "wall", "translation": "never"}}}
-# A door answers a host straight: only a firewall that the network itself leads answers to keeps its state.
-BACK = {"exits": {**WALL["exits"], "door": {"kind": "direct-internet", "network": "net"}}}
+# An endpoint keeps no port: nothing is added to the life.
+ENDPOINT = {"kind": "routed-endpoint", "offer": "door-to-service", "network": "net", "destination": "store"}
+TO_STORE = {"route_tables": {"private": {"store": "in"}}, "exits": {"in": ENDPOINT}}
 DAY = [0.5] * 12 + [1.5] * 12
 
 
@@ -29,7 +29,7 @@ class Held(InFolder):
             ({"orderly_share": 0.5, "reset_share": 0.3}, {}, 2 + 0.5 * 60 + 0.3 * 10 + 0.2 * 300),
             ({"life_s": {"mean": 7, "shape": "lognormal", "p95": 20}}, {}, 7 + 60),
             ({}, {"destinations": {"partner": {"protocol": "udp"}}}, 2 + 30),
-            ({}, {**WALL, **BACK, "workloads": {"work": {"public_address": True}}}, 2),
+            ({"to": "store"}, TO_STORE, 2),
         )
         for flow, more, hold in cases:
             with self.subTest(flow=flow, more=more):

@@ -223,5 +223,5 @@ class Demo(InFolder):
 
     def test_start_writes_a_sound_estate(self) -> None:
         self.assertEqual(self.program("start", "mine").returncode, 0)
-        done = self.program("check", str(Path("mine") / "estate.yaml"), "--fail-on", "note")
+        done = self.program("check", str(Path("mine") / "estate.yaml"), "--fail-on", "warning")
         self.assertEqual(done.returncode, 0, done.stdout)

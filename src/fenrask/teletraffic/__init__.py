@@ -1,5 +1,28 @@
-"""Teletraffic theory, with no network noun in it: loss formulas and their inverses, on NumPy alone."""
+"""Teletraffic theory, with no network noun in it: loss formulas, hold laws, connections held over time.
 
+All on NumPy alone; importable from a notebook.
+"""
+
+from fenrask.teletraffic.classes import kaufman_roberts
+from fenrask.teletraffic.engset import engset_b
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
+from fenrask.teletraffic.occupancy import Peak, held, peak_held
+from fenrask.teletraffic.peaked import Retried, hayward_b, with_retries
+from fenrask.teletraffic.searching import limited_search_b, refusal_when
 
-__all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
+__all__ = [
+    "Peak",
+    "Retried",
+    "engset_b",
+    "erlang_b",
+    "erlangs_for",
+    "hayward_b",
+    "held",
+    "kaufman_roberts",
+    "limited_search_b",
+    "log_erlang_b",
+    "peak_held",
+    "ports_for",
+    "refusal_when",
+    "with_retries",
+]

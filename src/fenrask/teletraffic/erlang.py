@@ -14,17 +14,15 @@ and 1 / B is the integral itself; where a < c, s = -1 and 1 / B = 1 / p - S, wit
 probability of c and S the integral.
 """
 
-import math
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
-from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.teletraffic.arguments import Floats, broadcast, check_target
+from fenrask.teletraffic.elementary import log1pmx, stirling_error
 
 __all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
-
-Floats = NDArray[np.float64]
 
 
 def _legendre(n: int) -> tuple[Floats, Floats]:
@@ -57,7 +55,7 @@ def erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
 
 def log_erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
     """The natural logarithm of `erlang_b`, with nothing lost where that underflows; -inf for no load."""
-    servers, load = _broadcast(ports=ports, erlangs=erlangs)
+    servers, load = broadcast(ports=ports, erlangs=erlangs)
     flat_c, flat_a = servers.ravel(), load.ravel()
     result = np.zeros(flat_c.size)
     result[(flat_a == 0) & (flat_c > 0)] = -np.inf
@@ -79,8 +77,8 @@ def ports_for(erlangs: ArrayLike, blocking: ArrayLike) -> Any:
     >>> int(ports_for(84.06, 0.01))
     100
     """
-    load, target = _broadcast(erlangs=erlangs, blocking=blocking)
-    _check_target(target)
+    load, target = broadcast(erlangs=erlangs, blocking=blocking)
+    check_target(target)
     goal = np.log(target)
     low = np.full(load.shape, -1.0)
     high = np.zeros(load.shape)
@@ -121,8 +119,8 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
     >>> round(float(erlangs_for(10, 0.01)), 3)
     4.461
     """
-    servers, target = _broadcast(ports=ports, blocking=blocking)
-    _check_target(target)
+    servers, target = broadcast(ports=ports, blocking=blocking)
+    check_target(target)
     goal = np.log(target)
     c = np.where(servers > 0, servers, 1.0)
     load = c / (1 - target)  # carried load never exceeds the ports
@@ -136,31 +134,6 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
         if done.all():
             break
     return np.where(servers > 0, load, 0.0)[()]
-
-
-def _broadcast(**named: ArrayLike) -> list[Floats]:
-    """The arguments as float arrays of one shape; UnusableInput for NaN, infinite or negative values."""
-    arrays = []
-    for name, value in named.items():
-        try:
-            array = np.asarray(value, dtype=np.float64)
-        except (TypeError, ValueError):
-            raise _unusable(name, repr(value), "numbers") from None
-        if not np.all(np.isfinite(array)) or np.any(array < 0):
-            bad = array[~(np.isfinite(array) & (array >= 0))].flat[0]
-            raise _unusable(name, f"{bad:g}", "finite numbers, at least 0")
-        arrays.append(array)
-    return [np.array(one) for one in np.broadcast_arrays(*arrays)]
-
-
-def _check_target(target: Floats) -> None:
-    if np.any((target <= 0) | (target >= 1)):
-        bad = target[(target <= 0) | (target >= 1)].flat[0]
-        raise _unusable("blocking", f"{bad:g}", "a share above 0 and below 1")
-
-
-def _unusable(name: str, found: str, expected: str) -> UnusableInput:
-    return UnusableInput([Problem(Place(path=name), found, expected)])
 
 
 def _log_b(c: Floats, a: Floats) -> Floats:
@@ -198,7 +171,7 @@ def _end(c: Floats, d: Floats) -> Floats:
     """Where -d t + c (log(1 + t) - t) has fallen to -_DEPTH, by Newton from its parabola's depth."""
     end = 2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH))
     for _ in range(4):
-        depth = -d * end + c * _log1pmx(end)
+        depth = -d * end + c * log1pmx(end)
         end = np.maximum(end + (depth + _DEPTH) / (d + c * end / (1 + end)), end)
     return end
 
@@ -211,26 +184,9 @@ def _integral(c: Floats, a: Floats, sign: float) -> Floats:
     # For sign -1 the exponent falls faster than its parabola, and the stretch ends before 1.
     end = _end(c, d) if sign > 0 else np.minimum(2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH)), 1 - 1e-12)
     t = end[:, None] * _NODES
-    values = np.exp(-d[:, None] * t + c[:, None] * _log1pmx(sign * t))
+    values = np.exp(-d[:, None] * t + c[:, None] * log1pmx(sign * t))
     integral: Floats = a * end * (values @ _WEIGHTS)
     return integral
-
-
-def _log1pmx(x: Floats) -> Floats:
-    """log(1 + x) - x without cancellation: with r = x / (2 + x), log(1 + x) = 2 (r + r^3/3 + r^5/5 + ...)."""
-    r = x / (2 + x)
-    largest = float(np.max(np.abs(r), initial=0.0))
-    if largest > 0.35:
-        with np.errstate(divide="ignore"):
-            far: Floats = np.where(np.abs(x) < 0.5, _log1pmx(np.clip(x, -0.5, 0.5)), np.log1p(x) - x)
-        return far
-    square = r * r
-    terms = 2 if largest == 0 else max(2, math.ceil(-37 / (2 * math.log(largest))))
-    total = np.full(x.shape, 1.0 / (2 * terms + 1))
-    for k in range(terms - 1, 0, -1):
-        total = total * square + 1.0 / (2 * k + 1)
-    result: Floats = r * (2 * square * total - x)
-    return result
 
 
 def _series(c: Floats, a: Floats) -> Floats:
@@ -251,16 +207,10 @@ def _log_poisson(c: Floats, a: Floats) -> Floats:
     n = c + shift
     x = (a - n) / n
     near = np.abs(x) < 0.5
-    deviance = np.where(near, n * _log1pmx(np.where(near, x, 0.0)), n * np.log(a / n) - (a - n))
-    log_p = deviance - _stirling_error(n) - 0.5 * np.log(2 * np.pi * n)
+    deviance = np.where(near, n * log1pmx(np.where(near, x, 0.0)), n * np.log(a / n) - (a - n))
+    log_p = deviance - stirling_error(n) - 0.5 * np.log(2 * np.pi * n)
     low = shift > 0
     if low.any():
         steps = np.arange(1, 17)
         log_p[low] += np.sum(np.log((c[low, None] + steps) / a[low, None]), axis=1)
     return log_p
-
-
-def _stirling_error(n: Floats) -> Floats:
-    """log Gamma(n + 1) less Stirling's main part, n >= 16 (Loader 2000)."""
-    s = 1 / (n * n)
-    return (1 / 12 - s * (1 / 360 - s * (1 / 1260 - s * (1 / 1680 - s * (1 / 1188 - s * 691 / 360360))))) / n

@@ -1,0 +1,134 @@
+"""Connections held over time: closed forms, numerical integration, properties of every hold law."""
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fenrask.errors import UnusableInput
+from fenrask.teletraffic import held, peak_held
+from fenrask.teletraffic.holds import Delayed, Empirical, Exponential, Fixed, Hold, Lognormal, Mixture, hyperexponential
+
+LAWS: tuple[Hold, ...] = (
+    Exponential(3.0),
+    Fixed(4.0),
+    Lognormal(5.0, 1.2),
+    Lognormal.of_percentile(0.4, 1.3),
+    hyperexponential([0.7, 0.3], [1.0, 20.0]),
+    Delayed(Exponential(2.0), 60.0),
+    Mixture(((0.55, Delayed(Lognormal(0.4, 0.9), 75.0)), (0.45, Delayed(Lognormal(0.4, 0.9), 300.0)))),
+    Empirical((1.0, 2.0, 2.0, 9.0)),
+)
+
+
+class Laws(unittest.TestCase):
+    def test_integrated_survival_against_numerical_integration(self) -> None:
+        for law in LAWS:
+            for end in (0.5, 3.0, 40.0):
+                edges = np.linspace(0, end, 400_001)
+                middles = (edges[1:] + edges[:-1]) / 2
+                expected = float(np.sum(law.survival(middles)) * (edges[1] - edges[0]))
+                with self.subTest(law=law, end=end):
+                    found = float(law.integrated_survival(np.array([end]))[0])
+                    self.assertAlmostEqual(found / expected, 1, delta=1e-5)
+
+    def test_all_reach_their_mean_and_begin_at_nothing(self) -> None:
+        for law in LAWS:
+            with self.subTest(law=law):
+                self.assertAlmostEqual(float(law.integrated_survival(np.array([1e7]))[0]) / law.mean_s, 1, places=9)
+                self.assertEqual(float(law.integrated_survival(np.array([0.0]))[0]), 0.0)
+
+    def test_a_lognormal_of_a_percentile_has_it(self) -> None:
+        for mean, p95 in ((0.4, 1.3), (10.0, 30.0), (5.0, 5.0), (5.0, 2.0)):
+            law = Lognormal.of_percentile(mean, p95)
+            with self.subTest(mean=mean, p95=p95):
+                self.assertAlmostEqual(law.mean_s, mean)
+                if law.sigma:
+                    self.assertAlmostEqual(float(law.survival(np.array([p95]))[0]), 0.05, places=12)
+        with self.assertRaises(UnusableInput):
+            Lognormal.of_percentile(1.0, 4.0)
+
+    def test_unusable_laws(self) -> None:
+        with self.assertRaises(UnusableInput):
+            Mixture(((0.5, Exponential(1.0)),))
+        with self.assertRaises(UnusableInput):
+            Empirical.of([])
+        self.assertEqual(Empirical.of([[1, 3], [2, 2]]).mean_s, 2.0)
+
+
+class Held(unittest.TestCase):
+    def test_level_rates_are_littles_law_whatever_the_law(self) -> None:
+        for law in LAWS:
+            for step, steps in ((1.0, 1), (3600.0, 24), (7.0, 3)):
+                with self.subTest(law=law, step=step):
+                    found = held([0.0, 1.7, 12_345.6], [2.5] * steps, step, law)
+                    np.testing.assert_allclose(found, 2.5 * law.mean_s, rtol=1e-12)
+
+    def test_a_sine_against_its_closed_form(self) -> None:
+        """Exponential holds, rate 1 + sin(w t): m = h + h (sin wt - w h cos wt) / (1 + w^2 h^2) (Eick et al. 1993)."""
+        period, hold = 1000.0, 150.0
+        n, w = 4000, 2 * math.pi / 1000.0
+        middles = (np.arange(n) + 0.5) * period / n
+        times = np.linspace(0, period, 13)
+        found = held(times, 1 + np.sin(w * middles), period / n, Exponential(hold))
+        exact = hold + hold * (np.sin(w * times) - w * hold * np.cos(w * times)) / (1 + (w * hold) ** 2)
+        np.testing.assert_allclose(found, exact, rtol=1e-6)
+        peak = peak_held(1 + np.sin(w * middles), period / n, Exponential(hold))
+        self.assertAlmostEqual(peak.lag_s, math.atan(w * hold) / w, delta=period / n)
+
+    def test_exponential_holds_against_the_exact_recursion_of_steps(self) -> None:
+        rates, step, hold = [0.0, 5.0, 1.0, 8.0], 10.0, 17.0
+        decay = math.exp(-step / hold)
+        # m at step ends: m' = m e^(-s/h) + rate h (1 - e^(-s/h)); periodic, so solved for m(0).
+        gain = 0.0
+        for rate in rates:
+            gain = gain * decay + rate * hold * (1 - decay)
+        m = gain / (1 - decay**4)
+        for number, rate in enumerate(rates):
+            with self.subTest(number=number):
+                self.assertAlmostEqual(held(number * step, rates, step, Exponential(hold)), m, places=10)
+            m = m * decay + rate * hold * (1 - decay)
+
+    def test_fixed_holds_count_the_arrivals_of_their_length(self) -> None:
+        rates = [1.0, 4.0, 2.0]
+        self.assertAlmostEqual(held(25.0, rates, 10.0, Fixed(12.0)), 5 * 2.0 + 7 * 4.0)
+        self.assertAlmostEqual(held(5.0, rates, 10.0, Fixed(40.0)), 5 * 1.0 + 10 * (2 + 4 + 1) + 5 * 2.0)
+
+    def test_a_peak_after_midnight_and_between_steps(self) -> None:
+        rates = [0.0] * 23 + [10.0]
+        law = Delayed(Fixed(0.0), 5400.0)
+        peak = peak_held(rates, 3600.0, law)
+        self.assertAlmostEqual(peak.held, 36_000.0)
+        later = peak_held(rates, 3600.0, Mixture(((0.5, Fixed(3600.0)), (0.5, Fixed(7200.0)))))
+        self.assertAlmostEqual(later.time_s, 0.0, delta=1.0)
+        self.assertAlmostEqual(later.lag_s, 3600.0, delta=1.0)
+
+    def test_unusable_numbers(self) -> None:
+        for times, rates, step in (
+            ([0.0], [1.0], 0.0),
+            ([0.0], [], 1.0),
+            ([0.0], [-1.0], 1.0),
+            ([math.nan], [1.0], 1.0),
+        ):
+            with self.assertRaises(UnusableInput):
+                held(times, rates, step, Exponential(1.0))
+
+    @settings(max_examples=40, deadline=None)
+    @given(
+        st.lists(st.floats(0, 100), min_size=1, max_size=12),
+        st.floats(0.5, 500),
+        st.sampled_from(LAWS),
+        st.floats(-1e4, 1e4),
+    )
+    def test_repeats_adds_and_never_passes_the_highest_rate(
+        self, rates: list[float], step: float, law: Hold, time: float
+    ) -> None:
+        one = float(held(time, rates, step, law))
+        period = len(rates) * step
+        self.assertAlmostEqual(one, float(held(time + period, rates, step, law)), delta=1e-6 * (1 + one))
+        doubled = float(held(time, [2 * rate for rate in rates], step, law))
+        self.assertAlmostEqual(doubled, 2 * one, delta=1e-9 * (1 + one))
+        self.assertLessEqual(one, max(rates) * law.mean_s * (1 + 1e-9) + 1e-9)
+        self.assertLessEqual(one, peak_held(rates, step, law).held * (1 + 1e-6) + 1e-9)

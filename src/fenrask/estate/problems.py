@@ -175,8 +175,9 @@ def name_problems(data: Any, place_of: PlaceOf) -> Iterator[Problem]:
     for pattern, section in _NAMES:
         known = _mapping(data, section)
         for path, name in _values(data, pattern, ()):
-            if isinstance(name, str) and name not in known:
-                yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(name, known))
+            # A bare number may serve as a name, and is read as text.
+            if isinstance(name, str | int | float) and not isinstance(name, bool) and str(name) not in known:
+                yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))
     destinations = _mapping(data, "destinations")
     for table, routes in _mapping(data, "route_tables").items():
         for key in routes if isinstance(routes, Mapping) else ():
@@ -190,22 +191,20 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
     for name, stated in _mapping(data, "exits").items():
         if not isinstance(stated, Mapping) or not isinstance(stated.get("offer"), str):
             continue
-        offer, kind = stated["offer"], stated.get("kind")
+        offer = stated["offer"]
+        kind = stated["kind"] if isinstance(stated.get("kind"), str) else ""
         place = place_of(("exits", name, "offer"))
         fitting = [one for one, o in offers.items() if isinstance(o, Mapping) and o.get("kind") == kind]
         if offer not in offers:
             yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
         elif offer not in fitting and kind in KINDS:
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
-            found = f"an offer of kind {offers[offer].get('kind')!r}"
+            found = f"an offer of kind {_mapping(offers, offer).get('kind')!r}"
             yield Problem(place, found, f"one of kind {kind!r}", remedy)
-        elif isinstance(served := offers[offer].get("services"), list):
+        elif isinstance(served := _mapping(offers, offer).get("services"), list):
             destination = stated.get("destination")
             if destination not in served:
-                place, remedy = (
-                    place_of(("exits", name, "destination")),
-                    f"It leads to: {some(map(str, served))}.",
-                )
+                place, remedy = place_of(("exits", name, "destination")), f"It leads to: {some(map(str, served))}."
                 yield Problem(place, repr(destination), f"a service that {offer} leads to", remedy)
 
 

@@ -117,7 +117,7 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
     kinds = {name: model for name, model in KINDS.items() if "offer" in model.model_fields}
     for name, offer in offers.items():
         kind = offer.get("kind") if isinstance(offer, dict) else None
-        if kind is None:
+        if not isinstance(kind, str):
             continue
         place = tree.place(("offers", name, "kind"))
         if kind not in kinds:

@@ -34,6 +34,7 @@ _NODES, _WEIGHTS = _legendre(24)
 _MORE_NODES, _MORE_WEIGHTS = _legendre(48)
 _DEPTH = 40.0
 _CHUNK = 2048
+_TINY = 1e-300
 _FEW = 40
 """Below this many servers the integrands are singular close by, and other forms serve."""
 
@@ -207,10 +208,17 @@ def _log_poisson(c: Floats, a: Floats) -> Floats:
     n = c + shift
     x = (a - n) / n
     near = np.abs(x) < 0.5
-    deviance = np.where(near, n * log1pmx(np.where(near, x, 0.0)), n * np.log(a / n) - (a - n))
+    deviance = np.where(near, n * log1pmx(np.where(near, x, 0.0)), n * _log_ratio(a, n) - (a - n))
     log_p = deviance - stirling_error(n) - 0.5 * np.log(2 * np.pi * n)
     low = shift > 0
     if low.any():
         steps = np.arange(1, 17)
-        log_p[low] += np.sum(np.log((c[low, None] + steps) / a[low, None]), axis=1)
+        log_p[low] += -np.sum(_log_ratio(a[low, None], c[low, None] + steps), axis=1)
     return log_p
+
+
+def _log_ratio(a: Floats, n: Floats) -> Floats:
+    """log(a / n), also where a / n is too small to be a number."""
+    with np.errstate(divide="ignore", over="ignore", under="ignore"):
+        ratio: Floats = np.where(a > _TINY * n, np.log(a / n), np.log(a) - np.log(n))
+    return ratio

@@ -1,0 +1,110 @@
+"""What an engineer does one after the other, with the installed program on the sample."""
+
+import json
+from typing import Any
+
+from tests.support import InFolder
+
+
+class Vellmouth(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.assertEqual(self.program("demo", ".").returncode, 0)
+
+    def rules(self, *more: str) -> list[str]:
+        done = self.program("check", "--format", "json", *more)
+        return [one["rule"] for one in json.loads(done.stdout)["findings"] if not one["accepted"]]
+
+    def test_findings_are_mended_one_by_one_until_none_is_left(self) -> None:
+        steps: tuple[tuple[str, Any], ...] = (
+            ("black-hole", {"route_tables": {"fleet-private": {"192.0.2.64/27": None}}}),
+            ("source-may-change", {"route_tables": {"harbour-c": {"0.0.0.0/0": "gate-a"}}}),
+            (
+                "need-not-met",
+                {
+                    "exits": {
+                        "to-object-store": {
+                            "kind": "routed-endpoint",
+                            "offer": "service-door",
+                            "network": "fleet",
+                            "destination": "object-store",
+                        }
+                    },
+                    "route_tables": {"fleet-private": {"object-store": "to-object-store"}},
+                },
+            ),
+            ("advertised-too-much", {"exits": {"pilots-line": {"advertised": ["10.40.11.0/24", "10.40.12.0/24"]}}}),
+            ("idle-exit", {"accepted": {"idle-exit at exits.spare-host": "kept until the yard has moved"}}),
+            (
+                "zone-crossing-default",
+                {
+                    "accepted": {
+                        "zone-crossing-default at route_tables.fleet-private": "one gateway is enough",
+                        "zone-crossing-default at route_tables.harbour-c": "six hosts",
+                    }
+                },
+            ),
+        )
+        patches: list[str] = []
+        for number, (rule, patch) in enumerate(steps):
+            with self.subTest(rule):
+                self.assertIn(rule, self.rules(*patches))
+                patches += ["--patch", str(self.write(f"step-{number}.json", patch))]
+                self.assertNotIn(rule, self.rules(*patches))
+        self.assertEqual(self.rules(*patches), [])
+        self.assertEqual(self.program("check", "--fail-on", "note", *patches).returncode, 0)
+
+    def test_the_endpoint_saves_most_of_the_data_charges(self) -> None:
+        before = self.json("charges")
+        patch = {
+            "exits": {
+                "door": {
+                    "kind": "routed-endpoint",
+                    "offer": "service-door",
+                    "network": "fleet",
+                    "destination": "object-store",
+                }
+            },
+            "route_tables": {"fleet-private": {"object-store": "door"}},
+        }
+        after = self.json("charges", "--patch", str(self.write("patch.json", patch)))
+        self.assertLess(after["by_volume_amount"], 0.5 * before["by_volume_amount"])
+        self.assertEqual(after["fixed_amount"], before["fixed_amount"])
+
+    def test_two_more_addresses_cure_the_evening(self) -> None:
+        for addresses, fits in ((3, False), (4, True)):
+            done = self.program("capacity", "--set", f"exits.gate-a.addresses={addresses}")
+            self.assertEqual(done.returncode == 0, fits)
+        auto = self.json("capacity", "--set", "exits.gate-a.addresses=auto")
+        gate = next(one for one in auto["exits"] if one["exit"] == "gate-a")
+        self.assertEqual((gate["addresses"], gate["addresses_needed"]), (4, 4))
+        bought = self.json("addresses", "--set", "exits.gate-a.addresses=auto", status=0)
+        partner = next(one for one in bought["partners"] if one["destination"] == "fare-acquirer")
+        self.assertLessEqual(partner["entries"], partner["most_entries"])
+
+    def test_a_saved_design_is_checked_priced_and_confirmed_like_any_estate(self) -> None:
+        self.program("compare", "--save", "designs")
+        patch = str(self.folder / "designs" / "with-in-subnet-endpoints.json")
+        errors = self.program("check", "--patch", patch, "--fail-on", "error")
+        self.assertEqual(errors.returncode, 0, errors.stdout)
+        self.assertEqual(self.program("capacity", "--patch", patch).returncode, 0)
+        self.assertEqual(self.program("path", "--patch", patch).returncode, 0)
+
+    def test_source_and_confirm_agree_on_what_is_planned(self) -> None:
+        planned = self.json("source", "ticketing-a", "fare-acquirer")["cases"][0]["seen_as"]
+        observed = self.json("confirm", "observed.csv", status=1)["observed"]
+        rows = [one for one in observed if (one["subnet"], one["destination"]) == ("ticketing-a", "fare-acquirer")]
+        self.assertEqual({one["planned"] for one in rows}, {planned})
+        self.assertEqual({one["verdict"] for one in rows}, {"as planned"})
+
+    def test_a_host_stands_for_its_subnet(self) -> None:
+        by_name = self.json("path", "ticketing-a", "fare-acquirer")
+        by_address = self.json("path", "10.40.1.77", "203.0.113.17")
+        for key in ("exit", "source", "zones"):
+            self.assertEqual([one[key] for one in by_name["hops"]], [one[key] for one in by_address["hops"]])
+
+    def test_effective_routes_show_what_is_dead(self) -> None:
+        routes = {one["prefix"]: one for one in self.json("path", "telemetry-a")["routes"]}
+        self.assertEqual(routes["192.0.2.64/27"]["state"], "in use, black hole")
+        self.assertEqual(routes["192.0.2.64/27"]["shadows"], ["0.0.0.0/0 to gate-fleet"])
+        self.assertEqual(routes["10.41.0.0/16"]["origin"], "local")

@@ -1,0 +1,134 @@
+"""The keys of JSON output, by command and table: others build on them, so that they change only on purpose.
+
+A key that goes away or changes its meaning raises the version in views/formats/json_text.py; this list is
+then changed by hand. A new key is added here.
+"""
+
+import json
+from typing import Any
+
+from tests.support import CATALOGUE, ESTATE, InFolder, merged
+
+ALWAYS = ["schema", "version", "estate", "answer", "left_out"]
+HELD = [
+    "busiest_held_connections",
+    "busiest_at",
+    "mean_held_connections",
+    "busiest_new_per_s",
+    "held_by_hour_connections",
+]
+HOP = ["step", "subnet", "route", "origin", "exit", "zones", "rule", "source"]
+
+TABLES: dict[tuple[str, ...], dict[str, list[str]]] = {
+    ("check",): {
+        "findings": [
+            "severity",
+            "rule",
+            "place",
+            "path",
+            "file",
+            "line",
+            "column",
+            "level",
+            "cause",
+            "remedy",
+            "accepted",
+        ],
+    },
+    ("check", "--rules"): {"rules": ["severity", "rule", "about", "example"]},
+    ("path",): {
+        "ways": ["flow", "subnets", "destination", "exits", "seen_as", "verdict", "breaks", "share"],
+        "needs_not_met": ["flow", "need", "why"],
+    },
+    ("path", "app", "partner"): {"hops": HOP, "hops_back": ["step", "subnet", "route", "exit", "to"]},
+    ("path", "app"): {"routes": ["prefix", "exit", "origin", "written_as", "state", "shadows"]},
+    ("demand",): {
+        "exits": ["exit", *HELD],
+        "destinations": ["exit", "destination", *HELD],
+        "flows": ["exit", "flow", "life_s", "release_s", "hold_s", *HELD],
+    },
+    ("capacity",): {
+        "exits": [
+            "exit",
+            "addresses",
+            "addresses_needed",
+            "binding_tuple",
+            "busiest_at",
+            "busiest_held_connections",
+            "ports",
+            "port_headroom",
+            "refused_share",
+            "refused_per_day",
+            "fits",
+        ],
+        "limits": ["exit", "limit", "use", "capacity", "unit", "headroom", "detail"],
+    },
+    ("addresses",): {
+        "exits": ["exit", "addresses", "blocks", "entries", "bought_addresses", "waste_addresses"],
+        "partners": ["destination", "allow", "entries", "most_entries", "fits"],
+    },
+    ("charges",): {
+        "lines": ["item", "about", "quantity", "unit", "rate", "amount", "fixed", "reason"],
+        "exits": ["exit", "amount"],
+        "flows": ["flow", "amount"],
+        "cost_centres": ["cost_centre", "amount"],
+    },
+    ("compare",): {
+        "designs": [
+            "design",
+            "meets_all",
+            "addresses",
+            "port_use",
+            "port_headroom",
+            "binding",
+            "fixed_amount",
+            "by_volume_amount",
+            "month_amount",
+            "difference_to_first_amount",
+        ],
+        "needs_not_met": ["design", "need", "flows", "why"],
+    },
+    ("source", "app", "partner"): {"cases": ["case", "exits", "seen_as", "verdict", "share", "changed"]},
+    ("confirm", "seen.csv"): {
+        "observed": ["subnet", "destination", "planned", "seen_as", "times", "verdict"],
+        "differences": ["subnet", "destination", "verdict", "cause", "check_next"],
+    },
+}
+FACTS: dict[tuple[str, ...], list[str]] = {
+    ("check",): ["errors", "warnings", "notes", "accepted"],
+    ("path", "app", "partner"): ["verdicts", "seen_as"],
+    ("demand",): ["hours"],
+    ("capacity",): ["fits", "target_refused_share"],
+    ("charges",): ["currency", "month_amount", "fixed_amount", "by_volume_amount"],
+    ("compare",): ["currency"],
+    ("confirm", "seen.csv"): ["as_planned", "otherwise"],
+}
+
+
+class Keys(InFolder):
+    # One estate in which every table has a row.
+    PATCH: dict[str, Any] = {
+        "destinations": {"partner": {"needs": {"off_internet": True, "max_source_addresses": 4}}},
+        "flows": {"talk": {"out_kib_per_connection": 4}},
+        "exits": {"spare": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}},
+    }
+
+    def test_every_table_of_every_command(self) -> None:
+        self.write("catalogue.yaml", CATALOGUE)
+        self.write("estate.yaml", merged(ESTATE, self.PATCH))
+        self.write("seen.csv", "from,destination,seen_as\napp,partner,203.0.113.1\napp,partner,203.0.113.9\n")
+        for arguments, tables in TABLES.items():
+            with self.subTest(arguments=arguments):
+                done = self.program(*arguments, "--format", "json")
+                self.assertLess(done.returncode, 2, done.stderr)
+                found = self.parsed(done.stdout)
+                self.assertEqual(sorted(found), sorted([*ALWAYS, *FACTS.get(arguments, ()), *tables]))
+                for table, keys in tables.items():
+                    self.assertTrue(found[table], f"{table} is empty")
+                    for row in found[table]:
+                        self.assertEqual([*row], keys)
+
+    @staticmethod
+    def parsed(text: str) -> dict[str, Any]:
+        data: dict[str, Any] = json.loads(text)
+        return data

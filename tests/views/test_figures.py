@@ -1,0 +1,80 @@
+"""Figures: what is drawn of estates of several shapes, read back from the SVG's own words."""
+
+import re
+from typing import Any
+
+from fenrask.capacity import capacity
+from fenrask.demand import demand
+from fenrask.errors import UnusableInput
+from fenrask.routing import broken_needs, flow_ways
+from fenrask.views.figures.ports import draw_ports
+from fenrask.views.figures.ways import draw_ways
+from tests.support import InFolder
+
+
+def words(svg: bytes) -> str:
+    """The comments that stand before each text in the SVG."""
+    return "\n".join(re.findall(r"<!-- (.*?) -->", svg.decode(), re.DOTALL))
+
+
+class Figures(InFolder):
+    def ports(self, patch: Any, suffix: str = ".svg") -> bytes:
+        return draw_ports(capacity(demand(flow_ways(self.estate(patch)))), suffix)
+
+    def ways(self, patch: Any) -> str:
+        ways = flow_ways(self.estate(patch))
+        broken = [one for flow in ways.described.estate.flows for one in broken_needs(ways, flow)]
+        return words(draw_ways(ways, broken, ".svg"))
+
+    def test_ports_tell_what_is_short(self) -> None:
+        calm, short = words(self.ports({})), words(self.ports({"workloads": {"work": {"hosts": 40}}}))
+        self.assertIn("gate: headroom 38%", calm)
+        self.assertIn("1,000 ports (1 x 1,000)", calm)
+        self.assertNotIn("no port left", calm)
+        self.assertIn("gate: needs 3 addresses, has 1", short)
+        self.assertIn("no port left", short)
+
+    def test_ports_of_an_estate_that_holds_nothing(self) -> None:
+        self.assertIn("No exit that translates holds any connection", words(self.ports({"flows": {"talk": None}})))
+
+    def test_many_exits_are_counted_not_drawn(self) -> None:
+        exits = {
+            f"gate-{n}": {"kind": "translation-gateway", "offer": "gate", "network": "net", "addresses": 1}
+            for n in range(8)
+        }
+        subnets = {f"app-{n}": {"network": "net", "prefix": f"10.0.{20 + n}.0/24", "routes": f"t{n}"} for n in range(8)}
+        tables = {f"t{n}": {"0.0.0.0/0": f"gate-{n}"} for n in range(8)}
+        patch = {
+            "exits": exits,
+            "subnets": subnets,
+            "route_tables": tables,
+            "workloads": {"work": {"subnets": [*subnets]}},
+        }
+        self.assertIn("3 more exits have more headroom", words(self.ports(patch)))
+
+    def test_the_same_input_draws_the_same_file(self) -> None:
+        self.assertEqual(self.ports({}, ".png"), self.ports({}, ".png"))
+
+    def test_an_unknown_file_ending_is_told(self) -> None:
+        for suffix in (".gif", ""):
+            with self.assertRaisesRegex(UnusableInput, ".png"):
+                self.ports({}, suffix)
+
+    def test_ways_name_everything_and_cross_what_is_lost(self) -> None:
+        told = self.ways({})
+        for word in ("Test: ways out", "app", "gate", "translation-gateway", "door", "direct-internet", "partner"):
+            self.assertIn(word, told)
+        self.assertNotIn("black hole", told)
+        lost = self.ways({"exits": {"gate": None}})
+        self.assertIn("talk: black hole", lost)
+        self.assertIn("does not exist", lost)
+
+    def test_needs_that_are_not_met_are_told_at_the_destination(self) -> None:
+        self.assertIn(
+            "not off_internet: talk", self.ways({"destinations": {"partner": {"needs": {"off_internet": True}}}})
+        )
+
+    def test_a_large_estate_draws_those_that_send_most(self) -> None:
+        subnets = {f"s{n}": {"network": "net", "prefix": f"10.0.{20 + n}.0/24", "routes": "private"} for n in range(40)}
+        told = self.ways({"subnets": subnets, "workloads": {"work": {"subnets": [*subnets]}}})
+        self.assertIn("14 more subnets send less", told)

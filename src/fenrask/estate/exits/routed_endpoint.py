@@ -1,41 +1,20 @@
 """A private way into a provider's service, entered by a route."""
 
-from typing import Annotated, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
-from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.exits.private_endpoint import PrivateEndpoint
 
 __all__ = ["RoutedEndpoint"]
 
 
-class RoutedEndpoint(ExitModel):
+class RoutedEndpoint(PrivateEndpoint):
     purpose: ClassVar[str] = "private way into a provider's service, entered by a route to the service's prefixes"
 
     kind: Literal["routed-endpoint"]
-    offer: str = Field(description="the catalogue's offer")
     network: str = Field(description="the network it belongs to")
-    destination: str = Field(description="the service it leads to")
-    region: str = Field("", description="the region it stands in; left out: its network's")
-    access: Literal["listed", "anyone"] = Field(
-        "listed", description="who its access policy lets in: what is listed there, or anyone"
-    )
-    ip_families: Annotated[tuple[Literal[4, 6], ...], Field(min_length=1)] = Field(
-        (4, 6), description="the IP versions that it carries"
-    )
-
-    @property
-    def onward(self) -> Onward:
-        return Onward.SERVICE
 
     @property
     def of_network(self) -> str | None:
         return self.network
-
-    @property
-    def families(self) -> frozenset[int]:
-        return frozenset(self.ip_families)
-
-    @property
-    def carries(self) -> tuple[str, ...]:
-        return (self.destination,)

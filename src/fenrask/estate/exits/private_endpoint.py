@@ -1,0 +1,35 @@
+"""The common part of private ways into a provider's service."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from fenrask.estate.exits.contract import ExitModel, Onward
+
+__all__ = ["PrivateEndpoint"]
+
+
+class PrivateEndpoint(ExitModel):
+    """A private way to one destination, whatever the way into it."""
+
+    offer: str = Field(description="the catalogue's offer")
+    destination: str = Field(description="the service it leads to")
+    region: str = Field("", description="the region it stands in; left out: its network's")
+    access: Literal["listed", "anyone"] = Field(
+        "listed", description="who its access policy lets in: what is listed there, or anyone"
+    )
+    ip_families: Annotated[tuple[Literal[4, 6], ...], Field(min_length=1)] = Field(
+        (4, 6), description="the IP versions that it carries"
+    )
+
+    @property
+    def onward(self) -> Onward:
+        return Onward.SERVICE
+
+    @property
+    def families(self) -> frozenset[int]:
+        return frozenset(self.ip_families)
+
+    @property
+    def carries(self) -> tuple[str, ...]:
+        return (self.destination,)

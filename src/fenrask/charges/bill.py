@@ -123,7 +123,7 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
     for name, way_out in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is not None:
-            pool = getattr(way_out, "offer", "") if _estate_wide(offer.rates.processed_per_gb) else f"exit {name}"
+            pool = way_out.offer_name if _estate_wide(offer.rates.processed_per_gb) else f"exit {name}"
             pooled.setdefault(pool, []).append(name)
     for names in pooled.values():
         offer = described.offer_of(names[0])

@@ -47,7 +47,7 @@ class Draft:
         if not offers:
             to = f" to {destination}" if destination else ""
             raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
-        used = [getattr(one, "offer", "") for one in self.estate.exits.values()]
+        used = [one.offer_name for one in self.estate.exits.values()]
         return next((name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour))
 
     def add(self, name: str, exit_data: dict[str, Any]) -> str:

@@ -44,7 +44,8 @@ class Described:
 
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""
-        return self.catalogue.offers.get(getattr(self.estate.exits.get(exit_name), "offer", ""))
+        way_out = self.estate.exits.get(exit_name)
+        return self.catalogue.offers.get(way_out.offer_name) if way_out else None
 
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""

@@ -99,8 +99,7 @@ class Routes:
     def _found(self, place: str, came_from: str | None) -> SubnetTable:
         subnet = self.estate.subnets.get(place)
         if subnet is None:
-            hub = self.estate.exits[place]
-            stated = getattr(hub, "routes_from", {}).get(came_from) or getattr(hub, "routes", None)
+            stated = self.estate.exits[place].table_for(came_from)
             return self._once(("hub", place, stated or ""), lambda: self._hub_routes(place, stated))
         table = self.estate.table_of(place)
         key = ("subnet", table or "", subnet.network, "learns" if subnet.learns else "")

@@ -208,7 +208,7 @@ class Walker:
             return "", self._forwarding(here, crossed)
         for peering, other in self.estate.peers_of(here.network):
             if other == target:
-                if not way_out.is_machine and not getattr(self.estate.exits[peering], "use_exits", False):
+                if not way_out.is_machine and not self.estate.exits[peering].shares_exits:
                     return peering, (
                         Verdict.BLACK_HOLE,
                         f"{peering} does not let the other side's exits be used",

@@ -8,7 +8,7 @@ from fenrask.estate.exits.contract import ExitModel, Onward
 from fenrask.estate.values import PrefixText, Strict, unfit
 from fenrask.prefixes import Prefix, parse_prefix
 
-__all__ = ["Circuit", "Router", "Tunnel"]
+__all__ = ["Circuit", "PrivateWay", "Router", "Tunnel"]
 
 _DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
 
@@ -26,7 +26,7 @@ class Router(Strict):
         return self.session == "up" and self.peered == "both"
 
 
-class _PrivateWay(ExitModel):
+class PrivateWay(ExitModel):
     """The common part of lines and tunnels."""
 
     network: str | None = Field(None, description="the network it ends in")
@@ -82,14 +82,14 @@ class _PrivateWay(ExitModel):
         return ""
 
 
-class Circuit(_PrivateWay):
+class Circuit(PrivateWay):
     purpose: ClassVar[str] = "private line to a third party or a data centre"
     needs_offer: ClassVar[bool] = False
 
     kind: Literal["circuit"]
 
 
-class Tunnel(_PrivateWay):
+class Tunnel(PrivateWay):
     purpose: ClassVar[str] = "encrypted tunnel to a third party or a data centre"
     needs_offer: ClassVar[bool] = False
 

@@ -79,6 +79,11 @@ class ExitModel(Strict):
     kind: str
 
     @property
+    def offer_name(self) -> str:
+        """The catalogue's offer behind it; empty for an exit without one."""
+        return getattr(self, "offer", None) or ""
+
+    @property
     def onward(self) -> Onward:
         """What happens to a packet after this exit."""
         return Onward.TABLE
@@ -126,6 +131,20 @@ class ExitModel(Strict):
     def joins(self) -> tuple[str, ...]:
         """The networks that it joins."""
         return ()
+
+    @property
+    def shares_exits(self) -> bool:
+        """Whether routes of either network that it joins may lead to exits of the other."""
+        return False
+
+    def table_for(self, network: str | None) -> str | None:
+        """The table of its own, for what comes from a network; None for an exit that has none."""
+        return None
+
+    @property
+    def tables(self) -> frozenset[str]:
+        """All tables of its own."""
+        return frozenset()
 
     @property
     def attached_to(self) -> str | None:

@@ -30,6 +30,13 @@ class Hub(ExitModel):
     def onward(self) -> Onward:
         return Onward.HUB
 
+    def table_for(self, network: str | None) -> str | None:
+        return self.routes_from.get(network or "", self.routes)
+
+    @property
+    def tables(self) -> frozenset[str]:
+        return frozenset(one for one in (self.routes, *self.routes_from.values()) if one)
+
     @property
     def joins(self) -> tuple[str, ...]:
         return self.networks

@@ -29,5 +29,9 @@ class Peering(ExitModel):
         return self.forwarded
 
     @property
+    def shares_exits(self) -> bool:
+        return self.use_exits
+
+    @property
     def joins(self) -> tuple[str, ...]:
         return self.networks

@@ -3,15 +3,18 @@
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TypeVar
 
 from fenrask.errors import Place
-from fenrask.estate import Described, Estate
+from fenrask.estate import Described, Estate, ExitModel
 from fenrask.findings import Finding, Severity
 from fenrask.routing.packets import Walk
 from fenrask.routing.walk import Walker
 from fenrask.routing.ways import Ways, flow_ways, walks_to
 
 __all__ = ["Case", "Doubt", "Rule"]
+
+Kind = TypeVar("Kind", bound=ExitModel)
 
 
 @dataclass(frozen=True)
@@ -25,6 +28,12 @@ class Case:
     @property
     def estate(self) -> Estate:
         return self.described.estate
+
+    def of(self, kind: type[Kind]) -> Iterator[tuple[str, Kind]]:
+        """The exits of one kind, or of a family of kinds, by name."""
+        for name, way_out in self.estate.exits.items():
+            if isinstance(way_out, kind):
+                yield name, way_out
 
     @cached_property
     def ways(self) -> Ways:

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from fenrask.estate import ExitModel, Onward
+from fenrask.estate import Onward
+from fenrask.estate.exits.private_endpoint import PrivateEndpoint
 from fenrask.routing.rules.contract import Case, Doubt
 
 __all__ = [
@@ -14,40 +15,33 @@ __all__ = [
 ]
 
 
-def _endpoints(case: Case) -> Iterator[tuple[str, ExitModel]]:
-    for name, way_out in case.estate.exits.items():
-        if way_out.onward is Onward.SERVICE:
-            yield name, way_out
-
-
 def endpoint_in_another_region(case: Case) -> Iterator[Doubt]:
     """An endpoint whose region is not that of the service it leads to."""
-    for name, way_out in _endpoints(case):
+    for name, way_out in case.of(PrivateEndpoint):
         network = case.estate.networks.get(case.estate.network_of(way_out) or "")
-        region = getattr(way_out, "region", "") or (network.region if network else "")
-        for destination in way_out.carries or ():
-            there = case.estate.destinations[destination].region
-            if region and there and region != there:
-                cause = f"{name} stands in region {region}, {destination} lies in {there}"
-                remedy = f"Put up an endpoint in {there}, or use the service in {region}."
-                yield Doubt(case.place("exits", name), cause, remedy)
+        region = way_out.region or (network.region if network else "")
+        there = case.estate.destinations[way_out.destination].region
+        if region and there and region != there:
+            cause = f"{name} stands in region {region}, {way_out.destination} lies in {there}"
+            remedy = f"Put up an endpoint in {there}, or use the service in {region}."
+            yield Doubt(case.place("exits", name), cause, remedy)
 
 
 def endpoint_without_route(case: Case) -> Iterator[Doubt]:
     """A routed endpoint that no table of a sending subnet leads to, so that it takes nothing."""
     routed = {route.exit for subnet in case.estate.subnets for route in case.ways.routes.of(subnet).routes}
-    for name, way_out in _endpoints(case):
+    for name, way_out in case.of(PrivateEndpoint):
         if not way_out.found_by_name and not way_out.stands_in and name not in routed:
-            destination = (way_out.carries or ("",))[0]
+            destination = way_out.destination
             cause = f"no route table leads to {name}: {destination} is reached another way"
             yield Doubt(case.place("exits", name), cause, f"Add to the senders' tables: `{destination}: {name}`.")
 
 
 def endpoint_names_public(case: Case) -> Iterator[Doubt]:
     """An in-subnet endpoint past which the service's names still resolve publicly, so that it takes nothing."""
-    for name, way_out in _endpoints(case):
+    for name, way_out in case.of(PrivateEndpoint):
         if way_out.stands_in and not way_out.found_by_name:
-            destination = (way_out.carries or ("",))[0]
+            destination = way_out.destination
             cause = f"{destination}'s names still resolve to public addresses: {name} takes nothing"
             yield Doubt(
                 case.place("exits", name, "names"), cause, f"Set `names: private` on exits.{name}, and its DNS."
@@ -56,9 +50,9 @@ def endpoint_names_public(case: Case) -> Iterator[Doubt]:
 
 def endpoint_open_to_anyone(case: Case) -> Iterator[Doubt]:
     """An endpoint whose access policy lets anyone through, to anybody's part of the service."""
-    for name, way_out in _endpoints(case):
-        if getattr(way_out, "access", "") == "anyone":
-            cause = f"{name} lets anyone through to all of {', '.join(way_out.carries or ())}"
+    for name, way_out in case.of(PrivateEndpoint):
+        if way_out.access == "anyone":
+            cause = f"{name} lets anyone through to all of {way_out.destination}"
             yield Doubt(
                 case.place("exits", name, "access"), cause, "List who may use it and for what; then `access: listed`."
             )

@@ -3,6 +3,8 @@
 from collections.abc import Iterator
 
 from fenrask.estate import Onward
+from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
+from fenrask.estate.exits.translator_host import TranslatorHost
 from fenrask.routing.needs import broken_needs
 from fenrask.routing.rules.contract import Case, Doubt
 
@@ -112,8 +114,8 @@ def gateway_without_address(case: Case) -> Iterator[Doubt]:
 
 def forwarding_off(case: Case) -> Iterator[Doubt]:
     """A translator host that does not forward others' packets."""
-    for name, way_out in case.estate.exits.items():
-        if not getattr(way_out, "forwarding", True):
+    for name, host in case.of(TranslatorHost):
+        if not host.forwarding:
             cause = f"{name} does not forward: whatever is routed to it is lost"
             yield Doubt(
                 case.place("exits", name, "forwarding"),
@@ -124,12 +126,12 @@ def forwarding_off(case: Case) -> Iterator[Doubt]:
 
 def rule_allows_everything(case: Case) -> Iterator[Doubt]:
     """A firewall rule, or its default, that lets anything pass."""
-    for name, way_out in case.estate.exits.items():
-        for rule, stated in getattr(way_out, "rules", {}).items():
+    for name, wall in case.of(InspectingFirewall):
+        for rule, stated in wall.rules.items():
             if stated.action == "allow" and stated.matches_everything:
                 cause = f"{name}'s rule {rule} allows everything"
                 place = case.place("exits", name, "rules", rule)
                 yield Doubt(place, cause, "Name the destinations, ports or names that it is for.")
-        if getattr(way_out, "default", None) == "allow":
+        if wall.default == "allow":
             cause = f"{name} allows whatever no rule matches"
             yield Doubt(case.place("exits", name, "default"), cause, "Set `default: deny`, and allow what is needed.")

@@ -2,18 +2,12 @@
 
 from collections.abc import Iterator
 
-from fenrask.estate import ExitModel, Onward
+from fenrask.estate.exits.circuit import PrivateWay
 from fenrask.prefixes import Prefix
 from fenrask.routing.packets import Source
 from fenrask.routing.rules.contract import Case, Doubt
 
 __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
-
-
-def _lines(case: Case) -> Iterator[tuple[str, ExitModel]]:
-    for name, way_out in case.estate.exits.items():
-        if way_out.onward is Onward.THIRD_PARTY:
-            yield name, way_out
 
 
 def advertised_too_much(case: Case) -> Iterator[Doubt]:
@@ -22,7 +16,7 @@ def advertised_too_much(case: Case) -> Iterator[Doubt]:
     for way in case.ways.ways:
         for name in way.walk.exits[-1:]:
             seen.setdefault(name, []).append(way.walk.source)
-    for name, way_out in _lines(case):
+    for name, way_out in case.of(PrivateWay):
         sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
         for number, prefix in enumerate(way_out.known_beyond or ()):
             needed = [one for one in sources if _holds(prefix, one)]
@@ -39,8 +33,8 @@ def advertised_too_much(case: Case) -> Iterator[Doubt]:
 
 def router_one_sided(case: Case) -> Iterator[Doubt]:
     """A router whose session is set up on one side only, so that it never stands."""
-    for name, way_out in _lines(case):
-        for router, stated in getattr(way_out, "routers", {}).items():
+    for name, way_out in case.of(PrivateWay):
+        for router, stated in way_out.routers.items():
             if stated.peered != "both":
                 cause = f"{name}: the session of {router} is set up on the {stated.peered} side only"
                 place = case.place("exits", name, "routers", router, "peered")
@@ -49,14 +43,14 @@ def router_one_sided(case: Case) -> Iterator[Doubt]:
 
 def session_down(case: Case) -> Iterator[Doubt]:
     """A private way whose sessions are all down: its prefixes are not learned."""
-    for name, way_out in _lines(case):
+    for name, way_out in case.of(PrivateWay):
         if way_out.fault:
             cause = f"{name}: {way_out.fault}; nothing of {_party(way_out)} is learned"
             yield Doubt(case.place("exits", name), cause, "Bring a session up, or remove the line.")
 
 
-def _party(way_out: ExitModel) -> str:
-    return getattr(way_out, "third_party", "") or "the third party"
+def _party(way_out: PrivateWay) -> str:
+    return way_out.third_party or "the third party"
 
 
 def _holds(outer: Prefix, inner: Prefix) -> bool:

@@ -64,9 +64,9 @@ def table_too_long(case: Case) -> Iterator[Doubt]:
 
 def unused_table(case: Case) -> Iterator[Doubt]:
     """A table that no subnet, network or hub obeys."""
-    used = {case.estate.table_of(name) for name in case.estate.subnets}
+    used: set[str | None] = {case.estate.table_of(name) for name in case.estate.subnets}
     for way_out in case.estate.exits.values():
-        used |= {getattr(way_out, "routes", None), *getattr(way_out, "routes_from", {}).values()}
+        used |= way_out.tables
     for table in case.estate.route_tables:
         if table not in used:
             yield Doubt(

@@ -1,12 +1,13 @@
 """The small estates of topologies.yaml: verdict, exits, and what the far side sees, of each."""
 
+import itertools
 from pathlib import Path
 from typing import Any
 
 import yaml
 
 from fenrask.estate import read_estate
-from fenrask.routing import trace
+from fenrask.routing import Packet, Walker, trace, walks_to
 from tests.support import CATALOGUE, InFolder, merged
 
 CASES: dict[str, Any] = yaml.safe_load((Path(__file__).parent / "topologies.yaml").read_text(encoding="utf-8"))
@@ -42,3 +43,36 @@ class Topologies(InFolder):
         described = read_estate(self.write("estate.yaml", merged(CASES["base"], patch)))
         found = {(walk.exits[0], str(share)) for walk, share in trace(described, "app", "partner")}
         self.assertEqual(found, {("one", "1/2"), ("two", "1/2")})
+
+    def test_a_table_further_on_parts_a_destination_too(self) -> None:
+        self.write("catalogue.yaml", CATALOGUE)
+        patch = {
+            "route_tables": {"app": {"0.0.0.0/0": "hub"}, "central": {"198.51.100.0/26": "gone", "0.0.0.0/0": "line"}},
+            "exits": {
+                "hub": {"kind": "hub", "networks": ["spoke"], "routes": "central"},
+                "line": {"kind": "circuit", "hub": "hub", "received": ["0.0.0.0/0"], "advertised": ["10.1.0.0/16"]},
+            },
+        }
+        described = read_estate(self.write("estate.yaml", merged(CASES["base"], patch)))
+        found = {(walk.verdict.value, walk.exits, str(share)) for walk, share in trace(described, "app", "partner")}
+        self.assertEqual(found, {("black hole", ("hub", "gone"), "1/4"), ("arrives", ("hub", "line"), "3/4")})
+
+    def test_the_short_way_through_parts_walked_before_gives_the_same_answers(self) -> None:
+        """Every case, asked once of a walker that has walked nothing, and again of one that has walked all."""
+        self.write("catalogue.yaml", merged(CATALOGUE, MORE))
+        for name, case in CASES["cases"].items():
+            described = read_estate(self.write("estate.yaml", merged(CASES["base"], case.get("patch", {}))))
+            walker = Walker(described)
+            for _ in range(2):
+                for subnet, to in itertools.product(described.estate.subnets, described.estate.destinations):
+                    with self.subTest(name, subnet=subnet, to=to):
+                        again = walks_to(walker, subnet, to, False)
+                        afresh = walks_to(Unhurried(described), subnet, to, False)
+                        self.assertEqual(again, afresh)
+
+
+class Unhurried(Walker):
+    """A walker that walks every step itself."""
+
+    def _common(self, subnet: str, packet: Packet) -> None:
+        return None

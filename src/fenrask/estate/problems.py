@@ -214,16 +214,28 @@ def _mapping(data: Any, section: str) -> Mapping[str, Any]:
 
 
 def _values(here: Any, pattern: Path, path: Path) -> Iterator[tuple[Path, Any]]:
+    """The values at a pattern's places, with their paths."""
     if not pattern:
         yield path, here
         return
     step, rest = pattern[0], pattern[1:]
-    steps: Any = [step]
     if step == "*":
-        steps = here if isinstance(here, Mapping) else range(len(here)) if isinstance(here, list) else ()
-    for one in steps:
-        if (isinstance(here, Mapping) and one in here) or (isinstance(here, list) and step == "*"):
-            yield from _values(here[one], rest, (*path, one))
+        yield from _entries(here, rest, path)
+    elif isinstance(here, Mapping) and step in here:
+        yield from _values(here[step], rest, (*path, step))
+
+
+def _entries(here: Any, rest: Path, path: Path) -> Iterator[tuple[Path, Any]]:
+    """The values at a pattern's places in every entry of a section or list."""
+    if isinstance(here, Mapping) and len(rest) == 1 and rest[0] != "*":
+        # The shape of nearly all patterns: one key of every entry of a section.
+        key = rest[0]
+        for name, entry in here.items():
+            if isinstance(entry, Mapping) and key in entry:
+                yield (*path, name, key), entry[key]
+        return
+    for name, entry in here.items() if isinstance(here, Mapping) else enumerate(here if isinstance(here, list) else ()):
+        yield from _values(entry, rest, (*path, name))
 
 
 def _not_a_prefix(key: str, destinations: Mapping[str, Any]) -> str:

@@ -5,10 +5,10 @@ from dataclasses import dataclass, field
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, Prefix
-from fenrask.routing.packets import Hop, Source, Verdict, Walk
+from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
-__all__ = ["Replies"]
+__all__ = ["Replies", "WayBack", "way_back"]
 
 
 @dataclass
@@ -28,12 +28,29 @@ class _Lost(Exception):
         self.why = why
 
 
+@dataclass(frozen=True)
+class WayBack:
+    """Why an answer is lost (None where it comes back), and its steps inside the estate."""
+
+    lost: Verdict | None
+    why: str
+    hops: tuple[Hop, ...]
+
+    def answer(
+        self, subnet: str, packet: Packet, verdict: Verdict, hops: tuple[Hop, ...], onward: Onward | None, why: str
+    ) -> Walk:
+        """A walk that arrives, with its way back; its verdict changes where the answer is lost."""
+        if self.lost is None:
+            return Walk(subnet, packet, verdict, hops, onward, why, self.hops)
+        return Walk(subnet, packet, self.lost, hops, None, self.why, self.hops)
+
+
 class Replies:
     """Walks answers back through one estate; equal ways are walked once."""
 
     def __init__(self, routes: Routes) -> None:
         self.routes = routes
-        self._known: dict[tuple[object, ...], tuple[Verdict | None, str, tuple[Hop, ...]]] = {}
+        self._known: dict[tuple[object, ...], WayBack] = {}
 
     def answered(self, walk: Walk) -> Walk:
         """The walk with its way back; its verdict changes where the answer is lost, or misses a keeper of state."""
@@ -41,18 +58,16 @@ class Replies:
             return walk
         # On the internet and in a service all destinations answer alike.
         alike = walk.onward in (Onward.INTERNET, Onward.SERVICE)
-        first = walk.hops[0].source if walk.hops else None
-        key = (walk.subnet, walk.exits, walk.source.exit, first, walk.onward, None if alike else walk.packet.address)
+        packet = walk.packet
+        sender = (walk.subnet, packet.public_host, packet.address.version)
+        key = (sender, walk.exits, walk.source.exit, walk.onward, None if alike else packet.address)
         if key not in self._known:
-            self._known[key] = _way_back(self.routes, walk)
-        lost, why, back = self._known[key]
-        if lost is None:
-            return Walk(walk.subnet, walk.packet, walk.verdict, walk.hops, walk.onward, walk.why, back)
-        return Walk(walk.subnet, walk.packet, lost, walk.hops, None, why, back)
+            self._known[key] = way_back(self.routes, walk)
+        return self._known[key].answer(walk.subnet, packet, walk.verdict, walk.hops, walk.onward, walk.why)
 
 
-def _way_back(routes: Routes, walk: Walk) -> tuple[Verdict | None, str, tuple[Hop, ...]]:
-    """Why the answer is lost (None where it comes back), and its steps."""
+def way_back(routes: Routes, walk: Walk) -> WayBack:
+    """The way back of a walk that arrives."""
     legs = _legs(routes.estate, walk)
     back: list[Hop] = []
     try:
@@ -62,8 +77,8 @@ def _way_back(routes: Routes, walk: Walk) -> tuple[Verdict | None, str, tuple[Ho
             if place:
                 _along(routes, routes.of(place[0]), place[0], leg, walk, back)
     except _Lost as lost:
-        return lost.verdict, lost.why, tuple(back)
-    return None, "", tuple(back)
+        return WayBack(lost.verdict, lost.why, tuple(back))
+    return WayBack(None, "", tuple(back))
 
 
 def _legs(estate: Estate, walk: Walk) -> list[_Leg]:

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from fenrask.estate import Described, Destination, Estate, Origin
+from fenrask.estate import Described, Destination, Estate, Onward, Origin
 from fenrask.prefixes import Address, Prefix, PrefixTable, parse_prefix
 
 __all__ = ["LOCAL", "Routes", "SubnetTable", "TableRoute"]
@@ -52,6 +52,8 @@ class SubnetTable:
     def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
         """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
         starts, prefixes = self._sorted[prefix.version]
+        if not starts:
+            return ()
         first = bisect_left(starts, int(prefix.network_address))
         last = bisect_right(starts, int(prefix.broadcast_address))
         return tuple(one for one in prefixes[first:last] if one.prefixlen > prefix.prefixlen)
@@ -104,6 +106,21 @@ class Routes:
         table = self.estate.table_of(place)
         key = ("subnet", table or "", subnet.network, "learns" if subnet.learns else "")
         return self._once(key, lambda: self._subnet_routes(table, subnet.network, subnet.learns))
+
+    @cached_property
+    def beyond(self) -> SubnetTable:
+        """The routes of all tables that are asked after a subnet's own: those where exits stand, and those of hubs."""
+        places = dict.fromkeys(
+            place
+            for name, way_out in self.estate.exits.items()
+            for place in (way_out.stands_in[:1] or ((name,) if way_out.onward is Onward.HUB else ()))
+        )
+        found = {route.prefix: route for place in places for route in self.of(place).routes}
+        for hub, way_out in self.estate.exits.items():
+            if way_out.onward is Onward.HUB:
+                for network in way_out.joins:
+                    found |= {route.prefix: route for route in self.of(hub, network).routes}
+        return SubnetTable(LOCAL, tuple(found.values()))
 
     def of_network(self, network: str) -> SubnetTable:
         """The table of what enters a network from outside: its own prefixes and its peers'."""

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv6Address
 from fenrask.estate import Described, ExitModel, Offer, Onward, Passing
 from fenrask.prefixes import Address, is_public, mapped_to_ipv6
 from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
-from fenrask.routing.reply import Replies
+from fenrask.routing.reply import Replies, WayBack, way_back
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
 __all__ = ["Walker"]
@@ -51,10 +51,19 @@ class _Facts:
 
 
 @dataclass(frozen=True)
+class _Head:
+    """The first step of a subnet's hosts by one route, where it is the same whatever is sent."""
+
+    at: _At
+    name: str
+
+
+@dataclass(frozen=True)
 class _Tail:
     """How a way goes on after an exit that rewrote the source, whoever sent it."""
 
     hops: tuple[Hop, ...]
+    exits: tuple[str, ...]
     verdict: Verdict
     why: str
     onward: Onward | None
@@ -76,6 +85,8 @@ class Walker:
         self._facts = {name: self._facts_of(name) for name in self.estate.exits}
         self._tails: dict[tuple[object, ...], list[_Tail]] = {}
         self._reply = Replies(self.routes)
+        self._heads: dict[tuple[str, int], _Head | None] = {}
+        self._backs: dict[tuple[str, int, tuple[str, ...]], WayBack] = {}
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -85,9 +96,56 @@ class Walker:
 
     def walks(self, subnet: str, packet: Packet) -> list[tuple[Walk, Fraction]]:
         """The ways of a packet from a subnet, with the share of each: several where routes are equal."""
+        common = self._common(subnet, packet)
+        if common is not None:
+            return [(common, _ALL)]
         begun = self._begun(subnet, packet)
         found = [(begun, _ALL)] if isinstance(begun, Walk) else self._followed(begun, subnet, packet)
         return [(self._reply.answered(walk), share) for walk, share in found]
+
+    def _common(self, subnet: str, packet: Packet) -> Walk | None:
+        """The common case put together from parts walked before: one route to a plain translator, then one way on.
+
+        None where anything is out of the ordinary; the whole walk gives the same answer, only later.
+        """
+        if packet.public_host or packet.address.version != 4:
+            return None
+        matching = self.routes.of(subnet).match(packet.address)
+        if len(matching) != 1 or self._by_name(self.estate.subnets[subnet].network, packet.destination):
+            return None
+        key = (subnet, id(matching[0]))
+        if key not in self._heads:
+            self._heads[key] = self._head(subnet, matching[0], packet)
+        head = self._heads[key]
+        if head is None:
+            return None
+        at = head.at
+        tails = self._tails.get((head.name, at.place, at.zone, packet.address, packet.destination))
+        if tails is None:
+            here = _At(at.place, at.network, at.zone, at.source, packet.address, at.hops, at.came_from)
+            tails = self._tail(here, subnet, packet)
+        tail = tails[0]
+        outside = tail.onward in (Onward.INTERNET, Onward.SERVICE)
+        if len(tails) > 1 or not outside or head.name in tail.exits:
+            return None
+        hops = at.hops + tail.hops
+        way = (*key, tail.exits)
+        if way not in self._backs:
+            self._backs[way] = way_back(self.routes, Walk(subnet, packet, tail.verdict, hops, tail.onward, tail.why))
+        return self._backs[way].answer(subnet, packet, tail.verdict, hops, tail.onward, tail.why)
+
+    def _head(self, subnet: str, route: TableRoute, packet: Packet) -> _Head | None:
+        """The first step by a route, if the exit treats all packets alike and rewrites their source."""
+        facts = self._facts.get(route.exit)
+        if facts is None or not facts.model.treats_all_alike or facts.offer is None or len(facts.offer.protocols) < 2:
+            return None
+        begun = self._begun(subnet, packet)
+        if isinstance(begun, Walk) or begun.address.version != 4:
+            return None
+        there = self._entered(begun, route, route.exit, subnet, packet)
+        if isinstance(there, Walk) or there.source.exit != route.exit:
+            return None
+        return _Head(there, route.exit)
 
     def walks_by_name(self, subnet: str, destination: str, public_host: bool) -> list[tuple[Walk, Fraction]]:
         """The ways to a destination of which only names are known: by an exit that is asked by name, or none."""
@@ -126,7 +184,7 @@ class Walker:
         if key not in self._tails:
             alone = _At(here.place, here.network, here.zone, here.source, here.address, here.hops[-1:], here.came_from)
             self._tails[key] = [
-                _Tail(walk.hops[1:], walk.verdict, walk.why, walk.onward, share)
+                _Tail(walk.hops[1:], walk.exits[1:], walk.verdict, walk.why, walk.onward, share)
                 for walk, share in self._followed(alone, subnet, packet, memo=False)
             ]
         return self._tails[key]

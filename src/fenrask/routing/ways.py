@@ -161,13 +161,13 @@ def walks_to(walker: Walker, subnet: str, to: str, public_host: bool) -> list[tu
 def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, Fraction]]:
     """One address for each part of the destination that may go its own way, with its share.
 
-    A prefix counts as much as any other of the destination; inside it, a part that a more specific
-    route takes counts by its size.
+    A prefix counts as much as any other of the destination; inside it, a part that a more specific route
+    takes, in the subnet's own table or in one further on, counts by its size.
     """
     table = routes.of(subnet)
     of_prefix = Fraction(1, len(destination.prefixes))
     for prefix in destination.prefixes:
-        parts = list(table.inside(prefix))
+        parts = [*table.inside(prefix), *routes.beyond.inside(prefix)]
         if not parts:
             yield prefix.network_address, of_prefix
             continue

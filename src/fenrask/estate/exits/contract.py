@@ -98,6 +98,11 @@ class ExitModel(Strict):
         return self.translates
 
     @property
+    def treats_all_alike(self) -> bool:
+        """Whether it does the same with every IPv4 packet that reaches it, whatever its destination."""
+        return False
+
+    @property
     def pool(self) -> Prefix | None:
         """The private prefix that it rewrites sources to; None where it has public addresses."""
         return None

@@ -27,6 +27,10 @@ class TranslatorHost(Translating):
         return True
 
     @property
+    def treats_all_alike(self) -> bool:
+        return self.forwarding
+
+    @property
     def stands_in(self) -> tuple[str, ...]:
         return (self.subnet,)
 

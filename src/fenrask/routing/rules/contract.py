@@ -8,9 +8,9 @@ from typing import TypeVar
 from fenrask.errors import Place
 from fenrask.estate import Described, Estate, ExitModel
 from fenrask.findings import Finding, Severity
-from fenrask.routing.packets import Walk
+from fenrask.routing.packets import Verdict, Walk
 from fenrask.routing.walk import Walker
-from fenrask.routing.ways import Ways, flow_ways, walks_to
+from fenrask.routing.ways import Way, Ways, flow_ways, walks_to
 
 __all__ = ["Case", "Doubt", "Rule"]
 
@@ -59,6 +59,14 @@ class Case:
         exit_name = fitting[0] if fitting else "a translating exit of its network"
         table = self.estate.table_of(subnet) or f"a new table, named by subnets.{subnet}.routes"
         return f"Add to route_tables.{table}: `0.0.0.0/0: {exit_name}`."
+
+    @cached_property
+    def by_verdict(self) -> dict[Verdict, list[Way]]:
+        """The ways by how they end."""
+        found: dict[Verdict, list[Way]] = {}
+        for way in self.ways.ways:
+            found.setdefault(way.walk.verdict, []).append(way)
+        return found
 
     def place(self, *path: str | int) -> Place:
         return self.described.place(*path)

@@ -69,15 +69,14 @@ def free_endpoint_unused(case: Case) -> Iterator[Doubt]:
     seen: set[tuple[str | None, str]] = set()
     for way in case.ways.ways:
         to = case.estate.flows[way.flow].to
-        key = (case.estate.table_of(way.subnet), to)
-        charged = [
-            n
-            for n in way.walk.exits
-            if (o := case.described.offer_of(n)) and (o.rates.hour or o.rates.processed_per_gb)
-        ]
-        offers = [name for name, offer in free if offer.leads_to(to)]
-        if not case.estate.destinations[to].service or not offers or key in seen:
+        if not case.estate.destinations[to].service:
             continue
+        key = (case.estate.table_of(way.subnet), to)
+        offers = [name for name, offer in free if offer.leads_to(to)]
+        if not offers or key in seen:
+            continue
+        by_offer = [(name, case.described.offer_of(name)) for name in way.walk.exits]
+        charged = [name for name, one in by_offer if one and (one.rates.hour or one.rates.processed_per_gb)]
         if way.walk.verdict.arrives and (charged or way.walk.onward is Onward.INTERNET):
             seen.add(key)
             by = charged[0] if charged else way.walk.exits[-1]

@@ -12,11 +12,13 @@ __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
 
 def advertised_too_much(case: Case) -> Iterator[Doubt]:
     """An own prefix announced to a third party although no flow's source there lies in it."""
+    lines = dict(case.of(PrivateWay))
     seen: dict[str, list[Source]] = {}
-    for way in case.ways.ways:
+    for way in case.ways.ways if lines else ():
         for name in way.walk.exits[-1:]:
-            seen.setdefault(name, []).append(way.walk.source)
-    for name, way_out in case.of(PrivateWay):
+            if name in lines:
+                seen.setdefault(name, []).append(way.walk.source)
+    for name, way_out in lines.items():
         sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
         for number, prefix in enumerate(way_out.known_beyond or ()):
             needed = [one for one in sources if _holds(prefix, one)]

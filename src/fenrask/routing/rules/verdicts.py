@@ -134,9 +134,8 @@ def _table_place(case: Case, way: Way) -> Place:
 def _once(case: Case, *verdicts: Verdict) -> Iterator[Way]:
     """The first way of each (table, destination, reason) that ends so."""
     seen: set[tuple[object, ...]] = set()
-    for way in case.ways.ways:
-        if way.walk.verdict in verdicts:
-            key = (case.estate.table_of(way.subnet), case.estate.flows[way.flow].to, way.walk.why)
-            if key not in seen:
-                seen.add(key)
-                yield way
+    for way in (way for verdict in verdicts for way in case.by_verdict.get(verdict, ())):
+        key = (case.estate.table_of(way.subnet), case.estate.flows[way.flow].to, way.walk.why)
+        if key not in seen:
+            seen.add(key)
+            yield way

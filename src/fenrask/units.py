@@ -7,7 +7,7 @@ nothing is rounded before `cents`.
 from decimal import Decimal
 from fractions import Fraction
 
-__all__ = ["BYTES_PER_UNIT", "KIB", "SECONDS_PER_HOUR", "cents", "counted", "exact", "hour_text"]
+__all__ = ["BYTES_PER_UNIT", "KIB", "SECONDS_PER_HOUR", "cents", "clock_text", "counted", "exact", "span_text"]
 
 SECONDS_PER_HOUR = 3600
 KIB = 2**10
@@ -33,13 +33,26 @@ def cents(amount: Fraction) -> Decimal:
     return Decimal(round(amount * 100)).scaleb(-2)
 
 
-def hour_text(hour: int) -> str:
-    """An hour of the day or week as a clock time; days of a week count from 1.
+def clock_text(time_s: float) -> str:
+    """A time of the day or week, s from its start, to the minute; days of a week count from 1.
 
-    >>> hour_text(17), hour_text(30)
-    ('17:00', 'day 2 06:00')
+    >>> clock_text(17.5 * 3600), clock_text(30 * 3600)
+    ('17:30', 'day 2 06:00')
     """
-    return f"{hour:02d}:00" if hour < 24 else f"day {hour // 24 + 1} {hour % 24:02d}:00"
+    minutes = round(time_s / 60)
+    hour, minute = divmod(minutes, 60)
+    return f"{hour:02d}:{minute:02d}" if hour < 24 else f"day {hour // 24 + 1} {hour % 24:02d}:{minute:02d}"
+
+
+def span_text(seconds: float) -> str:
+    """A stretch of time in the unit that suits it, to two or three digits.
+
+    >>> span_text(75), span_text(5400), span_text(0.4)
+    ('75 s', '1.5 h', '0.4 s')
+    """
+    if seconds < 120:
+        return f"{seconds:.3g} s"
+    return f"{seconds / 60:.3g} min" if seconds < 5400 else f"{seconds / 3600:.3g} h"
 
 
 def counted(number: int, one: str, many: str = "") -> str:

@@ -1,7 +1,11 @@
 """Single addresses and contiguous blocks: which to buy for so many addresses in so few entries."""
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
+from fractions import Fraction
+
+from fenrask.units import counted
 
 __all__ = ["SINGLE", "Purchase", "purchases"]
 
@@ -15,6 +19,8 @@ class Purchase:
 
     wanted: int
     lengths: tuple[int, ...]
+    hour: Fraction = Fraction(0)
+    """What they cost in an hour."""
 
     @property
     def entries(self) -> int:
@@ -24,47 +30,78 @@ class Purchase:
     @property
     def bought(self) -> int:
         """Addresses paid for."""
-        return sum(2 ** (SINGLE - length) for length in self.lengths)
+        return sum(_size(length) for length in self.lengths)
 
     @property
     def waste(self) -> int:
         """Addresses paid for and not wanted."""
         return self.bought - self.wanted
 
+    @property
+    def blocks(self) -> tuple[str, ...]:
+        """The blocks as text, by size: `2 x /30`, `1 single address`."""
+        return tuple(_pieces(length, number) for length, number in sorted(Counter(self.lengths).items()))
 
-def purchases(wanted: int, blocks: Iterable[int] = ()) -> tuple[Purchase, ...]:
-    """The purchases worth a look: for each number of entries the fewest addresses, the fewest first.
 
-    `blocks` are the prefix lengths on sale beside single addresses. Every address costs the same, so
-    that fewest addresses means least cost; one with more entries is listed only where it buys fewer.
-    Exact, by dynamic programming over the number of entries: neither the largest block first nor the
-    block with the least price per address is always right.
+_Cover = tuple[Fraction, int, tuple[int, ...]]
+"""Cost, addresses, prefix lengths."""
+_NOTHING: _Cover = (Fraction(0), 0, ())
 
-    >>> [one.lengths for one in purchases(3, [30, 31])]
+
+def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ...]:
+    """The purchases worth a look: for each number of entries the least cost, the cheapest first.
+
+    prices: money per block and hour by the prefix lengths on sale, 32 for a single address among them. One
+    with more entries is listed only where it costs less (or as much, for fewer addresses). Exact, by dynamic
+    programming over the number of entries: neither the largest block first nor the block with the least
+    price per address is always right.
+
+    >>> prices = {32: Fraction(1), 31: Fraction(2), 30: Fraction(4)}
+    >>> [one.lengths for one in purchases(3, prices)]
     [(31, 32), (30,)]
     """
     if wanted <= 0:
         return (Purchase(0, ()),)
-    lengths = sorted({*blocks, SINGLE})
-    # covers[n]: the blocks, of so many entries, that cover n addresses with the fewest in all.
-    covers: list[tuple[int, tuple[int, ...]] | None] = [(0, ()), *[None] * wanted]
+    least: list[_Cover] = [_NOTHING]
+    for n in range(1, wanted + 1):
+        least.append(min((_with(least[max(0, n - _size(one))], one, prices) for one in prices), key=_worth))
+    # covers[n]: the blocks, of at most so many entries, that cover n addresses at the least cost.
+    covers: list[_Cover | None] = [_NOTHING, *[None] * wanted]
     found: list[Purchase] = []
-    while not found or found[-1].waste:
-        covers = [(0, ()), *(_cheapest(covers, n, lengths) for n in range(1, wanted + 1))]
+    best: _Cover | None = None
+    while best is None or _worth(best) > _worth(least[wanted]):
+        covers = [_NOTHING, *(_cheapest(covers, n, prices) for n in range(1, wanted + 1))]
         last = covers[wanted]
-        if last is not None and (not found or last[0] < found[-1].bought):
-            found.append(Purchase(wanted, tuple(sorted(last[1]))))
+        if last is not None and (best is None or _worth(last) < _worth(best)):
+            best = last
+            found.append(Purchase(wanted, tuple(sorted(last[2])), last[0]))
     return tuple(reversed(found))
 
 
-def _cheapest(
-    covers: list[tuple[int, tuple[int, ...]] | None], wanted: int, lengths: list[int]
-) -> tuple[int, tuple[int, ...]] | None:
+def _cheapest(covers: list[_Cover | None], wanted: int, prices: Mapping[int, Fraction]) -> _Cover | None:
     """The best cover of `wanted` with one entry more than those in `covers`."""
-    best = covers[wanted]
-    for length in lengths:
-        size = 2 ** (SINGLE - length)
-        rest = covers[max(0, wanted - size)]
-        if rest is not None and (best is None or rest[0] + size < best[0]):
-            best = (rest[0] + size, (*rest[1], length))
-    return best
+    options = [covers[wanted]]
+    for length in prices:
+        rest = covers[max(0, wanted - _size(length))]
+        options.append(_with(rest, length, prices) if rest is not None else None)
+    return min((one for one in options if one is not None), key=_worth, default=None)
+
+
+def _with(cover: _Cover, length: int, prices: Mapping[int, Fraction]) -> _Cover:
+    return (cover[0] + prices[length], cover[1] + _size(length), (*cover[2], length))
+
+
+def _worth(cover: _Cover) -> tuple[Fraction, int]:
+    """What makes one cover better than another: less cost, then fewer addresses."""
+    return cover[:2]
+
+
+def _pieces(length: int, number: int) -> str:
+    if length == SINGLE:
+        return counted(number, "single address", "single addresses")
+    return f"a /{length}" if number == 1 else f"{number} x /{length}"
+
+
+def _size(length: int) -> int:
+    """Addresses in a block."""
+    return 1 << (SINGLE - length)

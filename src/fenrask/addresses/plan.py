@@ -1,16 +1,17 @@
 """The addresses of every translating exit: how they are bought, and what partners allow-list."""
 
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from functools import cached_property
 
 from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.capacity import Capacity
+from fenrask.estate import Described
 from fenrask.prefixes import Prefix, fewest_prefixes
-from fenrask.units import counted
+from fenrask.units import exact
 
-__all__ = ["AddressPlan", "AllowEntries", "AllowList", "ExitAddresses", "plan_addresses"]
+__all__ = ["AddressPlan", "AllowEntries", "AllowList", "Change", "ExitAddresses", "plan_addresses", "prices_of"]
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,11 @@ class ExitAddresses:
         return self.purchase.bought if self.purchase else self.in_use
 
     @property
+    def hour(self) -> Fraction:
+        """What those that are bought cost in an hour; the number of listed ones is not at choice."""
+        return self.purchase.hour if self.purchase else Fraction(0)
+
+    @property
     def waste(self) -> int:
         return self.bought - self.in_use
 
@@ -43,8 +49,7 @@ class ExitAddresses:
         """The entries as text: prefixes where the addresses are known, else sizes."""
         if self.purchase is None:
             return tuple(_short(prefix) for prefix in self.listed)
-        tally = Counter(self.purchase.lengths)
-        return tuple(_pieces(length, number) for length, number in sorted(tally.items()))
+        return self.purchase.blocks
 
 
 @dataclass(frozen=True)
@@ -69,13 +74,39 @@ class AllowList:
     host_addresses: bool
     """Whether hosts come with addresses of their own."""
 
+    host_prefixes: tuple[Prefix, ...]
+    """IPv6 prefixes of hosts that come with addresses of their own, as few as can be."""
+    missing: tuple[str, ...]
+    """Known addresses that the partner does not allow yet, where it is known what it allows."""
+    idle: tuple[str, ...]
+    """What the partner allows and nothing comes from."""
+
     @property
     def entries(self) -> int:
-        return sum(part.entries for part in self.parts)
+        return sum(part.entries for part in self.parts) + len(self.host_prefixes)
 
     @property
     def fits(self) -> bool:
         return self.most is None or self.entries <= self.most
+
+
+@dataclass(frozen=True)
+class Change:
+    """What more addresses at one exit mean for a destination: its entries stay, and some are added."""
+
+    exit: str
+    destination: str
+    more: Purchase
+    entries_now: int
+    most: int | None
+
+    @property
+    def entries_then(self) -> int:
+        return self.entries_now + self.more.entries
+
+    @property
+    def fits(self) -> bool:
+        return self.most is None or self.entries_then <= self.most
 
 
 @dataclass(frozen=True)
@@ -84,6 +115,7 @@ class AddressPlan:
 
     exits: tuple[ExitAddresses, ...]
     partners: tuple[AllowList, ...]
+    changes: tuple[Change, ...] = ()
 
     @cached_property
     def entries(self) -> dict[str, int]:
@@ -101,26 +133,52 @@ class AddressPlan:
         return {one.exit: one.bought for one in self.exits}
 
 
-def plan_addresses(capacity: Capacity) -> AddressPlan:
+def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -> AddressPlan:
     """Addresses of all translating exits at least cost within the partners' limits on entries.
 
     Listed addresses stay as they are; a stated count is that many single addresses; `auto` is bought
-    in single addresses or blocks. Where no purchase meets all limits, the fewest entries are taken.
+    in single addresses or blocks. Where no purchase meets all limits, the fewest entries are taken. An exit
+    that needs more than it has gets them added, beside those that stay; `added` says how many instead.
     """
     described = capacity.demand.ways.described
     choices: dict[str, tuple[ExitAddresses, ...]] = {}
     for sized in capacity.exits:
         way_out = described.estate.exits[sized.exit]
+        if way_out.pool is not None:
+            continue
         if way_out.listed_addresses:
             prefixes = fewest_prefixes(way_out.listed_addresses)
             choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes),)
         else:
-            on_sale = () if sized.stated else described.catalogue.addresses.blocks
+            on_sale = prices_of(described, blocks=not sized.stated)
             choices[sized.exit] = tuple(
                 ExitAddresses(sized.exit, sized.addresses, one) for one in purchases(sized.addresses, on_sale)
             )
     chosen = _cheapest_within(choices, _limits(capacity))
-    return AddressPlan(tuple(chosen.values()), tuple(_allow_lists(capacity, chosen)))
+    partners = tuple(_allow_lists(capacity, chosen))
+    return AddressPlan(tuple(chosen.values()), partners, tuple(_changes(capacity, partners, added or {})))
+
+
+def prices_of(described: Described, blocks: bool) -> dict[int, Fraction]:
+    """Money per hour by prefix length: a single address, and the blocks on sale."""
+    stated = described.catalogue.addresses
+    return {length: exact(stated.block_hour(length)) for length in (*(stated.blocks if blocks else ()), SINGLE)}
+
+
+def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
+    """For each exit that is to have more addresses, what each destination that sees it has to add."""
+    prices = prices_of(capacity.demand.ways.described, blocks=True)
+    for sized in capacity.exits:
+        more = added.get(sized.exit, max(0, (sized.needed or 0) - sized.addresses))
+        if not more:
+            continue
+        options = purchases(more, prices)
+        for partner in partners:
+            if any(part.exit == sized.exit for part in partner.parts):
+                room = None if partner.most is None else partner.most - partner.entries
+                fitting = [one for one in options if room is None or one.entries <= room]
+                best = fitting[0] if fitting else min(options, key=lambda one: one.entries)
+                yield Change(sized.exit, partner.destination, best, partner.entries, partner.most)
 
 
 def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
@@ -146,7 +204,7 @@ def _most_entries(capacity: Capacity, destination: str) -> int | None:
 def _cheapest_within(
     choices: Mapping[str, Sequence[ExitAddresses]], limits: Sequence[tuple[tuple[str, ...], int]]
 ) -> dict[str, ExitAddresses]:
-    """One choice for each exit, the fewest addresses in all within the limits; exact, branch and bound.
+    """One choice for each exit, the least cost in all within the limits; exact, branch and bound.
 
     Only exits that a limited partner sees have to be weighed; the others take their cheapest.
     """
@@ -154,44 +212,53 @@ def _cheapest_within(
     watched = [name for name in choices if any(name in exits for exits, _ in limits)]
     fewest = {name: min(choices[name], key=lambda one: one.entries) for name in watched}
     best: dict[str, ExitAddresses] | None = None
-    best_cost = 0
+    best_cost = Fraction(0)
 
     def feasible(partial: Mapping[str, ExitAddresses]) -> bool:
         least = {name: partial.get(name, fewest[name]).entries for name in watched}
         return all(sum(least.get(name, 0) for name in exits) <= most for exits, most in limits)
 
-    def descend(depth: int, partial: dict[str, ExitAddresses], cost: int) -> None:
+    def descend(depth: int, partial: dict[str, ExitAddresses], cost: Fraction) -> None:
         nonlocal best, best_cost
-        floor = cost + sum(choices[name][0].bought for name in watched[depth:])
+        floor = cost + sum((choices[name][0].hour for name in watched[depth:]), Fraction(0))
         if (best is not None and floor >= best_cost) or not feasible(partial):
             return
         if depth == len(watched):
             best, best_cost = dict(partial), cost
             return
         for option in choices[watched[depth]]:
-            descend(depth + 1, {**partial, watched[depth]: option}, cost + option.bought)
+            descend(depth + 1, {**partial, watched[depth]: option}, cost + option.hour)
 
-    descend(0, {}, 0)
+    descend(0, {}, Fraction(0))
     return chosen | (fewest if best is None else best)
 
 
 def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Iterator[AllowList]:
     """The list of every destination that sees public addresses, in the estate's order."""
     ways = capacity.demand.ways
-    for name in ways.described.estate.destinations:
+    for name, destination in ways.described.estate.destinations.items():
         exits = ways.sources_at(name)
         parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
         lent = tuple(one for one in exits if one not in chosen)
-        if exits or ways.sees_hosts(name):
+        hosts = ways.host_prefixes_at(name)
+        if exits or hosts or ways.sees_hosts(name):
+            known = [prefix for one in exits if one in chosen for prefix in chosen[one].listed] + [*hosts]
+            missing, idle = _compared(destination.allowed, known) if parts else ((), ())
             most = _most_entries(capacity, name)
-            yield AllowList(name, parts, most, lent, ways.sees_hosts(name))
+            yield AllowList(name, parts, most, lent, ways.sees_hosts(name), hosts, missing, idle)
 
 
-def _pieces(length: int, number: int) -> str:
-    """Blocks of one size as text: `1 single address`, `2 x /30`."""
-    if length == SINGLE:
-        return counted(number, "single address", "single addresses")
-    return f"a /{length}" if number == 1 else f"{number} x /{length}"
+def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """What is not allowed of the known addresses; and what is allowed and holds none of them."""
+    if not allowed:
+        return (), ()
+    missing = [one for one in known if not any(_within(one, prefix) for prefix in allowed)]
+    idle = [prefix for prefix in allowed if not any(_within(one, prefix) or _within(prefix, one) for one in known)]
+    return tuple(map(_short, missing)), tuple(map(_short, idle))
+
+
+def _within(one: Prefix, other: Prefix) -> bool:
+    return one.version == other.version and one.prefixlen >= other.prefixlen and one.network_address in other
 
 
 def _short(prefix: Prefix) -> str:

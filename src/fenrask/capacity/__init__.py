@@ -1,6 +1,21 @@
-"""Port assignments, every limit, sizing."""
+"""Port assignments, every limit, sizing, splitting over gateways."""
 
-from fenrask.capacity.assignments import TupleLoad
-from fenrask.capacity.sizing import Capacity, ExitCapacity, LimitUse, capacity, tuple_loads
+from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
+from fenrask.capacity.explained import explain_capacity
+from fenrask.capacity.limits import LimitUse
+from fenrask.capacity.sizing import Capacity, ExitCapacity, capacity
+from fenrask.capacity.splitting import Split
+from fenrask.capacity.streams import streams
 
-__all__ = ["Capacity", "ExitCapacity", "LimitUse", "TupleLoad", "capacity", "tuple_loads"]
+__all__ = [
+    "ASSIGNMENTS",
+    "Capacity",
+    "ExitCapacity",
+    "LimitUse",
+    "PortUse",
+    "Split",
+    "Stream",
+    "capacity",
+    "explain_capacity",
+    "streams",
+]

@@ -1,34 +1,17 @@
 """Every translating exit against its limits: the addresses it needs, and what limits it first."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-import numpy as np
+from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
+from fenrask.capacity.limits import LimitUse, stated_limits
+from fenrask.capacity.splitting import Split, split
+from fenrask.capacity.streams import streams
+from fenrask.demand import Demand
+from fenrask.estate import Offer, Ports
+from fenrask.units import clock_text, counted
 
-from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, TupleLoad
-from fenrask.demand import Demand, Part, month_volume
-from fenrask.estate import Offer
-from fenrask.units import SECONDS_PER_HOUR, counted, hour_text
-
-__all__ = ["Capacity", "ExitCapacity", "LimitUse", "capacity"]
-
-
-@dataclass(frozen=True)
-class LimitUse:
-    """One limit of an exit: its busiest use and its capacity, in the limit's own unit."""
-
-    limit: str
-    unit: str
-    use: float
-    capacity: float
-    detail: str = ""
-    grows: bool = True
-    """Whether its use grows with the load; the number of addresses and of subnets does not."""
-
-    @property
-    def headroom(self) -> float:
-        """(capacity - busiest use) / capacity."""
-        return (self.capacity - self.use) / self.capacity if self.capacity else -1.0 if self.use else 0.0
+__all__ = ["Capacity", "ExitCapacity", "capacity"]
 
 
 @dataclass(frozen=True)
@@ -39,11 +22,20 @@ class ExitCapacity:
     stated: bool
     """Whether the number of addresses was stated; else the tool chose the least that serves."""
     addresses: int
-    needed: int
+    needed_now: int | None
+    """The fewest addresses for the load of today; None where no number suffices."""
+    needed: int | None
+    """The fewest with the room for growth that the targets ask for; None where no number suffices."""
     most_addresses: int | None
+    assignment: PortAssignment
+    how: Ports
+    """How its offer hands out ports."""
+    streams: tuple[Stream, ...]
     ports: PortUse | None
     limits: tuple[LimitUse, ...]
     target: float
+    split: Split | None
+    """How its subnets can be divided over more gateways, where one does not carry them."""
 
     @property
     def refused_share(self) -> float:
@@ -59,32 +51,55 @@ class ExitCapacity:
 
     @property
     def enough_addresses(self) -> bool:
-        return self.refused_share <= self.target and self.addresses >= min(self.needed, 1)
+        return self.refused_share <= self.target and self.addresses >= 1
+
+    @property
+    def passed(self) -> tuple[LimitUse, ...]:
+        """The limits that are passed, apart from the ports."""
+        return tuple(limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports")
 
     @property
     def fits(self) -> bool:
         """Whether the refused share is met and no limit is passed."""
-        return self.enough_addresses and all(
-            limit.use <= limit.capacity for limit in self.limits if limit.limit != "ports"
-        )
+        return self.enough_addresses and not self.passed
+
+    def refused_with(self, addresses: int) -> float:
+        """The refused share at the busiest moment, had it so many addresses."""
+        use = self.assignment.use(self.streams, addresses, self.how, self.target)
+        return use.refused_share if use else 0.0
 
     @property
     def verdict(self) -> str:
         """One sentence: what it needs, has, and what runs out when."""
         if not self.enough_addresses and self.ports:
-            most = self.most_addresses
-            limit = f", but its offer takes {most}" if most is not None and self.needed > most else ""
-            ports = self.ports
-            needed = counted(self.needed, "address", "addresses")
-            return (
-                f"{self.exit} needs {needed}{limit}; it has {self.addresses}: "
-                f"{ports.binding} runs out at {hour_text(ports.hour)}, {ports.refused_share:.2%} refused"
-            )
-        over = [limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports"]
-        if over:
-            return f"{self.exit} passes its limit of {over[0].capacity:g} {over[0].unit} ({over[0].use:.6g})"
-        chosen = "has" if self.stated else "is given"
-        return f"{self.exit} needs {counted(self.needed, 'address', 'addresses')} and {chosen} {self.addresses}"
+            return f"{self._need}: {self._runs_out(self.ports)}"
+        if self.passed:
+            over = self.passed[0]
+            return f"{self.exit} passes its limit of {over.capacity:,.6g} {over.unit} ({over.use:,.6g})"
+        return self._need
+
+    @property
+    def _need(self) -> str:
+        has = f"{'has' if self.stated else 'is given'} {self.addresses}"
+        if self.needed is None:
+            return f"{self.exit} {has}, and no number of addresses suffices"
+        most = self.most_addresses
+        limit = f", but its offer takes {most}" if most is not None and self.needed > most else ""
+        today = f" ({self.needed_now} today)" if self.needed_now != self.needed else ""
+        short = limit or self.needed > self.addresses
+        return f"{self.exit} needs {counted(self.needed, 'address', 'addresses')}{today}{limit}" + (
+            f"; it {has}" if short else f" and {has}"
+        )
+
+    def _runs_out(self, ports: PortUse) -> str:
+        begins = ports.begins_s(self.target)
+        when = (
+            "all day"
+            if ports.level or begins is None
+            else f"from {clock_text(begins)}, worst at {clock_text(ports.time_s)}"
+        )
+        rhythm = f" ({ports.rhythm})" if ports.rhythm else ""
+        return f"{ports.binding} runs out {when}{rhythm}, {ports.refused_share:.2%} refused"
 
 
 @dataclass(frozen=True)
@@ -113,72 +128,99 @@ def capacity(demand: Demand) -> Capacity:
     for name, way_out in described.estate.exits.items():
         offer = described.offer_of(name)
         if way_out.translates and offer is not None and offer.ports is not None:
-            found.append(_exit(demand, name, offer, way_out.stated_addresses))
+            stated = way_out.stated_addresses if way_out.pool is None else way_out.pool.num_addresses
+            found.append(_exit(demand, name, offer, ports_of(offer.ports, way_out.units), stated))
     return Capacity(demand, tuple(found))
 
 
-def _exit(demand: Demand, name: str, offer: Offer, stated: int | None) -> ExitCapacity:
-    assert offer.ports is not None
+def ports_of(ports: Ports, nodes: int) -> Ports:
+    """An offer's ports at an exit with so many nodes."""
+    if ports.assignment == "node-share" and ports.nodes is None:
+        return ports.model_copy(update={"nodes": nodes})
+    return ports
+
+
+def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | None) -> ExitCapacity:
     parts = demand.at_exit.get(name, ())
-    target = demand.ways.described.estate.targets.refused_share
-    assignment = ASSIGNMENTS[offer.ports.assignment]
-    loads = tuple_loads(demand, name)
-    needed = max(1, assignment.least_addresses(loads, offer.ports.per_address, target))
+    targets = demand.ways.described.estate.targets
+    assignment = ASSIGNMENTS[ports.assignment]
+    offered = streams(demand, name, assignment.view)
+    now = assignment.least_addresses(offered, ports, targets.refused_share)
+    grown = [one.scaled(1 + targets.growth_room) for one in offered] if targets.growth_room else offered
+    needed = assignment.least_addresses(grown, ports, targets.refused_share) if targets.growth_room else now
+    now, needed = (None if number is None else max(1, number) for number in (now, needed))
     most = offer.limits.addresses
-    addresses = stated if stated is not None else min(needed, most or needed)
-    ports = assignment.use(loads, addresses, offer.ports.per_address)
-    limits = sorted(_limits(demand, parts, offer, addresses, ports), key=lambda limit: limit.headroom)
-    return ExitCapacity(name, stated is not None, addresses, needed, most, ports, tuple(limits), target)
+    auto = (needed or most or 1) if most is None else min(needed or most, most)
+    addresses = stated if stated is not None else auto
+    use = assignment.use(offered, addresses, ports, targets.refused_share)
+    nodes = ports.nodes or demand.ways.described.estate.exits[name].units
+    limits = [_ports(offered, use, assignment, ports, addresses, targets.refused_share)]
+    if most is not None:
+        growth = growth_until(offered, assignment, ports, most, targets.refused_share)
+        limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, growth=growth))
+    limits += stated_limits(demand, name, parts, offer, nodes)
+    limits.sort(key=lambda limit: limit.headroom)
+    one = ExitCapacity(
+        exit=name,
+        stated=stated is not None,
+        addresses=addresses,
+        needed_now=now,
+        needed=needed,
+        most_addresses=most,
+        assignment=assignment,
+        how=ports,
+        streams=offered,
+        ports=use,
+        limits=tuple(limits),
+        target=targets.refused_share,
+        split=None,
+    )
+    too_much = (
+        needed is None
+        or (most is not None and needed > most)
+        or any(limit.limit != "addresses" for limit in one.passed)
+    )
+    return replace(one, split=split(demand, name, offer, ports)) if too_much and parts else one
 
 
-def tuple_loads(demand: Demand, exit_name: str) -> tuple[TupleLoad, ...]:
-    """The load of an exit by destination, port and protocol."""
-    loads = []
-    for name, parts in demand.grouped(exit_name, lambda part: part.destination).items():
-        destination = demand.ways.described.estate.destinations[name]
-        distinct = destination.distinct_addresses
-        each = sum((part.held / float(distinct * part.way.reach) for part in parts), np.zeros(demand.hours))
-        new = demand.load(parts).new_per_s
-        loads.append(TupleLoad(name, destination.port, destination.protocol, each, new))
-    return tuple(loads)
+def _ports(
+    offered: Sequence[Stream],
+    use: PortUse | None,
+    assignment: PortAssignment,
+    ports: Ports,
+    addresses: int,
+    target: float,
+) -> LimitUse:
+    """The ports as a limit: of the pool that binds."""
+    if use is None:
+        return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "nothing held")
+    when = "" if use.level else f" at {clock_text(use.time_s)}"
+    growth = growth_until(offered, assignment, ports, addresses, target)
+    return LimitUse("ports", use.pool, use.held, use.capacity, f"{use.binding}{when}", growth=growth)
 
 
-def _limits(
-    demand: Demand, parts: Sequence[Part], offer: Offer, addresses: int, ports: PortUse | None
-) -> list[LimitUse]:
-    """Every limit that the offer states, with its busiest use."""
-    assert offer.ports is not None
-    binding = f"{ports.binding} at {hour_text(ports.hour)}" if ports else "nothing held"
-    size = addresses * offer.ports.per_address
-    limits = [LimitUse("ports", "ports of one tuple", ports.held if ports else 0.0, size, binding)]
-    stated = offer.limits
-    if stated.addresses is not None:
-        limits.append(LimitUse("addresses", "addresses", addresses, stated.addresses, grows=False))
-    load = demand.load(parts)
-    if stated.connections is not None:
-        limits.append(_busiest("connections", "connections", load.held, stated.connections))
-    if stated.new_per_s is not None:
-        limits.append(_busiest("new per second", "new connections per s", load.new_per_s, stated.new_per_s))
-    if stated.gbit_per_s is not None:
-        limits.append(_busiest("bits per second", "Gbit/s", _gbit_per_s(demand, parts), stated.gbit_per_s))
-    if stated.subnets is not None:
-        limits.append(LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False))
-    return limits
+def growth_until(
+    offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, addresses: int, target: float
+) -> float | None:
+    """The share that the load may grow by before so many addresses no longer do; None for no load.
 
+    By Erlang's inverse where it alone tells what is refused, else by halving.
+    """
+    busy = [one for one in offered if one.busiest > 0]
+    if not busy:
+        return None
+    if assignment.adds_up(busy, ports):
+        top = max(busy, key=lambda one: one.busiest)
+        return assignment.room(addresses, ports, target) / top.load.peak.held - 1
 
-def _busiest(name: str, unit: str, by_hour: np.ndarray[tuple[int], np.dtype[np.float64]], most: float) -> LimitUse:
-    hour = int(np.argmax(by_hour))
-    level = float(np.min(by_hour)) == float(by_hour[hour])
-    return LimitUse(name, unit, float(by_hour[hour]), float(most), "" if level else f"at {hour_text(hour)}")
+    def suffices(factor: float) -> bool:
+        needed = assignment.least_addresses([one.scaled(factor) for one in busy], ports, target)
+        return needed is not None and needed <= addresses
 
-
-def _gbit_per_s(demand: Demand, parts: Sequence[Part]) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
-    """Bits both ways by hour, in 10^9 per s: the month's mean shaped by each flow's rhythm."""
-    total = np.zeros(demand.hours)
-    described = demand.ways.described
-    month_s = float(described.catalogue.hours_per_month) * SECONDS_PER_HOUR
-    for part in parts:
-        mean = float(month_volume(described, part.way).both_bytes) * 8 / month_s / 1e9
-        weight = float(np.mean(part.new_per_s))
-        total += mean * part.new_per_s / weight if weight else np.full(demand.hours, mean)
-    return total
+    low, high = 0.0, 1.0
+    while suffices(high) and high < 1e6:
+        low, high = high, 2 * high
+    for _ in range(20):
+        middle = (low + high) / 2
+        low, high = (middle, high) if suffices(middle) else (low, middle)
+    return low - 1

@@ -4,13 +4,14 @@ Volumes follow the walk: each flow's bytes are metered on every exit and crossin
 All sums are exact fractions; money is rounded where it is shown.
 """
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 from typing import TypeVar
 
-from fenrask.addresses import AddressPlan
+from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
 from fenrask.charges.lines import NOBODY, Line, Use, shares
 from fenrask.charges.meters import Metered, Meters
 from fenrask.charges.rates import Piece, pieces
@@ -103,7 +104,9 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
     if not rate:
         return
     for one in plan.exits:
-        if one.bought:
+        if one.purchase is not None and isinstance(described.catalogue.addresses.blocks, dict):
+            yield from _blocks(described, one, meters)
+        elif one.bought:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
             reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
             uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
@@ -115,6 +118,19 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
             reason = f"{workload.hosts} hosts with an address of their own, {month} hours"
             uses = shares(even, Use("", NOBODY))
             yield Line("addresses", name, workload.hosts * month, "address-h", rate, reason, True, uses)
+
+
+def _blocks(described: Described, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
+    """The addresses of one exit where blocks have a price of their own: a line for each size."""
+    month = Fraction(described.catalogue.hours_per_month)
+    uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
+    for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
+        rate = described.catalogue.addresses.block_hour(length)
+        if rate:
+            what, unit = ("single addresses", "address-h") if length == SINGLE else (f"/{length}", "block-h")
+            yield Line(
+                "addresses", one.exit, number * month, unit, rate, f"{number} x {what}, {month} hours", True, uses
+            )
 
 
 def _processed(described: Described, meters: Meters) -> Iterator[Line]:

@@ -1,18 +1,61 @@
 """`fenrask addresses`."""
 
-from fenrask.addresses import plan_addresses
-from fenrask.capacity import capacity
-from fenrask.cli.options import Call, estate_command
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.addresses import explain_addresses, plan_addresses
+from fenrask.capacity import Capacity, capacity
+from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.demand import demand
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate.suggestions import nearest
 from fenrask.routing import flow_ways
 from fenrask.views.pages.addresses import addresses_page
+from fenrask.views.pages.explained import with_steps
 
 __all__ = ["command"]
 
 
 @estate_command
-def command(call: Call) -> int:
+def command(
+    call: Call,
+    add: Annotated[
+        list[str] | None,
+        typer.Option(metavar="EXIT=NUMBER", help="Show what so many more addresses at an exit change for partners."),
+    ] = None,
+    explain: Explain = False,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw the share refused by number of addresses to a .png, .svg or .pdf."),
+    ] = None,
+) -> int:
     described = call.read()
-    plan = plan_addresses(capacity(demand(flow_ways(described))))
-    call.show(addresses_page(described.estate.estate, plan))
-    return int(not all(one.fits for one in plan.partners))
+    sized = capacity(demand(flow_ways(described)))
+    plan = plan_addresses(sized, _added(add or [], sized))
+    page = addresses_page(described.estate.estate, plan)
+    call.show(with_steps(page, explain_addresses(described, plan)) if explain else page)
+    if figure:
+        from fenrask.views.figures.refusals import draw_refusals
+
+        call.write(figure, draw_refusals(sized, figure.suffix))
+    fits = [one.fits for one in plan.partners] + [one.fits for one in plan.changes]
+    return int(not all(fits))
+
+
+def _added(words: list[str], sized: Capacity) -> dict[str, int]:
+    """The addresses to add by exit; UnusableInput for an exit that has none, or what is no number."""
+    known = [one.exit for one in sized.exits]
+    added, problems = {}, []
+    for word in words:
+        name, _, number = word.partition("=")
+        if name not in known:
+            problems.append(Problem(Place(path="--add"), repr(name), "a translating exit", nearest(name, known)))
+        elif not number.isdecimal():
+            problems.append(Problem(Place(path="--add"), repr(word), "EXIT=NUMBER, such as gate=2"))
+        else:
+            added[name] = int(number)
+    if problems:
+        raise UnusableInput(problems)
+    return added

@@ -1,14 +1,34 @@
 """`fenrask demand`."""
 
-from fenrask.cli.options import Call, estate_command
-from fenrask.demand import demand
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.demand import demand, explain_demand
 from fenrask.routing import flow_ways
 from fenrask.views.pages.demand import demand_page
+from fenrask.views.pages.explained import with_steps
 
 __all__ = ["command"]
 
 
 @estate_command
-def command(call: Call) -> int:
-    call.show(demand_page(demand(flow_ways(call.read()))))
+def command(
+    call: Call,
+    explain: Explain = False,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw connections held by exit and hour to a .png, .svg or .pdf."),
+    ] = None,
+) -> int:
+    load = demand(flow_ways(call.read()))
+    page = demand_page(load)
+    call.show(with_steps(page, explain_demand(load)) if explain else page)
+    if figure:
+        # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
+        from fenrask.views.figures.heat import draw_heat
+
+        call.write(figure, draw_heat(load, figure.suffix))
     return 0

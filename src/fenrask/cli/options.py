@@ -17,7 +17,7 @@ from fenrask.estate import Described, read_estate
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
 
-__all__ = ["Call", "estate_command", "shared_options", "split_words"]
+__all__ = ["Call", "Explain", "estate_command", "shared_options", "split_words"]
 
 
 def _known_format(name: str) -> str:
@@ -40,6 +40,9 @@ FormatName = Annotated[
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to a file.")]
 Force = Annotated[bool, typer.Option("--force", help="Write over files that exist.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No messages beside the result.")]
+
+
+Explain = Annotated[bool, typer.Option("--explain", help="Also show how each figure comes about, step by step.")]
 
 
 @dataclass(frozen=True)

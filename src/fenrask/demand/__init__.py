@@ -1,6 +1,24 @@
 """Flows and rhythms onto exits: who holds how many connections where, when; and how many bytes."""
 
-from fenrask.demand.loads import Demand, LeftOut, Load, Part, demand
-from fenrask.demand.volumes import Volume, month_volume
+from fenrask.demand.explained import explain_demand
+from fenrask.demand.holding import Holding, holding, life_law
+from fenrask.demand.loads import POINTS_PER_HOUR, Demand, LeftOut, Load, Part, Profile, Series, demand
+from fenrask.demand.volumes import Volume, bytes_per_s, month_volume
 
-__all__ = ["Demand", "LeftOut", "Load", "Part", "Volume", "demand", "month_volume"]
+__all__ = [
+    "POINTS_PER_HOUR",
+    "Demand",
+    "Holding",
+    "LeftOut",
+    "Load",
+    "Part",
+    "Profile",
+    "Series",
+    "Volume",
+    "bytes_per_s",
+    "demand",
+    "explain_demand",
+    "holding",
+    "life_law",
+    "month_volume",
+]

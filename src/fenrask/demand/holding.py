@@ -1,25 +1,76 @@
-"""How long a connection keeps its translated port: its life and the release after its ending."""
+"""How long a connection keeps its translated port, as a law: its life and the release after its ending."""
 
-from fenrask.estate import Flow, Offer
+from dataclasses import dataclass
 
-__all__ = ["hold_mean_s", "release_mean_s"]
+from fenrask.estate import Flow, Law, LifePart, Offer
+from fenrask.teletraffic.holds import (
+    Delayed,
+    Empirical,
+    Exponential,
+    Fixed,
+    Hold,
+    Lognormal,
+    Mixture,
+    balanced,
+)
+
+__all__ = ["Holding", "holding", "life_law"]
+
+_LIFELESS = ("rejected", "unanswered")
+"""Connections that never come about: they take a port, but have no life."""
 
 
-def release_mean_s(flow: Flow, protocol: str, offer: Offer | None) -> float:
-    """Mean time, in s, that a port stays taken after the connection, at an exit of this offer.
+@dataclass(frozen=True)
+class Holding:
+    """The law of holds at one exit, and the means it is made of, in s."""
 
-    A mixture by ending: closed in order, reset, or left to the idle timeout. UDP has no ending but
-    its idle timeout. An exit that holds no port adds nothing.
+    law: Hold
+    life_s: float
+    release_s: float
+
+
+def life_law(life: float | Law) -> Hold:
+    """The distribution of lives, from what was written: a mean alone is exponential."""
+    if not isinstance(life, Law):
+        return _simple(LifePart(mean=life))
+    if life.parts:
+        total = sum(part.share for part in life.parts.values())
+        return Mixture(tuple((part.share / total, _simple(part)) for part in life.parts.values()))
+    return Empirical(life.values) if life.values else _simple(life)
+
+
+def _simple(part: LifePart) -> Hold:
+    if part.mean_s == 0 or part.shape == "fixed":
+        return Fixed(part.mean_s)
+    if part.p95 is not None:
+        return Lognormal.of_percentile(part.mean_s, part.p95)
+    return balanced(part.mean_s, part.variation) if part.variation is not None else Exponential(part.mean_s)
+
+
+def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
+    """Life plus release, the release a mixture by ending with the offer's times.
+
+    A port that is given out again early counts as free from its connection's end. Connections that are
+    turned away or never answered have no life, only a release. An exit that holds no port adds nothing.
     """
-    if offer is None or offer.ports is None:
-        return 0.0
-    release = offer.release_s
-    if protocol == "udp":
-        return release.udp_idle
-    closed, reset, idle = flow.ending_shares
-    return closed * release.closed + reset * release.reset + idle * release.idle
+    life = life_law(flow.life_s)
+    parts: dict[tuple[bool, float], float] = {}
+    for ending, share in flow.endings(protocol).items():
+        lives = ending not in _LIFELESS
+        early, after = 0.0, 0.0
+        if offer is not None and offer.ports is not None:
+            early, after = offer.ports.early_reuse(ending), offer.release_s.after(ending)
+        for part, delay in ((share * early, 0.0), (share * (1 - early), after)):
+            if part:
+                parts[lives, delay] = parts.get((lives, delay), 0.0) + part
+    lived = sum(share for (lives, _), share in parts.items() if lives)
+    laws = tuple((share, _held(life, lives, delay)) for (lives, delay), share in parts.items())
+    release = sum(share * delay for (_, delay), share in parts.items())
+    law = laws[0][1] if len(laws) == 1 else Mixture(laws)
+    return Holding(law, lived * flow.life_mean_s, release)
 
 
-def hold_mean_s(flow: Flow, protocol: str, offer: Offer | None) -> float:
-    """Mean hold, in s: life plus release."""
-    return flow.life_mean_s + release_mean_s(flow, protocol, offer)
+def _held(life: Hold, lives: bool, delay_s: float) -> Hold:
+    if not lives:
+        return Fixed(delay_s)
+    return Delayed(life, delay_s) if delay_s else life

@@ -1,10 +1,11 @@
-"""Connections held by hour: what each flow lays on each exit that it passes.
+"""Connections held through the day: what each flow lays on each exit that it passes.
 
-By Little's law (Little 1961) the mean number held is the rate of new connections times the mean
-hold, here hour by hour with the rhythm's multiplier.
+Rates are steps, an hour each, by the flow's rhythm; the number held follows them late and smoothed, by the
+law of its holds (`fenrask.teletraffic.held`). It is computed at every quarter of an hour, and between those
+where a peak is looked for.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -12,18 +13,47 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.demand.holding import hold_mean_s, release_mean_s
-from fenrask.estate import Described, Estate, Flow, Offer
+from fenrask.demand.holding import Holding, holding
+from fenrask.estate import Described, Flow
 from fenrask.routing import Way, Ways
+from fenrask.teletraffic import Peak, held_each, peak_near
+from fenrask.teletraffic.holds import Fixed, Hold
+from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Demand", "LeftOut", "Load", "Part", "demand"]
+__all__ = ["POINTS_PER_HOUR", "Demand", "LeftOut", "Load", "Part", "Profile", "Series", "demand"]
 
-Hourly = NDArray[np.float64]
+Series = NDArray[np.float64]
+POINTS_PER_HOUR = 4
+"""Moments of each hour at which connections held are computed."""
 
 
 @dataclass(frozen=True)
+class Profile:
+    """How load with one rhythm and one law of holds is held over time.
+
+    rhythm: multipliers, shape (n_hours,); held: mean connections held for one new connection per s at
+    multiplier 1, shape (n_times,). `number` is its place in `Demand.profiles`.
+    """
+
+    number: int
+    rhythm: Series
+    law: Hold
+    held: Series
+
+    @cached_property
+    def mean_rhythm(self) -> float:
+        """Mean over the day of `rhythm`."""
+        return float(np.mean(self.rhythm))
+
+    @cached_property
+    def mean_held(self) -> float:
+        """Mean over the day of `held`."""
+        return float(np.mean(self.held))
+
+
+@dataclass(frozen=True, slots=True)
 class Part:
-    """What one way of a flow lays on one exit. Arrays have shape (n_hours,)."""
+    """What one way of a flow lays on one exit."""
 
     flow: str
     subnet: str
@@ -33,35 +63,99 @@ class Part:
     life_s: float | None
     """Mean life; None for a standing pool, whose connections do not end."""
     release_s: float | None
-    new_per_s: Hourly
-    held: Hourly
+    rate_per_s: float
+    """New connections per s where the rhythm's multiplier is 1."""
+    standing: float
+    """Connections that are held all the time."""
+    profile: Profile
 
     @property
     def hold_s(self) -> float | None:
         """Mean life and release together."""
         return None if self.life_s is None or self.release_s is None else self.life_s + self.release_s
 
+    @property
+    def new_per_s(self) -> Series:
+        """New connections per s by hour, shape (n_hours,)."""
+        return self.rate_per_s * self.profile.rhythm
+
+    @property
+    def held(self) -> Series:
+        """Mean connections held, shape (n_times,)."""
+        return self.standing + self.rate_per_s * self.profile.held
+
+    @property
+    def mean_held(self) -> float:
+        return self.standing + self.rate_per_s * self.profile.mean_held
+
 
 @dataclass(frozen=True)
 class Load:
-    """Several parts together: connections held and begun by hour, arrays of shape (n_hours,)."""
+    """Several parts together, each counted by its weight.
 
-    new_per_s: Hourly
-    held: Hourly
+    rates: by profile number, new connections per s at multiplier 1.
+    """
 
-    @property
-    def busiest_hour(self) -> int:
-        """The first hour in which most connections are held."""
-        return int(np.argmax(self.held))
+    profiles: tuple[Profile, ...]
+    rates: Series
+    standing: float
 
-    @property
+    @classmethod
+    def of(cls, parts: Sequence[Part], weights: Series | None = None) -> "Load":
+        """The sum of parts; weights of shape (n_parts,), or 1 for each."""
+        known = {part.profile.number: part.profile for part in parts}
+        places = {number: place for place, number in enumerate(known)}
+        weight = np.ones(len(parts)) if weights is None else weights
+        rates = np.array([part.rate_per_s for part in parts]) * weight
+        index = np.array([places[part.profile.number] for part in parts], dtype=np.intp)
+        standing = float(np.dot(np.array([part.standing for part in parts]), weight))
+        summed = np.bincount(index, weights=rates, minlength=len(known)).astype(np.float64)
+        return cls(tuple(known.values()), summed, standing)
+
+    def scaled(self, factor: float) -> "Load":
+        """So many times the load."""
+        return Load(self.profiles, self.rates * factor, self.standing * factor)
+
+    @cached_property
+    def held(self) -> Series:
+        """Mean connections held, shape (n_times,)."""
+        held: Series = self.standing + self.rates @ np.stack([one.held for one in self.profiles])
+        return held
+
+    @cached_property
+    def new_per_s(self) -> Series:
+        """New connections per s by hour, shape (n_hours,)."""
+        new: Series = self.rates @ np.stack([one.rhythm for one in self.profiles])
+        return new
+
+    @cached_property
+    def peak(self) -> Peak:
+        """The busiest moment, between the quarters of an hour too; its lag is behind the busiest hour's start."""
+        hours = self.profiles[0].rhythm.size
+        grid = _grid(hours)
+        if self.is_level:
+            return Peak(0.0, float(self.held[0]), 0.0)
+        time, held = peak_near(self.held_at, grid, self.held)
+        start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
+        period = hours * SECONDS_PER_HOUR
+        return Peak(time % period, held, (time - start) % period)
+
+    def held_at(self, times_s: Series) -> Series:
+        """Mean connections held at times in s, shape (n_times,)."""
+        total = np.full(times_s.size, self.standing)
+        by_rhythm: dict[bytes, list[int]] = {}
+        for place, one in enumerate(self.profiles):
+            by_rhythm.setdefault(one.rhythm.tobytes(), []).append(place)
+        for places in by_rhythm.values():
+            laws = [self.profiles[place].law for place in places]
+            rhythm = self.profiles[places[0]].rhythm
+            total += self.rates[places] @ held_each(times_s, rhythm, SECONDS_PER_HOUR, laws)
+        return total
+
+    @cached_property
     def is_level(self) -> bool:
-        """Whether as many are held at every hour."""
-        return bool(np.all(self.held == self.held[0]))
-
-    @property
-    def busiest_held(self) -> float:
-        return float(np.max(self.held))
+        """Whether as many are held at every time."""
+        return bool(np.ptp(self.held) <= 1e-12 * np.max(self.held))
 
     @property
     def mean_held(self) -> float:
@@ -88,12 +182,17 @@ class LeftOut:
 
 @dataclass(frozen=True)
 class Demand:
-    """The load of an estate on its exits, by hour of the day (24) or of the week (168)."""
+    """The load of an estate on its exits, over a day (24 hours) or a week (168)."""
 
     ways: Ways
     hours: int
     parts: tuple[Part, ...]
     left_out: tuple[LeftOut, ...]
+
+    @property
+    def times_s(self) -> Series:
+        """The moments at which connections held are computed, s from the start, shape (n_times,)."""
+        return _grid(self.hours)
 
     @cached_property
     def at_exit(self) -> dict[str, tuple[Part, ...]]:
@@ -104,12 +203,14 @@ class Demand:
         return {name: tuple(parts) for name, parts in found.items()}
 
     def load(self, parts: Iterable[Part]) -> Load:
-        """What these parts lay on an exit together; level zeros for none."""
-        new_per_s, held = np.zeros(self.hours), np.zeros(self.hours)
-        for part in parts:
-            new_per_s += part.new_per_s
-            held += part.held
-        return Load(new_per_s, held)
+        """What these parts lay on an exit together; nothing, all day, for none."""
+        some = tuple(parts)
+        return Load.of(some) if some else self._nothing
+
+    @cached_property
+    def _nothing(self) -> Load:
+        level = Profile(-1, np.ones(self.hours), Fixed(0.0), np.zeros(self.times_s.size))
+        return Load((level,), np.zeros(1), 0.0)
 
     def grouped(self, exit_name: str, key: Callable[[Part], str]) -> dict[str, tuple[Part, ...]]:
         """The parts on an exit, by a key such as their flow or destination, in order of appearance."""
@@ -122,19 +223,79 @@ class Demand:
 def demand(ways: Ways) -> Demand:
     """The load that the arriving flows of an estate lay on every exit they pass."""
     estate = ways.described.estate
-    used = {flow.rhythm for flow in estate.flows.values() if flow.rhythm}
-    hours = max([24, *(len(estate.rhythms[name]) for name in used)])
-    multipliers = {name: np.resize(np.array(estate.rhythms[name], dtype=np.float64), hours) for name in used}
-    level = np.ones(hours)
-    parts: list[Part] = []
+    rhythms = _Rhythms(ways.described)
+    parts: list[tuple[Way, str, float, float, tuple[str, Holding | None]]] = []
+    holdings: dict[tuple[str, str], Holding] = {}
+    profiles = _Profiles(rhythms)
     for way in ways.ways:
-        flow = estate.flows[way.flow]
         if not way.walk.verdict.arrives:
             continue
-        rhythm = multipliers[flow.rhythm] if flow.rhythm else level
+        flow = estate.flows[way.flow]
+        hosts, share = estate.workloads[flow.from_].hosts, float(way.share)
         for exit_name in _holding(ways.described, way):
-            parts.append(_part(estate, way, flow, exit_name, ways.described.offer_of(exit_name), rhythm))
-    return Demand(ways, hours, tuple(parts), tuple(_left_out(ways)))
+            if flow.pool_per_host is not None:
+                parts.append((way, exit_name, 0.0, share * hosts * flow.pool_per_host, ("", None)))
+                continue
+            offer = ways.described.offer_of(exit_name) if estate.exits[exit_name].translates else None
+            key = (way.flow, estate.exits[exit_name].offer_name if offer else "")
+            held = holdings.get(key)
+            if held is None:
+                held = holdings[key] = holding(flow, estate.destinations[flow.to].protocol, offer)
+            parts.append((way, exit_name, share * new_per_s(flow, hosts), 0.0, (flow.rhythm or "", held)))
+    profiles.learn([profile for *_, profile in parts])
+    made = tuple(
+        Part(
+            way.flow,
+            way.subnet,
+            estate.flows[way.flow].to,
+            exit_name,
+            way,
+            held.life_s if held else None,
+            held.release_s if held else None,
+            rate,
+            standing,
+            profiles.of(rhythm, held),
+        )
+        for way, exit_name, rate, standing, (rhythm, held) in parts
+    )
+    return Demand(ways, rhythms.hours, made, tuple(_left_out(ways)))
+
+
+class _Rhythms:
+    """The rhythms in use as arrays of one length: a day, or a week where any is one. The empty name is level."""
+
+    def __init__(self, described: Described) -> None:
+        estate = described.estate
+        used = {flow.rhythm for flow in estate.flows.values() if flow.rhythm}
+        self.hours = max([24, *(len(estate.rhythms[name]) for name in used)])
+        self.of = {name: np.resize(np.array(estate.rhythms[name], dtype=np.float64), self.hours) for name in used}
+        self.of[""] = np.ones(self.hours)
+
+
+class _Profiles:
+    """Every pair of a rhythm and a law once, computed together."""
+
+    def __init__(self, rhythms: _Rhythms) -> None:
+        self._rhythms = rhythms
+        self._known: dict[tuple[str, Hold], Profile] = {}
+        self._times = _grid(rhythms.hours)
+
+    def learn(self, pairs: Iterable[tuple[str, Holding | None]]) -> None:
+        laws: dict[str, dict[Hold, None]] = {}
+        for rhythm, held in pairs:
+            laws.setdefault(rhythm, {})[_law(held)] = None
+        for rhythm, some in laws.items():
+            values = held_each(self._times, self._rhythms.of[rhythm], SECONDS_PER_HOUR, list(some))
+            for law, held_by_time in zip(some, values, strict=True):
+                number = len(self._known)
+                self._known[rhythm, law] = Profile(number, self._rhythms.of[rhythm], law, held_by_time)
+
+    def of(self, rhythm: str, held: Holding | None) -> Profile:
+        return self._known[rhythm, _law(held)]
+
+
+def _law(held: Holding | None) -> Hold:
+    return held.law if held else Fixed(0.0)
 
 
 def _left_out(ways: Ways) -> Iterator[LeftOut]:
@@ -154,18 +315,8 @@ def _holding(described: Described, way: Way) -> tuple[str, ...]:
     return tuple(keeping) or way.walk.exits[-1:]
 
 
-def _part(estate: Estate, way: Way, flow: Flow, exit_name: str, offer: Offer | None, rhythm: Hourly) -> Part:
-    protocol = estate.destinations[flow.to].protocol
-    if not estate.exits[exit_name].translates:
-        offer = None
-    hosts, share = estate.workloads[flow.from_].hosts, float(way.share)
-    if flow.pool_per_host is not None:
-        pool = np.full(rhythm.size, share * hosts * flow.pool_per_host)
-        return Part(way.flow, way.subnet, flow.to, exit_name, way, None, None, np.zeros(rhythm.size), pool)
-    new = share * new_per_s(flow, hosts) * rhythm
-    release = release_mean_s(flow, protocol, offer)
-    held = new * hold_mean_s(flow, protocol, offer)
-    return Part(way.flow, way.subnet, flow.to, exit_name, way, flow.life_mean_s, release, new, held)
+def _grid(hours: int) -> Series:
+    return np.arange(hours * POINTS_PER_HOUR, dtype=np.float64) * float(SECONDS_PER_HOUR / POINTS_PER_HOUR)
 
 
 def new_per_s(flow: Flow, hosts: int) -> float:

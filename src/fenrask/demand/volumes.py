@@ -7,7 +7,7 @@ from fenrask.estate import Described, Flow
 from fenrask.routing import Way
 from fenrask.units import KIB, SECONDS_PER_HOUR, exact
 
-__all__ = ["Volume", "month_volume"]
+__all__ = ["Volume", "bytes_per_s", "month_volume"]
 
 _GIB = 2**30
 
@@ -34,6 +34,14 @@ def month_volume(described: Described, way: Way) -> Volume:
         way.share * _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month),
         way.share * _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month),
     )
+
+
+def bytes_per_s(described: Described, flow: Flow) -> float:
+    """Mean bytes of a whole flow in a second of the month, both ways."""
+    connections = _connections_a_month(described, flow)
+    out = _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month)
+    back = _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month)
+    return float(out + back) / (float(described.catalogue.hours_per_month) * SECONDS_PER_HOUR)
 
 
 def _bytes(connections: Fraction, kib_each: float | None, gib_a_month: float | None) -> Fraction:

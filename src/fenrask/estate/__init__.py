@@ -1,8 +1,10 @@
 """What the engineer wrote: models, YAML with line numbers, patches, schema."""
 
-from fenrask.estate.catalogue import Catalogue, Offer, Rate, Tiers
+from fenrask.estate.catalogue import Catalogue, Offer, Ports, Rate, Throughput, Tiers
 from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
-from fenrask.estate.models import Destination, Estate, Flow, Needs, Origin, Subnet, Workload, exits_of
+from fenrask.estate.flows import Flow
+from fenrask.estate.lives import Law, LifePart
+from fenrask.estate.models import Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.reading import Described, read_estate
 
 __all__ = [
@@ -13,13 +15,17 @@ __all__ = [
     "Estate",
     "ExitModel",
     "Flow",
+    "Law",
+    "LifePart",
     "Needs",
     "Offer",
     "Onward",
     "Origin",
     "Passing",
+    "Ports",
     "Rate",
     "Subnet",
+    "Throughput",
     "Tiers",
     "Workload",
     "exits_of",

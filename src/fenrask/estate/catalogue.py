@@ -5,7 +5,8 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
-from fenrask.estate.values import Count, Day, Money, Number, Strict, unfit
+from fenrask.estate.flows import Ending
+from fenrask.estate.values import Count, Day, Money, Number, Share, Strict, unfit
 
 __all__ = [
     "Addresses",
@@ -16,6 +17,7 @@ __all__ = [
     "Rate",
     "Rates",
     "Release",
+    "Throughput",
     "Tier",
     "Tiers",
     "Transfer",
@@ -53,16 +55,79 @@ Rate = Annotated[Annotated[Money, Tag("flat")] | Annotated[Tiers, Tag("tiers")],
 """Money per volume unit: flat, or graduated."""
 
 
-class Ports(Strict):
-    """How a translator hands out ports (RFC 4787)."""
+Assignment = Literal["shared-per-destination", "shared-once", "host-block", "growing-block", "node-share"]
+AddressChoice = Literal["any-free", "by-host", "by-host-and-destination", "in-turn"]
+PortCount = Annotated[int, Field(strict=True, ge=1, le=65536)]
 
-    assignment: Literal["shared-per-destination"] = Field(description="who shares a port with whom")
-    per_address: Annotated[int, Field(strict=True, ge=1, le=65536)] = Field(
-        description="ports that one address offers for each transport protocol"
+
+def _share_shape(value: Any) -> str:
+    return "endings" if isinstance(value, dict) else "share"
+
+
+EarlyReuse = Annotated[
+    Annotated[Share, Tag("share")] | Annotated[dict[Ending, Share], Tag("endings")], Discriminator(_share_shape)
+]
+
+
+class Ports(Strict):
+    """How a translator hands out ports (RFC 4787). TCP and UDP have ports of their own each."""
+
+    assignment: Assignment = Field(description="who shares a port with whom")
+    per_address: PortCount = Field(description="ports that one address offers for each transport protocol")
+    address_choice: AddressChoice = Field(
+        "any-free", description="which address a new connection takes its port from, where there are several"
     )
-    address_choice: Literal["any-free"] = Field(
-        "any-free", description="which address a new connection takes its port from"
+    search_tries: PortCount | None = Field(
+        None, description="ports tried for a new connection before it is refused; left out: all"
     )
+    early_reuse_share: EarlyReuse = Field(
+        0.0,
+        description="share of ended connections whose port is given out again before its time; one number for all "
+        "that ended (not the idle ones), or one by ending",
+    )
+    refusal: Literal["dropped", "answered"] = Field(
+        "dropped", description="what a refused sender gets: silence, so that it waits and sends again, or an answer"
+    )
+    block: PortCount | None = Field(None, description="ports of a host's block; for growing-block of the first one")
+    most_block: PortCount | None = Field(None, description="for growing-block: the block that a host grows to at most")
+    nodes: Annotated[int, Field(strict=True, ge=1)] | None = Field(
+        None, description="for node-share: nodes behind one address; left out: the exit's nodes"
+    )
+    per_node: PortCount | None = Field(
+        None, description="for node-share: ports of one node on one address; left out: an even part of per_address"
+    )
+    spread: Literal["connection", "host"] = Field(
+        "connection", description="for node-share: what the hash sends to one node, each connection or each host"
+    )
+
+    def early_reuse(self, ending: Ending) -> float:
+        """The share of connections with this ending whose port is given out again at once."""
+        if isinstance(self.early_reuse_share, dict):
+            return self.early_reuse_share.get(ending, 0.0)
+        return self.early_reuse_share if ending in _ENDED else 0.0
+
+    @model_validator(mode="after")
+    def _of_its_assignment(self) -> Self:
+        blocks = self.assignment in ("host-block", "growing-block")
+        growing, nodes = self.assignment == "growing-block", self.assignment == "node-share"
+        if blocks != (self.block is not None):
+            raise unfit("block with host-block or growing-block, and only with them", "Add block: ports of a host.")
+        if growing != (self.most_block is not None):
+            raise unfit("most_block with growing-block, and only with it", "Add most_block: the largest block.")
+        if not nodes and (self.nodes or self.per_node):
+            raise unfit("nodes and per_node only with node-share")
+        if (self.block or 0) > self.per_address or (self.most_block or 0) > self.per_address:
+            raise unfit(f"a block of at most per_address, {self.per_address} ports", "A block lies on one address.")
+        if self.block and self.most_block and not _doubles(self.block, self.most_block):
+            raise unfit("a most_block that is block doubled some times")
+        return self
+
+
+_ENDED = ("closed", "reset", "half_closed", "rejected")
+
+
+def _doubles(first: int, last: int) -> bool:
+    return last % first == 0 and (last // first).bit_count() == 1
 
 
 class Release(Strict):
@@ -71,17 +136,47 @@ class Release(Strict):
     closed: Number = Field(0.0, description="closed in order by both ends, s")
     reset: Number = Field(0.0, description="ended by a reset, s")
     idle: Number = Field(0.0, description="never ended, given up for idle, s")
+    half_closed: Number | None = Field(None, description="closed by one end only, s; left out: as idle")
+    rejected: Number | None = Field(None, description="turned away by the far side, s; left out: as reset")
+    unanswered: Number | None = Field(None, description="first packet never answered, s; left out: as idle")
     udp_idle: Number = Field(0.0, description="UDP, given up for idle, s")
+    udp_one_way: Number | None = Field(None, description="UDP never answered, s; left out: as udp_idle")
+    udp_answered: Number | None = Field(None, description="UDP answered, s; left out: as udp_idle")
+    udp_streaming: Number | None = Field(None, description="UDP in long exchanges, s; left out: as udp_idle")
+
+    def after(self, ending: Ending) -> float:
+        """Seconds after this ending."""
+        stated: float | None = getattr(self, ending)
+        if stated is not None:
+            return stated
+        other: float = getattr(self, "udp_idle" if ending.startswith("udp") else _AS[ending])
+        return other
 
 
-class Limits(Strict):
-    """What an offer caps for each gateway; a limit left out does not exist."""
+_AS: dict[str, str] = {"half_closed": "idle", "rejected": "reset", "unanswered": "idle"}
 
-    addresses: Count | None = Field(None, description="public addresses on one gateway")
+
+class Throughput(Strict):
+    """Caps on what passes; one left out does not exist."""
+
     connections: Count | None = Field(None, description="connections held at once in all")
     new_per_s: Number | None = Field(None, description="new connections per second")
     gbit_per_s: Number | None = Field(None, description="bits per second both ways together, in 10^9")
+    packets_per_s: Number | None = Field(None, description="packets per second both ways together")
+
+
+class Limits(Throughput):
+    """What an offer caps for each gateway; a limit left out does not exist."""
+
+    addresses: Count | None = Field(None, description="public addresses on one gateway")
+    connections_per_tuple: Count | None = Field(
+        None, description="connections held at once toward one destination address, port and protocol"
+    )
+    hosts: Count | None = Field(None, description="hosts that may use one gateway")
     subnets: Count | None = Field(None, description="subnets that may use one gateway")
+    node: Throughput = Field(
+        default_factory=Throughput, description="what one of several nodes takes, each an even part of the load"
+    )
 
 
 class Rates(Strict):
@@ -114,14 +209,34 @@ class Offer(Strict):
         return self.services is None or destination in self.services
 
 
+def _blocks_shape(value: Any) -> str:
+    return "priced" if isinstance(value, dict) else "lengths"
+
+
+BlockLength = Annotated[int, Field(ge=24, le=31)]
+Blocks = Annotated[
+    Annotated[tuple[Annotated[BlockLength, Field(strict=True)], ...], Tag("lengths")]
+    | Annotated[dict[BlockLength, Money], Tag("priced")],
+    Discriminator(_blocks_shape),
+]
+
+
 class Addresses(Strict):
     """What public addresses cost and how they are sold."""
 
     hour: Money = Field(Decimal(0), description="money per address and hour")
     class_: str = Field("", alias="class", description="the class of address that exits take")
-    blocks: tuple[Annotated[int, Field(strict=True, ge=24, le=31)], ...] = Field(
-        (), description="prefix lengths of the contiguous blocks on sale, beside single addresses"
+    blocks: Blocks = Field(
+        (),
+        description="prefix lengths of the contiguous blocks on sale beside single addresses; or money per block "
+        "and hour by prefix length, where a block does not cost what its addresses do",
     )
+
+    def block_hour(self, length: int) -> Decimal:
+        """Money per hour for a block of this prefix length; 32 is a single address."""
+        if isinstance(self.blocks, dict) and length in self.blocks:
+            return self.blocks[length]
+        return self.hour * (1 << (32 - length))
 
 
 class Transfer(Strict):

@@ -1,25 +1,23 @@
-"""What the engineer wrote: networks, subnets, tables, exits, destinations, workloads, flows, rhythms.
+"""What the engineer wrote: networks, subnets, tables, exits, destinations, workloads, rhythms.
 
 Each field is its own row of documentation: type, unit in the key, default, one sentence. The JSON
 Schema and the format's documentation are computed from here.
 """
 
-import math
 from enum import IntEnum
 from functools import cached_property
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import ConfigDict, Discriminator, Field, Tag, WithJsonSchema, model_validator
+from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from fenrask.estate.exits import Exit, ExitModel, Onward
+from fenrask.estate.flows import Flow
 from fenrask.estate.values import AddressText, Count, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import PrefixTable
 
 __all__ = [
     "Destination",
     "Estate",
-    "Flow",
-    "Law",
     "Needs",
     "Network",
     "Origin",
@@ -119,6 +117,17 @@ class Needs(Strict):
         )
 
 
+def _distinct_shape(value: Any) -> str:
+    return "shares" if isinstance(value, list | tuple) else "number"
+
+
+DistinctAddresses = Annotated[
+    Annotated[int, Field(strict=True, ge=1), Tag("number")]
+    | Annotated[tuple[Share, ...], Field(min_length=1), Tag("shares")],
+    Discriminator(_distinct_shape),
+]
+
+
 class Destination(Strict):
     """What is being reached."""
 
@@ -126,8 +135,8 @@ class Destination(Strict):
     names: tuple[str, ...] = Field((), description="its names")
     port: PortNumber | None = Field(None, description="its port")
     protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
-    distinct_addresses: Annotated[int, Field(strict=True, ge=1)] = Field(
-        1, description="addresses among which connections spread evenly"
+    distinct_addresses: DistinctAddresses = Field(
+        1, description="addresses among which connections spread evenly; or a list of the share of each"
     )
     region: str = Field("", description="the region that a service lies in")
     allowed: tuple[PrefixText, ...] = Field(
@@ -136,10 +145,19 @@ class Destination(Strict):
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
+    @property
+    def address_shares(self) -> tuple[float, ...]:
+        """The share of connections that each distinct address gets; they sum to 1."""
+        if isinstance(self.distinct_addresses, tuple):
+            return self.distinct_addresses
+        return (1 / self.distinct_addresses,) * self.distinct_addresses
+
     @model_validator(mode="after")
     def _somewhere(self) -> Self:
         if not self.prefixes and not self.names:
             raise unfit("`prefixes`, or at least `names`", "Say where it lies; `fenrask resolve` looks names up.")
+        if isinstance(self.distinct_addresses, tuple) and abs(sum(self.distinct_addresses) - 1) > 1e-6:
+            raise unfit(f"distinct_addresses whose shares sum to 1, not to {sum(self.distinct_addresses):g}")
         return self
 
 
@@ -161,84 +179,6 @@ class PublicAddress(Strict):
     class_: str = Field("", alias="class", description="its class, in the provider's words")
 
 
-class Law(Strict):
-    """How long connections last, as a distribution."""
-
-    mean: Number = Field(description="mean, s")
-    shape: Literal["exponential", "fixed", "lognormal"] = Field("exponential", description="the distribution")
-    p95: Number | None = Field(None, description="95th percentile, s; for lognormal")
-
-    @model_validator(mode="after")
-    def _percentile(self) -> Self:
-        if (self.shape == "lognormal") != (self.p95 is not None):
-            raise unfit("p95 with lognormal, and only with it", "Add p95, or take another shape.")
-        # A lognormal's p95 is mean * exp(1.645 s - s^2 / 2), largest at s = 1.645.
-        if self.p95 is not None and not 0 < self.p95 <= self.mean * math.exp(1.6448536269514722**2 / 2):
-            raise unfit("a p95 that a lognormal of this mean can have: above 0, at most 3.868 means")
-        return self
-
-
-def _life_shape(value: Any) -> str:
-    return "law" if isinstance(value, dict | Law) else "mean"
-
-
-Life = Annotated[Annotated[Number, Tag("mean")] | Annotated[Law, Tag("law")], Discriminator(_life_shape)]
-
-_LOADS = ("per_host_per_s", "people", "pool_per_host")
-
-
-class Flow(Strict):
-    """One workload's traffic to one destination."""
-
-    model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
-
-    from_: str = Field(alias="from", description="the workload")
-    to: str = Field(description="the destination")
-    per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
-    people: Number | None = Field(None, description="people at work at once when the rhythm's multiplier is 1")
-    connections_per_person: Number | None = Field(None, description="connections that each of them holds at once")
-    pool_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
-    rhythm: str | None = Field(None, description="the load profile that multiplies the load; left out: level")
-    life_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
-    orderly_share: Share | None = Field(None, description="closed by both ends; left out: all that is not reset")
-    reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
-    keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
-    out_kib_per_connection: Number | None = Field(None, description="KiB sent per connection")
-    in_kib_per_connection: Number | None = Field(None, description="KiB received per connection")
-    out_gib_per_month: Number | None = Field(None, description="GiB sent in a month, instead")
-    in_gib_per_month: Number | None = Field(None, description="GiB received in a month, instead")
-
-    @property
-    def life_mean_s(self) -> float:
-        """Mean life, s."""
-        return self.life_s.mean if isinstance(self.life_s, Law) else self.life_s
-
-    @property
-    def ending_shares(self) -> tuple[float, float, float]:
-        """Shares closed in order, reset, and left to idle; they sum to 1."""
-        orderly = 1.0 - self.reset_share if self.orderly_share is None else self.orderly_share
-        return orderly, self.reset_share, max(0.0, 1.0 - orderly - self.reset_share)
-
-    @model_validator(mode="after")
-    def _consistent(self) -> Self:
-        given = [name for name in _LOADS if getattr(self, name) is not None]
-        if len(given) != 1:
-            raise unfit(f"exactly one of {', '.join(_LOADS)}", "State the flow's load in one way.")
-        if (self.people is None) != (self.connections_per_person is None):
-            raise unfit("people together with connections_per_person", "Give both or neither.")
-        if self.people is not None and self.life_mean_s == 0:
-            raise unfit("a life above 0 s where connections are held by people", "Set life_s.")
-        if (self.orderly_share or 0.0) + self.reset_share > 1.0 + 1e-12:
-            raise unfit("orderly_share and reset_share that sum to at most 1")
-        for way in ("out", "in"):
-            both = [getattr(self, f"{way}_kib_per_connection"), getattr(self, f"{way}_gib_per_month")]
-            if None not in both:
-                raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
-        if self.pool_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
-            raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
-        return self
-
-
 Rhythm = Annotated[
     tuple[Number, ...],
     WithJsonSchema(
@@ -257,6 +197,7 @@ class Targets(Strict):
     refused_share: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         1e-4, description="largest share of new connections refused at the busiest moment"
     )
+    growth_room: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
 
 
 class Estate(Strict):

@@ -99,15 +99,15 @@ def overlaps(
         open_ones.append(item)
 
 
-def fewest_prefixes(addresses: Iterable[Address]) -> tuple[Prefix, ...]:
-    """The fewest prefixes that hold exactly these addresses, IPv4 before IPv6.
+def fewest_prefixes(addresses: Iterable[Address | Prefix]) -> tuple[Prefix, ...]:
+    """The fewest prefixes that hold exactly these addresses and prefixes, IPv4 before IPv6.
 
     >>> [str(one) for one in fewest_prefixes(map(parse_address, ["192.0.2.5", "192.0.2.4", "192.0.2.6"]))]
     ['192.0.2.4/31', '192.0.2.6/32']
     """
     every = list(addresses)
-    v4 = collapse_addresses(IPv4Network(one) for one in every if isinstance(one, IPv4Address))
-    v6 = collapse_addresses(IPv6Network(one) for one in every if isinstance(one, IPv6Address))
+    v4 = collapse_addresses(IPv4Network(one) for one in every if one.version == 4)
+    v6 = collapse_addresses(IPv6Network(one) for one in every if one.version == 6)
     return (*v4, *v6)
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from fenrask.estate import Estate, Needs, Onward
+from fenrask.estate import Described, Estate, Needs, Onward
 from fenrask.prefixes import fewest_prefixes
 from fenrask.routing.ways import Way, Ways
 
@@ -23,16 +23,22 @@ class BrokenNeed:
 class _Case:
     """What a need is judged on: the arriving ways of one flow, and what the plan says of exits."""
 
-    estate: Estate
+    described: Described
     ways: Sequence[Way]
     sees_hosts: bool
     """Whether the destination sees hosts' own addresses, of this flow or another."""
+    host_prefixes: int
+    """Allow-list entries for hosts' own IPv6 addresses."""
     partner_sources: Sequence[str]
     needs: Needs
     entries: Mapping[str, int]
     """Allow-list entries of each translating exit, where the plan knows them."""
     addresses: Mapping[str, int]
     """Public addresses of each translating exit, where the plan knows them."""
+
+    @property
+    def estate(self) -> Estate:
+        return self.described.estate
 
     def entries_of(self, name: str) -> int:
         """Entries as planned, else as the estate states them, else one."""
@@ -42,6 +48,12 @@ class _Case:
     def addresses_of(self, name: str) -> int:
         """Addresses as planned, else as the estate states them, else one."""
         return self.addresses.get(name) or self.estate.exits[name].stated_addresses or 1
+
+    def ties_hosts(self, name: str) -> bool:
+        """Whether an exit keeps each host to one of its addresses, at least toward one destination."""
+        offer = self.described.offer_of(name)
+        ports = offer.ports if offer else None
+        return ports is not None and (ports.address_choice.startswith("by-host") or ports.block is not None)
 
 
 def _fixed_source(case: _Case) -> str:
@@ -69,14 +81,14 @@ def _off_internet(case: _Case) -> str:
 def _max_source_addresses(case: _Case) -> str:
     if case.sees_hosts:
         return "every host shows an address of its own"
-    entries = sum(case.entries_of(name) for name in case.partner_sources)
+    entries = sum(case.entries_of(name) for name in case.partner_sources) + case.host_prefixes
     most = case.needs.max_source_addresses or 0
     return f"{entries} entries to allow, {most} taken" if entries > most else ""
 
 
 def _one_source_per_host(case: _Case) -> str:
     for name in sorted({way.walk.source.exit for way in case.ways if way.walk.source.kind == "exit"}):
-        if (addresses := case.addresses_of(name)) > 1:
+        if (addresses := case.addresses_of(name)) > 1 and not case.ties_hosts(name):
             return f"{name} spreads a host's connections over {addresses} addresses"
     return ""
 
@@ -124,7 +136,14 @@ def broken_needs(
     needs = estate.needs_of(stated)
     arriving = [way for way in ways.by_flow[flow] if way.walk.verdict.arrives]
     case = _Case(
-        estate, arriving, ways.sees_hosts(stated.to), ways.sources_at(stated.to), needs, entries or {}, addresses or {}
+        ways.described,
+        arriving,
+        ways.sees_hosts(stated.to),
+        len(ways.host_prefixes_at(stated.to)),
+        ways.sources_at(stated.to),
+        needs,
+        entries or {},
+        addresses or {},
     )
     for name, judge in NEEDS.items():
         if getattr(needs, name) and (why := judge(case)):

@@ -8,7 +8,7 @@ from functools import cached_property
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, Destination, Estate
 from fenrask.estate.suggestions import nearest
-from fenrask.prefixes import Address, Prefix, PrefixTable, parse_address
+from fenrask.prefixes import Address, Prefix, PrefixTable, fewest_prefixes, parse_address
 from fenrask.routing.packets import Packet, Walk
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.walk import Walker
@@ -62,16 +62,22 @@ class Ways:
         return self._seen_by[destination][0]
 
     def sees_hosts(self, destination: str) -> bool:
-        """Whether a destination sees hosts' own public addresses."""
+        """Whether a destination sees hosts' own public addresses, of which each is one of its kind."""
         return self._seen_by[destination][1]
 
+    def host_prefixes_at(self, destination: str) -> tuple[Prefix, ...]:
+        """The IPv6 prefixes of hosts whose own addresses a destination sees, as few as can be."""
+        return self._seen_by[destination][2]
+
     @cached_property
-    def _seen_by(self) -> dict[str, tuple[list[str], bool]]:
+    def _seen_by(self) -> dict[str, tuple[list[str], bool, tuple[Prefix, ...]]]:
         found = {}
         for name, ways in self.by_destination.items():
             sources = [way.walk.source for way in ways]
             exits = {source.exit for source in sources if source.kind == "exit" and source.prefix is None}
-            found[name] = (sorted(exits), any(source.kind == "host-public" for source in sources))
+            hosts = {source.prefix for source in sources if source.kind == "host-public"}
+            v6 = [prefix for prefix in hosts if prefix is not None and prefix.version == 6]
+            found[name] = (sorted(exits), len(hosts) > len(v6), fewest_prefixes(v6))
         return found
 
 

@@ -6,6 +6,7 @@ constant by steps it is a sum of differences of the hold's integrated survival f
 simulated, and no step is cut into smaller ones.
 """
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,13 +14,16 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
-from fenrask.teletraffic.holds import Hold
+from fenrask.teletraffic.holds import Hold, stacked
 
-__all__ = ["Peak", "held", "peak_held"]
+__all__ = ["Peak", "held", "held_each", "peak_held", "peak_near"]
 
 _MOST_STEPS = 2_000_000
 _REST = 1e-13
-_GOLDEN = (5**0.5 - 1) / 2
+_LEVEL = 1e-10
+"""Values that differ by less, as a share, count as one height."""
+_POINTS = 4
+"""Moments in each step that are looked at before a peak is refined."""
 
 
 def held(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, hold: Hold) -> Any:
@@ -29,21 +33,39 @@ def held(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, hold: Hold) 
     valid from its step's start; step_s: length of a step, s, above 0; hold: the law of holds. Returns floats
     of the shape of times_s. UnusableInput for a step of 0 or rates that are negative or not finite.
     """
+    times = np.asarray(times_s, dtype=np.float64)
+    return held_each(times.ravel(), rates_per_s, step_s, [hold])[0].reshape(times.shape)[()]
+
+
+def held_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[Hold]) -> Floats:
+    """`held` for many laws at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     if rates.ndim != 1 or not rates.size or not np.isfinite(step_s) or step_s <= 0:
         raise unusable("step_s", f"{step_s!r} with {rates.size} rates", "a step above 0 s, and at least one rate")
     times = np.asarray(times_s, dtype=np.float64)
     if not np.all(np.isfinite(times)):
         raise unusable("times_s", "a time that is not finite", "finite times, s")
-    period = rates.size * step_s
-    phase = np.mod(times, period)
-    flat = np.array([_held_at(float(one), rates, step_s, hold) for one in phase.flat])
-    return flat.reshape(times.shape)[()]
+    phase = np.mod(times, rates.size * step_s)
+    current = np.minimum((phase / step_s).astype(int), rates.size - 1)
+    inside = np.maximum(phase - current * step_s, 0.0)
+    result = np.empty((len(holds), times.size))
+    if np.ptp(rates) == 0:
+        result[:] = rates[0] * np.array([[law.mean_s] for law in holds], dtype=np.float64).reshape(-1, 1)
+        return result
+    moments, which = np.unique(inside, return_inverse=True)
+    for numbers, law in stacked(holds):
+        for number, moment in enumerate(moments):
+            weights, rest = _weights(float(moment), rates, step_s, law)
+            here = np.flatnonzero(which == number)
+            # Column i of `back` holds the rates of the steps before that of time i, the latest first.
+            back = rates[np.mod(current[here] - np.arange(rates.size)[:, None], rates.size)]
+            result[np.array(numbers)[:, None], here] = weights @ back + rest * np.mean(rates)
+    return result
 
 
 @dataclass(frozen=True)
 class Peak:
-    """The busiest moment: when, how many are held, and how long after the rate's last highest step began it is."""
+    """The busiest moment: when, how many are held, and how long after the first highest step began it is."""
 
     time_s: float
     held: float
@@ -53,65 +75,52 @@ class Peak:
 def peak_held(rates_per_s: ArrayLike, step_s: float, hold: Hold) -> Peak:
     """The busiest moment of a period, between steps too, with its lag behind the start of the highest rate.
 
-    Within a step the number held moves without a jump, so that the best of a few points in each step is
-    refined by golden section. Arguments as those of `held`; the lag is positive, within one period.
+    Arguments as those of `held`; the lag is positive, within one period.
     """
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     period = rates.size * step_s
-    grid = np.arange(rates.size * 4) * (step_s / 4)
-    values = np.stack([_held_in_steps(part * step_s / 4, rates, step_s, hold) for part in range(4)], axis=1).ravel()
-    best = int(np.argmax(values))
-    low, high = grid[best] - step_s / 4, grid[best] + step_s / 4
-    one, other = high - _GOLDEN * (high - low), low + _GOLDEN * (high - low)
-    at_one, at_other = held(one, rates, step_s, hold), held(other, rates, step_s, hold)
-    for _ in range(40):
-        if at_one >= at_other:
-            high, other, at_other = other, one, at_one
-            one = high - _GOLDEN * (high - low)
-            at_one = held(one, rates, step_s, hold)
-        else:
-            low, one, at_one = one, other, at_other
-            other = low + _GOLDEN * (high - low)
-            at_other = held(other, rates, step_s, hold)
-    time = (low + high) / 2
-    value = float(held(time, rates, step_s, hold))
-    if value <= values[best]:
-        time, value = float(grid[best]), float(values[best])
+    grid: Floats = np.arange(rates.size * _POINTS, dtype=np.float64) * float(step_s / _POINTS)
+    values = held_each(grid, rates, step_s, [hold])[0]
+    time, value = peak_near(lambda times: held_each(times, rates, step_s, [hold])[0], grid, values)
     start = float(np.argmax(rates)) * step_s
     return Peak(float(np.mod(time, period)), value, float(np.mod(time - start, period)))
 
 
-def _held_at(phase: float, rates: Floats, step_s: float, hold: Hold) -> float:
-    """m at one time of the period."""
-    n = rates.size
-    current = min(int(phase / step_s), n - 1)
-    weights, rest = _weights(phase - current * step_s, rates, step_s, hold)
-    return float(np.dot(rates[np.mod(current - np.arange(n), n)], weights)) + rest * float(np.mean(rates))
+def peak_near(held_at: Callable[[Floats], Floats], grid: Floats, values: Floats) -> tuple[float, float]:
+    """The highest point of a function without jumps near the highest of its values on an even grid.
+
+    Returns its time, which may lie a little before or after the grid, and its value. The surroundings are
+    looked at ever closer. Of a level top the beginning is taken.
+    """
+    best = int(np.flatnonzero(values >= np.max(values) * (1 - _LEVEL))[0])
+    time, value = float(grid[best]), float(values[best])
+    width = float(grid[1] - grid[0]) if grid.size > 1 else 0.0
+    for _ in range(5 if width else 0):
+        near = time + width * np.linspace(-1, 1, 21)
+        found = held_at(near)
+        value = max(value, float(np.max(found)))
+        time = float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
+        width /= 10
+    return time, value
 
 
-def _held_in_steps(inside: float, rates: Floats, step_s: float, hold: Hold) -> Floats:
-    """m at the same moment of every step, shape (n_steps,): a circular convolution."""
-    weights, rest = _weights(inside, rates, step_s, hold)
-    around = np.fft.irfft(np.fft.rfft(rates) * np.fft.rfft(weights), rates.size)
-    found: Floats = around + rest * np.mean(rates)
-    return found
-
-
-def _weights(inside: float, rates: Floats, step_s: float, hold: Hold) -> tuple[Floats, float]:
+def _weights(inside: float, rates: Floats, step_s: float, hold: Hold) -> tuple[Floats, Floats]:
     """How much each step before a moment counts, s, whole periods folded; and what is left of the mean hold.
 
-    Steps are taken backward until what lies further cannot matter: beyond x the sum is the mean rate times
-    what is left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
+    Shapes (n_laws, n_steps) and (n_laws, 1). Steps are taken backward until what lies further cannot
+    matter: beyond x the sum is the mean rate times what is left, give or take P(hold > x) times the period
+    times the spread of the rates (integration by parts).
     """
     n = rates.size
-    spread, scale = float(np.ptp(rates)) * n * step_s, float(np.mean(rates)) * hold.mean_s
-    batch = n * max(1, -(-256 // n))
-    folded, reached, before = np.zeros(n), 0.0, 0
+    mean = np.atleast_2d(hold.mean_s)
+    spread, scale = float(np.ptp(rates)) * n * step_s, float(np.mean(rates)) * mean
+    folded, reached, before, batch = np.zeros((mean.shape[0], n)), np.zeros_like(mean), 0, n
     while before < _MOST_STEPS:
         edges = np.maximum(inside + step_s * np.arange(before - 1, before + batch), 0.0)
-        grown = hold.integrated_survival(edges)
-        folded += np.diff(grown).reshape(-1, n).sum(axis=0)
-        reached, before = float(grown[-1]), before + batch
-        if float(hold.survival(edges[-1:])[0]) * spread <= _REST * scale:
+        grown = np.atleast_2d(hold.integrated_survival(edges))
+        folded += np.diff(grown, axis=1).reshape(mean.shape[0], -1, n).sum(axis=1)
+        reached, before = grown[:, -1:], before + batch
+        if np.all(np.atleast_2d(hold.survival(edges[-1:])) * spread <= _REST * scale):
             break
-    return folded, max(0.0, hold.mean_s - reached)
+        batch = min(2 * batch, n * max(1, 65_536 // n))
+    return folded, np.maximum(0.0, mean - reached)

@@ -1,5 +1,6 @@
 """Bursty arrivals and refused connections that come again."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -43,12 +44,15 @@ class Retried:
     """The share of all attempts refused."""
 
 
-def with_retries(ports: ArrayLike, erlangs: ArrayLike, retry_share: ArrayLike) -> Retried:
+def with_retries(
+    ports: ArrayLike, erlangs: ArrayLike, retry_share: ArrayLike, formula: Callable[[Floats, Floats], Any] = erlang_b
+) -> Retried:
     """The fixed point of refused connections that come again: a' = a + retry_share a' B(c, a').
 
     ports: servers, at least 0; erlangs: fresh load a; retry_share: the share of refused attempts that is
-    tried again, 0 to 1. Broadcasts. The retries are taken as Poisson (Cohen 1957 has the limit for long
-    delays). NoAnswer where all is tried again and the fresh load is not below the ports: it never ends.
+    tried again, 0 to 1; formula: the refused share of (ports, load), rising with load. Broadcasts. The
+    retries are taken as Poisson (Cohen 1957 has the limit for long delays). NoAnswer where all is tried again
+    and the fresh load is not below the ports: it never ends.
     """
     c, load, share = broadcast(ports=ports, erlangs=erlangs, retry_share=retry_share)
     if np.any(share > 1):
@@ -60,20 +64,20 @@ def with_retries(ports: ArrayLike, erlangs: ArrayLike, retry_share: ArrayLike) -
         )
     low = load.copy()
     high = np.where(share < 1, load / np.maximum(1 - share, 1e-300), load + 1)
-    fresh = _fresh(c, high, share)
+    fresh = _fresh(c, high, share, formula)
     while np.any(short := (fresh < load)):
         high = np.where(short, 2 * high, high)
-        fresh = _fresh(c, high, share)
+        fresh = _fresh(c, high, share, formula)
     for _ in range(200):
         middle = (low + high) / 2
-        enough = _fresh(c, middle, share) >= load
+        enough = _fresh(c, middle, share, formula) >= load
         high, low = np.where(enough, middle, high), np.where(enough, low, middle)
         if np.all(high - low <= 1e-15 * high):
             break
-    return Retried(high[()], erlang_b(c, high))
+    return Retried(high[()], formula(c, high))
 
 
-def _fresh(c: Floats, offered: Floats, share: Floats) -> Floats:
+def _fresh(c: Floats, offered: Floats, share: Floats, formula: Callable[[Floats, Floats], Any]) -> Floats:
     """The fresh load that leads to so much offered load: it rises with it."""
-    fresh: Floats = offered * (1 - share * erlang_b(c, offered))
+    fresh: Floats = offered * (1 - share * formula(c, offered))
     return fresh

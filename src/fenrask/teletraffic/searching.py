@@ -46,13 +46,25 @@ def limited_search_b(ports: ArrayLike, erlangs: ArrayLike, tries: ArrayLike) -> 
 def _chain(c: float, load: float, tries: float) -> float:
     if load == 0:
         return 0.0
-    # Nothing is lost by leaving out states that the chain is never in: forty deviations under its mean.
-    middle = min(load, c)
-    low = max(0, int(middle - 40 * np.sqrt(middle) - 100))
-    k: Floats = np.arange(low, c + 1)
-    refused: Floats = refusal_when(k, c, tries)
+    # Nothing is lost by leaving out states that the chain is never in: forty deviations about its mean.
+    spread = 40 * np.sqrt(load) + 100
+    low, high = max(0, int(min(load, c) - spread)), min(int(c), int(load + spread))
+    k = np.arange(low, high + 1, dtype=np.float64)
+    log_f = _log_refusal(k, c, tries)
+    refused = np.exp(log_f)
     with np.errstate(divide="ignore"):
         steps = np.log(load) + np.log1p(-refused[:-1]) - np.log(k[1:])
     log_p = np.concatenate([[0.0], np.cumsum(steps)])
     weight = np.exp(log_p - np.max(log_p))
     return float(np.sum(weight * refused) / np.sum(weight))
+
+
+def _log_refusal(k: Floats, c: float, tries: float) -> Floats:
+    """log of `refusal_when` for rising k, one step apart: from the highest down by the ratio of neighbours."""
+    n = min(tries, c)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        i = np.arange(n)
+        top = float(np.sum(np.log(np.maximum(k[-1] - i, 0.0)) - np.log(c - i)))
+        ratios = np.log(np.maximum(k[1:] - n, 0.0)) - np.log(k[1:])
+        log_f: Floats = top + np.concatenate([np.cumsum(ratios[::-1])[::-1], [0.0]])
+    return np.where(k >= n, log_f, -np.inf)

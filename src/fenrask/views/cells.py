@@ -59,14 +59,14 @@ def _signed(amount: Fraction) -> str:
 
 
 def sparkline(values: Sequence[float], most: int = 24) -> str:
-    """A row of bars, the highest for the largest value; of a week each bar is the largest of seven hours.
+    """A row of bars, the highest for the largest value; each bar is the largest of those that it stands for.
 
     >>> sparkline([0, 1, 2, 4]), sparkline([3, 3])
     ('▁▃▄▇', 'level')
     """
-    if len(set(values)) < 2:
+    if max(values, default=0.0) - min(values, default=0.0) <= 1e-12 * max(values, default=0.0):
         return "level" if any(values) else "none"
-    step = max(1, len(values) // most)
+    step = -(-len(values) // most)
     merged = [max(values[start : start + step]) for start in range(0, len(values), step)]
     top = max(merged, default=0)
     return "".join(_BARS[round(float(value) / top * (len(_BARS) - 1)) if top else 0] for value in merged)
@@ -84,6 +84,11 @@ def _share(value: float) -> str:
     return f"{percent:.{1 if abs(percent) >= 10 else 2}f}%"
 
 
+def _growth(value: float) -> str:
+    """A share more or less, with its sign; what is tenfold and over as a multiple."""
+    return f"{100 * value:+.0f}%" if value < 9 else f"x {1 + value:,.0f}"
+
+
 def _figure(value: float) -> str:
     """A number with at most six significant digits before it loses any of its whole part."""
     return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:,.6g}"
@@ -95,6 +100,8 @@ _SHOWN: dict[str, Callable[[Any], str]] = {
     "share": lambda value: _share(float(value)),
     "rate": lambda value: f"{value:f}",
     "money": lambda value: f"{cents(Fraction(value)):,}",
+    "growth": _growth,
+    "minutes": lambda value: f"{value / 60:,.0f}",
     "difference": _signed,
     "series": sparkline,
     "list": lambda value: ", ".join(map(str, value)),

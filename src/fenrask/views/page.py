@@ -15,6 +15,8 @@ Kind = Literal[
     "share",
     "rate",
     "money",
+    "growth",
+    "minutes",
     "difference",
     "series",
     "severity",
@@ -31,7 +33,8 @@ class Column:
     """One column: its key carries the unit for machines, its heading for people.
 
     `kind` says how its values read: `list` is a sequence of texts, `series` one of numbers through the
-    day, `yes` a truth value, `figure` a number of six digits at most, `difference` money with its sign.
+    day, `yes` a truth value, `figure` a number of six digits at most, `difference` money with its sign,
+    `minutes` seconds told in minutes, `growth` a share more.
     A terminal narrower than `least_width` columns leaves it out; machines always get it.
     """
 

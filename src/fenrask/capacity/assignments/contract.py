@@ -1,62 +1,125 @@
 """What a port assignment answers: how many ports whom, what is refused, how many addresses suffice."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Protocol
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Literal, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
-__all__ = ["PortAssignment", "PortUse", "TupleLoad"]
+from fenrask.demand import POINTS_PER_HOUR, Load, Series
+from fenrask.estate import Ports
+from fenrask.units import SECONDS_PER_HOUR
 
-Hourly = NDArray[np.float64]
+__all__ = ["PortAssignment", "PortUse", "Stream", "Streams", "View"]
 
 
 @dataclass(frozen=True)
-class TupleLoad:
-    """The load toward one destination, port and protocol, whose distinct addresses share it evenly.
+class Stream:
+    """Connections that compete for the same ports: toward one destination address, or of one host."""
 
-    Arrays have shape (n_hours,): connections held toward each address, and new ones to all together.
-    """
-
-    destination: str
-    port: int | None
+    label: str
     protocol: str
-    held_each: Hourly
-    new_per_s: Hourly
+    load: Load
+    """The load of one such pool of ports."""
+    copies: float = 1.0
+    """How many pools there are alike: distinct addresses of a destination, hosts of a subnet."""
+    hosts: float = 1.0
+    """Hosts behind one pool, as so many alike ones: (sum of loads)^2 / sum of squares, host by host."""
+    peakedness: float = 1.0
+    """Variance-to-mean ratio of busy connections."""
+    sources: float | None = None
+    """Connections that the hosts open at most, by limits of their own; None for no limit."""
+    retry_share: float = 0.0
+    """The share of refused connections that is tried again."""
+    tied: bool = False
+    """Whether each host has to keep to one address."""
+    rhythm: str = ""
+    """The rhythm of most of the load."""
+
+    @cached_property
+    def busiest(self) -> float:
+        """The most connections held on the grid of times; `load.peak` looks between them too."""
+        return float(np.max(self.load.held))
+
+    def scaled(self, factor: float) -> "Stream":
+        """The same with so many times the load."""
+        sources = None if self.sources is None else self.sources * factor
+        return replace(self, load=self.load.scaled(factor), sources=sources)
 
     @property
-    def label(self) -> str:
-        """`name:port/protocol`, the port left out where it is not stated."""
-        port = "" if self.port is None else f":{self.port}"
-        return f"{self.destination}{port}/{self.protocol}"
+    def is_plain(self) -> bool:
+        """Whether Erlang's formula alone tells what is refused."""
+        return self.peakedness == 1.0 and self.sources is None and not self.retry_share and not self.tied
 
 
 @dataclass(frozen=True)
 class PortUse:
-    """The busiest use of ports: who is short first, when, and what it costs in refusals."""
+    """The busiest use of ports: who is short first, when, and what it costs in refusals.
+
+    held and capacity are those of the pool that binds; refused has shape (n_times,), the share refused of
+    that pool's new connections through the day.
+    """
 
     binding: str
-    hour: int
+    pool: str
+    """What the pool is, in words."""
+    suffers: str
+    """Who is refused when it is full."""
+    time_s: float
     held: float
     capacity: int
     refused_share: float
+    refused: Series
     refused_per_day: float
+    lag_s: float = 0.0
+    level: bool = False
+    """Whether as much is held at every time."""
+    rhythm: str = ""
+    detail: str = ""
 
     @property
     def headroom(self) -> float:
-        return (self.capacity - self.held) / self.capacity if self.capacity else 0.0
+        """(capacity - held) / capacity; -1 where something is held and there is nothing."""
+        return (self.capacity - self.held) / self.capacity if self.capacity else -1.0 if self.held else 0.0
+
+    def begins_s(self, target: float) -> float | None:
+        """When the refused share first passes a target on the way to the worst; None where it never does."""
+        over = self.refused > target
+        if not over.any() or over.all():
+            return None
+        step = SECONDS_PER_HOUR / POINTS_PER_HOUR
+        at = int(self.time_s / step) % over.size
+        if not over[at]:
+            return self.time_s
+        while over[at - 1]:
+            at -= 1
+        return (at % over.size) * step
+
+
+Streams = Sequence[Stream]
+View = Literal["tuples", "whole", "hosts"]
+"""What competes for ports: connections to a destination address, all of a protocol, or those of one host."""
 
 
 class PortAssignment(Protocol):
-    """One way of handing out ports. `ports` is what one address offers per transport protocol."""
+    """One way of handing out ports. `ports` is what the offer says of them; streams are those of its view."""
 
     name: str
+    view: View
 
-    def use(self, loads: Sequence[TupleLoad], addresses: int, ports: int) -> PortUse | None:
+    def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
         """The busiest use with so many addresses; None where nothing is held."""
         ...
 
-    def least_addresses(self, loads: Sequence[TupleLoad], ports: int, refused_share: float) -> int:
-        """The fewest addresses that refuse at most this share at every moment; 0 for no load."""
+    def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
+        """The fewest addresses that refuse at most `target` at every moment; 0 for no load, None if none do."""
+        ...
+
+    def room(self, addresses: int, ports: Ports, target: float) -> float:
+        """The most that a pool of so many addresses takes were it not split: Erlang, or hosts of a block each."""
+        ...
+
+    def adds_up(self, streams: Streams, ports: Ports) -> bool:
+        """Whether `room` is all that counts: loads up to it, each pool's in sum, are within the target."""
         ...

@@ -4,14 +4,20 @@ from typing import Protocol
 
 from fenrask.teletraffic.arguments import Floats
 
-__all__ = ["Hold"]
+__all__ = ["Hold", "Parameter"]
+
+Parameter = float | Floats
+"""A number; or a column of them, shape (n, 1), for so many laws of one make at once (see `stacked`)."""
 
 
 class Hold(Protocol):
-    """A distribution of holds, in seconds. Functions take arrays of times and return their shape."""
+    """A distribution of holds, in seconds. Functions take arrays of times and return their shape.
+
+    Where the parameters are columns of n numbers, times of shape (n_times,) give (n, n_times).
+    """
 
     @property
-    def mean_s(self) -> float:
+    def mean_s(self) -> Parameter:
         """Mean hold, s."""
         ...
 

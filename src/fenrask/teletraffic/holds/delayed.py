@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats
-from fenrask.teletraffic.holds.contract import Hold
+from fenrask.teletraffic.holds.contract import Hold, Parameter
 
 __all__ = ["Delayed"]
 
@@ -15,10 +15,10 @@ class Delayed:
     """A law with a fixed time added, s, at least 0."""
 
     law: Hold
-    delay_s: float
+    delay_s: Parameter
 
     @property
-    def mean_s(self) -> float:
+    def mean_s(self) -> Parameter:
         return self.law.mean_s + self.delay_s
 
     def survival(self, t: Floats) -> Floats:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats
+from fenrask.teletraffic.holds.contract import Parameter
 
 __all__ = ["Exponential"]
 
@@ -13,10 +14,12 @@ __all__ = ["Exponential"]
 class Exponential:
     """Exponential holds of a mean, s, above 0."""
 
-    mean_s: float
+    mean_s: Parameter
 
     def survival(self, t: Floats) -> Floats:
-        return np.exp(-t / self.mean_s)
+        fallen: Floats = np.exp(-t / self.mean_s)
+        return fallen
 
     def integrated_survival(self, t: Floats) -> Floats:
-        return -self.mean_s * np.expm1(-t / self.mean_s)
+        grown: Floats = -self.mean_s * np.expm1(-t / self.mean_s)
+        return grown

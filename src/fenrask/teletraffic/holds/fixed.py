@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats
+from fenrask.teletraffic.holds.contract import Parameter
 
 __all__ = ["Fixed"]
 
@@ -13,7 +14,7 @@ __all__ = ["Fixed"]
 class Fixed:
     """Holds of exactly `mean_s`, s, at least 0."""
 
-    mean_s: float
+    mean_s: Parameter
 
     def survival(self, t: Floats) -> Floats:
         return np.where(t < self.mean_s, 1.0, 0.0)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats, unusable
+from fenrask.teletraffic.holds.contract import Parameter
 
 __all__ = ["Lognormal"]
 
@@ -22,8 +23,8 @@ class Lognormal:
     Its median is mean_s exp(-sigma^2 / 2), well below the mean.
     """
 
-    mean_s: float
-    sigma: float
+    mean_s: Parameter
+    sigma: Parameter
 
     @classmethod
     def of_percentile(cls, mean_s: float, p95_s: float) -> "Lognormal":
@@ -52,11 +53,10 @@ class Lognormal:
 
     def _scaled(self, t: Floats) -> Floats:
         """(log t - mu) / sigma."""
-        with np.errstate(divide="ignore"):
-            distance = np.log(t / self.mean_s) + self.sigma**2 / 2
-        if self.sigma == 0:
-            return np.where(distance < 0, -np.inf, np.inf)
-        return distance / self.sigma
+        with np.errstate(divide="ignore", invalid="ignore"):
+            distance = np.log(t / self.mean_s) + np.square(self.sigma) / 2
+            without_spread = np.where(distance < 0, -np.inf, np.inf)
+            return np.where(np.equal(self.sigma, 0), without_spread, distance / self.sigma)
 
 
 def _upper(z: Floats) -> Floats:

@@ -6,25 +6,25 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats, unusable
-from fenrask.teletraffic.holds.contract import Hold
+from fenrask.teletraffic.holds.contract import Hold, Parameter
 from fenrask.teletraffic.holds.exponential import Exponential
 
-__all__ = ["Mixture", "hyperexponential"]
+__all__ = ["Mixture", "balanced", "hyperexponential"]
 
 
 @dataclass(frozen=True)
 class Mixture:
     """Laws with their shares, which are at least 0 and sum to 1."""
 
-    parts: tuple[tuple[float, Hold], ...]
+    parts: tuple[tuple[Parameter, Hold], ...]
 
     def __post_init__(self) -> None:
         shares = [share for share, _ in self.parts]
-        if not shares or min(shares) < 0 or abs(sum(shares) - 1) > 1e-9:
+        if not shares or any(np.any(np.less(one, 0)) for one in shares) or np.any(np.abs(sum(shares) - 1) > 1e-9):
             raise unusable("parts", f"shares {shares}", "shares of at least 0 that sum to 1")
 
     @property
-    def mean_s(self) -> float:
+    def mean_s(self) -> Parameter:
         return sum(share * law.mean_s for share, law in self.parts)
 
     def survival(self, t: Floats) -> Floats:
@@ -39,3 +39,16 @@ class Mixture:
 def hyperexponential(shares: Sequence[float], means_s: Sequence[float]) -> Mixture:
     """A mixture of exponentials: more variable than one of them."""
     return Mixture(tuple((share, Exponential(mean)) for share, mean in zip(shares, means_s, strict=True)))
+
+
+def balanced(mean_s: float, variation: float) -> Mixture:
+    """Two exponentials of a mean, s, and a coefficient of variation of at least 1, by balanced means.
+
+    Each of the two carries half of the mean (Whitt 1982, "Approximating a point process by a renewal
+    process", Operations Research 30). UnusableInput for a variation below 1: no mixture has one.
+    """
+    if mean_s <= 0 or variation < 1:
+        raise unusable("variation", f"{variation:g} with a mean of {mean_s:g}", "at least 1, and a mean above 0")
+    square = variation**2
+    share = (1 + ((square - 1) / (square + 1)) ** 0.5) / 2
+    return hyperexponential((share, 1 - share), (mean_s / (2 * share), mean_s / (2 * (1 - share))))

@@ -1,28 +1,29 @@
-"""Ports in use over the day against capacity, a panel for each exit."""
+"""Ports in use over the day against capacity, a panel for each exit, with the refused share beneath."""
 
 from matplotlib.axes import Axes
-from matplotlib.ticker import FuncFormatter
+from matplotlib.ticker import FuncFormatter, PercentFormatter
 
-from fenrask.capacity import Capacity, ExitCapacity, TupleLoad, tuple_loads
-from fenrask.units import counted, hour_text
+from fenrask.capacity import Capacity, ExitCapacity, Stream
+from fenrask.units import SECONDS_PER_HOUR, clock_text, counted
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
 
 __all__ = ["draw_ports"]
 
-_MOST_TUPLES = 3
-_MOST_PANELS = 5
+_MOST_STREAMS = 3
+_MOST_PANELS = 4
 _STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, ":"))
 
 
 def draw_ports(capacity: Capacity, suffix: str) -> bytes:
-    """A panel for each exit that holds connections: its busiest tuples by hour, and what one tuple can have.
+    """A panel for each exit that holds connections: its busiest pools through the day, the ports of one, and refusals.
 
-    Where a tuple wants more ports than there are, the excess is hatched.
+    Where a pool wants more ports than there are, the excess is hatched; the refused share is shaded, by the
+    scale on the right.
     """
     busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
     paper = figure()
     name = capacity.demand.ways.described.estate.estate
-    paper.suptitle(f"{name}: ports in use toward one destination tuple, and ports there are", fontsize=15)
+    paper.suptitle(f"{name}: ports in use of one pool, the ports there are, and the share refused", fontsize=15)
     if not busy:
         paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
     drawn = busy[:_MOST_PANELS]
@@ -35,13 +36,15 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
 
 def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     size = one.port_limit.capacity
-    loads = tuple_loads(capacity.demand, one.exit)
-    loads = tuple(sorted(loads, key=lambda load: -max(load.held_each)))[:_MOST_TUPLES]
-    for load, (colour, style) in zip(loads, _STYLES, strict=False):
-        _draw_load(axes, load, size, colour, style)
+    hours = capacity.demand.hours
+    times = [*(capacity.demand.times_s / SECONDS_PER_HOUR), float(hours)]
+    streams = sorted(one.streams, key=lambda stream: -stream.busiest)[:_MOST_STREAMS]
+    for stream, (colour, style) in zip(streams, _STYLES, strict=False):
+        _draw_stream(axes, times, stream, size, colour, style)
     axes.axhline(size, color="black", linewidth=2)
+    each = f" ({one.addresses} x {one.how.per_address:,.0f})" if size == one.addresses * one.how.per_address else ""
     axes.annotate(
-        f"{size:,.0f} ports ({one.addresses} x {size / max(one.addresses, 1):,.0f})",
+        f"{size:,.0f} ports{each}",
         (0, size),
         xytext=(4, 4),
         textcoords="offset points",
@@ -49,25 +52,37 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
         weight="bold",
     )
     axes.set_title(_title(one), fontsize=12, loc="left", color=RED if not one.fits else "black")
-    axes.set_ylim(0, 1.18 * max(size, *(float(max(load.held_each)) for load in loads)))
-    hours = capacity.demand.hours
+    axes.set_ylim(0, 1.22 * max(size, *(stream.busiest for stream in streams)))
     axes.set_xlim(0, hours)
     step = 24 if hours > 24 else 4
-    axes.set_xticks(range(0, hours + 1, step), [hour_text(hour) for hour in range(0, hours, step)] + [""])
+    ticks = range(0, hours + 1, step)
+    axes.set_xticks(ticks, [*(clock_text(hour * SECONDS_PER_HOUR) for hour in ticks[:-1]), ""])
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
     axes.set_ylabel("connections held")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
-    axes.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=10, frameon=False)
+    if one.ports and one.refused_share > one.target:
+        _refused(axes, times, [*one.ports.refused, one.ports.refused[0]])
+    axes.legend(loc="upper left", bbox_to_anchor=(1.06, 1.0), fontsize=10, frameon=False)
 
 
-def _draw_load(axes: Axes, load: TupleLoad, size: float, colour: str, style: str) -> None:
-    edges = range(len(load.held_each) + 1)
-    axes.stairs(load.held_each, edges, baseline=None, color=colour, linestyle=style, linewidth=2, label=load.label)
-    over = [max(float(held), size) for held in load.held_each]
+def _draw_stream(axes: Axes, times: list[float], stream: Stream, size: float, colour: str, style: str) -> None:
+    held = [*stream.load.held, stream.load.held[0]]
+    axes.plot(times, held, color=colour, linestyle=style, linewidth=2, label=stream.label)
+    over = [max(float(one), size) for one in held]
     if max(over) > size:
-        hatch = axes.stairs(over, edges, baseline=size, fill=True, linewidth=0, label="no port left")
+        hatch = axes.fill_between(times, over, size, linewidth=0, label="no port left")
         hatch.set(facecolor="none", edgecolor=RED, hatch="////")
+
+
+def _refused(axes: Axes, times: list[float], refused: list[float]) -> None:
+    """The refused share through the day, by a scale of its own on the right."""
+    scale = axes.twinx()
+    scale.fill_between(times, refused, color=RED, alpha=0.25, linewidth=0)
+    scale.set_ylim(0, max(2.5 * max(refused), 1e-9))
+    scale.yaxis.set_major_formatter(PercentFormatter(1.0))
+    scale.set_ylabel("refused (shaded)", color=RED)
+    scale.spines[["top"]].set_visible(False)
 
 
 def _title(one: ExitCapacity) -> str:
@@ -75,4 +90,6 @@ def _title(one: ExitCapacity) -> str:
     if one.fits:
         return f"{one.exit}: headroom {one.port_limit.headroom:.0%}"
     refused = f"{one.refused_share:.0%} refused at worst"
+    if one.needed is None:
+        return f"{one.exit}: no number of addresses suffices; {refused}"
     return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {refused}"

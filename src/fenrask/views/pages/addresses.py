@@ -1,6 +1,6 @@
 """Addresses to buy and allow-lists, as a page."""
 
-from fenrask.addresses import AddressPlan, AllowList
+from fenrask.addresses import AddressPlan, AllowList, Change
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
@@ -13,6 +13,7 @@ _EXITS = (
     Column("entries", "entries", "count"),
     Column("bought_addresses", "paid for", "count"),
     Column("waste_addresses", "waste", "count"),
+    Column("seen_by", "seen by", "list"),
 )
 _PARTNERS = (
     Column("destination", "destination"),
@@ -20,13 +21,42 @@ _PARTNERS = (
     Column("entries", "entries", "count"),
     Column("most_entries", "takes", "count"),
     Column("fits", "fits", "yes"),
+    Column("missing", "not allowed yet", "list", sparse=True),
+    Column("idle", "allowed, not used", "list", sparse=True),
+)
+_CHANGES = (
+    Column("exit", "exit"),
+    Column("more_addresses", "more", "count"),
+    Column("destination", "destination"),
+    Column("entries_now", "entries that stay", "count"),
+    Column("entries_added", "to add", "count"),
+    Column("as", "as", "list"),
+    Column("entries_then", "then", "count"),
+    Column("most_entries", "takes", "count"),
+    Column("fits", "fits", "yes"),
 )
 
 
 def addresses_page(estate: str, plan: AddressPlan) -> Page:
-    """How many addresses each exit has or buys, and what each destination must allow-list."""
-    exits = [(one.exit, one.in_use, one.blocks, one.entries, one.bought, one.waste) for one in plan.exits]
-    partners = [(one.destination, _allow(one), one.entries, one.most, one.fits) for one in plan.partners]
+    """The addresses that each exit has or buys, what each destination must allow-list, and what more of them change."""
+    exits = [
+        (one.exit, one.in_use, one.blocks, one.entries, one.bought, one.waste, _seen_by(plan, one.exit))
+        for one in plan.exits
+    ]
+    partners = [
+        (one.destination, _allow(one), one.entries, one.most, one.fits, one.missing, one.idle) for one in plan.partners
+    ]
+    tables = [
+        Table("exits", "Public addresses", _EXITS, exits, empty="no exit has any"),
+        Table("partners", "What each destination sees", _PARTNERS, partners),
+    ]
+    if plan.changes:
+        title = "What more addresses change for those who allow-list them: entries stay, and some are added"
+        tables.append(Table("changes", title, _CHANGES, [_change(one) for one in plan.changes]))
+    return Page("addresses", estate, tuple(_answer(plan)), tuple(tables))
+
+
+def _answer(plan: AddressPlan) -> list[str]:
     paid, waste = sum(plan.bought.values()), sum(one.waste for one in plan.exits)
     answer = [f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"]
     answer += [
@@ -35,19 +65,40 @@ def addresses_page(estate: str, plan: AddressPlan) -> Page:
         if not one.fits
     ]
     answer += [
+        f"{one.exit} needs {one.more.wanted} more: {one.destination} would need {one.entries_then} "
+        f"{'entry' if one.entries_then == 1 else 'entries'}, and takes {one.most}"
+        for one in plan.changes
+        if not one.fits
+    ]
+    answer += [
         f"{one.destination} sees {', '.join(one.lent_by)}, whose address may change: no list can hold it"
         for one in plan.partners
         if one.lent_by
     ]
-    tables = (
-        Table("exits", "Public addresses", _EXITS, exits, empty="no exit has any"),
-        Table("partners", "What each destination sees", _PARTNERS, partners),
+    return answer
+
+
+def _seen_by(plan: AddressPlan, exit_name: str) -> list[str]:
+    return [one.destination for one in plan.partners if any(part.exit == exit_name for part in one.parts)]
+
+
+def _change(one: Change) -> tuple[object, ...]:
+    return (
+        one.exit,
+        one.more.wanted,
+        one.destination,
+        one.entries_now,
+        one.more.entries,
+        one.more.blocks,
+        one.entries_then,
+        one.most,
+        one.fits,
     )
-    return Page("addresses", estate, tuple(answer), tables)
 
 
 def _allow(one: AllowList) -> list[str]:
     """Each entry with its exit; addresses not yet bought are told by size."""
     entries = [f"{entry} ({part.exit})" for part in one.parts for entry in part.blocks]
+    entries += [f"{prefix} (hosts' own)" for prefix in one.host_prefixes]
     entries += [f"any address ({name})" for name in one.lent_by]
     return [*entries, "the hosts' own addresses"] if one.host_addresses else entries

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from fenrask.demand import Demand, Part
-from fenrask.units import hour_text
+from fenrask.units import clock_text, span_text
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["demand_page"]
@@ -12,11 +12,13 @@ __all__ = ["demand_page"]
 _HELD = (
     Column("busiest_held_connections", "held at busiest", "number"),
     Column("busiest_at", "at"),
+    Column("lag_s", "lag min", "minutes", least_width=110),
     Column("mean_held_connections", "mean held", "number", least_width=100),
     Column("busiest_new_per_s", "new /s", "number", decimals=2),
-    Column("held_by_hour_connections", "held through the day", "series", least_width=100),
+    Column("held_by_quarter_hour_connections", "held through the day", "series", least_width=110),
 )
 _EXITS = (Column("exit", "exit"), *_HELD)
+_EVERYWHERE = (Column("destination", "destination"), *_HELD)
 _DESTINATIONS = (Column("exit", "exit"), Column("destination", "destination"), *_HELD)
 _FLOWS = (
     Column("exit", "exit"),
@@ -29,9 +31,10 @@ _FLOWS = (
 
 
 def demand_page(demand: Demand) -> Page:
-    """Connections held by exit, by destination at each exit, and by flow at each exit."""
+    """Connections held by exit, by destination at each exit and everywhere, and by flow at each exit."""
     estate = demand.ways.described.estate
     exits, destinations, flows = [], [], []
+    everywhere: dict[str, list[Part]] = {name: [] for name in estate.destinations}
     for name in estate.exits:
         parts = demand.at_exit.get(name)
         if not parts:
@@ -39,23 +42,40 @@ def demand_page(demand: Demand) -> Page:
         exits.append((name, *_held(demand, parts)))
         for destination, its_parts in demand.grouped(name, lambda part: part.destination).items():
             destinations.append((name, destination, *_held(demand, its_parts)))
+            everywhere[destination] += its_parts
         for flow, its_parts in demand.grouped(name, lambda part: part.flow).items():
             first = its_parts[0]
             flows.append((name, flow, first.life_s, first.release_s, first.hold_s, *_held(demand, its_parts)))
-    busiest = max(exits, key=lambda row: row[1], default=None)
-    answer = "nothing is held on any exit"
-    if busiest:
-        answer = f"{busiest[0]} holds most: {busiest[1]:,.0f} connections at {busiest[2]}"
     tables = (
         Table("exits", "By exit", _EXITS, exits),
         Table("destinations", "By exit and destination", _DESTINATIONS, destinations),
         Table("flows", "By exit and flow", _FLOWS, flows),
+        Table(
+            "everywhere",
+            "By destination, over all exits",
+            _EVERYWHERE,
+            [(name, *_held(demand, parts)) for name, parts in everywhere.items() if parts],
+        ),
     )
     left_out = tuple(map(str, demand.left_out))
-    return Page("demand", estate.estate, (answer,), tables, {"hours": demand.hours}, left_out)
+    return Page("demand", estate.estate, _answer(demand, exits), tables, {"hours": demand.hours}, left_out)
+
+
+def _answer(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
+    busiest = max(exits, key=lambda row: float(row[1]), default=None)
+    if busiest is None:
+        return ("nothing is held on any exit",)
+    load = demand.load(demand.at_exit[busiest[0]])
+    when = "all day" if load.is_level else f"at {clock_text(load.peak.time_s)}"
+    lag = "" if load.is_level else f", {span_text(load.peak.lag_s)} after its busiest hour begins"
+    answer = f"{busiest[0]} holds most: {load.peak.held:,.0f} connections {when}{lag}"
+    rate = f"{load.busiest_new_per_s:,.6g} new connections per s"
+    return (f"{answer}, with {rate} at most",)
 
 
 def _held(demand: Demand, parts: Iterable[Part]) -> tuple[Any, ...]:
     load = demand.load(parts)
-    at = "all day" if load.is_level else hour_text(load.busiest_hour)
-    return (load.busiest_held, at, load.mean_held, load.busiest_new_per_s, load.held.tolist())
+    peak = load.peak
+    at = "all day" if load.is_level else clock_text(peak.time_s)
+    lag = None if load.is_level else peak.lag_s
+    return (peak.held, at, lag, load.mean_held, load.busiest_new_per_s, load.held.tolist())

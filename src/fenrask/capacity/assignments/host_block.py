@@ -1,0 +1,141 @@
+"""Blocks of ports for each host: fixed ones, and ones that grow by doubling. A block lies on one address."""
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
+from fenrask.capacity.assignments.pools import Division, busiest_use, least, refused_share
+from fenrask.estate import Ports
+
+__all__ = ["GROWING_BLOCK", "HOST_BLOCK", "packed"]
+
+
+@dataclass(frozen=True)
+class _Group:
+    """Hosts that are alike: how many, their streams (one for each protocol), and the block that each wants."""
+
+    streams: tuple[Stream, ...]
+    hosts: int
+    block: int
+
+
+class Blocks:
+    """Capacity: the host's own block; addresses are needed to hold all blocks.
+
+    The ports of a block serve TCP and UDP alike, each for itself. A growing block is taken as it is at the
+    host's busiest moment, since it shrinks late: the least of block x 2^k that keeps to the target. Where not
+    every host gets the block that it wants, the last ones make do with a smaller one, or with none.
+    """
+
+    view: View = "hosts"
+
+    def __init__(self, name: str, growing: bool) -> None:
+        self.name = name
+        self._growing = growing
+
+    def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
+        groups = self._groups(streams, ports, target)
+        if not groups:
+            return None
+        given = _given(groups, addresses, ports)
+        served = [replace(stream, copies=float(number)) for stream, _, number in given]
+        sizes = {id(stream): block for stream, (_, block, _) in zip(served, given, strict=True)}
+        reserved = sum(group.hosts * group.block for group in groups)
+
+        def words(stream: Stream, division: Division) -> tuple[str, str, str]:
+            hosts = f"each of {stream.copies:,.0f} hosts of {stream.label}"
+            none = f"{hosts}: no block is left" if not division.ports else f"{hosts}, for itself alone"
+            detail = f"{reserved:,} ports in blocks wanted of {addresses * ports.per_address:,}"
+            return "ports of one host", none, detail
+
+        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.search_tries, words)
+
+    def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
+        groups = self._groups(streams, ports, target)
+        if not groups:
+            return 0
+        if any(_refused(stream, group.block, ports) > target for group in groups for stream in group.streams):
+            return None
+        wanted = Counter[int]()
+        for group in groups:
+            wanted[group.block] += group.hosts
+        return least(lambda addresses: packed(wanted, addresses, ports.per_address) == wanted)
+
+    def room(self, addresses: int, ports: Ports, target: float) -> float:
+        return float(addresses * (ports.per_address // (ports.block or 1)))
+
+    def adds_up(self, streams: Streams, ports: Ports) -> bool:
+        return False
+
+    def _groups(self, streams: Streams, ports: Ports, target: float) -> list[_Group]:
+        """Hosts of one subnet and workload together, whatever the protocol."""
+        by_label: dict[str, list[Stream]] = {}
+        for stream in streams:
+            if stream.busiest > 0:
+                by_label.setdefault(stream.label, []).append(stream)
+        groups = []
+        for streams in by_label.values():
+            hosts = int(np.ceil(max(stream.copies for stream in streams) - 1e-9))
+            groups.append(_Group(tuple(streams), hosts, self._wanted(streams, ports, target)))
+        return groups
+
+    def _wanted(self, streams: list[Stream], ports: Ports, target: float) -> int:
+        block, most = ports.block or 1, (ports.most_block if self._growing else ports.block) or 1
+        while block < most and any(_refused(stream, block, ports) > target for stream in streams):
+            block *= 2
+        return block
+
+
+def _refused(stream: Stream, block: int, ports: Ports) -> float:
+    peak = np.array([stream.load.peak.held])
+    return float(refused_share(peak, stream, Division(block), ports.search_tries)[0])
+
+
+def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, int]]:
+    """Each stream with the block that its hosts get, and how many hosts get one of that size."""
+    room = {ports.per_address: addresses}
+    given = []
+    for group in sorted(groups, key=lambda one: -one.block):
+        rest, block = group.hosts, group.block
+        while rest:
+            placed = _place(room, block, rest) if block else rest
+            if placed:
+                given += [(stream, block, placed) for stream in group.streams]
+                rest -= placed
+            block = block // 2 if block > (ports.block or 1) else 0
+    return given
+
+
+def packed(wanted: Counter[int], addresses: int, per_address: int) -> Counter[int]:
+    """How many blocks of each size find room, the largest first; sizes are doublings of one another.
+
+    No block straddles two addresses. For sizes that divide each other, first fit by falling size fills as
+    few addresses as can be (Coffman, Garey & Johnson, "Bin packing with divisible item sizes", 1987).
+    """
+    room = {per_address: addresses}
+    return Counter({block: _place(room, block, number) for block, number in sorted(wanted.items(), reverse=True)})
+
+
+def _place(room: dict[int, int], block: int, wanted: int) -> int:
+    """Put up to so many blocks into addresses by the ports they have left; how many found room. Changes `room`."""
+    placed = 0
+    for left in sorted(room):
+        each = left // block
+        if not each or placed == wanted:
+            continue
+        filled = min(room[left], -(-(wanted - placed) // each))
+        for number, taken in ((filled - 1, each), (1, min(each, wanted - placed - (filled - 1) * each))):
+            if number > 0:
+                room[left - taken * block] = room.get(left - taken * block, 0) + number
+                placed += number * taken
+        room[left] -= filled
+        if not room[left]:
+            del room[left]
+    return placed
+
+
+HOST_BLOCK = Blocks("host-block", growing=False)
+GROWING_BLOCK = Blocks("growing-block", growing=True)

@@ -1,0 +1,66 @@
+"""Ports of nodes behind a hash: each node has its own ports on every address, for its random share."""
+
+from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
+from fenrask.capacity.assignments.pools import Division, busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.shared import TYING, tied_text
+from fenrask.estate import Ports
+
+__all__ = ["NODE_SHARE"]
+
+
+class NodeShare:
+    """Capacity p x addresses for each node.
+
+    By connection the share is even: random parts of a Poisson stream are Poisson. By host it is as uneven as
+    a hash of hosts.
+    """
+
+    name = "node-share"
+    view: View = "whole"
+
+    def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
+        def divide(stream: Stream) -> Division:
+            return _division(stream, addresses, ports)
+
+        return busiest_use(streams, divide, ports.search_tries, _words)
+
+    def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
+        def divide(stream: Stream, addresses: int) -> Division:
+            return _division(stream, addresses, ports)
+
+        return least_for(streams, divide, ports.search_tries, target)
+
+    def room(self, addresses: int, ports: Ports, target: float) -> float:
+        nodes = _nodes(ports)
+        return nodes * greatest_load(addresses * _each(ports), target)
+
+    def adds_up(self, streams: Streams, ports: Ports) -> bool:
+        tied = ports.spread == "host" or ports.address_choice in TYING
+        return ports.search_tries is None and not tied and all(one.is_plain for one in streams)
+
+
+def _nodes(ports: Ports) -> int:
+    return ports.nodes or 1
+
+
+def _each(ports: Ports) -> int:
+    """Ports of one node on one address."""
+    return ports.per_node or ports.per_address // _nodes(ports)
+
+
+def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
+    nodes, each = _nodes(ports), _each(ports)
+    tied = addresses if addresses > 1 and (stream.tied or ports.address_choice in TYING) else 1
+    size = each if tied > 1 else each * addresses
+    if ports.spread == "host":
+        return Division(size, tied_cells=tied * nodes)
+    return Division(size, tied_cells=tied, even_cells=nodes)
+
+
+def _words(stream: Stream, division: Division) -> tuple[str, str, str]:
+    suffers = "new connections that the hash sends to a full node"
+    detail = tied_text(stream, division.tied_cells, "cells of a node") if division.tied_cells > 1 else ""
+    return "ports of all nodes", suffers, detail
+
+
+NODE_SHARE = NodeShare()

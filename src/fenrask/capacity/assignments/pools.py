@@ -1,0 +1,256 @@
+"""The refused share of one pool of ports: which formula holds, and what a hash does that splits the pool.
+
+A port is a server and a connection a call: Erlang's formula (Erlang 1917) at the mean held at that moment
+(the modified offered load: Jagerman 1975; Massey & Whitt 1994). Bursty arrivals are Hayward's case, hosts
+that open only so many connections Engset's, a limited search is a birth-death chain, and refused
+connections that come again raise the load (a fixed point).
+
+Where a hash ties each host to one of several cells (an address, a node), a cell has its own ports, and a
+host meets there those others that the hash sent to it: Binomial(hosts - 1, 1 / cells) of them.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.capacity.assignments.contract import PortUse, Stream, Streams
+from fenrask.demand import POINTS_PER_HOUR, Series
+from fenrask.errors import NoAnswer
+from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
+from fenrask.units import SECONDS_PER_HOUR
+
+__all__ = ["Division", "busiest_use", "greatest_load", "least", "least_for", "refused_share"]
+
+MOST = 2**20
+"""More addresses than this are no answer."""
+_NOTHING = 700.0
+_TAIL = 1e-18
+
+
+@dataclass(frozen=True)
+class Division:
+    """How a pool is cut: ports of one cell, cells that a host is tied to by a hash, cells that share evenly."""
+
+    ports: int
+    tied_cells: int = 1
+    even_cells: int = 1
+
+    @property
+    def capacity(self) -> int:
+        """Ports of all cells together."""
+        return self.ports * self.tied_cells * self.even_cells
+
+
+def refused_share(held: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
+    """The share of new connections refused where so many would be held; held of shape (n,).
+
+    The load is even over `even_cells`; over `tied_cells` it is as a hash of hosts has it, averaged over
+    connections.
+    """
+    each = held / division.even_cells
+    if division.even_cells > 1 and stream.peakedness != 1.0:
+        # A random part of a bursty stream is less bursty.
+        stream = replace(stream, peakedness=1 + (stream.peakedness - 1) / division.even_cells)
+    sources = None if stream.sources is None else stream.sources / division.even_cells
+    if division.tied_cells == 1:
+        return _loss(division.ports, each, sources, stream, search_tries)
+    others, chance = _companions(stream.hosts, division.tied_cells)
+    together = (1 + others) / _whole(stream.hosts)
+    load = each[:, None] * together
+    capped = None if sources is None else np.broadcast_to(sources * together, load.shape).ravel()
+    refused = _loss(division.ports, load.ravel(), capped, stream, search_tries)
+    result: Series = refused.reshape(load.shape) @ chance
+    return result
+
+
+def _whole(hosts: float) -> int:
+    return max(1, round(hosts))
+
+
+def _companions(hosts: float, cells: int) -> tuple[Series, Series]:
+    """How many other hosts may share a host's cell, and the chance of each: Binomial(hosts - 1, 1 / cells)."""
+    others = _whole(hosts) - 1
+    mean = others / cells
+    spread = 10 * np.sqrt(mean) + 40
+    low, high = max(0, int(mean - spread)), min(others, int(mean + spread))
+    k: Series = np.arange(low, high + 1, dtype=np.float64)
+    # Ratios of neighbouring terms, summed in logs from the first one that is kept.
+    step = np.log(np.maximum(others - k[1:] + 1, 1.0)) - np.log(k[1:]) - np.log(cells - 1.0)
+    log_p = np.concatenate([[0.0], np.cumsum(step)])
+    weight = np.exp(log_p - np.max(log_p))
+    keep = weight > _TAIL
+    return k[keep], weight[keep] / np.sum(weight[keep])
+
+
+def _loss(ports: int, held: Series, sources: float | Series | None, stream: Stream, tries: int | None) -> Series:
+    """The formula that holds for this stream, on a pool of so many ports."""
+
+    def formula(c: Series, a: Series) -> Series:
+        if stream.peakedness != 1.0:
+            result = np.asarray(hayward_b(c, a, stream.peakedness))
+        elif sources is not None and tries is None:
+            return _capped(c, a, sources)
+        else:
+            result = np.asarray(erlang_b(c, a))
+        if tries is not None:
+            # No search finds more than there is: the worse of both holds where arrivals are bursty too.
+            result = np.maximum(result, limited_search_b(c, a, np.minimum(tries, c)))
+        return result
+
+    refused = np.zeros(held.shape)
+    live = _may_refuse(ports, held, stream, tries)
+    if sources is not None:
+        sources = np.broadcast_to(sources, held.shape)[live]
+    if not live.any():
+        return refused
+    if not ports:
+        return np.where(held > 0, 1.0, 0.0)
+    c = np.full(int(live.sum()), float(ports))
+    if stream.retry_share:
+        try:
+            refused[live] = with_retries(c, held[live], stream.retry_share, formula).blocking
+        except NoAnswer:
+            refused[live] = 1.0
+    else:
+        refused[live] = formula(c, held[live])
+    return refused
+
+
+def _may_refuse(ports: int, held: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
+    """Where there is more to refuse than 1e-300: p(c; a) <= e^(-c (r - 1 - log r)), r = a / c < 1 (Chernoff)."""
+    live: NDArray[np.bool_] = held > 0
+    if ports and tries is None and stream.peakedness <= 1.0 and not stream.retry_share:
+        ratio = np.where(live, held, 1.0) / ports
+        live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
+    return live
+
+
+def _capped(c: Series, a: Series, sources: float | Series) -> Series:
+    """Engset's share for a mean of `a` held by so many sources that hold one connection each at most."""
+    total = np.ceil(np.broadcast_to(sources, a.shape) - 1e-9)
+    busy = np.minimum(a, total * (1 - 1e-9))
+    idle_load = np.where(total > 0, busy / np.maximum(total - busy, 1e-300), 0.0)
+    result: Series = np.asarray(engset_b(np.floor(c), total, idle_load))
+    return result
+
+
+def _through_the_day(stream: Stream, division: Division, search_tries: int | None) -> Series:
+    """The refused share at every time of the day or week, shape (n_times,)."""
+    held = stream.load.held
+    if stream.load.is_level:
+        return np.full(held.size, refused_share(held[:1], stream, division, search_tries)[0])
+    return refused_share(held, stream, division, search_tries)
+
+
+def _refused_a_day(stream: Stream, refused: Series) -> float:
+    """Connections refused in a mean day, of all pools like this one."""
+    by_quarter = (refused + np.roll(refused, -1)) / 2
+    by_hour = by_quarter.reshape(-1, POINTS_PER_HOUR).mean(axis=1)
+    days: float = by_hour.size / 24
+    refused_per_s = float(np.dot(stream.load.new_per_s, by_hour))
+    return refused_per_s * SECONDS_PER_HOUR * stream.copies / days
+
+
+_NEAR = 0.98
+_LOOKED_AT = 6
+
+
+def busiest_use(
+    streams: Streams,
+    divide: Callable[[Stream], Division],
+    search_tries: int | None,
+    words: Callable[[Stream, Division], tuple[str, str, str]],
+) -> PortUse | None:
+    """The use of the pool that refuses most at its busiest; `words` says pool, who suffers, and a detail."""
+    if not streams:
+        return None
+    days = [_through_the_day(one, divide(one), search_tries) for one in streams]
+    worst = [
+        (float(np.max(day)), one.busiest / max(1, divide(one).capacity)) for one, day in zip(streams, days, strict=True)
+    ]
+    order = sorted(range(len(streams)), key=lambda number: worst[number], reverse=True)
+    first = worst[order[0]]
+    near = [
+        number
+        for number in order[:_LOOKED_AT]
+        if worst[number][0] >= _NEAR * first[0] and (first[0] > 0 or worst[number][1] >= _NEAR * first[1])
+    ]
+
+    def at_peak(number: int) -> tuple[float, float]:
+        one, division = streams[number], divide(streams[number])
+        share = refused_share(np.array([one.load.peak.held]), one, division, search_tries)[0]
+        return float(share), one.load.peak.held / max(1, division.capacity)
+
+    best = max(near, key=at_peak)
+    stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
+    pool, suffers, detail = words(stream, division)
+    return PortUse(
+        binding=stream.label,
+        pool=pool,
+        suffers=suffers,
+        time_s=peak.time_s,
+        held=peak.held,
+        capacity=division.capacity,
+        refused_share=at_peak(best)[0],
+        refused=days[best],
+        refused_per_day=sum(_refused_a_day(one, day) for one, day in zip(streams, days, strict=True)),
+        lag_s=peak.lag_s,
+        level=stream.load.is_level,
+        rhythm=stream.rhythm,
+        detail=detail,
+    )
+
+
+def least_for(
+    streams: Streams,
+    divide: Callable[[Stream, int], Division],
+    search_tries: int | None,
+    target: float,
+) -> int | None:
+    """The fewest addresses with which no stream is refused more than `target` at its peak; None if none do."""
+    plain = [one for one in streams if one.is_plain and search_tries is None and divide(one, 2).tied_cells == 1]
+    others = [one for one in streams if one not in plain and one.busiest > 0]
+    needed = _least_of_plain(plain, divide, target)
+    for one in others:
+        peak = np.array([one.load.peak.held])
+
+        def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:
+            return bool(refused_share(peak, one, divide(one, addresses), search_tries)[0] <= target)
+
+        found = least(meets, needed)
+        if found is None:
+            return None
+        needed = max(needed, found)
+    return needed
+
+
+def _least_of_plain(streams: list[Stream], divide: Callable[[Stream, int], Division], target: float) -> int:
+    """By Erlang's inverse on the busiest: only those that come near it on the grid are looked at closely."""
+    top = max((one.busiest for one in streams), default=0.0)
+    if top <= 0:
+        return 0
+    near = sorted((one for one in streams if one.busiest >= _NEAR * top), key=lambda one: -one.busiest)[:_LOOKED_AT]
+    stream = max(near, key=lambda one: one.load.peak.held)
+    division = divide(stream, 1)
+    ports = int(ports_for(stream.load.peak.held / division.even_cells, target))
+    return -(-ports // division.ports)
+
+
+def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
+    """The fewest, at least 1, that meet a condition which more never break; None beyond `MOST`."""
+    low, high = 0, max(1, start)
+    while not meets(high):
+        low, high = high, 2 * high
+        if high > MOST:
+            return None
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if meets(middle) else (middle, high)
+    return high
+
+
+def greatest_load(ports: int, target: float) -> float:
+    """The Erlang that so many ports carry within the target."""
+    return float(erlangs_for(ports, target)) if ports else 0.0

@@ -1,0 +1,68 @@
+"""Ports shared by all hosts of an exit: per destination tuple, or once for everything.
+
+`shared-per-destination`: one port serves many tuples at once (RFC 4787: address and port dependent mapping),
+so that each tuple has all ports of all addresses to itself. `shared-once`: a port is used once, whatever
+the destination, so that all of a transport protocol compete for the same ports.
+"""
+
+from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
+from fenrask.capacity.assignments.pools import Division, busiest_use, greatest_load, least_for
+from fenrask.estate import Ports
+
+__all__ = ["SHARED_ONCE", "SHARED_PER_DESTINATION", "Shared", "tied_text"]
+
+TYING = ("by-host", "by-host-and-destination")
+
+
+class Shared:
+    """Capacity addresses x ports for each pool; a hash that ties hosts to addresses splits it."""
+
+    def __init__(self, name: str, view: View) -> None:
+        self.name = name
+        self.view = view
+
+    def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
+        def divide(stream: Stream) -> Division:
+            return _division(stream, addresses, ports)
+
+        return busiest_use(streams, divide, ports.search_tries, self._words)
+
+    def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
+        def divide(stream: Stream, addresses: int) -> Division:
+            return _division(stream, addresses, ports)
+
+        return least_for(streams, divide, ports.search_tries, target)
+
+    def room(self, addresses: int, ports: Ports, target: float) -> float:
+        return greatest_load(addresses * ports.per_address, target)
+
+    def adds_up(self, streams: Streams, ports: Ports) -> bool:
+        return ports.search_tries is None and ports.address_choice not in TYING and all(one.is_plain for one in streams)
+
+    def _words(self, stream: Stream, division: Division) -> tuple[str, str, str]:
+        if self.view == "tuples":
+            pool, suffers = "ports toward one destination address", f"every new connection to {stream.label}"
+        else:
+            pool, suffers = "ports in all", f"every new {stream.protocol.upper()} connection, whatever its destination"
+        if division.tied_cells == 1:
+            return pool, suffers, ""
+        return (
+            pool,
+            f"hosts tied to a full address, toward {stream.label}",
+            tied_text(stream, division.tied_cells, "addresses"),
+        )
+
+
+def tied_text(stream: Stream, cells: int, kind: str) -> str:
+    """What a hash does, in words."""
+    return f"{max(1, round(stream.hosts))} hosts hashed to {cells} {kind}"
+
+
+def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
+    if addresses > 1 and (stream.tied or ports.address_choice in TYING):
+        return Division(ports.per_address, tied_cells=addresses)
+    return Division(addresses * ports.per_address)
+
+
+SHARED_PER_DESTINATION = Shared("shared-per-destination", "tuples")
+SHARED_ONCE = Shared("shared-once", "whole")

@@ -1,0 +1,87 @@
+"""How the addresses that an exit needs come about."""
+
+from collections.abc import Iterator
+
+from fenrask.capacity.sizing import Capacity, ExitCapacity
+from fenrask.derivation import Step
+from fenrask.units import clock_text, counted
+
+__all__ = ["explain_capacity"]
+
+_RFC = "RFC 4787 (mapping), RFC 3022 (translation)"
+_FORMULAS = {
+    "hashed": "mean of Erlang B over Binomial(hosts - 1, 1/cells) others in a cell",
+    "limited": "birth-death chain whose arrivals thin as it fills",
+    "bursty": "Hayward: B(ports / z, load / z), Fredericks 1980",
+    "capped": "Engset 1918, what an arriving connection meets",
+    "retried": "load raised until a' = a + share x a' x B(a')",
+    "plain": "Erlang B (Erlang 1917) at the mean held at that moment (Jagerman 1975)",
+}
+
+
+def explain_capacity(capacity: Capacity) -> Iterator[Step]:
+    """For each exit the ports there are, what is held of the pool that binds, what is refused, the addresses needed."""
+    for one in capacity.exits:
+        yield from _exit(one)
+
+
+def _exit(one: ExitCapacity) -> Iterator[Step]:
+    ports, how = one.ports, one.how
+    if ports is None:
+        yield Step(one.exit, "addresses needed", "1", "nothing is held, but a gateway that stands needs one")
+        return
+    when = "all day" if ports.level else f"at {clock_text(ports.time_s)}"
+    yield Step(one.exit, "assignment", how.assignment, f"{ports.pool}; a full pool refuses {ports.suffers}", _RFC)
+    yield Step(one.exit, "ports of the pool", f"{ports.capacity:,}", _size(one), _RFC)
+    yield Step(
+        one.exit,
+        "held",
+        f"{ports.held:,.6g} {when}",
+        f"{ports.binding}, of {counted(len(one.streams), 'pool')}: the one that refuses most (see demand --explain)",
+    )
+    working = f"B({ports.capacity:,} ports, {ports.held:,.6g} held) = {ports.refused_share:.4g}"
+    yield Step(
+        one.exit,
+        "refused share",
+        f"{ports.refused_share:.3g}",
+        f"{working}{'; ' + ports.detail if ports.detail else ''}",
+        "; ".join(_formulas(one)),
+    )
+    if one.needed is None:
+        yield Step(one.exit, "addresses needed", "none suffices", f"even many refuse more than {one.target:g}")
+        return
+    before = f"{one.needed - 1}: {one.refused_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
+    grown = " with the room for growth" if one.needed != one.needed_now else ""
+    working = f"refused with {before}{one.needed}: {one.refused_with(one.needed):.3g}; target {one.target:g}{grown}"
+    yield Step(one.exit, "addresses needed", str(one.needed), working)
+
+
+def _size(one: ExitCapacity) -> str:
+    how = one.how
+    if how.assignment == "node-share":
+        each = how.per_node or how.per_address // (how.nodes or 1)
+        return f"{one.addresses} addresses x {how.nodes or 1} nodes x {each:,} ports"
+    if how.block:
+        blocks = f"blocks of {how.block:,}" + (f" doubling to {how.most_block:,}" if how.most_block else "")
+        return f"{blocks}, {how.per_address // how.block} to an address"
+    return f"{counted(one.addresses, 'address', 'addresses')} x {how.per_address:,} ports"
+
+
+def _formulas(one: ExitCapacity) -> Iterator[str]:
+    stream = next((each for each in one.streams if one.ports and each.label == one.ports.binding), None)
+    told = False
+    if stream is not None:
+        tied = stream.tied or one.how.address_choice.startswith("by-host") or one.how.spread == "host"
+        facts = {
+            "hashed": tied and (one.addresses > 1 or one.how.spread == "host"),
+            "limited": one.how.search_tries is not None,
+            "bursty": stream.peakedness != 1.0,
+            "capped": stream.sources is not None and stream.peakedness == 1.0 and one.how.search_tries is None,
+            "retried": stream.retry_share > 0,
+        }
+        for name, holds in facts.items():
+            if holds:
+                told = True
+                yield _FORMULAS[name]
+    if not told:
+        yield _FORMULAS["plain"]

@@ -1,4 +1,4 @@
-"""What must hold of sizing whatever the numbers: by Hypothesis, on the port assignment itself."""
+"""What must hold of every port assignment whatever the numbers: by Hypothesis."""
 
 import unittest
 
@@ -6,74 +6,126 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, TupleLoad
+from fenrask.capacity import ASSIGNMENTS, Stream
+from fenrask.capacity.packing import fewest_boxes
+from fenrask.estate import Ports
+from tests.capacity.loads import day_stream, level_stream, ports
 
-LOADS = st.lists(st.floats(0, 20_000), min_size=1, max_size=4)
-PORTS = st.integers(1, 5000)
+HOWS: tuple[Ports, ...] = (
+    ports(),
+    ports(address_choice="in-turn"),
+    ports(address_choice="by-host"),
+    ports(search_tries=40),
+    ports("shared-once"),
+    ports("shared-once", address_choice="by-host-and-destination"),
+    ports("host-block", block=100),
+    ports("growing-block", block=32, most_block=512),
+    ports("node-share", nodes=4),
+    ports("node-share", nodes=4, per_node=200, spread="host"),
+    ports("node-share", nodes=2, address_choice="by-host"),
+)
+BUSIEST = st.lists(st.floats(0.5, 4000), min_size=1, max_size=3)
+TRAITS = st.sampled_from(({}, {"peakedness": 3.0}, {"retry_share": 0.6}, {"tied": True}, {"hosts": 7.0}))
 TARGETS = st.sampled_from([0.1, 1e-2, 1e-4, 1e-9])
 
 
-def loads_of(busiest: list[float], factor: float = 1.0) -> list[TupleLoad]:
-    """A load for each number, held through a day with one busy hour."""
-    day = np.array([0.3] * 17 + [1.0] + [0.5] * 6)
-    return [
-        TupleLoad(f"d{number}", 443, "tcp", one * factor * day, one * factor * day / 60)
-        for number, one in enumerate(busiest)
-    ]
+def streams_of(how: Ports, busiest: list[float], factor: float = 1.0, traits: object = None) -> list[Stream]:
+    """A stream for each number; where hosts have blocks it is one of twenty hosts' load."""
+    hosts = ASSIGNMENTS[how.assignment].view == "hosts"
+    more = {"hosts": 20.0, **(traits if isinstance(traits, dict) else {})}
+    more |= {"copies": 20.0} if hosts else {}
+    return [day_stream(factor * one / (20 if hosts else 1), f"d{n}", **more) for n, one in enumerate(busiest)]
 
 
-class SharedPerDestination(unittest.TestCase):
-    assignment = ASSIGNMENTS["shared-per-destination"]
+def least(how: Ports, streams: list[Stream], target: float) -> float:
+    found = ASSIGNMENTS[how.assignment].least_addresses(streams, how, target)
+    return float("inf") if found is None else found
 
-    def use(self, loads: list[TupleLoad], addresses: int, ports: int) -> PortUse:
-        found = self.assignment.use(loads, addresses, ports)
-        assert found is not None
-        return found
 
-    @settings(max_examples=80, deadline=None)
-    @given(LOADS, PORTS, TARGETS, st.floats(1.0, 3.0))
+def refused(how: Ports, streams: list[Stream], addresses: int, target: float = 1e-4) -> float:
+    found = ASSIGNMENTS[how.assignment].use(streams, addresses, how, target)
+    return found.refused_share if found else 0.0
+
+
+class EveryAssignment(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.sampled_from(HOWS), BUSIEST, TARGETS, TRAITS, st.floats(1.0, 3.0))
     def test_more_load_never_needs_fewer_addresses(
-        self, busiest: list[float], ports: int, target: float, factor: float
+        self, how: Ports, busiest: list[float], target: float, traits: object, factor: float
     ) -> None:
-        fewer = self.assignment.least_addresses(loads_of(busiest), ports, target)
-        more = self.assignment.least_addresses(loads_of(busiest, factor), ports, target)
-        self.assertLessEqual(fewer, more)
-
-    @settings(max_examples=80, deadline=None)
-    @given(LOADS, PORTS, st.integers(1, 30))
-    def test_more_addresses_never_refuse_more(self, busiest: list[float], ports: int, addresses: int) -> None:
-        loads = loads_of(busiest)
-        one, other = self.use(loads, addresses, ports), self.use(loads, addresses + 1, ports)
-        self.assertLessEqual(other.refused_share, one.refused_share)
-        self.assertLessEqual(other.refused_per_day, one.refused_per_day * (1 + 1e-12))
-        self.assertLessEqual(one.headroom, other.headroom)
-
-    @settings(max_examples=80, deadline=None)
-    @given(LOADS, PORTS, TARGETS)
-    def test_the_least_meets_the_target_and_one_fewer_does_not(
-        self, busiest: list[float], ports: int, target: float
-    ) -> None:
-        loads = loads_of(busiest)
-        least = self.assignment.least_addresses(loads, ports, target)
-        if least == 0:
-            self.assertEqual(max(busiest), 0)
-            return
-        self.assertLessEqual(self.use(loads, least, ports).refused_share, target * (1 + 1e-12))
-        if least > 1:
-            self.assertGreater(self.use(loads, least - 1, ports).refused_share, target)
+        fewer = least(how, streams_of(how, busiest, traits=traits), target)
+        self.assertLessEqual(fewer, least(how, streams_of(how, busiest, factor, traits), target))
 
     @settings(max_examples=40, deadline=None)
-    @given(LOADS, PORTS, st.integers(1, 30))
-    def test_another_destination_never_helps_nor_hurts_the_busiest(
-        self, busiest: list[float], ports: int, addresses: int
+    @given(st.sampled_from(HOWS), BUSIEST, TRAITS, st.integers(1, 8))
+    def test_more_addresses_never_refuse_more(
+        self, how: Ports, busiest: list[float], traits: object, addresses: int
     ) -> None:
-        """A port serves every destination at once: only the busiest tuple counts."""
-        alone = self.use(loads_of([max(busiest)]), addresses, ports)
-        together = self.use(loads_of(busiest), addresses, ports)
-        self.assertEqual((alone.held, alone.refused_share), (together.held, together.refused_share))
+        streams = streams_of(how, busiest, traits=traits)
+        one, other = refused(how, streams, addresses), refused(how, streams, addresses + 1)
+        self.assertLessEqual(other, one * (1 + 1e-9) + 1e-15)
 
-    def test_the_busiest_moment_is_named(self) -> None:
-        found = self.use(loads_of([10.0, 700.0, 30.0]), 1, 600)
-        self.assertEqual((found.binding, found.hour, found.held), ("d1:443/tcp", 17, 700.0))
-        self.assertIsNone(self.assignment.use([], 1, 600))
-        self.assertEqual(self.assignment.least_addresses([], 600, 0.01), 0)
+    @settings(max_examples=40, deadline=None)
+    @given(st.sampled_from(HOWS), BUSIEST, TARGETS, TRAITS)
+    def test_the_least_meets_the_target_and_one_fewer_does_not(
+        self, how: Ports, busiest: list[float], target: float, traits: object
+    ) -> None:
+        streams = streams_of(how, busiest, traits=traits)
+        number = least(how, streams, target)
+        if number == float("inf"):
+            self.assertGreater(refused(how, streams, 4000, target), target)
+            return
+        self.assertLessEqual(refused(how, streams, int(number), target), target * (1 + 1e-9))
+        if number > 1:
+            self.assertGreater(refused(how, streams, int(number) - 1, target), target)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.floats(1, 4000), st.integers(1, 6), st.integers(1, 40))
+    def test_splitting_a_pool_never_helps(self, held: float, addresses: int, hosts: int) -> None:
+        stream = [level_stream(held, hosts=float(hosts))]
+        whole = refused(ports(), stream, addresses)
+        for how in (
+            ports(address_choice="by-host"),
+            ports("node-share", nodes=4),
+            ports("node-share", nodes=4, spread="host"),
+            ports(search_tries=20),
+        ):
+            self.assertGreaterEqual(refused(how, stream, addresses), whole * (1 - 1e-9))
+
+    @settings(max_examples=40, deadline=None)
+    @given(BUSIEST, st.integers(1, 8))
+    def test_another_destination_never_matters_to_the_busiest_unless_ports_are_used_once(
+        self, busiest: list[float], addresses: int
+    ) -> None:
+        alone = refused(ports(), streams_of(ports(), [max(busiest)]), addresses)
+        self.assertAlmostEqual(refused(ports(), streams_of(ports(), busiest), addresses), alone, places=12)
+
+
+class Packing(unittest.TestCase):
+    @settings(max_examples=80, deadline=None)
+    @given(
+        st.integers(1, 3).flatmap(
+            lambda rows: st.lists(st.lists(st.floats(0.01, 1), min_size=rows, max_size=rows), min_size=1, max_size=7)
+        )
+    )
+    def test_the_fewest_boxes_against_every_division(self, sizes: list[list[float]]) -> None:
+        table = np.array(sizes)
+        packing = fewest_boxes(table)
+        self.assertEqual(sorted(one for box in packing.boxes for one in box), list(range(len(sizes))))
+        for box in packing.boxes:
+            self.assertTrue(np.all(table[list(box)].sum(axis=0) <= 1 + 1e-6))
+        self.assertEqual(len(packing.boxes), packing.at_least)
+        self.assertEqual(packing.at_least, _fewest(table.tolist(), []))
+
+
+def _fewest(rest: list[list[float]], boxes: list[list[float]]) -> int:
+    """By trying each thing in each box."""
+    if not rest:
+        return len(boxes)
+    thing, others = rest[0], rest[1:]
+    found = [
+        _fewest(others, [*boxes[:n], [a + b for a, b in zip(box, thing, strict=True)], *boxes[n + 1 :]])
+        for n, box in enumerate(boxes)
+        if all(a + b <= 1 + 1e-9 for a, b in zip(box, thing, strict=True))
+    ]
+    return min([*found, _fewest(others, [*boxes, thing])])

@@ -13,7 +13,12 @@ __all__ = ["write_large"]
 
 
 def write_large(
-    folder: Path, subnets: int = 2000, tables: int = 400, destinations: int = 300, flows: int = 50_000
+    folder: Path,
+    subnets: int = 2000,
+    tables: int = 400,
+    destinations: int = 300,
+    flows: int = 50_000,
+    per_host_per_s: float = 0.1,
 ) -> Path:
     """An estate of ten networks with three zones each, a gateway in each zone; the estate file."""
     dice = random.Random(1)
@@ -52,7 +57,7 @@ def write_large(
     _table(folder / "workloads.csv", ["name", "subnets[]", "hosts"], ([f"w{s}", f"s{s}", 10] for s in hosts))
     heading = ["name", "from", "to", "per_host_per_s", "rhythm", "out_kib_per_connection"]
     rows = (
-        [f"f{f}", f"w{dice.randrange(subnets - 30)}", f"d{dice.randrange(destinations)}", 0.5, "day", 4]
+        [f"f{f}", f"w{dice.randrange(subnets - 30)}", f"d{dice.randrange(destinations)}", per_host_per_s, "day", 4]
         for f in range(flows)
     )
     _table(folder / "flows.csv", heading, rows)

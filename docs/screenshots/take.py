@@ -64,7 +64,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            for figure in ("ports.png", "ways.png"):
+            for figure in ("ports.png", "ways.png", "held.png", "refusals.png"):
                 shutil.copy(folder / figure, HERE / figure)
             with dns_server((folder / "names.zone").read_text(encoding="utf-8"), 5399):
                 for name, arguments in SHOTS.items():

@@ -1,6 +1,8 @@
 """Blocks and allow-lists, against brute force over every purchase."""
 
 import unittest
+from collections.abc import Iterable
+from fractions import Fraction
 from itertools import combinations_with_replacement, product
 from typing import Any
 
@@ -11,12 +13,17 @@ from fenrask.routing import flow_ways
 from tests.support import InFolder
 
 
+def even(blocks: Iterable[int]) -> dict[int, Fraction]:
+    """Every address at the same price, alone or in a block."""
+    return {length: Fraction(2 ** (32 - length)) for length in (*blocks, 32)}
+
+
 class Purchases(unittest.TestCase):
     def test_every_number_of_entries_against_brute_force(self) -> None:
         for blocks in ((), (31,), (30, 31), (29, 31), (28, 30), (28, 29, 30, 31)):
             for wanted in range(1, 18):
                 with self.subTest(blocks=blocks, wanted=wanted):
-                    found = purchases(wanted, blocks)
+                    found = purchases(wanted, even(blocks))
                     lengths = (*blocks, 32)
                     best = [
                         min(
@@ -34,7 +41,28 @@ class Purchases(unittest.TestCase):
                     self.assertEqual(found[0].waste, 0)
 
     def test_none_wanted_none_bought(self) -> None:
-        self.assertEqual(purchases(0, (30,))[0].bought, 0)
+        self.assertEqual(purchases(0, even((30,)))[0].bought, 0)
+
+    def test_blocks_with_prices_of_their_own_against_brute_force(self) -> None:
+        for prices in (
+            {32: 10, 31: 21, 30: 30, 29: 65},
+            {32: 10, 31: 12, 30: 13, 29: 40},
+            {32: 3, 30: 11, 28: 17},
+        ):
+            exact = {length: Fraction(price) for length, price in prices.items()}
+            for wanted in range(1, 12):
+                with self.subTest(prices=prices, wanted=wanted):
+                    found = purchases(wanted, exact)
+                    for most in range(1, 6):
+                        costs = [
+                            sum(prices[one] for one in some)
+                            for entries in range(1, most + 1)
+                            for some in combinations_with_replacement(prices, entries)
+                            if sum(2 ** (32 - one) for one in some) >= wanted
+                        ]
+                        listed = [one.hour for one in found if one.entries <= most]
+                        self.assertEqual(min(listed, default=None), min(costs, default=None))
+                    self.assertEqual([one.hour for one in found], sorted(one.hour for one in found))
 
 
 class Plans(InFolder):
@@ -68,7 +96,7 @@ class Plans(InFolder):
             with self.subTest(most=most, blocks=blocks):
                 plan = self.plan(90, most, blocks)
                 self.assertEqual([one.in_use for one in plan.exits], [3, 3])
-                options = [(one.entries, one.bought) for one in purchases(3, blocks)]
+                options = [(one.entries, one.bought) for one in purchases(3, even(blocks))]
                 within = [
                     one[1] + other[1] for one, other in product(options, options) if one[0] + other[0] <= (most or 99)
                 ]
@@ -92,3 +120,45 @@ class Plans(InFolder):
         }
         plan = plan_addresses(capacity(demand(flow_ways(self.estate(patch)))))
         self.assertEqual([(one.entries, one.lent_by) for one in plan.partners], [(0, ("lent",))])
+
+    def test_more_addresses_are_added_to_entries_that_stay(self) -> None:
+        # Thirty hosts hold 1,860 connections: two addresses of 1,000 ports do within 1e-4, of which one is there.
+        patch = {"workloads": {"work": {"hosts": 30}}}
+        for most, hand in ((None, True), (2, True), (1, False)):
+            needs = {"destinations": {"partner": {"needs": {"max_source_addresses": most}}}}
+            plan = plan_addresses(capacity(demand(flow_ways(self.estate({**patch, **needs})))))
+            [change] = plan.changes
+            self.assertEqual((change.exit, change.more.wanted, change.entries_now), ("gate", 1, 1))
+            self.assertEqual((change.entries_then, change.fits), (2, hand))
+        asked = plan_addresses(capacity(demand(flow_ways(self.estate(patch)))), {"gate": 4})
+        self.assertEqual([(one.more.wanted, one.more.blocks) for one in asked.changes], [(4, ("a /30",))])
+
+    def test_what_a_partner_allows_against_what_it_sees(self) -> None:
+        patch = {
+            "exits": {"gate": {"addresses": ["203.0.113.4", "203.0.113.5", "203.0.113.9"]}},
+            "destinations": {"partner": {"allowed": ["203.0.113.4/31", "203.0.113.40/29"]}},
+        }
+        [partner] = plan_addresses(capacity(demand(flow_ways(self.estate(patch))))).partners
+        self.assertEqual((partner.missing, partner.idle), (("203.0.113.9",), ("203.0.113.40/29",)))
+
+    def test_hosts_with_ipv6_are_allowed_by_their_prefixes(self) -> None:
+        patch: dict[str, Any] = {
+            "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:40::/48"]}},
+            "subnets": {
+                "app": {"prefix_v6": "2001:db8:40:0::/64"},
+                "app-b": {
+                    "network": "net",
+                    "zone": "b",
+                    "prefix": "10.0.2.0/24",
+                    "prefix_v6": "2001:db8:40:1::/64",
+                    "routes": "private",
+                },
+            },
+            "route_tables": {"private": {"::/0": "six"}},
+            "exits": {"six": {"kind": "ipv6-outbound", "network": "net"}},
+            "workloads": {"work": {"subnets": ["app", "app-b"]}},
+            "destinations": {"partner": {"prefixes": ["2001:db8:ffff::/64"], "needs": {"max_source_addresses": 1}}},
+        }
+        [partner] = plan_addresses(capacity(demand(flow_ways(self.estate(patch))))).partners
+        self.assertEqual([str(one) for one in partner.host_prefixes], ["2001:db8:40::/63"])
+        self.assertEqual((partner.entries, partner.fits, partner.host_addresses), (1, True, False))

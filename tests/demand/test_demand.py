@@ -1,11 +1,12 @@
-"""Connections held: Little's law, the mixture of endings, rhythms, volumes; recomputed by hand."""
+"""Connections held: laws of holds, the mixture of endings, rhythms, sums, volumes; recomputed by hand."""
 
+import math
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 
-from fenrask.demand import demand, month_volume
+from fenrask.demand import POINTS_PER_HOUR, Load, demand, explain_demand, month_volume
 from fenrask.routing import flow_ways
 from tests.support import InFolder
 
@@ -29,6 +30,23 @@ class Held(InFolder):
             ({"orderly_share": 0.5, "reset_share": 0.3}, {}, 2 + 0.5 * 60 + 0.3 * 10 + 0.2 * 300),
             ({"life_s": {"mean": 7, "shape": "lognormal", "p95": 20}}, {}, 7 + 60),
             ({}, {"destinations": {"partner": {"protocol": "udp"}}}, 2 + 30),
+            # Half closed and never answered are kept as if idle, turned away as if reset, where nothing else is said;
+            # those that never come about have no life.
+            ({"half_closed_share": 0.5}, {}, 2 + 0.5 * 60 + 0.5 * 300),
+            ({"rejected_share": 0.4}, {}, 0.6 * (2 + 60) + 0.4 * 10),
+            ({"unanswered_share": 0.25, "orderly_share": 0.75}, {}, 0.75 * (2 + 60) + 0.25 * 300),
+            ({"life_s": {"mean": 5, "shape": "hyperexponential", "variation": 3}}, {}, 5 + 60),
+            ({"life_s": {"shape": "measured", "values": [1, 2, 9]}}, {}, 4 + 60),
+            (
+                {
+                    "life_s": {
+                        "shape": "mixture",
+                        "parts": {"quick": {"mean": 1, "share": 0.75}, "slow": {"mean": 40, "share": 0.25}},
+                    }
+                },
+                {},
+                0.75 * 1 + 0.25 * 40 + 60,
+            ),
             ({"to": "store"}, TO_STORE, 2),
         )
         for flow, more, hold in cases:
@@ -37,10 +55,66 @@ class Held(InFolder):
                 self.assertAlmostEqual(part.hold_s, hold, places=12)
                 np.testing.assert_allclose(part.held, 10 * hold, rtol=1e-14)
 
+    def test_every_time_of_an_offer_and_what_is_given_out_again_early(self) -> None:
+        release = {"closed": 60, "reset": 10, "idle": 300, "half_closed": 120, "rejected": 5, "unanswered": 30}
+        udp = {"udp_idle": 30, "udp_one_way": 8, "udp_streaming": 180}
+        mixed = {"reset_share": 0.1, "half_closed_share": 0.2, "rejected_share": 0.1, "unanswered_share": 0.1}
+        to_udp = {"destinations": {"partner": {"protocol": "udp"}}}
+        streaming = {"udp_one_way_share": 0.2, "udp_streaming_share": 0.3}
+        # 0.4 closed, 0.1 idle; life 2 s for eight tenths.
+        plain = 0.4 * 60 + 0.1 * 10 + 0.2 * 120 + 0.1 * 5 + 0.1 * 30 + 0.1 * 300
+        ended = 0.5 * (0.4 * 60 + 0.1 * 10 + 0.2 * 120 + 0.1 * 5) + 0.1 * 30 + 0.1 * 300
+        cases: tuple[tuple[dict[str, Any], Any, dict[str, Any], float], ...] = (
+            ({**mixed, "orderly_share": 0.4}, 0.0, {}, 1.6 + plain),
+            ({**mixed, "orderly_share": 0.4}, 0.5, {}, 1.6 + ended),
+            ({**mixed, "orderly_share": 0.4}, {"closed": 1.0, "idle": 0.5}, {}, 1.6 + plain - 24 - 15),
+            (streaming, 0.9, to_udp, 2 + 0.2 * 8 + 0.5 * 30 + 0.3 * 180),
+        )
+        for flow, early, more, hold in cases:
+            with self.subTest(flow=flow, early=early):
+                offer = {"offers": {"gate": {"release_s": {**release, **udp}, "ports": {"early_reuse_share": early}}}}
+                [part] = demand(flow_ways(self.estate({"flows": {"talk": flow}, **more}, offer))).parts
+                self.assertAlmostEqual(part.hold_s or 0, hold, places=12)
+                self.assertAlmostEqual(float(part.held[0]), 10 * hold, places=10)
+
+    def test_what_is_held_follows_the_rate_late_by_the_law_of_the_hold(self) -> None:
+        """Exponential life, then 60 s for all: m(t) after the step at 12:00, in closed form."""
+        part = self.part({"rhythm": "day", "life_s": 900})
+        noon = 12 * POINTS_PER_HOUR
+        for quarters in range(8):
+            late = max(0.0, quarters * 900.0 - 60)
+            # What the step added so far: 60 s whole, and the lives by 1 - e^(-t / life).
+            grown = 10 * (min(quarters * 900.0, 60.0) + 900 * (1 - math.exp(-late / 900)))
+            self.assertAlmostEqual(float(part.held[noon + quarters]), 10 * 0.5 * 960 + grown, delta=0.1)
+        slow = Load.of([self.part({"rhythm": "day", "life_s": 20_000})]).peak
+        # Half a day is not long enough to reach what the busy rate would hold; at midnight the rate falls.
+        self.assertLess(slow.held, 0.95 * 10 * 1.5 * 20_060)
+        self.assertEqual((slow.time_s, slow.lag_s), (0.0, 12 * 3600))
+
+    def test_a_peak_inside_an_hour_and_after_midnight(self) -> None:
+        late = [0.0] * 23 + [10.0]
+        described = self.estate(
+            {
+                "flows": {
+                    "talk": {"rhythm": "late", "life_s": {"mean": 5400, "shape": "fixed"}, "orderly_share": 0.0},
+                },
+                "rhythms": {"late": late},
+            },
+            {"offers": {"gate": {"release_s": {"idle": 0}}}},
+        )
+        load = demand(flow_ways(described))
+        peak = load.load(load.parts).peak
+        # All that came in one hour are there from midnight until half past.
+        self.assertAlmostEqual(peak.held, 100 * 3600.0, places=4)
+        self.assertAlmostEqual(peak.time_s, 0.0, delta=1.0)
+        self.assertAlmostEqual(peak.lag_s, 3600.0, delta=1.0)
+
     def test_loads_of_every_kind(self) -> None:
         none = {"per_host_per_s": None}
         rate = self.part({"rhythm": "day"})
-        np.testing.assert_allclose(rate.held, [10 * 62 * m for m in DAY])
+        # A hold of about a minute: a quarter of an hour after each step all is as the rate has it.
+        settled = rate.held.reshape(24, -1)[:, 1:]
+        np.testing.assert_allclose(settled, [[10 * 62 * m] * 3 for m in DAY], rtol=1e-9)
         people = self.part({**none, "people": 300, "connections_per_person": 4, "life_s": 30})
         np.testing.assert_allclose(people.held, 300 * 4 / 30 * (30 + 60))
         pool = self.part({**none, "pool_per_host": 3, "life_s": None})
@@ -60,8 +134,9 @@ class Held(InFolder):
         load = demand(flow_ways(described))
         self.assertEqual(load.hours, 168)
         total = load.load(load.at_exit["gate"])
-        self.assertEqual(total.busiest_hour, 167)
-        self.assertAlmostEqual(total.busiest_held, 10 * 62 * 9 + 10 * 61 * 1.5)
+        self.assertTrue(167 * 3600 < total.peak.time_s < 168 * 3600)
+        self.assertAlmostEqual(total.peak.held, 10 * 62 * 9 + 10 * 61 * 1.5, delta=1e-5)
+        self.assertEqual(total.held.size, 168 * POINTS_PER_HOUR)
 
     def test_shares_of_subnets_and_of_parts_sum_to_the_flow(self) -> None:
         described = self.estate(
@@ -75,6 +150,41 @@ class Held(InFolder):
         self.assertAlmostEqual(load.load(load.parts).busiest_new_per_s, 10 * 0.75)
         [lost] = load.left_out
         self.assertEqual((lost.flow, lost.subnets, lost.share), ("talk", ("app", "app-b"), Fraction(1, 4)))
+
+    def test_sums_over_flows_destinations_and_subnets_are_the_exits_total(self) -> None:
+        described = self.estate(
+            {
+                "destinations": {"other": {"prefixes": ["203.0.113.64/26"], "port": 53, "protocol": "udp"}},
+                "flows": {
+                    "talk": {"rhythm": "day", "life_s": 900},
+                    "ask": {"from": "work", "to": "other", "per_host_per_s": 3, "rhythm": "late"},
+                    "hold": {"from": "work", "to": "partner", "pool_per_host": 7},
+                },
+                "rhythms": {"day": DAY, "late": [0.0] * 20 + [5.0] * 4},
+            }
+        )
+        load = demand(flow_ways(described))
+        total = load.load(load.at_exit["gate"])
+        for key in ("flow", "destination", "subnet"):
+            groups = load.grouped("gate", lambda part, key=key: getattr(part, key))  # type: ignore[misc]
+            summed = sum(load.load(parts).held for parts in groups.values())
+            np.testing.assert_allclose(summed, total.held, rtol=1e-12)
+        # The busiest moment of the sum is not the sum of the busiest moments.
+        peaks = sum(load.load(parts).peak.held for parts in load.grouped("gate", lambda part: part.flow).values())
+        self.assertGreaterEqual(peaks, total.peak.held)
+
+
+class Explained(InFolder):
+    def test_every_step_says_what_it_is_made_of(self) -> None:
+        flow = {"rhythm": "day", "orderly_share": 0.5, "reset_share": 0.25}
+        described = self.estate({"flows": {"talk": flow}, "rhythms": {"day": DAY}})
+        steps = {step.figure: step for step in explain_demand(demand(flow_ways(described))) if "talk" in step.about}
+        self.assertEqual(steps["new per s"].working, "10 hosts x 1 per s")
+        self.assertEqual(steps["mean release"].working, "0.5 closed x 60 s + 0.25 reset x 10 s + 0.25 idle x 300 s")
+        self.assertEqual(steps["mean release"].value, "107.5 s")
+        self.assertEqual(steps["mean hold"].value, "109.5 s")
+        self.assertIn("10 per s x 1.5 x 109.5 s = 1,642.5 were it so all day", steps["held at the busiest"].working)
+        self.assertIn("1993", steps["held at the busiest"].source)
 
 
 class Volumes(InFolder):

@@ -102,7 +102,7 @@ class Output(InFolder):
         for command in ("check", "path", "demand", "capacity", "addresses", "charges", "compare"):
             with self.subTest(command):
                 whole = self.json(command)
-                self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 1))
+                self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 2))
                 table = self.program(command, "--format", "csv", "--quiet")
                 self.assertEqual(table.stderr, "")
                 main = next(key for key, value in whole.items() if isinstance(value, list) and key != "answer")

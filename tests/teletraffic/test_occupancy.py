@@ -8,8 +8,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import held, peak_held
-from fenrask.teletraffic.holds import Delayed, Empirical, Exponential, Fixed, Hold, Lognormal, Mixture, hyperexponential
+from fenrask.teletraffic import held, held_each, peak_held
+from fenrask.teletraffic.holds import (
+    Delayed,
+    Empirical,
+    Exponential,
+    Fixed,
+    Hold,
+    Lognormal,
+    Mixture,
+    balanced,
+    hyperexponential,
+)
 
 LAWS: tuple[Hold, ...] = (
     Exponential(3.0),
@@ -49,6 +59,17 @@ class Laws(unittest.TestCase):
                     self.assertAlmostEqual(float(law.survival(np.array([p95]))[0]), 0.05, places=12)
         with self.assertRaises(UnusableInput):
             Lognormal.of_percentile(1.0, 4.0)
+
+    def test_balanced_means_have_the_variation_asked_for(self) -> None:
+        for mean, variation in ((3.0, 1.0), (0.4, 2.0), (60.0, 8.0)):
+            law = balanced(mean, variation)
+            # E X^2 = sum of share x 2 mean^2 for exponentials.
+            second = sum(float(share) * 2 * float(part.mean_s) ** 2 for share, part in law.parts)
+            with self.subTest(mean=mean, variation=variation):
+                self.assertAlmostEqual(float(law.mean_s), mean)
+                self.assertAlmostEqual((second - mean**2) / mean**2 / variation**2, 1, places=9)
+        with self.assertRaises(UnusableInput):
+            balanced(1.0, 0.5)
 
     def test_unusable_laws(self) -> None:
         with self.assertRaises(UnusableInput):
@@ -104,6 +125,19 @@ class Held(unittest.TestCase):
         later = peak_held(rates, 3600.0, Mixture(((0.5, Fixed(3600.0)), (0.5, Fixed(7200.0)))))
         self.assertAlmostEqual(later.time_s, 0.0, delta=1.0)
         self.assertAlmostEqual(later.lag_s, 3600.0, delta=1.0)
+
+    def test_many_laws_at_once_are_each_as_alone(self) -> None:
+        rates, times = [0.0, 5.0, 1.0, 8.0], np.array([0.0, 3.3, 17.0, 39.9])
+        laws = [*LAWS, Exponential(900.0), Fixed(0.2), Delayed(Exponential(0.1), 7.0), Lognormal(30.0, 0.0), *LAWS[:3]]
+        together = held_each(times, rates, 10.0, laws)
+        for number, law in enumerate(laws):
+            with self.subTest(law=law):
+                np.testing.assert_allclose(together[number], held(times, rates, 10.0, law), rtol=1e-12, atol=1e-12)
+
+    def test_of_a_level_top_the_beginning_is_told(self) -> None:
+        peak = peak_held([1.0, 4.0, 2.0], 3600.0, Fixed(600.0))
+        self.assertAlmostEqual(peak.time_s, 4200.0, delta=0.1)
+        self.assertAlmostEqual(peak.lag_s, 600.0, delta=0.1)
 
     def test_unusable_numbers(self) -> None:
         for times, rates, step in (

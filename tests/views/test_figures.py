@@ -7,7 +7,9 @@ from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import UnusableInput
 from fenrask.routing import broken_needs, flow_ways
+from fenrask.views.figures.heat import draw_heat
 from fenrask.views.figures.ports import draw_ports
+from fenrask.views.figures.refusals import draw_refusals
 from fenrask.views.figures.ways import draw_ways
 from tests.support import InFolder
 
@@ -50,7 +52,31 @@ class Figures(InFolder):
             "route_tables": tables,
             "workloads": {"work": {"subnets": [*subnets]}},
         }
-        self.assertIn("3 more exits have more headroom", words(self.ports(patch)))
+        self.assertIn("4 more exits have more headroom", words(self.ports(patch)))
+
+    def test_the_share_refused_is_shaded_where_it_passes_the_target(self) -> None:
+        self.assertNotIn("refused (shaded)", words(self.ports({})))
+        self.assertIn("refused (shaded)", words(self.ports({"workloads": {"work": {"hosts": 40}}})))
+
+    def test_refusals_by_number_of_addresses(self) -> None:
+        sized = capacity(demand(flow_ways(self.estate({"workloads": {"work": {"hosts": 40}}}))))
+        told = words(draw_refusals(sized, ".svg"))
+        for word in ("gate: needs 3, has 1", "target 0.0001", "public addresses (ringed: as many as the exit has)"):
+            self.assertIn(word, told)
+        nothing = capacity(demand(flow_ways(self.estate({"flows": {"talk": None}}))))
+        self.assertIn("No exit that translates", words(draw_refusals(nothing, ".svg")))
+
+    def test_the_heat_map_tells_the_most_in_each_hour(self) -> None:
+        patch = {"flows": {"talk": {"rhythm": "day"}}, "rhythms": {"day": [0.5] * 23 + [8.0]}}
+        told = words(draw_heat(demand(flow_ways(self.estate(patch))), ".svg"))
+        for word in ("gate", "4.96k", "310", "23", "hour of the day"):
+            self.assertIn(word, told)
+        patch["rhythms"] = {"day": [1.0] * 167 + [2.0]}
+        week = words(draw_heat(demand(flow_ways(self.estate(patch))), ".svg"))
+        self.assertIn("day 7", week)
+        self.assertIn(
+            "Nothing is held", words(draw_heat(demand(flow_ways(self.estate({"flows": {"talk": None}}))), ".svg"))
+        )
 
     def test_the_same_input_draws_the_same_file(self) -> None:
         self.assertEqual(self.ports({}, ".png"), self.ports({}, ".png"))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.streams import streams
-from fenrask.demand import Demand, Part, Series, bytes_per_s
+from fenrask.demand import Demand, Load, Part, Profile, Series
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -42,12 +42,17 @@ class _Use:
     series: Series
     capacity: float
     about: str = ""
-    peak: tuple[float, float] | None = None
-    """Time in s and height of the peak, where it is known between the times too."""
+    load: Load | None = None
+    """What the series is a part of, where its peak may lie between the times."""
 
     @property
     def at_its_busiest(self) -> LimitUse:
-        time, use = self.peak or _highest(self.series)
+        time, use = _highest(self.series)
+        if self.load is not None:
+            time, use = (
+                self.load.peak.time_s,
+                max(use, use * self.load.peak.held / float(np.max(self.load.held) or 1.0)),
+            )
         level = float(np.min(self.series)) >= use * (1 - 1e-12)
         detail = " ".join(filter(None, (self.about, "" if level else f"at {clock_text(time)}")))
         growth = self.capacity / use - 1 if use else None
@@ -88,16 +93,14 @@ def _through_the_day(demand: Demand, exit_name: str, parts: Sequence[Part], offe
     most = offer.limits.connections_per_tuple
     if most is not None:
         for one in streams(demand, exit_name, "tuples", parts):
-            peak = (one.load.peak.time_s, one.load.peak.held)
-            yield _Use("connections of a tuple", "connections", one.load.held, most, one.label, peak)
+            yield _Use("connections of a tuple", "connections", one.load.held, most, one.label, one.load)
 
 
 def _throughput(demand: Demand, parts: Sequence[Part], stated: Throughput, of: str, among: int) -> Iterator[_Use]:
     """Connections, new ones, bits and packets; each of so many nodes takes an even part."""
     load = demand.load(parts)
     if stated.connections is not None:
-        peak = (load.peak.time_s, load.peak.held / among)
-        yield _Use(f"connections{of}", "connections", load.held / among, stated.connections, peak=peak)
+        yield _Use(f"connections{of}", "connections", load.held / among, stated.connections, load=load)
     if stated.new_per_s is not None:
         yield _Use(f"new per second{of}", "new connections per s", load.new_per_s / among, stated.new_per_s)
     if stated.gbit_per_s is not None:
@@ -125,15 +128,17 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
 
     What is exchanged goes with the new connections, a standing pool's evenly through the day.
     """
-    total = np.zeros(demand.hours)
-    described = demand.ways.described
-    per_s: dict[str, float] = {}
+    flows = demand.ways.described.estate.flows
+    level, by_profile = 0.0, dict[int, tuple[Profile, float]]()
     for part in parts:
-        if part.flow not in per_s:
-            flow = described.estate.flows[part.flow]
-            per_s[part.flow] = bytes_per_s(described, flow) / (flow.packet_bytes if packets else 1)
-        mean = per_s[part.flow] * float(part.way.share)
-        rhythm = part.profile.rhythm
-        weight = part.profile.mean_rhythm
-        total += mean * rhythm / weight if part.rate_per_s and weight else mean
+        size = flows[part.flow].packet_bytes if packets else 1
+        mean = demand.bytes_per_s(part) / size * float(part.way.share)
+        if part.rate_per_s and part.profile.mean_rhythm:
+            known = by_profile.get(part.profile.number, (part.profile, 0.0))
+            by_profile[part.profile.number] = (part.profile, known[1] + mean)
+        else:
+            level += mean
+    total = np.full(demand.hours, level)
+    for profile, mean in by_profile.values():
+        total += mean * profile.rhythm / profile.mean_rhythm
     return total

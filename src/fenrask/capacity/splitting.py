@@ -2,13 +2,14 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment
 from fenrask.capacity.limits import limit_rows, stated_limits
 from fenrask.capacity.packing import Floats, fewest_boxes
-from fenrask.capacity.streams import streams
+from fenrask.capacity.streams import pools, streams
 from fenrask.demand import Demand, Part
 from fenrask.estate import Offer, Ports
 from fenrask.units import counted
@@ -68,19 +69,23 @@ def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports) -> Split |
     sizing = _Sizing(demand, exit_name, offer, ports)
     too_much = []
     for name, parts in by_subnet.items():
-        if why := sizing.too_much(parts):
+        if why := sizing.too_much(name, parts):
             too_much.append(TooMuch(name, why))
             continue
         subnet = estate.subnets[name]
         groups.setdefault((subnet.network, subnet.zone if offer.scope == "zone" else None), []).append(name)
     shares, at_least = [], 0
     for (network, zone), names in groups.items():
-        boxes, fewest = sizing.divide([by_subnet[name] for name in names])
+        boxes, fewest = sizing.divide(names, [by_subnet[name] for name in names])
         at_least += fewest
         for box, addresses in boxes:
             shares.append(Share(network, zone, tuple(names[number] for number in box), addresses))
     found = Split(exit_name, tuple(shares), at_least, tuple(too_much))
     return found if too_much or len(shares) > 1 else None
+
+
+_CLOSE = 1e-3
+"""Nearer to a limit than this a subnet is looked at between the times too."""
 
 
 class _Sizing:
@@ -94,6 +99,7 @@ class _Sizing:
         self._most = offer.limits.addresses
         room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
         self._room = room
+        self._rows: dict[str, dict[str, Floats]] = {}
 
     def addresses(self, parts: Sequence[Part]) -> int | None:
         """The fewest addresses for some parts; None where no number suffices, or more than a gateway takes."""
@@ -101,8 +107,11 @@ class _Sizing:
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         return None if found is None or (self._most is not None and found > self._most) else max(1, found)
 
-    def too_much(self, parts: Sequence[Part]) -> str:
-        """Why these parts alone are more than one gateway takes; empty where they are not."""
+    def too_much(self, subnet: str, parts: Sequence[Part]) -> str:
+        """Why a subnet alone is more than one gateway takes; empty where it is not."""
+        self._rows[subnet] = dict(self._shares(parts))
+        if self._is_linear and all(np.max(row) < 1 - _CLOSE for row in self._rows[subnet].values()):
+            return ""
         offered = streams(self._demand, self._exit, self._assignment.view, parts)
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         if found is None:
@@ -115,48 +124,49 @@ class _Sizing:
         over = [limit for limit in limits if limit.use > limit.capacity]
         return f"{over[0].use:,.6g} {over[0].unit}, of at most {over[0].capacity:,.6g}" if over else ""
 
-    def divide(self, subnets: Sequence[Sequence[Part]]) -> tuple[list[tuple[tuple[int, ...], int]], int]:
+    def divide(
+        self, names: Sequence[str], subnets: Sequence[Sequence[Part]]
+    ) -> tuple[list[tuple[tuple[int, ...], int]], int]:
         """Boxes of subnets with the addresses of each, and the fewest boxes there can be."""
 
-        def carries(numbers: Sequence[int]) -> bool:
-            return self.addresses([part for number in numbers for part in subnets[number]]) is not None
+        needed: dict[tuple[int, ...], int | None] = {}
 
-        sizes = self._sizes(subnets)
+        def addresses(numbers: Sequence[int]) -> int | None:
+            key = tuple(numbers)
+            if key not in needed:
+                needed[key] = self.addresses([part for number in key for part in subnets[number]])
+            return needed[key]
+
+        def carries(numbers: Sequence[int]) -> bool:
+            return addresses(numbers) is not None
+
+        sizes = self._sizes(names)
         packing = fewest_boxes(sizes, None if self._is_linear else carries)
         if not all(map(carries, packing.boxes)):
             # A peak between the times that were looked at is a little higher than they are.
             packing = fewest_boxes(sizes, carries)
-        boxes = []
-        for box in packing.boxes:
-            addresses = self.addresses([part for number in box for part in subnets[number]])
-            boxes.append((box, addresses or self._most or 1))
-        return boxes, packing.at_least
+        return [(box, addresses(box) or self._most or 1) for box in packing.boxes], packing.at_least
 
-    @property
+    @cached_property
     def _is_linear(self) -> bool:
         """Whether loads simply add up to what a gateway takes; hosts with a block each do."""
         parts = self._demand.at_exit[self._exit]
         offered = streams(self._demand, self._exit, self._assignment.view, parts)
         return self._assignment.name == "host-block" or self._assignment.adds_up(offered, self._ports)
 
-    def _sizes(self, subnets: Sequence[Sequence[Part]]) -> Floats:
+    def _sizes(self, names: Sequence[str]) -> Floats:
         """What each subnet takes of every limit at every time, as a share: shape (n_subnets, n_rows)."""
-        columns: dict[tuple[str, int], dict[int, float]] = {}
-        for number, parts in enumerate(subnets):
-            for name, values in self._shares(parts):
-                for time, value in enumerate(values):
-                    columns.setdefault((name, time), {})[number] = float(value)
-        sizes = np.zeros((len(subnets), len(columns)))
-        for column, cells in enumerate(columns.values()):
-            for number, value in cells.items():
-                sizes[number, column] = value
-        return sizes
+        rows: dict[str, Floats] = {}
+        for number, name in enumerate(names):
+            for row, values in self._rows[name].items():
+                rows.setdefault(row, np.zeros((len(names), values.size)))[number] = values
+        return np.concatenate(list(rows.values()), axis=1) if rows else np.zeros((len(names), 0))
 
     def _shares(self, parts: Sequence[Part]) -> list[tuple[str, Floats]]:
         """Named rows of one subnet: ports by pool and time, and the offer's other limits."""
         rows = []
         if self._room is not None:
-            offered = streams(self._demand, self._exit, self._assignment.view, parts)
+            offered = list(pools(self._demand, self._exit, self._assignment.view, parts))
             if self._assignment.view == "hosts":
                 by_host = {one.label: np.ceil(one.copies - 1e-9) for one in offered}
                 rows.append(("hosts with a block", np.array([sum(by_host.values()) / self._room])))

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import TypeVar
 
 import numpy as np
@@ -9,18 +10,40 @@ import numpy as np
 from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Part, Series
 
-__all__ = ["streams"]
+__all__ = ["Pool", "pools", "streams"]
 
 Key = TypeVar("Key")
 
 
+@dataclass(frozen=True)
+class Pool:
+    """Parts that compete for the same ports, with the weight of each in one of `copies` pools that are alike."""
+
+    label: str
+    protocol: str
+    parts: Sequence[Part]
+    weights: Series
+    copies: float = 1.0
+    share: float = 1.0
+    """How thin it is drawn from the flows behind it."""
+
+    @property
+    def load(self) -> Load:
+        return Load.of(self.parts, self.weights)
+
+
 def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> tuple[Stream, ...]:
     """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host."""
+    return tuple(_stream(demand, pool) for pool in pools(demand, exit_name, view, parts))
+
+
+def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
+    """The same without what the flows say of their traffic."""
     some = demand.at_exit.get(exit_name, ()) if parts is None else parts
-    return tuple(_VIEWS[view](demand, some)) if some else ()
+    return _VIEWS[view](demand, some)
 
 
-def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Stream]:
+def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
     """Toward each destination address, port and protocol; addresses with like shares of the load are one."""
     for name, its_parts in _grouped(parts, lambda part: part.destination).items():
         destination = demand.ways.described.estate.destinations[name]
@@ -34,26 +57,26 @@ def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Stream]:
             reached = float(np.dot(rates, each))
             copies = number * float(np.sum(rates)) * share / reached if reached else float(number)
             own = label if len(by_share) == 1 else f"{label} (an address with {share:.3g} of it)"
-            yield _stream(demand, own, destination.protocol, its_parts, each, copies, share)
+            yield Pool(own, destination.protocol, its_parts, each, copies, share)
 
 
-def _whole(demand: Demand, parts: Sequence[Part]) -> Iterator[Stream]:
+def _whole(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
     """All of a transport protocol."""
     for protocol, its_parts in _grouped(parts, lambda part: _protocol(demand, part)).items():
-        yield _stream(demand, f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)), 1.0, 1.0)
+        yield Pool(f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)))
 
 
-def _hosts(demand: Demand, parts: Sequence[Part]) -> Iterator[Stream]:
+def _hosts(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
     """One host of each workload in each subnet, for each transport protocol."""
     groups = _grouped(parts, lambda part: (*_host_group(demand, part), _protocol(demand, part)))
     for (workload, subnet, protocol), its_parts in groups.items():
         hosts = _hosts_in_a_subnet(demand, workload)
         if hosts:
             weights = np.full(len(its_parts), 1 / hosts)
-            yield _stream(demand, f"{workload} in {subnet}", protocol, its_parts, weights, hosts, 1.0)
+            yield Pool(f"{workload} in {subnet}", protocol, its_parts, weights, hosts)
 
 
-_VIEWS: dict[View, Callable[[Demand, Sequence[Part]], Iterator[Stream]]] = {
+_VIEWS: dict[View, Callable[[Demand, Sequence[Part]], Iterator[Pool]]] = {
     "tuples": _tuples,
     "whole": _whole,
     "hosts": _hosts,
@@ -80,47 +103,44 @@ def _hosts_in_a_subnet(demand: Demand, workload: str) -> float:
     return stated.hosts / len(stated.subnets)
 
 
-def _stream(
-    demand: Demand,
-    label: str,
-    protocol: str,
-    parts: Sequence[Part],
-    weights: Series,
-    copies: float,
-    share: float,
-) -> Stream:
-    """A stream with what the flows behind it say of its traffic; `share` is how thin it is drawn from them."""
-    estate = demand.ways.described.estate
+def _stream(demand: Demand, pool: Pool) -> Stream:
+    """A pool with what the flows behind it say of their traffic."""
+    estate, parts = demand.ways.described.estate, pool.parts
     flows = [estate.flows[part.flow] for part in parts]
-    held = np.array([part.mean_held for part in parts]) * weights
-    total = float(np.sum(held))
-    burstiness = np.array([flow.burstiness for flow in flows])
-    peakedness = 1.0
-    if total and np.any(burstiness != 1.0):
-        # A random part of a bursty stream is less bursty.
-        peakedness = 1 + share * (float(np.dot(burstiness, held)) / total - 1)
-    retry = np.array([flow.retry_share for flow in flows])
-    largest = int(np.argmax(held))
+    held = [part.mean_held * float(weight) for part, weight in zip(parts, pool.weights, strict=True)]
+    total = sum(held)
+    burstiness, retried = 1.0, 0.0
+    if total and any(flow.burstiness != 1.0 or flow.retry_share for flow in flows):
+        burstiness = sum(flow.burstiness * load for flow, load in zip(flows, held, strict=True)) / total
+        retried = sum(flow.retry_share * load for flow, load in zip(flows, held, strict=True)) / total
+    tied = any(estate.has_needs(flow) and estate.needs_of(flow).one_source_per_host for flow in flows)
     return Stream(
-        label,
-        protocol,
-        Load.of(parts, weights),
-        copies,
-        _alike_hosts(demand, parts, held),
-        peakedness,
-        _sources(demand, parts, weights),
-        float(np.dot(retry, held)) / total if total and np.any(retry) else 0.0,
-        any(estate.has_needs(flow) and estate.needs_of(flow).one_source_per_host for flow in flows),
-        flows[largest].rhythm or "",
+        label=pool.label,
+        protocol=pool.protocol,
+        load=pool.load,
+        copies=pool.copies,
+        hosts=_alike_hosts(demand, parts, held) if tied or _hashes(demand, parts[0].exit) else 1.0,
+        # A random part of a bursty stream is less bursty.
+        peakedness=1 + pool.share * (burstiness - 1),
+        sources=_sources(demand, parts, pool.weights),
+        retry_share=retried,
+        tied=tied,
+        rhythm=flows[held.index(max(held))].rhythm or "",
     )
 
 
-def _alike_hosts(demand: Demand, parts: Sequence[Part], held: Series) -> float:
+def _hashes(demand: Demand, exit_name: str) -> bool:
+    """Whether an exit's offer sends hosts, not connections, to one of several places."""
+    offer = demand.ways.described.offer_of(exit_name)
+    return offer is not None and offer.ports is not None and offer.ports.hashes_hosts
+
+
+def _alike_hosts(demand: Demand, parts: Sequence[Part], held: Sequence[float]) -> float:
     """So many hosts, all alike, are as uneven as those that are there: (sum)^2 / sum of squares."""
     by_group: dict[tuple[str, str], float] = {}
     for part, load in zip(parts, held, strict=True):
         group = _host_group(demand, part)
-        by_group[group] = by_group.get(group, 0.0) + float(load)
+        by_group[group] = by_group.get(group, 0.0) + load
     squares = sum(load**2 / max(1.0, _hosts_in_a_subnet(demand, group[0])) for group, load in by_group.items())
     return sum(by_group.values()) ** 2 / squares if squares else 1.0
 

@@ -11,7 +11,9 @@ from fenrask.cli.screen import rendering, say
 from fenrask.demo import STEPS, VELLMOUTH
 from fenrask.designs import judge
 from fenrask.estate import read_estate
+from fenrask.views.figures.heat import draw_heat
 from fenrask.views.figures.ports import draw_ports
+from fenrask.views.figures.refusals import draw_refusals
 from fenrask.views.figures.ways import draw_ways
 from fenrask.views.formats import FORMATS
 
@@ -33,8 +35,17 @@ def command(
         print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
         sys.stdout.write(FORMATS["table"](step.page(judged), where))
         sys.stdout.flush()
-    write_whole(folder / "ports.png", draw_ports(judged.capacity, ".png"), force)
-    write_whole(folder / "ways.png", draw_ways(judged.ways, judged.broken, ".png"), force)
-    print(f"\n\nFigures: ports in use over the day against capacity, an exit a panel: {folder / 'ports.png'}")
-    print(f"and every way out, its width by volume, lost ones crossed: {folder / 'ways.png'}")
+    print("\n\nFigures")
+    for file, what, drawn in (
+        (
+            "ways.png",
+            "every way out, its width by volume, lost ones crossed",
+            draw_ways(judged.ways, judged.broken, ".png"),
+        ),
+        ("held.png", "connections held by exit and hour", draw_heat(judged.demand, ".png")),
+        ("ports.png", "ports in use over the day against capacity", draw_ports(judged.capacity, ".png")),
+        ("refusals.png", "the share refused by number of addresses", draw_refusals(judged.capacity, ".png")),
+    ):
+        write_whole(folder / file, drawn, force)
+        print(f"  {folder / file}: {what}")
     say(f"Now yours: cd {folder}, change estate.yaml, and run any command above; or `fenrask start FOLDER`.")

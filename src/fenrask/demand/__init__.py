@@ -3,7 +3,7 @@
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Holding, holding, life_law
 from fenrask.demand.loads import POINTS_PER_HOUR, Demand, LeftOut, Load, Part, Profile, Series, demand
-from fenrask.demand.volumes import Volume, bytes_per_s, month_volume
+from fenrask.demand.volumes import Volume, month_volume
 
 __all__ = [
     "POINTS_PER_HOUR",
@@ -15,7 +15,6 @@ __all__ = [
     "Profile",
     "Series",
     "Volume",
-    "bytes_per_s",
     "demand",
     "explain_demand",
     "holding",

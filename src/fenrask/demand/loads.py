@@ -14,9 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.demand.holding import Holding, holding
+from fenrask.demand.volumes import bytes_per_s
 from fenrask.estate import Described, Flow
 from fenrask.routing import Way, Ways
-from fenrask.teletraffic import Peak, held_each, peak_near
+from fenrask.teletraffic import Peak, held_each, peak_held, peak_near
 from fenrask.teletraffic.holds import Fixed, Hold
 from fenrask.units import SECONDS_PER_HOUR
 
@@ -41,14 +42,24 @@ class Profile:
     held: Series
 
     @cached_property
+    def is_level(self) -> bool:
+        """Whether as many are held at every time."""
+        return bool(np.ptp(self.held) <= 1e-12 * np.max(self.held))
+
+    @cached_property
+    def peak_at_s(self) -> float:
+        """When most are held, s."""
+        return peak_held(self.rhythm, SECONDS_PER_HOUR, self.law).time_s
+
+    @cached_property
     def mean_rhythm(self) -> float:
         """Mean over the day of `rhythm`."""
         return float(np.mean(self.rhythm))
 
     @cached_property
     def mean_held(self) -> float:
-        """Mean over the day of `held`."""
-        return float(np.mean(self.held))
+        """Mean over the day of connections held for one new connection per s (Little 1961)."""
+        return self.mean_rhythm * float(self.law.mean_s)
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,12 +114,15 @@ class Load:
     @classmethod
     def of(cls, parts: Sequence[Part], weights: Series | None = None) -> "Load":
         """The sum of parts; weights of shape (n_parts,), or 1 for each."""
+        if len(parts) == 1:
+            only, weight = parts[0], 1.0 if weights is None else float(weights[0])
+            return cls((only.profile,), np.array([only.rate_per_s * weight]), only.standing * weight)
         known = {part.profile.number: part.profile for part in parts}
         places = {number: place for place, number in enumerate(known)}
-        weight = np.ones(len(parts)) if weights is None else weights
-        rates = np.array([part.rate_per_s for part in parts]) * weight
+        each = np.ones(len(parts)) if weights is None else weights
+        rates = np.array([part.rate_per_s for part in parts]) * each
         index = np.array([places[part.profile.number] for part in parts], dtype=np.intp)
-        standing = float(np.dot(np.array([part.standing for part in parts]), weight))
+        standing = float(np.dot(np.array([part.standing for part in parts]), each))
         summed = np.bincount(index, weights=rates, minlength=len(known)).astype(np.float64)
         return cls(tuple(known.values()), summed, standing)
 
@@ -135,7 +149,13 @@ class Load:
         grid = _grid(hours)
         if self.is_level:
             return Peak(0.0, float(self.held[0]), 0.0)
-        time, held = peak_near(self.held_at, grid, self.held)
+        moving = [place for place, one in enumerate(self.profiles) if self.rates[place] and not one.is_level]
+        if len(moving) == 1:
+            # One rhythm and one law alone move it: its peak is theirs.
+            time = self.profiles[moving[0]].peak_at_s
+            held = float(self.held_at(np.array([time]))[0])
+        else:
+            time, held = peak_near(self.held_at, grid, self.held)
         start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
         period = hours * SECONDS_PER_HOUR
         return Peak(time % period, held, (time - start) % period)
@@ -159,7 +179,9 @@ class Load:
 
     @property
     def mean_held(self) -> float:
-        return float(np.mean(self.held))
+        """Mean over the day."""
+        means = np.array([one.mean_held for one in self.profiles])
+        return self.standing + float(np.dot(self.rates, means))
 
     @property
     def busiest_new_per_s(self) -> float:
@@ -194,6 +216,13 @@ class Demand:
         """The moments at which connections held are computed, s from the start, shape (n_times,)."""
         return _grid(self.hours)
 
+    def bytes_per_s(self, part: Part) -> float:
+        """Mean bytes of a part's flow, of all its ways together, in a second of the month, both ways."""
+        share = float(part.way.share)
+        mean_new = part.rate_per_s * part.profile.mean_rhythm / share if share else 0.0
+        described = self.ways.described
+        return bytes_per_s(described, described.estate.flows[part.flow], mean_new)
+
     @cached_property
     def at_exit(self) -> dict[str, tuple[Part, ...]]:
         """The parts on each exit that carries any."""
@@ -225,22 +254,24 @@ def demand(ways: Ways) -> Demand:
     estate = ways.described.estate
     rhythms = _Rhythms(ways.described)
     parts: list[tuple[Way, str, float, float, tuple[str, Holding | None]]] = []
-    holdings: dict[tuple[str, str], Holding] = {}
+    holdings: dict[tuple[object, ...], Holding] = {}
     profiles = _Profiles(rhythms)
+    exits = _Exits(ways.described)
     for way in ways.ways:
         if not way.walk.verdict.arrives:
             continue
         flow = estate.flows[way.flow]
         hosts, share = estate.workloads[flow.from_].hosts, float(way.share)
-        for exit_name in _holding(ways.described, way):
+        for exit_name in exits.holding(way.walk.exits):
             if flow.pool_per_host is not None:
                 parts.append((way, exit_name, 0.0, share * hosts * flow.pool_per_host, ("", None)))
                 continue
-            offer = ways.described.offer_of(exit_name) if estate.exits[exit_name].translates else None
-            key = (way.flow, estate.exits[exit_name].offer_name if offer else "")
+            offer = exits.offers[exit_name]
+            protocol = estate.destinations[flow.to].protocol
+            key = (estate.exits[exit_name].offer_name if offer else "", protocol, *flow.ending_key)
             held = holdings.get(key)
             if held is None:
-                held = holdings[key] = holding(flow, estate.destinations[flow.to].protocol, offer)
+                held = holdings[key] = holding(flow, protocol, offer)
             parts.append((way, exit_name, share * new_per_s(flow, hosts), 0.0, (flow.rhythm or "", held)))
     profiles.learn([profile for *_, profile in parts])
     made = tuple(
@@ -270,6 +301,23 @@ class _Rhythms:
         self.hours = max([24, *(len(estate.rhythms[name]) for name in used)])
         self.of = {name: np.resize(np.array(estate.rhythms[name], dtype=np.float64), self.hours) for name in used}
         self.of[""] = np.ones(self.hours)
+
+
+class _Exits:
+    """Which exits keep connections, and by which offer."""
+
+    def __init__(self, described: Described) -> None:
+        exits = described.estate.exits
+        stated = {name: described.offer_of(name) for name in exits}
+        self._keep = {name for name, one in exits.items() if one.translates or stated[name] is not None}
+        self.offers = {name: stated[name] if one.translates else None for name, one in exits.items()}
+        self._known: dict[tuple[str, ...], tuple[str, ...]] = {}
+
+    def holding(self, passed: tuple[str, ...]) -> tuple[str, ...]:
+        """Those of a way that keep connections; the last where none does. A bare door keeps nothing."""
+        if passed not in self._known:
+            self._known[passed] = tuple(name for name in passed if name in self._keep) or passed[-1:]
+        return self._known[passed]
 
 
 class _Profiles:
@@ -306,13 +354,6 @@ def _left_out(ways: Ways) -> Iterator[LeftOut]:
     for (flow, why), its_ways in lost.items():
         share = sum((way.share for way in its_ways), Fraction(0))
         yield LeftOut(flow, tuple(dict.fromkeys(way.subnet for way in its_ways)), share, why)
-
-
-def _holding(described: Described, way: Way) -> tuple[str, ...]:
-    """The exits of a way that keep connections; the last where none does. A bare door keeps nothing."""
-    exits = described.estate.exits
-    keeping = [n for n in way.walk.exits if exits[n].translates or described.offer_of(n) is not None]
-    return tuple(keeping) or way.walk.exits[-1:]
 
 
 def _grid(hours: int) -> Series:

@@ -36,12 +36,17 @@ def month_volume(described: Described, way: Way) -> Volume:
     )
 
 
-def bytes_per_s(described: Described, flow: Flow) -> float:
-    """Mean bytes of a whole flow in a second of the month, both ways."""
-    connections = _connections_a_month(described, flow)
-    out = _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month)
-    back = _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month)
-    return float(out + back) / (float(described.catalogue.hours_per_month) * SECONDS_PER_HOUR)
+def bytes_per_s(described: Described, flow: Flow, mean_new_per_s: float) -> float:
+    """Mean bytes of a whole flow in a second of the month, both ways, as far as floats tell."""
+    month_s = float(described.catalogue.hours_per_month) * SECONDS_PER_HOUR
+    total = 0.0
+    for kib_each, gib_a_month in (
+        (flow.out_kib_per_connection, flow.out_gib_per_month),
+        (flow.in_kib_per_connection, flow.in_gib_per_month),
+    ):
+        by_month = None if gib_a_month is None else gib_a_month * _GIB / month_s
+        total += mean_new_per_s * (kib_each or 0.0) * KIB if by_month is None else by_month
+    return total
 
 
 def _bytes(connections: Fraction, kib_each: float | None, gib_a_month: float | None) -> Fraction:

@@ -85,15 +85,19 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask demand",
-        "Connections held at the busiest hour: a port stays taken long after a short connection.",
+        "Connections held, and when most: a port stays taken long after a short connection.",
         lambda judged: demand_page(judged.demand),
     ),
     Step(
         "fenrask capacity",
-        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
+        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings, from 16:15.",
         lambda judged: capacity_page(judged.capacity),
     ),
-    Step("fenrask addresses", "What is bought, and what each partner has to allow-list.", _addresses),
+    Step(
+        "fenrask addresses",
+        "What is bought, what each partner has to allow-list, and what two more addresses change for them.",
+        _addresses,
+    ),
     Step(
         "fenrask charges",
         "Most goes to gate-fleet, for pictures and readings that a routed endpoint takes for nothing.",

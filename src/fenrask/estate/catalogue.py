@@ -100,6 +100,11 @@ class Ports(Strict):
         "connection", description="for node-share: what the hash sends to one node, each connection or each host"
     )
 
+    @property
+    def hashes_hosts(self) -> bool:
+        """Whether a hash sends all of a host's connections, toward one destination or all, to one of several places."""
+        return self.address_choice in ("by-host", "by-host-and-destination") or self.spread == "host"
+
     def early_reuse(self, ending: Ending) -> float:
         """The share of connections with this ending whose port is given out again at once."""
         if isinstance(self.early_reuse_share, dict):

@@ -65,6 +65,13 @@ class Flow(Strict):
         """Mean life, s, of connections that come about."""
         return self.life_s.mean_s if isinstance(self.life_s, Law) else self.life_s
 
+    @property
+    def ending_key(self) -> tuple[object, ...]:
+        """What makes two flows' holds alike, at one exit and with one protocol."""
+        life = self.life_s if not isinstance(self.life_s, Law) else id(self.life_s)
+        tcp = (self.orderly_share, *(getattr(self, name) for name in _ENDING_SHARES))
+        return (life, *tcp, self.udp_one_way_share, self.udp_streaming_share)
+
     def endings(self, protocol: str) -> dict[Ending, float]:
         """The share of each way to end, of `tcp` or `udp`; they sum to 1."""
         if protocol == "udp":

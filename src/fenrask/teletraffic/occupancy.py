@@ -53,13 +53,13 @@ def held_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: 
         result[:] = rates[0] * np.array([[law.mean_s] for law in holds], dtype=np.float64).reshape(-1, 1)
         return result
     moments, which = np.unique(inside, return_inverse=True)
+    # Column i of `back` holds the rates of the steps before that of time i, the latest first.
+    back = rates[np.mod(current - np.arange(rates.size)[:, None], rates.size)]
+    places = [np.flatnonzero(which == number) for number in range(moments.size)]
     for numbers, law in stacked(holds):
-        for number, moment in enumerate(moments):
-            weights, rest = _weights(float(moment), rates, step_s, law)
-            here = np.flatnonzero(which == number)
-            # Column i of `back` holds the rates of the steps before that of time i, the latest first.
-            back = rates[np.mod(current[here] - np.arange(rates.size)[:, None], rates.size)]
-            result[np.array(numbers)[:, None], here] = weights @ back + rest * np.mean(rates)
+        weights, rest = _weights(moments, rates, step_s, law)
+        for weight, left, here in zip(weights, rest, places, strict=True):
+            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left * np.mean(rates)
     return result
 
 
@@ -104,23 +104,25 @@ def peak_near(held_at: Callable[[Floats], Floats], grid: Floats, values: Floats)
     return time, value
 
 
-def _weights(inside: float, rates: Floats, step_s: float, hold: Hold) -> tuple[Floats, Floats]:
+def _weights(inside: Floats, rates: Floats, step_s: float, hold: Hold) -> tuple[Floats, Floats]:
     """How much each step before a moment counts, s, whole periods folded; and what is left of the mean hold.
 
-    Shapes (n_laws, n_steps) and (n_laws, 1). Steps are taken backward until what lies further cannot
-    matter: beyond x the sum is the mean rate times what is left, give or take P(hold > x) times the period
-    times the spread of the rates (integration by parts).
+    inside: moments, s from their step's start. Shapes (n_moments, n_laws, n_steps) and (n_moments, n_laws, 1).
+    Steps are taken backward until what lies further cannot matter: beyond x the sum is the mean rate times
+    what is left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
     """
     n = rates.size
     mean = np.atleast_2d(hold.mean_s)
     spread, scale = float(np.ptp(rates)) * n * step_s, float(np.mean(rates)) * mean
-    folded, reached, before, batch = np.zeros((mean.shape[0], n)), np.zeros_like(mean), 0, n
+    shape = (inside.size, mean.shape[0])
+    folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, n
     while before < _MOST_STEPS:
-        edges = np.maximum(inside + step_s * np.arange(before - 1, before + batch), 0.0)
-        grown = np.atleast_2d(hold.integrated_survival(edges))
-        folded += np.diff(grown, axis=1).reshape(mean.shape[0], -1, n).sum(axis=1)
-        reached, before = grown[:, -1:], before + batch
-        if np.all(np.atleast_2d(hold.survival(edges[-1:])) * spread <= _REST * scale):
+        steps = step_s * np.arange(before - 1, before + batch)
+        edges = np.maximum(inside[:, None, None] + steps, 0.0)
+        grown = hold.integrated_survival(edges)
+        folded += np.diff(grown, axis=2).reshape(*shape, -1, n).sum(axis=2)
+        reached, before = grown[..., -1:], before + batch
+        if np.all(hold.survival(edges[:1, :, -1:])[0] * spread <= _REST * scale):
             break
         batch = min(2 * batch, n * max(1, 65_536 // n))
     return folded, np.maximum(0.0, mean - reached)

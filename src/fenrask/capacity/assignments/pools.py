@@ -139,6 +139,9 @@ def _capped(c: Series, a: Series, sources: float | Series) -> Series:
 def _through_the_day(stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The refused share at every time of the day or week, shape (n_times,)."""
     held = stream.load.held
+    most_of_a_cell = np.array([stream.busiest / division.even_cells])
+    if not _may_refuse(division.ports, most_of_a_cell, stream, search_tries)[0]:
+        return np.zeros(held.size)
     if stream.load.is_level:
         return np.full(held.size, refused_share(held[:1], stream, division, search_tries)[0])
     return refused_share(held, stream, division, search_tries)
@@ -146,6 +149,8 @@ def _through_the_day(stream: Stream, division: Division, search_tries: int | Non
 
 def _refused_a_day(stream: Stream, refused: Series) -> float:
     """Connections refused in a mean day, of all pools like this one."""
+    if not refused.any():
+        return 0.0
     by_quarter = (refused + np.roll(refused, -1)) / 2
     by_hour = by_quarter.reshape(-1, POINTS_PER_HOUR).mean(axis=1)
     days: float = by_hour.size / 24
@@ -210,10 +215,13 @@ def least_for(
     target: float,
 ) -> int | None:
     """The fewest addresses with which no stream is refused more than `target` at its peak; None if none do."""
-    plain = [one for one in streams if one.is_plain and search_tries is None and divide(one, 2).tied_cells == 1]
-    others = [one for one in streams if one not in plain and one.busiest > 0]
+    plain: list[Stream] = []
+    others: list[Stream] = []
+    for one in streams:
+        erlang = one.is_plain and search_tries is None and divide(one, 2).tied_cells == 1
+        (plain if erlang else others).append(one)
     needed = _least_of_plain(plain, divide, target)
-    for one in others:
+    for one in (one for one in others if one.busiest > 0):
         peak = np.array([one.load.peak.held])
 
         def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:

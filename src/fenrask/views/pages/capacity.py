@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.capacity import Capacity, ExitCapacity
 from fenrask.units import clock_text
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["capacity_page"]
 
@@ -14,6 +14,7 @@ _EXITS = (
     Column("addresses_needed", "needs", "count"),
     Column("binding_pool", "busiest"),
     Column("busiest_at", "at"),
+    Column("busiest_at_s", "at s", "number", least_width=MACHINES),
     Column("busiest_held_connections", "held", "number", decimals=0),
     Column("ports", "ports", "count"),
     Column("port_headroom", "headroom", "share", least_width=100),
@@ -78,7 +79,7 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
     ports = one.ports
     if ports is None:
         limit = one.port_limit
-        nothing = ("nothing held", "", 0.0, round(limit.capacity), 1.0, 0.0, 0)
+        nothing = ("nothing held", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
         return (one.exit, one.addresses, one.needed, *nothing, one.fits)
     return (
         one.exit,
@@ -86,6 +87,7 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
         one.needed,
         ports.binding,
         "all day" if ports.level else clock_text(ports.time_s),
+        ports.time_s,
         ports.held,
         ports.capacity,
         ports.headroom,

@@ -5,17 +5,18 @@ from typing import Any
 
 from fenrask.demand import Demand, Part
 from fenrask.units import clock_text, span_text
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["demand_page"]
 
 _HELD = (
     Column("busiest_held_connections", "held at busiest", "number"),
     Column("busiest_at", "at"),
+    Column("busiest_at_s", "at s", "number", least_width=MACHINES),
     Column("lag_s", "lag min", "minutes", least_width=110),
-    Column("mean_held_connections", "mean held", "number", least_width=100),
+    Column("mean_held_connections", "mean held", "number", least_width=110),
     Column("busiest_new_per_s", "new /s", "number", decimals=2),
-    Column("held_by_quarter_hour_connections", "held through the day", "series", least_width=110),
+    Column("held_by_quarter_hour_connections", "held through the day", "series", least_width=100),
 )
 _EXITS = (Column("exit", "exit"), *_HELD)
 _EVERYWHERE = (Column("destination", "destination"), *_HELD)
@@ -78,4 +79,4 @@ def _held(demand: Demand, parts: Iterable[Part]) -> tuple[Any, ...]:
     peak = load.peak
     at = "all day" if load.is_level else clock_text(peak.time_s)
     lag = None if load.is_level else peak.lag_s
-    return (peak.held, at, lag, load.mean_held, load.busiest_new_per_s, load.held.tolist())
+    return (peak.held, at, peak.time_s, lag, load.mean_held, load.busiest_new_per_s, load.held.tolist())

@@ -98,7 +98,7 @@ class Shared(unittest.TestCase):
         self.assertEqual(found.binding, "b")
         self.assertAlmostEqual(found.held, 700.0, delta=1e-6)
         self.assertTrue(17 * 3600 < found.time_s <= 18 * 3600)
-        begins = found.begins_s(1e-4)
+        begins = found.begins_s
         assert begins is not None
         self.assertTrue(17 * 3600 <= begins <= found.time_s)
         # Refused connections of a day: the hour's rate times B(m(t)), by a fine sum of our own.

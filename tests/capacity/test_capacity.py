@@ -29,7 +29,7 @@ class Sizing(InFolder):
         self.assertAlmostEqual(one.refused_share / exact, 1, places=10)
         self.assertAlmostEqual(one.ports.refused_per_day if one.ports else 0, exact * 17 * 86400, places=4)
         self.assertEqual((one.needed, one.fits), (2, False))
-        self.assertIn("gate needs 2 addresses; it has 1: partner:443/tcp runs out", one.verdict)
+        self.assertIn("gate needs 2 addresses; it has 1: ports for partner:443/tcp run out", one.verdict)
 
     def test_distinct_addresses_widen_the_room_but_only_those_that_are_reached(self) -> None:
         wide = {"destinations": {"partner": {"distinct_addresses": 4}}}

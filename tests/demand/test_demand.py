@@ -171,7 +171,7 @@ class Held(InFolder):
             np.testing.assert_allclose(summed, total.held, rtol=1e-12)
         # The busiest moment of the sum is not the sum of the busiest moments.
         peaks = sum(load.load(parts).peak.held for parts in load.grouped("gate", lambda part: part.flow).values())
-        self.assertGreaterEqual(peaks, total.peak.held)
+        self.assertGreaterEqual(peaks * (1 + 1e-9), total.peak.held)
 
 
 class Explained(InFolder):

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
+from fenrask.capacity.assignments.pools import least
 from fenrask.capacity.limits import LimitUse, stated_limits
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
@@ -12,6 +13,9 @@ from fenrask.estate import Offer, Ports
 from fenrask.units import clock_text, counted
 
 __all__ = ["Capacity", "ExitCapacity", "capacity"]
+
+_MANY = 1024
+"""As many addresses as anyone might give an exit without a limit."""
 
 
 @dataclass(frozen=True)
@@ -92,14 +96,12 @@ class ExitCapacity:
         )
 
     def _runs_out(self, ports: PortUse) -> str:
-        begins = ports.begins_s(self.target)
-        when = (
-            "all day"
-            if ports.level or begins is None
-            else f"from {clock_text(begins)}, worst at {clock_text(ports.time_s)}"
-        )
+        when = "all day"
+        if ports.begins_s is not None:
+            begins, worst = clock_text(ports.begins_s), clock_text(ports.time_s)
+            when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
         rhythm = f" ({ports.rhythm})" if ports.rhythm else ""
-        return f"{ports.binding} runs out {when}{rhythm}, {ports.refused_share:.2%} refused"
+        return f"ports for {ports.binding} run out {when}{rhythm}, {ports.refused_share:.2%} refused"
 
 
 @dataclass(frozen=True)
@@ -150,8 +152,10 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     needed = assignment.least_addresses(grown, ports, targets.refused_share) if targets.growth_room else now
     now, needed = (None if number is None else max(1, number) for number in (now, needed))
     most = offer.limits.addresses
-    auto = (needed or most or 1) if most is None else min(needed or most, most)
-    addresses = stated if stated is not None else auto
+    addresses = stated
+    if addresses is None:
+        wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.refused_share)
+        addresses = wanted if most is None else min(wanted, most)
     use = assignment.use(offered, addresses, ports, targets.refused_share)
     nodes = ports.nodes or demand.ways.described.estate.exits[name].units
     limits = [_ports(offered, use, assignment, ports, addresses, targets.refused_share)]
@@ -181,6 +185,19 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         or any(limit.limit != "addresses" for limit in one.passed)
     )
     return replace(one, split=split(demand, name, offer, ports)) if too_much and parts else one
+
+
+def _as_good_as_any(
+    offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, most: int | None, target: float
+) -> int:
+    """Where no number of addresses suffices: the fewest that refuse no more than many would."""
+
+    def refused(addresses: int) -> float:
+        use = assignment.use(offered, addresses, ports, target)
+        return use.refused_share if use else 0.0
+
+    best = refused(most or _MANY)
+    return least(lambda addresses: refused(addresses) <= best * (1 + 1e-9)) or most or 1
 
 
 def _ports(

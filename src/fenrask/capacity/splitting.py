@@ -110,12 +110,15 @@ class _Sizing:
     def too_much(self, subnet: str, parts: Sequence[Part]) -> str:
         """Why a subnet alone is more than one gateway takes; empty where it is not."""
         self._rows[subnet] = dict(self._shares(parts))
-        if self._is_linear and all(np.max(row) < 1 - _CLOSE for row in self._rows[subnet].values()):
+        adds_up = self._is_linear and self._assignment.view != "hosts"
+        if adds_up and all(np.max(row) < 1 - _CLOSE for row in self._rows[subnet].values()):
             return ""
         offered = streams(self._demand, self._exit, self._assignment.view, parts)
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         if found is None:
-            return "no number of addresses keeps to the target"
+            use = self._assignment.use(offered, self._most or 1, self._ports, self._target)
+            held = f" ({use.held:,.6g} held of {use.capacity:,} ports by {use.binding})" if use else ""
+            return f"no number of addresses keeps to the target{held}"
         if self._most is not None and found > self._most:
             busiest = max(offered, key=lambda one: one.busiest)
             held = f"{busiest.load.peak.held:,.0f} held toward {busiest.label}"

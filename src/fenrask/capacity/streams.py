@@ -1,6 +1,5 @@
 """From the load on an exit to the streams that compete for its ports."""
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
@@ -51,7 +50,7 @@ def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
         label = f"{name}{port}/{destination.protocol}"
         reach = np.array([float(part.way.reach) for part in its_parts])
         rates = np.array([part.rate_per_s for part in its_parts])
-        by_share = Counter(destination.address_shares)
+        by_share = destination.address_shares
         for share, number in by_share.items():
             each = share / reach
             reached = float(np.dot(rates, each))

@@ -47,9 +47,9 @@ class Profile:
         return bool(np.ptp(self.held) <= 1e-12 * np.max(self.held))
 
     @cached_property
-    def peak_at_s(self) -> float:
-        """When most are held, s."""
-        return peak_held(self.rhythm, SECONDS_PER_HOUR, self.law).time_s
+    def peak(self) -> Peak:
+        """The busiest moment of one new connection per s."""
+        return peak_held(self.rhythm, SECONDS_PER_HOUR, self.law)
 
     @cached_property
     def mean_rhythm(self) -> float:
@@ -152,8 +152,11 @@ class Load:
         moving = [place for place, one in enumerate(self.profiles) if self.rates[place] and not one.is_level]
         if len(moving) == 1:
             # One rhythm and one law alone move it: its peak is theirs.
-            time = self.profiles[moving[0]].peak_at_s
-            held = float(self.held_at(np.array([time]))[0])
+            top = self.profiles[moving[0]].peak
+            time = top.time_s
+            levels = np.array([float(one.held[0]) for one in self.profiles])
+            levels[moving[0]] = top.held
+            held = self.standing + float(np.dot(self.rates, levels))
         else:
             time, held = peak_near(self.held_at, grid, self.held)
         start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR

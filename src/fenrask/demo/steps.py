@@ -90,7 +90,7 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask capacity",
-        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings, from 16:15.",
+        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
         lambda judged: capacity_page(judged.capacity),
     ),
     Step(

@@ -4,6 +4,7 @@ Each field is its own row of documentation: type, unit in the key, default, one 
 Schema and the format's documentation are computed from here.
 """
 
+from collections import Counter
 from enum import IntEnum
 from functools import cached_property
 from typing import Annotated, Any, Literal, Self
@@ -146,11 +147,11 @@ class Destination(Strict):
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
     @property
-    def address_shares(self) -> tuple[float, ...]:
-        """The share of connections that each distinct address gets; they sum to 1."""
+    def address_shares(self) -> dict[float, int]:
+        """The shares of connections that distinct addresses get, and how many get each."""
         if isinstance(self.distinct_addresses, tuple):
-            return self.distinct_addresses
-        return (1 / self.distinct_addresses,) * self.distinct_addresses
+            return Counter(self.distinct_addresses)
+        return {1 / self.distinct_addresses: self.distinct_addresses}
 
     @model_validator(mode="after")
     def _somewhere(self) -> Self:

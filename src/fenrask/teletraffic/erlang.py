@@ -32,9 +32,14 @@ def _legendre(n: int) -> tuple[Floats, Floats]:
 
 _NODES, _WEIGHTS = _legendre(24)
 _MORE_NODES, _MORE_WEIGHTS = _legendre(48)
+_FAR_NODES, _FAR_WEIGHTS = np.polynomial.laguerre.laggauss(10)
+_FAR = 500.0
+"""Where (a - c)^2 / c is more than this ten nodes of Gauss-Laguerre leave an error near 1e-15."""
 _DEPTH = 40.0
 _CHUNK = 2048
 _TINY = 1e-300
+_COUNTED = 120
+"""Up to so many servers, a whole number, the recursion is as quick, and loses nothing that shows."""
 _FEW = 40
 """Below this many servers the integrands are singular close by, and other forms serve."""
 
@@ -138,7 +143,28 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
 
 
 def _log_b(c: Floats, a: Floats) -> Floats:
-    """log B for c > 0 and a > 0, arrays of shape (n,)."""
+    """log B for c > 0 and a > 0, arrays of shape (n,), c rising."""
+    result = np.empty(c.shape)
+    counted = (c <= _COUNTED) & (c == np.floor(c)) & (a >= 1)
+    if counted.any():
+        result[counted] = -np.log(_by_counting(c[counted], a[counted]))
+    rest = ~counted
+    if rest.any():
+        result[rest] = _by_integrals(c[rest], a[rest])
+    return result
+
+
+def _by_counting(c: Floats, a: Floats) -> Floats:
+    """1 / B for whole c, rising: by 1 / B(k) = 1 + k / (a B(k - 1)), all of whose terms are positive."""
+    result, over_a = np.ones(c.shape), 1 / a
+    firsts = np.searchsorted(c, np.arange(1, int(c[-1]) + 1))
+    for k, first in enumerate(firsts, 1):
+        result[first:] = 1 + k * over_a[first:] * result[first:]
+    return result
+
+
+def _by_integrals(c: Floats, a: Floats) -> Floats:
+    """log B for any c > 0 and a > 0."""
     result = np.empty(c.shape)
     over = a >= c
     if over.any():
@@ -146,11 +172,13 @@ def _log_b(c: Floats, a: Floats) -> Floats:
     under = ~over
     if under.any():
         c, a = c[under], a[under]
-        tail = np.empty(c.shape)
-        few = c < _FEW
-        tail[few] = _series(c[few], a[few])
-        tail[~few] = _integral(c[~few], a[~few], -1.0)
         log_p = _log_poisson(c, a)
+        # The tail is below a / d and a sqrt(pi / 2 c); where p takes it under a float's last digit B is p.
+        bound = np.log(a) - np.log(np.maximum(c - a, np.sqrt(2 * c / np.pi)))
+        tail = np.zeros(c.shape)
+        few, many = c < _FEW, (c >= _FEW) & (log_p + bound > -_DEPTH)
+        tail[few] = _series(c[few], a[few])
+        tail[many] = _integral(c[many], a[many], -1.0)
         result[under] = log_p - np.log1p(-np.exp(log_p) * tail)
     return result
 
@@ -158,8 +186,11 @@ def _log_b(c: Floats, a: Floats) -> Floats:
 def _overloaded(c: Floats, a: Floats) -> Floats:
     """1 / B for a >= c > 0."""
     result = np.empty(c.shape)
-    few = c < _FEW
-    result[~few] = _integral(c[~few], a[~few], 1.0)
+    few, far = c < _FEW, np.square(a - c) > _FAR * c
+    far &= ~few
+    near = ~few & ~far
+    result[near] = _integral(c[near], a[near], 1.0)
+    result[far] = _far(c[far], a[far])
     c, a = c[few], a[few]
     # With few servers (1 + t)^c is singular close by; t = e^w - 1 makes the integrand entire.
     end = np.log1p(_end(c, a - c))
@@ -168,10 +199,18 @@ def _overloaded(c: Floats, a: Floats) -> Floats:
     return result
 
 
+def _far(c: Floats, a: Floats) -> Floats:
+    """1 / B for a far above c: the integrand is nearly e^(-d t), and Gauss-Laguerre's few nodes do."""
+    d = a - c
+    t = _FAR_NODES / d[:, None]
+    far: Floats = a / d * (np.exp(c[:, None] * log1pmx(t)) @ _FAR_WEIGHTS)
+    return far
+
+
 def _end(c: Floats, d: Floats) -> Floats:
     """Where -d t + c (log(1 + t) - t) has fallen to -_DEPTH, by Newton from its parabola's depth."""
     end = 2 * _DEPTH / (d + np.sqrt(d * d + 2 * c * _DEPTH))
-    for _ in range(4):
+    for _ in range(2):
         depth = -d * end + c * log1pmx(end)
         end = np.maximum(end + (depth + _DEPTH) / (d + c * end / (1 + end)), end)
     return end

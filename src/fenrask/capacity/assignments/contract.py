@@ -7,9 +7,8 @@ from typing import Literal, Protocol
 
 import numpy as np
 
-from fenrask.demand import POINTS_PER_HOUR, Load, Series
+from fenrask.demand import Load, Series
 from fenrask.estate import Ports
-from fenrask.units import SECONDS_PER_HOUR
 
 __all__ = ["PortAssignment", "PortUse", "Stream", "Streams", "View"]
 
@@ -72,6 +71,8 @@ class PortUse:
     refused_share: float
     refused: Series
     refused_per_day: float
+    begins_s: float | None = None
+    """When the refused share first passes the target on the way to its worst; None where it never does, or always."""
     lag_s: float = 0.0
     level: bool = False
     """Whether as much is held at every time."""
@@ -82,19 +83,6 @@ class PortUse:
     def headroom(self) -> float:
         """(capacity - held) / capacity; -1 where something is held and there is nothing."""
         return (self.capacity - self.held) / self.capacity if self.capacity else -1.0 if self.held else 0.0
-
-    def begins_s(self, target: float) -> float | None:
-        """When the refused share first passes a target on the way to the worst; None where it never does."""
-        over = self.refused > target
-        if not over.any() or over.all():
-            return None
-        step = SECONDS_PER_HOUR / POINTS_PER_HOUR
-        at = int(self.time_s / step) % over.size
-        if not over[at]:
-            return self.time_s
-        while over[at - 1]:
-            at -= 1
-        return (at % over.size) * step
 
 
 Streams = Sequence[Stream]

@@ -51,7 +51,7 @@ class Blocks:
             detail = f"{reserved:,} ports in blocks wanted of {addresses * ports.per_address:,}"
             return "ports of one host", none, detail
 
-        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.search_tries, words)
+        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.search_tries, target, words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)

@@ -22,7 +22,7 @@ class NodeShare:
         def divide(stream: Stream) -> Division:
             return _division(stream, addresses, ports)
 
-        return busiest_use(streams, divide, ports.search_tries, _words)
+        return busiest_use(streams, divide, ports.search_tries, target, _words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:
@@ -59,7 +59,8 @@ def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
 
 def _words(stream: Stream, division: Division) -> tuple[str, str, str]:
     suffers = "new connections that the hash sends to a full node"
-    detail = tied_text(stream, division.tied_cells, "cells of a node") if division.tied_cells > 1 else ""
+    cells = "nodes" if division.even_cells == 1 else "addresses of each node"
+    detail = tied_text(stream, division.tied_cells, cells) if division.tied_cells > 1 else ""
     return "ports of all nodes", suffers, detail
 
 

@@ -166,6 +166,7 @@ def busiest_use(
     streams: Streams,
     divide: Callable[[Stream], Division],
     search_tries: int | None,
+    target: float,
     words: Callable[[Stream, Division], tuple[str, str, str]],
 ) -> PortUse | None:
     """The use of the pool that refuses most at its busiest; `words` says pool, who suffers, and a detail."""
@@ -201,11 +202,27 @@ def busiest_use(
         refused_share=at_peak(best)[0],
         refused=days[best],
         refused_per_day=sum(_refused_a_day(one, day) for one, day in zip(streams, days, strict=True)),
+        begins_s=_begins(stream, days[best], lambda held: refused_share(held, stream, division, search_tries) > target),
         lag_s=peak.lag_s,
         level=stream.load.is_level,
         rhythm=stream.rhythm,
         detail=detail,
     )
+
+
+def _begins(stream: Stream, refused: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
+    """When too much is first refused on the way to the busiest moment; None where that is never or always."""
+    load, step = stream.load, SECONDS_PER_HOUR / POINTS_PER_HOUR
+    over = is_over(load.held) if refused.any() else np.zeros(refused.size, dtype=bool)
+    if load.is_level or over.all() or not is_over(np.array([load.peak.held]))[0]:
+        return None
+    low, high = load.peak.time_s // step * step, load.peak.time_s
+    while over[int(low / step) % over.size]:
+        low, high = low - step, low
+    for _ in range(14):
+        middle = (low + high) / 2
+        low, high = (low, middle) if is_over(load.held_at(np.array([middle])))[0] else (middle, high)
+    return high % (over.size * step)
 
 
 def least_for(

@@ -25,7 +25,7 @@ class Shared:
         def divide(stream: Stream) -> Division:
             return _division(stream, addresses, ports)
 
-        return busiest_use(streams, divide, ports.search_tries, self._words)
+        return busiest_use(streams, divide, ports.search_tries, target, self._words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:

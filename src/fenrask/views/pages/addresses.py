@@ -64,6 +64,10 @@ def _answer(plan: AddressPlan) -> list[str]:
         for one in plan.partners
         if not one.fits
     ]
+    for exit_name in dict.fromkeys(one.exit for one in plan.changes):
+        changes = [one for one in plan.changes if one.exit == exit_name]
+        told = ", ".join(f"{one.destination} (then {one.entries_then})" for one in changes)
+        answer.append(f"{exit_name} with {changes[0].more.wanted} more: new entries for {told}")
     answer += [
         f"{one.exit} needs {one.more.wanted} more: {one.destination} would need {one.entries_then} "
         f"{'entry' if one.entries_then == 1 else 'entries'}, and takes {one.most}"

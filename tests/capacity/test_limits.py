@@ -142,7 +142,7 @@ class Splitting(Sized):
 
     def test_the_fewest_gateways_for_subnets_of_unequal_load(self) -> None:
         # 2,000 ports within 1e-4 hold about 1,870 connections: thirty hosts of 62 each.
-        hosts = {"s0": 20, "s1": 17, "s2": 12, "s3": 10, "s4": 9, "s5": 9, "s6": 8, "s7": 5}
+        hosts = {"app0": 20, "app1": 17, "app2": 12, "app3": 10, "app4": 9, "app5": 9, "app6": 8, "app7": 5}
         one = self.gate(estate_of(hosts), **self.LIMITS)
         assert one.split is not None
         self.assertTrue(one.split.proven)
@@ -156,10 +156,10 @@ class Splitting(Sized):
         self.assertGreater(sum(hosts.values()), 2 * 30)
 
     def test_no_split_where_one_gateway_does(self) -> None:
-        self.assertIsNone(self.gate(estate_of({"s0": 10, "s1": 12}), **self.LIMITS).split)
+        self.assertIsNone(self.gate(estate_of({"app0": 10, "app1": 12}), **self.LIMITS).split)
 
     def test_zones_are_kept_by_an_offer_for_a_zone_and_not_by_one_for_a_region(self) -> None:
-        hosts, zones = {"s0": 10, "s1": 10, "s2": 11, "s3": 10}, {"s0": "a", "s1": "b", "s2": "c", "s3": "a"}
+        hosts, zones = {"app0": 10, "app1": 10, "app2": 11, "app3": 10}, {"app0": "a", "app1": "b", "app2": "c", "app3": "a"}
         by_zone = self.gate(estate_of(hosts, zones), **self.LIMITS).split
         by_region = self.gate(estate_of(hosts, zones), scope="region", **self.LIMITS).split
         assert by_zone is not None and by_region is not None
@@ -167,15 +167,15 @@ class Splitting(Sized):
         self.assertEqual((len(by_zone.shares), len(by_region.shares)), (3, 2))
 
     def test_a_subnet_that_is_too_much_alone_is_named_with_its_numbers(self) -> None:
-        one = self.gate(estate_of({"s0": 40, "s1": 10, "s2": 12}), **self.LIMITS)
+        one = self.gate(estate_of({"app0": 40, "app1": 10, "app2": 12}), **self.LIMITS)
         assert one.split is not None
         [much] = one.split.too_much
-        self.assertEqual(much.subnet, "s0")
+        self.assertEqual(much.subnet, "app0")
         self.assertIn("needs 3 addresses and a gateway takes 2 (2,480 held toward partner:443/tcp)", much.why)
-        self.assertIn("s0 is too much for any gateway", str(one.split))
+        self.assertIn("app0 is too much for any gateway", str(one.split))
 
     def test_every_limit_divides(self) -> None:
-        hosts = {f"s{n}": 6 for n in range(7)}
+        hosts = {f"app{n}": 6 for n in range(7)}
         for limits, expected in (
             ({"subnets": 3}, 3),
             ({"hosts": 13}, 4),
@@ -188,15 +188,15 @@ class Splitting(Sized):
                 self.assertEqual((len(split.shares), split.proven), (expected, True))
 
     def test_loads_that_peak_at_other_times_share_a_gateway(self) -> None:
-        patch = estate_of({"s0": 28, "s1": 28})
+        patch = estate_of({"app0": 28, "app1": 28})
         patch["rhythms"] = {"early": [1.0] * 12 + [0.01] * 12, "late": [0.01] * 12 + [1.0] * 12}
         level = self.gate(patch, **self.LIMITS)
         self.assertEqual(len(level.split.shares if level.split else ()), 2)
-        patch["flows"]["f-s0"]["rhythm"], patch["flows"]["f-s1"]["rhythm"] = "early", "late"
+        patch["flows"]["f-app0"]["rhythm"], patch["flows"]["f-app1"]["rhythm"] = "early", "late"
         self.assertIsNone(self.gate(patch, **self.LIMITS).split)
 
     def test_hosts_tied_to_addresses_are_divided_too(self) -> None:
-        hosts = {f"s{n}": 12 for n in range(4)}
+        hosts = {f"app{n}": 12 for n in range(4)}
         one = self.gate(estate_of(hosts), ports={"address_choice": "by-host"}, **self.LIMITS)
         assert one.split is not None
         for pair in combinations(hosts, 2):

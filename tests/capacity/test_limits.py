@@ -159,7 +159,10 @@ class Splitting(Sized):
         self.assertIsNone(self.gate(estate_of({"app0": 10, "app1": 12}), **self.LIMITS).split)
 
     def test_zones_are_kept_by_an_offer_for_a_zone_and_not_by_one_for_a_region(self) -> None:
-        hosts, zones = {"app0": 10, "app1": 10, "app2": 11, "app3": 10}, {"app0": "a", "app1": "b", "app2": "c", "app3": "a"}
+        hosts, zones = (
+            {"app0": 10, "app1": 10, "app2": 11, "app3": 10},
+            {"app0": "a", "app1": "b", "app2": "c", "app3": "a"},
+        )
         by_zone = self.gate(estate_of(hosts, zones), **self.LIMITS).split
         by_region = self.gate(estate_of(hosts, zones), scope="region", **self.LIMITS).split
         assert by_zone is not None and by_region is not None

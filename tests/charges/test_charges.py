@@ -8,9 +8,10 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fenrask.charges import pieces
+from fenrask.charges import pieces, to_the_cent
 from fenrask.designs import judge
 from fenrask.estate import Tiers
+from fenrask.units import cents
 from tests.support import InFolder
 
 STEPS = Tiers.model_validate({"tiers": [{"up_to_gb": 10, "rate": 0}, {"up_to_gb": 50, "rate": 0.1}, {"rate": 0.04}]})
@@ -43,8 +44,9 @@ class Bills(InFolder):
             self.assertEqual(sum(line.uses.values()), 1)
             key = (line.item, line.about)
             found[key] = found.get(key, Fraction(0)) + line.amount
-        for divided in (bill.by_exit, bill.by_flow, bill.by_cost_centre):
+        for divided in (bill.by_exit, bill.by_flow, bill.by_cost_centre, bill.by_workload, bill.by_destination):
             self.assertEqual(sum(divided.values()), bill.total)
+            self.assertEqual(sum(to_the_cent(divided).values()), cents(bill.total))
         self.assertEqual(bill.fixed + bill.by_volume, bill.total)
         return found
 
@@ -104,3 +106,71 @@ class Bills(InFolder):
     def test_rates_are_read_as_they_are_written(self) -> None:
         described = self.estate({}, {"addresses": {"hour": 0.1}})
         self.assertEqual(described.catalogue.addresses.hour, Decimal("0.1"))
+
+    def test_upkeep_is_hours_of_work_on_every_machine(self) -> None:
+        patch = {
+            **self.VOLUME,
+            "exits": {"gate": {"kind": "translator-host", "offer": "host", "machines": 2}},
+            "wage_per_hour": 55,
+        }
+        lines = self.lines(patch, {"offers": {"host": {"upkeep_hours": 6.5, "rates": {"hour": 0.04}}}})
+        self.assertEqual(lines["upkeep", "gate"], Fraction(2 * 13 * 55, 2))
+        self.assertEqual(lines["hours", "gate"], 2 * 730 * Fraction("0.04"))
+
+    def test_begun_hours_count_whole_and_never_more_than_the_month(self) -> None:
+        for running, hours in ((0, 0), (0.5, 1), (200.25, 201), (729.5, 730), (800, 730)):
+            lines = self.lines({**self.VOLUME, "exits": {"gate": {"running_hours": running}}})
+            self.assertEqual(lines["hours", "gate"], hours * Fraction("0.1"))
+
+    def test_a_minimum_is_filled_up_to(self) -> None:
+        carried = self.GB / 50 + 73
+        for least, missing in ((Fraction(100), None), (Fraction(1000), 1000 - carried)):
+            offer = {"offers": {"gate": {"rates": {"month_minimum": float(least)}}}}
+            self.assertEqual(self.lines(self.VOLUME, offer).get(("minimum", "gate")), missing)
+
+    def test_other_regions_other_rates(self) -> None:
+        offer = {"offers": {"gate": {"rates_by_region": {"south": {"hour": 0.2, "processed_per_gb": 0.01}}}}}
+        for region, hour, carried in (("north", "0.1", 50), ("south", "0.2", 100)):
+            lines = self.lines({**self.VOLUME, "networks": {"net": {"region": region}}}, offer)
+            self.assertEqual(lines["hours", "gate"], 730 * Fraction(hour))
+            self.assertEqual(lines["processed", "gate"], self.GB / carried)
+
+    def test_committed_use_takes_off_a_share_or_a_sum_but_never_more_than_it_covers(self) -> None:
+        hours, carried = Fraction(73), self.GB / 50
+        for commitment, off in (
+            ({"share": 0.25}, hours / 4),
+            ({"share": 0.25, "items": ["hours", "processed"]}, (hours + carried) / 4),
+            ({"share": 0.25, "offers": ["wall"]}, None),
+            ({"month_off": 50}, Fraction(50)),
+            ({"month_off": 500}, hours),
+        ):
+            with self.subTest(commitment=commitment):
+                lines = self.lines(self.VOLUME, {"commitments": {"years": commitment}})
+                found = lines.get(("commitment", "years"))
+                self.assertEqual(found, None if off is None else -off)
+
+    def test_networks_and_regions_that_are_crossed(self) -> None:
+        for region, item, rate in (("", "network crossing", 50), ("south", "region crossing", 20)):
+            patch = {
+                **self.VOLUME,
+                "networks": {
+                    "net": {"region": "north"},
+                    "far": {"region": region or "north", "prefixes": ["10.1.0.0/16"]},
+                },
+                "subnets": {"there": {"network": "far", "zone": "a", "prefix": "10.1.1.0/24"}},
+                "route_tables": {"private": {"10.1.0.0/16": "joined"}},
+                "exits": {"joined": {"kind": "peering", "networks": ["net", "far"]}},
+                "destinations": {"inside": {"prefixes": ["10.1.1.0/25"], "port": 5432}},
+                "flows": {"talk": {"to": "inside", **self.VOLUME["flows"]["talk"]}},
+            }
+            lines = self.lines(patch, {"transfer": {"cross_network_per_gb": 0.02, "cross_region_per_gb": 0.05}})
+            self.assertEqual(lines[item, "net to far"], self.GB / rate)
+
+
+class ToTheCent(unittest.TestCase):
+    @given(st.dictionaries(st.text(max_size=3), st.fractions(0, 1000), max_size=9))
+    def test_nothing_is_lost_and_nobody_is_off_by_a_cent(self, amounts: dict[str, Fraction]) -> None:
+        found = to_the_cent(amounts)
+        self.assertEqual(sum(found.values(), Decimal(0)), cents(sum(amounts.values(), Fraction(0))))
+        for key, amount in amounts.items():
+            self.assertLess(abs(Fraction(found[key]) - amount), Fraction(1, 100))

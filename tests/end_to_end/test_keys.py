@@ -94,9 +94,11 @@ TABLES: dict[tuple[str, ...], dict[str, list[str]]] = {
     },
     ("charges",): {
         "lines": ["item", "about", "quantity", "unit", "rate", "amount", "fixed", "reason"],
-        "exits": ["exit", "amount"],
-        "flows": ["flow", "amount"],
-        "cost_centres": ["cost_centre", "amount"],
+        "exits": ["exit", "rounded_amount", "amount"],
+        "flows": ["flow", "rounded_amount", "amount"],
+        "destinations": ["destination", "rounded_amount", "amount"],
+        "workloads": ["workload", "rounded_amount", "amount"],
+        "cost_centres": ["cost_centre", "rounded_amount", "amount"],
     },
     ("compare",): {
         "designs": [
@@ -124,7 +126,7 @@ FACTS: dict[tuple[str, ...], list[str]] = {
     ("path", "app", "partner"): ["verdicts", "seen_as"],
     ("demand",): ["hours"],
     ("capacity",): ["fits", "target_refused_share"],
-    ("charges",): ["currency", "month_amount", "fixed_amount", "by_volume_amount"],
+    ("charges",): ["currency", "month_amount", "fixed_amount", "by_volume_amount", "idle_amount", "year_amount"],
     ("compare",): ["currency"],
     ("confirm", "seen.csv"): ["as_planned", "otherwise"],
 }

@@ -5,23 +5,37 @@ All sums are exact fractions; money is rounded where it is shown.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
+from math import ceil
 from typing import TypeVar
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
 from fenrask.charges.lines import NOBODY, Line, Use, shares
 from fenrask.charges.meters import Metered, Meters
 from fenrask.charges.rates import Piece, pieces
-from fenrask.estate import Described, Rate, Tiers
+from fenrask.estate import Described, Rate, Rates, Tiers
 from fenrask.routing import Ways
-from fenrask.units import counted
+from fenrask.units import cents, counted, exact
 
-__all__ = ["Bill", "bill"]
+__all__ = ["Bill", "Owner", "bill", "rates_of"]
 
 Key = TypeVar("Key")
+
+
+@dataclass(frozen=True)
+class Owner:
+    """What a flow belongs to."""
+
+    cost_centre: str
+    workload: str
+    destination: str
+
+
+_NONE = Owner(NOBODY, NOBODY, NOBODY)
 
 
 @dataclass(frozen=True)
@@ -30,8 +44,8 @@ class Bill:
 
     currency: str
     lines: tuple[Line, ...]
-    flows: Mapping[str, str]
-    """The cost centre of every flow."""
+    owners: Mapping[str, Owner]
+    """What every flow belongs to."""
 
     @property
     def total(self) -> Fraction:
@@ -63,7 +77,27 @@ class Bill:
     @cached_property
     def by_cost_centre(self) -> dict[str, Fraction]:
         """Amounts by cost centre; the empty name holds what nobody uses."""
-        return self._divided(lambda use: self.flows.get(use.flow, NOBODY))
+        return self._divided(lambda use: self.owners.get(use.flow, _NONE).cost_centre)
+
+    @cached_property
+    def by_workload(self) -> dict[str, Fraction]:
+        """Amounts by workload; the empty name holds what nobody uses."""
+        return self._divided(lambda use: self.owners.get(use.flow, _NONE).workload)
+
+    @cached_property
+    def by_destination(self) -> dict[str, Fraction]:
+        """Amounts by destination; the empty name holds what nobody uses."""
+        return self._divided(lambda use: self.owners.get(use.flow, _NONE).destination)
+
+    @property
+    def year(self) -> Fraction:
+        """Twelve months like this one."""
+        return 12 * self.total
+
+    @property
+    def idle(self) -> Fraction:
+        """What is paid for things that no flow uses."""
+        return self.by_flow.get(NOBODY, Fraction(0))
 
     def _divided(self, key: Callable[[Use], Key]) -> dict[Key, Fraction]:
         found: dict[Key, Fraction] = {}
@@ -79,23 +113,89 @@ def bill(ways: Ways, plan: AddressPlan) -> Bill:
     meters = Meters(ways)
     lines = [
         *_hours(described, meters),
+        *_upkeep(described, meters),
         *_addresses(described, plan, meters),
         *_processed(described, meters),
         *_transfer(described, meters),
     ]
-    flows = {name: described.estate.cost_centre_of(flow) for name, flow in described.estate.flows.items()}
-    return Bill(described.catalogue.currency, tuple(lines), flows)
+    lines += _minimums(described, lines, meters)
+    lines += _commitments(described, lines)
+    owners = {
+        name: Owner(described.estate.cost_centre_of(flow), flow.from_, flow.to)
+        for name, flow in described.estate.flows.items()
+    }
+    return Bill(described.catalogue.currency, tuple(lines), owners)
 
 
 def _hours(described: Described, meters: Meters) -> Iterator[Line]:
-    """What every exit costs for standing there."""
+    """What every exit costs for standing there; a begun hour counts whole."""
     month = Fraction(described.catalogue.hours_per_month)
     for name, way_out in described.estate.exits.items():
-        offer = described.offer_of(name)
-        if offer is not None and offer.rates.hour:
-            reason = f"{month} hours" if way_out.units == 1 else f"{way_out.units} x {month} hours"
+        rates = rates_of(described, name)
+        if rates is not None and rates.hour:
+            hours = month
+            if way_out.running_hours is not None:
+                hours = min(month, Fraction(ceil(exact(way_out.running_hours))))
+            reason = f"{hours} hours" if way_out.units == 1 else f"{way_out.units} x {hours} hours"
             uses = shares(meters.at_exit[name], Use(name, NOBODY))
-            yield Line("hours", name, way_out.units * month, "h", offer.rates.hour, reason, True, uses)
+            yield Line("hours", name, way_out.units * hours, "h", rates.hour, reason, True, uses)
+
+
+def rates_of(described: Described, exit_name: str) -> Rates | None:
+    """What an exit's offer costs where the exit lies; None for an exit without an offer."""
+    offer = described.offer_of(exit_name)
+    return None if offer is None else offer.rates_in(described.estate.region_of(described.estate.exits[exit_name]))
+
+
+def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
+    """The work that self-run machines take."""
+    wage = described.estate.wage_per_hour
+    for name, way_out in described.estate.exits.items():
+        offer = described.offer_of(name)
+        if offer is not None and offer.upkeep_hours and wage:
+            hours = way_out.units * exact(offer.upkeep_hours)
+            reason = f"{counted(way_out.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
+            yield Line("upkeep", name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, NOBODY)))
+
+
+def _minimums(described: Described, lines: Sequence[Line], meters: Meters) -> Iterator[Line]:
+    """What is missing to the least that an exit costs a month, its hours and what it carried together."""
+    paid: dict[str, Fraction] = {}
+    for line in lines:
+        if line.item in ("hours", "processed"):
+            for use, share in line.uses.items():
+                paid[use.exit] = paid.get(use.exit, Fraction(0)) + line.amount * share
+    for name, way_out in described.estate.exits.items():
+        rates = rates_of(described, name)
+        least = way_out.units * Fraction(rates.month_minimum) if rates else Fraction(0)
+        missing = least - paid.get(name, Fraction(0))
+        if missing > 0:
+            uses = shares(meters.at_exit[name], Use(name, NOBODY))
+            reason = f"up to the least of {cents(least)} a month"
+            yield Line("minimum", name, missing, described.catalogue.currency, Decimal(1), reason, True, uses)
+
+
+def _commitments(described: Described, lines: Sequence[Line]) -> Iterator[Line]:
+    """What committed use takes off: a share of the lines that it covers, or a sum, at most all of them."""
+    for name, commitment in described.catalogue.commitments.items():
+        weights: dict[Use, Fraction] = {}
+        for line in lines:
+            if line.item in commitment.items:
+                for use, share in line.uses.items():
+                    offer = described.estate.exits[use.exit].offer_name if use.exit in described.estate.exits else ""
+                    if not commitment.offers or offer in commitment.offers:
+                        weights[use] = weights.get(use, Fraction(0)) + line.amount * share
+        covered = sum(weights.values(), Fraction(0))
+        if not covered:
+            continue
+        uses, unit = shares(weights, Use("", NOBODY)), described.catalogue.currency
+        if commitment.share is not None:
+            reason = f"{commitment.share * 100:f} % off {', '.join(commitment.items)}"
+            yield Line("commitment", name, covered, unit, -commitment.share, reason, True, uses)
+        else:
+            off = min(covered, Fraction(commitment.month_off or 0))
+            reason = f"a sum off {', '.join(commitment.items)}"
+            yield Line("commitment", name, off, unit, Decimal(-1), reason, True, uses)
 
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
@@ -137,16 +237,18 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
     """What exits charge for carrying, both ways together; tiers over each exit, or over an offer."""
     pooled: dict[str, list[str]] = {}
     for name, way_out in described.estate.exits.items():
-        offer = described.offer_of(name)
-        if offer is not None:
-            pool = way_out.offer_name if _estate_wide(offer.rates.processed_per_gb) else f"exit {name}"
+        rates = rates_of(described, name)
+        if rates is not None:
+            # Volumes are summed over all exits of one offer that pay the same.
+            region = described.estate.region_of(way_out)
+            pool = f"{way_out.offer_name} {region}" if _estate_wide(rates.processed_per_gb) else f"exit {name}"
             pooled.setdefault(pool, []).append(name)
     for names in pooled.values():
-        offer = described.offer_of(names[0])
-        assert offer is not None
+        rates = rates_of(described, names[0])
+        assert rates is not None
         metered = {use: volume for name in names for use, volume in meters.at_exit[name].items()}
         about = ", ".join(name for name in names if meters.at_exit[name])
-        yield from _by_volume(described, offer.rates.processed_per_gb, metered, ("processed", about, "both ways"))
+        yield from _by_volume(described, rates.processed_per_gb, metered, ("processed", about, "both ways"))
 
 
 def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
@@ -164,6 +266,11 @@ def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
     for (one, other), metered in meters.crossing.items():
         what = ("zone crossing", f"{one} to {other}", "both ways")
         yield from _by_volume(described, rates.cross_zone_per_gb, metered, what)
+    for (one, other, far), metered in meters.between_networks.items():
+        item, rate = (
+            ("region crossing", rates.cross_region_per_gb) if far else ("network crossing", rates.cross_network_per_gb)
+        )
+        yield from _by_volume(described, rate, metered, (item, f"{one} to {other}", "both ways"))
 
 
 def _estate_wide(rate: Rate) -> bool:

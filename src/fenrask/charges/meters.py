@@ -1,5 +1,6 @@
 """Where the month's volumes are charged: on exits, at doors, between zones."""
 
+from collections.abc import Iterator
 from fractions import Fraction
 
 from fenrask.charges.lines import Use
@@ -14,6 +15,19 @@ Metered = dict[Use, Fraction]
 """Volume units by use."""
 
 
+def _networks_left(ways: Ways, way: Way) -> Iterator[tuple[str, str]]:
+    """Each network of the estate that a way leaves for another one of it, by a peering or a hub."""
+    estate = ways.described.estate
+    passed = [estate.subnets[hop.subnet].network for hop in way.walk.hops if hop.subnet in estate.subnets]
+    if way.walk.onward in (None, Onward.JOINED, Onward.TABLE):
+        for prefix in estate.destinations[estate.flows[way.flow].to].prefixes[:1]:
+            found = estate.subnet_table.match(prefix.network_address)
+            passed += [estate.subnets[found[1]].network] if found else []
+    for one, other in zip(passed, passed[1:], strict=False):
+        if one != other:
+            yield one, other
+
+
 class Meters:
     """The month's volumes, in the catalogue's unit, where they are charged."""
 
@@ -23,6 +37,8 @@ class Meters:
         self.to_internet: Metered = {}
         self.to_services: Metered = {}
         self.crossing: dict[tuple[str, str], Metered] = {}
+        self.between_networks: dict[tuple[str, str, bool], Metered] = {}
+        """By network left, network entered, and whether they lie in different regions."""
         for way in ways.ways:
             if way.walk.verdict.arrives:
                 self._count(ways, way, month_volume(ways.described, way))
@@ -34,6 +50,10 @@ class Meters:
             if hop.crosses_zone:
                 meter = self.crossing.setdefault((hop.from_zone or "", hop.to_zone or ""), {})
                 self._add(meter, Use(hop.exit, way.flow), volume.both_bytes)
+        for one, other in _networks_left(ways, way):
+            regions = {ways.described.estate.networks[name].region for name in (one, other)}
+            meter = self.between_networks.setdefault((one, other, len(regions) > 1), {})
+            self._add(meter, Use("", way.flow), volume.both_bytes)
         if way.walk.onward is Onward.INTERNET:
             destination = ways.described.estate.destinations[ways.described.estate.flows[way.flow].to]
             meter = self.to_services if destination.service else self.to_internet

@@ -1,6 +1,6 @@
 """What the engineer wrote: models, YAML with line numbers, patches, schema."""
 
-from fenrask.estate.catalogue import Catalogue, Offer, Ports, Rate, Throughput, Tiers
+from fenrask.estate.catalogue import Catalogue, Offer, Ports, Rate, Rates, Throughput, Tiers
 from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
 from fenrask.estate.flows import Flow
 from fenrask.estate.lives import Law, LifePart
@@ -24,6 +24,7 @@ __all__ = [
     "Passing",
     "Ports",
     "Rate",
+    "Rates",
     "Subnet",
     "Throughput",
     "Tiers",

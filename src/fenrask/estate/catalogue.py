@@ -11,6 +11,7 @@ from fenrask.estate.values import Count, Day, Money, Number, Share, Strict, unfi
 __all__ = [
     "Addresses",
     "Catalogue",
+    "Commitment",
     "Limits",
     "Offer",
     "Ports",
@@ -189,6 +190,9 @@ class Rates(Strict):
 
     hour: Money = Field(Decimal(0), description="money per hour for each gateway, node, host, or endpoint in a zone")
     processed_per_gb: Rate = Field(Decimal(0), description="money per volume unit carried, both ways")
+    month_minimum: Money = Field(
+        Decimal(0), description="least money a month for each gateway, node or endpoint, hours and volume together"
+    )
 
 
 class Offer(Strict):
@@ -205,9 +209,15 @@ class Offer(Strict):
     )
     limits: Limits = Field(default_factory=Limits, description="caps of one gateway")
     rates: Rates = Field(default_factory=Rates, description="what it costs")
+    rates_by_region: dict[str, Rates] = Field({}, description="what it costs in regions where that is something else")
+    upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     services: tuple[str, ...] | None = Field(
         None, description="for endpoints: the destinations it leads to, by name; left out: every service"
     )
+
+    def rates_in(self, region: str) -> Rates:
+        """What it costs in a region."""
+        return self.rates_by_region.get(region, self.rates)
 
     def leads_to(self, destination: str) -> bool:
         """Whether an endpoint of this offer can be had for a destination."""
@@ -252,6 +262,29 @@ class Transfer(Strict):
         None, description="leaving by a door to the provider's own services; left out: as internet_out_per_gb"
     )
     cross_zone_per_gb: Money = Field(Decimal(0), description="crossing from one zone to another, both ways")
+    cross_network_per_gb: Money = Field(
+        Decimal(0), description="crossing from one network to another by a peering or a hub, both ways"
+    )
+    cross_region_per_gb: Money = Field(
+        Decimal(0), description="the same where the networks lie in other regions, instead of cross_network_per_gb"
+    )
+
+
+class Commitment(Strict):
+    """What is paid less for having committed to it: a share, or a fixed sum a month."""
+
+    share: Annotated[Money, Field(le=1)] | None = Field(None, description="share taken off what it covers")
+    month_off: Money | None = Field(None, description="money taken off a month, at most all that it covers")
+    items: tuple[Literal["hours", "addresses", "processed", "internet out"], ...] = Field(
+        ("hours",), description="the items of the bill that it covers"
+    )
+    offers: tuple[str, ...] = Field((), description="the offers that it covers; left out: all")
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Self:
+        if (self.share is None) == (self.month_off is None):
+            raise unfit("either share or month_off", "Say what is taken off in one way.")
+        return self
 
 
 class Catalogue(Strict):
@@ -266,4 +299,5 @@ class Catalogue(Strict):
     routes_per_table: Count | None = Field(None, description="routes that one route table holds at most")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
+    commitments: dict[str, Commitment] = Field({}, description="discounts for committed use, by name")
     transfer: Transfer = Field(default_factory=Transfer, description="moving data")

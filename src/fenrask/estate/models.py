@@ -5,6 +5,7 @@ Schema and the format's documentation are computed from here.
 """
 
 from collections import Counter
+from decimal import Decimal
 from enum import IntEnum
 from functools import cached_property
 from typing import Annotated, Any, Literal, Self
@@ -13,7 +14,7 @@ from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.flows import Flow
-from fenrask.estate.values import AddressText, Count, Number, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import AddressText, Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import PrefixTable
 
 __all__ = [
@@ -218,6 +219,7 @@ class Estate(Strict):
     flows: dict[str, Flow] = Field({}, description="flows by name")
     rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
+    wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 
     @model_validator(mode="after")
@@ -279,6 +281,11 @@ class Estate(Strict):
         """The route table that a subnet obeys: its own, else its network's."""
         stated = self.subnets[subnet]
         return stated.routes or self.networks[stated.network].routes
+
+    def region_of(self, way_out: ExitModel) -> str:
+        """The region an exit lies in; empty where none is told."""
+        network = self.network_of(way_out)
+        return self.networks[network].region if network in self.networks else ""
 
     def network_of(self, way_out: ExitModel) -> str | None:
         """The network an exit belongs to; None for one that joins several, or hangs on a hub."""

@@ -6,7 +6,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
 
-from fenrask.estate.values import AddressText, Count, Strict
+from fenrask.estate.values import AddressText, Count, Number, Strict
 from fenrask.prefixes import Address, Prefix
 
 __all__ = ["Addresses", "Decision", "ExitModel", "Onward", "Passing", "StatedAddresses", "Translating"]
@@ -77,6 +77,9 @@ class ExitModel(Strict):
     """Whether it takes what no route of its network matches."""
 
     kind: str
+    running_hours: Number | None = Field(
+        None, description="hours a month that it stands, begun ones whole; left out: the whole month"
+    )
 
     @property
     def offer_name(self) -> str:

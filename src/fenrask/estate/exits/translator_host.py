@@ -1,6 +1,6 @@
 """Source translation on a machine that the team runs itself."""
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -18,9 +18,16 @@ class TranslatorHost(Translating):
     kind: Literal["translator-host"]
     offer: str = Field(description="the catalogue's offer of the machine")
     subnet: str = Field(description="the subnet it stands in, whose table leads on to a door")
+    machines: Annotated[int, Field(strict=True, ge=1)] = Field(
+        1, description="machines that run and are paid, one of them at work"
+    )
     forwarding: bool = Field(True, description="whether machine and network let it forward others' packets")
     announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
     session: Literal["up", "down"] = Field("up", description="whether that session stands")
+
+    @property
+    def units(self) -> int:
+        return self.machines
 
     @property
     def translates(self) -> bool:

@@ -36,6 +36,7 @@ class Draft:
         self.subnets: dict[str, dict[str, Any]] = {}
         self.tables: dict[str, dict[str, Any]] = {}
         self.led: dict[str, dict[str, str]] = {}
+        self.workloads: dict[str, dict[str, Any]] = {}
 
     def offer(self, kind: str, destination: str = "") -> str:
         """The offer to take for a kind of exit: one that the estate uses, else the least hourly rate.
@@ -71,15 +72,45 @@ class Draft:
         for name, subnet in self.estate.subnets.items():
             if subnet.network == network and subnet.zone == zone and self._default_is_a_door(subnet.routes):
                 return name
+        return self._new_subnet("landing", network, zone, self._public_table(network))
+
+    def standing(self, stem: str, network: str, zone: str | None) -> str:
+        """A new subnet for an exit to stand in, with an empty table of its own; see `route`."""
+        table = _free_name(f"{stem}-{network}-{zone}" if zone else f"{stem}-{network}", self._tables())
+        self.tables[table] = {}
+        return self._new_subnet(stem, network, zone, table)
+
+    def route(self, subnet: str, key: str, exit_name: str) -> None:
+        """Give the table of a new subnet a route."""
+        self.tables[self.subnets[subnet]["routes"]][key] = exit_name
+
+    def new_table(self, stem: str, routes: dict[str, str]) -> str:
+        """A table that no subnet obeys, for an exit."""
+        name = _free_name(stem, self._tables())
+        self.tables[name] = dict(routes)
+        return name
+
+    def door(self, network: str) -> str:
+        """The network's direct door, added where it has none."""
+        doors = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
+        added = [
+            n
+            for n, one in self.exits.items()
+            if one and one.get("kind") == "direct-internet" and one["network"] == network
+        ]
+        return next(iter([*doors, *added]), "") or self.add(f"door-{network}", _door(network))
+
+    def _tables(self) -> set[str]:
+        return {*self.estate.route_tables, *self.tables}
+
+    def _new_subnet(self, stem: str, network: str, zone: str | None, table: str) -> str:
         prefix = first_free(self.estate.networks[network].prefixes, self._taken(), LANDING_LENGTH)
         if prefix is None:
             raise NoAnswer(f"{network} has no free /{LANDING_LENGTH} for a gateway's subnet", "Add a prefix to it.")
-        name = _free_name(f"landing-{network}-{zone}" if zone else f"landing-{network}", self.estate.subnets)
-        self.subnets[name] = {
-            "network": network,
-            "prefix": str(prefix),
-            "routes": self._public_table(network),
-        }
+        name = _free_name(
+            f"{stem}-{network}-{zone}" if zone else f"{stem}-{network}", {*self.estate.subnets, *self.subnets}
+        )
+        self.subnets[name] = {"network": network, "prefix": str(prefix), "routes": table}
         if zone:
             self.subnets[name]["zone"] = zone
         return name
@@ -87,7 +118,12 @@ class Draft:
     def patch(self) -> Patch:
         """The patch as it stands: exits, subnets, and tables split where their subnets differ."""
         self._write_tables()
-        parts = {"exits": self.exits, "subnets": self.subnets, "route_tables": self.tables}
+        parts = {
+            "exits": self.exits,
+            "subnets": self.subnets,
+            "route_tables": self.tables,
+            "workloads": self.workloads,
+        }
         return {section: entries for section, entries in parts.items() if entries}
 
     def _taken(self) -> list[Prefix]:
@@ -107,11 +143,9 @@ class Draft:
         for subnet in self.estate.subnets.values():
             if subnet.network == network and subnet.routes and self._default_is_a_door(subnet.routes):
                 return subnet.routes
-        doors = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
         name = f"public-{network}"
         if name not in self.tables:
-            door = doors[0] if doors else self.add(f"door-{network}", _door(network))
-            self.tables[name] = {DEFAULT: door}
+            self.tables[name] = {DEFAULT: self.door(network)}
         return name
 
     def _kept(self, table: str | None) -> dict[str, Any]:

@@ -6,7 +6,7 @@ from typing import Any
 from fenrask.designs.draft import DEFAULT, Draft, sending_subnets
 from fenrask.estate import Described
 
-__all__ = ["place_exits"]
+__all__ = ["place_exits", "sending_groups"]
 
 
 def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
@@ -17,7 +17,7 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
     """
     offer = draft.offer(kind)
     regional = draft.described.catalogue.offers[offer].scope == "region"
-    for (network, zone), subnets in _groups(draft.described, per_zone and not regional).items():
+    for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
         exit_data: dict[str, Any] = {"kind": kind, "offer": offer, "addresses": "auto"}
         if regional:
             exit_data["network"] = network
@@ -27,7 +27,7 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
         draft.lead(subnets, DEFAULT, name)
 
 
-def _groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:
+def sending_groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:
     """The sending subnets by network and zone; without `per_zone` all of a network at its busiest zone."""
     hosts: Counter[str] = Counter()
     for workload in described.estate.workloads.values():

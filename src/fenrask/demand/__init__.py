@@ -2,7 +2,7 @@
 
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Holding, holding, life_law
-from fenrask.demand.loads import POINTS_PER_HOUR, Demand, LeftOut, Load, Part, Profile, Series, demand
+from fenrask.demand.loads import POINTS_PER_HOUR, Demand, LeftOut, Load, Part, Profile, Series, demand, living, reopened
 from fenrask.demand.volumes import Volume, month_volume
 
 __all__ = [
@@ -19,5 +19,7 @@ __all__ = [
     "explain_demand",
     "holding",
     "life_law",
+    "living",
     "month_volume",
+    "reopened",
 ]

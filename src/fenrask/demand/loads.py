@@ -6,7 +6,7 @@ where a peak is looked for.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
 
@@ -21,7 +21,7 @@ from fenrask.teletraffic import Peak, held_each, peak_held, peak_near
 from fenrask.teletraffic.holds import Fixed, Hold
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["POINTS_PER_HOUR", "Demand", "LeftOut", "Load", "Part", "Profile", "Series", "demand"]
+__all__ = ["POINTS_PER_HOUR", "Demand", "LeftOut", "Load", "Part", "Profile", "Series", "demand", "living", "reopened"]
 
 Series = NDArray[np.float64]
 POINTS_PER_HOUR = 4
@@ -347,6 +347,16 @@ class _Profiles:
 
 def _law(held: Holding | None) -> Hold:
     return held.law if held else Fixed(0.0)
+
+
+def reopened(demand: Demand) -> Demand:
+    """The same while all connections that live at their busiest are opened anew: the old ones' ports stay taken."""
+    return replace(demand, parts=tuple(replace(one, standing=one.standing + living(one)) for one in demand.parts))
+
+
+def living(part: Part) -> float:
+    """Connections of a part that live at its busiest, releases not counted."""
+    return part.standing + part.rate_per_s * float(np.max(part.profile.rhythm)) * (part.life_s or 0.0)
 
 
 def _left_out(ways: Ways) -> Iterator[LeftOut]:

@@ -1,14 +1,17 @@
 """What the engineer wrote: models, YAML with line numbers, patches, schema."""
 
+from fenrask.estate.cases import Case
 from fenrask.estate.catalogue import Catalogue, Offer, Ports, Rate, Rates, Throughput, Tiers
 from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
 from fenrask.estate.flows import Flow
 from fenrask.estate.lives import Law, LifePart
 from fenrask.estate.models import Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
+from fenrask.estate.patches import merge
 from fenrask.estate.reading import Described, read_estate
 
 __all__ = [
     "KINDS",
+    "Case",
     "Catalogue",
     "Described",
     "Destination",
@@ -30,5 +33,6 @@ __all__ = [
     "Tiers",
     "Workload",
     "exits_of",
+    "merge",
     "read_estate",
 ]

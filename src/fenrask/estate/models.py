@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
 
+from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.flows import Flow
 from fenrask.estate.values import AddressText, Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
@@ -220,6 +221,7 @@ class Estate(Strict):
     rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
     wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
+    stress: dict[str, Case] = Field({}, description="what may go wrong, by name: the cases of `fenrask stress`")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 
     @model_validator(mode="after")
@@ -227,6 +229,20 @@ class Estate(Strict):
         wrong = [name for name, values in self.rhythms.items() if len(values) not in (24, 168)]
         if wrong:
             raise unfit(f"24 or 168 multipliers in each rhythm, not as in {', '.join(wrong)}")
+        return self
+
+    @model_validator(mode="after")
+    def _known_in_cases(self) -> Self:
+        zones = {subnet.zone for subnet in self.subnets.values()}
+        for name, case in self.stress.items():
+            exits = [*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)]
+            for names, known, what in (
+                (case.lose_zones, zones, "zone"),
+                (exits, set(self.exits), "exit"),
+                (case.slow, set(self.destinations), "destination"),
+            ):
+                if unknown := [one for one in names if one not in known]:
+                    raise unfit(f"in stress.{name} names of this estate: there is no {what} {', '.join(unknown)}")
         return self
 
     @cached_property

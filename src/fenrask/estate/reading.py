@@ -52,6 +52,10 @@ class Described:
         layers = (*self.layers, _patch_tree(patch, name))
         return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [])
 
+    def with_catalogue(self, patch: dict[str, Any]) -> "Described":
+        """The estate with a merge patch laid over its catalogue."""
+        return _described(self.data, self.layers, merge(self.catalogue_data, patch), self.catalogue_tree, [])
+
 
 def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = ()) -> Described:
     """Read an estate with its catalogue, patches and single settings (`key.key=value`), in that order.

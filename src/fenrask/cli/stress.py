@@ -1,0 +1,146 @@
+"""`fenrask stress`."""
+
+from fractions import Fraction
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.cli.options import Call, estate_command
+from fenrask.designs import Growth, grow, pairs_of, sensitivity, single_faults, stress
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import Case, Described
+from fenrask.estate.suggestions import nearest
+from fenrask.units import exact
+from fenrask.views.pages.growth import growth_page, sensitivity_page
+from fenrask.views.pages.stress import stress_page
+
+__all__ = ["command"]
+
+Names = list[str] | None
+
+
+@estate_command
+def command(
+    call: Call,
+    case: Annotated[Names, typer.Option(metavar="NAME", help="Only this case of the estate.")] = None,
+    lose_zone: Annotated[Names, typer.Option(metavar="ZONE", help="A zone is gone.")] = None,
+    lose_exit: Annotated[Names, typer.Option(metavar="EXIT", help="An exit is gone.")] = None,
+    lose_node: Annotated[Names, typer.Option(metavar="EXIT", help="One of an exit's nodes is gone.")] = None,
+    session_down: Annotated[Names, typer.Option(metavar="EXIT[/ROUTER]", help="A routing session is down.")] = None,
+    slow: Annotated[
+        Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections there last so many times as long.")
+    ] = None,
+    rates_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="All loads rise by this share.")] = 0.0,
+    reopen: Annotated[
+        float | None,
+        typer.Option(metavar="SECONDS", min=1e-3, help="All connections are opened anew within this time."),
+    ] = None,
+    pairs: Annotated[bool, typer.Option("--pairs", help="Each two single faults at once, too.")] = False,
+    months: Annotated[int | None, typer.Option(min=1, max=240, help="Growth instead, over so many months.")] = None,
+    growth: Annotated[
+        float,
+        typer.Option(metavar="SHARE", min=-1, help="With --months: all loads grow by it a month, beside their own."),
+    ] = 0.0,
+    lead: Annotated[float, typer.Option(metavar="MONTHS", min=0, help="With --months: how long an order takes.")] = 0.0,
+    budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="With --months: a month's most.")] = None,
+    inputs: Annotated[bool, typer.Option("--inputs", help="Instead, what a tenth more of each input does.")] = False,
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="With --months or --inputs: draw it to a .png, .svg or .pdf.")
+    ] = None,
+) -> int:
+    described = call.read()
+    if months is not None:
+        return _growth(call, described, grow(described, months, growth, _money(budget)), lead, figure)
+    if inputs:
+        return _inputs(call, described, figure)
+    if figure:
+        raise UnusableInput([Problem(Place(path="--figure"), "no --months and no --inputs", "one of them")])
+    stated = dict(
+        lose_zones=lose_zone or [],
+        lose_exits=lose_exit or [],
+        lose_nodes=dict.fromkeys(lose_node or [], 1),
+        sessions_down=session_down or [],
+        slow=_slow(slow or []),
+        rates_up=rates_up,
+        reopen_within_s=reopen,
+    )
+    if any(stated.values()):
+        cases = {"as asked": _checked(described, Case.model_validate(stated))}
+    elif case:
+        cases = {name: _named(described, name) for name in case}
+    else:
+        cases = {**described.estate.stress, **single_faults(described)}
+    if pairs:
+        cases |= pairs_of(single_faults(described))
+    outcomes = list(stress(described, cases))
+    call.show(stress_page(described.estate.estate, described.catalogue.currency, outcomes))
+    return int(not all(one.is_harmless for one in outcomes))
+
+
+def _money(amount: float | None) -> Fraction | None:
+    return None if amount is None else exact(amount)
+
+
+def _growth(call: Call, described: Described, found: Growth, lead: float, figure: Path | None) -> int:
+    estate, currency = described.estate.estate, described.catalogue.currency
+    call.show(growth_page(estate, currency, found, lead))
+    if figure:
+        from fenrask.views.figures.growth import draw_growth
+
+        call.write(figure, draw_growth(estate, currency, found, figure.suffix))
+    return int(bool(found.crossings))
+
+
+def _inputs(call: Call, described: Described, figure: Path | None) -> int:
+    estate, currency = described.estate.estate, described.catalogue.currency
+    effects = sensitivity(described)
+    call.show(sensitivity_page(estate, currency, effects))
+    if figure:
+        from fenrask.views.figures.growth import draw_sensitivity
+
+        call.write(figure, draw_sensitivity(estate, currency, effects, figure.suffix))
+    return 0
+
+
+def _slow(words: list[str]) -> dict[str, float]:
+    found = {}
+    for word in words:
+        name, _, times = word.partition("=")
+        try:
+            found[name] = float(times)
+        except ValueError:
+            expected = "DESTINATION=TIMES, such as partner=3"
+            raise UnusableInput([Problem(Place(path="--slow"), repr(word), expected)]) from None
+        if not 1 <= found[name] < float("inf"):
+            raise UnusableInput([Problem(Place(path="--slow"), repr(word), "at least 1 time as long")])
+    return found
+
+
+def _named(described: Described, name: str) -> Case:
+    known = described.estate.stress
+    if name not in known:
+        raise UnusableInput([Problem(Place(path="--case"), repr(name), "a case of `stress`", nearest(name, known))])
+    return known[name]
+
+
+def _checked(described: Described, case: Case) -> Case:
+    """The case, if all that it names is there."""
+    estate = described.estate
+    zones = [one.zone for one in estate.subnets.values() if one.zone]
+    problems = []
+    for option, names, known in (
+        ("--lose-zone", case.lose_zones, zones),
+        ("--lose-exit", case.lose_exits, [*estate.exits]),
+        ("--lose-node", case.lose_nodes, [*estate.exits]),
+        ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
+        ("--slow", case.slow, [*estate.destinations]),
+    ):
+        problems += [
+            Problem(Place(path=option), repr(name), "a name of this estate", nearest(name, known))
+            for name in names
+            if name not in known
+        ]
+    if problems:
+        raise UnusableInput(problems)
+    return case

@@ -1,0 +1,118 @@
+"""What a case of `stress` does to an estate, as a merge patch."""
+
+from typing import Any
+
+from fenrask.designs.contract import Patch
+from fenrask.designs.losses import without_exit, without_zone
+from fenrask.estate import Case, Described, Law
+
+__all__ = ["case_patch", "scaled_flows", "single_faults"]
+
+
+def case_patch(described: Described, case: Case) -> Patch:
+    """All of a case at once. The load of hosts in a lost zone moves to their workload's other subnets."""
+    patch: Patch = {}
+    for zone in case.lose_zones:
+        patch = _both(patch, without_zone(described, zone))
+    if case.lose_zones:
+        patch = _both(patch, _moved(described, case.lose_zones))
+    for name in case.lose_exits:
+        patch = _both(patch, without_exit(described, name))
+    for name, number in case.lose_nodes.items():
+        patch = _both(patch, _fewer(described, name, number))
+    for name in case.sessions_down:
+        patch = _both(patch, _down(described, name))
+    if case.rates_up:
+        patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.rates_up)))
+    for destination, times in case.slow.items():
+        for name, flow in described.estate.flows.items():
+            if flow.to == destination and flow.pool_per_host is None:
+                patch = _both(patch, {"flows": {name: {"life_s": _longer(flow.life_s, times)}}})
+    return patch
+
+
+def single_faults(described: Described) -> dict[str, Case]:
+    """The loss of each zone, each exit that an offer stands behind, each node of several, and each routing session."""
+    estate = described.estate
+    zones = dict.fromkeys(subnet.zone for subnet in estate.subnets.values() if subnet.zone)
+    cases = {f"zone {zone} lost": Case(lose_zones=(zone,)) for zone in zones}
+    for name, way_out in estate.exits.items():
+        if way_out.needs_offer or way_out.attached_to or way_out.kind in ("circuit", "tunnel", "hub", "peering"):
+            cases[f"{name} lost"] = Case(lose_exits=(name,))
+        if way_out.units > 1 and _count_key(described, name):
+            cases[f"a node of {name} lost"] = Case(lose_nodes={name: 1})
+        for router in getattr(way_out, "routers", {}):
+            cases[f"{name}'s session at {router} down"] = Case(sessions_down=(f"{name}/{router}",))
+    return cases
+
+
+def scaled_flows(described: Described, times: dict[str, float]) -> Patch:
+    """The patch that gives flows so many times the load; volumes by the month grow with it."""
+    flows: dict[str, dict[str, float]] = {}
+    for name, factor in times.items():
+        flow = described.estate.flows[name]
+        keys = ("per_host_per_s", "people", "pool_per_host", "out_gib_per_month", "in_gib_per_month")
+        flows[name] = {key: value * factor for key in keys if (value := getattr(flow, key)) is not None}
+    return {"flows": flows}
+
+
+def _both(one: Any, other: Any) -> Any:
+    """Two patches as one: the second on top, and what either removes stays removed."""
+    if not isinstance(one, dict) or not isinstance(other, dict):
+        return other
+    return {
+        key: _both(one[key], other[key]) if key in one and key in other else {**one, **other}[key]
+        for key in {**one, **other}
+    }
+
+
+def _moved(described: Described, zones: tuple[str, ...]) -> Patch:
+    workloads: dict[str, dict[str, object]] = {}
+    for name, workload in described.estate.workloads.items():
+        left = [one for one in workload.subnets if described.estate.subnets[one].zone not in zones]
+        if not left:
+            workloads[name] = {"hosts": 0}
+        elif len(left) < len(workload.subnets):
+            workloads[name] = {"subnets": left}
+    return {"workloads": workloads}
+
+
+def _count_key(described: Described, name: str) -> str:
+    """The key that says how many nodes or machines an exit has; empty where it has none."""
+    fields = type(described.estate.exits[name]).model_fields
+    return next((key for key in ("nodes", "machines") if key in fields), "")
+
+
+def _fewer(described: Described, name: str, number: int) -> Patch:
+    left = described.estate.exits[name].units - number
+    key = _count_key(described, name)
+    return {"exits": {name: {key: left}}} if key and left > 0 else without_exit(described, name)
+
+
+def _down(described: Described, name: str) -> Patch:
+    exit_name, _, router = name.partition("/")
+    way_out = described.estate.exits[exit_name]
+    routers = [router] if router else [*getattr(way_out, "routers", {})]
+    if routers:
+        return {"exits": {exit_name: {"routers": {one: {"session": "down"} for one in routers}}}}
+    if "session" in type(way_out).model_fields:
+        return {"exits": {exit_name: {"session": "down"}}}
+    return {"exits": {exit_name: {"routers": {"only": {"session": "down"}}}}}
+
+
+def _longer(life: float | Law, times: float) -> Any:
+    """A life as it is written, so many times as long."""
+    if not isinstance(life, Law):
+        return life * times
+    scaled: dict[str, Any] = {
+        key: value * times for key in ("mean", "p95") if (value := getattr(life, key)) is not None
+    }
+    if life.values:
+        scaled["values"] = [value * times for value in life.values]
+    if life.parts:
+        scaled["parts"] = {name: _longer_part(part, times) for name, part in life.parts.items()}
+    return scaled
+
+
+def _longer_part(part: Any, times: float) -> dict[str, float]:
+    return {key: value * times for key in ("mean", "p95") if (value := getattr(part, key)) is not None}

@@ -1,0 +1,42 @@
+"""What may go wrong at once: a named case for `stress`."""
+
+from typing import Annotated
+
+from pydantic import Field
+
+from fenrask.estate.values import Number, Strict
+
+__all__ = ["Case"]
+
+
+class Case(Strict):
+    """Everything that goes wrong together in one case."""
+
+    lose_zones: tuple[str, ...] = Field((), description="zones that are gone; hosts of others take over their load")
+    lose_exits: tuple[str, ...] = Field((), description="exits that are gone")
+    lose_nodes: dict[str, Annotated[int, Field(strict=True, ge=1)]] = Field(
+        {}, description="nodes or machines that are gone, by exit"
+    )
+    sessions_down: tuple[str, ...] = Field(
+        (), description="exits whose routing sessions are down; EXIT/ROUTER for one of several routers"
+    )
+    slow: dict[str, Annotated[float, Field(strict=True, ge=1)]] = Field(
+        {}, description="destinations, by name, toward which connections last so many times as long"
+    )
+    rates_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
+    reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
+        None, description="all connections that live are opened anew within so many seconds"
+    )
+
+    def joined(self, other: "Case") -> "Case":
+        """Both at once; the stricter where both say the same."""
+        spans = [one.reopen_within_s for one in (self, other) if one.reopen_within_s is not None]
+        return Case(
+            lose_zones=tuple(dict.fromkeys((*self.lose_zones, *other.lose_zones))),
+            lose_exits=tuple(dict.fromkeys((*self.lose_exits, *other.lose_exits))),
+            lose_nodes={**self.lose_nodes, **other.lose_nodes},
+            sessions_down=tuple(dict.fromkeys((*self.sessions_down, *other.sessions_down))),
+            slow={**self.slow, **other.slow},
+            rates_up=(1 + self.rates_up) * (1 + other.rates_up) - 1,
+            reopen_within_s=min(spans, default=None),
+        )

@@ -6,8 +6,9 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import compare
-from fenrask.views.pages.compare import compare_page, patch_files
+from fenrask.designs import STANDARD, Design, changes, compare, judge
+from fenrask.estate import read_estate, read_patch
+from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 
 __all__ = ["command"]
 
@@ -15,12 +16,37 @@ __all__ = ["command"]
 @estate_command
 def command(
     call: Call,
+    design: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="A design of your own, a merge patch, beside the others.")
+    ] = None,
+    base: Annotated[
+        Path | None, typer.Option(metavar="ESTATE", help="Instead, what changes flow by flow against this estate.")
+    ] = None,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
     ] = None,
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draw each design's cost to a .png, .svg or .pdf.")
+    ] = None,
 ) -> int:
-    comparison = compare(call.read())
+    described = call.read()
+    if base:
+        before, now = judge(read_estate(base)), judge(described)
+        total = now.bill.total - before.bill.total
+        call.show(changes_page(described.estate.estate, now.bill.currency, changes(before, now), total))
+        return 0
+    own = [_own(path) for path in design or []]
+    comparison = compare(described, [*STANDARD, *own], losses=True)
     call.show(compare_page(comparison))
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())
+    if figure:
+        from fenrask.views.figures.designs import draw_designs
+
+        call.write(figure, draw_designs(comparison, figure.suffix))
     return int(comparison.cheapest is None)
+
+
+def _own(path: Path) -> Design:
+    patch = read_patch(path)
+    return Design(path.stem, f"as {path} says", lambda _: patch)

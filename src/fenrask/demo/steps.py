@@ -106,7 +106,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask compare",
         "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
-        lambda judged: compare_page(compare(judged.described)),
+        lambda judged: compare_page(compare(judged.described, losses=True)),
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

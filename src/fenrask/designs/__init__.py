@@ -1,13 +1,15 @@
 """Standard designs made from the estate alone, each sized, priced and judged; and their comparison."""
 
+from fenrask.designs.changes import FlowChange, changes
 from fenrask.designs.compare import Candidate, Comparison, compare
 from fenrask.designs.contract import Design
 from fenrask.designs.faults import case_patch, scaled_flows, single_faults
 from fenrask.designs.growth import Growth, grow
 from fenrask.designs.judge import Judged, judge
+from fenrask.designs.outcomes import Help, Outcome
 from fenrask.designs.sensitivity import Effect, sensitivity
 from fenrask.designs.standard import STANDARD
-from fenrask.designs.stress import Help, Outcome, pairs_of, stress
+from fenrask.designs.stress import pairs_of, stress
 
 __all__ = [
     "STANDARD",
@@ -15,11 +17,13 @@ __all__ = [
     "Comparison",
     "Design",
     "Effect",
+    "FlowChange",
     "Growth",
     "Help",
     "Judged",
     "Outcome",
     "case_patch",
+    "changes",
     "compare",
     "grow",
     "judge",

@@ -1,16 +1,17 @@
 """Whole designs side by side."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.judge import Judged, judge
+from fenrask.designs.outcomes import Outcome, as_sized, outcome
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
-from fenrask.estate import Described
+from fenrask.estate import Case, Described
 
-__all__ = ["Candidate", "Comparison", "LeftOut", "compare"]
+__all__ = ["Candidate", "Comparison", "LeftOut", "compare", "zone_losses"]
 
 
 @dataclass(frozen=True)
@@ -20,6 +21,15 @@ class Candidate:
     design: Design
     patch: Patch
     judged: Judged
+    losses: tuple[Outcome, ...]
+    """What the loss of each zone does, where that was asked."""
+
+    @property
+    def routes_to_change(self) -> int:
+        """Routes that are set or removed, and subnets that get another table."""
+        tables = self.patch.get("route_tables") or {}
+        routes = sum(len(one) if isinstance(one, Mapping) else 1 for one in tables.values())
+        return routes + sum("routes" in (one or {}) for one in (self.patch.get("subnets") or {}).values())
 
 
 @dataclass(frozen=True)
@@ -42,14 +52,19 @@ class Comparison:
         return candidate.judged.bill.total - self.candidates[0].judged.bill.total
 
     @property
+    def ranked(self) -> tuple[Candidate, ...]:
+        """The cheapest first of those that meet every need and carry every load; then the others, likewise."""
+        return tuple(sorted(self.candidates, key=lambda one: (not one.judged.meets_all, one.judged.bill.total)))
+
+    @property
     def cheapest(self) -> Candidate | None:
         """The cheapest of those that meet every need and carry every load."""
-        fit = [one for one in self.candidates if one.judged.meets_all]
-        return min(fit, key=lambda one: one.judged.bill.total, default=None)
+        first = self.ranked[0]
+        return first if first.judged.meets_all else None
 
 
-def compare(described: Described, designs: Iterable[Design] = STANDARD) -> Comparison:
-    """Make, size, price and judge each design."""
+def compare(described: Described, designs: Iterable[Design] = STANDARD, losses: bool = False) -> Comparison:
+    """Make, size, price and judge each design; with `losses` also see what the loss of each zone does to it."""
     candidates, left_out = [], []
     for design in designs:
         try:
@@ -57,5 +72,13 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD) -> Compa
         except NoAnswer as error:
             left_out.append(LeftOut(design, error.cause))
             continue
-        candidates.append(Candidate(design, patch, judge(described.patched(patch, f"design {design.name}"))))
+        judged = judge(described.patched(patch, f"design {design.name}"))
+        candidates.append(Candidate(design, patch, judged, zone_losses(judged) if losses else ()))
     return Comparison(tuple(candidates), tuple(left_out))
+
+
+def zone_losses(judged: Judged) -> tuple[Outcome, ...]:
+    """What the loss of each zone does."""
+    before = as_sized(judged)
+    zones = dict.fromkeys(one.zone for one in judged.described.estate.subnets.values() if one.zone)
+    return tuple(outcome(before, f"zone {zone} lost", Case(lose_zones=(zone,))) for zone in zones)

@@ -41,8 +41,25 @@ class Judged:
     @property
     def addresses(self) -> int:
         """Public addresses paid for, hosts' own included."""
-        hosts = sum(one.hosts for one in self.described.estate.workloads.values() if one.public_address)
-        return hosts + sum(one.bought for one in self.plan.exits)
+        return self.hosts_with_public + sum(one.bought for one in self.plan.exits)
+
+    @property
+    def hosts_with_public(self) -> int:
+        """Hosts that have a public address of their own."""
+        return sum(one.hosts for one in self.described.estate.workloads.values() if one.public_address)
+
+    @property
+    def upkeep_hours(self) -> float:
+        """Hours of work a month on machines of one's own."""
+        exits = self.described.estate.exits
+        offers = {name: self.described.offer_of(name) for name in exits}
+        hours = [exits[name].units * one.upkeep_hours for name, one in offers.items() if one is not None]
+        return float(sum(hours))
+
+    @property
+    def most_entries(self) -> int:
+        """Entries of the longest allow-list that any partner needs for it."""
+        return max((one.entries for one in self.plan.partners), default=0)
 
     @property
     def busiest(self) -> ExitCapacity | None:

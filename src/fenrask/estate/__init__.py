@@ -7,7 +7,7 @@ from fenrask.estate.flows import Flow
 from fenrask.estate.lives import Law, LifePart
 from fenrask.estate.models import Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
-from fenrask.estate.reading import Described, read_estate
+from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
     "KINDS",
@@ -35,4 +35,5 @@ __all__ = [
     "exits_of",
     "merge",
     "read_estate",
+    "read_patch",
 ]

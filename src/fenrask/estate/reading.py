@@ -19,7 +19,7 @@ from fenrask.estate.problems import name_problems, offer_problems, validation_pr
 from fenrask.estate.suggestions import nearest
 from fenrask.estate.yaml_tree import Tree, read_yaml
 
-__all__ = ["Described", "read_estate"]
+__all__ = ["Described", "read_estate", "read_patch"]
 
 MOST_BYTES = 256 * 2**20
 Model = TypeVar("Model", bound=BaseModel)
@@ -86,6 +86,17 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
             problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
+
+
+def read_patch(path: Path) -> dict[str, Any]:
+    """A JSON Merge Patch from a file, JSON or YAML; UnusableInput for anything else."""
+    problems: list[Problem] = []
+    data, tree = _read(path, problems)
+    if not isinstance(data, dict):
+        problems.append(Problem(tree.place(()), "no mapping", "a JSON Merge Patch (RFC 7396)"))
+    if problems:
+        raise UnusableInput(problems)
+    return dict(data)
 
 
 def _described(

@@ -22,6 +22,8 @@ _MOST_STEPS = 2_000_000
 _REST = 1e-13
 _LEVEL = 1e-10
 """Values that differ by less, as a share, count as one height."""
+_AT_ONCE = 100_000
+"""Products up to which one call does all; beyond, moment by moment, it would take too much memory."""
 _POINTS = 4
 """Moments in each step that are looked at before a peak is refined."""
 
@@ -55,11 +57,16 @@ def held_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: 
     moments, which = np.unique(inside, return_inverse=True)
     # Column i of `back` holds the rates of the steps before that of time i, the latest first.
     back = rates[np.mod(current - np.arange(rates.size)[:, None], rates.size)]
+    mean_rate = float(np.mean(rates))
     places = [np.flatnonzero(which == number) for number in range(moments.size)]
     for numbers, law in stacked(holds):
         weights, rest = _weights(moments, rates, step_s, law)
+        if times.size * len(numbers) * rates.size <= _AT_ONCE:
+            together = np.einsum("tln,nt->lt", weights[which], back)
+            result[numbers] = together + rest[which, :, 0].T * mean_rate
+            continue
         for weight, left, here in zip(weights, rest, places, strict=True):
-            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left * np.mean(rates)
+            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left * mean_rate
     return result
 
 

@@ -33,7 +33,13 @@ def draw_growth(estate: str, currency: str, growth: Growth, suffix: str) -> byte
     for number, one in enumerate([one for one in growth.crossings if one.month]):
         use.axvline(one.month, color="#bbbbbb", linewidth=1)
         where = (one.month, 4 + 12 * (number % 4))
-        use.annotate(", ".join(filter(None, (one.limit, one.about))), where, xytext=(3, 0), textcoords="offset points", fontsize=9)
+        use.annotate(
+            ", ".join(filter(None, (one.limit, one.about))),
+            where,
+            xytext=(3, 0),
+            textcoords="offset points",
+            fontsize=9,
+        )
     use.set_ylabel("fullest limit, % used")
     use.set_xlabel("months from now")
     use.set_ylim(bottom=0)

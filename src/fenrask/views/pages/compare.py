@@ -1,25 +1,30 @@
 """Designs side by side, as a page; and their patches as files."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
 
-from fenrask.designs import Candidate, Comparison
+from fenrask.designs import Candidate, Comparison, FlowChange
 from fenrask.units import cents, counted
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import MACHINES, Column, Page, Table
 
-__all__ = ["compare_page", "patch_files"]
+__all__ = ["changes_page", "compare_page", "patch_files"]
 
 _DESIGNS = (
     Column("design", "design"),
-    Column("meets_all", "meets all needs"),
-    Column("addresses", "addr.", "count"),
-    Column("port_use", "port use", "share"),
-    Column("port_headroom", "headroom", "share", least_width=120),
-    Column("binding", "binds first", least_width=120),
-    Column("fixed_amount", "fixed", "money", least_width=100),
-    Column("by_volume_amount", "by volume", "money", least_width=100),
+    Column("meets_all", "meets all"),
     Column("month_amount", "month", "money"),
-    Column("difference_to_first_amount", "to first", "difference"),
+    Column("difference_to_first_amount", "to as is", "difference"),
+    Column("fixed_amount", "fixed", "money", least_width=130),
+    Column("by_volume_amount", "by volume", "money", least_width=MACHINES),
+    Column("addresses", "addr.", "count"),
+    Column("most_entries", "allow", "count", least_width=110),
+    Column("binding", "binds first", least_width=150),
+    Column("binding_headroom", "headroom", "share", least_width=100),
+    Column("zone_loss", "zone lost", least_width=100),
+    Column("hosts_with_public", "public hosts", "count", least_width=MACHINES),
+    Column("upkeep_hours", "upkeep h", "number", least_width=MACHINES),
+    Column("routes_to_change", "routes", "count", least_width=110),
 )
 _NEEDS = (
     Column("design", "design"),
@@ -32,14 +37,14 @@ _NEEDS = (
 def compare_page(comparison: Comparison) -> Page:
     """Every design in one table, then each need that is not met, by design."""
     first = comparison.candidates[0].judged
-    needs = [(one.design.name, *unmet) for one in comparison.candidates for unmet in _unmet(one)]
+    needs = [(one.design.name, *unmet) for one in comparison.ranked for unmet in _unmet(one)]
     facts = {"currency": first.bill.currency}
     tables = (
         Table(
             "designs",
             f"Designs, {first.bill.currency} a month",
             _DESIGNS,
-            [_row(comparison, c) for c in comparison.candidates],
+            [_row(comparison, c) for c in comparison.ranked],
         ),
         Table("needs_not_met", "Needs not met", _NEEDS, needs),
     )
@@ -59,21 +64,36 @@ def _answer(comparison: Comparison) -> tuple[str, ...]:
 
 
 def _row(comparison: Comparison, one: Candidate) -> tuple[object, ...]:
-    judged = one.judged
-    busiest, binding = judged.busiest, judged.binding
-    ports = busiest.ports if busiest else None
+    judged, binding = one.judged, one.judged.binding
     return (
         one.design.name,
         "yes" if judged.meets_all else f"no: {_short(one)}",
-        judged.addresses,
-        1 - ports.headroom if ports else None,
-        ports.headroom if ports else None,
-        f"{binding[1].limit} of {binding[0]}" if binding else "",
-        judged.bill.fixed,
-        judged.bill.by_volume,
         judged.bill.total,
         comparison.difference(one),
+        judged.bill.fixed,
+        judged.bill.by_volume,
+        judged.addresses,
+        judged.most_entries,
+        f"{binding[1].limit} of {binding[0]}" if binding else "",
+        binding[1].headroom if binding else None,
+        _loss(one),
+        judged.hosts_with_public,
+        judged.upkeep_hours,
+        one.routes_to_change,
     )
+
+
+def _loss(one: Candidate) -> str:
+    """The worst that the loss of a zone does."""
+    if not one.losses:
+        return ""
+    worst = max(one.losses, key=lambda each: each.severity)
+    words = []
+    if worst.cut_off:
+        words.append(f"{len(worst.cut_off)} cut off")
+    if worst.overloaded:
+        words.append(f"{len(worst.overloaded)} overloaded")
+    return ", ".join(words) or "no harm"
 
 
 def _short(one: Candidate) -> str:
@@ -103,3 +123,30 @@ def patch_files(comparison: Comparison) -> dict[str, str]:
 
 def _file_name(name: str) -> str:
     return "-".join(name.split())
+
+
+_CHANGES = (
+    Column("flow", "flow"),
+    Column("way_before", "way before"),
+    Column("way_now", "way now"),
+    Column("source_before", "seen as before", least_width=120),
+    Column("source_now", "seen as now", least_width=120),
+    Column("before_amount", "before", "money"),
+    Column("now_amount", "now", "money"),
+    Column("difference_amount", "more", "difference"),
+)
+
+
+def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], total: Fraction) -> Page:
+    """The flows that change, way, source and cost; those that do not are counted."""
+    changed = [one for one in changes if one.is_change]
+    rows = [(one.flow, *one.ways, *one.sources, *one.amounts, one.difference) for one in changed]
+    ways = sum(one.ways[0] != one.ways[1] for one in changed)
+    sources = sum(one.sources[0] != one.sources[1] for one in changed)
+    answer = (
+        f"{counted(ways, 'flow takes', 'flows take')} another way, "
+        f"{counted(sources, 'is', 'are')} seen as another source; {cents(total):+,} {currency} a month in all",
+    )
+    table = Table("changes", f"Flows that change; {currency} a month", _CHANGES, rows, empty="no flow changes")
+    facts = {"currency": currency, "difference_amount": total, "unchanged": len(changes) - len(changed)}
+    return Page("changes", estate, answer, (table,), facts)

@@ -1,0 +1,64 @@
+"""The month's cost of each design, stacked by what is paid for."""
+
+from matplotlib.ticker import FuncFormatter
+
+from fenrask.designs import Comparison
+from fenrask.units import cents
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+
+__all__ = ["draw_designs"]
+
+_STYLES = (
+    (BLUE, ""),
+    (ORANGE, "//"),
+    (GREY, ".."),
+    ("#009e73", "xx"),
+    ("#56b4e9", "--"),
+    ("#cc79a7", "++"),
+    ("#f0e442", "oo"),
+)
+
+
+def draw_designs(comparison: Comparison, suffix: str) -> bytes:
+    """A bar for each design, the best first; where a need is not met, or a load not carried, its name says so."""
+    paper = figure()
+    axes = paper.add_subplot()
+    ranked = comparison.ranked
+    first = ranked[0].judged
+    estate, currency = first.described.estate.estate, first.bill.currency
+    paper.suptitle(f"{estate}: the month's cost of each design", fontsize=15)
+    items = list(dict.fromkeys(line.item for one in ranked for line in one.judged.bill.lines))
+    sums = [
+        {item: sum(float(line.amount) for line in one.judged.bill.lines if line.item == item) for item in items}
+        for one in ranked
+    ]
+    items.sort(key=lambda item: -sum(each[item] for each in sums))
+    starts = [0.0] * len(ranked)
+    for number, item in enumerate(items):
+        colour, hatch = _STYLES[number % len(_STYLES)]
+        values = [each[item] for each in sums]
+        axes.barh(range(len(ranked)), values, left=starts, color=colour, hatch=hatch, edgecolor="white", label=item)
+        starts = [start + value for start, value in zip(starts, values, strict=True)]
+    for place, one in enumerate(ranked):
+        broken = dict.fromkeys([*(each.need for each in one.judged.broken), *("capacity" for _ in one.judged.short)])
+        fails = "" if one.judged.meets_all else f"   not met: {', '.join(broken)}"
+        axes.annotate(
+            f"{cents(one.judged.bill.total):,}{fails}",
+            (starts[place], place),
+            xytext=(5, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=10,
+            color="black" if one.judged.meets_all else RED,
+        )
+    names = [one.design.name if one.judged.meets_all else f"\u2717 {one.design.name}" for one in ranked]
+    axes.set_yticks(range(len(ranked)), names, fontsize=11)
+    for label, one in zip(axes.get_yticklabels(), ranked, strict=True):
+        label.set_color("black" if one.judged.meets_all else RED)
+    axes.invert_yaxis()
+    axes.set_xlim(0, 1.5 * max([*starts, 1.0]))
+    axes.set_xlabel(f"{currency} a month (\u2717: some need is not met)")
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="upper right", fontsize=10)
+    return rendered(paper, suffix)

@@ -92,6 +92,53 @@ class Standard(InFolder):
                 after = judge(described.patched(named("gateway per network").patch(described), "x"))
                 self.assertEqual("survives" not in {one.need for one in after.broken}, survives)
 
+    def test_a_firewall_before_a_gateway_inspects_and_answers_come_back_through_it(self) -> None:
+        needs = {"destinations": {"partner": {"needs": {"inspected": True, "fixed_source": True}}}}
+        described = self.estate(needs)
+        after = judge(described.patched(named("firewall before gateway").patch(described), "x"))
+        self.assertTrue(after.meets_all, after.broken)
+        [way] = after.ways.ways
+        kinds = [after.described.estate.exits[name].kind for name in way.walk.exits]
+        self.assertEqual(kinds, ["inspecting-firewall", "translation-gateway", "direct-internet"])
+        self.assertIn(way.walk.exits[0], [hop.exit for hop in way.walk.back])
+
+    def test_translator_hosts_and_public_addresses(self) -> None:
+        described = self.estate(TWO_ZONES, {"offers": {"host": {"upkeep_hours": 4}}})
+        hosts = judge(described.patched(named("translator hosts").patch(described), "x"))
+        kinds = [one.kind for one in hosts.described.estate.exits.values()]
+        self.assertEqual((kinds.count("translator-host"), hosts.upkeep_hours), (2, 8.0))
+        bare = judge(described.patched(named("public address on each host").patch(described), "x"))
+        self.assertEqual((bare.hosts_with_public, bare.addresses), (10, 10))
+        self.assertEqual({way.walk.source.kind for way in bare.ways.ways}, {"host-public"})
+
+    def test_a_hub_joins_networks_and_answers_find_back(self) -> None:
+        two = {
+            "networks": {"far": {"prefixes": ["10.1.0.0/16"]}},
+            "subnets": {"there": {"network": "far", "zone": "a", "prefix": "10.1.1.0/24"}},
+            "workloads": {"more": {"subnets": ["there"], "hosts": 3}},
+            "flows": {"call": {"from": "more", "to": "partner", "per_host_per_s": 1}},
+        }
+        described = self.estate(two)
+        after = judge(described.patched(named("central hub").patch(described), "x"))
+        self.assertTrue(after.meets_all, after.broken)
+        ways = {way.flow: way.walk.exits for way in after.ways.ways}
+        self.assertEqual(ways["call"], ("hub-central", "gateway-central", "door"))
+        self.assertEqual(ways["talk"], ("gateway-central", "door"))
+        left_out = {one.design.name: one.why for one in compare(self.estate({})).left_out}
+        self.assertIn("only one network", left_out["central hub"])
+
+    def test_ipv6_goes_straight_out_where_both_ends_have_it(self) -> None:
+        six = {
+            "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:40::/48"]}},
+            "subnets": {"app": {"prefix_v6": "2001:db8:40:1::/64"}},
+            "destinations": {"partner": {"prefixes": ["2001:db8:ffff::/64"]}},
+        }
+        described = self.estate(six)
+        after = judge(described.patched(named("IPv6 straight out").patch(described), "x"))
+        self.assertEqual([way.walk.exits for way in after.ways.ways], [("six-net",)])
+        self.assertEqual([str(one) for one in after.plan.partners[0].host_prefixes], ["2001:db8:40:1::/64"])
+        self.assertTrue(after.meets_all)
+
     def test_a_full_network_leaves_no_room_for_a_landing(self) -> None:
         full = {
             "networks": {"net": {"prefixes": ["10.0.1.0/24"]}},

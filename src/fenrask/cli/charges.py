@@ -1,14 +1,41 @@
 """`fenrask charges`."""
 
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import judge
+from fenrask.designs import break_even, judge
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
 
 __all__ = ["command"]
 
 
 @estate_command
-def command(call: Call) -> int:
-    judged = judge(call.read())
-    call.show(charges_page(judged))
+def command(
+    call: Call,
+    flow: Annotated[
+        str | None,
+        typer.Option("--break-even", metavar="FLOW", help="Instead, at which volume other offers are cheaper for it."),
+    ] = None,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="With --break-even: draw cost against volume to a .png, .svg or .pdf."),
+    ] = None,
+) -> int:
+    described = call.read()
+    if flow is None:
+        if figure:
+            raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
+        call.show(charges_page(judge(described)))
+        return 0
+    found = break_even(described, flow)
+    call.show(break_even_page(described.estate.estate, found))
+    if figure:
+        from fenrask.views.figures.curves import draw_curves
+
+        call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
     return 0

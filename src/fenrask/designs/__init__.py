@@ -1,5 +1,6 @@
 """Standard designs made from the estate alone, each sized, priced and judged; and their comparison."""
 
+from fenrask.designs.break_even import BreakEven, break_even
 from fenrask.designs.changes import FlowChange, changes
 from fenrask.designs.compare import Candidate, Comparison, compare
 from fenrask.designs.contract import Design
@@ -13,6 +14,7 @@ from fenrask.designs.stress import pairs_of, stress
 
 __all__ = [
     "STANDARD",
+    "BreakEven",
     "Candidate",
     "Comparison",
     "Design",
@@ -22,6 +24,7 @@ __all__ = [
     "Help",
     "Judged",
     "Outcome",
+    "break_even",
     "case_patch",
     "changes",
     "compare",

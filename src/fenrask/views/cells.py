@@ -89,9 +89,10 @@ def _growth(value: float) -> str:
     return f"{100 * value:+.0f}%" if value < 9 else f"x {1 + value:,.0f}"
 
 
-def _figure(value: float) -> str:
+def _figure(value: float | Fraction) -> str:
     """A number with at most six significant digits before it loses any of its whole part."""
-    return f"{value:,.0f}" if abs(value) >= 1e6 else f"{value:,.6g}"
+    number = float(value)
+    return f"{number:,.0f}" if abs(number) >= 1e6 else f"{number:,.6g}"
 
 
 _SHOWN: dict[str, Callable[[Any], str]] = {

@@ -1,0 +1,109 @@
+"""Cost against volume as straight pieces, and where two such curves change places; exactly."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from typing import Literal
+
+from fenrask.estate import Rate, Tiers
+
+__all__ = ["Crossing", "Curve", "crossings"]
+
+Zero = Fraction(0)
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A cost that begins at `start` and rises by straight pieces: (volume from which, slope), the first from 0."""
+
+    start: Fraction
+    pieces: tuple[tuple[Fraction, Fraction], ...]
+
+    @classmethod
+    def of_rate(cls, rate: Rate, share: Fraction = Fraction(1)) -> "Curve":
+        """What a flat or graduated rate costs for a share of the volume."""
+        if isinstance(rate, Decimal) or not share:
+            return cls(Zero, ((Zero, Fraction(rate) * share if isinstance(rate, Decimal) else Zero),))
+        assert isinstance(rate, Tiers)
+        pieces, begins = [], Zero
+        for tier in rate.tiers:
+            pieces.append((begins / share, Fraction(tier.rate) * share))
+            begins = Fraction(tier.up_to_gb or 0)
+        return cls(Zero, tuple(pieces))
+
+    def at(self, volume: Fraction) -> Fraction:
+        """The cost of a volume; a boundary belongs to the lower piece, which costs the same."""
+        total = self.start
+        for (begins, slope), (ends, _) in zip(self.pieces, [*self.pieces[1:], (volume, Zero)], strict=True):
+            if volume > begins:
+                total += (min(volume, max(ends, begins)) - begins) * slope
+        return total
+
+    def slope_after(self, volume: Fraction) -> Fraction:
+        """How steep it is just above a volume."""
+        return next(slope for begins, slope in reversed(self.pieces) if begins <= volume)
+
+    def __add__(self, other: "Curve") -> "Curve":
+        edges = sorted({begins for begins, _ in (*self.pieces, *other.pieces)})
+        return Curve(
+            self.start + other.start,
+            tuple((edge, self.slope_after(edge) + other.slope_after(edge)) for edge in edges),
+        )
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """Where two curves meet: they cross there, touch, or are one from there up to `until` (None: for good)."""
+
+    volume: Fraction
+    kind: Literal["cross", "touch", "coincide"]
+    until: Fraction | None = None
+
+
+def crossings(one: Curve, other: Curve) -> list[Crossing]:
+    """Every volume above 0, or stretch, at which two curves cost the same, in rising order.
+
+    Solved on each straight piece of their difference; nothing is searched by eye.
+    """
+    edges = sorted({begins for begins, _ in (*one.pieces, *other.pieces)})
+    found: list[Crossing] = []
+    before = Zero
+    """The sign of the difference before the point that is looked at; 0 at the very beginning."""
+    for number, edge in enumerate(edges):
+        end = edges[number + 1] if number + 1 < len(edges) else None
+        gap = one.at(edge) - other.at(edge)
+        slope = one.slope_after(edge) - other.slope_after(edge)
+        if gap == 0:
+            found += _at_edge(edge, slope, before, end)
+            before = slope or before
+        elif slope and gap * slope < 0:
+            volume = edge - gap / slope
+            if end is None or volume < end:
+                found.append(Crossing(volume, "cross"))
+                before = slope
+            else:
+                before = gap
+        else:
+            before = gap
+    return _joined(found)
+
+
+def _at_edge(edge: Fraction, slope: Fraction, before: Fraction, end: Fraction | None) -> Iterable[Crossing]:
+    if slope == 0:
+        yield Crossing(edge, "coincide", end)
+    elif edge > 0 and before:
+        yield Crossing(edge, "cross" if before * slope < 0 else "touch")
+
+
+def _joined(found: list[Crossing]) -> list[Crossing]:
+    """Stretches that follow each other are one; a point at the end of a stretch belongs to it."""
+    result: list[Crossing] = []
+    for one in found:
+        last = result[-1] if result else None
+        if last and last.kind == "coincide" and last.until == one.volume:
+            if one.kind == "coincide":
+                result[-1] = Crossing(last.volume, "coincide", one.until)
+            continue
+        result.append(one)
+    return result

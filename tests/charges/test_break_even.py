@@ -1,0 +1,89 @@
+"""Where cost curves change places: by hand, and against a look at every volume."""
+
+import unittest
+from fractions import Fraction
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fenrask.charges.curves import Curve, crossings
+from fenrask.designs import break_even
+from fenrask.estate import Tiers
+from tests.support import InFolder
+
+
+def curve(start: int, *pieces: tuple[int, int]) -> Curve:
+    return Curve(Fraction(start), tuple((Fraction(begins), Fraction(slope)) for begins, slope in pieces))
+
+
+PIECES = st.lists(st.tuples(st.integers(1, 12), st.integers(0, 6)), max_size=3, unique_by=lambda one: one[0])
+CURVES = st.builds(
+    lambda start, slope, rest: curve(start, (0, slope), *sorted(rest)), st.integers(0, 20), st.integers(0, 6), PIECES
+)
+
+
+class Curves(unittest.TestCase):
+    def test_by_hand(self) -> None:
+        cases: tuple[tuple[Curve, Curve, list[tuple[int | Fraction, str]]], ...] = (
+            (curve(0, (0, 3)), curve(10, (0, 1)), [(5, "cross")]),
+            (curve(10, (0, 0)), curve(0, (0, 4), (5, 0)), [(Fraction(5, 2), "cross")]),
+            # Three crossings: fixed against steep, then flat, then steep again.
+            (
+                curve(6, (0, 1)),
+                curve(0, (0, 4), (3, 0), (8, 5)),
+                [(2, "cross"), (6, "cross"), (Fraction(17, 2), "cross")],
+            ),
+            # They touch where one bends just there.
+            (curve(4, (0, 0), (2, 3)), curve(0, (0, 2), (2, 0)), [(2, "touch")]),
+            # The same from 4 to 6.
+            (curve(4, (0, 0), (6, 2)), curve(0, (0, 1), (4, 0), (6, 1)), [(4, "coincide")]),
+            (curve(1, (0, 1)), curve(2, (0, 1)), []),
+            (curve(1, (0, 2)), curve(1, (0, 2)), [(0, "coincide")]),
+        )
+        for one, other, expected in cases:
+            with self.subTest(one=one, other=other):
+                self.assertEqual([(found.volume, found.kind) for found in crossings(one, other)], expected)
+        [whole] = crossings(curve(1, (0, 2)), curve(1, (0, 2), (5, 2)))
+        self.assertIsNone(whole.until)
+
+    @settings(max_examples=300, deadline=None)
+    @given(CURVES, CURVES)
+    def test_signs_change_at_crossings_and_nowhere_else(self, one: Curve, other: Curve) -> None:
+        found = crossings(one, other)
+        for each in found:
+            self.assertEqual(one.at(each.volume), other.at(each.volume))
+        marks = sorted({Fraction(0), *(each.volume for each in found), *(each.until for each in found if each.until)})
+        marks.append(marks[-1] + 40)
+        for low, high in zip(marks, marks[1:], strict=False):
+            signs = set()
+            for step in range(1, 24):
+                volume = low + (high - low) * Fraction(step, 24)
+                gap = one.at(volume) - other.at(volume)
+                signs.add((gap > 0) - (gap < 0))
+            self.assertEqual(len(signs), 1)
+
+    def test_a_graduated_rate_for_a_share_of_the_volume(self) -> None:
+        tiers = Tiers.model_validate({"tiers": [{"up_to_gb": 10, "rate": 0}, {"up_to_gb": 50, "rate": 2}, {"rate": 1}]})
+        cost = Curve.of_rate(tiers, Fraction(1, 4))
+        for volume, expected in ((0, 0), (40, 0), (80, 20), (200, 80), (400, 130)):
+            self.assertEqual(cost.at(Fraction(volume)), expected)
+
+
+class Offers(InFolder):
+    def test_a_gateway_against_an_endpoint(self) -> None:
+        patch: dict[str, Any] = {
+            "flows": {"talk": {"to": "store", "out_kib_per_connection": 600, "in_kib_per_connection": 400}}
+        }
+        found = break_even(self.estate(patch), "talk")
+        # Both ways 26.9 TB, six tenths of it out, which costs 0.05; the gateway 0.02 both ways, the inner door nothing.
+        volume = Fraction(10 * 3600 * 730 * 1000 * 1024, 10**9)
+        self.assertEqual(found.volume, volume)
+        costs = {one.offer: one.curve.at(volume) for one in found.options}
+        self.assertEqual(costs["gate"], 730 * Fraction("0.105") + volume * Fraction("0.05"))
+        self.assertEqual((costs["inner"], costs["door-to-service"]), (Fraction("7.3"), 0))
+        self.assertEqual(found.options[0].offer, "door-to-service")
+        # A firewall pays 1 an hour and nothing by volume but the transfer: 653.35 dearer to begin with, 0.02 a GB less.
+        [meeting] = [one for one in found.meetings if {one.one, one.other} == {"gate", "wall"}]
+        self.assertEqual(meeting.at.volume, 730 * Fraction("0.9") / Fraction("0.02"))
+        self.assertEqual(meeting.hosts, meeting.at.volume * 10 / volume)

@@ -2,13 +2,14 @@
 
 import sys
 
-from bench import erlang, reading, scale, start_up
+from bench import choice, erlang, reading, scale, start_up
 
 MEASUREMENTS = {
     "start-up": start_up.measure,
     "reading": reading.measure,
     "erlang": erlang.measure,
     "scale": scale.measure,
+    "choice": choice.measure,
 }
 
 

@@ -27,6 +27,7 @@ COMMANDS = {
     "addresses": "Show which addresses to buy, and what each partner must allow-list.",
     "charges": "Show the month's bill, line by line, and by exit, flow and cost centre.",
     "compare": "Size, price and judge whole designs side by side.",
+    "choose": "Choose the cheapest mix that meets every need, prove it, and say why the others lost.",
     "stress": "Lose a zone, an exit, a node; slow destinations, storms: who is cut off, what is overloaded.",
     "resolve": "Look destinations' names up by DNS, and compare with their prefixes on record.",
     "source": "Show which address a destination sees, now and after the loss of a zone or an exit.",

@@ -2,8 +2,20 @@
 
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Holding, holding, life_law
-from fenrask.demand.loads import POINTS_PER_HOUR, Demand, LeftOut, Load, Part, Profile, Series, demand, living, reopened
-from fenrask.demand.volumes import Volume, month_volume
+from fenrask.demand.loads import (
+    POINTS_PER_HOUR,
+    Demand,
+    LeftOut,
+    Load,
+    Part,
+    Profile,
+    Series,
+    demand,
+    living,
+    new_per_s,
+    reopened,
+)
+from fenrask.demand.volumes import Volume, flow_volume, month_volume
 
 __all__ = [
     "POINTS_PER_HOUR",
@@ -17,9 +29,11 @@ __all__ = [
     "Volume",
     "demand",
     "explain_demand",
+    "flow_volume",
     "holding",
     "life_law",
     "living",
     "month_volume",
+    "new_per_s",
     "reopened",
 ]

@@ -21,7 +21,19 @@ from fenrask.teletraffic import Peak, held_each, peak_held, peak_near
 from fenrask.teletraffic.holds import Fixed, Hold
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["POINTS_PER_HOUR", "Demand", "LeftOut", "Load", "Part", "Profile", "Series", "demand", "living", "reopened"]
+__all__ = [
+    "POINTS_PER_HOUR",
+    "Demand",
+    "LeftOut",
+    "Load",
+    "Part",
+    "Profile",
+    "Series",
+    "demand",
+    "living",
+    "new_per_s",
+    "reopened",
+]
 
 Series = NDArray[np.float64]
 POINTS_PER_HOUR = 4

@@ -7,7 +7,7 @@ from fenrask.estate import Described, Flow
 from fenrask.routing import Way
 from fenrask.units import KIB, SECONDS_PER_HOUR, exact
 
-__all__ = ["Volume", "bytes_per_s", "month_volume"]
+__all__ = ["Volume", "bytes_per_s", "flow_volume", "month_volume"]
 
 _GIB = 2**30
 
@@ -28,11 +28,17 @@ def month_volume(described: Described, way: Way) -> Volume:
     """What one way of a flow carries in the catalogue's month; nothing where it does not arrive."""
     if not way.walk.verdict.arrives:
         return Volume(Fraction(0), Fraction(0))
-    flow = described.estate.flows[way.flow]
+    whole = flow_volume(described, way.flow)
+    return Volume(way.share * whole.out_bytes, way.share * whole.in_bytes)
+
+
+def flow_volume(described: Described, name: str) -> Volume:
+    """What a whole flow carries in a month, were all of it to arrive."""
+    flow = described.estate.flows[name]
     connections = _connections_a_month(described, flow)
     return Volume(
-        way.share * _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month),
-        way.share * _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month),
+        _bytes(connections, flow.out_kib_per_connection, flow.out_gib_per_month),
+        _bytes(connections, flow.in_kib_per_connection, flow.in_gib_per_month),
     )
 
 

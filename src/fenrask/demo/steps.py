@@ -5,7 +5,8 @@ from dataclasses import dataclass
 
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
-from fenrask.designs import Judged, compare
+from fenrask.designs import Judged, compare, single_faults, stress
+from fenrask.designs.choice import choose
 from fenrask.designs.losses import sources_shown
 from fenrask.errors import Problem
 from fenrask.records import confirm, drifts, read_observations
@@ -17,12 +18,14 @@ from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.charges import charges_page
 from fenrask.views.pages.check import findings_page
+from fenrask.views.pages.choose import choose_page
 from fenrask.views.pages.compare import compare_page
 from fenrask.views.pages.confirm import confirm_page
 from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.path import flows_page, walk_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.source import source_page
+from fenrask.views.pages.stress import stress_page
 
 __all__ = ["STEPS", "Step"]
 
@@ -67,6 +70,12 @@ def _confirmed(judged: Judged) -> Page:
     return confirm_page(judged.described.estate.estate, confirm(judged.described, seen))
 
 
+def _stressed(judged: Judged) -> Page:
+    cases = single_faults(judged.described)
+    outcomes = list(stress(judged.described, cases))
+    return stress_page(judged.described.estate.estate, judged.bill.currency, outcomes)
+
+
 STEPS: tuple[Step, ...] = (
     Step(
         "fenrask check",
@@ -107,6 +116,16 @@ STEPS: tuple[Step, ...] = (
         "fenrask compare",
         "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
         lambda judged: compare_page(compare(judged.described, losses=True)),
+    ),
+    Step(
+        "fenrask choose",
+        "The cheapest mix of exits, flow by flow, proven; and why each other way lost.",
+        lambda judged: choose_page(choose(judged.described), compare(judged.described)),
+    ),
+    Step(
+        "fenrask stress",
+        "What fails when something does: without zone a the gateway that is left refuses payments.",
+        _stressed,
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

@@ -1,0 +1,52 @@
+"""`fenrask choose`."""
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.cli.options import Call, estate_command
+from fenrask.designs import compare
+from fenrask.designs.choice import Wanted, choose, frontier
+from fenrask.views.pages.choose import choose_page, frontier_page
+
+__all__ = ["command"]
+
+
+@estate_command
+def command(
+    call: Call,
+    keep: Annotated[
+        list[str] | None, typer.Option(metavar="NAME", help="An exit or a flow that stays as it is.")
+    ] = None,
+    budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="A month's most.")] = None,
+    max_addresses: Annotated[int | None, typer.Option(metavar="N", min=0, help="Public addresses at most.")] = None,
+    at_most: Annotated[int | None, typer.Option(metavar="GATEWAYS", min=0, help="Translating exits at most.")] = None,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="Time to prove it in; then the answer comes with its gap.")
+    ] = 60,
+    by_addresses: Annotated[
+        bool, typer.Option("--frontier", help="Instead, the least cost for every number of addresses.")
+    ] = False,
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="With --frontier: draw it to a .png, .svg or .pdf.")
+    ] = None,
+    save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a merge patch.")] = None,
+) -> int:
+    described = call.read()
+    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, seconds)
+    if by_addresses:
+        mixes = frontier(described, wanted)
+        estate, currency = described.estate.estate, described.catalogue.currency
+        call.show(frontier_page(estate, currency, mixes))
+        if figure:
+            from fenrask.views.figures.frontier import draw_frontier
+
+            call.write(figure, draw_frontier(estate, currency, mixes, figure.suffix))
+        return int(not mixes)
+    choice = choose(described, wanted)
+    call.show(choose_page(choice, compare(described)))
+    if save:
+        call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
+    return int(not choice.judged.meets_all)

@@ -1,0 +1,207 @@
+"""The cheapest mix of lanes that meets every need, its proof, what comes next, and why each other lane lost."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from time import monotonic
+
+from fenrask.demand import demand
+from fenrask.designs.choice.amounts import Amounts
+from fenrask.designs.choice.conflicts import conflict, contradiction
+from fenrask.designs.choice.lanes import AS_IT_IS, Lane, Site, Unit, units_of
+from fenrask.designs.choice.made import patch_of
+from fenrask.designs.choice.metered import add_metered
+from fenrask.designs.choice.model import Holding, Model
+from fenrask.designs.choice.partners import add_partners
+from fenrask.designs.choice.program import Solution
+from fenrask.designs.choice.rooms import add_rooms
+from fenrask.designs.choice.wanted import Wanted, constrain
+from fenrask.designs.contract import Patch
+from fenrask.designs.judge import Judged, judge
+from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.estate import Described
+from fenrask.estate.suggestions import nearest
+from fenrask.routing import flow_ways
+
+__all__ = ["Choice", "Lost", "Mix", "choose", "frontier"]
+
+_PER_QUESTION_S = 5.0
+_QUESTIONS_S = 30.0
+_NEXT = 2
+_MARGINS = (0.0, 0.002, 0.01)
+"""Shares of the ports left unused, tried in turn: a peak between two quarters of an hour is a little higher."""
+
+
+@dataclass(frozen=True)
+class Mix:
+    """One whole choice: the lane of each unit."""
+
+    lanes: tuple[tuple[Unit, Lane], ...]
+    month: float
+    addresses: int
+    open_sites: frozenset[Site]
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Why a lane of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
+
+    unit: Unit
+    lane: Lane
+    fails: tuple[str, ...]
+    more: float | None
+    """Money a month; None where it fails a need, does not fit at all, or was not looked at."""
+    why: str
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The optimum, made and judged; its proof; the runners-up; the losers."""
+
+    mix: Mix
+    patch: Patch
+    judged: Judged
+    bound: float
+    """No mix costs less than this a month."""
+    seconds: float
+    next_best: tuple[Mix, ...]
+    lost: tuple[Lost, ...]
+
+    @property
+    def gap(self) -> float:
+        """How much dearer than the optimum it may be, as a share."""
+        return max(0.0, self.mix.month - self.bound) / max(abs(self.mix.month), 1e-9)
+
+
+def choose(described: Described, wanted: Wanted | None = None) -> Choice:
+    """Every flow to an exit, existing or proposed, at least monthly cost under all needs, caps and ports.
+
+    NoAnswer, with the smallest set of needs that contradict each other, where nothing meets them all.
+    """
+    asked, begins = wanted or Wanted(), monotonic()
+    ways = flow_ways(described)
+    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
+    _check_kept(described, asked.keep)
+    amounts = Amounts(ways, demand(ways).hours)
+    hopeless = [unit for unit in units if not unit.open_lanes]
+    if hopeless:
+        raise NoAnswer("; ".join(map(contradiction, hopeless)), "Drop a need, or add an offer that meets them.")
+    bound = 0.0
+    for margin in _MARGINS:
+        model, solved = _solved(amounts, units, asked, margin)
+        bound = bound or solved.bound
+        patch = patch_of(described, _taken(model, solved), units, _held(model, solved))
+        judged = judge(described.patched(patch, "the choice"))
+        if not judged.short:
+            break
+    seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
+    mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
+    if asked.explain:
+        next_best, lost = tuple(_runners_up(model, solved, ends)), tuple(_lost(model, solved, ends))
+    return Choice(mix, patch, judged, bound, seconds, next_best, lost)
+
+
+def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
+    model = _model(amounts, units, asked, margin)
+    solved = model.program.solve(asked.seconds)
+    if solved is None:
+        raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
+    return model, solved
+
+
+def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
+    known = [*described.estate.exits, *described.estate.flows]
+    problems = [
+        Problem(Place(path="--keep"), repr(name), "an exit or a flow", nearest(name, known))
+        for name in keep
+        if name not in known
+    ]
+    if problems:
+        raise UnusableInput(problems)
+
+
+def _kept(described: Described, unit: Unit, keep: tuple[str, ...]) -> Unit:
+    """A unit whose flow is to stay as it is has but the lanes that use the exits that it uses today."""
+    if unit.flow not in keep:
+        return unit
+    today = {name for name in described.estate.exits}
+    lanes = tuple(
+        lane for lane in unit.lanes if lane.name == AS_IT_IS or all(site.existing in today for site in lane.sites)
+    )
+    return Unit(unit.flow, unit.network, unit.subnets, unit.share, unit.needs, lanes)
+
+
+def _model(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> Model:
+    model = Model(amounts, units)
+    add_rooms(model, margin)
+    add_metered(model)
+    add_partners(model)
+    constrain(model, asked)
+    return model
+
+
+def _taken(model: Model, solved: Solution) -> dict[int, Lane]:
+    return {number: lane for (number, lane), variable in model.taken.items() if solved.values[variable] > 0.5}
+
+
+def _held(model: Model, solved: Solution) -> dict[Site, Holding]:
+    return {
+        site: one for site, held in model.holdings.items() for one, variable in held if solved.values[variable] > 0.5
+    }
+
+
+def _mix(model: Model, solved: Solution) -> Mix:
+    lanes = tuple((model.units[number], lane) for number, lane in sorted(_taken(model, solved).items()))
+    opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
+    return Mix(lanes, solved.objective, sum(one.number for one in _held(model, solved).values()), opened)
+
+
+def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:
+    """The next best whole designs: each with another set of open sites than those before."""
+    cuts, last = [], solved
+    for _ in range(_NEXT):
+        open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
+        factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
+        cuts.append((factors, 1.0 - len(open_now), float("inf")))
+        found = model.program.solve(min(_PER_QUESTION_S, max(0.1, ends - monotonic())), cuts)
+        if found is None:
+            return
+        yield _mix(model, found)
+        last = found
+
+
+def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
+    """For each unit why each other lane lost: the need that it fails, or the money that the whole loses with it."""
+    taken = _taken(model, solved)
+    for number, unit in enumerate(model.units):
+        for lane in unit.lanes:
+            if lane == taken[number]:
+                continue
+            if lane.fails:
+                yield Lost(unit, lane, lane.fails, None, f"fails {', '.join(lane.fails)}")
+            elif monotonic() > ends:
+                yield Lost(unit, lane, (), None, "not looked at: time was up")
+            else:
+                forced = model.program.solve(_PER_QUESTION_S, [({model.taken[number, lane]: 1.0}, 1.0, 1.0)])
+                if forced is None:
+                    yield Lost(unit, lane, (), None, "does not carry it within all limits")
+                else:
+                    more = max(0.0, forced.objective - solved.objective)
+                    yield Lost(unit, lane, (), more, "costs more" if more > 1e-6 else "costs the same")
+
+
+def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
+    """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
+    asked = wanted or Wanted()
+    ways = flow_ways(described)
+    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
+    amounts = Amounts(ways, demand(ways).hours)
+    found: list[Mix] = []
+    most = asked.max_addresses
+    while all(unit.open_lanes for unit in units):
+        model = _model(amounts, units, replace(asked, max_addresses=most), 0.0)
+        solved = model.program.solve(_PER_QUESTION_S)
+        if solved is None:
+            break
+        found.append(_mix(model, solved))
+        most = found[-1].addresses - 1
+    return found

@@ -1,0 +1,97 @@
+"""Where no choice is possible: what contradicts what."""
+
+from collections.abc import Mapping
+
+from fenrask.designs.choice.amounts import Amounts
+from fenrask.designs.choice.lanes import Lane, Unit
+from fenrask.designs.choice.metered import add_metered
+from fenrask.designs.choice.model import Model
+from fenrask.designs.choice.partners import add_partners
+from fenrask.designs.choice.rooms import add_rooms
+from fenrask.designs.choice.wanted import Wanted, constrain
+from fenrask.units import counted
+
+__all__ = ["conflict", "contradiction"]
+
+_PER_QUESTION_S = 5.0
+
+
+def contradiction(unit: Unit) -> str:
+    """The fewest needs of a unit that no lane meets together."""
+    failing = sorted({fails for lane in unit.lanes for fails in lane.fails})
+    needed = set(failing)
+    for need in failing:
+        rest = needed - {need}
+        if not any(not rest & set(lane.fails) for lane in unit.lanes):
+            needed = rest
+    if not unit.lanes:
+        return f"nothing that is offered carries {unit.flow} from {unit.network}"
+    together = " together" if len(needed) > 1 else ""
+    return f"{unit.flow} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
+
+
+def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
+    """The smallest set of what was asked and needed that cannot be kept together: what can go, goes, one by one."""
+    parts: dict[str, Mapping[str, object]] = {}
+    if asked.budget is not None:
+        parts[f"a budget of {asked.budget:,.2f} a month"] = {"budget": asked.budget}
+    if asked.max_addresses is not None:
+        parts[f"at most {counted(asked.max_addresses, 'address', 'addresses')}"] = {
+            "max_addresses": asked.max_addresses
+        }
+    if asked.at_most is not None:
+        parts[f"at most {counted(asked.at_most, 'gateway')}"] = {"at_most": asked.at_most}
+    for name in asked.keep:
+        parts[f"keeping {name}"] = {"keep": name}
+    needs = sorted(
+        {(unit.flow, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
+    )
+    all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
+    kept = list(all_parts)
+    for part in all_parts:
+        rest = [one for one in kept if one != part]
+        if not _feasible(amounts, units, asked, parts, rest):
+            kept = rest
+    return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+
+
+def _feasible(
+    amounts: Amounts, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
+) -> bool:
+    """Whether a mix keeps to these parts alone."""
+    loose = []
+    for unit in units:
+        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.flow}" in kept}
+        dropped = {
+            name: None if name in ("max_source_addresses", "survives") else False
+            for name in type(unit.needs).model_fields
+            if name not in wanted
+        }
+        lanes = tuple(
+            Lane(
+                one.name,
+                one.sites,
+                tuple(name for name in one.fails if name in wanted or name == "protocol"),
+                one.singles and "one_source_per_host" in wanted,
+            )
+            for one in unit.lanes
+        )
+        loose.append(
+            Unit(unit.flow, unit.network, unit.subnets, unit.share, unit.needs.model_copy(update=dropped), lanes)
+        )
+    if not all(unit.open_lanes for unit in loose):
+        return False
+    model = Model(amounts, loose)
+    add_rooms(model, 0.0)
+    add_partners(model)
+    add_metered(model)
+    stated: dict[str, object] = {}
+    keep = []
+    for part in kept:
+        for key, value in parts.get(part, {}).items():
+            if key == "keep":
+                keep.append(str(value))
+            else:
+                stated[key] = value
+    constrain(model, Wanted(keep=tuple(keep), **stated))  # type: ignore[arg-type]
+    return model.program.solve(_PER_QUESTION_S) is not None

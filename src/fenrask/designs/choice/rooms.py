@@ -1,0 +1,115 @@
+"""What sites hold: ports by pool, exactly by Erlang's inverse, and every other limit, at the times that can bind."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.capacity import ASSIGNMENTS
+from fenrask.designs.choice.amounts import Laid
+from fenrask.designs.choice.lanes import Lane, Site
+from fenrask.designs.choice.model import Model
+
+__all__ = ["add_rooms"]
+
+Floats = NDArray[np.float64]
+Users = Sequence[tuple[tuple[int, Lane], Laid]]
+
+
+def add_rooms(model: Model, margin: float) -> None:
+    """Rows for every site; `margin` is a share of the ports that is not used."""
+    for site, opened in model.opened.items():
+        users = [(key, laid[site]) for key, laid in model.laid.items() if site in laid]
+        if site.translates:
+            _ports(model, site, users, margin)
+        limits = model.offer(site).limits
+        bits = None if limits.gbit_per_s is None else limits.gbit_per_s * 1e9
+        for most, series in (
+            (limits.connections, [one.held for _, one in users]),
+            (limits.new_per_s, [one.new_per_s for _, one in users]),
+            (bits, [one.bits_per_s for _, one in users]),
+        ):
+            if most is not None and series:
+                _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
+        present = _present(model, site)
+        if limits.hosts is not None:
+            _presence(model, present, {opened: float(limits.hosts)})
+        if limits.subnets is not None:
+            by_subnet: dict[str, list[int]] = {}
+            for (_, subnet), (_, lanes) in present.items():
+                by_subnet.setdefault(subnet, []).extend(lanes)
+            _presence(model, {name: (1.0, lanes) for name, lanes in by_subnet.items()}, {opened: float(limits.subnets)})
+
+
+def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
+    estate = model.amounts.described.estate
+    ports = model.offer(site).ports
+    assert ports is not None
+    assignment = ASSIGNMENTS[ports.assignment]
+    target = estate.targets.refused_share
+    used = (1 - margin) / (1 + estate.targets.growth_room)
+    room = {variable: assignment.room(one.number, ports, target) * used for one, variable in model.holdings[site]}
+    if assignment.view == "hosts":
+        _presence(model, _present(model, site), room)
+        return
+    pools: dict[str, list[tuple[int, Floats]]] = {}
+    for key, laid in users:
+        to = estate.flows[model.units[key[0]].flow].to
+        pool: str = estate.destinations[to].protocol
+        share = 1.0
+        if assignment.view == "tuples":
+            pool, share = to, max(estate.destinations[to].address_shares)
+        pools.setdefault(pool, []).append((model.taken[key], laid.held * share))
+    for members in pools.values():
+        _within(model, [one for one, _ in members], np.stack([held for _, held in members]), room)
+
+
+def _within(model: Model, variables: Sequence[int], series: Floats, room: Mapping[int, float]) -> None:
+    """What is taken stays within what there is, at each time that no other time is above for every member."""
+    times = np.unique(series, axis=1)
+    times = times[:, np.argsort(-times.sum(axis=0))]
+    kept: list[int] = []
+    for number in range(times.shape[1]):
+        if not any(np.all(times[:, number] <= times[:, other]) for other in kept):
+            kept.append(number)
+    for number in kept:
+        factors = {one: float(value) for one, value in zip(variables, times[:, number], strict=True) if value}
+        if factors:
+            model.program.row(_scaled(factors, room), high=1e-9)
+
+
+def _present(model: Model, site: Site) -> dict[tuple[str, str], tuple[float, list[int]]]:
+    """By workload and subnet: its hosts there, and the lanes by which they use a site."""
+    estate = model.amounts.described.estate
+    found: dict[tuple[str, str], tuple[float, list[int]]] = {}
+    for (number, lane), variable in model.taken.items():
+        unit = model.units[number]
+        workload = estate.flows[unit.flow].from_
+        stated = estate.workloads[workload]
+        hosts = float(-(-stated.hosts // len(stated.subnets)))
+        for subnet, used in zip(unit.subnets, lane.sites, strict=False):
+            if used == site:
+                found.setdefault((workload, subnet), (hosts, []))[1].append(variable)
+    return found
+
+
+def _presence(model: Model, members: Mapping[Any, tuple[float, list[int]]], room: Mapping[int, float]) -> None:
+    """Each member counts once, whichever of its lanes use the site; all within the room."""
+    counted: dict[int, float] = {}
+    for weight, lanes in members.values():
+        here = model.program.variable(integral=False)
+        for lane in lanes:
+            model.program.row({lane: 1.0, here: -1.0}, high=0)
+        counted[here] = weight
+    if counted:
+        model.program.row(_scaled(counted, room), high=1e-9)
+
+
+def _scaled(factors: Mapping[int, float], room: Mapping[int, float]) -> dict[int, float]:
+    """Use less room, with the largest factor 1."""
+    row = dict(factors)
+    for variable, most in room.items():
+        row[variable] = row.get(variable, 0.0) - most
+    top = max(abs(value) for value in row.values())
+    return {variable: value / top for variable, value in row.items()}

@@ -1,0 +1,31 @@
+"""The least month's cost against the number of public addresses."""
+
+from collections.abc import Sequence
+
+from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+from fenrask.designs.choice import Mix
+from fenrask.views.figures.canvas import BLUE, figure, rendered
+
+__all__ = ["draw_frontier"]
+
+
+def draw_frontier(estate: str, currency: str, mixes: Sequence[Mix], suffix: str) -> bytes:
+    """A point for each number of addresses that some mix can do with, and the step between them."""
+    paper = figure()
+    axes = paper.add_subplot()
+    paper.suptitle(f"{estate}: least cost by number of public addresses", fontsize=15)
+    numbers = [mix.addresses for mix in mixes][::-1]
+    costs = [mix.month for mix in mixes][::-1]
+    axes.step(numbers, costs, where="post", color=BLUE, linewidth=2)
+    axes.plot(numbers, costs, "o", color=BLUE, markersize=8)
+    for number, cost in zip(numbers, costs, strict=True):
+        axes.annotate(f"{cost:,.2f}", (number, cost), xytext=(6, 8), textcoords="offset points", fontsize=11)
+    axes.set_xlabel("public addresses paid for")
+    axes.set_ylabel(f"{currency} a month")
+    axes.margins(x=0.12, y=0.15)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    axes.grid(color="#dddddd")
+    axes.spines[["top", "right"]].set_visible(False)
+    return rendered(paper, suffix)

@@ -1,0 +1,119 @@
+"""The choice, as a page: what is taken, its proof, what comes next, why the others lost."""
+
+from collections.abc import Iterator, Sequence
+
+from fenrask.designs import Comparison
+from fenrask.designs.choice import Choice, Lost, Mix
+from fenrask.units import cents, counted
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["choose_page", "frontier_page"]
+
+_TAKEN = (
+    Column("flow", "flow"),
+    Column("network", "from"),
+    Column("lane", "by"),
+    Column("exits", "exits", "list"),
+    Column("seen_as", "seen as", "list", least_width=120),
+)
+_NEXT = (
+    Column("rank", "rank", "count"),
+    Column("month_amount", "month", "number", decimals=2),
+    Column("more_amount", "more", "number", decimals=2),
+    Column("addresses", "addresses", "count"),
+    Column("open", "with these exits open", "list"),
+)
+_LOST = (
+    Column("flow", "flow"),
+    Column("network", "from", least_width=110),
+    Column("lane", "instead by"),
+    Column("more_amount", "costs more", "number", decimals=2),
+    Column("why", "why not"),
+)
+_FRONTIER = (
+    Column("addresses", "addresses", "count"),
+    Column("month_amount", "month", "number", decimals=2),
+    Column("more_amount", "more", "number", decimals=2),
+)
+
+
+def choose_page(choice: Choice, comparison: Comparison) -> Page:
+    """The optimum and its proof first; then each flow's way, the next best mixes, and why each other lane lost."""
+    judged = choice.judged
+    currency = judged.bill.currency
+    taken = []
+    for unit, lane in choice.mix.lanes:
+        ways = [way for way in judged.ways.by_flow[unit.flow] if way.subnet in unit.subnets]
+        exits = dict.fromkeys(" > ".join(way.walk.exits) for way in ways)
+        seen = dict.fromkeys(str(way.walk.source) for way in ways)
+        taken.append((unit.flow, unit.network, lane.name, [*exits], [*seen]))
+    ranked = [choice.mix, *choice.next_best]
+    following = [
+        (number, mix.month, mix.month - choice.mix.month, mix.addresses, _open(mix))
+        for number, mix in enumerate(ranked, 1)
+    ]
+    tables = (
+        Table("flows", "Every flow's way", _TAKEN, taken),
+        Table("next_best", f"The next best whole mixes, {currency} a month", _NEXT, following),
+        Table("lost", "Why not another: the cheapest lane of each other offer", _LOST, [*_lost(choice.lost)]),
+    )
+    facts = {
+        "currency": currency,
+        "month_amount": judged.bill.total,
+        "bound_amount": choice.bound,
+        "gap": choice.gap,
+        "seconds": choice.seconds,
+        "meets_all": judged.meets_all,
+    }
+    return Page("choose", judged.described.estate.estate, tuple(_answer(choice, comparison)), tables, facts)
+
+
+def _answer(choice: Choice, comparison: Comparison) -> Iterator[str]:
+    bill = choice.judged.bill
+    proof = "proven: none is cheaper" if choice.gap <= 1e-6 else f"at most {choice.gap:.2%} above the cheapest there is"
+    yield f"{cents(bill.total):,} {bill.currency} a month, {proof} ({choice.seconds:.1f} s)"
+    best = comparison.cheapest
+    if best is not None:
+        saved = best.judged.bill.total - bill.total
+        yield f"{cents(saved):,} less than {best.design.name}, the best standard design that meets every need"
+    if not choice.judged.meets_all:
+        told = [f"{one.flow}: {one.need}" for one in choice.judged.broken] + [
+            one.verdict for one in choice.judged.short
+        ]
+        yield f"judged as a whole it falls short: {'; '.join(told)}"
+
+
+def _open(mix: Mix) -> list[str]:
+    sites = sorted(mix.open_sites, key=lambda one: (one.offer, one.network, one.zone or ""))
+    return [" ".join(filter(None, (one.offer, one.destination or one.network, one.zone))) for one in sites]
+
+
+def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
+    """Of each unit and offer the lane that is nearest to being taken."""
+    best: dict[tuple[str, str, str], Lost] = {}
+    for one in lost:
+        offer = one.lane.sites[0].offer if one.lane.sites else one.lane.name
+        key = (one.unit.flow, one.unit.network, offer)
+        if key not in best or _nearness(one) < _nearness(best[key]):
+            best[key] = one
+    for one in best.values():
+        yield (one.unit.flow, one.unit.network, one.lane.name, one.more, one.why)
+
+
+def _nearness(one: Lost) -> tuple[bool, int, float]:
+    return (one.more is None, len(one.fails), one.more or 0.0)
+
+
+def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
+    """The least cost for every number of addresses."""
+    if not mixes:
+        return Page("frontier", estate, ("no mix meets every need",), (Table("frontier", "", _FRONTIER, []),))
+    first = mixes[0].month
+    rows = [(mix.addresses, mix.month, mix.month - first) for mix in mixes]
+    few = mixes[-1]
+    answer = (
+        f"cheapest with {counted(mixes[0].addresses, 'address', 'addresses')}, {first:,.2f} {currency} a month; "
+        f"as few as {few.addresses} do for {few.month - first:+,.2f}",
+    )
+    table = Table("frontier", f"Least cost by number of addresses, {currency} a month", _FRONTIER, rows)
+    return Page("frontier", estate, answer, (table,), {"currency": currency})

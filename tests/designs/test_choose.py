@@ -1,0 +1,165 @@
+"""The choice against every mix there is, each made, judged and priced by the same engine as any other estate."""
+
+import random
+from itertools import product
+from typing import Any
+
+from fenrask.demand import demand
+from fenrask.designs import compare, judge
+from fenrask.designs.choice import Choice, Wanted, choose, frontier
+from fenrask.designs.choice.amounts import Amounts
+from fenrask.designs.choice.lanes import units_of
+from fenrask.designs.choice.made import patch_of
+from fenrask.designs.choice.model import Model
+from fenrask.errors import NoAnswer, UnusableInput
+from fenrask.estate import Described
+from fenrask.routing import flow_ways
+from tests.support import InFolder
+
+TWO_ZONES: dict[str, Any] = {
+    "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
+    "workloads": {"work": {"subnets": ["app", "app-b"]}, "batch": {"subnets": ["app-b"], "hosts": 6}},
+    "flows": {
+        "talk": {"out_kib_per_connection": 300, "in_kib_per_connection": 100},
+        "save": {"from": "batch", "to": "store", "per_host_per_s": 2, "life_s": 5, "out_kib_per_connection": 500},
+    },
+}
+WALL = {"wall": {"rates": {"hour": 0.4, "processed_per_gb": 0.001}}}
+
+
+class AgainstEveryMix(InFolder):
+    def cheapest(self, described: Described) -> float:
+        """The least bill of all mixes that meet everything, by trying each."""
+        ways = flow_ways(described)
+        units = units_of(ways)
+        model = Model(Amounts(ways, demand(ways).hours), units)
+        best = float("inf")
+        for lanes in product(*(unit.open_lanes for unit in units)):
+            opened = {site for lane in lanes for site in lane.distinct}
+            doors = [site for site in opened if site.subnets]
+            taken = dict(enumerate(lanes))
+            # Hosts find an in-subnet endpoint by name: a mix that has one for some of a network is none.
+            if any(
+                site not in lane.distinct
+                for site in doors
+                for unit, lane in zip(units, lanes, strict=True)
+                if unit.network == site.network and described.estate.flows[unit.flow].to == site.destination
+            ):
+                continue
+            for listed in (True, False):
+                held = {
+                    site: next(
+                        (one for one, _ in model.holdings[site] if one.listed == listed), model.holdings[site][0][0]
+                    )
+                    for site in opened
+                    if site.translates
+                }
+                judged = judge(described.patched(patch_of(described, taken, units, held), "a mix"))
+                if judged.meets_all:
+                    best = min(best, float(judged.bill.total))
+        return best
+
+    def check(self, described: Described) -> Choice:
+        choice = choose(described)
+        self.assertTrue(choice.judged.meets_all, choice.judged.broken)
+        self.assertLessEqual(choice.gap, 1e-8)
+        # The programme's own sum is the bill that the engine makes of the mix.
+        self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)
+        self.assertAlmostEqual(choice.mix.month / self.cheapest(described), 1, places=9)
+        return choice
+
+    def test_small_random_estates(self) -> None:
+        dice = random.Random(7)
+        for number in range(5):
+            tiers = {"sum_over": "estate", "tiers": [{"up_to_gb": 4000, "rate": 0.05}, {"rate": 0.01}]}
+            needs = [{}, {"survives": "zone-loss"}, {"fixed_source": True}, {"inspected": True}]
+            patch = {
+                **TWO_ZONES,
+                "workloads": {
+                    "work": {
+                        **TWO_ZONES["workloads"]["work"],
+                        "hosts": dice.choice([4, 12, 30]),
+                        "needs": dice.choice(needs),
+                    },
+                    "batch": TWO_ZONES["workloads"]["batch"],
+                },
+                "destinations": {"partner": {"needs": dice.choice([{}, {"max_source_addresses": 2}])}},
+            }
+            offers: dict[str, Any] = {
+                "gate": {
+                    "rates": {
+                        "hour": round(dice.uniform(0.02, 0.5), 3),
+                        "processed_per_gb": dice.choice([0.02, tiers]),
+                    },
+                    "limits": {"addresses": 4},
+                },
+                "wall": {"rates": {"hour": round(dice.uniform(0.1, 1.0), 3), "processed_per_gb": 0.002}},
+                "host": None,
+                "inner": {"rates": {"hour": round(dice.uniform(0.001, 0.4), 3), "processed_per_gb": 0.01}},
+                "door-to-service": None if dice.random() < 0.6 else {},
+            }
+            out = {"sum_over": "estate", "tiers": [{"up_to_gb": 100, "rate": 0}, {"rate": 0.08}]}
+            transfer = {"internet_out_per_gb": dice.choice([0.05, out]), "service_out_per_gb": 0.01}
+            with self.subTest(number=number):
+                self.check(self.estate(patch, {"offers": offers, "transfer": transfer}))
+
+    def test_needs_and_offers_only_move_it_the_way_they_must(self) -> None:
+        plain = choose(self.estate(TWO_ZONES)).mix.month
+        inspected = {**TWO_ZONES, "destinations": {"partner": {"needs": {"inspected": True}}}}
+        self.assertGreaterEqual(choose(self.estate(inspected)).mix.month, plain - 1e-9)
+        fewer = choose(self.estate(TWO_ZONES, {"offers": {"door-to-service": None}})).mix.month
+        self.assertGreaterEqual(fewer, plain - 1e-9)
+
+    def test_never_dearer_than_a_standard_design_that_meets_everything(self) -> None:
+        for patch in ({}, TWO_ZONES):
+            described = self.estate(patch, {"offers": WALL})
+            best = compare(described).cheapest
+            assert best is not None
+            self.assertLessEqual(choose(described).mix.month, float(best.judged.bill.total) + 1e-6)
+
+    def test_why_the_others_lost(self) -> None:
+        needs = {**TWO_ZONES, "destinations": {"store": {"needs": {"off_internet": True}}}}
+        choice = choose(self.estate(needs))
+        lost = {(one.unit.flow, one.lane.name): one for one in choice.lost}
+        self.assertEqual(lost["save", "gate in zone a"].fails, ("off_internet",))
+        inner = lost["save", "inner (in-subnet-endpoint)"]
+        # The routed endpoint is free; the inner one stands in one zone, at 0.01 an hour.
+        self.assertAlmostEqual(inner.more or 0, 7.3)
+        for mix in choice.next_best:
+            self.assertGreaterEqual(mix.month, choice.mix.month - 1e-9)
+            self.assertNotEqual(mix.open_sites, choice.mix.open_sites)
+
+    def test_what_is_asked_is_kept_to(self) -> None:
+        busy = {**TWO_ZONES, "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 60}, "batch": None}}
+        busy["flows"] = {"talk": TWO_ZONES["flows"]["talk"]}
+        described = self.estate(busy)
+        free = choose(described)
+        mixes = frontier(described)
+        self.assertEqual(mixes[0].month, free.mix.month)
+        self.assertEqual([mix.addresses for mix in mixes], sorted({mix.addresses for mix in mixes}, reverse=True))
+        self.assertEqual([mix.month for mix in mixes], sorted(mix.month for mix in mixes))
+        few = choose(described, Wanted(max_addresses=mixes[-1].addresses))
+        self.assertLessEqual(few.mix.addresses, mixes[-1].addresses)
+        kept = choose(described, Wanted(keep=("talk",)))
+        self.assertEqual({way.walk.exits[0] for way in kept.judged.ways.ways}, {"gate"})
+        with self.assertRaises(UnusableInput):
+            choose(described, Wanted(keep=("tlak",)))
+
+    def test_what_contradicts_what(self) -> None:
+        cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (
+            ({}, Wanted(budget=1.0), "cannot be kept together: a budget of 1.00 a month"),
+            ({}, Wanted(at_most=0), "at most 0 gateways"),
+            (
+                {"destinations": {"partner": {"needs": {"off_internet": True}}}},
+                Wanted(),
+                "talk from net: no offer meets off_internet$",
+            ),
+            (
+                {"destinations": {"store": {"needs": {"off_internet": True, "inspected": True}}}},
+                Wanted(),
+                "save from net: no offer meets inspected and off_internet together",
+            ),
+        )
+        for needs, wanted, told in cases:
+            with self.subTest(told=told), self.assertRaisesRegex(NoAnswer, told):
+                choose(self.estate({**TWO_ZONES, **needs}), wanted)

@@ -10,7 +10,7 @@ from time import perf_counter
 from fenrask.designs.choice import Wanted, choose
 from fenrask.estate import read_estate
 
-_FLOWS = (100, 300)
+_FLOWS = (1000, 10_000)
 
 
 def measure() -> Iterator[str]:

@@ -43,7 +43,7 @@ class AgainstEveryMix(InFolder):
                 site not in lane.distinct
                 for site in doors
                 for unit, lane in zip(units, lanes, strict=True)
-                if unit.network == site.network and described.estate.flows[unit.flow].to == site.destination
+                if unit.network == site.network and unit.to == site.destination
             ):
                 continue
             for listed in (True, False):
@@ -117,10 +117,29 @@ class AgainstEveryMix(InFolder):
             assert best is not None
             self.assertLessEqual(choose(described).mix.month, float(best.judged.bill.total) + 1e-6)
 
+    def test_one_route_serves_all_that_a_subnet_sends_to_a_destination(self) -> None:
+        # The larger workload needs inspection; the smaller, in one of its subnets, goes where that one's route leads.
+        patch = {
+            **TWO_ZONES,
+            "workloads": {
+                "work": {"subnets": ["app", "app-b"], "needs": {"inspected": True}},
+                "batch": {"subnets": ["app-b"], "hosts": 6},
+            },
+            "flows": {
+                "talk": TWO_ZONES["flows"]["talk"],
+                "more": {"from": "batch", "to": "partner", "per_host_per_s": 1, "out_kib_per_connection": 10},
+            },
+        }
+        choice = choose(self.estate(patch))
+        self.assertTrue(choice.judged.meets_all)
+        first = {way.walk.exits[0] for way in choice.judged.ways.ways if way.subnet == "app-b"}
+        self.assertEqual(len(first), 1)
+        self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)
+
     def test_why_the_others_lost(self) -> None:
         needs = {**TWO_ZONES, "destinations": {"store": {"needs": {"off_internet": True}}}}
         choice = choose(self.estate(needs))
-        lost = {(one.unit.flow, one.lane.name): one for one in choice.lost}
+        lost = {(one.unit.name, one.lane.name): one for one in choice.lost}
         self.assertEqual(lost["save", "gate in zone a"].fails, ("off_internet",))
         inner = lost["save", "inner (in-subnet-endpoint)"]
         # The routed endpoint is free; the inner one stands in one zone, at 0.01 an hour.
@@ -152,7 +171,7 @@ class AgainstEveryMix(InFolder):
             (
                 {"destinations": {"partner": {"needs": {"off_internet": True}}}},
                 Wanted(),
-                "talk from net: no offer meets off_internet$",
+                "talk from net: no offer meets off_internet\n",
             ),
             (
                 {"destinations": {"store": {"needs": {"off_internet": True, "inspected": True}}}},

@@ -26,8 +26,6 @@ class Laid:
     bits_per_s: Series
     volume: Fraction
     """Both ways, in the catalogue's unit, a month."""
-    hosts: int
-    subnets: int
 
 
 @dataclass
@@ -36,7 +34,8 @@ class Amounts:
 
     ways: Ways
     hours: int
-    _known: dict[tuple[str, str], Series] = field(default_factory=dict)
+    _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
+    _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
 
     @property
     def described(self) -> Described:
@@ -44,30 +43,52 @@ class Amounts:
 
     def laid(self, unit: Unit, lane: Lane) -> Mapping[Site, Laid]:
         """By site; a site that serves several subnets of the unit gets all of theirs."""
-        estate, flow = self.described.estate, self.described.estate.flows[unit.flow]
-        workload = estate.workloads[flow.from_]
         out, back = self.volume(unit)
         found = {}
         for site in lane.distinct:
-            number = lane.sites.count(site)
-            part = float(unit.share) * number / len(unit.subnets)
-            rhythm = self._rhythm(flow.rhythm)
-            rate = part * new_per_s(flow, workload.hosts)
-            standing = part * workload.hosts * (flow.pool_per_host or 0.0)
-            held = standing + rate * self._held(unit.flow, site)
-            volume = (out + back) * number / len(unit.subnets)
-            bits = float(volume) * BYTES_PER_UNIT[self.described.catalogue.volume_unit] * 8 / self._month_s
-            mean = float(np.mean(rhythm))
-            shape = rhythm / mean if rate and mean else np.ones(self.hours)
-            hosts = -(-workload.hosts * number // len(workload.subnets))
-            found[site] = Laid(held, rate * rhythm, bits * shape, volume, hosts, number)
+            part = Fraction(lane.sites.count(site), len(unit.subnets))
+            held, new = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours)
+            bits = np.zeros(self.hours)
+            for name in unit.flows:
+                its_held, its_new, its_bits = self._flow(name, unit, site)
+                held += float(part) * its_held
+                new += float(part) * its_new
+                bits += float(part) * its_bits
+            found[site] = Laid(held, new, bits, (out + back) * part)
         return found
+
+    def _flow(self, name: str, unit: Unit, site: Site) -> tuple[Series, Series, Series]:
+        """What one flow of a unit would lay on a site that served all of it: held, new per s, bits per s."""
+        estate, flow = self.described.estate, self.described.estate.flows[name]
+        hosts, rhythm = estate.workloads[flow.from_].hosts, self._rhythm(flow.rhythm)
+        share = float(self._share(name, unit))
+        rate = share * new_per_s(flow, hosts)
+        held = share * hosts * (flow.pool_per_host or 0.0) + rate * self._held(name, site)
+        mean = float(np.mean(rhythm))
+        shape = rhythm / mean if rate and mean else np.ones(self.hours)
+        whole = self._volume(name)
+        return held, rate * rhythm, share * float(whole[0] + whole[1]) * 8 / self._month_s * shape
+
+    def _share(self, name: str, unit: Unit) -> Fraction:
+        """The part of a flow that is in a unit: workloads may stand in other networks too."""
+        workload = self.described.estate.workloads[self.described.estate.flows[name].from_]
+        return Fraction(len(unit.subnets), len(workload.subnets))
+
+    def _volume(self, name: str) -> tuple[Fraction, Fraction]:
+        """Bytes sent and received by a whole flow in a month."""
+        if name not in self._volumes:
+            whole = flow_volume(self.described, name)
+            self._volumes[name] = (whole.out_bytes, whole.in_bytes)
+        return self._volumes[name]
 
     def volume(self, unit: Unit) -> tuple[Fraction, Fraction]:
         """Sent and received by a unit in a month were all of it to arrive, in the catalogue's unit."""
-        whole = flow_volume(self.described, unit.flow)
-        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit] / unit.share
-        return whole.out_bytes / size, whole.in_bytes / size
+        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+        out, back = Fraction(0), Fraction(0)
+        for name in unit.flows:
+            share = self._share(name, unit) / size
+            out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
+        return out, back
 
     def crossing(self, unit: Unit, lane: Lane) -> Fraction:
         """The volume that crosses zones on its way to the sites of a lane, both ways."""
@@ -86,12 +107,14 @@ class Amounts:
 
     def as_it_is(self, unit: Unit) -> tuple[Fraction, Fraction]:
         """Of a unit that keeps its ways: the volume that crosses zones, and what is sent to the internet."""
-        out, back = self.volume(unit)
-        own = [way for way in self.ways.by_flow[unit.flow] if way.subnet in unit.subnets]
-        total = sum((way.share for way in own), Fraction(0)) or Fraction(1)
-        crossed = [way.share * sum(hop.crosses_zone for hop in way.walk.hops) for way in own]
-        sent = [way.share for way in own if way.walk.onward is Onward.INTERNET]
-        return sum(crossed, Fraction(0)) / total * (out + back), sum(sent, Fraction(0)) / total * out
+        crossed = sent = Fraction(0)
+        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+        for name in unit.flows:
+            flow_out, flow_back = (one / size for one in self._volume(name))
+            for way in (one for one in self.ways.by_flow[name] if one.subnet in unit.subnets):
+                crossed += way.share * (flow_out + flow_back) * sum(hop.crosses_zone for hop in way.walk.hops)
+                sent += way.share * flow_out if way.walk.onward is Onward.INTERNET else 0
+        return crossed, sent
 
     @property
     def _month_s(self) -> float:
@@ -104,12 +127,13 @@ class Amounts:
 
     def _held(self, flow_name: str, site: Site) -> Series:
         """Connections held by one new one per s, at a site of an offer; nothing of its own for an endpoint."""
-        key = (flow_name, site.offer if site.translates else "")
+        estate = self.described.estate
+        flow = estate.flows[flow_name]
+        protocol = estate.destinations[flow.to].protocol
+        key = (flow.rhythm, site.offer if site.translates else "", protocol, *flow.ending_key)
         if key not in self._known:
-            estate = self.described.estate
-            flow = estate.flows[flow_name]
             offer = self.described.catalogue.offers[site.offer] if site.translates else None
-            law = holding(flow, estate.destinations[flow.to].protocol, offer).law
+            law = holding(flow, protocol, offer).law
             times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)
             self._known[key] = held_each(times, self._rhythm(flow.rhythm), SECONDS_PER_HOUR, [law])[0]
         return self._known[key]

@@ -121,13 +121,13 @@ def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
 
 def _kept(described: Described, unit: Unit, keep: tuple[str, ...]) -> Unit:
     """A unit whose flow is to stay as it is has but the lanes that use the exits that it uses today."""
-    if unit.flow not in keep:
+    if not set(unit.flows) & set(keep):
         return unit
     today = {name for name in described.estate.exits}
     lanes = tuple(
         lane for lane in unit.lanes if lane.name == AS_IT_IS or all(site.existing in today for site in lane.sites)
     )
-    return Unit(unit.flow, unit.network, unit.subnets, unit.share, unit.needs, lanes)
+    return Unit(unit.group, lanes)
 
 
 def _model(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> Model:

@@ -1,6 +1,7 @@
 """Where no choice is possible: what contradicts what."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from fenrask.designs.choice.amounts import Amounts
 from fenrask.designs.choice.lanes import Lane, Unit
@@ -25,9 +26,9 @@ def contradiction(unit: Unit) -> str:
         if not any(not rest & set(lane.fails) for lane in unit.lanes):
             needed = rest
     if not unit.lanes:
-        return f"nothing that is offered carries {unit.flow} from {unit.network}"
+        return f"nothing that is offered carries {unit.name} from {unit.network}"
     together = " together" if len(needed) > 1 else ""
-    return f"{unit.flow} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
+    return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
 
 
 def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
@@ -44,7 +45,7 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
     for name in asked.keep:
         parts[f"keeping {name}"] = {"keep": name}
     needs = sorted(
-        {(unit.flow, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
+        {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
     )
     all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
     kept = list(all_parts)
@@ -61,7 +62,7 @@ def _feasible(
     """Whether a mix keeps to these parts alone."""
     loose = []
     for unit in units:
-        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.flow}" in kept}
+        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in kept}
         dropped = {
             name: None if name in ("max_source_addresses", "survives") else False
             for name in type(unit.needs).model_fields
@@ -76,9 +77,7 @@ def _feasible(
             )
             for one in unit.lanes
         )
-        loose.append(
-            Unit(unit.flow, unit.network, unit.subnets, unit.share, unit.needs.model_copy(update=dropped), lanes)
-        )
+        loose.append(Unit(replace(unit.group, needs=unit.needs.model_copy(update=dropped)), lanes))
     if not all(unit.open_lanes for unit in loose):
         return False
     model = Model(amounts, loose)

@@ -2,15 +2,14 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from fractions import Fraction
 
 from fenrask.designs.draft import DEFAULT
 from fenrask.designs.private_ways import endpoints_of
-from fenrask.estate import KINDS, Described, Needs, Offer, Onward
+from fenrask.estate import KINDS, Described, Needs, Onward
 from fenrask.prefixes import is_public
 from fenrask.routing import Way, Ways
 
-__all__ = ["AS_IT_IS", "Lane", "Site", "Unit", "units_of"]
+__all__ = ["AS_IT_IS", "Group", "Lane", "Site", "Unit", "units_of"]
 
 AS_IT_IS = "as it is"
 
@@ -58,15 +57,49 @@ class Lane:
 
 
 @dataclass(frozen=True)
-class Unit:
-    """One flow's traffic from the subnets of one network, which is not split."""
+class Group:
+    """All flows from the same subnets of one network to one destination: one route serves them all."""
 
-    flow: str
+    flows: tuple[str, ...]
+    to: str
     network: str
     subnets: tuple[str, ...]
-    share: Fraction
     needs: Needs
+    """What any of them needs."""
+    public: bool
+    """Whether their hosts have public addresses of their own."""
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A group with its lanes; it is not split."""
+
+    group: Group
     lanes: tuple[Lane, ...]
+
+    @property
+    def flows(self) -> tuple[str, ...]:
+        return self.group.flows
+
+    @property
+    def to(self) -> str:
+        return self.group.to
+
+    @property
+    def network(self) -> str:
+        return self.group.network
+
+    @property
+    def subnets(self) -> tuple[str, ...]:
+        return self.group.subnets
+
+    @property
+    def needs(self) -> Needs:
+        return self.group.needs
+
+    @property
+    def name(self) -> str:
+        return ", ".join(self.flows)
 
     @property
     def open_lanes(self) -> tuple[Lane, ...]:
@@ -75,34 +108,40 @@ class Unit:
 
 
 def units_of(ways: Ways) -> list[Unit]:
-    """Every flow by network, with its lanes."""
-    described, found = ways.described, []
+    """Every group of flows, with its lanes."""
+    described = ways.described
     estate = described.estate
+    flows: dict[tuple[str, tuple[str, ...], str, bool], list[str]] = {}
     for name, flow in estate.flows.items():
         workload = estate.workloads[flow.from_]
         by_network: dict[str, list[str]] = {}
         for subnet in workload.subnets:
             by_network.setdefault(estate.subnets[subnet].network, []).append(subnet)
         for network, subnets in by_network.items():
-            share = Fraction(len(subnets), len(workload.subnets))
-            lanes = tuple(_lanes(ways, name, network, tuple(subnets)))
-            found.append(Unit(name, network, tuple(subnets), share, estate.needs_of(flow), lanes))
+            flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
+    found = []
+    for (network, some, to, public), names in flows.items():
+        needs = estate.needs_of(estate.flows[names[0]])
+        for name in names[1:]:
+            needs = needs.joined(estate.needs_of(estate.flows[name]))
+        group = Group(tuple(names), to, network, some, needs, public)
+        found.append(Unit(group, tuple(_lanes(ways, group))))
     return found
 
 
-def _lanes(ways: Ways, flow: str, network: str, subnets: tuple[str, ...]) -> Iterator[Lane]:
+def _lanes(ways: Ways, group: Group) -> Iterator[Lane]:
     described = ways.described
-    needs = described.estate.needs_of(described.estate.flows[flow])
-    own = [way for way in ways.by_flow[flow] if way.subnet in subnets]
+    own = [way for name in group.flows for way in ways.by_flow[name] if way.subnet in group.subnets]
     if _stays(described, own):
-        yield Lane(AS_IT_IS, (), tuple(_fails_as_it_is(described, own, needs)))
-    if described.estate.workloads[described.estate.flows[flow].from_].public_address or _is_private(described, flow):
+        yield Lane(AS_IT_IS, (), tuple(_fails_as_it_is(described, own, group.needs)))
+    prefixes = described.estate.destinations[group.to].prefixes
+    if group.public or (prefixes and not any(map(is_public, prefixes))):
         return
     for name, offer in described.catalogue.offers.items():
         if offer.kind.endswith("-endpoint"):
-            yield from _endpoint(described, flow, name, network, subnets)
+            yield from _endpoint(described, group, name)
         elif KINDS[offer.kind].model_fields.get("addresses") and offer.kind != "forward-proxy":
-            yield from _translators(described, flow, name, offer, (network, subnets))
+            yield from _translators(described, group, name)
 
 
 def _stays(described: Described, own: list[Way]) -> bool:
@@ -111,11 +150,6 @@ def _stays(described: Described, own: list[Way]) -> bool:
     return bool(own) and all(
         way.walk.verdict.arrives and not any(exits[name].needs_offer for name in way.walk.exits) for way in own
     )
-
-
-def _is_private(described: Described, flow: str) -> bool:
-    prefixes = described.estate.destinations[described.estate.flows[flow].to].prefixes
-    return bool(prefixes) and not any(map(is_public, prefixes))
 
 
 def _fails_as_it_is(described: Described, own: list[Way], needs: Needs) -> Iterator[str]:
@@ -129,11 +163,10 @@ def _fails_as_it_is(described: Described, own: list[Way], needs: Needs) -> Itera
         yield "fixed_source"
 
 
-def _endpoint(described: Described, flow: str, name: str, network: str, subnets: tuple[str, ...]) -> Iterator[Lane]:
-    offer, to = described.catalogue.offers[name], described.estate.flows[flow].to
+def _endpoint(described: Described, group: Group, name: str) -> Iterator[Lane]:
+    offer, to, network, subnets = described.catalogue.offers[name], group.to, group.network, group.subnets
     if not described.estate.destinations[to].service or not offer.leads_to(to):
         return
-    needs = described.estate.needs_of(described.estate.flows[flow])
     existing = endpoints_of(described, offer.kind).get((network, to), "")
     inside: tuple[str, ...] = ()
     if offer.kind == "in-subnet-endpoint":
@@ -141,8 +174,8 @@ def _endpoint(described: Described, flow: str, name: str, network: str, subnets:
         if existing:
             inside = described.estate.exits[existing].stands_in
     site = Site(offer.kind, name, network, None, to, inside, existing)
-    fails = ["inspected"] if needs.inspected else []
-    if needs.survives and inside:
+    fails = ["inspected"] if group.needs.inspected else []
+    if group.needs.survives and inside:
         zones = {described.estate.subnets[one].zone for one in inside}
         if len(zones) == 1 and any(described.estate.subnets[one].zone not in zones for one in subnets):
             fails.append("survives")
@@ -157,12 +190,10 @@ def _by_zone(described: Described, to: str, network: str) -> dict[str | None, st
     return {estate.subnets[name].zone: name for name in reversed(names)}
 
 
-def _translators(
-    described: Described, flow: str, name: str, offer: Offer, where: tuple[str, tuple[str, ...]]
-) -> Iterator[Lane]:
-    network, subnets = where
+def _translators(described: Described, group: Group, name: str) -> Iterator[Lane]:
+    network, subnets, offer = group.network, group.subnets, described.catalogue.offers[name]
     estate = described.estate
-    stated, needs = estate.destinations[estate.flows[flow].to], estate.needs_of(estate.flows[flow])
+    stated, needs = estate.destinations[group.to], group.needs
     fails = [] if stated.protocol in offer.protocols else ["protocol"]
     fails += ["off_internet"] if needs.off_internet else []
     fails += ["inspected"] if needs.inspected and not KINDS[offer.kind].inspects else []

@@ -19,7 +19,7 @@ def patch_of(described: Described, taken: Mapping[int, Lane], units: list[Unit],
     used = list(dict.fromkeys(site for lane in taken.values() for site in lane.distinct))
     draft = Draft(described, kept=[site.existing for site in used if site.existing])
     names = {site: _put_up(draft, site, held.get(site)) for site in used}
-    for subnet, by_destination in _routes(described, taken, units).items():
+    for subnet, by_destination in _routes(taken, units).items():
         default = _default(described, by_destination)
         if default is not None:
             draft.lead([subnet], DEFAULT, names[default])
@@ -31,13 +31,13 @@ def patch_of(described: Described, taken: Mapping[int, Lane], units: list[Unit],
     return draft.patch()
 
 
-def _routes(described: Described, taken: Mapping[int, Lane], units: list[Unit]) -> dict[str, dict[str, Site]]:
+def _routes(taken: Mapping[int, Lane], units: list[Unit]) -> dict[str, dict[str, Site]]:
     """By subnet and destination: the site to lead to."""
     found: dict[str, dict[str, Site]] = {}
     for number, lane in taken.items():
         unit = units[number]
         for subnet, site in zip(unit.subnets, lane.sites, strict=False):
-            found.setdefault(subnet, {})[described.estate.flows[unit.flow].to] = site
+            found.setdefault(subnet, {})[unit.to] = site
     return found
 
 

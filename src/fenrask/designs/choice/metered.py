@@ -43,7 +43,7 @@ def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[tuple[str, str, Frac
     estate = model.amounts.described.estate
     wide = _estate_wide(transfer.internet_out_per_gb) or not isinstance(transfer.internet_out_per_gb, Tiers)
     item = "internet"
-    if estate.destinations[estate.flows[unit.flow].to].service and transfer.service_out_per_gb is not None:
+    if estate.destinations[unit.to].service and transfer.service_out_per_gb is not None:
         item = "service"
     if not lane.sites:
         volume = model.amounts.as_it_is(unit)[1]

@@ -46,6 +46,7 @@ class Model:
 
     def __post_init__(self) -> None:
         self._lanes()
+        self._routes()
         self._sites()
 
     @property
@@ -64,6 +65,27 @@ class Model:
                 self.taken[number, lane] = self.program.variable(crossing * float(volume))
                 self.laid[number, lane] = dict(self.amounts.laid(unit, lane))
             self.program.row({self.taken[number, lane]: 1.0 for lane in unit.open_lanes}, 1, 1)
+
+    def _routes(self) -> None:
+        """A subnet has one route to a destination: units that share both lead there by the same site."""
+        sharing: dict[tuple[str, str], list[int]] = {}
+        for number, unit in enumerate(self.units):
+            for subnet in unit.subnets:
+                sharing.setdefault((subnet, unit.to), []).append(number)
+        for (subnet, _), numbers in sharing.items():
+            for other in numbers[1:]:
+                one, two = self._leading(numbers[0], subnet), self._leading(other, subnet)
+                for site in {**one, **two}:
+                    taken = dict.fromkeys(one.get(site, []), 1.0)
+                    self.program.row({**taken, **dict.fromkeys(two.get(site, []), -1.0)}, 0, 0)
+
+    def _leading(self, number: int, subnet: str) -> dict[Site | None, list[int]]:
+        """The lanes of a unit by the site that they lead a subnet to; None where all stays as it is."""
+        unit, found = self.units[number], dict[Site | None, list[int]]()
+        place = unit.subnets.index(subnet)
+        for lane in unit.open_lanes:
+            found.setdefault(lane.sites[place] if lane.sites else None, []).append(self.taken[number, lane])
+        return found
 
     def _sites(self) -> None:
         catalogue = self.amounts.described.catalogue
@@ -92,9 +114,8 @@ class Model:
 
     def _found_by_name(self, site: Site, opened: int) -> None:
         """Hosts find an in-subnet endpoint by name: where one is, all of its network use it."""
-        flows = self.amounts.described.estate.flows
         for number, unit in enumerate(self.units):
-            if unit.network == site.network and flows[unit.flow].to == site.destination:
+            if unit.network == site.network and unit.to == site.destination:
                 using = [self.taken[number, lane] for lane in unit.open_lanes if site in lane.distinct]
                 self.program.row({opened: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
 

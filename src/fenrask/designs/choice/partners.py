@@ -8,10 +8,9 @@ __all__ = ["add_partners"]
 
 def add_partners(model: Model) -> None:
     """The entries of all sites that a partner sees stay within what its list takes."""
-    estate = model.amounts.described.estate
     by_partner: dict[str, list[int]] = {}
     for number, unit in enumerate(model.units):
-        by_partner.setdefault(estate.flows[unit.flow].to, []).append(number)
+        by_partner.setdefault(unit.to, []).append(number)
     for numbers in by_partner.values():
         limits = [most for number in numbers if (most := model.units[number].needs.max_source_addresses) is not None]
         if not limits:

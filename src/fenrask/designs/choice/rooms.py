@@ -55,7 +55,7 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
         return
     pools: dict[str, list[tuple[int, Floats]]] = {}
     for key, laid in users:
-        to = estate.flows[model.units[key[0]].flow].to
+        to = model.units[key[0]].to
         pool: str = estate.destinations[to].protocol
         share = 1.0
         if assignment.view == "tuples":
@@ -85,12 +85,12 @@ def _present(model: Model, site: Site) -> dict[tuple[str, str], tuple[float, lis
     found: dict[tuple[str, str], tuple[float, list[int]]] = {}
     for (number, lane), variable in model.taken.items():
         unit = model.units[number]
-        workload = estate.flows[unit.flow].from_
-        stated = estate.workloads[workload]
-        hosts = float(-(-stated.hosts // len(stated.subnets)))
-        for subnet, used in zip(unit.subnets, lane.sites, strict=False):
-            if used == site:
-                found.setdefault((workload, subnet), (hosts, []))[1].append(variable)
+        for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
+            stated = estate.workloads[workload]
+            hosts = float(-(-stated.hosts // len(stated.subnets)))
+            for subnet, used in zip(unit.subnets, lane.sites, strict=False):
+                if used == site:
+                    found.setdefault((workload, subnet), (hosts, []))[1].append(variable)
     return found
 
 

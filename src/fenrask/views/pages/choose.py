@@ -10,7 +10,7 @@ from fenrask.views.page import Column, Page, Table
 __all__ = ["choose_page", "frontier_page"]
 
 _TAKEN = (
-    Column("flow", "flow"),
+    Column("flows", "flows", "list"),
     Column("network", "from"),
     Column("lane", "by"),
     Column("exits", "exits", "list"),
@@ -24,7 +24,7 @@ _NEXT = (
     Column("open", "with these exits open", "list"),
 )
 _LOST = (
-    Column("flow", "flow"),
+    Column("flows", "flows", "list"),
     Column("network", "from", least_width=110),
     Column("lane", "instead by"),
     Column("more_amount", "costs more", "number", decimals=2),
@@ -43,10 +43,10 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
     currency = judged.bill.currency
     taken = []
     for unit, lane in choice.mix.lanes:
-        ways = [way for way in judged.ways.by_flow[unit.flow] if way.subnet in unit.subnets]
+        ways = [way for name in unit.flows for way in judged.ways.by_flow[name] if way.subnet in unit.subnets]
         exits = dict.fromkeys(" > ".join(way.walk.exits) for way in ways)
         seen = dict.fromkeys(str(way.walk.source) for way in ways)
-        taken.append((unit.flow, unit.network, lane.name, [*exits], [*seen]))
+        taken.append((unit.flows, unit.network, lane.name, [*exits], [*seen]))
     ranked = [choice.mix, *choice.next_best]
     following = [
         (number, mix.month, mix.month - choice.mix.month, mix.addresses, _open(mix))
@@ -93,11 +93,11 @@ def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
     best: dict[tuple[str, str, str], Lost] = {}
     for one in lost:
         offer = one.lane.sites[0].offer if one.lane.sites else one.lane.name
-        key = (one.unit.flow, one.unit.network, offer)
+        key = (one.unit.name, one.unit.network, offer)
         if key not in best or _nearness(one) < _nearness(best[key]):
             best[key] = one
     for one in best.values():
-        yield (one.unit.flow, one.unit.network, one.lane.name, one.more, one.why)
+        yield (one.unit.flows, one.unit.network, one.lane.name, one.more, one.why)
 
 
 def _nearness(one: Lost) -> tuple[bool, int, float]:

@@ -27,6 +27,8 @@ SHOTS = {
     "addresses": "addresses",
     "charges": "charges",
     "compare": "compare",
+    "choose": "choose",
+    "stress": "stress",
     "resolve": "resolve --server 127.0.0.1#5399",
     "source": "source ticketing-a record-store",
     "confirm": "confirm observed.csv",
@@ -66,6 +68,8 @@ def main() -> None:
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
             for figure in ("ports.png", "ways.png", "held.png", "refusals.png"):
                 shutil.copy(folder / figure, HERE / figure)
+            command = [str(PROGRAM), "compare", "--figure", str(HERE / "designs.png"), "--force", "--quiet"]
+            subprocess.run(command, cwd=folder, check=False, stdout=subprocess.DEVNULL)
             with dns_server((folder / "names.zone").read_text(encoding="utf-8"), 5399):
                 for name, arguments in SHOTS.items():
                     _take(name, arguments, folder)

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 
 from fenrask.estate import Described, Flow
 from fenrask.routing import Way
@@ -68,6 +69,10 @@ def _connections_a_month(described: Described, flow: Flow) -> Fraction:
     else:
         per_s = described.estate.workloads[flow.from_].hosts * exact(flow.per_host_per_s or 0)
     if flow.rhythm:
-        multipliers = described.estate.rhythms[flow.rhythm]
-        per_s *= sum(map(exact, multipliers), Fraction(0)) / len(multipliers)
+        per_s *= _exact_mean(described.estate.rhythms[flow.rhythm])
     return per_s * SECONDS_PER_HOUR * exact(described.catalogue.hours_per_month)
+
+
+@lru_cache(maxsize=256)
+def _exact_mean(multipliers: tuple[float, ...]) -> Fraction:
+    return sum(map(exact, multipliers), Fraction(0)) / len(multipliers)

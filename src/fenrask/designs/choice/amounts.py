@@ -7,7 +7,7 @@ from fractions import Fraction
 import numpy as np
 
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
-from fenrask.designs.choice.lanes import Lane, Site, Unit
+from fenrask.designs.choice.lanes import Group, Lane, Site, Unit
 from fenrask.estate import Described, Onward
 from fenrask.routing import Ways
 from fenrask.teletraffic import held_each
@@ -35,6 +35,7 @@ class Amounts:
     ways: Ways
     hours: int
     _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
+    _by_group: dict[Group, tuple[Fraction, Fraction]] = field(default_factory=dict)
     _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
 
     @property
@@ -83,12 +84,14 @@ class Amounts:
 
     def volume(self, unit: Unit) -> tuple[Fraction, Fraction]:
         """Sent and received by a unit in a month were all of it to arrive, in the catalogue's unit."""
-        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
-        out, back = Fraction(0), Fraction(0)
-        for name in unit.flows:
-            share = self._share(name, unit) / size
-            out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
-        return out, back
+        if unit.group not in self._by_group:
+            size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+            out, back = Fraction(0), Fraction(0)
+            for name in unit.flows:
+                share = self._share(name, unit) / size
+                out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
+            self._by_group[unit.group] = (out, back)
+        return self._by_group[unit.group]
 
     def crossing(self, unit: Unit, lane: Lane) -> Fraction:
         """The volume that crosses zones on its way to the sites of a lane, both ways."""

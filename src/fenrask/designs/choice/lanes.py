@@ -119,17 +119,17 @@ def units_of(ways: Ways) -> list[Unit]:
             by_network.setdefault(estate.subnets[subnet].network, []).append(subnet)
         for network, subnets in by_network.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
-    found = []
+    found, places = [], _Places(described)
     for (network, some, to, public), names in flows.items():
         needs = estate.needs_of(estate.flows[names[0]])
         for name in names[1:]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
         group = Group(tuple(names), to, network, some, needs, public)
-        found.append(Unit(group, tuple(_lanes(ways, group))))
+        found.append(Unit(group, tuple(_lanes(ways, group, places))))
     return found
 
 
-def _lanes(ways: Ways, group: Group) -> Iterator[Lane]:
+def _lanes(ways: Ways, group: Group, places: "_Places") -> Iterator[Lane]:
     described = ways.described
     own = [way for name in group.flows for way in ways.by_flow[name] if way.subnet in group.subnets]
     if _stays(described, own):
@@ -141,7 +141,7 @@ def _lanes(ways: Ways, group: Group) -> Iterator[Lane]:
         if offer.kind.endswith("-endpoint"):
             yield from _endpoint(described, group, name)
         elif KINDS[offer.kind].model_fields.get("addresses") and offer.kind != "forward-proxy":
-            yield from _translators(described, group, name)
+            yield from _translators(described, group, name, places)
 
 
 def _stays(described: Described, own: list[Way]) -> bool:
@@ -190,7 +190,7 @@ def _by_zone(described: Described, to: str, network: str) -> dict[str | None, st
     return {estate.subnets[name].zone: name for name in reversed(names)}
 
 
-def _translators(described: Described, group: Group, name: str) -> Iterator[Lane]:
+def _translators(described: Described, group: Group, name: str, places: "_Places") -> Iterator[Lane]:
     network, subnets, offer = group.network, group.subnets, described.catalogue.offers[name]
     estate = described.estate
     stated, needs = estate.destinations[group.to], group.needs
@@ -201,25 +201,44 @@ def _translators(described: Described, group: Group, name: str) -> Iterator[Lane
     singles = needs.one_source_per_host and not ties
     zones = [estate.subnets[one].zone for one in subnets]
     if offer.scope == "region":
-        site = _standing(described, name, network, None)
+        site = places.standing(name, network, None)
         yield Lane(f"{name} for the network", (site,) * len(subnets), tuple(fails), singles)
         return
-    for zone in _zones(described, network):
+    for zone in places.zones(network):
         alone = ["survives"] if needs.survives and any(one not in (None, zone) for one in zones) else []
-        site = _standing(described, name, network, zone)
+        site = places.standing(name, network, zone)
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
         yield Lane(where_it_is, (site,) * len(subnets), (*fails, *alone), singles)
     if len(set(zones)) > 1:
-        sites = tuple(_standing(described, name, network, zone) for zone in zones)
+        sites = tuple(places.standing(name, network, zone) for zone in zones)
         yield Lane(f"{name} in each zone", sites, tuple(fails), singles)
 
 
-def _zones(described: Described, network: str) -> list[str | None]:
-    """The zones of a network from which something is sent."""
-    estate = described.estate
-    senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
-    names = dict.fromkeys(name for one in senders for name in one.subnets)
-    return list(dict.fromkeys(estate.subnets[name].zone for name in names if estate.subnets[name].network == network))
+class _Places:
+    """Where translating exits can stand: each place is looked up once."""
+
+    def __init__(self, described: Described) -> None:
+        self._described = described
+        self._sites: dict[tuple[str, str, str | None], Site] = {}
+        estate = described.estate
+        senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
+        self._zones: dict[str, list[str | None]] = {}
+        for name in dict.fromkeys(name for one in senders for name in one.subnets):
+            subnet = estate.subnets[name]
+            zones = self._zones.setdefault(subnet.network, [])
+            if subnet.zone not in zones:
+                zones.append(subnet.zone)
+
+    def zones(self, network: str) -> list[str | None]:
+        """The zones of a network from which something is sent."""
+        return self._zones[network]
+
+    def standing(self, offer: str, network: str, zone: str | None) -> Site:
+        """The site of an offer at a place."""
+        key = (offer, network, zone)
+        if key not in self._sites:
+            self._sites[key] = _standing(self._described, offer, network, zone)
+        return self._sites[key]
 
 
 def _standing(described: Described, offer: str, network: str, zone: str | None) -> Site:

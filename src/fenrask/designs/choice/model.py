@@ -42,6 +42,8 @@ class Model:
     taken: dict[tuple[int, Lane], int] = field(default_factory=dict)
     opened: dict[Site, int] = field(default_factory=dict)
     holdings: dict[Site, list[tuple[Holding, int]]] = field(default_factory=dict)
+    using: dict[Site, list[tuple[int, Lane]]] = field(default_factory=dict)
+    """The units and lanes that use each site."""
     laid: dict[tuple[int, Lane], dict[Site, Laid]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -90,15 +92,16 @@ class Model:
     def _sites(self) -> None:
         catalogue = self.amounts.described.catalogue
         month = float(catalogue.hours_per_month)
-        for (_, lane), variable in self.taken.items():
+        for (number, lane), variable in self.taken.items():
             for site in lane.distinct:
                 if site not in self.opened:
                     rates = self.offer(site).rates_in(self.region(site))
                     work = self.offer(site).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
                     self.opened[site] = self.program.variable(self._places(site) * (month * float(rates.hour) + work))
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0)
+                self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
-            using = [one for (_, lane), one in self.taken.items() if site in lane.distinct]
+            using = [self.taken[key] for key in self.using[site]]
             self.program.row({variable: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
             if site.translates:
                 self._addresses(site, variable)
@@ -125,9 +128,9 @@ class Model:
         self.holdings[site] = choices
         self.program.row({opened: -1.0, **{variable: 1.0 for _, variable in choices}}, 0, 0)
         single = [variable for one, variable in choices if one.number == 1]
-        for (_, lane), taken in self.taken.items():
-            if lane.singles and site in lane.distinct:
-                self.program.row({taken: 1.0, **dict.fromkeys(single, -1.0)}, high=0)
+        for key in self.using[site]:
+            if key[1].singles:
+                self.program.row({self.taken[key]: 1.0, **dict.fromkeys(single, -1.0)}, high=0)
 
     def _holdings(self, site: Site) -> Iterator[Holding]:
         described = self.amounts.described

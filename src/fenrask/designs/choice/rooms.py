@@ -20,7 +20,7 @@ Users = Sequence[tuple[tuple[int, Lane], Laid]]
 def add_rooms(model: Model, margin: float) -> None:
     """Rows for every site; `margin` is a share of the ports that is not used."""
     for site, opened in model.opened.items():
-        users = [(key, laid[site]) for key, laid in model.laid.items() if site in laid]
+        users = [(key, model.laid[key][site]) for key in model.using[site]]
         if site.translates:
             _ports(model, site, users, margin)
         limits = model.offer(site).limits
@@ -32,12 +32,11 @@ def add_rooms(model: Model, margin: float) -> None:
         ):
             if most is not None and series:
                 _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
-        present = _present(model, site)
         if limits.hosts is not None:
-            _presence(model, present, {opened: float(limits.hosts)})
+            _presence(model, _present(model, site), {opened: float(limits.hosts)})
         if limits.subnets is not None:
             by_subnet: dict[str, list[int]] = {}
-            for (_, subnet), (_, lanes) in present.items():
+            for (_, subnet), (_, lanes) in _present(model, site).items():
                 by_subnet.setdefault(subnet, []).extend(lanes)
             _presence(model, {name: (1.0, lanes) for name, lanes in by_subnet.items()}, {opened: float(limits.subnets)})
 
@@ -49,7 +48,9 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     assignment = ASSIGNMENTS[ports.assignment]
     target = estate.targets.refused_share
     used = (1 - margin) / (1 + estate.targets.growth_room)
-    room = {variable: assignment.room(one.number, ports, target) * used for one, variable in model.holdings[site]}
+    numbers = {one.number for one, _ in model.holdings[site]}
+    carried = {number: assignment.room(number, ports, target) * used for number in numbers}
+    room = {variable: carried[one.number] for one, variable in model.holdings[site]}
     if assignment.view == "hosts":
         _presence(model, _present(model, site), room)
         return
@@ -83,8 +84,8 @@ def _present(model: Model, site: Site) -> dict[tuple[str, str], tuple[float, lis
     """By workload and subnet: its hosts there, and the lanes by which they use a site."""
     estate = model.amounts.described.estate
     found: dict[tuple[str, str], tuple[float, list[int]]] = {}
-    for (number, lane), variable in model.taken.items():
-        unit = model.units[number]
+    for number, lane in model.using.get(site, ()):
+        unit, variable = model.units[number], model.taken[number, lane]
         for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
             stated = estate.workloads[workload]
             hosts = float(-(-stated.hosts // len(stated.subnets)))

@@ -10,7 +10,7 @@ from time import perf_counter
 from fenrask.designs.choice import Wanted, choose
 from fenrask.estate import read_estate
 
-_FLOWS = (1000, 10_000)
+_FLOWS = (1_000, 10_000)
 
 
 def measure() -> Iterator[str]:
@@ -41,12 +41,20 @@ def _written(folder: Path, flows: int) -> Path:
             "prefixes": [f"198.18.{d}.0/25"],
             "port": 443,
             "service": d % 5 == 0,
-            "needs": {"fixed_source": True, **({"inspected": True} if d % 7 == 3 else {})},
+            "needs": {
+                "fixed_source": True,
+                **({"inspected": True} if d % 7 == 3 else {}),
+                **({"max_source_addresses": 24} if d % 6 == 1 else {}),
+            },
         }
         for d in range(40)
     }
     workloads = {
-        f"w{i}{number}": {"subnets": [f"s{i}{z}" for z in "abc"[: 1 + number % 3]], "hosts": dice.randint(2, 40)}
+        f"w{i}{number}": {
+            "subnets": [f"s{i}{z}" for z in "abc"[: 1 + number % 3]],
+            "hosts": dice.randint(2, 40),
+            **({"needs": {"survives": "zone-loss"}} if number % 2 else {}),
+        }
         for i in range(5)
         for number in range(6)
     }

@@ -5,6 +5,7 @@ from typing import Any
 
 from fenrask.designs import (
     Outcome,
+    beside,
     case_patch,
     changes,
     compare,
@@ -16,10 +17,10 @@ from fenrask.designs import (
     single_faults,
     stress,
 )
-from fenrask.errors import UnusableInput
+from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case
 from tests.designs.test_designs import TWO_ZONES
-from tests.support import InFolder
+from tests.support import CATALOGUE, InFolder
 from tests.teletraffic.test_erlang import recursion
 
 # A gateway in each zone; ten hosts, five in each, hold 310 connections at each gateway, of 1,000 ports.
@@ -194,6 +195,33 @@ class Reviewed(InFolder):
         self.assertEqual(found["talk"].sources, ("203.0.113.1", "addresses of gate"))
         total = sum((one.difference for one in found.values()), Fraction(0))
         self.assertEqual(total, after.bill.total - now.bill.total)
+
+    def test_another_providers_catalogue_beside_the_first(self) -> None:
+        described = self.estate(TWO_ZONES)
+        other = {**CATALOGUE, "catalogue": "Other"}
+        cheap, dear = ({**CATALOGUE["offers"]["gate"], "rates": {"hour": hour}} for hour in (0.05, 0.5))
+        other["offers"] = {"small": cheap, "large": dear, "wall": CATALOGUE["offers"]["wall"]}
+        theirs = described.priced_by(self.write("other.yaml", other))
+        self.assertEqual(theirs.estate.exits["gate"].offer_name, "small")
+        both = beside(compare(described), {"Other": compare(theirs)})
+        bills = {one.design.name: one.judged.bill.total for one in both.candidates}
+        hours = 730 * (Fraction("0.1") - Fraction("0.05"))
+        self.assertEqual(
+            bills["as described"] - bills["Other: as described"],
+            hours + judge(described).bill.by_volume - judge(theirs).bill.by_volume,
+        )
+        self.assertIn("Other: with routed endpoints", [one.design.name for one in both.left_out])
+        for broken, told in (
+            ({"offers": {"wall": CATALOGUE["offers"]["wall"]}}, "none of that kind"),
+            ("[1]", "a mapping"),
+        ):
+            content = broken if isinstance(broken, str) else {**other, **broken}
+            with self.assertRaises(UnusableInput) as caught:
+                described.priced_by(self.write("other.yaml", content))
+            self.assertIn(told, str(caught.exception))
+        with self.assertRaises(NoAnswer):
+            foreign = described.priced_by(self.write("other.yaml", {**other, "currency": "USD"}))
+            beside(compare(described), {"Other": compare(foreign)})
 
     def test_ranked_and_what_a_zones_loss_does(self) -> None:
         comparison = compare(self.estate(TWO_ZONES), losses=True)

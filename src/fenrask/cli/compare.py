@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import STANDARD, Design, changes, compare, judge
+from fenrask.designs import STANDARD, Design, beside, changes, compare, judge
 from fenrask.estate import read_estate, read_patch
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 
@@ -18,6 +18,9 @@ def command(
     call: Call,
     design: Annotated[
         list[Path] | None, typer.Option(metavar="FILE", help="A design of your own, a merge patch, beside the others.")
+    ] = None,
+    catalogue: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="Another provider's catalogue, to compare with as well.")
     ] = None,
     base: Annotated[
         Path | None, typer.Option(metavar="ESTATE", help="Instead, what changes flow by flow against this estate.")
@@ -36,7 +39,11 @@ def command(
         call.show(changes_page(described.estate.estate, now.bill.currency, changes(before, now), total))
         return 0
     own = [_own(path) for path in design or []]
-    comparison = compare(described, [*STANDARD, *own], losses=True)
+    others = [described.priced_by(file) for file in catalogue or []]
+    comparison = beside(
+        compare(described, [*STANDARD, *own], losses=True),
+        {one.catalogue.catalogue: compare(one, STANDARD, losses=True) for one in others},
+    )
     call.show(compare_page(comparison))
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())

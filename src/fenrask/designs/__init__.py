@@ -2,7 +2,7 @@
 
 from fenrask.designs.break_even import BreakEven, break_even
 from fenrask.designs.changes import FlowChange, changes
-from fenrask.designs.compare import Candidate, Comparison, compare
+from fenrask.designs.compare import Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
 from fenrask.designs.faults import case_patch, scaled_flows, single_faults
 from fenrask.designs.growth import Growth, grow
@@ -24,6 +24,7 @@ __all__ = [
     "Help",
     "Judged",
     "Outcome",
+    "beside",
     "break_even",
     "case_patch",
     "changes",

@@ -1,7 +1,7 @@
 """Whole designs side by side."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
@@ -11,7 +11,7 @@ from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
 from fenrask.estate import Case, Described
 
-__all__ = ["Candidate", "Comparison", "LeftOut", "compare", "zone_losses"]
+__all__ = ["Candidate", "Comparison", "LeftOut", "beside", "compare", "zone_losses"]
 
 
 @dataclass(frozen=True)
@@ -75,6 +75,23 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, losses: 
         judged = judge(described.patched(patch, f"design {design.name}"))
         candidates.append(Candidate(design, patch, judged, zone_losses(judged) if losses else ()))
     return Comparison(tuple(candidates), tuple(left_out))
+
+
+def beside(comparison: Comparison, others: Mapping[str, Comparison]) -> Comparison:
+    """Comparisons of other providers beside one, their designs named after them; the currencies have to be the same."""
+    candidates, left_out = [*comparison.candidates], [*comparison.left_out]
+    currency = comparison.candidates[0].judged.bill.currency
+    for provider, other in others.items():
+        theirs = other.candidates[0].judged.bill.currency
+        if theirs != currency:
+            raise NoAnswer(f"{provider} bills in {theirs}, not in {currency}", "Give its rates in one currency.")
+        candidates += [replace(one, design=_named(one.design, provider)) for one in other.candidates]
+        left_out += [replace(one, design=_named(one.design, provider)) for one in other.left_out]
+    return Comparison(tuple(candidates), tuple(left_out))
+
+
+def _named(design: Design, provider: str) -> Design:
+    return replace(design, name=f"{provider}: {design.name}")
 
 
 def zone_losses(judged: Judged) -> tuple[Outcome, ...]:

@@ -52,6 +52,33 @@ class Described:
         layers = (*self.layers, _patch_tree(patch, name))
         return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [])
 
+    def priced_by(self, file: Path) -> "Described":
+        """The same estate at another provider: for each exit its offer of the kind with the least hourly rate.
+
+        UnusableInput where the file is no catalogue, or has no offer of a kind that the estate has.
+        """
+        problems: list[Problem] = []
+        catalogue_data, tree = _read(file, problems)
+        catalogue = None if problems else _validated(Catalogue, catalogue_data, tree.place, problems)
+        offers: dict[str, dict[str, str]] = {}
+        for name, way_out in self.estate.exits.items() if catalogue else ():
+            carried = (way_out.carries or ("",))[0]
+            fitting = {
+                key: one
+                for key, one in (catalogue.offers if catalogue else {}).items()
+                if one.kind == way_out.kind and one.leads_to(carried)
+            }
+            if way_out.offer_name and fitting:
+                offers[name] = {"offer": min(fitting, key=lambda key: fitting[key].rates.hour)}
+            elif way_out.offer_name:
+                expected = f"an offer of kind {way_out.kind!r}, as {name} has"
+                problems.append(Problem(tree.place(("offers",)), "none of that kind", expected))
+        if problems:
+            raise UnusableInput(problems)
+        patch = {"exits": offers}
+        layers = (*self.layers, _patch_tree(patch, str(file)))
+        return _described(merge(self.data, patch), layers, catalogue_data, tree, [])
+
     def with_catalogue(self, patch: dict[str, Any]) -> "Described":
         """The estate with a merge patch laid over its catalogue."""
         return _described(self.data, self.layers, merge(self.catalogue_data, patch), self.catalogue_tree, [])

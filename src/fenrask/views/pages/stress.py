@@ -33,7 +33,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
             [*one.cut_off],
             one.lost,
             [*dict.fromkeys([*(each.exit for each in one.overloaded), *one.too_fast])],
-            one.refused_share,
+            one.refused_share if one.overloaded else None,
             one.month_change,
             [f"{each.what} ({cents(each.month):+,})" for each in one.helps],
         )

@@ -2,19 +2,8 @@
 
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Holding, holding, life_law
-from fenrask.demand.loads import (
-    POINTS_PER_HOUR,
-    Demand,
-    LeftOut,
-    Load,
-    Part,
-    Profile,
-    Series,
-    demand,
-    living,
-    new_per_s,
-    reopened,
-)
+from fenrask.demand.loads import Demand, LeftOut, demand, living, new_per_s, reopened
+from fenrask.demand.parts import POINTS_PER_HOUR, Load, Part, Profile, Series
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
 
 __all__ = [

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from fenrask.demand.loads import Demand, Part
+from fenrask.demand.loads import Demand
+from fenrask.demand.parts import Part
 from fenrask.derivation import Step
 from fenrask.estate import Flow, Law
 from fenrask.units import clock_text

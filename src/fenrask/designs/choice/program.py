@@ -70,13 +70,13 @@ class Program:
     ) -> Solution | None:
         """The least cost, with rows added for this time only; None where nothing fits, or time is up too soon."""
         from scipy.optimize import Bounds, LinearConstraint, milp
-        from scipy.sparse import csr_array
+        from scipy.sparse import coo_array
 
         rows = [*self._rows, *(more or [])]
         lines = np.repeat(np.arange(len(rows)), [len(factors) for factors, *_ in rows])
         columns = np.array([column for factors, *_ in rows for column in factors], dtype=np.intp)
         values = np.array([value for factors, *_ in rows for value in factors.values()], dtype=np.float64)
-        matrix = csr_array((values, (lines, columns)), shape=(len(rows), len(self.cost)))
+        matrix = coo_array((values, (lines, columns)), shape=(len(rows), len(self.cost)))
         with _silenced():
             answer = milp(
                 np.array(self.cost),

@@ -8,7 +8,7 @@ import typer
 
 from fenrask.cli.files import write_whole
 from fenrask.cli.screen import rendering, say
-from fenrask.demo import STEPS, VELLMOUTH
+from fenrask.demo import STEPS, VELLMOUTH, Run
 from fenrask.designs import judge
 from fenrask.estate import read_estate
 from fenrask.views.figures.heat import draw_heat
@@ -29,11 +29,12 @@ def command(
     estate = folder / "estate.yaml"
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
     judged = judge(read_estate(estate))
+    run = Run(judged)
     where = rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
         heading = f"{number}. {step.command}"
         print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
-        sys.stdout.write(FORMATS["table"](step.page(judged), where))
+        sys.stdout.write(FORMATS["table"](step.page(run), where))
         sys.stdout.flush()
     print("\n\nFigures")
     for file, what, drawn in (

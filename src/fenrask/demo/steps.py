@@ -2,10 +2,11 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
-from fenrask.designs import Judged, compare, single_faults, stress
+from fenrask.designs import Comparison, Judged, compare, single_faults, stress
 from fenrask.designs.choice import choose
 from fenrask.designs.losses import sources_shown
 from fenrask.errors import Problem
@@ -27,7 +28,18 @@ from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.source import source_page
 from fenrask.views.pages.stress import stress_page
 
-__all__ = ["STEPS", "Step"]
+__all__ = ["STEPS", "Run", "Step"]
+
+
+@dataclass(frozen=True)
+class Run:
+    """What several steps share: the sample judged, and its designs compared."""
+
+    judged: Judged
+
+    @cached_property
+    def comparison(self) -> Comparison:
+        return compare(self.judged.described, losses=True)
 
 
 @dataclass(frozen=True)
@@ -36,44 +48,46 @@ class Step:
 
     command: str
     look_at: str
-    page: Callable[[Judged], Page]
+    page: Callable[[Run], Page]
 
 
-def _check(judged: Judged) -> Page:
-    return findings_page(judged.described.estate.estate, check(judged.described))
+def _check(run: Run) -> Page:
+    return findings_page(run.judged.described.estate.estate, check(run.judged.described))
 
 
-def _way(judged: Judged) -> Page:
-    return walk_page(judged.described, "package-mirrors", trace(judged.described, "telemetry-a", "package-mirrors"))
+def _way(run: Run) -> Page:
+    return walk_page(
+        run.judged.described, "package-mirrors", trace(run.judged.described, "telemetry-a", "package-mirrors")
+    )
 
 
-def _addresses(judged: Judged) -> Page:
-    return addresses_page(judged.described.estate.estate, judged.plan)
+def _addresses(run: Run) -> Page:
+    return addresses_page(run.judged.described.estate.estate, run.judged.plan)
 
 
-def _names(judged: Judged) -> Page:
+def _names(run: Run) -> Page:
     """The names as the sample's zone file answers them, by a server that stands in on the loopback."""
     zone = VELLMOUTH.contents()["names.zone"].decode()
     with dns_server(zone) as port:
-        found = drifts(judged.described, lambda name: look_up(name, "127.0.0.1", port))
-    return resolve_page(judged.described.estate.estate, found, "127.0.0.1#5399")
+        found = drifts(run.judged.described, lambda name: look_up(name, "127.0.0.1", port))
+    return resolve_page(run.judged.described.estate.estate, found, "127.0.0.1#5399")
 
 
-def _sources(judged: Judged) -> Page:
-    cases = list(sources_shown(judged.described, "ticketing-a", "record-store"))
-    return source_page(judged.described.estate.estate, "ticketing-a", "record-store", cases)
+def _sources(run: Run) -> Page:
+    cases = list(sources_shown(run.judged.described, "ticketing-a", "record-store"))
+    return source_page(run.judged.described.estate.estate, "ticketing-a", "record-store", cases)
 
 
-def _confirmed(judged: Judged) -> Page:
+def _confirmed(run: Run) -> Page:
     problems: list[Problem] = []
     seen = read_observations(VELLMOUTH.contents()["observed.csv"].decode(), "observed.csv", "", problems)
-    return confirm_page(judged.described.estate.estate, confirm(judged.described, seen))
+    return confirm_page(run.judged.described.estate.estate, confirm(run.judged.described, seen))
 
 
-def _stressed(judged: Judged) -> Page:
-    cases = single_faults(judged.described)
-    outcomes = list(stress(judged.described, cases))
-    return stress_page(judged.described.estate.estate, judged.bill.currency, outcomes)
+def _stressed(run: Run) -> Page:
+    cases = single_faults(run.judged.described)
+    outcomes = list(stress(run.judged.described, cases, run.comparison))
+    return stress_page(run.judged.described.estate.estate, run.judged.bill.currency, outcomes)
 
 
 STEPS: tuple[Step, ...] = (
@@ -85,7 +99,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask path",
         "By which exits each flow leaves, what the far side sees, and which needs that breaks.",
-        lambda judged: flows_page(judged.ways, judged.broken),
+        lambda run: flows_page(run.judged.ways, run.judged.broken),
     ),
     Step(
         "fenrask path telemetry-a package-mirrors",
@@ -95,12 +109,12 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask demand",
         "Connections held, and when most: a port stays taken long after a short connection.",
-        lambda judged: demand_page(judged.demand),
+        lambda run: demand_page(run.judged.demand),
     ),
     Step(
         "fenrask capacity",
         "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
-        lambda judged: capacity_page(judged.capacity),
+        lambda run: capacity_page(run.judged.capacity),
     ),
     Step(
         "fenrask addresses",
@@ -110,17 +124,17 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask charges",
         "Most goes to gate-fleet, for pictures and readings that a routed endpoint takes for nothing.",
-        charges_page,
+        lambda run: charges_page(run.judged),
     ),
     Step(
         "fenrask compare",
         "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
-        lambda judged: compare_page(compare(judged.described, losses=True)),
+        lambda run: compare_page(run.comparison),
     ),
     Step(
         "fenrask choose",
         "The cheapest mix of exits, flow by flow, proven; and why each other way lost.",
-        lambda judged: choose_page(choose(judged.described), compare(judged.described)),
+        lambda run: choose_page(choose(run.judged.described), run.comparison),
     ),
     Step(
         "fenrask stress",

@@ -23,10 +23,13 @@ def pairs_of(cases: Mapping[str, Case]) -> dict[str, Case]:
     }
 
 
-def stress(described: Described, cases: Mapping[str, Case]) -> Iterator[Outcome]:
-    """The outcome of each case, on the addresses that the estate has or is given when nothing is wrong."""
+def stress(described: Described, cases: Mapping[str, Case], comparison: Comparison | None = None) -> Iterator[Outcome]:
+    """The outcome of each case, on the addresses that the estate has or is given when nothing is wrong.
+
+    `comparison` of the standard designs is made when it is needed, unless one is given.
+    """
     before = as_sized(judge(described))
-    designs: list[Comparison] = []
+    designs = [comparison] if comparison else []
     for name, case in cases.items():
         found = outcome(before, name, case)
         helps = [help_ for one in found.overloaded if (help_ := _more_addresses(described, one))]

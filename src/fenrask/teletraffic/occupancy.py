@@ -102,12 +102,12 @@ def peak_near(held_at: Callable[[Floats], Floats], grid: Floats, values: Floats)
     best = int(np.flatnonzero(values >= np.max(values) * (1 - _LEVEL))[0])
     time, value = float(grid[best]), float(values[best])
     width = float(grid[1] - grid[0]) if grid.size > 1 else 0.0
-    for _ in range(5 if width else 0):
-        near = time + width * np.linspace(-1, 1, 21)
+    for _ in range(3 if width else 0):
+        near = time + width * np.linspace(-1, 1, 41)
         found = held_at(near)
         value = max(value, float(np.max(found)))
         time = float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
-        width /= 10
+        width /= 20
     return time, value
 
 

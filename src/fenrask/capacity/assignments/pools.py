@@ -11,6 +11,7 @@ host meets there those others that the hash sent to it: Binomial(hosts - 1, 1 / 
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -219,9 +220,10 @@ def _begins(stream: Stream, refused: Series, is_over: Callable[[Series], NDArray
     low, high = load.peak.time_s // step * step, load.peak.time_s
     while over[int(low / step) % over.size]:
         low, high = low - step, low
-    for _ in range(14):
-        middle = (low + high) / 2
-        low, high = (low, middle) if is_over(load.held_at(np.array([middle])))[0] else (middle, high)
+    for _ in range(3):
+        times = np.linspace(low, high, 17)
+        first = int(np.argmax(is_over(load.held_at(times))))
+        low, high = float(times[max(0, first - 1)]), float(times[first])
     return high % (over.size * step)
 
 
@@ -276,6 +278,7 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
     return high
 
 
+@lru_cache(maxsize=4096)
 def greatest_load(ports: int, target: float) -> float:
     """The Erlang that so many ports carry within the target."""
     return float(erlangs_for(ports, target)) if ports else 0.0

@@ -6,11 +6,12 @@ from typing import Any
 
 from fenrask.demand import demand
 from fenrask.designs import compare, judge
-from fenrask.designs.choice import Choice, Wanted, choose, frontier
+from fenrask.designs.choice import Choice, Wanted, by_headroom, choose, frontier
 from fenrask.designs.choice.amounts import Amounts
 from fenrask.designs.choice.lanes import units_of
 from fenrask.designs.choice.made import patch_of
 from fenrask.designs.choice.model import Model
+from fenrask.designs.compare import zone_losses
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.routing import flow_ways
@@ -163,6 +164,26 @@ class AgainstEveryMix(InFolder):
         self.assertEqual({way.walk.exits[0] for way in kept.judged.ways.ways}, {"gate"})
         with self.assertRaises(UnusableInput):
             choose(described, Wanted(keep=("tlak",)))
+
+    def test_what_is_left_after_a_zones_loss_carries_all_with_the_headroom_asked_for(self) -> None:
+        busy = {**TWO_ZONES, "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 60}, "batch": None}}
+        needs = {"survives": "zone-loss", "max_source_addresses": 4}
+        busy |= {"flows": {"talk": TWO_ZONES["flows"]["talk"]}, "destinations": {"partner": {"needs": needs}}}
+        described = self.estate(busy, {"offers": {"host": None, "wall": None}})
+        plain = choose(described)
+        self.assertTrue(all(one.overloaded for one in zone_losses(plain.judged)))
+        for headroom in (0.0, 0.25):
+            choice = choose(described, Wanted(zone_headroom=headroom))
+            self.assertTrue(choice.judged.meets_all, choice.judged.broken)
+            self.assertGreater(choice.mix.month, plain.mix.month)
+            self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)
+            for one in zone_losses(choice.judged):
+                self.assertTrue(one.is_harmless)
+                left = [each.ports for each in one.judged.capacity.exits if each.ports] if one.judged else []
+                self.assertGreaterEqual(min(each.headroom for each in left), headroom - 1e-9)
+        rows = by_headroom(described)
+        self.assertEqual(rows[0][1].month, plain.mix.month)
+        self.assertEqual([mix.month for _, mix in rows], sorted(mix.month for _, mix in rows))
 
     def test_what_contradicts_what(self) -> None:
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (

@@ -223,6 +223,14 @@ class Reviewed(InFolder):
             foreign = described.priced_by(self.write("other.yaml", {**other, "currency": "USD"}))
             beside(compare(described), {"Other": compare(foreign)})
 
+    def test_nothing_is_weighed_unless_it_is_asked(self) -> None:
+        comparison = compare(self.estate(TWO_ZONES))
+        by_routes = comparison.scored({"routes": 1.0, "month": 0.001})
+        for one, score in by_routes:
+            self.assertAlmostEqual(score, one.routes_to_change + float(one.judged.bill.total) / 1000)
+        kept = [(not one.judged.meets_all, score) for one, score in by_routes]
+        self.assertEqual(kept, sorted(kept))
+
     def test_ranked_and_what_a_zones_loss_does(self) -> None:
         comparison = compare(self.estate(TWO_ZONES), losses=True)
         kept = [(not one.judged.meets_all, one.judged.bill.total) for one in comparison.ranked]

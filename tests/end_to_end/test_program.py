@@ -99,7 +99,7 @@ class Output(InFolder):
         self.write("estate.yaml", ESTATE)
 
     def test_every_format_of_every_command(self) -> None:
-        for command in ("check", "path", "demand", "capacity", "addresses", "charges", "compare"):
+        for command in ("check", "path", "demand", "capacity", "addresses", "charges", "compare", "choose"):
             with self.subTest(command):
                 whole = self.json(command)
                 self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 2))
@@ -134,7 +134,17 @@ class Output(InFolder):
 
     def test_tables_keep_to_the_width(self) -> None:
         for columns in (80, 120):
-            for command in ("check", "path", "demand", "capacity", "addresses", "charges", "compare"):
+            for command in (
+                "check",
+                "path",
+                "demand",
+                "capacity",
+                "addresses",
+                "charges",
+                "compare",
+                "choose",
+                "stress",
+            ):
                 with self.subTest(command=command, columns=columns):
                     lines = self.program(command, columns=columns).stdout.splitlines()
                     self.assertLessEqual(max(map(len, lines)), columns)

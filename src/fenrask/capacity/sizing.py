@@ -155,6 +155,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     addresses = stated
     if addresses is None:
         wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.refused_share)
+        wanted = max(wanted, demand.ways.described.estate.exits[name].least_addresses)
         addresses = wanted if most is None else min(wanted, most)
     use = assignment.use(offered, addresses, ports, targets.refused_share)
     nodes = ports.nodes or demand.ways.described.estate.exits[name].units

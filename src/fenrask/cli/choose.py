@@ -8,8 +8,9 @@ import typer
 
 from fenrask.cli.options import Call, estate_command
 from fenrask.designs import compare
-from fenrask.designs.choice import Wanted, choose, frontier
-from fenrask.views.pages.choose import choose_page, frontier_page
+from fenrask.designs.choice import Wanted, by_headroom, choose, frontier
+from fenrask.estate import Described
+from fenrask.views.pages.choose import choose_page, frontier_page, headrooms_page
 
 __all__ = ["command"]
 
@@ -26,16 +27,26 @@ def command(
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Time to prove it in; then the answer comes with its gap.")
     ] = 60,
+    zone_headroom: Annotated[
+        float | None,
+        typer.Option(metavar="SHARE", min=0, max=0.99, help="Ports left free when any one zone is lost."),
+    ] = None,
+    headrooms: Annotated[
+        bool, typer.Option("--headrooms", help="Instead, the least cost for each headroom after a zone's loss.")
+    ] = False,
     by_addresses: Annotated[
         bool, typer.Option("--frontier", help="Instead, the least cost for every number of addresses.")
     ] = False,
     figure: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="With --frontier: draw it to a .png, .svg or .pdf.")
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw --frontier or --headrooms to a .png, .svg or .pdf."),
     ] = None,
     save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a merge patch.")] = None,
 ) -> int:
     described = call.read()
-    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, seconds)
+    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, zone_headroom, seconds)
+    if headrooms:
+        return _headrooms(call, described, wanted, figure)
     if by_addresses:
         mixes = frontier(described, wanted)
         estate, currency = described.estate.estate, described.catalogue.currency
@@ -50,3 +61,14 @@ def command(
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
     return int(not choice.judged.meets_all)
+
+
+def _headrooms(call: Call, described: Described, wanted: Wanted, figure: Path | None) -> int:
+    found = by_headroom(described, wanted)
+    estate, currency = described.estate.estate, described.catalogue.currency
+    call.show(headrooms_page(estate, currency, found))
+    if figure:
+        from fenrask.views.figures.frontier import draw_headrooms
+
+        call.write(figure, draw_headrooms(estate, currency, found, figure.suffix))
+    return int(not found)

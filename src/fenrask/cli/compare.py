@@ -6,8 +6,10 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import STANDARD, Design, beside, changes, compare, judge
+from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, judge
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
+from fenrask.estate.suggestions import nearest
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 
 __all__ = ["command"]
@@ -21,6 +23,12 @@ def command(
     ] = None,
     catalogue: Annotated[
         list[Path] | None, typer.Option(metavar="FILE", help="Another provider's catalogue, to compare with as well.")
+    ] = None,
+    weights: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="MEASURE=NUMBER", help=f"Rank by a weighed sum of {', '.join(MEASURES)}; else nothing is."
+        ),
     ] = None,
     base: Annotated[
         Path | None, typer.Option(metavar="ESTATE", help="Instead, what changes flow by flow against this estate.")
@@ -44,7 +52,7 @@ def command(
         compare(described, [*STANDARD, *own], losses=True),
         {one.catalogue.catalogue: compare(one, STANDARD, losses=True) for one in others},
     )
-    call.show(compare_page(comparison))
+    call.show(compare_page(comparison, _weights(weights or [])))
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())
     if figure:
@@ -52,6 +60,22 @@ def command(
 
         call.write(figure, draw_designs(comparison, figure.suffix))
     return int(comparison.cheapest is None)
+
+
+def _weights(words: list[str]) -> dict[str, float]:
+    """Weights by measure; UnusableInput for a measure that is none, or what is no number."""
+    found, problems = dict[str, float](), []
+    for word in words:
+        name, _, number = word.partition("=")
+        try:
+            found[name] = float(number)
+        except ValueError:
+            problems.append(Problem(Place(path="--weights"), repr(word), "MEASURE=NUMBER, such as month=1"))
+        if name not in MEASURES:
+            problems.append(Problem(Place(path="--weights"), repr(name), "a measure", nearest(name, MEASURES)))
+    if problems:
+        raise UnusableInput(problems)
+    return found
 
 
 def _own(path: Path) -> Design:

@@ -2,7 +2,7 @@
 
 from fenrask.designs.break_even import BreakEven, break_even
 from fenrask.designs.changes import FlowChange, changes
-from fenrask.designs.compare import Candidate, Comparison, beside, compare
+from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
 from fenrask.designs.faults import case_patch, scaled_flows, single_faults
 from fenrask.designs.growth import Growth, grow
@@ -13,6 +13,7 @@ from fenrask.designs.standard import STANDARD
 from fenrask.designs.stress import pairs_of, stress
 
 __all__ = [
+    "MEASURES",
     "STANDARD",
     "BreakEven",
     "Candidate",

@@ -1,6 +1,6 @@
 """Whole designs side by side."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -11,7 +11,7 @@ from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
 from fenrask.estate import Case, Described
 
-__all__ = ["Candidate", "Comparison", "LeftOut", "beside", "compare", "zone_losses"]
+__all__ = ["MEASURES", "Candidate", "Comparison", "LeftOut", "beside", "compare", "zone_losses"]
 
 
 @dataclass(frozen=True)
@@ -30,6 +30,17 @@ class Candidate:
         tables = self.patch.get("route_tables") or {}
         routes = sum(len(one) if isinstance(one, Mapping) else 1 for one in tables.values())
         return routes + sum("routes" in (one or {}) for one in (self.patch.get("subnets") or {}).values())
+
+
+MEASURES: dict[str, Callable[[Candidate], float]] = {
+    "month": lambda one: float(one.judged.bill.total),
+    "addresses": lambda one: float(one.judged.addresses),
+    "entries": lambda one: float(one.judged.most_entries),
+    "public_hosts": lambda one: float(one.judged.hosts_with_public),
+    "upkeep_hours": lambda one: one.judged.upkeep_hours,
+    "routes": lambda one: float(one.routes_to_change),
+}
+"""What may be weighed, where a user asks for it: less is better of each."""
 
 
 @dataclass(frozen=True)
@@ -55,6 +66,13 @@ class Comparison:
     def ranked(self) -> tuple[Candidate, ...]:
         """The cheapest first of those that meet every need and carry every load; then the others, likewise."""
         return tuple(sorted(self.candidates, key=lambda one: (not one.judged.meets_all, one.judged.bill.total)))
+
+    def scored(self, weights: Mapping[str, float]) -> tuple[tuple[Candidate, float], ...]:
+        """By the sum of weight x measure, the least first; those that do not meet every need after all that do."""
+        scores = [
+            (one, sum(weight * MEASURES[name](one) for name, weight in weights.items())) for one in self.candidates
+        ]
+        return tuple(sorted(scores, key=lambda pair: (not pair[0].judged.meets_all, pair[1])))
 
     @property
     def cheapest(self) -> Candidate | None:

@@ -44,10 +44,20 @@ class Amounts:
 
     def laid(self, unit: Unit, lane: Lane) -> Mapping[Site, Laid]:
         """By site; a site that serves several subnets of the unit gets all of theirs."""
+        return self._laid(unit, lane.sites)
+
+    def laid_without(self, unit: Unit, lane: Lane, zone: str) -> Mapping[Site, Laid]:
+        """The same when a zone is lost: its load moves to the unit's other subnets; sites in it carry nothing."""
+        subnets = self.described.estate.subnets
+        left = tuple(site for name, site in zip(unit.subnets, lane.sites, strict=False) if subnets[name].zone != zone)
+        return {site: laid for site, laid in self._laid(unit, left).items() if site.zone != zone}
+
+    def _laid(self, unit: Unit, sites: tuple[Site, ...]) -> dict[Site, Laid]:
+        """All of a unit, spread evenly over subnets that use these sites."""
         out, back = self.volume(unit)
         found = {}
-        for site in lane.distinct:
-            part = Fraction(lane.sites.count(site), len(unit.subnets))
+        for site in dict.fromkeys(sites):
+            part = Fraction(sites.count(site), len(sites))
             held, new = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours)
             bits = np.zeros(self.hours)
             for name in unit.flows:

@@ -13,7 +13,7 @@ from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Holding, Model
 from fenrask.designs.choice.partners import add_partners
 from fenrask.designs.choice.program import Solution
-from fenrask.designs.choice.rooms import add_rooms
+from fenrask.designs.choice.rooms import add_losses, add_rooms
 from fenrask.designs.choice.wanted import Wanted, constrain
 from fenrask.designs.contract import Patch
 from fenrask.designs.judge import Judged, judge
@@ -22,7 +22,7 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import nearest
 from fenrask.routing import flow_ways
 
-__all__ = ["Choice", "Lost", "Mix", "choose", "frontier"]
+__all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 
 _PER_QUESTION_S = 5.0
 _QUESTIONS_S = 30.0
@@ -78,10 +78,7 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     NoAnswer, with the smallest set of needs that contradict each other, where nothing meets them all.
     """
     asked, begins = wanted or Wanted(), monotonic()
-    ways = flow_ways(described)
-    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
-    _check_kept(described, asked.keep)
-    amounts = Amounts(ways, demand(ways).hours)
+    units, amounts = _asked_of(described, asked)
     hopeless = [unit for unit in units if not unit.open_lanes]
     if hopeless:
         raise NoAnswer("; ".join(map(contradiction, hopeless)), "Drop a need, or add an offer that meets them.")
@@ -89,7 +86,8 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     for margin in _MARGINS:
         model, solved = _solved(amounts, units, asked, margin)
         bound = bound or solved.bound
-        patch = patch_of(described, _taken(model, solved), units, _held(model, solved))
+        stated = asked.zone_headroom is not None
+        patch = patch_of(described, _taken(model, solved), units, _held(model, solved), stated)
         judged = judge(described.patched(patch, "the choice"))
         if not judged.short:
             break
@@ -135,6 +133,8 @@ def _model(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) ->
     add_rooms(model, margin)
     add_metered(model)
     add_partners(model)
+    if asked.zone_headroom is not None:
+        add_losses(model, asked.zone_headroom)
     constrain(model, asked)
     return model
 
@@ -189,12 +189,33 @@ def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
                     yield Lost(unit, lane, (), more, "costs more" if more > 1e-6 else "costs the same")
 
 
+HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
+
+
+def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tuple[float | None, Mix]]:
+    """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
+    asked = wanted or Wanted()
+    units, amounts = _asked_of(described, asked)
+    found = []
+    for headroom in HEADROOMS if all(unit.open_lanes for unit in units) else ():
+        model = _model(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
+        solved = model.program.solve(_PER_QUESTION_S)
+        if solved is not None:
+            found.append((headroom, _mix(model, solved)))
+    return found
+
+
+def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
+    _check_kept(described, asked.keep)
+    ways = flow_ways(described)
+    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
+    return units, Amounts(ways, demand(ways).hours)
+
+
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
     asked = wanted or Wanted()
-    ways = flow_ways(described)
-    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
-    amounts = Amounts(ways, demand(ways).hours)
+    units, amounts = _asked_of(described, asked)
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_lanes for unit in units):

@@ -14,11 +14,20 @@ from fenrask.estate import Described
 __all__ = ["patch_of"]
 
 
-def patch_of(described: Described, taken: Mapping[int, Lane], units: list[Unit], held: Mapping[Site, Holding]) -> Patch:
-    """The patch that makes these lanes; a subnet's default leads to the site that most of its units use."""
+def patch_of(
+    described: Described,
+    taken: Mapping[int, Lane],
+    units: list[Unit],
+    held: Mapping[Site, Holding],
+    stated: bool = False,
+) -> Patch:
+    """The patch that makes these lanes; a subnet's default leads to the site that most of its units use.
+
+    Addresses are `auto`, which is as many as the day needs; with `stated` at least as many as were chosen.
+    """
     used = list(dict.fromkeys(site for lane in taken.values() for site in lane.distinct))
     draft = Draft(described, kept=[site.existing for site in used if site.existing])
-    names = {site: _put_up(draft, site, held.get(site)) for site in used}
+    names = {site: _put_up(draft, site, held.get(site), stated) for site in used}
     for subnet, by_destination in _routes(taken, units).items():
         default = _default(described, by_destination)
         if default is not None:
@@ -49,16 +58,19 @@ def _default(described: Described, by_destination: Mapping[str, Site]) -> Site |
     return chosen[0] if chosen else None
 
 
-def _put_up(draft: Draft, site: Site, held: Holding | None) -> str:
+def _put_up(draft: Draft, site: Site, held: Holding | None, stated: bool) -> str:
     """The exit of a site: the one that stands, or a new one."""
+    sized: dict[str, Any] = {"addresses": "auto"}
+    if stated and held is not None:
+        sized["at_least"] = held.number
     if site.existing:
         if held is not None and not held.listed:
-            draft.exits[site.existing] = {"addresses": "auto"}
+            draft.exits[site.existing] = sized
         return site.existing
     where = "-".join(filter(None, (site.network, site.zone)))
     data: dict[str, Any] = {"kind": site.kind, "offer": site.offer}
     if site.translates:
-        data |= {"addresses": "auto"}
+        data |= sized
         data |= {"subnet": draft.landing(site.network, site.zone)} if site.zone else {"network": site.network}
         if not site.zone and "network" not in _keys(site.kind):
             data["subnet"] = draft.landing(site.network, None)

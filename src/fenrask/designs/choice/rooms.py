@@ -11,7 +11,7 @@ from fenrask.designs.choice.amounts import Laid
 from fenrask.designs.choice.lanes import Lane, Site
 from fenrask.designs.choice.model import Model
 
-__all__ = ["add_rooms"]
+__all__ = ["add_losses", "add_rooms"]
 
 Floats = NDArray[np.float64]
 Users = Sequence[tuple[tuple[int, Lane], Laid]]
@@ -53,7 +53,42 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     room = {variable: carried[one.number] for one, variable in model.holdings[site]}
     if assignment.view == "hosts":
         _presence(model, _present(model, site), room)
-        return
+    else:
+        _by_pool(model, site, users, room)
+
+
+def add_losses(model: Model, headroom: float) -> None:
+    """Rows for the loss of each zone: the sites that are left carry what moves to them, with so much headroom in ports.
+
+    Hosts with blocks of their own bring none with them: they are left out.
+    """
+    described = model.amounts.described
+    target = described.estate.targets.refused_share
+    zones = dict.fromkeys(one.zone for one in described.estate.subnets.values() if one.zone)
+    for zone in zones:
+        without = {key: model.amounts.laid_without(model.units[key[0]], key[1], zone) for key in model.taken}
+        for site in model.opened:
+            ports = model.offer(site).ports
+            if not site.translates or site.zone == zone or ports is None:
+                continue
+            assignment = ASSIGNMENTS[ports.assignment]
+            if assignment.view == "hosts":
+                continue
+            room = {
+                variable: min(
+                    assignment.room(one.number, ports, target), one.number * ports.per_address * (1 - headroom)
+                )
+                for one, variable in model.holdings[site]
+            }
+            users = [(key, without[key][site]) for key in model.using[site] if site in without[key]]
+            _by_pool(model, site, users, room)
+
+
+def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) -> None:
+    """What each pool of ports is asked for stays within the room of the addresses that are held."""
+    estate, ports = model.amounts.described.estate, model.offer(site).ports
+    assert ports is not None
+    assignment = ASSIGNMENTS[ports.assignment]
     pools: dict[str, list[tuple[int, Floats]]] = {}
     for key, laid in users:
         to = model.units[key[0]].to

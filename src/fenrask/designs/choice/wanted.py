@@ -17,6 +17,8 @@ class Wanted:
     max_addresses: int | None = None
     at_most: int | None = None
     """Translating exits at most."""
+    zone_headroom: float | None = None
+    """The share of ports that is to be left free when any one zone is lost; None where that is not asked."""
     seconds: float = 60.0
     explain: bool = True
     """Whether to look for what comes next, and why each other lane lost."""

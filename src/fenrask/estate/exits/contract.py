@@ -214,6 +214,11 @@ class ExitModel(Strict):
         return 0
 
     @property
+    def least_addresses(self) -> int:
+        """How many public addresses it is to have at least, where the tool sizes it."""
+        return 1
+
+    @property
     def listed_addresses(self) -> StatedAddresses:
         """The public addresses it has, where they are written down."""
         return ()
@@ -225,6 +230,11 @@ class Translating(ExitModel):
     keeps_state: ClassVar[bool] = True
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
+    at_least: Count = Field(1, description="with `addresses: auto`: at least so many")
+
+    @property
+    def least_addresses(self) -> int:
+        return self.at_least
 
     @property
     def stated_addresses(self) -> int | None:

@@ -7,7 +7,7 @@ from fenrask.designs.choice import Choice, Lost, Mix
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["choose_page", "frontier_page"]
+__all__ = ["choose_page", "frontier_page", "headrooms_page"]
 
 _TAKEN = (
     Column("flows", "flows", "list"),
@@ -117,3 +117,28 @@ def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
     )
     table = Table("frontier", f"Least cost by number of addresses, {currency} a month", _FRONTIER, rows)
     return Page("frontier", estate, answer, (table,), {"currency": currency})
+
+
+_HEADROOMS = (
+    Column("zone_headroom", "free when a zone is lost"),
+    Column("addresses", "addresses", "count"),
+    Column("month_amount", "month", "number", decimals=2),
+    Column("more_amount", "more", "number", decimals=2),
+)
+
+
+def headrooms_page(estate: str, currency: str, found: Sequence[tuple[float | None, Mix]]) -> Page:
+    """The least cost for each share of ports that stays free when any one zone is lost."""
+    first = found[0][1].month if found else 0.0
+    rows = [(_free(headroom), mix.addresses, mix.month, mix.month - first) for headroom, mix in found]
+    answer = ["no mix meets every need"]
+    if found:
+        carried = [mix for headroom, mix in found if headroom is not None]
+        cost = f"{carried[0].month - first:+,.2f} {currency} a month" if carried else "no mix"
+        answer = [f"to carry the load of a lost zone: {cost} over the cheapest, {first:,.2f}"]
+    table = Table("headrooms", f"Least cost by headroom after a zone's loss, {currency} a month", _HEADROOMS, rows)
+    return Page("headrooms", estate, tuple(answer), (table,), {"currency": currency})
+
+
+def _free(headroom: float | None) -> str:
+    return "not asked" if headroom is None else f"{headroom:.0%} of ports"

@@ -1,7 +1,7 @@
 """Designs side by side, as a page; and their patches as files."""
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from fractions import Fraction
 
 from fenrask.designs import Candidate, Comparison, FlowChange
@@ -34,7 +34,7 @@ _NEEDS = (
 )
 
 
-def compare_page(comparison: Comparison) -> Page:
+def compare_page(comparison: Comparison, weights: Mapping[str, float] | None = None) -> Page:
     """Every design in one table, then each need that is not met, by design."""
     first = comparison.candidates[0].judged
     needs = [(one.design.name, *unmet) for one in comparison.ranked for unmet in _unmet(one)]
@@ -43,8 +43,8 @@ def compare_page(comparison: Comparison) -> Page:
         Table(
             "designs",
             f"Designs, {first.bill.currency} a month",
-            _DESIGNS,
-            [_row(comparison, c) for c in comparison.ranked],
+            _DESIGNS if not weights else (*_DESIGNS[:2], _SCORE, *_DESIGNS[2:]),
+            _rows(comparison, weights or {}),
         ),
         Table("needs_not_met", "Needs not met", _NEEDS, needs),
     )
@@ -61,6 +61,17 @@ def _answer(comparison: Comparison) -> tuple[str, ...]:
     short = "; ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
     answer = f"Cheapest that meets every need: {best.design.name}, {cents(bill.total):,} {bill.currency} a month."
     return (answer, f"Cheaper, but short of a need: {short}.") if short else (answer,)
+
+
+_SCORE = Column("score", "score", "number")
+
+
+def _rows(comparison: Comparison, weights: Mapping[str, float]) -> list[tuple[object, ...]]:
+    """Every design; with weights by their score, which is shown."""
+    if not weights:
+        return [_row(comparison, one) for one in comparison.ranked]
+    scored = [(_row(comparison, one), score) for one, score in comparison.scored(weights)]
+    return [(*row[:2], score, *row[2:]) for row, score in scored]
 
 
 def _row(comparison: Comparison, one: Candidate) -> tuple[object, ...]:

@@ -14,7 +14,7 @@ from fenrask.units import clock_text, counted
 
 __all__ = ["Capacity", "ExitCapacity", "capacity"]
 
-_MANY = 1024
+_MANY = 65_536
 """As many addresses as anyone might give an exit without a limit."""
 
 
@@ -130,7 +130,7 @@ def capacity(demand: Demand) -> Capacity:
     for name, way_out in described.estate.exits.items():
         offer = described.offer_of(name)
         if way_out.translates and offer is not None and offer.ports is not None:
-            stated = way_out.stated_addresses if way_out.pool is None else way_out.pool.num_addresses
+            stated = way_out.stated_addresses if way_out.pool is None else min(way_out.pool.num_addresses, _MANY)
             found.append(_exit(demand, name, offer, ports_of(offer.ports, way_out.units), stated))
     return Capacity(demand, tuple(found))
 

@@ -104,6 +104,22 @@ class AgainstEveryMix(InFolder):
             with self.subTest(number=number):
                 self.check(self.estate(patch, {"offers": offers, "transfer": transfer}))
 
+    def test_least_sums_and_shares_off_are_in_the_programme(self) -> None:
+        offers: dict[str, Any] = {
+            "gate": {
+                "rates": {"hour": 0.05, "processed_per_gb": 0.01, "month_minimum": 300},
+                "limits": {"addresses": 3},
+            },
+            "wall": {"rates": {"hour": 0.3, "processed_per_gb": 0.012}, "limits": {"addresses": 3}},
+            "host": None,
+            "door-to-service": None,
+        }
+        off = {"long": {"share": 0.3, "items": ["hours", "processed"], "offers": ["wall"]}, "all": {"share": 0.1}}
+        choice = self.check(self.estate(TWO_ZONES, {"offers": offers, "commitments": off}))
+        self.assertEqual(choice.left_out, ())
+        by_sum = {"offers": offers, "commitments": {"sum": {"month_off": 20}}}
+        self.assertEqual(choose(self.estate(TWO_ZONES, by_sum)).left_out, ("the sum off of sum",))
+
     def test_needs_and_offers_only_move_it_the_way_they_must(self) -> None:
         plain = choose(self.estate(TWO_ZONES)).mix.month
         inspected = {**TWO_ZONES, "destinations": {"partner": {"needs": {"inspected": True}}}}
@@ -189,6 +205,11 @@ class AgainstEveryMix(InFolder):
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (
             ({}, Wanted(budget=1.0), "cannot be kept together: a budget of 1.00 a month"),
             ({}, Wanted(at_most=0), "at most 0 gateways"),
+            (
+                {"workloads": {**TWO_ZONES["workloads"], "work": {"subnets": ["app", "app-b"], "hosts": 9000}}},
+                Wanted(zone_headroom=0.98),
+                "98% of ports free when a zone is lost",
+            ),
             (
                 {"destinations": {"partner": {"needs": {"off_internet": True}}}},
                 Wanted(),

@@ -65,6 +65,8 @@ class Choice:
     seconds: float
     next_best: tuple[Mix, ...]
     lost: tuple[Lost, ...]
+    left_out: tuple[str, ...]
+    """What the bill knows and the programme does not: the proof is one but for it."""
 
     @property
     def gap(self) -> float:
@@ -95,7 +97,7 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
         next_best, lost = tuple(_runners_up(model, solved, ends)), tuple(_lost(model, solved, ends))
-    return Choice(mix, patch, judged, bound, seconds, next_best, lost)
+    return Choice(mix, patch, judged, bound, seconds, next_best, lost, tuple(model.left_out))
 
 
 def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
@@ -117,14 +119,11 @@ def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
         raise UnusableInput(problems)
 
 
-def _kept(described: Described, unit: Unit, keep: tuple[str, ...]) -> Unit:
-    """A unit whose flow is to stay as it is has but the lanes that use the exits that it uses today."""
+def _kept(unit: Unit, keep: tuple[str, ...]) -> Unit:
+    """A unit whose flow is to stay has but the lanes of exits that stand already."""
     if not set(unit.flows) & set(keep):
         return unit
-    today = {name for name in described.estate.exits}
-    lanes = tuple(
-        lane for lane in unit.lanes if lane.name == AS_IT_IS or all(site.existing in today for site in lane.sites)
-    )
+    lanes = tuple(lane for lane in unit.lanes if lane.name == AS_IT_IS or all(site.existing for site in lane.sites))
     return Unit(unit.group, lanes)
 
 
@@ -208,7 +207,7 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
 def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
     _check_kept(described, asked.keep)
     ways = flow_ways(described)
-    units = [_kept(described, unit, asked.keep) for unit in units_of(ways)]
+    units = [_kept(unit, asked.keep) for unit in units_of(ways)]
     return units, Amounts(ways, demand(ways).hours)
 
 

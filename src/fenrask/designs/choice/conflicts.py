@@ -8,7 +8,7 @@ from fenrask.designs.choice.lanes import Lane, Unit
 from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Model
 from fenrask.designs.choice.partners import add_partners
-from fenrask.designs.choice.rooms import add_rooms
+from fenrask.designs.choice.rooms import add_losses, add_rooms
 from fenrask.designs.choice.wanted import Wanted, constrain
 from fenrask.units import counted
 
@@ -42,6 +42,8 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
         }
     if asked.at_most is not None:
         parts[f"at most {counted(asked.at_most, 'gateway')}"] = {"at_most": asked.at_most}
+    if asked.zone_headroom is not None:
+        parts[f"{asked.zone_headroom:.0%} of ports free when a zone is lost"] = {"zone_headroom": asked.zone_headroom}
     for name in asked.keep:
         parts[f"keeping {name}"] = {"keep": name}
     needs = sorted(
@@ -92,5 +94,8 @@ def _feasible(
                 keep.append(str(value))
             else:
                 stated[key] = value
-    constrain(model, Wanted(keep=tuple(keep), **stated))  # type: ignore[arg-type]
+    loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
+    if loosened.zone_headroom is not None:
+        add_losses(model, loosened.zone_headroom)
+    constrain(model, loosened)
     return model.program.solve(_PER_QUESTION_S) is not None

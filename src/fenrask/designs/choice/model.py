@@ -13,7 +13,7 @@ from fenrask.addresses import SINGLE, purchases
 from fenrask.designs.choice.amounts import Amounts, Laid
 from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.program import Program
-from fenrask.estate import Offer
+from fenrask.estate import Offer, Tiers
 from fenrask.prefixes import fewest_prefixes
 from fenrask.units import exact
 
@@ -97,7 +97,8 @@ class Model:
                 if site not in self.opened:
                     rates = self.offer(site).rates_in(self.region(site))
                     work = self.offer(site).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
-                    self.opened[site] = self.program.variable(self._places(site) * (month * float(rates.hour) + work))
+                    hour = float(rates.hour) * self.paid("hours", site.offer)
+                    self.opened[site] = self.program.variable(self.places(site) * (month * hour + work))
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0)
                 self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
@@ -108,7 +109,26 @@ class Model:
             elif site.subnets:
                 self._found_by_name(site, variable)
 
-    def _places(self, site: Site) -> int:
+    def paid(self, item: str, offer: str) -> float:
+        """The share of an item of the bill that is paid after what committed use takes off as a share."""
+        commitments = self.amounts.described.catalogue.commitments.values()
+        covering = [one for one in commitments if item in one.items and (not one.offers or offer in one.offers)]
+        return 1.0 - sum(float(one.share) for one in covering if one.share is not None)
+
+    @property
+    def left_out(self) -> list[str]:
+        """What the bill knows and the programme does not, so that its proof is one but for it."""
+        catalogue = self.amounts.described.catalogue
+        found = [f"the sum off of {name}" for name, one in catalogue.commitments.items() if one.month_off is not None]
+        for site in self.opened:
+            rates = self.offer(site).rates_in(self.region(site))
+            if rates.month_minimum and isinstance(rates.processed_per_gb, Tiers):
+                found.append(f"the least sum of {site.offer}")
+            if site.existing and self.amounts.described.estate.exits[site.existing].running_hours is not None:
+                found.append(f"the hours of {site.existing}")
+        return list(dict.fromkeys(found))
+
+    def places(self, site: Site) -> int:
         """How many times an hour of it is paid."""
         return self.amounts.described.estate.exits[site.existing].units if site.existing else site.places
 
@@ -124,7 +144,8 @@ class Model:
 
     def _addresses(self, site: Site, opened: int) -> None:
         """One holding for an open site, none for another."""
-        choices = [(one, self.program.variable(float(one.month))) for one in self._holdings(site)]
+        paid = self.paid("addresses", site.offer)
+        choices = [(one, self.program.variable(float(one.month) * paid)) for one in self._holdings(site)]
         self.holdings[site] = choices
         self.program.row({opened: -1.0, **{variable: 1.0 for _, variable in choices}}, 0, 0)
         single = [variable for one, variable in choices if one.number == 1]

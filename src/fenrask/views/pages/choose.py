@@ -71,6 +71,8 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
 def _answer(choice: Choice, comparison: Comparison) -> Iterator[str]:
     bill = choice.judged.bill
     proof = "proven: none is cheaper" if choice.gap <= 1e-6 else f"at most {choice.gap:.2%} above the cheapest there is"
+    if choice.left_out:
+        proof += f", but for {', '.join(choice.left_out)}"
     yield f"{cents(bill.total):,} {bill.currency} a month, {proof} ({choice.seconds:.1f} s)"
     best = comparison.cheapest
     if best is not None:

@@ -9,6 +9,7 @@ from typing import Any
 from fenrask.addresses import AddressPlan, plan_addresses, purchases
 from fenrask.capacity import capacity
 from fenrask.demand import demand
+from fenrask.errors import NoAnswer
 from fenrask.routing import flow_ways
 from tests.support import InFolder
 
@@ -39,6 +40,17 @@ class Purchases(unittest.TestCase):
                     self.assertEqual(listed, set(best))
                     self.assertEqual([one.bought for one in found], sorted(one.bought for one in found))
                     self.assertEqual(found[0].waste, 0)
+
+    def test_many_addresses_are_whole_blocks_but_for_the_last(self) -> None:
+        for wanted in (513, 2_000, 60_001):
+            found = purchases(wanted, even((28, 30)))
+            self.assertEqual(
+                {one.bought >= wanted and one.bought == sum(2 ** (32 - n) for n in one.lengths) for one in found},
+                {True},
+            )
+            self.assertEqual((found[0].waste, found[0].hour), (0, wanted))
+        with self.assertRaises(NoAnswer):
+            purchases(10**9, even(()))
 
     def test_none_wanted_none_bought(self) -> None:
         self.assertEqual(purchases(0, even((30,)))[0].bought, 0)

@@ -203,7 +203,7 @@ class AgainstEveryMix(InFolder):
 
     def test_what_contradicts_what(self) -> None:
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (
-            ({}, Wanted(budget=1.0), "cannot be kept together: a budget of 1.00 a month"),
+            ({}, Wanted(budget=1.0), "no mix keeps to this: a budget of 1.00 a month"),
             ({}, Wanted(at_most=0), "at most 0 gateways"),
             (
                 {"workloads": {**TWO_ZONES["workloads"], "work": {"subnets": ["app", "app-b"], "hosts": 9000}}},

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
+from fenrask.errors import NoAnswer
 from fenrask.units import counted
 
 __all__ = ["SINGLE", "Purchase", "purchases"]
@@ -43,6 +44,7 @@ class Purchase:
         return tuple(_pieces(length, number) for length, number in sorted(Counter(self.lengths).items()))
 
 
+_EXACT, _MOST = 512, 65_536
 _Cover = tuple[Fraction, int, tuple[int, ...]]
 """Cost, addresses, prefix lengths."""
 _NOTHING: _Cover = (Fraction(0), 0, ())
@@ -52,9 +54,9 @@ def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ..
     """The purchases worth a look: for each number of entries the least cost, the cheapest first.
 
     prices: money per block and hour by the prefix lengths on sale, 32 for a single address among them. One
-    with more entries is listed only where it costs less (or as much, for fewer addresses). Exact, by dynamic
-    programming over the number of entries: neither the largest block first nor the block with the least
-    price per address is always right.
+    with more entries is listed only where it costs less (or as much, for fewer addresses). Exact up to 512
+    addresses, by dynamic programming over the number of entries: neither the largest block first nor the
+    block with the least price per address is always right.
 
     >>> prices = {32: Fraction(1), 31: Fraction(2), 30: Fraction(4)}
     >>> [one.lengths for one in purchases(3, prices)]
@@ -62,6 +64,17 @@ def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ..
     """
     if wanted <= 0:
         return (Purchase(0, ()),)
+    if wanted > _MOST:
+        raise NoAnswer(f"{wanted:,} addresses are more than can be weighed", f"Ask for {_MOST:,} at most.")
+    if wanted > _EXACT:
+        # Far from the end whole blocks of the least price per address, the widest of them, are bought.
+        bulk = min(prices, key=lambda length: (prices[length] / _size(length), length))
+        number = (wanted - _EXACT // 2) // _size(bulk)
+        rest = purchases(wanted - number * _size(bulk), prices)
+        return tuple(
+            Purchase(wanted, tuple(sorted((*one.lengths, *(bulk,) * number))), one.hour + number * prices[bulk])
+            for one in rest
+        )
     least: list[_Cover] = [_NOTHING]
     for n in range(1, wanted + 1):
         least.append(min((_with(least[max(0, n - _size(one))], one, prices) for one in prices), key=_worth))

@@ -165,11 +165,17 @@ def prices_of(described: Described, blocks: bool) -> dict[int, Fraction]:
     return {length: exact(stated.block_hour(length)) for length in (*(stated.blocks if blocks else ()), SINGLE)}
 
 
+_MOST_MORE = 4096
+"""More addresses than this are not planned for an exit without a limit."""
+
+
 def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
     """For each exit that is to have more addresses, what each destination that sees it has to add."""
     prices = prices_of(capacity.demand.ways.described, blocks=True)
     for sized in capacity.exits:
-        more = added.get(sized.exit, max(0, (sized.needed or 0) - sized.addresses))
+        # No more than the gateway takes: what is needed beyond is a matter of more gateways.
+        wanted = min(sized.needed or 0, sized.most_addresses or _MOST_MORE)
+        more = added.get(sized.exit, max(0, wanted - sized.addresses))
         if not more:
             continue
         options = purchases(more, prices)

@@ -52,8 +52,8 @@ def _added(words: list[str], sized: Capacity) -> dict[str, int]:
         name, _, number = word.partition("=")
         if name not in known:
             problems.append(Problem(Place(path="--add"), repr(name), "a translating exit", nearest(name, known)))
-        elif not number.isdecimal():
-            problems.append(Problem(Place(path="--add"), repr(word), "EXIT=NUMBER, such as gate=2"))
+        elif not number.isdecimal() or len(number) > 4:
+            problems.append(Problem(Place(path="--add"), repr(word), "EXIT=NUMBER, such as gate=2, at most 9999"))
         else:
             added[name] = int(number)
     if problems:

@@ -9,6 +9,7 @@ import typer
 from fenrask.cli.options import Call, estate_command
 from fenrask.designs import compare
 from fenrask.designs.choice import Wanted, by_headroom, choose, frontier
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.views.pages.choose import choose_page, frontier_page, headrooms_page
 
@@ -56,6 +57,9 @@ def command(
 
             call.write(figure, draw_frontier(estate, currency, mixes, figure.suffix))
         return int(not mixes)
+    if figure:
+        found = "no --frontier and no --headrooms"
+        raise UnusableInput([Problem(Place(path="--figure"), found, "one of them")])
     choice = choose(described, wanted)
     call.show(choose_page(choice, compare(described)))
     if save:

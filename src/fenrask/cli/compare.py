@@ -1,5 +1,6 @@
 """`fenrask compare`."""
 
+from math import isfinite
 from pathlib import Path
 from typing import Annotated
 
@@ -69,6 +70,8 @@ def _weights(words: list[str]) -> dict[str, float]:
         name, _, number = word.partition("=")
         try:
             found[name] = float(number)
+            if not isfinite(found[name]):
+                raise ValueError
         except ValueError:
             problems.append(Problem(Place(path="--weights"), repr(word), "MEASURE=NUMBER, such as month=1"))
         if name not in MEASURES:

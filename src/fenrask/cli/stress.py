@@ -40,7 +40,9 @@ def command(
     months: Annotated[int | None, typer.Option(min=1, max=240, help="Growth instead, over so many months.")] = None,
     growth: Annotated[
         float,
-        typer.Option(metavar="SHARE", min=-1, help="With --months: all loads grow by it a month, beside their own."),
+        typer.Option(
+            metavar="SHARE", min=-1, max=1, help="With --months: all loads grow by it a month, beside their own."
+        ),
     ] = 0.0,
     lead: Annotated[float, typer.Option(metavar="MONTHS", min=0, help="With --months: how long an order takes.")] = 0.0,
     budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="With --months: a month's most.")] = None,
@@ -52,6 +54,8 @@ def command(
     described = call.read()
     if months is not None:
         return _growth(call, described, grow(described, months, growth, _money(budget)), lead, figure)
+    if growth or lead or budget is not None:
+        raise UnusableInput([Problem(Place(path="--growth, --lead, --budget"), "no --months", "over how many months")])
     if inputs:
         return _inputs(call, described, figure)
     if figure:
@@ -141,6 +145,11 @@ def _checked(described: Described, case: Case) -> Case:
             for name in names
             if name not in known
         ]
+    problems += [
+        Problem(Place(path="--session-down"), repr(name), "an exit or EXIT/ROUTER with a routing session")
+        for name in case.sessions_down
+        if name.split("/")[0] in estate.exits and not estate.has_session(name)
+    ]
     if problems:
         raise UnusableInput(problems)
     return case

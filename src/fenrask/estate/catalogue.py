@@ -122,6 +122,8 @@ class Ports(Strict):
             raise unfit("most_block with growing-block, and only with it", "Add most_block: the largest block.")
         if not nodes and (self.nodes or self.per_node):
             raise unfit("nodes and per_node only with node-share")
+        if nodes and not self.per_node and (self.nodes or 1) > self.per_address:
+            raise unfit("at least one port for each node", "Give per_node, or fewer nodes.")
         if (self.block or 0) > self.per_address or (self.most_block or 0) > self.per_address:
             raise unfit(f"a block of at most per_address, {self.per_address} ports", "A block lies on one address.")
         if self.block and self.most_block and not _doubles(self.block, self.most_block):

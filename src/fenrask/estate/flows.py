@@ -53,7 +53,7 @@ class Flow(Strict):
     retry_share: Annotated[float, Field(strict=True, ge=0, lt=1)] = Field(
         0.0, description="of connections refused for want of a port, the share that is tried again"
     )
-    growth_per_month: Annotated[float, Field(strict=True, ge=-1)] = Field(
+    growth_per_month: Annotated[float, Field(strict=True, ge=-1, le=3)] = Field(
         0.0, description="share by which its load grows each month"
     )
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")

@@ -236,6 +236,9 @@ class Estate(Strict):
         zones = {subnet.zone for subnet in self.subnets.values()}
         for name, case in self.stress.items():
             exits = [*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)]
+            silent = [one for one in case.sessions_down if not self.has_session(one)]
+            if silent and not {one.split("/")[0] for one in silent} - set(self.exits):
+                raise unfit(f"in stress.{name} sessions that are there: {', '.join(silent)} has none")
             for names, known, what in (
                 (case.lose_zones, zones, "zone"),
                 (exits, set(self.exits), "exit"),
@@ -244,6 +247,15 @@ class Estate(Strict):
                 if unknown := [one for one in names if one not in known]:
                     raise unfit(f"in stress.{name} names of this estate: there is no {what} {', '.join(unknown)}")
         return self
+
+    def has_session(self, name: str) -> bool:
+        """Whether an exit, or one of its routers (EXIT/ROUTER), has a routing session."""
+        exit_name, _, router = name.partition("/")
+        way_out = self.exits.get(exit_name)
+        if way_out is None:
+            return False
+        routers = getattr(way_out, "routers", {})
+        return router in routers if router else bool({"routers", "session"} & {*type(way_out).model_fields})
 
     @cached_property
     def fallback_of(self) -> dict[str, str]:

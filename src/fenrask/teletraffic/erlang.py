@@ -19,7 +19,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike
 
-from fenrask.teletraffic.arguments import Floats, broadcast, check_target
+from fenrask.teletraffic.arguments import Floats, broadcast, check_target, unusable
 from fenrask.teletraffic.elementary import log1pmx, stirling_error
 
 __all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
@@ -37,6 +37,7 @@ _FAR = 500.0
 """Where (a - c)^2 / c is more than this ten nodes of Gauss-Laguerre leave an error near 1e-15."""
 _DEPTH = 40.0
 _CHUNK = 2048
+_MOST_LOAD = 2.0**52
 _TINY = 1e-300
 _COUNTED = 120
 """Up to so many servers, a whole number, the recursion is as quick, and loses nothing that shows."""
@@ -85,6 +86,10 @@ def ports_for(erlangs: ArrayLike, blocking: ArrayLike) -> Any:
     """
     load, target = broadcast(erlangs=erlangs, blocking=blocking)
     check_target(target)
+    if np.any(load > _MOST_LOAD):
+        raise unusable(
+            "erlangs", f"{np.max(load):g}", f"at most {_MOST_LOAD:g}: beyond it no port is told from the next"
+        )
     goal = np.log(target)
     low = np.full(load.shape, -1.0)
     high = np.zeros(load.shape)
@@ -186,7 +191,7 @@ def _by_integrals(c: Floats, a: Floats) -> Floats:
 def _overloaded(c: Floats, a: Floats) -> Floats:
     """1 / B for a >= c > 0."""
     result = np.empty(c.shape)
-    few, far = c < _FEW, np.square(a - c) > _FAR * c
+    few, far = c < _FEW, a - c > np.sqrt(_FAR * c)
     far &= ~few
     near = ~few & ~far
     result[near] = _integral(c[near], a[near], 1.0)

@@ -240,6 +240,8 @@ def least_for(
         erlang = one.is_plain and search_tries is None and divide(one, 2).tied_cells == 1
         (plain if erlang else others).append(one)
     needed = _least_of_plain(plain, divide, target)
+    if needed > MOST:
+        return None
     for one in (one for one in others if one.busiest > 0):
         peak = np.array([one.load.peak.held])
 
@@ -261,6 +263,9 @@ def _least_of_plain(streams: list[Stream], divide: Callable[[Stream, int], Divis
     near = sorted((one for one in streams if one.busiest >= _NEAR * top), key=lambda one: -one.busiest)[:_LOOKED_AT]
     stream = max(near, key=lambda one: one.load.peak.held)
     division = divide(stream, 1)
+    # What is carried never exceeds the ports, so that a load far beyond them needs no closer look.
+    if not division.ports or stream.load.peak.held * (1 - target) > MOST * division.ports * division.even_cells:
+        return MOST + 1
     ports = int(ports_for(stream.load.peak.held / division.even_cells, target))
     return -(-ports // division.ports)
 

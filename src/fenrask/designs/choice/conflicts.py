@@ -55,6 +55,8 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
         rest = [one for one in kept if one != part]
         if not _feasible(amounts, units, asked, parts, rest):
             kept = rest
+    if len(kept) == 1:
+        return f"no mix keeps to this: {kept[0]}"
     return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
 
 

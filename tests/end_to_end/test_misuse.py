@@ -1,0 +1,102 @@
+"""Options and keys given wrong: told in a sentence with the place, never a traceback, never a silence."""
+
+from typing import Any
+
+from tests.support import CATALOGUE, ESTATE, InFolder, merged
+
+PORTS = "shared-per-destination"
+
+
+class Misuse(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("catalogue.yaml", CATALOGUE)
+        self.write("estate.yaml", ESTATE)
+
+    def refused(self, told: str, *arguments: str) -> None:
+        with self.subTest(arguments=arguments):
+            done = self.program(*arguments, columns=200)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn(told, done.stderr)
+            self.assertEqual(done.stdout, "")
+            self.assertNotIn("Traceback", done.stderr)
+
+    def test_options(self) -> None:
+        self.write("empty.json", "")
+        self.write("list.json", "[1]")
+        self.write("typo.json", '{"exits": {"gate": {"adresses": 3}}}')
+        for told, *arguments in (
+            ("no such file", "compare", "--design", "gone.json"),
+            ("a JSON Merge Patch", "compare", "--design", "empty.json"),
+            ("a JSON Merge Patch", "compare", "--design", "list.json"),
+            ("the unknown key 'adresses'", "compare", "--design", "typo.json"),
+            ("no such file", "compare", "--base", "gone.yaml"),
+            ("an empty file", "compare", "--catalogue", "empty.json"),
+            ("Did you mean 'month'", "compare", "--weights", "mont=1"),
+            ("MEASURE=NUMBER", "compare", "--weights", "month=nan"),
+            ("an exit or a flow", "choose", "--keep", "nobody"),
+            ("no --frontier", "choose", "--figure", "x.png"),
+            ("no --break-even", "charges", "--figure", "x.png"),
+            ("a flow", "charges", "--break-even", "nothing"),
+            ("a translating exit", "addresses", "--add", "door=1"),
+            ("EXIT=NUMBER", "addresses", "--add", "gate=many"),
+            ("at most 9999", "addresses", "--add", "gate=99999999999"),
+            ("a case of `stress`", "stress", "--case", "none"),
+            ("a routing session", "stress", "--session-down", "gate/router"),
+            ("a routing session", "stress", "--session-down", "door"),
+            ("a name of this estate", "stress", "--lose-zone", "q"),
+            ("DESTINATION=TIMES", "stress", "--slow", "partner"),
+            ("at least 1 time as long", "stress", "--slow", "partner=0.5"),
+            ("no --months", "stress", "--growth", "0.1"),
+            ("no --months and no --inputs", "stress", "--figure", "x.png"),
+        ):
+            self.refused(told, *arguments)
+
+    def test_keys_of_the_catalogue(self) -> None:
+        for told, ports in (
+            ("a block of at most per_address", {"assignment": "host-block", "block": 2000}),
+            ("block doubled some times", {"assignment": "growing-block", "block": 3, "most_block": 7}),
+            ("block with host-block", {"assignment": "shared-once", "block": 3}),
+            ("only with node-share", {"assignment": "shared-once", "nodes": 3}),
+            ("one port for each node", {"assignment": "node-share", "nodes": 4000}),
+            ("one of closed, reset", {"assignment": PORTS, "early_reuse_share": {"closd": 1}}),
+            ("at most 1.0", {"assignment": PORTS, "early_reuse_share": 2}),
+            ("at least 1", {"assignment": PORTS, "search_tries": 0}),
+            ("one of any-free", {"assignment": PORTS, "address_choice": "dice"}),
+        ):
+            self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"gate": {"ports": ports}}}))
+            self.refused(told, "capacity")
+
+    def test_keys_of_the_estate(self) -> None:
+        cases: tuple[tuple[str, dict[str, Any]], ...] = (
+            ("values with measured", {"flows": {"talk": {"life_s": {"shape": "measured"}}}}),
+            (
+                "variation with hyperexponential",
+                {"flows": {"talk": {"life_s": {"shape": "hyperexponential", "mean": 2}}}},
+            ),
+            (
+                "shares sum to 1",
+                {"flows": {"talk": {"life_s": {"shape": "mixture", "parts": {"a": {"share": 0.4, "mean": 1}}}}}},
+            ),
+            ("sum to at most 1", {"flows": {"talk": {"half_closed_share": 0.7, "rejected_share": 0.7}}}),
+            ("more than 0.0", {"flows": {"talk": {"burstiness": 0}}}),
+            ("less than 1.0", {"flows": {"talk": {"retry_share": 1}}}),
+            ("shares sum to 1", {"destinations": {"partner": {"distinct_addresses": [0.5, 0.1]}}}),
+            ("there is no exit gone", {"stress": {"it": {"lose_exits": ["gone"]}}}),
+            ("sessions that are there", {"stress": {"it": {"sessions_down": ["door"]}}}),
+            ("Did you mean 'lose_zones'", {"stress": {"it": {"lose_zone": ["a"]}}}),
+            ("a whole number", {"exits": {"gate": {"at_least": "two"}}}),
+        )
+        for told, patch in cases:
+            self.write("estate.yaml", merged(ESTATE, patch))
+            self.refused(told, "capacity")
+
+    def test_loads_beyond_all_sense_are_answered_all_the_same(self) -> None:
+        for key, value in (
+            ("flows.talk.life_s", "1e300"),
+            ("targets.growth_room", "1e30"),
+            ("flows.talk.burstiness", "1e300"),
+        ):
+            done = self.program("capacity", "--set", f"{key}={value}", "--set", "exits.gate.addresses=auto")
+            self.assertIn(done.returncode, (0, 1), done.stderr)
+            self.assertIn("no number of addresses suffices", done.stdout)

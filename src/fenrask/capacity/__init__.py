@@ -3,19 +3,26 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
+from fenrask.capacity.simulated import Asked, Simulated, simulated
 from fenrask.capacity.sizing import Capacity, ExitCapacity, capacity
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
+from fenrask.capacity.translators import Translator, translators
 
 __all__ = [
     "ASSIGNMENTS",
+    "Asked",
     "Capacity",
     "ExitCapacity",
     "LimitUse",
     "PortUse",
+    "Simulated",
     "Split",
     "Stream",
+    "Translator",
     "capacity",
     "explain_capacity",
+    "simulated",
     "streams",
+    "translators",
 ]

@@ -1,7 +1,7 @@
 """Flows and rhythms onto exits: who holds how many connections where, when; and how many bytes."""
 
 from fenrask.demand.explained import explain_demand
-from fenrask.demand.holding import Holding, holding, life_law
+from fenrask.demand.holding import Ended, Holding, ended, holding, life_law
 from fenrask.demand.loads import Demand, LeftOut, demand, living, new_per_s, reopened
 from fenrask.demand.parts import POINTS_PER_HOUR, Load, Part, Profile, Series
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
@@ -9,6 +9,7 @@ from fenrask.demand.volumes import Volume, flow_volume, month_volume
 __all__ = [
     "POINTS_PER_HOUR",
     "Demand",
+    "Ended",
     "Holding",
     "LeftOut",
     "Load",
@@ -17,6 +18,7 @@ __all__ = [
     "Series",
     "Volume",
     "demand",
+    "ended",
     "explain_demand",
     "flow_volume",
     "holding",

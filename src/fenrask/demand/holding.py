@@ -1,8 +1,9 @@
 """How long a connection keeps its translated port, as a law: its life and the release after its ending."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
-from fenrask.estate import Flow, Law, LifePart, Offer
+from fenrask.estate import Ending, Flow, Law, LifePart, Offer
 from fenrask.teletraffic.holds import (
     Delayed,
     Empirical,
@@ -14,7 +15,7 @@ from fenrask.teletraffic.holds import (
     balanced,
 )
 
-__all__ = ["Holding", "holding", "life_law"]
+__all__ = ["Ended", "Holding", "ended", "holding", "life_law"]
 
 _LIFELESS = ("rejected", "unanswered")
 """Connections that never come about: they take a port, but have no life."""
@@ -55,19 +56,38 @@ def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
     """
     life = life_law(flow.life_s)
     parts: dict[tuple[bool, float], float] = {}
-    for ending, share in flow.endings(protocol).items():
-        lives = ending not in _LIFELESS
-        early, after = 0.0, 0.0
-        if offer is not None and offer.ports is not None:
-            early, after = offer.ports.early_reuse(ending), offer.release_s.after(ending)
-        for part, delay in ((share * early, 0.0), (share * (1 - early), after)):
-            if part:
-                parts[lives, delay] = parts.get((lives, delay), 0.0) + part
+    for one in ended(flow, protocol, offer):
+        parts[one.lives, one.delay_s] = parts.get((one.lives, one.delay_s), 0.0) + one.share
     lived = sum(share for (lives, _), share in parts.items() if lives)
     laws = tuple((share, _held(life, lives, delay)) for (lives, delay), share in parts.items())
     release = sum(share * delay for (_, delay), share in parts.items())
     law = laws[0][1] if len(laws) == 1 else Mixture(laws)
     return Holding(law, lived * flow.life_mean_s, release)
+
+
+@dataclass(frozen=True)
+class Ended:
+    """Connections that end in one way: their share, whether they have a life, and the port's time after it."""
+
+    ending: Ending
+    share: float
+    lives: bool
+    delay_s: float
+
+
+def ended(flow: Flow, protocol: str, offer: Offer | None, timers_only: bool = False) -> Iterator[Ended]:
+    """How a flow's connections end; those whose port is given out again early keep it no longer than they live.
+
+    `timers_only`: all keep it for the whole time, since who looks at them one by one sees which are given out early.
+    """
+    for ending, share in flow.endings(protocol).items():
+        early, after = 0.0, 0.0
+        if offer is not None and offer.ports is not None:
+            early = 0.0 if timers_only else offer.ports.early_reuse(ending)
+            after = offer.release_s.after(ending)
+        for part, delay in ((share * early, 0.0), (share * (1 - early), after)):
+            if part:
+                yield Ended(ending, part, ending not in _LIFELESS, delay)
 
 
 def _held(life: Hold, lives: bool, delay_s: float) -> Hold:

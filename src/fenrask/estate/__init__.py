@@ -1,20 +1,35 @@
 """What the engineer wrote: models, YAML with line numbers, patches, schema."""
 
 from fenrask.estate.cases import Case
-from fenrask.estate.catalogue import Catalogue, Offer, Ports, Rate, Rates, Throughput, Tiers
+from fenrask.estate.catalogue import (
+    Addresses,
+    Catalogue,
+    Commitment,
+    Offer,
+    Ports,
+    Rate,
+    Rates,
+    Throughput,
+    Tiers,
+    Transfer,
+)
 from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
-from fenrask.estate.flows import Flow
+from fenrask.estate.flows import Ending, Flow
 from fenrask.estate.lives import Law, LifePart
-from fenrask.estate.models import Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
+from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
 from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
+    "BY_NAME",
     "KINDS",
+    "Addresses",
     "Case",
     "Catalogue",
+    "Commitment",
     "Described",
     "Destination",
+    "Ending",
     "Estate",
     "ExitModel",
     "Flow",
@@ -31,6 +46,7 @@ __all__ = [
     "Subnet",
     "Throughput",
     "Tiers",
+    "Transfer",
     "Workload",
     "exits_of",
     "merge",

@@ -12,6 +12,7 @@ __all__ = [
     "Addresses",
     "Catalogue",
     "Commitment",
+    "EndedReuse",
     "Limits",
     "Offer",
     "Ports",
@@ -70,6 +71,24 @@ EarlyReuse = Annotated[
 ]
 
 
+def _tries_shape(value: Any) -> str:
+    return "rounds" if isinstance(value, list | tuple) else "tries"
+
+
+SearchTries = Annotated[
+    Annotated[PortCount, Tag("tries")] | Annotated[tuple[PortCount, ...], Field(min_length=1), Tag("rounds")],
+    Discriminator(_tries_shape),
+]
+
+
+class EndedReuse(Strict):
+    """How a search takes ports that have ended and are not yet free: the fuller the range, the more of them."""
+
+    last_tries: PortCount = Field(description="in the last so many tries of each round of the search")
+    chance: Share = Field(1.0, description="the chance each time, such as that a sequence number lies ahead")
+    endings: tuple[Ending, ...] = Field(("closed",), description="the endings after which it may")
+
+
 class Ports(Strict):
     """How a translator hands out ports (RFC 4787). TCP and UDP have ports of their own each."""
 
@@ -78,8 +97,13 @@ class Ports(Strict):
     address_choice: AddressChoice = Field(
         "any-free", description="which address a new connection takes its port from, where there are several"
     )
-    search_tries: PortCount | None = Field(
-        None, description="ports tried for a new connection before it is refused; left out: all"
+    search_tries: SearchTries | None = Field(
+        None,
+        description="ports tried for a new connection before it is refused, one after another from any one on; a list: "
+        "round by round, each from another one on; left out: all",
+    )
+    ended_reuse: EndedReuse | None = Field(
+        None, description="how the search may take a port whose connection has ended, before its time"
     )
     early_reuse_share: EarlyReuse = Field(
         0.0,
@@ -105,6 +129,18 @@ class Ports(Strict):
     def hashes_hosts(self) -> bool:
         """Whether a hash sends all of a host's connections, toward one destination or all, to one of several places."""
         return self.address_choice in ("by-host", "by-host-and-destination") or self.spread == "host"
+
+    @property
+    def rounds(self) -> tuple[int, ...]:
+        """The tries of each round of a limited search; none for one without limit."""
+        if self.search_tries is None:
+            return ()
+        return self.search_tries if isinstance(self.search_tries, tuple) else (self.search_tries,)
+
+    @property
+    def tries(self) -> int | None:
+        """The tries of all rounds together; None for a search without limit."""
+        return sum(self.rounds) or None
 
     def early_reuse(self, ending: Ending) -> float:
         """The share of connections with this ending whose port is given out again at once."""
@@ -282,6 +318,10 @@ class Commitment(Strict):
     )
     offers: tuple[str, ...] = Field((), description="the offers that it covers; left out: all")
 
+    def covers(self, item: str, offer: str) -> bool:
+        """Whether an item of the bill for an exit of this offer is one of those that cost less."""
+        return item in self.items and (not self.offers or offer in self.offers)
+
     @model_validator(mode="after")
     def _one_way(self) -> Self:
         if (self.share is None) == (self.month_off is None):
@@ -301,5 +341,23 @@ class Catalogue(Strict):
     routes_per_table: Count | None = Field(None, description="routes that one route table holds at most")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
+    addresses_by_region: dict[str, Addresses] = Field(
+        {}, description="public addresses in regions where they are sold otherwise"
+    )
     commitments: dict[str, Commitment] = Field({}, description="discounts for committed use, by name")
     transfer: Transfer = Field(default_factory=Transfer, description="moving data")
+    transfer_by_region: dict[str, Transfer] = Field(
+        {}, description="moving data out of, within and from regions where that costs something else"
+    )
+
+    def addresses_in(self, region: str) -> Addresses:
+        """How public addresses are sold in a region."""
+        return self.addresses_by_region.get(region, self.addresses)
+
+    def transfer_in(self, region: str) -> Transfer:
+        """What moving data out of, within and from a region costs."""
+        return self.transfer_by_region.get(region, self.transfer)
+
+    def tariff_of(self, region: str) -> str:
+        """The region itself where moving data has a price of its own there, else nothing: volumes are summed so."""
+        return region if region in self.transfer_by_region else ""

@@ -95,11 +95,28 @@ def exits_of(value: str | Route | tuple[Route, ...]) -> tuple[str, ...]:
     return tuple(route.exit for route in (value if isinstance(value, tuple) else (value,)))
 
 
+BY_NAME: Literal["by-name"] = "by-name"
+"""Inspected by the name that is asked for."""
+
+
+def _inspected_shape(value: Any) -> str:
+    return "way" if isinstance(value, str) else "whether"
+
+
+Inspected = Annotated[
+    Annotated[bool, Tag("whether")] | Annotated[Literal["by-name"], Tag("way")], Discriminator(_inspected_shape)
+]
+
+
 class Needs(Strict):
     """What a destination or a workload demands of its exit."""
 
     fixed_source: bool = Field(False, description="the far side must see an address that does not change")
-    inspected: bool = Field(False, description="an inspecting firewall must be passed")
+    inspected: Inspected = Field(
+        False,
+        description="an inspecting firewall must be passed; `by-name`: and one of its rules must let it pass for the "
+        "name that is asked for, not for its address alone",
+    )
     off_internet: bool = Field(False, description="the traffic must not cross the internet")
     max_source_addresses: Annotated[int, Field(strict=True, ge=1)] | None = Field(
         None, description="entries (addresses or prefixes) that the partner's allow-list takes"
@@ -112,7 +129,7 @@ class Needs(Strict):
         counts = [n for n in (self.max_source_addresses, other.max_source_addresses) if n is not None]
         return Needs(
             fixed_source=self.fixed_source or other.fixed_source,
-            inspected=self.inspected or other.inspected,
+            inspected="by-name" if BY_NAME in (self.inspected, other.inspected) else self.inspected or other.inspected,
             off_internet=self.off_internet or other.off_internet,
             max_source_addresses=min(counts, default=None),
             one_source_per_host=self.one_source_per_host or other.one_source_per_host,

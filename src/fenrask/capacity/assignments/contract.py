@@ -9,8 +9,23 @@ import numpy as np
 
 from fenrask.demand import Load, Series
 from fenrask.estate import Ports
+from fenrask.teletraffic.simulation import Calls, Setting
 
-__all__ = ["PortAssignment", "PortUse", "Stream", "Streams", "View"]
+__all__ = ["Division", "PortAssignment", "PortUse", "Replay", "Stream", "Streams", "View"]
+
+
+@dataclass(frozen=True)
+class Division:
+    """How a pool is cut: ports of one cell, cells that a host is tied to by a hash, cells that share evenly."""
+
+    ports: int
+    tied_cells: int = 1
+    even_cells: int = 1
+
+    @property
+    def capacity(self) -> int:
+        """Ports of all cells together."""
+        return self.ports * self.tied_cells * self.even_cells
 
 
 @dataclass(frozen=True)
@@ -85,6 +100,16 @@ class PortUse:
         return (self.capacity - self.held) / self.capacity if self.capacity else -1.0 if self.held else 0.0
 
 
+@dataclass(frozen=True)
+class Replay:
+    """A pool as a setting of the simulation, in words, how it is cut, and what the setting leaves out."""
+
+    setting: Setting
+    what: str
+    division: Division
+    left_out: tuple[str, ...] = ()
+
+
 Streams = Sequence[Stream]
 View = Literal["tuples", "whole", "hosts"]
 """What competes for ports: connections to a destination address, all of a protocol, or those of one host."""
@@ -106,6 +131,10 @@ class PortAssignment(Protocol):
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         """The most that a pool of so many addresses takes were it not split: Erlang, or hosts of a block each."""
+        ...
+
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool."""
         ...
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:

@@ -6,9 +6,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
-from fenrask.capacity.assignments.pools import Division, busiest_use, least, refused_share
+from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.pools import busiest_use, least, refused_share
 from fenrask.estate import Ports
+from fenrask.teletraffic.simulation import Blocks, Calls, Growing
 
 __all__ = ["GROWING_BLOCK", "HOST_BLOCK", "packed"]
 
@@ -22,7 +23,7 @@ class _Group:
     block: int
 
 
-class Blocks:
+class HostBlocks:
     """Capacity: the host's own block; addresses are needed to hold all blocks.
 
     The ports of a block serve TCP and UDP alike, each for itself. A growing block is taken as it is at the
@@ -51,7 +52,7 @@ class Blocks:
             detail = f"{reserved:,} ports in blocks wanted of {addresses * ports.per_address:,}"
             return "ports of one host", none, detail
 
-        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.search_tries, target, words)
+        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.tries, target, words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)
@@ -66,6 +67,15 @@ class Blocks:
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return float(addresses * (ports.per_address // (ports.block or 1)))
+
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+        owners, first = max(1, round(stream.copies)), ports.block or 1
+        calls = calls.scaled(owners)
+        if not self._growing:
+            return Replay(Blocks(calls, owners, first), f"{owners} hosts of {first} ports each", Division(first))
+        last, total = ports.most_block or first, addresses * ports.per_address
+        what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
+        return Replay(Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts",))
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         return False
@@ -91,7 +101,7 @@ class Blocks:
 
 def _refused(stream: Stream, block: int, ports: Ports) -> float:
     peak = np.array([stream.load.peak.held])
-    return float(refused_share(peak, stream, Division(block), ports.search_tries)[0])
+    return float(refused_share(peak, stream, Division(block), ports.tries)[0])
 
 
 def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, int]]:
@@ -137,5 +147,5 @@ def _place(room: dict[int, int], block: int, wanted: int) -> int:
     return placed
 
 
-HOST_BLOCK = Blocks("host-block", growing=False)
-GROWING_BLOCK = Blocks("growing-block", growing=True)
+HOST_BLOCK = HostBlocks("host-block", growing=False)
+GROWING_BLOCK = HostBlocks("growing-block", growing=True)

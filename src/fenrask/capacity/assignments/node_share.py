@@ -1,9 +1,11 @@
 """Ports of nodes behind a hash: each node has its own ports on every address, for its random share."""
 
-from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
-from fenrask.capacity.assignments.pools import Division, busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for
 from fenrask.capacity.assignments.shared import TYING, tied_text
+from fenrask.capacity.assignments.simulating import pooled
 from fenrask.estate import Ports
+from fenrask.teletraffic.simulation import Calls
 
 __all__ = ["NODE_SHARE"]
 
@@ -22,21 +24,24 @@ class NodeShare:
         def divide(stream: Stream) -> Division:
             return _division(stream, addresses, ports)
 
-        return busiest_use(streams, divide, ports.search_tries, target, _words)
+        return busiest_use(streams, divide, ports.tries, target, _words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:
             return _division(stream, addresses, ports)
 
-        return least_for(streams, divide, ports.search_tries, target)
+        return least_for(streams, divide, ports.tries, target)
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         nodes = _nodes(ports)
         return nodes * greatest_load(addresses * _each(ports), target)
 
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+        return pooled(stream, calls, _division(stream, addresses, ports), ports)
+
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         tied = ports.spread == "host" or ports.address_choice in TYING
-        return ports.search_tries is None and not tied and all(one.is_plain for one in streams)
+        return ports.tries is None and not tied and all(one.is_plain for one in streams)
 
 
 def _nodes(ports: Ports) -> int:

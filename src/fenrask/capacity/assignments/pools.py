@@ -10,38 +10,24 @@ host meets there those others that the hash sent to it: Binomial(hosts - 1, 1 / 
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.capacity.assignments.contract import PortUse, Stream, Streams
+from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Streams
 from fenrask.demand import POINTS_PER_HOUR, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Division", "busiest_use", "greatest_load", "least", "least_for", "refused_share"]
+__all__ = ["busiest_use", "greatest_load", "least", "least_for", "refused_share"]
 
 MOST = 2**20
 """More addresses than this are no answer."""
 _NOTHING = 700.0
 _TAIL = 1e-18
-
-
-@dataclass(frozen=True)
-class Division:
-    """How a pool is cut: ports of one cell, cells that a host is tied to by a hash, cells that share evenly."""
-
-    ports: int
-    tied_cells: int = 1
-    even_cells: int = 1
-
-    @property
-    def capacity(self) -> int:
-        """Ports of all cells together."""
-        return self.ports * self.tied_cells * self.even_cells
 
 
 def refused_share(held: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:

@@ -5,9 +5,11 @@ so that each tuple has all ports of all addresses to itself. `shared-once`: a po
 the destination, so that all of a transport protocol compete for the same ports.
 """
 
-from fenrask.capacity.assignments.contract import PortUse, Stream, Streams, View
-from fenrask.capacity.assignments.pools import Division, busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.simulating import pooled
 from fenrask.estate import Ports
+from fenrask.teletraffic.simulation import Calls
 
 __all__ = ["SHARED_ONCE", "SHARED_PER_DESTINATION", "Shared", "tied_text"]
 
@@ -25,19 +27,22 @@ class Shared:
         def divide(stream: Stream) -> Division:
             return _division(stream, addresses, ports)
 
-        return busiest_use(streams, divide, ports.search_tries, target, self._words)
+        return busiest_use(streams, divide, ports.tries, target, self._words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:
             return _division(stream, addresses, ports)
 
-        return least_for(streams, divide, ports.search_tries, target)
+        return least_for(streams, divide, ports.tries, target)
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return greatest_load(addresses * ports.per_address, target)
 
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+        return pooled(stream, calls, _division(stream, addresses, ports), ports)
+
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
-        return ports.search_tries is None and ports.address_choice not in TYING and all(one.is_plain for one in streams)
+        return ports.tries is None and ports.address_choice not in TYING and all(one.is_plain for one in streams)
 
     def _words(self, stream: Stream, division: Division) -> tuple[str, str, str]:
         if self.view == "tuples":

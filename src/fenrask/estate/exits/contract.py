@@ -204,6 +204,20 @@ class ExitModel(Strict):
         return None
 
     @property
+    def has_rules(self) -> bool:
+        """Whether rules of its own decide what passes."""
+        return False
+
+    @property
+    def first_order(self) -> int:
+        """The order number of the rule that it tries first."""
+        return 0
+
+    def rule_names(self, rule: str) -> tuple[str, ...]:
+        """The names that one of its rules asks for; none for a rule that does not look at them."""
+        return ()
+
+    @property
     def units(self) -> int:
         """How many times its hourly rate is paid."""
         return 1

@@ -96,6 +96,17 @@ class InspectingFirewall(Translating):
         far = max((rule.order or 0 for rule in self.rules.values()), default=0) + 1
         return sorted(self.rules.items(), key=lambda item: far if item[1].order is None else item[1].order)
 
+    @property
+    def has_rules(self) -> bool:
+        return bool(self.rules)
+
+    @property
+    def first_order(self) -> int:
+        return min((rule.order for rule in self.rules.values() if rule.order is not None), default=0)
+
+    def rule_names(self, rule: str) -> tuple[str, ...]:
+        return self.rules[rule].names if rule in self.rules else ()
+
     def decides(self, passing: Passing) -> Decision | None:
         for name, rule in self.in_order:
             if rule.matches(passing):

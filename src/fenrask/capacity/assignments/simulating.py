@@ -1,0 +1,38 @@
+"""A cut pool of ports as a setting of the simulation: alike for all assignments whose ports are shared."""
+
+from fenrask.capacity.assignments.contract import Division, Replay, Stream
+from fenrask.estate import Ports
+from fenrask.teletraffic.simulation import Calls, Hashed, Pool, Searched, Setting
+
+__all__ = ["pooled"]
+
+
+def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Replay:
+    """One of the even cells of a pool; all of those that a hash ties hosts to."""
+    calls = calls.scaled(1 / division.even_cells)
+    # Connections that are open all day leave so many ports fewer to the others.
+    free = max(0, division.ports - round(stream.load.standing / division.even_cells / division.tied_cells))
+    rounds, late, chance = _search(ports)
+    setting: Setting
+    if division.tied_cells > 1:
+        hosts = max(1, round(stream.hosts))
+        setting = Hashed(calls, free, division.tied_cells, hosts, rounds, late, chance)
+        what = f"{hosts} hosts hashed to {division.tied_cells} x {division.ports:,} ports"
+    elif rounds:
+        setting = Searched(calls, free, rounds, late, chance)
+        what = f"{division.ports:,} ports, tried {' + '.join(map(str, rounds))}"
+    else:
+        setting = Pool(calls, free)
+        what = f"{division.ports:,} ports"
+    if division.even_cells > 1:
+        what += f" of one of {division.even_cells} nodes"
+    plain = not rounds or (calls.batch == 1 and not calls.sources)
+    return Replay(setting, what, division, () if plain else ("bursts and hosts' limits where a search is limited",))
+
+
+def _search(ports: Ports) -> tuple[tuple[int, ...], int, float]:
+    reuse = ports.ended_reuse
+    if reuse is None:
+        return ports.rounds, 0, 0.0
+    # Where only reuse is told, the search goes through all.
+    return ports.rounds or (ports.per_address,), reuse.last_tries, reuse.chance

@@ -1,0 +1,104 @@
+"""What a translator host of the team's own has to be told, so that it does as planned."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrask.capacity.sizing import Capacity, ExitCapacity
+from fenrask.estate import Offer
+from fenrask.prefixes import Prefix
+
+__all__ = ["Translator", "translators"]
+
+LAST_PORT = 65_535
+_LEAST_TABLE = 65_536
+_SPARE = 1.5
+"""The table holds so many times what is held at the busiest moment, at least."""
+
+
+@dataclass(frozen=True)
+class Translator:
+    """One translator host: its addresses, ports, timers, s, and the connections that its table has to hold.
+
+    addresses: as listed; empty where they are not known yet, then `number` of them. choice: which address a connection
+    takes its port from. sources: the subnets that it serves. blocks: by host, where each has its own, the place of its
+    address, and its first and last port.
+    """
+
+    exit: str
+    addresses: tuple[str, ...]
+    number: int
+    first_port: int
+    last_port: int
+    choice: str
+    sources: tuple[Prefix, ...]
+    timers_s: Mapping[str, float]
+    udp_timers_s: Mapping[str, float]
+    table: int
+    blocks: Mapping[str, tuple[int, int, int]]
+    left_out: tuple[str, ...] = ()
+
+
+def translators(capacity: Capacity) -> Iterator[Translator]:
+    """Every translator host of an estate, in its order."""
+    described = capacity.demand.ways.described
+    for one in capacity.exits:
+        way_out, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
+        if way_out.kind == "translator-host" and offer is not None:
+            yield _translator(capacity, one, offer)
+
+
+def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translator:
+    described = capacity.demand.ways.described
+    estate, ports = described.estate, one.how
+    parts = capacity.demand.at_exit.get(one.exit, ())
+    sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in parts))
+    busiest = float(np.max(capacity.demand.load(parts).held)) if parts else 0.0
+    first = LAST_PORT + 1 - ports.per_address
+    left_out = []
+    blocks: dict[str, tuple[int, int, int]] = {}
+    if ports.block:
+        if ports.most_block:
+            left_out.append("blocks that grow: every host gets the first one for good")
+        blocks = _blocks(sources, ports.block, first, one.addresses)
+    elif ports.assignment not in ("shared-per-destination",):
+        left_out.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
+    if ports.address_choice == "any-free" and one.addresses > 1:
+        left_out.append("any free address: the kernel ties a host and a destination to one")
+    release = offer.release_s
+    return Translator(
+        exit=one.exit,
+        addresses=tuple(map(str, estate.exits[one.exit].listed_addresses)),
+        number=max(1, one.addresses),
+        first_port=max(1, first),
+        last_port=LAST_PORT,
+        choice=ports.address_choice,
+        sources=sources,
+        timers_s={
+            "established": release.after("idle"),
+            "time_wait": release.after("closed"),
+            "close": release.after("reset"),
+            # What the offer does not tell stays as the kernel has it.
+            "fin_wait": release.half_closed or 0.0,
+            "close_wait": release.half_closed or 0.0,
+            "syn_sent": release.unanswered or 0.0,
+        },
+        udp_timers_s={"unreplied": release.after("udp_one_way"), "replied": release.after("udp_answered")},
+        table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
+        blocks=blocks,
+        left_out=tuple(left_out),
+    )
+
+
+def _blocks(sources: tuple[Prefix, ...], block: int, first: int, addresses: int) -> dict[str, tuple[int, int, int]]:
+    """A block for each address of the subnets in turn, as long as there are any; none straddles two addresses."""
+    each = (LAST_PORT + 1 - first) // block
+    found: dict[str, tuple[int, int, int]] = {}
+    for prefix in sources:
+        for host in prefix.hosts():
+            place, number = divmod(len(found), each)
+            if place >= addresses:
+                return found
+            found[str(host)] = (place, first + number * block, first + (number + 1) * block - 1)
+    return found

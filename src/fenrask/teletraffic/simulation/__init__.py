@@ -1,0 +1,38 @@
+"""Simulation of calls on servers: the formulas' witness, and what they do not cover.
+
+The compiled kernels are loaded when the first run begins.
+"""
+
+from fenrask.teletraffic.simulation.laws import Drawn, Ending, drawn
+from fenrask.teletraffic.simulation.replications import Found, Interrupted, Stop, interval, replicated
+from fenrask.teletraffic.simulation.settings import (
+    Blocks,
+    Calls,
+    Growing,
+    Hashed,
+    Pool,
+    Run,
+    Searched,
+    Setting,
+    refused_of,
+)
+
+__all__ = [
+    "Blocks",
+    "Calls",
+    "Drawn",
+    "Ending",
+    "Found",
+    "Growing",
+    "Hashed",
+    "Interrupted",
+    "Pool",
+    "Run",
+    "Searched",
+    "Setting",
+    "Stop",
+    "drawn",
+    "interval",
+    "refused_of",
+    "replicated",
+]

@@ -1,0 +1,143 @@
+"""Hold laws as the arrays that the compiled kernels draw from."""
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.teletraffic.arguments import Floats
+from fenrask.teletraffic.holds import Delayed, Empirical, Exponential, Fixed, Hold, Lognormal, Mixture
+
+__all__ = ["Drawn", "Ending", "drawn"]
+
+_FOREVER = 1e12
+_EXPONENTIAL, _FIXED, _LOGNORMAL, _MEASURED = range(4)
+
+
+@dataclass(frozen=True)
+class Ending:
+    """Calls that end in one way: their share, their lives, what follows, s, and whether that may be cut short."""
+
+    share: float
+    life: Hold
+    delay_s: float = 0.0
+    reusable: bool = False
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Several streams of calls as one: rates in all, and which share of the calls has which hold.
+
+    rates: shape (n_rows,); mixes: cumulated shares, shape (n_rows, n_parts); kinds, one, two, delays, reusable:
+    shape (n_parts,); table: measured holds.
+    """
+
+    rates: Floats
+    mixes: Floats
+    kinds: NDArray[np.int64]
+    one: Floats
+    two: Floats
+    delays: Floats
+    reusable: NDArray[np.bool_]
+    table: Floats
+
+    @property
+    def mean_s(self) -> Floats:
+        """Mean hold by row, s, delay included."""
+        kind, one, two = self.kinds, self.one, self.two
+        means = np.where(kind == _LOGNORMAL, np.exp(np.where(kind == _LOGNORMAL, one + two**2 / 2, 0.0)), one)
+        for i in np.flatnonzero(kind == _MEASURED):
+            means[i] = float(np.mean(self.table[int(one[i]) : int(one[i] + two[i])]))
+        shares = np.diff(self.mixes, axis=1, prepend=0.0)
+        mean: Floats = shares @ (means + self.delays)
+        return mean
+
+    def settled_s(self, rest: float) -> float:
+        """The time after which what is still held is at most this share of the mean held, s, whatever the row."""
+        shares = np.max(np.diff(self.mixes, axis=1, prepend=0.0), axis=0)
+        least = float(np.min(self.mean_s))
+        time = max(least, 1e-9)
+        while time < _FOREVER and sum(s * self._longer(i, time) for i, s in enumerate(shares) if s) > rest * least:
+            time *= 1.3
+        return time
+
+    def _longer(self, i: int, time: float) -> float:
+        """The mean of what a hold of part i is longer than a time, s."""
+        kind, one, two, left = self.kinds[i], float(self.one[i]), float(self.two[i]), time - float(self.delays[i])
+        if kind == _MEASURED:
+            return float(np.mean(np.maximum(self.table[int(one) : int(one + two)] - left, 0.0)))
+        if kind == _FIXED or left <= 0:
+            mean = math.exp(one + two**2 / 2) if kind == _LOGNORMAL else one
+            return max(0.0, mean - left)
+        if kind == _EXPONENTIAL:
+            return one * math.exp(-left / one)
+        if not two:
+            return max(0.0, math.exp(one) - left)
+        z = (math.log(left) - one) / two
+        return math.exp(one + two**2 / 2) * _upper(z - two) - left * _upper(z)
+
+
+def _upper(z: float) -> float:
+    """The standard normal's upper tail."""
+    return math.erfc(z / math.sqrt(2)) / 2
+
+
+def drawn(streams: Sequence[tuple[Floats, Sequence[Ending]]]) -> Drawn:
+    """Streams of calls, each with its rates by row, shape (n_rows,), and how its calls end."""
+    table: list[float] = []
+    rows, kinds, one, two, delays, reusable = [], [], [], [], [], []
+    for rates, endings in streams:
+        for ending in endings:
+            for share, kind, first, second, delay in _simple(ending.life, table):
+                rows.append(rates * ending.share * share)
+                kinds.append(kind)
+                one.append(first)
+                two.append(second)
+                delays.append(delay + ending.delay_s)
+                reusable.append(ending.reusable)
+    by_part = np.stack(rows, axis=1)
+    total = by_part.sum(axis=1)
+    even = np.full(by_part.shape, 1 / len(kinds))
+    shares = np.divide(by_part, total[:, None], out=even, where=total[:, None] > 0)
+    mixes = np.cumsum(shares, axis=1)
+    mixes[:, -1] = 1.0
+    return Drawn(
+        total,
+        mixes,
+        np.array(kinds, dtype=np.int64),
+        np.array(one, dtype=np.float64),
+        np.array(two, dtype=np.float64),
+        np.array(delays, dtype=np.float64),
+        np.array(reusable, dtype=np.bool_),
+        np.array(table or [0.0]),
+    )
+
+
+_Simple = tuple[float, int, float, float, float]
+"""Share, kind, two parameters, delay, s."""
+
+
+def _simple(law: Hold, table: list[float]) -> Iterator[_Simple]:
+    """A law as a mixture of simple ones."""
+    if isinstance(law, Mixture):
+        for share, part in law.parts:
+            for inner, *rest in _simple(part, table):
+                yield float(share) * inner, *rest  # type: ignore[misc]
+    elif isinstance(law, Delayed):
+        for share, kind, first, second, delay in _simple(law.law, table):
+            yield share, kind, first, second, delay + float(law.delay_s)
+    elif isinstance(law, Exponential):
+        yield 1.0, _EXPONENTIAL, float(law.mean_s), 0.0, 0.0
+    elif isinstance(law, Fixed):
+        yield 1.0, _FIXED, float(law.mean_s), 0.0, 0.0
+    elif isinstance(law, Lognormal):
+        sigma = float(law.sigma)
+        yield 1.0, _LOGNORMAL, float(np.log(law.mean_s)) - sigma**2 / 2, sigma, 0.0
+    elif isinstance(law, Empirical):
+        begins = len(table)
+        table.extend(law.measured_s)
+        yield 1.0, _MEASURED, float(begins), float(len(law.measured_s)), 0.0
+    else:
+        raise TypeError(f"no numbers are drawn of {type(law).__name__}")

@@ -1,0 +1,278 @@
+"""What can be simulated: a pool, one that is searched, blocks of owners, blocks that grow. Each runs by a seed.
+
+A setting covers one period (a day, say) in steps; a run has steps before it, so that it begins as it ends.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.teletraffic.arguments import Floats, unusable
+from fenrask.teletraffic.simulation.laws import Drawn
+
+__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Pool", "Run", "Searched", "Setting", "refused_of"]
+
+Counts = NDArray[np.int64]
+_PER_SLICE, _MOST_PER_SLICE = 32, 256
+"""Calls of a slice, about: few enough to sort at once, many enough to draw at once."""
+_SETTLED, _TIMES, _CYCLES = 1e-4, 3, 8
+
+
+@dataclass(frozen=True)
+class Run:
+    """One period by step, shape (n_steps,): attempts, refused, held at its end; and the retries that were let go."""
+
+    attempts: Counts
+    refused: Counts
+    held: Counts
+    let_go: int = 0
+
+
+@dataclass(frozen=True)
+class Calls:
+    """Arrivals and holds over `steps` steps of `step_s` seconds, of a cycle that repeats.
+
+    drawn: rates and laws, its rows dividing the cycle evenly. cycle: steps of it, where those counted are a part of it
+    from step `first` on; else they are the whole. batch: calls that come at once, mean of a geometric
+    number (for exponential holds the variance-to-mean ratio of the held). sources: where above 0, calls come of so many
+    sources, one each at most. on_off_s: mean times for which arrivals come, and do not. retry_share of the refused
+    try again after retry_s, s, exponentially.
+    """
+
+    drawn: Drawn
+    steps: int
+    step_s: float
+    batch: float = 1.0
+    sources: float = 0.0
+    on_off_s: tuple[float, float] = (0.0, 0.0)
+    retry_share: float = 0.0
+    retry_s: float = 1.0
+    cycle: int | None = None
+    first: int = 0
+
+    @property
+    def rows(self) -> Counts:
+        """The row in force in each step, from `warm` steps before those that are counted."""
+        cycle = self.cycle or self.steps
+        steps = np.arange(self.first - self.warm, self.first + self.steps) % cycle
+        rows: Counts = steps * self.drawn.rates.size // cycle
+        return rows
+
+    @property
+    def settles(self) -> bool:
+        """Whether the steps before are enough for what is held to settle."""
+        return self.drawn.settled_s(_SETTLED) <= _CYCLES * (self.cycle or self.steps) * self.step_s
+
+    @property
+    def warm(self) -> int:
+        """Steps to run before, until what is held has settled, some of it refused: from one step to some cycles."""
+        settled = _TIMES * self.drawn.settled_s(_SETTLED)
+        return int(min(_CYCLES * (self.cycle or self.steps), max(1, np.ceil(settled / self.step_s))))
+
+    def slices(self, servers: int | None = None) -> int:
+        """Slices of a step: wider ones where so many servers will hardly ever be taken."""
+        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s))
+        free = 0.0 if servers is None else servers - busiest - 8 * np.sqrt(busiest * self.batch)
+        each = max(_PER_SLICE, min(_MOST_PER_SLICE, free / 2))
+        return max(1, int(np.ceil(float(np.max(self.drawn.rates)) * self.step_s / each)))
+
+    @property
+    def of_a_run(self) -> float:
+        """Calls of one run in the mean, those before the counted steps included."""
+        return float(np.mean(self.drawn.rates)) * (self.steps + self.warm) * self.step_s
+
+    @property
+    def most_held(self) -> float:
+        """More than ever are held at once, were there servers without end: forty deviations above the mean."""
+        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s))
+        return busiest + 40 * float(np.sqrt(busiest * self.batch)) + 1000 * self.batch
+
+    def scaled(self, factor: float) -> "Calls":
+        """So many times the calls, and sources."""
+        return replace(self, drawn=replace(self.drawn, rates=self.drawn.rates * factor), sources=self.sources * factor)
+
+    def laid_out(self, factor: float = 1.0) -> tuple[Floats, tuple[Any, ...]]:
+        """Rates by step from `warm` steps before the period on, times a factor; and the law as the kernels take it."""
+        rows, one = self.rows, self.drawn
+        return one.rates[rows] * factor, (rows, one.mixes, one.kinds, one.one, one.two, one.delays, one.table)
+
+
+def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.bool_]:
+    """Calls as they were, in the order of their times, s, with their holds, s: whether so many servers refuse each.
+
+    Arrays of one length; UnusableInput for times that fall, or negative holds.
+    """
+    if times_s.size != holds_s.size or np.any(np.diff(times_s) < 0) or np.any(holds_s < 0):
+        raise unusable("times_s", "times that fall, or holds of another number or below 0", "calls in order")
+    from fenrask.teletraffic.simulation import kernel
+
+    refused: NDArray[np.bool_] = kernel.traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
+    return refused
+
+
+class Setting(Protocol):
+    """Something that can be run."""
+
+    @property
+    def calls(self) -> Calls:
+        """What arrives."""
+        ...
+
+    def run(self, seed: int, number: int) -> Run:
+        """One period, the same for the same two numbers."""
+        ...
+
+
+@dataclass(frozen=True)
+class Pool:
+    """Servers that are all alike, by step or throughout; `cleared`: steps at whose beginning all calls are lost."""
+
+    calls: Calls
+    servers: int | Sequence[int]
+    cleared: tuple[int, ...] = ()
+
+    def run(self, seed: int, number: int) -> Run:
+        from fenrask.teletraffic.simulation import kernel
+
+        calls = self.calls
+        rates, law = calls.laid_out()
+        # Servers that are never reached take room alone.
+        some = np.minimum(self.servers, min(calls.most_held, 2.0**31 - 2))
+        servers = np.broadcast_to(some.astype(np.int64), calls.steps)
+        cleared = np.zeros(rates.size, dtype=np.bool_)
+        cleared[[calls.warm + step for step in self.cleared]] = True
+        servers = np.concatenate([np.full(calls.warm, np.max(servers)), servers])
+        found = kernel.pool(
+            kernel.seeded(seed, number),
+            rates,
+            calls.step_s,
+            calls.slices(int(np.min(servers))),
+            calls.warm,
+            servers,
+            cleared,
+            law,
+            calls.batch,
+            calls.sources,
+            calls.on_off_s,
+            (calls.retry_share, calls.retry_s),
+        )
+        return Run(*found)
+
+
+@dataclass(frozen=True)
+class Searched:
+    """A pool with a map of its servers: from a random one on it tries so many in each of `rounds`.
+
+    In the last `late` tries of a round an ended, reusable one is taken with a chance, before its time.
+    """
+
+    calls: Calls
+    servers: int
+    rounds: tuple[int, ...]
+    late: int = 0
+    chance: float = 0.0
+
+    def run(self, seed: int, number: int) -> Run:
+        from fenrask.teletraffic.simulation import kernel
+
+        calls = self.calls
+        rates, law = calls.laid_out()
+        found = kernel.searched(
+            kernel.seeded(seed, number),
+            rates,
+            calls.step_s,
+            calls.slices(),
+            calls.warm,
+            self.servers,
+            law,
+            calls.drawn.reusable,
+            np.array(self.rounds, dtype=np.int64),
+            self.late,
+            self.chance,
+            (calls.retry_share, calls.retry_s),
+        )
+        return Run(*found)
+
+
+@dataclass(frozen=True)
+class Hashed:
+    """Cells of their own servers, to which a hash sends owners: other ones in each run. Counts are of all cells."""
+
+    calls: Calls
+    servers: int
+    cells: int
+    owners: int
+    rounds: tuple[int, ...] = ()
+    late: int = 0
+    chance: float = 0.0
+
+    def run(self, seed: int, number: int) -> Run:
+        dice = np.random.default_rng([seed, number, self.cells])
+        met = np.bincount(dice.integers(self.cells, size=self.owners), minlength=self.cells)
+        total: Run | None = None
+        for cell in np.flatnonzero(met):
+            share = float(met[cell]) / self.owners
+            calls = self.calls.scaled(share)
+            one: Setting = Pool(calls, self.servers)
+            if self.rounds:
+                one = Searched(calls, self.servers, self.rounds, self.late, self.chance)
+            found = one.run(seed, number * self.cells + int(cell))
+            total = found if total is None else _added(total, found)
+        assert total is not None
+        return total
+
+
+def _added(one: Run, other: Run) -> Run:
+    return Run(
+        one.attempts + other.attempts, one.refused + other.refused, one.held + other.held, one.let_go + other.let_go
+    )
+
+
+@dataclass(frozen=True)
+class Blocks:
+    """Owners with `servers` of their own each; the calls are those of all owners together."""
+
+    calls: Calls
+    owners: int
+    servers: int
+
+    def run(self, seed: int, number: int) -> Run:
+        from fenrask.teletraffic.simulation import kernel
+
+        calls = self.calls
+        rates, law = calls.laid_out(1 / self.owners)
+        state = kernel.seeded(seed, number)
+        return Run(*kernel.blocks(state, rates, calls.step_s, calls.warm, self.owners, self.servers, law))
+
+
+@dataclass(frozen=True)
+class Growing:
+    """Owners, each as likely, whose blocks double from `first` up to `last` of `total` servers."""
+
+    calls: Calls
+    owners: int
+    first: int
+    last: int
+    total: int
+
+    def run(self, seed: int, number: int) -> Run:
+        from fenrask.teletraffic.simulation import kernel
+
+        calls = self.calls
+        rates, law = calls.laid_out()
+        attempts, refused, held, _ = kernel.growing(
+            kernel.seeded(seed, number),
+            rates,
+            calls.step_s,
+            calls.slices(),
+            calls.warm,
+            self.owners,
+            self.first,
+            self.last,
+            self.total,
+            law,
+        )
+        return Run(attempts, refused, held)

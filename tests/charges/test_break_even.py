@@ -47,6 +47,13 @@ class Curves(unittest.TestCase):
         [whole] = crossings(curve(1, (0, 2)), curve(1, (0, 2), (5, 2)))
         self.assertIsNone(whole.until)
 
+    @settings(max_examples=200, deadline=None)
+    @given(CURVES)
+    def test_a_curve_is_found_by_asking_for_its_cost(self, one: Curve) -> None:
+        traced = Curve.traced(one.at, Fraction(40))
+        for volume in (Fraction(n, 3) for n in range(200)):
+            self.assertEqual(traced.at(volume), one.at(volume))
+
     @settings(max_examples=300, deadline=None)
     @given(CURVES, CURVES)
     def test_signs_change_at_crossings_and_nowhere_else(self, one: Curve, other: Curve) -> None:

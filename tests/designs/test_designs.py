@@ -2,12 +2,14 @@
 
 from typing import Any
 
-from fenrask.designs import STANDARD, compare, judge
+from fenrask.designs import STANDARD, compare, designs_break_even, judge
+from fenrask.designs.choice import choose
 from fenrask.designs.contract import Design
+from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.findings import Severity
 from fenrask.routing.rules import check
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 TWO_ZONES: dict[str, Any] = {
     "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
@@ -166,3 +168,66 @@ class Compared(InFolder):
                 again = judge(read_estate(self.folder / "estate.yaml", [self.write("patch.yaml", one.patch)]))
                 self.assertEqual(again.bill.total, one.judged.bill.total)
                 self.assertEqual(again.broken, one.judged.broken)
+
+
+class ByName(InFolder):
+    """What must be inspected by name: a rule of a firewall has to ask for the name."""
+
+    NAMED: dict[str, Any] = {
+        "destinations": {"partner": {"names": ["api.example.net"], "needs": {"inspected": "by-name"}}},
+        "exits": {"gate": {"kind": "inspecting-firewall", "offer": "wall"}},
+    }
+
+    def test_only_a_rule_that_asks_for_the_name_meets_it(self) -> None:
+        allowed = {"action": "allow"}
+        cases: tuple[tuple[dict[str, Any], str, str], ...] = (
+            ({"kind": "translation-gateway", "offer": "gate"}, "no inspecting firewall is passed", "partner"),
+            ({}, "no rule asks for its name (gate by its default lets it pass)", "partner by name"),
+            ({"rules": {"all": allowed}}, "no rule asks for its name (gate by all lets it pass)", "partner by name"),
+            ({"rules": {"api": {**allowed, "names": ["*.example.net"]}}}, "", "api"),
+        )
+        for firewall, why, rule in cases:
+            with self.subTest(why=why):
+                described = self.estate({**self.NAMED, "exits": {"gate": {**self.NAMED["exits"]["gate"], **firewall}}})
+                found = {one.need: one.why for one in judge(described).broken}
+                self.assertEqual(found.get("inspected", ""), f"from app {why}" if why else "")
+                choice = choose(described)
+                self.assertTrue(choice.judged.meets_all)
+                [way] = choice.judged.ways.by_flow["talk"]
+                self.assertEqual({hop.rule for hop in way.walk.hops if hop.rule}, {rule})
+
+    def test_designs_with_a_firewall_give_it_rules_by_name(self) -> None:
+        # What else the network sends to stays open to it.
+        patch = {**self.NAMED, "flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
+        comparison = compare(self.estate(patch))
+        meeting = {one.design.name for one in comparison.candidates if one.judged.meets_all}
+        self.assertEqual(meeting, {"firewall per network", "firewall before gateway"})
+        nameless = self.estate(merged(patch, {"destinations": {"partner": {"names": None}}}))
+        self.assertIsNone(compare(nameless).cheapest)
+        with self.assertRaisesRegex(NoAnswer, "no offer meets inspected"):
+            choose(nameless)
+
+
+class BreakEvenOfDesigns(InFolder):
+    def test_where_designs_change_places_their_bills_are_the_same(self) -> None:
+        tiers = {"sum_over": "estate", "tiers": [{"up_to_gb": 2000, "rate": 0.01}, {"rate": 0.09}]}
+        catalogue = {"offers": {"wall": {"rates": {"hour": 1, "processed_per_gb": tiers}}}}
+        comparison = compare(self.estate(TWO_ZONES, catalogue))
+        found = designs_break_even(comparison, "talk")
+        self.assertTrue(any(one.at.kind == "cross" for one in found.meetings))
+        for one in comparison.candidates:
+            self.assertEqual(found.curves[one.design.name].at(found.volume), one.judged.bill.total)
+        for meeting in found.meetings:
+            # At that many bytes a connection, the whole engine makes the same bill of both.
+            kib = 10 * meeting.at.volume / found.volume
+            flows = {"talk": {"out_kib_per_connection": float(kib)}}
+            at_it = compare(self.estate(merged(TWO_ZONES, {"flows": flows}), catalogue))
+            totals = {one.design.name: float(one.judged.bill.total) for one in at_it.candidates}
+            self.assertAlmostEqual(totals[meeting.one] / totals[meeting.other], 1, places=9)
+
+    def test_a_flow_without_bytes_has_none(self) -> None:
+        comparison = compare(self.estate())
+        with self.assertRaises(NoAnswer):
+            designs_break_even(comparison, "talk")
+        with self.assertRaises(UnusableInput):
+            designs_break_even(comparison, "tlak")

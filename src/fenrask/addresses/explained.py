@@ -28,7 +28,7 @@ def _bought(described: Described, one: ExitAddresses) -> Step:
     currency = described.catalogue.currency
     weighed = [
         f"{', '.join(other.blocks)}: {float(other.hour):.6g} {currency}/h, {other.entries} to allow"
-        for other in purchases(one.in_use, prices_of(described, blocks=True))
+        for other in purchases(one.in_use, prices_of(described, one.exit, blocks=True))
     ]
     return Step(
         one.exit, "bought", ", ".join(one.blocks), f"the cheapest within all allow-lists, of: {'; '.join(weighed)}"

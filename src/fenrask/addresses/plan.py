@@ -150,7 +150,7 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
             prefixes = fewest_prefixes(way_out.listed_addresses)
             choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes),)
         else:
-            on_sale = prices_of(described, blocks=not sized.stated)
+            on_sale = prices_of(described, sized.exit, blocks=not sized.stated)
             choices[sized.exit] = tuple(
                 ExitAddresses(sized.exit, sized.addresses, one) for one in purchases(sized.addresses, on_sale)
             )
@@ -159,9 +159,9 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
     return AddressPlan(tuple(chosen.values()), partners, tuple(_changes(capacity, partners, added or {})))
 
 
-def prices_of(described: Described, blocks: bool) -> dict[int, Fraction]:
-    """Money per hour by prefix length: a single address, and the blocks on sale."""
-    stated = described.catalogue.addresses
+def prices_of(described: Described, exit_name: str, blocks: bool) -> dict[int, Fraction]:
+    """Money per hour by prefix length where an exit lies: a single address, and the blocks on sale."""
+    stated = described.catalogue.addresses_in(described.estate.region_of(described.estate.exits[exit_name]))
     return {length: exact(stated.block_hour(length)) for length in (*(stated.blocks if blocks else ()), SINGLE)}
 
 
@@ -171,14 +171,13 @@ _MOST_MORE = 4096
 
 def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
     """For each exit that is to have more addresses, what each destination that sees it has to add."""
-    prices = prices_of(capacity.demand.ways.described, blocks=True)
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
         wanted = min(sized.needed or 0, sized.most_addresses or _MOST_MORE)
         more = added.get(sized.exit, max(0, wanted - sized.addresses))
         if not more:
             continue
-        options = purchases(more, prices)
+        options = purchases(more, prices_of(capacity.demand.ways.described, sized.exit, blocks=True))
         for partner in partners:
             if any(part.exit == sized.exit for part in partner.parts):
                 room = None if partner.most is None else partner.most - partner.entries

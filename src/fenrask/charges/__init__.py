@@ -1,8 +1,21 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import Bill, Owner, bill, rates_of
+from fenrask.charges.bill import Bill, Owner, bill
 from fenrask.charges.lines import Line, Use
-from fenrask.charges.rates import Piece, pieces
+from fenrask.charges.meters import networks_left
+from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import to_the_cent
 
-__all__ = ["Bill", "Line", "Owner", "Piece", "Use", "bill", "pieces", "rates_of", "to_the_cent"]
+__all__ = [
+    "Bill",
+    "Line",
+    "Owner",
+    "Piece",
+    "Use",
+    "bill",
+    "estate_wide",
+    "networks_left",
+    "pieces",
+    "rates_of",
+    "to_the_cent",
+]

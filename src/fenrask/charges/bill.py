@@ -5,7 +5,7 @@ All sums are exact fractions; money is rounded where it is shown.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
@@ -14,14 +14,15 @@ from math import ceil
 from typing import TypeVar
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
+from fenrask.charges.adjustments import commitments, minimums
 from fenrask.charges.lines import NOBODY, Line, Use, shares
 from fenrask.charges.meters import Metered, Meters
-from fenrask.charges.rates import Piece, pieces
-from fenrask.estate import Described, Rate, Rates, Tiers
+from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
+from fenrask.estate import Addresses, Described, Rate, Tiers, Workload
 from fenrask.routing import Ways
-from fenrask.units import cents, counted, exact
+from fenrask.units import counted, exact
 
-__all__ = ["Bill", "Owner", "bill", "rates_of"]
+__all__ = ["Bill", "Owner", "bill"]
 
 Key = TypeVar("Key")
 
@@ -107,10 +108,10 @@ class Bill:
         return found
 
 
-def bill(ways: Ways, plan: AddressPlan) -> Bill:
-    """The month's bill of an estate as it stands, with the addresses as planned."""
+def bill(ways: Ways, plan: AddressPlan, times: Mapping[str, Fraction] | None = None) -> Bill:
+    """The month's bill of an estate as it stands, with the addresses as planned; volumes by flow `times` so many."""
     described = ways.described
-    meters = Meters(ways)
+    meters = Meters(ways, times)
     lines = [
         *_hours(described, meters),
         *_upkeep(described, meters),
@@ -118,8 +119,8 @@ def bill(ways: Ways, plan: AddressPlan) -> Bill:
         *_processed(described, meters),
         *_transfer(described, meters),
     ]
-    lines += _minimums(described, lines, meters)
-    lines += _commitments(described, lines)
+    lines += minimums(described, lines, meters)
+    lines += commitments(described, lines)
     owners = {
         name: Owner(described.estate.cost_centre_of(flow), flow.from_, flow.to)
         for name, flow in described.estate.flows.items()
@@ -141,12 +142,6 @@ def _hours(described: Described, meters: Meters) -> Iterator[Line]:
             yield Line("hours", name, way_out.units * hours, "h", rates.hour, reason, True, uses)
 
 
-def rates_of(described: Described, exit_name: str) -> Rates | None:
-    """What an exit's offer costs where the exit lies; None for an exit without an offer."""
-    offer = described.offer_of(exit_name)
-    return None if offer is None else offer.rates_in(described.estate.region_of(described.estate.exits[exit_name]))
-
-
 def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
     """The work that self-run machines take."""
     wage = described.estate.wage_per_hour
@@ -158,74 +153,43 @@ def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
             yield Line("upkeep", name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, NOBODY)))
 
 
-def _minimums(described: Described, lines: Sequence[Line], meters: Meters) -> Iterator[Line]:
-    """What is missing to the least that an exit costs a month, its hours and what it carried together."""
-    paid: dict[str, Fraction] = {}
-    for line in lines:
-        if line.item in ("hours", "processed"):
-            for use, share in line.uses.items():
-                paid[use.exit] = paid.get(use.exit, Fraction(0)) + line.amount * share
-    for name, way_out in described.estate.exits.items():
-        rates = rates_of(described, name)
-        least = way_out.units * Fraction(rates.month_minimum) if rates else Fraction(0)
-        missing = least - paid.get(name, Fraction(0))
-        if missing > 0:
-            uses = shares(meters.at_exit[name], Use(name, NOBODY))
-            reason = f"up to the least of {cents(least)} a month"
-            yield Line("minimum", name, missing, described.catalogue.currency, Decimal(1), reason, True, uses)
-
-
-def _commitments(described: Described, lines: Sequence[Line]) -> Iterator[Line]:
-    """What committed use takes off: a share of the lines that it covers, or a sum, at most all of them."""
-    for name, commitment in described.catalogue.commitments.items():
-        weights: dict[Use, Fraction] = {}
-        for line in lines:
-            if line.item in commitment.items:
-                for use, share in line.uses.items():
-                    offer = described.estate.exits[use.exit].offer_name if use.exit in described.estate.exits else ""
-                    if not commitment.offers or offer in commitment.offers:
-                        weights[use] = weights.get(use, Fraction(0)) + line.amount * share
-        covered = sum(weights.values(), Fraction(0))
-        if not covered:
-            continue
-        uses, unit = shares(weights, Use("", NOBODY)), described.catalogue.currency
-        if commitment.share is not None:
-            reason = f"{commitment.share * 100:f} % off {', '.join(commitment.items)}"
-            yield Line("commitment", name, covered, unit, -commitment.share, reason, True, uses)
-        else:
-            off = min(covered, Fraction(commitment.month_off or 0))
-            reason = f"a sum off {', '.join(commitment.items)}"
-            yield Line("commitment", name, off, unit, Decimal(-1), reason, True, uses)
-
-
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
     """Public addresses of exits, every address of a block, and of hosts that have their own."""
-    month, rate = Fraction(described.catalogue.hours_per_month), described.catalogue.addresses.hour
-    if not rate:
-        return
+    estate, catalogue = described.estate, described.catalogue
+    month = Fraction(catalogue.hours_per_month)
     for one in plan.exits:
-        if one.purchase is not None and isinstance(described.catalogue.addresses.blocks, dict):
-            yield from _blocks(described, one, meters)
-        elif one.bought:
+        stated = catalogue.addresses_in(estate.region_of(estate.exits[one.exit]))
+        rate = stated.hour
+        if one.purchase is not None and isinstance(stated.blocks, dict):
+            yield from _blocks(stated, month, one, meters)
+        elif one.bought and rate:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
             reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
             uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
             yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, uses)
-    for name, workload in described.estate.workloads.items():
+    for name, workload in estate.workloads.items():
         if workload.public_address and workload.hosts:
-            flows = [flow for flow, stated in described.estate.flows.items() if stated.from_ == name]
-            even = {Use("", flow): Fraction(1) for flow in flows}
-            reason = f"{workload.hosts} hosts with an address of their own, {month} hours"
+            even = {Use("", flow): Fraction(1) for flow, stated in estate.flows.items() if stated.from_ == name}
             uses = shares(even, Use("", NOBODY))
-            yield Line("addresses", name, workload.hosts * month, "address-h", rate, reason, True, uses)
+            for rate, hosts in _hosts_by_rate(described, workload):
+                reason = f"{hosts} hosts with an address of their own, {month} hours"
+                yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
 
 
-def _blocks(described: Described, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
+def _hosts_by_rate(described: Described, workload: Workload) -> Iterator[tuple[Decimal, Fraction]]:
+    """A workload's hosts, spread evenly over its subnets, by what an address costs an hour where they are."""
+    estate, found = described.estate, dict[Decimal, Fraction]()
+    for name in workload.subnets:
+        rate = described.catalogue.addresses_in(estate.networks[estate.subnets[name].network].region).hour
+        found[rate] = found.get(rate, Fraction(0)) + Fraction(workload.hosts, len(workload.subnets))
+    yield from ((rate, hosts) for rate, hosts in found.items() if rate)
+
+
+def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
     """The addresses of one exit where blocks have a price of their own: a line for each size."""
-    month = Fraction(described.catalogue.hours_per_month)
     uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
     for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
-        rate = described.catalogue.addresses.block_hour(length)
+        rate = stated.block_hour(length)
         if rate:
             what, unit = ("single addresses", "address-h") if length == SINGLE else (f"/{length}", "block-h")
             yield Line(
@@ -241,7 +205,7 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
         if rates is not None:
             # Volumes are summed over all exits of one offer that pay the same.
             region = described.estate.region_of(way_out)
-            pool = f"{way_out.offer_name} {region}" if _estate_wide(rates.processed_per_gb) else f"exit {name}"
+            pool = f"{way_out.offer_name} {region}" if estate_wide(rates.processed_per_gb) else f"exit {name}"
             pooled.setdefault(pool, []).append(name)
     for names in pooled.values():
         rates = rates_of(described, names[0])
@@ -253,33 +217,43 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
 
 def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
     """What leaves to the internet and to services, out only; and what crosses zones."""
-    rates = described.catalogue.transfer
-    to_internet = dict(meters.to_internet)
-    if rates.service_out_per_gb is None:
-        to_internet |= meters.to_services
-    else:
-        what = ("service out", "", "out only, to the provider's services by a door to the internet")
-        yield from _by_volume(described, rates.service_out_per_gb, meters.to_services, what)
-    for about, metered in _by_tier_scope(rates.internet_out_per_gb, to_internet):
-        what = ("internet out", about, "out only")
-        yield from _by_volume(described, rates.internet_out_per_gb, metered, what)
-    for (one, other), metered in meters.crossing.items():
-        what = ("zone crossing", f"{one} to {other}", "both ways")
-        yield from _by_volume(described, rates.cross_zone_per_gb, metered, what)
+    catalogue, estate = described.catalogue, described.estate
+    to_internet, to_services = _by_tariff(described, meters.to_internet), _by_tariff(described, meters.to_services)
+    for tariff in dict.fromkeys([*to_internet, *to_services]):
+        rates, in_region = catalogue.transfer_in(tariff), f" of {tariff}" if tariff else ""
+        sent, served = to_internet.get(tariff, {}), to_services.get(tariff, {})
+        if rates.service_out_per_gb is None:
+            sent = sent | served
+        else:
+            what = ("service out", tariff, f"out only{in_region}, to the provider's services by a door to the internet")
+            yield from _by_volume(described, rates.service_out_per_gb, served, what)
+        for about, metered in _by_tier_scope(rates.internet_out_per_gb, sent):
+            what = ("internet out", about or tariff, f"out only{in_region}")
+            yield from _by_volume(described, rates.internet_out_per_gb, metered, what)
+    for (one, other), crossed in meters.crossing.items():
+        for tariff, metered in _by_tariff(described, crossed).items():
+            what = ("zone crossing", f"{one} to {other}", f"both ways{f', in {tariff}' if tariff else ''}")
+            yield from _by_volume(described, catalogue.transfer_in(tariff).cross_zone_per_gb, metered, what)
     for (one, other, far), metered in meters.between_networks.items():
+        rates = catalogue.transfer_in(estate.networks[one].region)
         item, rate = (
             ("region crossing", rates.cross_region_per_gb) if far else ("network crossing", rates.cross_network_per_gb)
         )
         yield from _by_volume(described, rate, metered, (item, f"{one} to {other}", "both ways"))
 
 
-def _estate_wide(rate: Rate) -> bool:
-    return isinstance(rate, Tiers) and rate.sum_over == "estate"
+def _by_tariff(described: Described, metered: Metered) -> dict[str, Metered]:
+    """A metered volume by the region of its exit where moving data has a price of its own there; else under nothing."""
+    found: dict[str, Metered] = {}
+    for use, volume in metered.items():
+        tariff = described.catalogue.tariff_of(described.estate.region_of(described.estate.exits[use.exit]))
+        found.setdefault(tariff, {})[use] = volume
+    return found
 
 
 def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]]:
     """The volume over which a rate's steps are summed: all of it, or each exit's for itself."""
-    if not isinstance(rate, Tiers) or _estate_wide(rate):
+    if not isinstance(rate, Tiers) or estate_wide(rate):
         yield "", metered
         return
     for name in dict.fromkeys(use.exit for use in metered):

@@ -1,9 +1,10 @@
 """Cost against volume as straight pieces, and where two such curves change places; exactly."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
+from functools import cache
 from typing import Literal
 
 from fenrask.estate import Rate, Tiers
@@ -11,6 +12,7 @@ from fenrask.estate import Rate, Tiers
 __all__ = ["Crossing", "Curve", "crossings"]
 
 Zero = Fraction(0)
+_FINE, _STRETCHES = 1_000_000, 50
 
 
 @dataclass(frozen=True)
@@ -31,6 +33,42 @@ class Curve:
             pieces.append((begins / share, Fraction(tier.rate) * share))
             begins = Fraction(tier.up_to_gb or 0)
         return cls(Zero, tuple(pieces))
+
+    @classmethod
+    def traced(cls, cost: Callable[[Fraction], Fraction], end: Fraction) -> "Curve":
+        """A cost that is straight piece by piece, found by asking for it; beyond `end` it goes on as it came.
+
+        Where the straight lines at both ends of a stretch are not one, it bends where they cross, or the stretch is
+        halved. Exact, since all are fractions, where no two bends lie within a fiftieth of `end`; what rises and falls
+        back to the same line within less than that may not be seen.
+        """
+        cost, step = cache(cost), end / _FINE
+        pieces: list[tuple[Fraction, Fraction]] = []
+        marks = [end * number / _STRETCHES for number in range(_STRETCHES + 1)]
+        pending = [*reversed([*zip(marks, marks[1:], strict=False)])]
+        while pending:
+            low, high = pending.pop()
+            at_low, at_high = cost(low), cost(high)
+            rise = (cost(low + step) - at_low) / step
+            fall = (at_high - cost(high - step)) / step
+            if at_low + rise * (high - low) == at_high and rise == fall:
+                middle = (low + high) / 2
+                if high - low <= 4 * step or cost(middle) == at_low + rise * (middle - low):
+                    pieces.append((low, rise))
+                    continue
+                bend = middle
+            elif rise == fall:
+                bend = (low + high) / 2
+            else:
+                bend = (at_high - at_low - fall * high + rise * low) / (rise - fall)
+                if not low < bend < high:
+                    bend = (low + high) / 2
+            if high - low <= 4 * step:
+                pieces.append((low, (at_high - at_low) / (high - low)))
+                continue
+            pending += [(bend, high), (low, bend)]
+        kept = [one for number, one in enumerate(pieces) if not number or one[1] != pieces[number - 1][1]]
+        return cls(cost(Zero), tuple(kept))
 
     def at(self, volume: Fraction) -> Fraction:
         """The cost of a volume; a boundary belongs to the lower piece, which costs the same."""

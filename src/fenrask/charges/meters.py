@@ -1,6 +1,6 @@
 """Where the month's volumes are charged: on exits, at doors, between zones."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from fractions import Fraction
 
 from fenrask.charges.lines import Use
@@ -9,13 +9,13 @@ from fenrask.estate import Onward
 from fenrask.routing import Way, Ways
 from fenrask.units import BYTES_PER_UNIT
 
-__all__ = ["Metered", "Meters"]
+__all__ = ["Metered", "Meters", "networks_left"]
 
 Metered = dict[Use, Fraction]
 """Volume units by use."""
 
 
-def _networks_left(ways: Ways, way: Way) -> Iterator[tuple[str, str]]:
+def networks_left(ways: Ways, way: Way) -> Iterator[tuple[str, str]]:
     """Each network of the estate that a way leaves for another one of it, by a peering or a hub."""
     estate = ways.described.estate
     passed = [estate.subnets[hop.subnet].network for hop in way.walk.hops if hop.subnet in estate.subnets]
@@ -31,7 +31,8 @@ def _networks_left(ways: Ways, way: Way) -> Iterator[tuple[str, str]]:
 class Meters:
     """The month's volumes, in the catalogue's unit, where they are charged."""
 
-    def __init__(self, ways: Ways) -> None:
+    def __init__(self, ways: Ways, times: Mapping[str, Fraction] | None = None) -> None:
+        """`times` multiplies the volumes of flows by name."""
         self.unit = BYTES_PER_UNIT[ways.described.catalogue.volume_unit]
         self.at_exit: dict[str, Metered] = {name: {} for name in ways.described.estate.exits}
         self.to_internet: Metered = {}
@@ -41,7 +42,11 @@ class Meters:
         """By network left, network entered, and whether they lie in different regions."""
         for way in ways.ways:
             if way.walk.verdict.arrives:
-                self._count(ways, way, month_volume(ways.described, way))
+                volume = month_volume(ways.described, way)
+                if times is not None and way.flow in times:
+                    more = times[way.flow]
+                    volume = Volume(volume.out_bytes * more, volume.in_bytes * more)
+                self._count(ways, way, volume)
 
     def _count(self, ways: Ways, way: Way, volume: Volume) -> None:
         for name in way.walk.exits:
@@ -50,7 +55,7 @@ class Meters:
             if hop.crosses_zone:
                 meter = self.crossing.setdefault((hop.from_zone or "", hop.to_zone or ""), {})
                 self._add(meter, Use(hop.exit, way.flow), volume.both_bytes)
-        for one, other in _networks_left(ways, way):
+        for one, other in networks_left(ways, way):
             regions = {ways.described.estate.networks[name].region for name in (one, other)}
             meter = self.between_networks.setdefault((one, other, len(regions) > 1), {})
             self._add(meter, Use("", way.flow), volume.both_bytes)

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 
-from fenrask.estate import Tiers
+from fenrask.estate import Described, Rate, Rates, Tiers
 
-__all__ = ["Piece", "pieces"]
+__all__ = ["Piece", "estate_wide", "pieces", "rates_of"]
 
 
 @dataclass(frozen=True)
@@ -42,3 +42,14 @@ def pieces(rate: Decimal | Tiers, volume: Fraction) -> Iterator[Piece]:
         if end > Fraction(above):
             yield Piece(end - Fraction(above), tier.rate, above, tier.up_to_gb)
         above = tier.up_to_gb or above
+
+
+def estate_wide(rate: Rate) -> bool:
+    """Whether a rate is graduated over the volume of the whole estate."""
+    return isinstance(rate, Tiers) and rate.sum_over == "estate"
+
+
+def rates_of(described: Described, exit_name: str) -> Rates | None:
+    """What an exit's offer costs where the exit lies; None for an exit without an offer."""
+    offer = described.offer_of(exit_name)
+    return None if offer is None else offer.rates_in(described.estate.region_of(described.estate.exits[exit_name]))

@@ -1,19 +1,23 @@
-"""At which volume, number of hosts, or of zones, the exits that could carry a flow change places in cost."""
+"""At which volume, number of hosts, or of zones, exits that could carry a flow, or whole designs, change places."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import partial
 from itertools import combinations
 
+from fenrask.charges import bill
 from fenrask.charges.curves import Crossing, Curve, crossings
-from fenrask.demand import month_volume
-from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import KINDS, Described, Offer
+from fenrask.demand import flow_volume, month_volume
+from fenrask.designs.compare import Comparison
+from fenrask.designs.judge import Judged
+from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.estate import KINDS, Catalogue, Described, Offer, Tiers
 from fenrask.estate.suggestions import nearest
 from fenrask.routing import flow_ways
 from fenrask.units import BYTES_PER_UNIT
 
-__all__ = ["BreakEven", "Meeting", "Option", "break_even"]
+__all__ = ["BreakEven", "DesignsBreakEven", "Meeting", "Option", "Rival", "break_even", "designs_break_even"]
 
 
 @dataclass(frozen=True)
@@ -32,7 +36,7 @@ class Option:
 
 @dataclass(frozen=True)
 class Meeting:
-    """Where two offers cost the same."""
+    """Where two offers, or designs, cost the same."""
 
     one: str
     other: str
@@ -54,13 +58,40 @@ class BreakEven:
     zones: tuple[tuple[str, str, Fraction], ...]
     """Two offers and the number of zones at which they cost the same, at the flow's volume."""
 
+    @property
+    def curves(self) -> Mapping[str, Curve]:
+        return {one.offer: one.curve for one in self.options}
+
+
+@dataclass(frozen=True)
+class Rival:
+    """A whole design: its month's cost against the volume of one flow, all else staying as it is."""
+
+    design: str
+    fails: tuple[str, ...]
+    curve: Curve
+
+
+@dataclass(frozen=True)
+class DesignsBreakEven:
+    """The designs at a flow's volume, the cheapest that meets every need first, and where they change places."""
+
+    flow: str
+    unit: str
+    currency: str
+    volume: Fraction
+    rivals: tuple[Rival, ...]
+    meetings: tuple[Meeting, ...]
+
+    @property
+    def curves(self) -> Mapping[str, Curve]:
+        return {one.design: one.curve for one in self.rivals}
+
 
 def break_even(described: Described, flow: str) -> BreakEven:
     """For one flow; UnusableInput for one that is not known. One address is counted for each place that translates."""
     estate = described.estate
-    if flow not in estate.flows:
-        remedy = nearest(flow, estate.flows)
-        raise UnusableInput([Problem(Place(path="--break-even"), repr(flow), "a flow", remedy)])
+    _check_flow(described, flow)
     unit = BYTES_PER_UNIT[described.catalogue.volume_unit]
     volumes = [month_volume(described, way) for way in flow_ways(described).by_flow[flow]]
     volume = sum((one.both_bytes for one in volumes), Fraction(0)) / unit
@@ -69,14 +100,72 @@ def break_even(described: Described, flow: str) -> BreakEven:
     options = sorted(_options(described, flow, out_share), key=lambda one: one.curve.at(volume))
     hosts = estate.workloads[estate.flows[flow].from_].hosts
     each = volume / hosts if hosts else Fraction(0)
-    meetings = tuple(
-        Meeting(one.offer, other.offer, at, at.volume / each if each else None)
-        for one, other in combinations(options, 2)
-        for at in crossings(one.curve, other.curve)
-    )
+    meetings = tuple(_meetings({one.offer: one.curve for one in options}, each))
     zones = tuple(_by_zones(options, volume))
     catalogue = described.catalogue
     return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, tuple(options), meetings, zones)
+
+
+def designs_break_even(comparison: Comparison, flow: str) -> DesignsBreakEven:
+    """For whole designs, at the volume of one flow: more or fewer bytes over as many connections as today.
+
+    UnusableInput for a flow that is not known, NoAnswer for one that carries nothing.
+    """
+    described = comparison.candidates[0].judged.described
+    _check_flow(described, flow)
+    catalogue, estate = described.catalogue, described.estate
+    unit = BYTES_PER_UNIT[catalogue.volume_unit]
+    whole = flow_volume(described, flow)
+    volume = (whole.out_bytes + whole.in_bytes) / unit
+    if not volume:
+        raise NoAnswer(f"{flow} carries no bytes", "Say out_kib_per_connection and in_kib_per_connection of it.")
+    end = _SIGHT * max(volume, *(_last_edge(one.judged.described.catalogue) for one in comparison.candidates))
+    rivals = tuple(
+        Rival(
+            one.design.name,
+            (*dict.fromkeys(broken.need for broken in one.judged.broken), *(["load"] if one.judged.short else [])),
+            Curve.traced(partial(_month, one.judged, flow, volume), end),
+        )
+        for one in comparison.ranked
+    )
+    hosts = estate.workloads[estate.flows[flow].from_].hosts
+    each = volume / hosts if hosts else Fraction(0)
+    meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
+    return DesignsBreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, rivals, meetings)
+
+
+_SIGHT = 4
+"""Curves are followed so many times beyond the last edge of a step, or the flow's volume."""
+
+
+def _month(judged: Judged, flow: str, now: Fraction, volume: Fraction) -> Fraction:
+    return bill(judged.ways, judged.plan, {flow: volume / now}).total
+
+
+def _last_edge(catalogue: Catalogue) -> Fraction:
+    """The greatest volume at which any rate changes."""
+    transfers = (catalogue.transfer, *catalogue.transfer_by_region.values())
+    rates = [one for each in transfers for one in (each.internet_out_per_gb, each.service_out_per_gb)]
+    rates += [
+        one.processed_per_gb
+        for offer in catalogue.offers.values()
+        for one in (offer.rates, *offer.rates_by_region.values())
+    ]
+    edges = [tier.up_to_gb for rate in rates if isinstance(rate, Tiers) for tier in rate.tiers if tier.up_to_gb]
+    return Fraction(max(edges, default=0))
+
+
+def _check_flow(described: Described, flow: str) -> None:
+    if flow not in described.estate.flows:
+        remedy = nearest(flow, described.estate.flows)
+        raise UnusableInput([Problem(Place(path="--break-even"), repr(flow), "a flow", remedy)])
+
+
+def _meetings(curves: Mapping[str, Curve], each: Fraction) -> Iterator[Meeting]:
+    """Where any two curves meet; `each` is the volume of one host."""
+    for one, other in combinations(curves, 2):
+        for at in crossings(curves[one], curves[other]):
+            yield Meeting(one, other, at, at.volume / each if each else None)
 
 
 def _by_zones(options: list[Option], volume: Fraction) -> Iterator[tuple[str, str, Fraction]]:
@@ -110,12 +199,12 @@ def _option(described: Described, name: str, offer: Offer, where: tuple[int, str
     zones, region, to_service = where
     catalogue, rates = described.catalogue, offer.rates_in(region)
     month = Fraction(catalogue.hours_per_month)
-    address = 0 if offer.kind.endswith("-endpoint") else Fraction(catalogue.addresses.hour)
+    address = 0 if offer.kind.endswith("-endpoint") else Fraction(catalogue.addresses_in(region).hour)
     each = month * (Fraction(rates.hour) + address)
     places = zones if offer.scope == "zone" else 1
     curve = Curve(places * each, ((Fraction(0), Fraction(0)),)) + Curve.of_rate(rates.processed_per_gb)
     if address or not offer.kind.endswith("-endpoint"):
-        transfer = catalogue.transfer
+        transfer = catalogue.transfer_in(region)
         rate = transfer.internet_out_per_gb
         if to_service and transfer.service_out_per_gb is not None:
             rate = transfer.service_out_per_gb

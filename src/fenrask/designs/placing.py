@@ -4,9 +4,9 @@ from collections import Counter
 from typing import Any
 
 from fenrask.designs.draft import DEFAULT, Draft, sending_subnets
-from fenrask.estate import Described
+from fenrask.estate import BY_NAME, Described, Passing
 
-__all__ = ["place_exits", "sending_groups"]
+__all__ = ["missing_rules", "named_rules", "place_exits", "sending_groups"]
 
 
 def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
@@ -23,8 +23,45 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
             exit_data["network"] = network
         else:
             exit_data["subnet"] = draft.landing(network, zone)
+        if kind == "inspecting-firewall":
+            exit_data |= named_rules(draft.described, network)
         name = draft.add(f"{stem}-{network}-{zone}" if per_zone and zone else f"{stem}-{network}", exit_data)
         draft.lead(subnets, DEFAULT, name)
+
+
+def named_rules(described: Described, network: str) -> dict[str, Any]:
+    """The rules of a new firewall in a network; none unless something there must be inspected by name.
+
+    One for each destination that the network sends to: by its names where it must be, else by itself.
+    """
+    estate = described.estate
+    names: dict[str, dict[str, Any]] = {}
+    by_name = set[str]()
+    for flow in estate.flows.values():
+        if any(estate.subnets[one].network == network for one in estate.workloads[flow.from_].subnets):
+            names.setdefault(flow.to, {"action": "allow", "destinations": [flow.to]})
+            if estate.needs_of(flow).inspected == BY_NAME and estate.destinations[flow.to].names:
+                by_name.add(flow.to)
+    for to in by_name:
+        names[to] = {"action": "allow", "names": list(estate.destinations[to].names)}
+    return {"rules": names} if by_name else {}
+
+
+def missing_rules(described: Described, firewall: str, network: str) -> dict[str, Any]:
+    """What a firewall that stands lacks of the rules by name: put first, and its default made explicit."""
+    estate = described.estate
+    stated, added = estate.exits[firewall], dict[str, Any]()
+    if not stated.inspects:
+        return {}
+    for to, rule in named_rules(described, network).get("rules", {}).items():
+        one = estate.destinations[to]
+        if "names" in rule and one.prefixes:
+            decision = stated.decides(Passing(one.prefixes[0].network_address, to, one.names, one.port, one.protocol))
+            if decision is None or not stated.rule_names(decision.rule):
+                added[f"{to} by name"] = {**rule, "order": stated.first_order - 1}
+    if not added:
+        return {}
+    return {"rules": added} | ({} if stated.has_rules else {"default": "allow"})
 
 
 def sending_groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:

@@ -8,7 +8,7 @@ from typing import Any
 
 from fenrask.designs.faults import case_patch, scaled_flows
 from fenrask.designs.judge import Judged, judge
-from fenrask.estate import Case, Described
+from fenrask.estate import Case, Described, Rate
 
 __all__ = ["Effect", "sensitivity"]
 
@@ -29,6 +29,10 @@ def sensitivity(described: Described, share: float = 0.1) -> list[Effect]:
     return sorted(found, key=lambda one: (abs(one.month_change), abs(one.headroom_change)), reverse=True)
 
 
+_Places = dict[tuple[str, ...], object]
+"""What is stated where in the catalogue."""
+
+
 def _changed(described: Described, share: float) -> Iterator[tuple[str, Described]]:
     estate, times = described.estate, 1 + share
     for name in estate.flows:
@@ -42,48 +46,48 @@ def _changed(described: Described, share: float) -> Iterator[tuple[str, Describe
         if name in used:
             release = {key: value * times for key, value in offer.release_s.model_dump().items() if value}
             if release and offer.ports:
-                yield f"release times of {name}", _with_offer(described, name, {"release_s": release})
-            if offer.rates.hour:
-                yield (
-                    f"hourly rate of {name}",
-                    _with_offer(described, name, {"rates": {"hour": _more(offer.rates.hour, times)}}),
-                )
-            if isinstance(offer.rates.processed_per_gb, Decimal) and offer.rates.processed_per_gb:
-                rate = _more(offer.rates.processed_per_gb, times)
-                yield f"volume rate of {name}", _with_offer(described, name, {"rates": {"processed_per_gb": rate}})
-    yield from _transfer(described, times)
-
-
-def _transfer(described: Described, times: float) -> Iterator[tuple[str, Described]]:
+                yield f"release times of {name}", described.with_catalogue({"offers": {name: {"release_s": release}}})
+            places: _Places = {("offers", name, "rates"): offer.rates} | {
+                ("offers", name, "rates_by_region", region): rates for region, rates in offer.rates_by_region.items()
+            }
+            yield from _dearer(described, f"hourly rate of {name}", places, "hour", times)
+            yield from _dearer(described, f"volume rate of {name}", places, "processed_per_gb", times)
     catalogue = described.catalogue
-    if catalogue.addresses.hour:
-        patch: dict[str, Any] = {"addresses": {"hour": _more(catalogue.addresses.hour, times)}}
-        yield "rate of an address", described.with_catalogue(patch)
-    for key in ("internet_out_per_gb", "service_out_per_gb", "cross_zone_per_gb", "cross_network_per_gb"):
-        rate = getattr(catalogue.transfer, key)
-        if isinstance(rate, Decimal) and rate:
-            yield (
-                f"rate of {key[:-7].replace('_', ' ')}",
-                described.with_catalogue({"transfer": {key: _more(rate, times)}}),
-            )
-        elif rate and not isinstance(rate, Decimal):
-            steps = [
-                {"rate": _more(tier.rate, times)}
-                | ({} if tier.up_to_gb is None else {"up_to_gb": float(tier.up_to_gb)})
-                for tier in rate.tiers
-            ]
-            yield (
-                f"rate of {key[:-7].replace('_', ' ')}",
-                described.with_catalogue({"transfer": {key: {"tiers": steps}}}),
-            )
+    sold: _Places = {("addresses",): catalogue.addresses} | {
+        ("addresses_by_region", region): one for region, one in catalogue.addresses_by_region.items()
+    }
+    yield from _dearer(described, "rate of an address", sold, "hour", times)
+    moved: _Places = {("transfer",): catalogue.transfer} | {
+        ("transfer_by_region", region): one for region, one in catalogue.transfer_by_region.items()
+    }
+    for key in _MOVING:
+        yield from _dearer(described, f"rate of {key[:-7].replace('_', ' ')}", moved, key, times)
 
 
-def _with_offer(described: Described, name: str, patch: dict[str, Any]) -> Described:
-    return described.with_catalogue({"offers": {name: patch}})
+_MOVING = ("internet_out_per_gb", "service_out_per_gb", "cross_zone_per_gb", "cross_network_per_gb")
 
 
-def _more(rate: Decimal, times: float) -> float:
-    return float(rate) * times
+def _dearer(
+    described: Described, about: str, places: _Places, key: str, times: float
+) -> Iterator[tuple[str, Described]]:
+    """One rate changed in the catalogue wherever it stands there, in all regions together; nothing where it is free."""
+    patch: dict[str, Any] = {}
+    for place, stated in places.items():
+        rate = getattr(stated, key)
+        if rate:
+            inner = patch
+            for step in place:
+                inner = inner.setdefault(step, {})
+            inner[key] = _scaled(rate, times)
+    if patch:
+        yield about, described.with_catalogue(patch)
+
+
+def _scaled(rate: Rate, times: float) -> Any:
+    if isinstance(rate, Decimal):
+        return float(rate) * times
+    ends = [{} if tier.up_to_gb is None else {"up_to_gb": float(tier.up_to_gb)} for tier in rate.tiers]
+    return {"tiers": [{"rate": float(tier.rate) * times} | end for tier, end in zip(rate.tiers, ends, strict=True)]}
 
 
 def _effect(now: Judged, about: str, changed: Described) -> Effect:

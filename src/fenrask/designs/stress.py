@@ -45,7 +45,8 @@ def _more_addresses(described: Described, one: ExitCapacity) -> Help | None:
     if one.most_addresses is not None and one.needed_now > one.most_addresses:
         return None
     more = one.needed_now - one.addresses
-    rate, month = described.catalogue.addresses.hour, described.catalogue.hours_per_month
+    region = described.estate.region_of(described.estate.exits[one.exit])
+    rate, month = described.catalogue.addresses_in(region).hour, described.catalogue.hours_per_month
     what = f"{counted(more, 'more address', 'more addresses')} at {one.exit}"
     return Help(what, more * exact(rate) * exact(month))
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from fenrask.estate import Described, Estate, Needs, Onward
+from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
 from fenrask.prefixes import fewest_prefixes
 from fenrask.routing.ways import Way, Ways
 
@@ -66,8 +66,15 @@ def _fixed_source(case: _Case) -> str:
 
 def _inspected(case: _Case) -> str:
     for way in case.ways:
-        if not any(case.estate.exits[name].inspects for name in way.walk.exits):
+        rules = [(name, hop.rule) for hop in way.walk.hops if (name := hop.exit) in case.estate.exits]
+        inspecting = [(name, rule) for name, rule in rules if case.estate.exits[name].inspects]
+        if not inspecting:
             return f"from {way.subnet} no inspecting firewall is passed"
+        if case.needs.inspected == BY_NAME and not any(
+            case.estate.exits[name].rule_names(rule) for name, rule in inspecting
+        ):
+            by = ", ".join(f"{name} by {rule}" if rule else name for name, rule in inspecting)
+            return f"from {way.subnet} no rule asks for its name ({by} lets it pass)"
     return ""
 
 

@@ -6,9 +6,10 @@ from fractions import Fraction
 
 import numpy as np
 
+from fenrask.charges import networks_left
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
 from fenrask.designs.choice.lanes import Group, Lane, Site, Unit
-from fenrask.estate import Described, Onward
+from fenrask.estate import Described, Onward, Transfer
 from fenrask.routing import Ways
 from fenrask.teletraffic import held_each
 from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR
@@ -118,16 +119,40 @@ class Amounts:
                 crossed += each
         return crossed
 
-    def as_it_is(self, unit: Unit) -> tuple[Fraction, Fraction]:
-        """Of a unit that keeps its ways: the volume that crosses zones, and what is sent to the internet."""
-        crossed = sent = Fraction(0)
+    def crossing_month(self, unit: Unit, lane: Lane) -> Fraction:
+        """What a unit's crossings of zones, networks and regions cost a month on its way to a lane's sites."""
+        if not lane.sites:
+            return self._as_it_is(unit)[0]
+        return self.crossing(unit, lane) * Fraction(self._transfer(unit.network).cross_zone_per_gb)
+
+    def sent_as_it_is(self, unit: Unit) -> Mapping[str, Fraction]:
+        """What a unit that keeps its ways sends to the internet, by the exit at which it leaves."""
+        return self._as_it_is(unit)[1]
+
+    def _as_it_is(self, unit: Unit) -> tuple[Fraction, dict[str, Fraction]]:
+        crossed, sent = Fraction(0), dict[str, Fraction]()
         size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+        networks = self.described.estate.networks
         for name in unit.flows:
             flow_out, flow_back = (one / size for one in self._volume(name))
             for way in (one for one in self.ways.by_flow[name] if one.subnet in unit.subnets):
-                crossed += way.share * (flow_out + flow_back) * sum(hop.crosses_zone for hop in way.walk.hops)
-                sent += way.share * flow_out if way.walk.onward is Onward.INTERNET else 0
+                both = way.share * (flow_out + flow_back)
+                for hop in way.walk.hops:
+                    if hop.crosses_zone:
+                        estate = self.described.estate
+                        tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
+                        crossed += both * Fraction(tariff.cross_zone_per_gb)
+                for one, other in networks_left(self.ways, way):
+                    tariff, far = self._transfer(one), networks[one].region != networks[other].region
+                    crossed += both * Fraction(tariff.cross_region_per_gb if far else tariff.cross_network_per_gb)
+                if way.walk.onward is Onward.INTERNET:
+                    last = way.walk.exits[-1]
+                    sent[last] = sent.get(last, Fraction(0)) + way.share * flow_out
         return crossed, sent
+
+    def _transfer(self, network: str) -> Transfer:
+        stated = self.described.estate.networks.get(network)
+        return self.described.catalogue.transfer_in(stated.region if stated else "")
 
     @property
     def _month_s(self) -> float:

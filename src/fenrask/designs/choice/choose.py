@@ -131,6 +131,7 @@ def _model(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) ->
     model = Model(amounts, units)
     add_rooms(model, margin)
     add_metered(model)
+    model.add_commitments()
     add_partners(model)
     if asked.zone_headroom is not None:
         add_losses(model, asked.zone_headroom)

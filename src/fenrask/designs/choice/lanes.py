@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from fenrask.designs.draft import DEFAULT
 from fenrask.designs.private_ways import endpoints_of
-from fenrask.estate import KINDS, Described, Needs, Onward
+from fenrask.estate import BY_NAME, KINDS, Described, Needs, Onward
 from fenrask.prefixes import is_public
 from fenrask.routing import Way, Ways
 
@@ -196,7 +196,8 @@ def _translators(described: Described, group: Group, name: str, places: "_Places
     stated, needs = estate.destinations[group.to], group.needs
     fails = [] if stated.protocol in offer.protocols else ["protocol"]
     fails += ["off_internet"] if needs.off_internet else []
-    fails += ["inspected"] if needs.inspected and not KINDS[offer.kind].inspects else []
+    nameless = needs.inspected == BY_NAME and not stated.names
+    fails += ["inspected"] if nameless or (needs.inspected and not KINDS[offer.kind].inspects) else []
     ties = offer.ports is not None and (offer.ports.hashes_hosts or offer.ports.block is not None)
     singles = needs.one_source_per_host and not ties
     zones = [estate.subnets[one].zone for one in subnets]
@@ -205,8 +206,8 @@ def _translators(described: Described, group: Group, name: str, places: "_Places
         yield Lane(f"{name} for the network", (site,) * len(subnets), tuple(fails), singles)
         return
     for zone in places.zones(network):
-        alone = ["survives"] if needs.survives and any(one not in (None, zone) for one in zones) else []
         site = places.standing(name, network, zone)
+        alone = ["survives"] if needs.survives and any(one not in (None, zone) for one in zones) else []
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
         yield Lane(where_it_is, (site,) * len(subnets), (*fails, *alone), singles)
     if len(set(zones)) > 1:

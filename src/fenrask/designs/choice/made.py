@@ -8,6 +8,7 @@ from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.model import Holding
 from fenrask.designs.contract import Patch
 from fenrask.designs.draft import DEFAULT, Draft
+from fenrask.designs.placing import missing_rules, named_rules
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
@@ -64,8 +65,11 @@ def _put_up(draft: Draft, site: Site, held: Holding | None, stated: bool) -> str
     if stated and held is not None:
         sized["at_least"] = held.number
     if site.existing:
+        changed = missing_rules(draft.described, site.existing, site.network)
         if held is not None and not held.listed:
-            draft.exits[site.existing] = sized
+            changed |= sized
+        if changed:
+            draft.exits[site.existing] = changed
         return site.existing
     where = "-".join(filter(None, (site.network, site.zone)))
     data: dict[str, Any] = {"kind": site.kind, "offer": site.offer}
@@ -74,6 +78,8 @@ def _put_up(draft: Draft, site: Site, held: Holding | None, stated: bool) -> str
         data |= {"subnet": draft.landing(site.network, site.zone)} if site.zone else {"network": site.network}
         if not site.zone and "network" not in _keys(site.kind):
             data["subnet"] = draft.landing(site.network, None)
+        if site.kind == "inspecting-firewall":
+            data |= named_rules(draft.described, site.network)
         return draft.add(f"{site.offer}-{where}", data)
     data |= {"destination": site.destination}
     data |= {"subnets": list(site.subnets)} if site.subnets else {"network": site.network}

@@ -5,62 +5,94 @@ before is full.
 """
 
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from fractions import Fraction
 
+from fenrask.charges import estate_wide
 from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.model import Model
-from fenrask.estate import Rate, Tiers
+from fenrask.estate import Estate, Rate, Tiers
 
 __all__ = ["add_metered"]
 
 
+@dataclass(frozen=True)
+class _Pool:
+    """Volumes that one rate is summed over, by the variable that brings them; and whose item of the bill they are."""
+
+    rate: Rate
+    item: str
+    offer: str
+    volumes: dict[int, float] = field(default_factory=dict)
+
+    def add(self, variable: int, volume: Fraction) -> None:
+        self.volumes[variable] = self.volumes.get(variable, 0.0) + float(volume)
+
+
 def add_metered(model: Model) -> None:
-    """What is charged by volume: carried by sites, sent to the internet and to services."""
-    catalogue = model.amounts.described.catalogue
-    carried: dict[str, tuple[Rate, float, dict[int, float]]] = {}
-    sent: dict[tuple[str, str], dict[int, float]] = {}
+    """What is charged by volume: carried by sites, sent to the internet and to services; and least sums."""
+    carried: dict[str, _Pool] = {}
+    sent: dict[tuple[str, str], _Pool] = {}
     for key, variable in model.taken.items():
         unit, lane = model.units[key[0]], key[1]
         for site, laid in model.laid[key].items():
             rate = model.offer(site).rates_in(model.region(site)).processed_per_gb
-            pool = f"{site.offer} {model.region(site)}" if _estate_wide(rate) else str(site)
-            volumes = carried.setdefault(pool, (rate, model.paid("processed", site.offer), {}))[2]
-            volumes[variable] = volumes.get(variable, 0.0) + float(laid.volume)
-        for scope, item, volume in _sent(model, unit, lane):
-            volumes = sent.setdefault((scope, item), {})
-            volumes[variable] = volumes.get(variable, 0.0) + float(volume)
-    for rate, paid, volumes in carried.values():
-        _charge(model, rate, volumes, paid)
-    _minimums(model)
-    for (_, item), volumes in sent.items():
-        out = catalogue.transfer.internet_out_per_gb
-        service = catalogue.transfer.service_out_per_gb
-        rate = out if item == "internet" or service is None else service
-        _charge(model, rate, volumes, model.paid("internet out", "") if item == "internet" else 1.0)
+            scope = f"{site.offer} {model.region(site)}" if estate_wide(rate) else str(site)
+            carried.setdefault(scope, _Pool(rate, "processed", site.offer)).add(variable, laid.volume)
+        for one in _sent(model, unit, lane):
+            pool = _Pool(one.rate, one.item, "")
+            sent.setdefault((one.summed_over, one.item), pool).add(variable, one.volume)
+    charged = {scope: _charge(model, pool) for scope, pool in (*carried.items(), *sent.items())}
+    for site, opened in model.opened.items():
+        rates = model.offer(site).rates_in(model.region(site))
+        if rates.month_minimum and not estate_wide(rates.processed_per_gb):
+            least = model.places(site) * float(rates.month_minimum)
+            lacking = model.program.variable(1.0, least, integral=False)
+            row = charged.get(str(site), {}) | {lacking: 1.0, opened: model.hours_month(site) - least}
+            model.program.row(row, low=0)
 
 
-def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[tuple[str, str, Fraction]]:
-    """Volumes that leave to the internet, or by a door to a service: over what they are summed, and which."""
-    transfer = model.amounts.described.catalogue.transfer
-    estate = model.amounts.described.estate
-    wide = _estate_wide(transfer.internet_out_per_gb) or not isinstance(transfer.internet_out_per_gb, Tiers)
-    item = "internet"
-    if estate.destinations[unit.to].service and transfer.service_out_per_gb is not None:
-        item = "service"
-    if not lane.sites:
-        volume = model.amounts.as_it_is(unit)[1]
-        if volume:
-            yield ("" if wide or item == "service" else unit.network), item, volume
-        return
-    out = model.amounts.volume(unit)[0] / len(unit.subnets)
-    for site in lane.sites:
-        if site.translates:
-            yield ("" if wide or item == "service" else _last(site)), item, out
+@dataclass(frozen=True)
+class _Sent:
+    """A volume that leaves to the internet, or by a door to a service, and over what its rate's steps are summed."""
+
+    summed_over: str
+    item: str
+    rate: Rate
+    volume: Fraction
+
+
+def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[_Sent]:
+    if lane.sites:
+        out = model.amounts.volume(unit)[0] / len(unit.subnets)
+        leaving = [(_last(site), model.region(site), out) for site in lane.sites if site.translates]
+    else:
+        estate = model.amounts.described.estate
+        leaving = [
+            (_door(estate, name), estate.region_of(estate.exits[name]), volume)
+            for name, volume in model.amounts.sent_as_it_is(unit).items()
+        ]
+    catalogue = model.amounts.described.catalogue
+    service = model.amounts.described.estate.destinations[unit.to].service
+    for door, region, volume in leaving:
+        transfer, tariff = catalogue.transfer_in(region), catalogue.tariff_of(region)
+        if service and transfer.service_out_per_gb is not None:
+            yield _Sent(tariff, "service out", transfer.service_out_per_gb, volume)
+            continue
+        rate = transfer.internet_out_per_gb
+        each = isinstance(rate, Tiers) and rate.sum_over == "exit"
+        yield _Sent(f"{tariff} {door}" if each else tariff, "internet out", rate, volume)
 
 
 def _last(site: Site) -> str:
     """The exit at which a site's traffic leaves: its network's door, or itself where it stands in none."""
     return str(site) if site.zone is None else site.network
+
+
+def _door(estate: Estate, name: str) -> str:
+    """The same of an exit that stands already."""
+    one = estate.exits[name]
+    return (estate.network_of(one) or name) if one.needs_public_source else name
 
 
 def _minimums(model: Model) -> None:
@@ -79,27 +111,34 @@ def _minimums(model: Model) -> None:
         model.program.row(row, low=0)
 
 
-def _charge(model: Model, rate: Rate, volumes: dict[int, float], paid: float) -> None:
-    if not isinstance(rate, Tiers):
-        for variable, volume in volumes.items():
-            model.program.cost[variable] += float(rate) * paid * volume
-        return
-    most = sum(volumes.values())
+def _charge(model: Model, pool: _Pool) -> dict[int, float]:
+    """Let a pool's volume cost what it does; the money by variable, before discounts."""
+    if not isinstance(pool.rate, Tiers):
+        spent = {variable: float(pool.rate) * volume for variable, volume in pool.volumes.items()}
+    else:
+        spent = _steps(model, pool, pool.rate)
+    for variable, month in spent.items():
+        model.spend(pool.item, pool.offer, variable, month)
+    return spent
+
+
+def _steps(model: Model, pool: _Pool, rate: Tiers) -> dict[int, float]:
+    """A graduated rate: a variable for what fills each step, with its money."""
+    most = sum(pool.volumes.values())
     steps, begins = [], 0.0
     for tier in rate.tiers:
         ends = most if tier.up_to_gb is None else min(most, float(tier.up_to_gb))
         if ends > begins:
-            steps.append((ends - begins, float(tier.rate) * paid))
+            steps.append((ends - begins, float(tier.rate)))
             begins = ends
-    filled = [model.program.variable(cost, width, integral=False) for width, cost in steps]
-    model.program.row({**dict.fromkeys(filled, 1.0), **{one: -volume for one, volume in volumes.items()}}, 0, 0)
+    # In units of the step's width, so that factors stay near 1.
+    filled = [model.program.variable(integral=False) for _ in steps]
+    whole = {variable: width for variable, (width, _) in zip(filled, steps, strict=True)}
+    model.program.row(whole | {one: -volume for one, volume in pool.volumes.items()}, 0, 0)
     for number in range(1, len(steps)):
         if steps[number][1] < steps[number - 1][1]:
             # A cheaper step may be used only where the one before is full.
             full = model.program.variable()
-            model.program.row({filled[number]: 1.0, full: -steps[number][0]}, high=0)
-            model.program.row({filled[number - 1]: 1.0, full: -steps[number - 1][0]}, low=0)
-
-
-def _estate_wide(rate: Rate) -> bool:
-    return isinstance(rate, Tiers) and rate.sum_over == "estate"
+            model.program.row({filled[number]: 1.0, full: -1.0}, high=0)
+            model.program.row({filled[number - 1]: 1.0, full: -1.0}, low=0)
+    return {variable: width * cost for variable, (width, cost) in zip(filled, steps, strict=True)}

@@ -8,16 +8,18 @@ hold is in `rooms`, what is paid by volume in `metered`, what partners' lists ta
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
+from math import ceil
 
 from fenrask.addresses import SINGLE, purchases
+from fenrask.charges import estate_wide
 from fenrask.designs.choice.amounts import Amounts, Laid
 from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.program import Program
-from fenrask.estate import Offer, Tiers
+from fenrask.estate import Commitment, Offer
 from fenrask.prefixes import fewest_prefixes
 from fenrask.units import exact
 
-__all__ = ["Holding", "Model"]
+__all__ = ["Holding", "Model", "Spent"]
 
 MOST_ADDRESSES = 64
 
@@ -30,6 +32,16 @@ class Holding:
     month: Fraction
     entries: int
     listed: bool = False
+
+
+@dataclass(frozen=True)
+class Spent:
+    """What a variable costs as an item of the bill, before any discount."""
+
+    item: str
+    offer: str
+    variable: int
+    month: float
 
 
 @dataclass
@@ -45,6 +57,7 @@ class Model:
     using: dict[Site, list[tuple[int, Lane]]] = field(default_factory=dict)
     """The units and lanes that use each site."""
     laid: dict[tuple[int, Lane], dict[Site, Laid]] = field(default_factory=dict)
+    spent: list[Spent] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self._lanes()
@@ -60,11 +73,9 @@ class Model:
 
     def _lanes(self) -> None:
         """Each unit takes one lane; those of one service that share an endpoint by name take it together."""
-        crossing = float(self.amounts.described.catalogue.transfer.cross_zone_per_gb)
         for number, unit in enumerate(self.units):
             for lane in unit.open_lanes:
-                volume = self.amounts.crossing(unit, lane) if lane.sites else self.amounts.as_it_is(unit)[0]
-                self.taken[number, lane] = self.program.variable(crossing * float(volume))
+                self.taken[number, lane] = self.program.variable(float(self.amounts.crossing_month(unit, lane)))
                 self.laid[number, lane] = dict(self.amounts.laid(unit, lane))
             self.program.row({self.taken[number, lane]: 1.0 for lane in unit.open_lanes}, 1, 1)
 
@@ -90,15 +101,12 @@ class Model:
         return found
 
     def _sites(self) -> None:
-        catalogue = self.amounts.described.catalogue
-        month = float(catalogue.hours_per_month)
         for (number, lane), variable in self.taken.items():
             for site in lane.distinct:
                 if site not in self.opened:
-                    rates = self.offer(site).rates_in(self.region(site))
                     work = self.offer(site).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
-                    hour = float(rates.hour) * self.paid("hours", site.offer)
-                    self.opened[site] = self.program.variable(self.places(site) * (month * hour + work))
+                    self.opened[site] = self.program.variable(self.places(site) * work)
+                    self.spend("hours", site.offer, self.opened[site], self.hours_month(site))
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0)
                 self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
@@ -109,23 +117,43 @@ class Model:
             elif site.subnets:
                 self._found_by_name(site, variable)
 
-    def paid(self, item: str, offer: str) -> float:
-        """The share of an item of the bill that is paid after what committed use takes off as a share."""
-        commitments = self.amounts.described.catalogue.commitments.values()
-        covering = [one for one in commitments if item in one.items and (not one.offers or offer in one.offers)]
-        return 1.0 - sum(float(one.share) for one in covering if one.share is not None)
+    def hours_month(self, site: Site) -> float:
+        """What an open site costs a month for standing there; a begun hour counts whole."""
+        hours = float(self.amounts.described.catalogue.hours_per_month)
+        if site.existing:
+            running = self.amounts.described.estate.exits[site.existing].running_hours
+            hours = hours if running is None else min(hours, float(ceil(exact(running))))
+        return self.places(site) * hours * float(self.offer(site).rates_in(self.region(site)).hour)
+
+    def spend(self, item: str, offer: str, variable: int, month: float) -> None:
+        """A variable costs so much a month as an item of the bill; shares that commitments take off are taken off."""
+        covering = [one for one in self.commitments if one.covers(item, offer) and one.share is not None]
+        self.program.cost[variable] += month * (1.0 - sum(float(one.share or 0) for one in covering))
+        self.spent.append(Spent(item, offer, variable, month))
+
+    def add_commitments(self) -> None:
+        """Fixed sums that commitments take off, at most all that they cover; to be called when all is spent."""
+        for one in self.commitments:
+            if one.month_off is not None:
+                off = self.program.variable(-1.0, float(one.month_off), integral=False)
+                row = {off: 1.0}
+                for spent in self.spent:
+                    if one.covers(spent.item, spent.offer):
+                        row[spent.variable] = row.get(spent.variable, 0.0) - spent.month
+                self.program.row(row, high=0)
+
+    @property
+    def commitments(self) -> list[Commitment]:
+        return list(self.amounts.described.catalogue.commitments.values())
 
     @property
     def left_out(self) -> list[str]:
         """What the bill knows and the programme does not, so that its proof is one but for it."""
-        catalogue = self.amounts.described.catalogue
-        found = [f"the sum off of {name}" for name, one in catalogue.commitments.items() if one.month_off is not None]
+        found = []
         for site in self.opened:
             rates = self.offer(site).rates_in(self.region(site))
-            if rates.month_minimum and isinstance(rates.processed_per_gb, Tiers):
+            if rates.month_minimum and estate_wide(rates.processed_per_gb):
                 found.append(f"the least sum of {site.offer}")
-            if site.existing and self.amounts.described.estate.exits[site.existing].running_hours is not None:
-                found.append(f"the hours of {site.existing}")
         return list(dict.fromkeys(found))
 
     def places(self, site: Site) -> int:
@@ -144,8 +172,9 @@ class Model:
 
     def _addresses(self, site: Site, opened: int) -> None:
         """One holding for an open site, none for another."""
-        paid = self.paid("addresses", site.offer)
-        choices = [(one, self.program.variable(float(one.month) * paid)) for one in self._holdings(site)]
+        choices = [(one, self.program.variable()) for one in self._holdings(site)]
+        for one, variable in choices:
+            self.spend("addresses", site.offer, variable, float(one.month))
         self.holdings[site] = choices
         self.program.row({opened: -1.0, **{variable: 1.0 for _, variable in choices}}, 0, 0)
         single = [variable for one, variable in choices if one.number == 1]
@@ -155,7 +184,7 @@ class Model:
 
     def _holdings(self, site: Site) -> Iterator[Holding]:
         described = self.amounts.described
-        stated = described.catalogue.addresses
+        stated = described.catalogue.addresses_in(self.region(site))
         month = exact(described.catalogue.hours_per_month)
         prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
         listed = described.estate.exits[site.existing].listed_addresses if site.existing else ()

@@ -5,17 +5,22 @@ import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 __all__ = ["Program", "Solution"]
+
+
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Solution:
     """The values of the variables, the objective, and what is proven of it."""
 
-    values: np.ndarray[tuple[int], np.dtype[np.float64]]
+    values: Floats
     objective: float
     bound: float
     """No solution is below it."""
@@ -69,7 +74,7 @@ class Program:
         self, seconds: float, more: Sequence[tuple[Mapping[int, float], float, float]] | None = None
     ) -> Solution | None:
         """The least cost, with rows added for this time only; None where nothing fits, or time is up too soon."""
-        from scipy.optimize import Bounds, LinearConstraint, milp
+        from scipy.optimize import LinearConstraint
         from scipy.sparse import coo_array
 
         rows = [*self._rows, *(more or [])]
@@ -77,12 +82,31 @@ class Program:
         columns = np.array([column for factors, *_ in rows for column in factors], dtype=np.intp)
         values = np.array([value for factors, *_ in rows for value in factors.values()], dtype=np.float64)
         matrix = coo_array((values, (lines, columns)), shape=(len(rows), len(self.cost)))
+        constraints = LinearConstraint(matrix, [low for _, low, _ in rows], [high for *_, high in rows])
+        integral = np.array(self.integral, dtype=bool)
+        upper = np.array(self.upper)
+        answer = self._answer(integral, np.zeros(len(upper)), upper, constraints, seconds)
+        if answer is None:
+            return None
+        # What the solver calls whole is so to a millionth: money is counted again with the whole numbers themselves.
+        whole = np.round(answer.values)
+        low, high = np.where(integral, whole, 0.0), np.where(integral, whole, upper)
+        exact = self._answer(np.zeros_like(integral), low, high, constraints, seconds)
+        if exact is None:
+            return answer
+        return Solution(exact.values, exact.objective, min(answer.bound, exact.objective))
+
+    def _answer(
+        self, integral: NDArray[np.bool_], low: Floats, high: Floats, constraints: Any, seconds: float
+    ) -> Solution | None:
+        from scipy.optimize import Bounds, milp
+
         with _silenced():
             answer = milp(
                 np.array(self.cost),
-                integrality=np.array(self.integral, dtype=int),
-                bounds=Bounds(0, np.array(self.upper)),
-                constraints=LinearConstraint(matrix, [low for _, low, _ in rows], [high for *_, high in rows]),
+                integrality=integral.astype(int),
+                bounds=Bounds(low, high),
+                constraints=constraints,
                 options={"time_limit": seconds, "mip_rel_gap": 1e-9},
             )
         if answer.x is None:

@@ -2,7 +2,7 @@
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
-from fenrask.designs.placing import sending_groups
+from fenrask.designs.placing import named_rules, sending_groups
 from fenrask.estate import Described
 
 __all__ = ["DESIGN"]
@@ -21,6 +21,7 @@ def _patch(described: Described) -> Patch:
                 "offer": offers["inspecting-firewall"],
                 "subnet": inner,
                 "translation": "never",
+                **named_rules(described, network),
             },
         )
         gateway = draft.add(

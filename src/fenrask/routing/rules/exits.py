@@ -74,7 +74,9 @@ def idle_exit(case: Case) -> Iterator[Doubt]:
         if name in used or offer is None:
             continue
         hourly = offer.rates.hour * way_out.units
-        hourly += case.described.catalogue.addresses.hour * (way_out.stated_addresses or 0)
+        hourly += case.described.catalogue.addresses_in(case.estate.region_of(way_out)).hour * (
+            way_out.stated_addresses or 0
+        )
         if hourly:
             month = hourly * case.described.catalogue.hours_per_month
             cause = f"no flow passes {name}; it costs {month:.2f} {case.described.catalogue.currency} a month"

@@ -1,0 +1,98 @@
+"""A translator host's rules for the Linux kernel, as `nft -f` reads them; and the size of its table."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from ipaddress import ip_address
+
+from fenrask.capacity import Translator
+
+__all__ = ["rules_file", "sysctl_file"]
+
+_PLACEHOLDERS = "203.0.113."
+"""Stands for addresses that are not known yet (RFC 5737)."""
+_TIED = {
+    "any-free": "jhash ip saddr . ip daddr",
+    "by-host": "jhash ip saddr",
+    "by-host-and-destination": "jhash ip saddr . ip daddr",
+    "in-turn": "numgen inc",
+}
+
+
+def rules_file(one: Translator, outward: str = "eth0", estate: str = "") -> str:
+    """Translation with its addresses and ports, and the timers, in a table of its own: loading it anew replaces it.
+
+    `outward` is the interface toward the internet.
+    """
+    return "\n".join(_lines(one, outward, estate)) + "\n"
+
+
+def sysctl_file(one: Translator) -> str:
+    """The size of the connection table, with a bucket for each entry."""
+    return (
+        f"# {one.exit}: connections that the table holds, and its buckets.\n"
+        f"net.netfilter.nf_conntrack_max = {one.table}\n"
+        f"net.netfilter.nf_conntrack_buckets = {one.table}\n"
+        "net.ipv4.ip_forward = 1\n"
+    )
+
+
+def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
+    addresses = one.addresses or tuple(f"{_PLACEHOLDERS}{number}" for number in range(1, one.number + 1))
+    table = f"translation_{one.exit.replace('-', '_')}"
+    yield f"# {one.exit}{f' of {estate}' if estate else ''}: source translation on a Linux host. Load with nft -f."
+    yield f"# The table of connections needs {one.table:,} entries (the .sysctl.conf beside this file)."
+    if not one.addresses:
+        yield "# The addresses are not known yet: put them here."
+    for words in one.left_out:
+        yield f"# Not as planned: {words}."
+    yield ""
+    yield f'define outward = "{outward}"'
+    for number, address in enumerate(addresses):
+        yield f"define source_{number} = {address}"
+    yield ""
+    # A table that is not there cannot be deleted: it is made first.
+    yield f"table ip {table} {{}}"
+    yield f"delete table ip {table}"
+    yield f"table ip {table} {{"
+    yield from _timers("tcp_timers", "tcp", one.timers_s)
+    yield from _timers("udp_timers", "udp", one.udp_timers_s)
+    yield "  chain timers {"
+    yield "    type filter hook prerouting priority mangle; policy accept;"
+    yield '    ip protocol tcp ct timeout set "tcp_timers"'
+    yield '    ip protocol udp ct timeout set "udp_timers"'
+    yield "  }"
+    yield "  chain outward {"
+    yield "    type nat hook postrouting priority srcnat; policy accept;"
+    served = f"ip saddr {{ {', '.join(map(str, one.sources))} }} " if one.sources else ""
+    yield f"    oifname $outward {served}meta l4proto {{ tcp, udp }} {_target(one, addresses)}"
+    yield "  }"
+    yield "}"
+
+
+def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[str]:
+    known = ", ".join(f"{state} : {max(1, round(value))}" for state, value in seconds.items() if value)
+    yield f"  ct timeout {name} {{"
+    yield f"    protocol {protocol};"
+    yield "    l3proto ip;"
+    yield f"    policy = {{ {known} }};"
+    yield "  }"
+
+
+def _target(one: Translator, addresses: Sequence[str]) -> str:
+    number, ports = len(addresses), f"{one.first_port}-{one.last_port}"
+    if one.blocks:
+        blocks = ", ".join(
+            f"{host} : $source_{place} . {first}-{last}" for host, (place, first, last) in one.blocks.items()
+        )
+        return f"snat ip to ip saddr map {{ {blocks} }}"
+    if number == 1:
+        return f"snat to $source_0:{ports}"
+    if one.choice == "any-free" and _consecutive(addresses):
+        # The kernel itself ties a host and a destination to one of a range.
+        return f"snat to {addresses[0]}-{addresses[-1]}:{ports}"
+    cells = ", ".join(f"{place} : $source_{place} . {ports}" for place in range(number))
+    return f"snat ip to {_TIED[one.choice]} mod {number} map {{ {cells} }}"
+
+
+def _consecutive(addresses: Sequence[str]) -> bool:
+    numbers = [int(ip_address(one)) for one in addresses]
+    return numbers == list(range(numbers[0], numbers[0] + len(numbers)))

@@ -29,8 +29,10 @@ COMMANDS = {
     "compare": "Size, price and judge whole designs side by side.",
     "choose": "Choose the cheapest mix that meets every need, prove it, and say why the others lost.",
     "stress": "Lose a zone, an exit, a node; slow destinations, storms: who is cut off, what is overloaded.",
+    "simulate": "Replay the day connection by connection: what is refused, with intervals, beside the formulas.",
     "resolve": "Look destinations' names up by DNS, and compare with their prefixes on record.",
     "source": "Show which address a destination sees, now and after the loss of a zone or an exit.",
+    "handover": "Write what the plan means for those who build: a translator host's rules for the kernel.",
     "confirm": "Compare what was observed with what was planned, and say what differs and why.",
     "schema": "Print the JSON Schema of the estate file or the catalogue file.",
 }

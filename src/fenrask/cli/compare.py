@@ -7,10 +7,11 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, judge
+from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, designs_break_even, judge
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.suggestions import nearest
+from fenrask.views.pages.break_even import designs_break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 
 __all__ = ["command"]
@@ -34,6 +35,10 @@ def command(
     base: Annotated[
         Path | None, typer.Option(metavar="ESTATE", help="Instead, what changes flow by flow against this estate.")
     ] = None,
+    flow: Annotated[
+        str | None,
+        typer.Option("--break-even", metavar="FLOW", help="Instead, at which volume of it designs change places."),
+    ] = None,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
     ] = None,
@@ -47,15 +52,26 @@ def command(
         total = now.bill.total - before.bill.total
         call.show(changes_page(described.estate.estate, now.bill.currency, changes(before, now), total))
         return 0
+    if flow is not None and weights:
+        raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
+    seen = flow is None
     own = [_own(path) for path in design or []]
     others = [described.priced_by(file) for file in catalogue or []]
     comparison = beside(
-        compare(described, [*STANDARD, *own], losses=True),
-        {one.catalogue.catalogue: compare(one, STANDARD, losses=True) for one in others},
+        compare(described, [*STANDARD, *own], losses=seen),
+        {one.catalogue.catalogue: compare(one, STANDARD, losses=seen) for one in others},
     )
-    call.show(compare_page(comparison, _weights(weights or [])))
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())
+    if flow is not None:
+        found = designs_break_even(comparison, flow)
+        call.show(designs_break_even_page(described.estate.estate, found))
+        if figure:
+            from fenrask.views.figures.curves import draw_curves
+
+            call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
+        return 0
+    call.show(compare_page(comparison, _weights(weights or [])))
     if figure:
         from fenrask.views.figures.designs import draw_designs
 

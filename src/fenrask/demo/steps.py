@@ -1,9 +1,11 @@
 """The demonstration: the commands in the order of work, each with what to look at."""
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
+from fenrask.capacity import Asked, simulated, translators
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
 from fenrask.designs import Comparison, Judged, compare, single_faults, stress
@@ -14,6 +16,7 @@ from fenrask.records import confirm, drifts, read_observations
 from fenrask.records.names import look_up
 from fenrask.routing import trace
 from fenrask.routing.rules import check
+from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.views.page import Page
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.capacity import capacity_page
@@ -23,8 +26,10 @@ from fenrask.views.pages.choose import choose_page
 from fenrask.views.pages.compare import compare_page
 from fenrask.views.pages.confirm import confirm_page
 from fenrask.views.pages.demand import demand_page
+from fenrask.views.pages.handover import handover_page
 from fenrask.views.pages.path import flows_page, walk_page
 from fenrask.views.pages.resolve import resolve_page
+from fenrask.views.pages.simulate import simulate_page
 from fenrask.views.pages.source import source_page
 from fenrask.views.pages.stress import stress_page
 
@@ -90,6 +95,16 @@ def _stressed(run: Run) -> Page:
     return stress_page(run.judged.described.estate.estate, run.judged.bill.currency, outcomes)
 
 
+def _simulated(run: Run) -> Page:
+    estate = run.judged.described.estate
+    target = estate.targets.refused_share
+    asked = Asked(exits=("gate-a",), around_hours=1)
+    with ThreadPoolExecutor() as executor:
+        stop = Stop(negligible=target / 10, most_attempts=3e7)
+        results = [(one, replicated(one.setting, executor, stop)) for one in simulated(run.judged.capacity, asked)]
+    return simulate_page(estate.estate, target, results)
+
+
 STEPS: tuple[Step, ...] = (
     Step(
         "fenrask check",
@@ -140,6 +155,16 @@ STEPS: tuple[Step, ...] = (
         "fenrask stress",
         "What fails when something does: without zone a the gateway that is left refuses payments.",
         _stressed,
+    ),
+    Step(
+        "fenrask simulate --exit gate-a --around 1",
+        "The same evening connection by connection: the worst is as the formula says, and comes with the load at once.",
+        _simulated,
+    ),
+    Step(
+        "fenrask handover",
+        "What the plan means for a translator host of one's own: rules for the kernel (--save writes them).",
+        lambda run: handover_page(run.judged.described.estate.estate, list(translators(run.judged.capacity))),
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

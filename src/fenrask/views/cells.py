@@ -9,7 +9,7 @@ from typing import Any
 from fenrask.units import cents
 from fenrask.views.page import Column, Table
 
-__all__ = ["plain", "shown", "shown_columns", "sparkline"]
+__all__ = ["plain", "share_text", "shown", "shown_columns", "sparkline"]
 
 _BARS = "▁▂▃▄▅▆▇"
 
@@ -72,7 +72,7 @@ def sparkline(values: Sequence[float], most: int = 24) -> str:
     return "".join(_BARS[round(float(value) / top * (len(_BARS) - 1)) if top else 0] for value in merged)
 
 
-def _share(value: float) -> str:
+def share_text(value: float) -> str:
     """A share in per cent with three significant figures; tiny ones in powers of ten."""
     percent = 100 * value
     if percent == 0:
@@ -98,7 +98,7 @@ def _figure(value: float | Fraction) -> str:
 _SHOWN: dict[str, Callable[[Any], str]] = {
     "count": lambda value: f"{value:,}",
     "figure": _figure,
-    "share": lambda value: _share(float(value)),
+    "share": lambda value: share_text(float(value)),
     "rate": lambda value: f"{value:f}",
     "money": lambda value: f"{cents(Fraction(value)):,}",
     "growth": _growth,

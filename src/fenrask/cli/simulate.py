@@ -1,0 +1,157 @@
+"""`fenrask simulate`."""
+
+import os
+import sys
+from collections.abc import Iterator
+from concurrent.futures import Executor, ThreadPoolExecutor
+from contextlib import contextmanager
+from pathlib import Path
+from time import monotonic
+from typing import Annotated
+
+import typer
+
+from fenrask.capacity import Asked, Simulated, capacity, simulated
+from fenrask.cli.options import Call, estate_command
+from fenrask.cli.progress import Progress
+from fenrask.demand import demand
+from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.estate import Case, Described
+from fenrask.estate.suggestions import nearest
+from fenrask.routing import flow_ways
+from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
+from fenrask.views.pages.simulate import simulate_page
+
+__all__ = ["command"]
+
+
+@estate_command
+def command(
+    call: Call,
+    exit_: Annotated[
+        list[str] | None, typer.Option("--exit", metavar="EXIT", help="Only this exit; may be given again.")
+    ] = None,
+    pools: Annotated[int, typer.Option(min=1, help="So many pools of ports of each exit, the busiest.")] = 1,
+    case: Annotated[str | None, typer.Option(metavar="NAME", help="In this case of the estate's `stress`.")] = None,
+    around: Annotated[
+        float | None,
+        typer.Option(metavar="HOURS", min=0.1, max=168, help="Only so many hours about the busiest moment."),
+    ] = None,
+    precision: Annotated[
+        float, typer.Option(metavar="SHARE", min=1e-4, max=1, help="Stop at an interval of +- so much of the share.")
+    ] = 0.1,
+    runs: Annotated[int, typer.Option("--most-runs", min=2, max=100_000, help="Stop after so many runs.")] = 200,
+    connections: Annotated[
+        float, typer.Option("--most-connections", metavar="NUMBER", min=1, help="Stop after so many, of each pool.")
+    ] = 3e7,
+    seconds: Annotated[float, typer.Option(min=0.1, help="Stop after so many seconds in all.")] = 300.0,
+    seed: Annotated[int, typer.Option(min=0, max=2**31, help="Another seed, another run; the same, the same.")] = 1,
+    workers: Annotated[
+        str,
+        typer.Option(metavar="NUMBER|ADDRESS", help="So many runs at once here; or the address of a Dask scheduler."),
+    ] = "",
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draw ports in use over time to a .png, .svg or .pdf.")
+    ] = None,
+) -> int:
+    described = call.read()
+    estate, stated = described.estate, _case(described, case)
+    _check_exits(described, exit_ or [])
+    if stated is not None:
+        from fenrask.designs import as_sized, case_patch, judge
+
+        before = as_sized(judge(described)).described
+        described = before.patched(case_patch(before, stated), case or "")
+    sized = capacity(demand(flow_ways(described)))
+    asked = Asked(pools, exit_ or [], around, stated.reopen_within_s if stated else None)
+    wanted = list(simulated(sized, asked))
+    stop = Stop(precision, estate.targets.refused_share / 10, runs, connections)
+    results: list[tuple[Simulated, Found]] = []
+    not_run: list[str] = []
+    too_long = [one for one in wanted if one.setting.calls.of_a_run > _MOST_OF_A_RUN]
+    wanted = [one for one in wanted if one.setting.calls.of_a_run <= _MOST_OF_A_RUN]
+    ends = monotonic() + seconds
+    with _executor(workers) as executor, Progress(shown=not call.quiet) as progress:
+        for one in wanted:
+            if not_run or (results and results[-1][1].interrupted) or monotonic() > ends:
+                not_run.append(f"{one.exit}, {one.pool}: not begun")
+                continue
+            told = progress.begun(f"{one.exit}, {one.pool}")
+            try:
+                found = replicated(one.setting, executor, stop, seed, told, lambda: monotonic() > ends)
+            except Interrupted:
+                not_run.append(f"{one.exit}, {one.pool}: stopped before two runs were done")
+                continue
+            results.append((one, found))
+    target = estate.targets.refused_share
+    words = "one run alone has {:.2g} connections; simulate fewer hours (--around)"
+    long = [f"{one.exit}, {one.pool}: {words.format(one.setting.calls.of_a_run)}" for one in too_long]
+    call.show(simulate_page(estate.estate, target, results, case or "", [*long, *not_run]))
+    if figure:
+        from fenrask.views.figures.simulated import draw_simulated
+
+        call.write(figure, draw_simulated(estate.estate, results, figure.suffix))
+    status = int(any(found.low > target for _, found in results))
+    if not_run or any(found.interrupted for _, found in results):
+        # Runs that were begun would be waited for: nobody asks for them any more.
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(status)
+    return status
+
+
+_MOST_OF_A_RUN = 1e9
+
+
+@contextmanager
+def _executor(workers: str) -> Iterator[Executor]:
+    """Threads, since the compiled kernels run beside each other; or a cluster."""
+    if ":" in workers:
+        with _cluster(workers) as executor:
+            yield executor
+        return
+    try:
+        number = int(workers or os.cpu_count() or 1)
+    except ValueError:
+        number = 0
+    if not 1 <= number <= 1024:
+        expected = "a number from 1 to 1024, or an address such as tcp://10.0.0.9:8786"
+        raise UnusableInput([Problem(Place(path="--workers"), repr(workers), expected)])
+    executor = ThreadPoolExecutor(number)
+    try:
+        yield executor
+    finally:
+        executor.shutdown(wait=False, cancel_futures=True)
+
+
+@contextmanager
+def _cluster(address: str) -> Iterator[Executor]:
+    try:
+        from distributed import Client
+    except ImportError:
+        remedy = "Install it: pip install fenrask[cluster]."
+        raise UnusableInput([Problem(Place(path="--workers"), repr(address), "the extra `cluster`", remedy)]) from None
+    try:
+        client = Client(address, timeout="10s")
+    except (OSError, ValueError) as error:
+        raise NoAnswer(f"no scheduler answers at {address}: {error}", "Start one, or leave --workers out.") from None
+    with client:
+        yield client.get_executor()
+
+
+def _case(described: Described, name: str | None) -> Case | None:
+    known = described.estate.stress
+    if name is not None and name not in known:
+        raise UnusableInput([Problem(Place(path="--case"), repr(name), "a case of `stress`", nearest(name, known))])
+    return known[name] if name else None
+
+
+def _check_exits(described: Described, names: list[str]) -> None:
+    known = [name for name, one in described.estate.exits.items() if one.translates]
+    problems = [
+        Problem(Place(path="--exit"), repr(name), "an exit that translates", nearest(name, known))
+        for name in names
+        if name not in known
+    ]
+    if problems:
+        raise UnusableInput(problems)

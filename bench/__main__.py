@@ -2,7 +2,7 @@
 
 import sys
 
-from bench import choice, erlang, reading, scale, start_up
+from bench import choice, erlang, hard, reading, scale, simulation, start_up
 
 MEASUREMENTS = {
     "start-up": start_up.measure,
@@ -10,6 +10,8 @@ MEASUREMENTS = {
     "erlang": erlang.measure,
     "scale": scale.measure,
     "choice": choice.measure,
+    "hard-choice": hard.measure,
+    "simulation": simulation.measure,
 }
 
 

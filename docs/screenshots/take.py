@@ -29,6 +29,7 @@ SHOTS = {
     "compare": "compare",
     "choose": "choose",
     "stress": "stress",
+    "simulate": "simulate --exit gate-a --around 1",
     "resolve": "resolve --server 127.0.0.1#5399",
     "source": "source ticketing-a record-store",
     "confirm": "confirm observed.csv",
@@ -66,7 +67,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            for figure in ("ports.png", "ways.png", "held.png", "refusals.png"):
+            for figure in ("ports.png", "ways.png", "held.png"):
                 shutil.copy(folder / figure, HERE / figure)
             command = [str(PROGRAM), "compare", "--figure", str(HERE / "designs.png"), "--force", "--quiet"]
             subprocess.run(command, cwd=folder, check=False, stdout=subprocess.DEVNULL)

@@ -42,6 +42,13 @@ class Misuse(InFolder):
             ("EXIT=NUMBER", "addresses", "--add", "gate=many"),
             ("at most 9999", "addresses", "--add", "gate=99999999999"),
             ("a case of `stress`", "stress", "--case", "none"),
+            ("a case of `stress`", "simulate", "--case", "none"),
+            ("an exit that translates", "simulate", "--exit", "door"),
+            ("a number from 1 to 1024", "simulate", "--workers", "0"),
+            ("less than or equal to 168", "simulate", "--around", "nan"),
+            ("an interface", "handover", "--outward", ""),
+            ("a flow", "compare", "--break-even", "nothing"),
+            ("one of the two", "compare", "--break-even", "talk", "--weights", "month=1"),
             ("a routing session", "stress", "--session-down", "gate/router"),
             ("a routing session", "stress", "--session-down", "door"),
             ("a name of this estate", "stress", "--lose-zone", "q"),
@@ -62,6 +69,8 @@ class Misuse(InFolder):
             ("one of closed, reset", {"assignment": PORTS, "early_reuse_share": {"closd": 1}}),
             ("at most 1.0", {"assignment": PORTS, "early_reuse_share": 2}),
             ("at least 1", {"assignment": PORTS, "search_tries": 0}),
+            ("search_tries.0", {"assignment": PORTS, "search_tries": [0]}),
+            ("gate.ports.ended_reuse", {"assignment": PORTS, "ended_reuse": {"chance": 1}}),
             ("one of any-free", {"assignment": PORTS, "address_choice": "dice"}),
         ):
             self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"gate": {"ports": ports}}}))
@@ -77,6 +86,10 @@ class Misuse(InFolder):
             (
                 "shares sum to 1",
                 {"flows": {"talk": {"life_s": {"shape": "mixture", "parts": {"a": {"share": 0.4, "mean": 1}}}}}},
+            ),
+            (
+                "found 'by-nam', expected one of by-name",
+                {"destinations": {"partner": {"needs": {"inspected": "by-nam"}}}},
             ),
             ("sum to at most 1", {"flows": {"talk": {"half_closed_share": 0.7, "rejected_share": 0.7}}}),
             ("more than 0.0", {"flows": {"talk": {"burstiness": 0}}}),
@@ -100,3 +113,10 @@ class Misuse(InFolder):
             done = self.program("capacity", "--set", f"{key}={value}", "--set", "exits.gate.addresses=auto")
             self.assertIn(done.returncode, (0, 1), done.stderr)
             self.assertIn("no number of addresses suffices", done.stdout)
+
+    def test_what_cannot_be_simulated_is_said(self) -> None:
+        done = self.program("simulate", "--set", "flows.talk.per_host_per_s=1e9")
+        self.assertIn("nothing was simulated", done.stdout)
+        self.assertIn("simulate fewer hours", done.stdout)
+        done = self.program("simulate", "--set", "flows.talk.life_s=1e9", "--around", "1", "--most-runs", "2")
+        self.assertIn("what is still held of long ago", done.stdout)

@@ -1,8 +1,10 @@
 """Exits as settings of the simulation: at a level load the formulas are exact, so that both have to agree."""
 
+import os
+import pty
+import re
 import signal
 import subprocess
-import time
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -163,16 +165,23 @@ class TheCommand(InFolder):
         self.estate(self.BUSY)
         limits = ("--precision", "0.0001", "--most-connections", "1e12", "--most-runs", "100000", "--seconds", "600")
         command = [str(PROGRAM), "simulate", "--around", "1", *limits]
-        running = subprocess.Popen(
-            command, cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, encoding="utf-8"
-        )
-        time.sleep(12)
-        running.send_signal(signal.SIGINT)
-        shown, messages = running.communicate(timeout=60)
-        self.assertIn(running.returncode, (0, 1), messages)
-        # On a slow machine not even two runs may be done by then.
-        self.assertRegex(shown, "stopped (after [0-9]+|before two) runs")
-        self.assertNotIn("Traceback", messages)
+        # On a terminal the bar tells when the second run is done, however slow the machine.
+        ours, theirs = pty.openpty()
+        terminal = {**os.environ, "TERM": "xterm", "COLUMNS": "100"}
+        try:
+            with open(self.folder / "shown", "w+", encoding="utf-8") as shown:
+                running = subprocess.Popen(command, cwd=self.folder, stdout=shown, stderr=theirs, env=terminal)
+                os.close(theirs)
+                messages = ""
+                while not re.search(r"\b([2-9]|[1-9][0-9]+) runs", messages):
+                    messages += os.read(ours, 4096).decode(errors="replace")
+                running.send_signal(signal.SIGINT)
+                self.assertIn(running.wait(timeout=120), (0, 1), messages)
+                shown.seek(0)
+                self.assertRegex(shown.read(), "stopped after [0-9]+ runs")
+            self.assertNotIn("Traceback", messages)
+        finally:
+            os.close(ours)
 
     def test_a_cluster_gives_the_same(self) -> None:
         from distributed import LocalCluster

@@ -71,36 +71,35 @@ def replicated(
     calls = setting.calls
     expected = float(np.mean(calls.drawn.rates)) * calls.steps * calls.step_s
     batch = int(min(_MANY, max(_FEW, _SMALL // max(1.0, expected))))
-    while True:
-        numbers = range(len(runs), min(len(runs) + batch, max(2, rule.most_runs)))
-        whole = _run(setting, executor, seed, numbers, runs)
+    try:
+        while True:
+            numbers = range(len(runs), min(len(runs) + batch, max(2, rule.most_runs)))
+            _run(setting, executor, seed, numbers, runs)
+            found = _summed(runs, rule)
+            if told:
+                told(len(runs), max(len(runs), math.ceil(_runs_needed(found, rule))))
+            enough = len(runs) >= rule.most_runs or found.attempts >= rule.most_attempts
+            if found.precise or enough or (ended is not None and ended()):
+                return found
+    except KeyboardInterrupt:
         if len(runs) < 2:
-            raise Interrupted("stopped before anything was known")
-        found = _summed(runs, rule)
-        if told:
-            told(len(runs), max(len(runs), math.ceil(_runs_needed(found, rule))))
-        if not whole:
-            return replace(found, interrupted=True)
-        enough = len(runs) >= rule.most_runs or found.attempts >= rule.most_attempts
-        if found.precise or enough or (ended is not None and ended()):
-            return found
+            raise Interrupted("stopped before anything was known") from None
+        return replace(_summed(runs, rule), interrupted=True)
 
 
 class Interrupted(Exception):
     """Stopped from the keyboard before anything was known."""
 
 
-def _run(setting: Setting, executor: Executor, seed: int, numbers: range, runs: list[Run]) -> bool:
-    """One batch onto the runs, in order; False where it was interrupted."""
+def _run(setting: Setting, executor: Executor, seed: int, numbers: range, runs: list[Run]) -> None:
+    """One batch onto the runs, in order; what is not done by an interrupt is not waited for."""
     futures = [executor.submit(setting.run, seed, number) for number in numbers]
     try:
         for one in futures:
             runs.append(one.result())
-    except KeyboardInterrupt:
+    finally:
         for one in futures:
             one.cancel()
-        return False
-    return True
 
 
 def _runs_needed(found: Found, rule: Stop) -> float:

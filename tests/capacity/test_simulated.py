@@ -169,7 +169,7 @@ class TheCommand(InFolder):
         ours, theirs = pty.openpty()
         terminal = {**os.environ, "TERM": "xterm", "COLUMNS": "100"}
         try:
-            with open(self.folder / "shown", "w+", encoding="utf-8") as shown:
+            with (self.folder / "shown").open("w+", encoding="utf-8") as shown:
                 running = subprocess.Popen(command, cwd=self.folder, stdout=shown, stderr=theirs, env=terminal)
                 os.close(theirs)
                 messages = ""

@@ -232,9 +232,16 @@ class AgainstEveryMix(InFolder):
     def test_what_contradicts_what(self) -> None:
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (
             ({}, Wanted(budget=1.0), "no mix keeps to this: a budget of 1.00 a month"),
-            ({}, Wanted(at_most=0), "at most 0 gateways"),
             (
-                {"workloads": {**TWO_ZONES["workloads"], "work": {"subnets": ["app", "app-b"], "hosts": 9000}}},
+                {"destinations": {"partner": {"needs": {"max_source_addresses": 9}}}},
+                Wanted(at_most=0),
+                "at most 0 gateways",
+            ),
+            (
+                {
+                    "workloads": {**TWO_ZONES["workloads"], "work": {"subnets": ["app", "app-b"], "hosts": 9000}},
+                    "destinations": {"partner": {"needs": {"max_source_addresses": 99}}},
+                },
                 Wanted(zone_headroom=0.98),
                 "98% of ports free when a zone is lost",
             ),

@@ -19,7 +19,8 @@ from fenrask.charges import pieces
 from fenrask.demand import demand
 from fenrask.designs.choice import Wanted, choose
 from fenrask.designs.choice.amounts import Amounts
-from fenrask.designs.choice.lanes import Lane, Site, Unit, units_of
+from fenrask.designs.choice.lanes import units_of
+from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.estate import Described, Tiers
 from fenrask.routing import flow_ways
 from fenrask.units import exact
@@ -63,6 +64,8 @@ class Mixes:
             for subnet, site in zip(unit.subnets, lane.sites, strict=True):
                 if routes.setdefault((subnet, unit.to), site) != site:
                     return
+        if any(lane.own_addresses and unit.to in dict(self._partners()) for unit, lane in chosen):
+            return
         by_items, rest = self._without_addresses(chosen, sites)
         translating = [site for site in sites if site.translates]
         for held in product(*(list(self._holdings(site, chosen)) for site in translating)):
@@ -119,15 +122,23 @@ class Mixes:
         month = Fraction(catalogue.hours_per_month)
         items: dict[tuple[str, str], Fraction] = {}
         rest = carried_wide = Fraction(0)
-        for site in sites:
-            rates = catalogue.offers[site.offer].rates
+        given = {
+            self.described.estate.flows[name].from_
+            for unit, lane in chosen
+            if lane.own_addresses
+            for name in unit.flows
+        }
+        hosts = sum(self.described.estate.workloads[name].hosts for name in given)
+        items["addresses", ""] = hosts * Fraction(catalogue.addresses.hour) * month
+        for site, offer in [(one, name) for one in sites for name in (one.offer, one.behind) if name]:
+            rates = catalogue.offers[offer].rates
             volume = Fraction(0)
             for unit, lane in chosen:
                 if site in lane.distinct:
                     volume += self.amounts.laid(unit, lane)[site].volume
             hours = Fraction(rates.hour) * month * site.places
-            items["hours", site.offer] = items.get(("hours", site.offer), Fraction(0)) + hours
-            key = ("processed", site.offer)
+            items["hours", offer] = items.get(("hours", offer), Fraction(0)) + hours
+            key = ("processed", offer)
             if isinstance(rates.processed_per_gb, Tiers) and rates.processed_per_gb.sum_over == "estate":
                 # One offer alone has such a rate here.
                 carried_wide += volume
@@ -139,7 +150,7 @@ class Mixes:
         out = Fraction(0)
         for unit, lane in chosen:
             sent = self.amounts.volume(unit)[0] / len(unit.subnets)
-            out += sum((sent for site in lane.sites if site.translates), Fraction(0))
+            out += sum((sent for site in lane.sites if not site.destination), Fraction(0))
             rest += self.amounts.crossing(unit, lane) * Fraction(catalogue.transfer.cross_zone_per_gb)
         rate = catalogue.transfer.internet_out_per_gb
         items["internet out", ""] = sum((one.amount for one in pieces(rate, out)), Fraction(0))

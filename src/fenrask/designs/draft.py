@@ -5,12 +5,13 @@ from typing import Any
 
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer
-from fenrask.estate import KINDS, Described, Onward, exits_of
+from fenrask.estate import KINDS, Catalogue, Described, Onward, exits_of
 from fenrask.prefixes import Prefix, first_free, parse_prefix
 
-__all__ = ["Draft", "sending_subnets"]
+__all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "hub_offer", "sending_subnets"]
 
 DEFAULT = "0.0.0.0/0"
+DEFAULT_V6 = "::/0"
 LANDING_LENGTH = 28
 """The prefix length of a subnet that is added for a gateway to stand in."""
 
@@ -21,6 +22,12 @@ def sending_subnets(described: Described) -> list[str]:
     senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
     private = {name for one in senders if not one.public_address for name in one.subnets}
     return [name for name in estate.subnets if name in private]
+
+
+def hub_offer(catalogue: Catalogue) -> str:
+    """The offer of a hub with the least hourly rate; empty where a hub costs nothing of its own."""
+    hubs = {name: one.rates.hour for name, one in catalogue.offers.items() if one.kind == "hub"}
+    return min(hubs, key=lambda name: hubs[name], default="")
 
 
 class Draft:

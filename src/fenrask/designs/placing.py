@@ -29,16 +29,16 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
         draft.lead(subnets, DEFAULT, name)
 
 
-def named_rules(described: Described, network: str) -> dict[str, Any]:
-    """The rules of a new firewall in a network; none unless something there must be inspected by name.
+def named_rules(described: Described, *networks: str) -> dict[str, Any]:
+    """The rules of a new firewall for these networks; none unless something from them must be inspected by name.
 
-    One for each destination that the network sends to: by its names where it must be, else by itself.
+    One for each destination that they send to: by its names where it must be, else by itself.
     """
     estate = described.estate
     names: dict[str, dict[str, Any]] = {}
     by_name = set[str]()
     for flow in estate.flows.values():
-        if any(estate.subnets[one].network == network for one in estate.workloads[flow.from_].subnets):
+        if any(estate.subnets[one].network in networks for one in estate.workloads[flow.from_].subnets):
             names.setdefault(flow.to, {"action": "allow", "destinations": [flow.to]})
             if estate.needs_of(flow).inspected == BY_NAME and estate.destinations[flow.to].names:
                 by_name.add(flow.to)

@@ -16,7 +16,7 @@ from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.flows import Flow
 from fenrask.estate.values import AddressText, Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
-from fenrask.prefixes import PrefixTable
+from fenrask.prefixes import Prefix, PrefixTable
 
 __all__ = [
     "Destination",
@@ -50,6 +50,11 @@ class Subnet(Strict):
     routes: str | None = Field(None, description="its route table; left out: the network's, if it has one")
     learns: bool = Field(True, description="whether learned and injected routes are put into its table")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
+
+    @property
+    def prefixes(self) -> tuple[Prefix, ...]:
+        """Its prefixes of either family."""
+        return (self.prefix,) if self.prefix_v6 is None else (self.prefix, self.prefix_v6)
 
 
 class Origin(IntEnum):
@@ -310,12 +315,7 @@ class Estate(Strict):
     @cached_property
     def subnet_table(self) -> PrefixTable[str]:
         """Subnets by prefix, both families."""
-        return PrefixTable(
-            (prefix, name)
-            for name, subnet in self.subnets.items()
-            for prefix in (subnet.prefix, subnet.prefix_v6)
-            if prefix is not None
-        )
+        return PrefixTable((prefix, name) for name, subnet in self.subnets.items() for prefix in subnet.prefixes)
 
     def zones_of(self, way_out: ExitModel) -> tuple[str, ...]:
         """The zones an exit stands in; none for an exit of a whole network or region."""

@@ -8,7 +8,7 @@ import numpy as np
 
 from fenrask.charges import networks_left
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
-from fenrask.designs.choice.lanes import Group, Lane, Site, Unit
+from fenrask.designs.choice.units import Group, Lane, Site, Unit
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.routing import Ways
 from fenrask.teletraffic import held_each
@@ -27,6 +27,8 @@ class Laid:
     bits_per_s: Series
     volume: Fraction
     """Both ways, in the catalogue's unit, a month."""
+    living: Series
+    """Connections that live, as those before the translator see them: it keeps their ports longer."""
 
 
 @dataclass
@@ -59,32 +61,37 @@ class Amounts:
         found = {}
         for site in dict.fromkeys(sites):
             part = Fraction(sites.count(site), len(sites))
-            held, new = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours)
-            bits = np.zeros(self.hours)
+            held, living = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours * POINTS_PER_HOUR)
+            new, bits = np.zeros(self.hours), np.zeros(self.hours)
             for name in unit.flows:
-                its_held, its_new, its_bits = self._flow(name, unit, site)
+                its_held, its_new, its_bits = self._flow(name, unit, site.offer if site.translates else "")
                 held += float(part) * its_held
                 new += float(part) * its_new
                 bits += float(part) * its_bits
-            found[site] = Laid(held, new, bits, (out + back) * part)
+                if site.behind or site.hub:
+                    living += float(part) * self._flow(name, unit, "")[0]
+            found[site] = Laid(held, new, bits, (out + back) * part, living)
         return found
 
-    def _flow(self, name: str, unit: Unit, site: Site) -> tuple[Series, Series, Series]:
-        """What one flow of a unit would lay on a site that served all of it: held, new per s, bits per s."""
+    def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series]:
+        """What one flow of a unit lays on a site that serves all of it: held, new per s, bits per s.
+
+        `offer` is that of the translator that keeps ports; empty where connections are held for their lives alone.
+        """
         estate, flow = self.described.estate, self.described.estate.flows[name]
         hosts, rhythm = estate.workloads[flow.from_].hosts, self._rhythm(flow.rhythm)
         share = float(self._share(name, unit))
         rate = share * new_per_s(flow, hosts)
-        held = share * hosts * (flow.pool_per_host or 0.0) + rate * self._held(name, site)
+        held = share * hosts * (flow.pool_per_host or 0.0) + rate * self._held(name, offer)
         mean = float(np.mean(rhythm))
         shape = rhythm / mean if rate and mean else np.ones(self.hours)
         whole = self._volume(name)
         return held, rate * rhythm, share * float(whole[0] + whole[1]) * 8 / self._month_s * shape
 
     def _share(self, name: str, unit: Unit) -> Fraction:
-        """The part of a flow that is in a unit: workloads may stand in other networks too."""
+        """The part of a flow that is in a unit: of one network and one family, where it has several."""
         workload = self.described.estate.workloads[self.described.estate.flows[name].from_]
-        return Fraction(len(unit.subnets), len(workload.subnets))
+        return Fraction(len(unit.subnets), len(workload.subnets)) * unit.group.part
 
     def _volume(self, name: str) -> tuple[Fraction, Fraction]:
         """Bytes sent and received by a whole flow in a month."""
@@ -123,7 +130,17 @@ class Amounts:
         """What a unit's crossings of zones, networks and regions cost a month on its way to a lane's sites."""
         if not lane.sites:
             return self._as_it_is(unit)[0]
-        return self.crossing(unit, lane) * Fraction(self._transfer(unit.network).cross_zone_per_gb)
+        entered = lane.sites[0].network
+        zones = self.crossing(unit, lane) * Fraction(self._transfer(entered).cross_zone_per_gb)
+        if entered == unit.network:
+            return zones
+        return zones + sum(self.volume(unit)) * self._between(unit.network, entered)
+
+    def _between(self, one: str, other: str) -> Fraction:
+        """What a unit of volume costs that goes from one network to another."""
+        networks, tariff = self.described.estate.networks, self._transfer(one)
+        far = networks[one].region != networks[other].region
+        return Fraction(tariff.cross_region_per_gb if far else tariff.cross_network_per_gb)
 
     def sent_as_it_is(self, unit: Unit) -> Mapping[str, Fraction]:
         """What a unit that keeps its ways sends to the internet, by the exit at which it leaves."""
@@ -132,10 +149,9 @@ class Amounts:
     def _as_it_is(self, unit: Unit) -> tuple[Fraction, dict[str, Fraction]]:
         crossed, sent = Fraction(0), dict[str, Fraction]()
         size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
-        networks = self.described.estate.networks
         for name in unit.flows:
             flow_out, flow_back = (one / size for one in self._volume(name))
-            for way in (one for one in self.ways.by_flow[name] if one.subnet in unit.subnets):
+            for way in (one for one in self.ways.by_flow[name] if unit.holds(one)):
                 both = way.share * (flow_out + flow_back)
                 for hop in way.walk.hops:
                     if hop.crosses_zone:
@@ -143,8 +159,7 @@ class Amounts:
                         tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
                         crossed += both * Fraction(tariff.cross_zone_per_gb)
                 for one, other in networks_left(self.ways, way):
-                    tariff, far = self._transfer(one), networks[one].region != networks[other].region
-                    crossed += both * Fraction(tariff.cross_region_per_gb if far else tariff.cross_network_per_gb)
+                    crossed += both * self._between(one, other)
                 if way.walk.onward is Onward.INTERNET:
                     last = way.walk.exits[-1]
                     sent[last] = sent.get(last, Fraction(0)) + way.share * flow_out
@@ -163,15 +178,14 @@ class Amounts:
             return np.ones(self.hours)
         return np.resize(np.array(self.described.estate.rhythms[name], dtype=np.float64), self.hours)
 
-    def _held(self, flow_name: str, site: Site) -> Series:
-        """Connections held by one new one per s, at a site of an offer; nothing of its own for an endpoint."""
+    def _held(self, flow_name: str, offer: str) -> Series:
+        """Connections held by one new one per s, at a site of an offer."""
         estate = self.described.estate
         flow = estate.flows[flow_name]
         protocol = estate.destinations[flow.to].protocol
-        key = (flow.rhythm, site.offer if site.translates else "", protocol, *flow.ending_key)
+        key = (flow.rhythm, offer, protocol, *flow.ending_key)
         if key not in self._known:
-            offer = self.described.catalogue.offers[site.offer] if site.translates else None
-            law = holding(flow, protocol, offer).law
+            law = holding(flow, protocol, self.described.catalogue.offers.get(offer)).law
             times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)
             self._known[key] = held_each(times, self._rhythm(flow.rhythm), SECONDS_PER_HOUR, [law])[0]
         return self._known[key]

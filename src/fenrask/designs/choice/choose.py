@@ -7,13 +7,14 @@ from time import monotonic
 from fenrask.demand import demand
 from fenrask.designs.choice.amounts import Amounts
 from fenrask.designs.choice.conflicts import conflict, contradiction
-from fenrask.designs.choice.lanes import AS_IT_IS, Lane, Site, Unit, units_of
+from fenrask.designs.choice.lanes import units_of
 from fenrask.designs.choice.made import patch_of
 from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Holding, Model
 from fenrask.designs.choice.partners import add_partners
 from fenrask.designs.choice.program import Solution
 from fenrask.designs.choice.rooms import add_losses, add_rooms
+from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.designs.choice.wanted import Wanted, constrain
 from fenrask.designs.contract import Patch
 from fenrask.designs.judge import Judged, judge
@@ -38,6 +39,7 @@ class Mix:
     lanes: tuple[tuple[Unit, Lane], ...]
     month: float
     addresses: int
+    """Public ones, of sites and of hosts that are given one."""
     open_sites: frozenset[Site]
 
 
@@ -123,7 +125,7 @@ def _kept(unit: Unit, keep: tuple[str, ...]) -> Unit:
     """A unit whose flow is to stay has but the lanes of exits that stand already."""
     if not set(unit.flows) & set(keep):
         return unit
-    lanes = tuple(lane for lane in unit.lanes if lane.name == AS_IT_IS or all(site.existing for site in lane.sites))
+    lanes = tuple(lane for lane in unit.lanes if all(site.existing for site in lane.sites))
     return Unit(unit.group, lanes)
 
 
@@ -152,7 +154,9 @@ def _held(model: Model, solved: Solution) -> dict[Site, Holding]:
 def _mix(model: Model, solved: Solution) -> Mix:
     lanes = tuple((model.units[number], lane) for number, lane in sorted(_taken(model, solved).items()))
     opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
-    return Mix(lanes, solved.objective, sum(one.number for one in _held(model, solved).values()), opened)
+    addresses = sum(one.number for one in _held(model, solved).values())
+    addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
+    return Mix(lanes, solved.objective, addresses, opened)
 
 
 def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:

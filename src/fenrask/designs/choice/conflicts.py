@@ -4,11 +4,11 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from fenrask.designs.choice.amounts import Amounts
-from fenrask.designs.choice.lanes import Lane, Unit
 from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Model
 from fenrask.designs.choice.partners import add_partners
 from fenrask.designs.choice.rooms import add_losses, add_rooms
+from fenrask.designs.choice.units import Unit
 from fenrask.designs.choice.wanted import Wanted, constrain
 from fenrask.units import counted
 
@@ -73,11 +73,10 @@ def _feasible(
             if name not in wanted
         }
         lanes = tuple(
-            Lane(
-                one.name,
-                one.sites,
-                tuple(name for name in one.fails if name in wanted or name == "protocol"),
-                one.singles and "one_source_per_host" in wanted,
+            replace(
+                one,
+                fails=tuple(name for name in one.fails if name in wanted or name == "protocol"),
+                singles=one.singles and "one_source_per_host" in wanted,
             )
             for one in unit.lanes
         )

@@ -1,110 +1,17 @@
-"""What there is to choose from: units of traffic, sites that could carry them, and the lanes of each unit."""
+"""What there is to choose from: flows grouped to units, and the lanes of each; one function a family of lanes."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from fractions import Fraction
 
-from fenrask.designs.draft import DEFAULT
+from fenrask.designs.choice.doors import ipv6_lanes, own_address_lanes
+from fenrask.designs.choice.places import Places
+from fenrask.designs.choice.units import AS_IT_IS, Group, Lane, Site, Unit
 from fenrask.designs.private_ways import endpoints_of
 from fenrask.estate import BY_NAME, KINDS, Described, Needs, Onward
 from fenrask.prefixes import is_public
 from fenrask.routing import Way, Ways
 
-__all__ = ["AS_IT_IS", "Group", "Lane", "Site", "Unit", "units_of"]
-
-AS_IT_IS = "as it is"
-
-
-@dataclass(frozen=True)
-class Site:
-    """An exit that stands, or could be put up: of an offer, in a network, in one zone or for all of it."""
-
-    kind: str
-    offer: str
-    network: str
-    zone: str | None
-    destination: str = ""
-    """The service that an endpoint leads to; empty for a translating exit."""
-    subnets: tuple[str, ...] = ()
-    """The subnets that an in-subnet endpoint stands in."""
-    existing: str = ""
-    """The name of the exit that stands there already."""
-
-    @property
-    def translates(self) -> bool:
-        return not self.destination
-
-    @property
-    def places(self) -> int:
-        """How many times its hourly rate is paid."""
-        return len(self.subnets) or 1
-
-
-@dataclass(frozen=True)
-class Lane:
-    """One way for a unit: the site that each of its subnets uses; none of them where all stays as it is."""
-
-    name: str
-    sites: tuple[Site, ...]
-    """One for each subnet of the unit."""
-    fails: tuple[str, ...]
-    """The needs that it does not meet, whatever else is chosen."""
-    singles: bool = False
-    """Whether its sites may have but one address each."""
-
-    @property
-    def distinct(self) -> tuple[Site, ...]:
-        return tuple(dict.fromkeys(self.sites))
-
-
-@dataclass(frozen=True)
-class Group:
-    """All flows from the same subnets of one network to one destination: one route serves them all."""
-
-    flows: tuple[str, ...]
-    to: str
-    network: str
-    subnets: tuple[str, ...]
-    needs: Needs
-    """What any of them needs."""
-    public: bool
-    """Whether their hosts have public addresses of their own."""
-
-
-@dataclass(frozen=True)
-class Unit:
-    """A group with its lanes; it is not split."""
-
-    group: Group
-    lanes: tuple[Lane, ...]
-
-    @property
-    def flows(self) -> tuple[str, ...]:
-        return self.group.flows
-
-    @property
-    def to(self) -> str:
-        return self.group.to
-
-    @property
-    def network(self) -> str:
-        return self.group.network
-
-    @property
-    def subnets(self) -> tuple[str, ...]:
-        return self.group.subnets
-
-    @property
-    def needs(self) -> Needs:
-        return self.group.needs
-
-    @property
-    def name(self) -> str:
-        return ", ".join(self.flows)
-
-    @property
-    def open_lanes(self) -> tuple[Lane, ...]:
-        """Those that meet its needs."""
-        return tuple(one for one in self.lanes if not one.fails)
+__all__ = ["units_of"]
 
 
 def units_of(ways: Ways) -> list[Unit]:
@@ -119,29 +26,47 @@ def units_of(ways: Ways) -> list[Unit]:
             by_network.setdefault(estate.subnets[subnet].network, []).append(subnet)
         for network, subnets in by_network.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
-    found, places = [], _Places(described)
+    found, places = [], Places(described)
     for (network, some, to, public), names in flows.items():
         needs = estate.needs_of(estate.flows[names[0]])
         for name in names[1:]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
-        group = Group(tuple(names), to, network, some, needs, public)
-        found.append(Unit(group, tuple(_lanes(ways, group, places))))
+        for family, part in _families(described, to):
+            group = Group(tuple(names), to, network, some, needs, public, family, part)
+            found.append(Unit(group, tuple(_lanes(ways, group, places))))
     return found
 
 
-def _lanes(ways: Ways, group: Group, places: "_Places") -> Iterator[Lane]:
+def _families(described: Described, to: str) -> Iterator[tuple[int | None, Fraction]]:
+    """The IP versions of a destination, with the share of its prefixes of each; None where all go one way."""
+    stated = described.estate.destinations[to]
+    versions = [prefix.version for prefix in stated.prefixes]
+    if stated.service or 6 not in versions:
+        yield None, Fraction(1)
+        return
+    for version in sorted(set(versions)):
+        yield version, Fraction(versions.count(version), len(versions))
+
+
+def _lanes(ways: Ways, group: Group, places: Places) -> Iterator[Lane]:
     described = ways.described
-    own = [way for name in group.flows for way in ways.by_flow[name] if way.subnet in group.subnets]
+    own = [way for name in group.flows for way in ways.by_flow[name] if group.holds(way)]
     if _stays(described, own):
         yield Lane(AS_IT_IS, (), tuple(_fails_as_it_is(described, own, group.needs)))
     prefixes = described.estate.destinations[group.to].prefixes
     if group.public or (prefixes and not any(map(is_public, prefixes))):
+        return
+    if group.family == 6:
+        yield from ipv6_lanes(described, group)
         return
     for name, offer in described.catalogue.offers.items():
         if offer.kind.endswith("-endpoint"):
             yield from _endpoint(described, group, name)
         elif KINDS[offer.kind].model_fields.get("addresses") and offer.kind != "forward-proxy":
             yield from _translators(described, group, name, places)
+            yield from _behind(described, group, name, places)
+            yield from _shared(described, group, name, places)
+    yield from own_address_lanes(group)
 
 
 def _stays(described: Described, own: list[Way]) -> bool:
@@ -190,78 +115,78 @@ def _by_zone(described: Described, to: str, network: str) -> dict[str | None, st
     return {estate.subnets[name].zone: name for name in reversed(names)}
 
 
-def _translators(described: Described, group: Group, name: str, places: "_Places") -> Iterator[Lane]:
-    network, subnets, offer = group.network, group.subnets, described.catalogue.offers[name]
-    estate = described.estate
-    stated, needs = estate.destinations[group.to], group.needs
-    fails = [] if stated.protocol in offer.protocols else ["protocol"]
-    fails += ["off_internet"] if needs.off_internet else []
-    nameless = needs.inspected == BY_NAME and not stated.names
-    fails += ["inspected"] if nameless or (needs.inspected and not KINDS[offer.kind].inspects) else []
-    ties = offer.ports is not None and (offer.ports.hashes_hosts or offer.ports.block is not None)
-    singles = needs.one_source_per_host and not ties
-    zones = [estate.subnets[one].zone for one in subnets]
+def _translators(described: Described, group: Group, name: str, places: Places) -> Iterator[Lane]:
+    """An offer in one zone, in each zone, or for the network."""
+    network, offer = group.network, described.catalogue.offers[name]
+    fails, singles = _fails(described, group, name, KINDS[offer.kind].inspects), _singles(described, group, name)
     if offer.scope == "region":
         site = places.standing(name, network, None)
-        yield Lane(f"{name} for the network", (site,) * len(subnets), tuple(fails), singles)
+        yield Lane(f"{name} for the network", (site,) * len(group.subnets), fails, singles)
         return
     for zone in places.zones(network):
         site = places.standing(name, network, zone)
-        alone = ["survives"] if needs.survives and any(one not in (None, zone) for one in zones) else []
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
-        yield Lane(where_it_is, (site,) * len(subnets), (*fails, *alone), singles)
+        alone = _falls_with(described, group, zone)
+        yield Lane(where_it_is, (site,) * len(group.subnets), (*fails, *alone), singles)
+    zones = [described.estate.subnets[one].zone for one in group.subnets]
     if len(set(zones)) > 1:
         sites = tuple(places.standing(name, network, zone) for zone in zones)
-        yield Lane(f"{name} in each zone", sites, tuple(fails), singles)
+        yield Lane(f"{name} in each zone", sites, fails, singles)
 
 
-class _Places:
-    """Where translating exits can stand: each place is looked up once."""
-
-    def __init__(self, described: Described) -> None:
-        self._described = described
-        self._sites: dict[tuple[str, str, str | None], Site] = {}
-        estate = described.estate
-        senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
-        self._zones: dict[str, list[str | None]] = {}
-        for name in dict.fromkeys(name for one in senders for name in one.subnets):
-            subnet = estate.subnets[name]
-            zones = self._zones.setdefault(subnet.network, [])
-            if subnet.zone not in zones:
-                zones.append(subnet.zone)
-
-    def zones(self, network: str) -> list[str | None]:
-        """The zones of a network from which something is sent."""
-        return self._zones[network]
-
-    def standing(self, offer: str, network: str, zone: str | None) -> Site:
-        """The site of an offer at a place."""
-        key = (offer, network, zone)
-        if key not in self._sites:
-            self._sites[key] = _standing(self._described, offer, network, zone)
-        return self._sites[key]
-
-
-def _standing(described: Described, offer: str, network: str, zone: str | None) -> Site:
-    """The site of an offer at a place, with the exit that stands there, if one does and its way leads on to a door."""
-    estate = described.estate
-    kind = described.catalogue.offers[offer].kind
-    for name, one in estate.exits.items():
-        if one.offer_name != offer or one.fault or one.pool is not None or not one.translates:
+def _behind(described: Described, group: Group, name: str, places: Places) -> Iterator[Lane]:
+    """An offer behind a firewall that inspects and does not translate, where anything of the network is inspected."""
+    offers, network = described.catalogue.offers, group.network
+    if network not in places.inspected or KINDS[offers[name].kind].inspects:
+        return
+    fails, singles = _fails(described, group, name, True), _singles(described, group, name)
+    zones = [described.estate.subnets[one].zone for one in group.subnets]
+    for wall, offer in offers.items():
+        if offer.kind != "inspecting-firewall":
             continue
-        here = one.of_network == network if zone is None and one.of_network else _stands(described, name, network, zone)
-        if here:
-            return Site(kind, offer, network, zone, existing=name)
-    return Site(kind, offer, network, zone)
+        words = f"{wall} before {name}"
+        if "region" in (offer.scope, offers[name].scope):
+            site = places.behind(name, wall, network, None)
+            yield Lane(f"{words} for the network", (site,) * len(zones), fails, singles)
+            continue
+        zone = places.busiest(network)
+        site = places.behind(name, wall, network, zone)
+        where_it_is = f"{words} in zone {zone}" if zone else f"{words} in {network}"
+        yield Lane(where_it_is, (site,) * len(zones), (*fails, *_falls_with(described, group, zone)), singles)
+        if len(set(zones)) > 1:
+            sites = tuple(places.behind(name, wall, network, one) for one in zones)
+            yield Lane(f"{words} in each zone", sites, fails, singles)
 
 
-def _stands(described: Described, name: str, network: str, zone: str | None) -> bool:
-    estate = described.estate
-    for subnet_name in estate.exits[name].stands_in:
-        subnet = estate.subnets[subnet_name]
-        default = estate.route_tables.get(estate.table_of(subnet_name) or "", {}).get(DEFAULT)
-        door = estate.exits.get(default) if isinstance(default, str) else None
-        leads_out = door is not None and door.onward is Onward.INTERNET and door.needs_public_source
-        if subnet.network == network and subnet.zone == zone and leads_out:
-            return True
-    return False
+def _shared(described: Described, group: Group, name: str, places: Places) -> Iterator[Lane]:
+    """An offer in the network with the most hosts, with a hub that brings it the others' traffic."""
+    if not places.centre:
+        return
+    site, inspects = places.shared(name), KINDS[described.catalogue.offers[name].kind].inspects
+    fails = (*_fails(described, group, name, inspects), *_falls_with(described, group, site.zone))
+    how = f"{name} in {site.network} by a hub"
+    yield Lane(how, (site,) * len(group.subnets), fails, _singles(described, group, name))
+
+
+def _fails(described: Described, group: Group, name: str, inspects: bool) -> tuple[str, ...]:
+    """The needs that no site of a translating offer meets, wherever it stands."""
+    stated, needs = described.estate.destinations[group.to], group.needs
+    fails = [] if stated.protocol in described.catalogue.offers[name].protocols else ["protocol"]
+    fails += ["off_internet"] if needs.off_internet else []
+    nameless = needs.inspected == BY_NAME and not stated.names
+    fails += ["inspected"] if nameless or (needs.inspected and not inspects) else []
+    return tuple(fails)
+
+
+def _singles(described: Described, group: Group, name: str) -> bool:
+    """Whether an offer may have one address alone, since it does not tie hosts to one of several."""
+    ports = described.catalogue.offers[name].ports
+    ties = ports is not None and (ports.hashes_hosts or ports.block is not None)
+    return group.needs.one_source_per_host and not ties
+
+
+def _falls_with(described: Described, group: Group, zone: str | None) -> tuple[str, ...]:
+    """`survives`, where hosts in other zones would be cut off with this one."""
+    zones = [described.estate.subnets[one].zone for one in group.subnets]
+    cut_off = zone is not None and any(one not in (None, zone) for one in zones)
+    return ("survives",) if group.needs.survives and cut_off else ()

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 
 from fenrask.charges import estate_wide
-from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.model import Model
+from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.estate import Estate, Rate, Tiers
 
 __all__ = ["add_metered"]
@@ -36,20 +36,22 @@ def add_metered(model: Model) -> None:
     for key, variable in model.taken.items():
         unit, lane = model.units[key[0]], key[1]
         for site, laid in model.laid[key].items():
-            rate = model.offer(site).rates_in(model.region(site)).processed_per_gb
-            scope = f"{site.offer} {model.region(site)}" if estate_wide(rate) else str(site)
-            carried.setdefault(scope, _Pool(rate, "processed", site.offer)).add(variable, laid.volume)
+            for offer in site.passed_from(unit.network):
+                rate = model.offer(offer).rates_in(model.region(site)).processed_per_gb
+                scope = f"{offer} {model.region(site)}" if estate_wide(rate) else f"{offer} {site}"
+                carried.setdefault(scope, _Pool(rate, "processed", offer)).add(variable, laid.volume)
         for one in _sent(model, unit, lane):
             pool = _Pool(one.rate, one.item, "")
             sent.setdefault((one.summed_over, one.item), pool).add(variable, one.volume)
     charged = {scope: _charge(model, pool) for scope, pool in (*carried.items(), *sent.items())}
     for site, opened in model.opened.items():
-        rates = model.offer(site).rates_in(model.region(site))
-        if rates.month_minimum and not estate_wide(rates.processed_per_gb):
-            least = model.places(site) * float(rates.month_minimum)
-            lacking = model.program.variable(1.0, least, integral=False)
-            row = charged.get(str(site), {}) | {lacking: 1.0, opened: model.hours_month(site) - least}
-            model.program.row(row, low=0)
+        for offer in site.offers:
+            rates = model.offer(offer).rates_in(model.region(site))
+            if rates.month_minimum and not estate_wide(rates.processed_per_gb):
+                least = model.places(site) * float(rates.month_minimum)
+                lacking = model.program.variable(1.0, least, integral=False)
+                row = charged.get(f"{offer} {site}", {}) | {lacking: 1.0}
+                model.program.row(row | {opened: model.hours_month(site, offer) - least}, low=0)
 
 
 @dataclass(frozen=True)
@@ -65,7 +67,7 @@ class _Sent:
 def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[_Sent]:
     if lane.sites:
         out = model.amounts.volume(unit)[0] / len(unit.subnets)
-        leaving = [(_last(site), model.region(site), out) for site in lane.sites if site.translates]
+        leaving = [(_last(site), model.region(site), out) for site in lane.sites if site.leaves]
     else:
         estate = model.amounts.described.estate
         leaving = [
@@ -86,29 +88,15 @@ def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[_Sent]:
 
 def _last(site: Site) -> str:
     """The exit at which a site's traffic leaves: its network's door, or itself where it stands in none."""
-    return str(site) if site.zone is None else site.network
+    in_subnet = site.zone is not None or site.behind or site.shared
+    alone = site.kind != "direct-internet" and not in_subnet
+    return str(site) if alone else site.network
 
 
 def _door(estate: Estate, name: str) -> str:
     """The same of an exit that stands already."""
     one = estate.exits[name]
     return (estate.network_of(one) or name) if one.needs_public_source else name
-
-
-def _minimums(model: Model) -> None:
-    """What an open site lacks to its least sum a month, where what it carries has a flat rate."""
-    month = float(model.amounts.described.catalogue.hours_per_month)
-    for site, opened in model.opened.items():
-        rates = model.offer(site).rates_in(model.region(site))
-        if not rates.month_minimum or isinstance(rates.processed_per_gb, Tiers):
-            continue
-        places = model.places(site)
-        least = places * float(rates.month_minimum)
-        lacking = model.program.variable(1.0, least, integral=False)
-        row = {lacking: 1.0, opened: places * month * float(rates.hour) - least}
-        for key in model.using[site]:
-            row[model.taken[key]] = float(model.laid[key][site].volume) * float(rates.processed_per_gb)
-        model.program.row(row, low=0)
 
 
 def _charge(model: Model, pool: _Pool) -> dict[int, float]:

@@ -13,8 +13,8 @@ from math import ceil
 from fenrask.addresses import SINGLE, purchases
 from fenrask.charges import estate_wide
 from fenrask.designs.choice.amounts import Amounts, Laid
-from fenrask.designs.choice.lanes import Lane, Site, Unit
 from fenrask.designs.choice.program import Program
+from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.estate import Commitment, Offer
 from fenrask.prefixes import fewest_prefixes
 from fenrask.units import exact
@@ -58,6 +58,8 @@ class Model:
     """The units and lanes that use each site."""
     laid: dict[tuple[int, Lane], dict[Site, Laid]] = field(default_factory=dict)
     spent: list[Spent] = field(default_factory=list)
+    public: dict[str, int] = field(default_factory=dict)
+    """By workload: whether each of its hosts gets a public address."""
 
     def __post_init__(self) -> None:
         self._lanes()
@@ -68,8 +70,16 @@ class Model:
     def sites(self) -> list[Site]:
         return list(self.opened)
 
-    def offer(self, site: Site) -> Offer:
-        return self.amounts.described.catalogue.offers[site.offer]
+    def offer(self, name: str) -> Offer:
+        return self.amounts.described.catalogue.offers[name]
+
+    def hosts(self, workload: str) -> int:
+        """How many hosts a workload has."""
+        return self.amounts.described.estate.workloads[workload].hosts
+
+    def passing(self, site: Site, offer: str) -> list[tuple[int, Lane]]:
+        """The units and lanes that use a site and pass an offer of it on their way."""
+        return [key for key in self.using[site] if offer in site.passed_from(self.units[key[0]].network)]
 
     def _lanes(self) -> None:
         """Each unit takes one lane; those of one service that share an endpoint by name take it together."""
@@ -77,15 +87,30 @@ class Model:
             for lane in unit.open_lanes:
                 self.taken[number, lane] = self.program.variable(float(self.amounts.crossing_month(unit, lane)))
                 self.laid[number, lane] = dict(self.amounts.laid(unit, lane))
+                if lane.own_addresses:
+                    self._given_addresses(self.taken[number, lane], unit)
             self.program.row({self.taken[number, lane]: 1.0 for lane in unit.open_lanes}, 1, 1)
+
+    def _given_addresses(self, taken: int, unit: Unit) -> None:
+        """A lane for which every host of its workloads has a public address."""
+        described = self.amounts.described
+        month = float(described.catalogue.hours_per_month)
+        for name in dict.fromkeys(described.estate.flows[one].from_ for one in unit.flows):
+            if name not in self.public:
+                self.public[name] = self.program.variable()
+                for subnet in (stated := described.estate.workloads[name]).subnets:
+                    region = described.estate.networks[described.estate.subnets[subnet].network].region
+                    hour = float(described.catalogue.addresses_in(region).hour)
+                    self.spend("addresses", "", self.public[name], stated.hosts / len(stated.subnets) * month * hour)
+            self.program.row({taken: 1.0, self.public[name]: -1.0}, high=0)
 
     def _routes(self) -> None:
         """A subnet has one route to a destination: units that share both lead there by the same site."""
-        sharing: dict[tuple[str, str], list[int]] = {}
+        sharing: dict[tuple[str, str, int | None], list[int]] = {}
         for number, unit in enumerate(self.units):
             for subnet in unit.subnets:
-                sharing.setdefault((subnet, unit.to), []).append(number)
-        for (subnet, _), numbers in sharing.items():
+                sharing.setdefault((subnet, unit.to, unit.group.family), []).append(number)
+        for (subnet, *_), numbers in sharing.items():
             for other in numbers[1:]:
                 one, two = self._leading(numbers[0], subnet), self._leading(other, subnet)
                 for site in {**one, **two}:
@@ -104,9 +129,11 @@ class Model:
         for (number, lane), variable in self.taken.items():
             for site in lane.distinct:
                 if site not in self.opened:
-                    work = self.offer(site).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
-                    self.opened[site] = self.program.variable(self.places(site) * work)
-                    self.spend("hours", site.offer, self.opened[site], self.hours_month(site))
+                    self.opened[site] = self.program.variable()
+                    for offer in site.offers:
+                        work = self.offer(offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
+                        self.program.cost[self.opened[site]] += self.places(site) * work
+                        self.spend("hours", offer, self.opened[site], self.hours_month(site, offer))
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0)
                 self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
@@ -117,13 +144,13 @@ class Model:
             elif site.subnets:
                 self._found_by_name(site, variable)
 
-    def hours_month(self, site: Site) -> float:
-        """What an open site costs a month for standing there; a begun hour counts whole."""
+    def hours_month(self, site: Site, offer: str) -> float:
+        """What an offer of an open site costs a month for standing there; a begun hour counts whole."""
         hours = float(self.amounts.described.catalogue.hours_per_month)
         if site.existing:
             running = self.amounts.described.estate.exits[site.existing].running_hours
             hours = hours if running is None else min(hours, float(ceil(exact(running))))
-        return self.places(site) * hours * float(self.offer(site).rates_in(self.region(site)).hour)
+        return self.places(site) * hours * float(self.offer(offer).rates_in(self.region(site)).hour)
 
     def spend(self, item: str, offer: str, variable: int, month: float) -> None:
         """A variable costs so much a month as an item of the bill; shares that commitments take off are taken off."""
@@ -151,9 +178,10 @@ class Model:
         """What the bill knows and the programme does not, so that its proof is one but for it."""
         found = []
         for site in self.opened:
-            rates = self.offer(site).rates_in(self.region(site))
-            if rates.month_minimum and estate_wide(rates.processed_per_gb):
-                found.append(f"the least sum of {site.offer}")
+            for offer in site.offers:
+                rates = self.offer(offer).rates_in(self.region(site))
+                if rates.month_minimum and estate_wide(rates.processed_per_gb):
+                    found.append(f"the least sum of {offer}")
         return list(dict.fromkeys(found))
 
     def places(self, site: Site) -> int:
@@ -191,7 +219,7 @@ class Model:
         if listed:
             number = len(listed)
             yield Holding(number, number * exact(stated.hour) * month, len(fewest_prefixes(listed)), listed=True)
-        most = min(self.offer(site).limits.addresses or MOST_ADDRESSES, MOST_ADDRESSES)
+        most = min(self.offer(site.offer).limits.addresses or MOST_ADDRESSES, MOST_ADDRESSES)
         for number in range(1, most + 1):
             for one in purchases(number, prices):
                 yield Holding(number, one.hour * month, one.entries)

@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 
 from fenrask.capacity import ASSIGNMENTS
 from fenrask.designs.choice.amounts import Laid
-from fenrask.designs.choice.lanes import Lane, Site
 from fenrask.designs.choice.model import Model
+from fenrask.designs.choice.units import Lane, Site
 
 __all__ = ["add_losses", "add_rooms"]
 
@@ -20,30 +20,36 @@ Users = Sequence[tuple[tuple[int, Lane], Laid]]
 def add_rooms(model: Model, margin: float) -> None:
     """Rows for every site; `margin` is a share of the ports that is not used."""
     for site, opened in model.opened.items():
-        users = [(key, model.laid[key][site]) for key in model.using[site]]
         if site.translates:
-            _ports(model, site, users, margin)
-        limits = model.offer(site).limits
-        bits = None if limits.gbit_per_s is None else limits.gbit_per_s * 1e9
-        for most, series in (
-            (limits.connections, [one.held for _, one in users]),
-            (limits.new_per_s, [one.new_per_s for _, one in users]),
-            (bits, [one.bits_per_s for _, one in users]),
-        ):
-            if most is not None and series:
-                _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
-        if limits.hosts is not None:
-            _presence(model, _present(model, site), {opened: float(limits.hosts)})
-        if limits.subnets is not None:
-            by_subnet: dict[str, list[int]] = {}
-            for (_, subnet), (_, lanes) in _present(model, site).items():
-                by_subnet.setdefault(subnet, []).extend(lanes)
-            _presence(model, {name: (1.0, lanes) for name, lanes in by_subnet.items()}, {opened: float(limits.subnets)})
+            _ports(model, site, [(key, model.laid[key][site]) for key in model.using[site]], margin)
+        for offer in site.offers:
+            _limits(model, site, offer, opened)
+
+
+def _limits(model: Model, site: Site, offer: str, opened: int) -> None:
+    """The caps of one offer of a site on what passes it."""
+    limits, passing = model.offer(offer).limits, model.passing(site, offer)
+    users = [(key, model.laid[key][site]) for key in passing]
+    bits = None if limits.gbit_per_s is None else limits.gbit_per_s * 1e9
+    for most, series in (
+        (limits.connections, [one.held if offer == site.offer else one.living for _, one in users]),
+        (limits.new_per_s, [one.new_per_s for _, one in users]),
+        (bits, [one.bits_per_s for _, one in users]),
+    ):
+        if most is not None and series:
+            _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
+    if limits.hosts is not None:
+        _presence(model, _present(model, site, passing), {opened: float(limits.hosts)})
+    if limits.subnets is not None:
+        by_subnet: dict[str, list[int]] = {}
+        for (_, subnet), (_, lanes) in _present(model, site, passing).items():
+            by_subnet.setdefault(subnet, []).extend(lanes)
+        _presence(model, {name: (1.0, lanes) for name, lanes in by_subnet.items()}, {opened: float(limits.subnets)})
 
 
 def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     estate = model.amounts.described.estate
-    ports = model.offer(site).ports
+    ports = model.offer(site.offer).ports
     assert ports is not None
     assignment = ASSIGNMENTS[ports.assignment]
     target = estate.targets.refused_share
@@ -52,7 +58,7 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     carried = {number: assignment.room(number, ports, target) * used for number in numbers}
     room = {variable: carried[one.number] for one, variable in model.holdings[site]}
     if assignment.view == "hosts":
-        _presence(model, _present(model, site), room)
+        _presence(model, _present(model, site, model.using[site]), room)
     else:
         _by_pool(model, site, users, room)
 
@@ -68,9 +74,10 @@ def add_losses(model: Model, headroom: float) -> None:
     for zone in zones:
         without = {key: model.amounts.laid_without(model.units[key[0]], key[1], zone) for key in model.taken}
         for site in model.opened:
-            ports = model.offer(site).ports
-            if not site.translates or site.zone == zone or ports is None:
+            if not site.translates or site.zone == zone:
                 continue
+            ports = model.offer(site.offer).ports
+            assert ports is not None
             assignment = ASSIGNMENTS[ports.assignment]
             if assignment.view == "hosts":
                 continue
@@ -86,16 +93,17 @@ def add_losses(model: Model, headroom: float) -> None:
 
 def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) -> None:
     """What each pool of ports is asked for stays within the room of the addresses that are held."""
-    estate, ports = model.amounts.described.estate, model.offer(site).ports
+    estate, ports = model.amounts.described.estate, model.offer(site.offer).ports
     assert ports is not None
     assignment = ASSIGNMENTS[ports.assignment]
     pools: dict[str, list[tuple[int, Floats]]] = {}
     for key, laid in users:
-        to = model.units[key[0]].to
+        to, part = model.units[key[0]].to, float(model.units[key[0]].group.part)
         pool: str = estate.destinations[to].protocol
         share = 1.0
         if assignment.view == "tuples":
-            pool, share = to, max(estate.destinations[to].address_shares)
+            # The addresses of one IP version get all that they would of both: which of them answer is not told.
+            pool, share = to, max(estate.destinations[to].address_shares) / part
         pools.setdefault(pool, []).append((model.taken[key], laid.held * share))
     for members in pools.values():
         _within(model, [one for one, _ in members], np.stack([held for _, held in members]), room)
@@ -112,14 +120,16 @@ def _within(model: Model, variables: Sequence[int], series: Floats, room: Mappin
     for number in kept:
         factors = {one: float(value) for one, value in zip(variables, times[:, number], strict=True) if value}
         if factors:
-            model.program.row(_scaled(factors, room), high=1e-9)
+            model.program.row(_scaled(factors, room), high=0)
 
 
-def _present(model: Model, site: Site) -> dict[tuple[str, str], tuple[float, list[int]]]:
+def _present(
+    model: Model, site: Site, passing: Sequence[tuple[int, Lane]]
+) -> dict[tuple[str, str], tuple[float, list[int]]]:
     """By workload and subnet: its hosts there, and the lanes by which they use a site."""
     estate = model.amounts.described.estate
     found: dict[tuple[str, str], tuple[float, list[int]]] = {}
-    for number, lane in model.using.get(site, ()):
+    for number, lane in passing:
         unit, variable = model.units[number], model.taken[number, lane]
         for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
             stated = estate.workloads[workload]
@@ -139,11 +149,14 @@ def _presence(model: Model, members: Mapping[Any, tuple[float, list[int]]], room
             model.program.row({lane: 1.0, here: -1.0}, high=0)
         counted[here] = weight
     if counted:
-        model.program.row(_scaled(counted, room), high=1e-9)
+        model.program.row(_scaled(counted, room), high=0)
 
 
 def _scaled(factors: Mapping[int, float], room: Mapping[int, float]) -> dict[int, float]:
-    """Use less room, with the largest factor 1."""
+    """Use less room, with the largest factor 1.
+
+    The row's limit is to be 0: with one of 1e-9 the solver's presolve was seen to cut off the optimum.
+    """
     row = dict(factors)
     for variable, most in room.items():
         row[variable] = row.get(variable, 0.0) - most

@@ -34,6 +34,7 @@ def constrain(model: Model, asked: Wanted) -> None:
         model.program.row(dict.fromkeys(translating.values(), 1.0), high=asked.at_most)
     if asked.max_addresses is not None:
         numbers = {variable: float(one.number) for held in model.holdings.values() for one, variable in held}
+        numbers |= {variable: float(model.hosts(name)) for name, variable in model.public.items()}
         model.program.row(numbers, high=asked.max_addresses)
     if asked.budget is not None:
         model.program.row({number: cost for number, cost in enumerate(model.program.cost) if cost}, high=asked.budget)

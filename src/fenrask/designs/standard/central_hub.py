@@ -3,7 +3,7 @@
 from collections import Counter
 
 from fenrask.designs.contract import Design, Patch
-from fenrask.designs.draft import DEFAULT, Draft
+from fenrask.designs.draft import DEFAULT, Draft, hub_offer
 from fenrask.designs.placing import sending_groups
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
@@ -28,7 +28,8 @@ def _patch(described: Described) -> Patch:
     gateway = draft.add("gateway-central", data)
     networks = sorted({network for network, _ in groups})
     table = draft.new_table("hub-central", {DEFAULT: gateway})
-    hub = draft.add("hub-central", {"kind": "hub", "networks": networks, "routes": table})
+    paid = {"offer": name} if (name := hub_offer(described.catalogue)) else {}
+    hub = draft.add("hub-central", {"kind": "hub", "networks": networks, "routes": table, **paid})
     draft.route(landing, DEFAULT, draft.door(centre))
     for (network, _), subnets in groups.items():
         draft.lead(subnets, DEFAULT, gateway if network == centre else hub)

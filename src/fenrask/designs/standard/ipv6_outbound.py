@@ -1,14 +1,12 @@
 """IPv6 straight out where subnet and destination have it; gateways by zone for the rest."""
 
 from fenrask.designs.contract import Design, Patch
-from fenrask.designs.draft import Draft, sending_subnets
+from fenrask.designs.draft import DEFAULT_V6, Draft, sending_subnets
 from fenrask.designs.placing import place_exits
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
 __all__ = ["DESIGN"]
-
-DEFAULT_V6 = "::/0"
 
 
 def _patch(described: Described) -> Patch:
@@ -30,8 +28,7 @@ def _patch(described: Described) -> Patch:
 
 
 def _has_ipv6(described: Described, name: str) -> bool:
-    subnet = described.estate.subnets[name]
-    return subnet.prefix_v6 is not None or subnet.prefix.version == 6
+    return any(prefix.version == 6 for prefix in described.estate.subnets[name].prefixes)
 
 
 DESIGN = Design(

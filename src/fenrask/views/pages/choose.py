@@ -86,16 +86,16 @@ def _answer(choice: Choice, comparison: Comparison) -> Iterator[str]:
 
 
 def _open(mix: Mix) -> list[str]:
-    sites = sorted(mix.open_sites, key=lambda one: (one.offer, one.network, one.zone or ""))
-    return [" ".join(filter(None, (one.offer, one.destination or one.network, one.zone))) for one in sites]
+    return sorted(site.name for site in mix.open_sites)
 
 
 def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
     """Of each unit and offer the lane that is nearest to being taken."""
-    best: dict[tuple[str, str, str], Lost] = {}
+    best: dict[tuple[str, str, tuple[object, ...]], Lost] = {}
     for one in lost:
-        offer = one.lane.sites[0].offer if one.lane.sites else one.lane.name
-        key = (one.unit.name, one.unit.network, offer)
+        way = one.lane.sites[0] if one.lane.sites else None
+        how = (*way.offers, way.shared) if way and way.offers else (one.lane.name,)
+        key = (one.unit.name, one.unit.network, how)
         if key not in best or _nearness(one) < _nearness(best[key]):
             best[key] = one
     for one in best.values():

@@ -1,0 +1,167 @@
+"""Lanes beyond a gateway of one's own: a hub, a firewall in front, addresses on hosts, IPv6; each made by the engine.
+
+That the programme is right about them is seen in three ways: its sum is the bill that the engine makes of the patch,
+the patch meets every need, and no standard design, made and priced by the same engine, is cheaper.
+"""
+
+import random
+from fractions import Fraction
+from typing import Any
+
+from fenrask.designs import compare
+from fenrask.designs.choice import Choice, Wanted, choose
+from fenrask.errors import NoAnswer
+from fenrask.estate import Described
+from tests.support import InFolder
+
+INSTANCES = 24
+TWO_NETWORKS: dict[str, Any] = {
+    "networks": {"isle": {"prefixes": ["10.1.0.0/16"]}},
+    "subnets": {
+        "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"},
+        "far": {"network": "isle", "zone": "a", "prefix": "10.1.1.0/24", "routes": "far"},
+    },
+    "route_tables": {"far": {}},
+    "workloads": {"work": {"subnets": ["app", "app-b"]}, "batch": {"subnets": ["far"], "hosts": 8}},
+    "flows": {
+        "talk": {"out_kib_per_connection": 30, "in_kib_per_connection": 100},
+        "call": {"from": "batch", "to": "partner", "per_host_per_s": 1, "life_s": 5, "out_kib_per_connection": 9},
+    },
+}
+FEW = {"partner": {"needs": {"max_source_addresses": 6}}}
+SIX = {
+    "subnets": {
+        "app": {"prefix_v6": "2001:db8:1::/64"},
+        "app-b": {**TWO_NETWORKS["subnets"]["app-b"], "prefix_v6": "2001:db8:2::/64"},
+        "far": {**TWO_NETWORKS["subnets"]["far"], "prefix_v6": "2001:db8:3::/64"},
+    }
+}
+BOTH = ["198.51.100.0/24", "2001:db8:ff::/64"]
+
+
+def estate_of(dice: random.Random) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Two networks, two zones, some of every need, IPv6 now and then, a hub with or without a price."""
+    pick = dice.choice
+
+    def needs() -> dict[str, Any]:
+        return pick(
+            [
+                {},
+                {},
+                {"survives": "zone-loss"},
+                {"fixed_source": True},
+                {"inspected": True},
+                {"one_source_per_host": True},
+                {"max_source_addresses": pick([1, 2, 4])},
+            ]
+        )
+
+    patch = {
+        **TWO_NETWORKS,
+        "workloads": {
+            "work": {"subnets": ["app", "app-b"], "hosts": pick([1, 3, 12, 30]), "needs": needs()},
+            "batch": {"subnets": ["far"], "hosts": pick([1, 3, 8]), "needs": needs()},
+        },
+        "destinations": {"partner": {"needs": needs()}, "store": {"service": pick([True, False])}},
+        "flows": {
+            "talk": {"out_kib_per_connection": pick([3, 300])},
+            "call": {**TWO_NETWORKS["flows"]["call"], "per_host_per_s": pick([0.1, 2])},
+            "save": {"from": "batch", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 100},
+        },
+    }
+    if dice.random() < 0.3:
+        patch |= SIX
+        patch["destinations"]["partner"]["prefixes"] = pick([BOTH, BOTH[1:]])
+    offers: dict[str, Any] = {
+        "gate": {
+            "rates": {"hour": round(dice.uniform(0.02, 0.9), 3), "processed_per_gb": pick([0.005, 0.05])},
+            "limits": {"addresses": pick([1, 4])},
+        },
+        "wall": {
+            "rates": {"hour": round(dice.uniform(0.1, 1), 3), "processed_per_gb": pick([0, 0.03])},
+            "limits": {"addresses": pick([1, 4])},
+            "ports": {"per_address": pick([50, 1000])},
+        },
+        "host": pick([None, {"rates": {"hour": 0.3}}]),
+        "inner": None,
+        "door-to-service": pick([None, {}]),
+        "hub": pick([None, None, {"kind": "hub", "rates": {"hour": pick([0.05, 0.3]), "processed_per_gb": 0.01}}]),
+    }
+    transfer = {"cross_network_per_gb": pick([0, 0.01, 0.1]), "internet_out_per_gb": 0.02}
+    return patch, {"offers": offers, "addresses": {"hour": pick([0.005, 0.2])}, "transfer": transfer}
+
+
+class BesideTheStandardDesigns(InFolder):
+    def check(self, described: Described) -> Choice:
+        choice = choose(described, Wanted(explain=False))
+        self.assertTrue(choice.judged.meets_all, choice.judged.broken)
+        self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)
+        best = compare(described).cheapest
+        if best is not None:
+            self.assertLessEqual(choice.mix.month, float(best.judged.bill.total) + 1e-6, best.design.name)
+        return choice
+
+    def taken(self, choice: Choice) -> dict[str, str]:
+        return {unit.name: lane.name for unit, lane in choice.mix.lanes}
+
+    def test_never_dearer_and_never_without_an_answer_that_they_have(self) -> None:
+        dice = random.Random(5)
+        for number in range(INSTANCES):
+            described = self.estate(*estate_of(dice))
+            with self.subTest(number=number):
+                try:
+                    self.check(described)
+                except NoAnswer:
+                    self.assertIsNone(compare(described).cheapest)
+
+    def test_a_hub_shares_one_gateway_among_networks(self) -> None:
+        dear = {"offers": {"gate": {"rates": {"hour": 2}}, "wall": None, "host": None}}
+        patch = {**TWO_NETWORKS, "destinations": FEW}
+        choice = self.check(self.estate(patch, dear))
+        self.assertEqual(self.taken(choice), {"talk": "gate in net by a hub", "call": "gate in net by a hub"})
+        walks = {way.flow: way.walk.exits for way in choice.judged.ways.ways}
+        self.assertEqual(walks["call"], ("hub-shared", "gate-shared", "door"))
+        crossing = {"transfer": {"cross_network_per_gb": 90}}
+        self.assertNotIn("hub", self.taken(self.check(self.estate(patch, {**dear, **crossing})))["call"])
+        paid = {"offers": {**dear["offers"], "hub": {"kind": "hub", "rates": {"hour": 3}}}}
+        self.assertNotIn("hub", self.taken(self.check(self.estate(patch, paid)))["call"])
+        overlapping = {**patch, "networks": {"isle": {"prefixes": ["10.0.0.0/15"]}}}
+        self.assertNotIn("hub", self.taken(choose(self.estate(overlapping, dear)))["talk"])
+
+    def test_a_firewall_stands_before_a_gateway_where_it_has_too_few_ports(self) -> None:
+        narrow = {"ports": {"per_address": 20}, "limits": {"addresses": 1}, "rates": {"hour": 0.2}}
+        patch = {"destinations": {"partner": {"needs": {"inspected": True, "max_source_addresses": 4}}}}
+        catalogue = {"offers": {"wall": narrow, "host": None}}
+        choice = self.check(self.estate(patch, catalogue))
+        self.assertEqual(self.taken(choice), {"talk": "wall before gate in zone a"})
+        self.assertEqual(choice.judged.ways.ways[0].walk.exits, ("wall-net-a", "gate-behind-net-a", "door"))
+        few = {"offers": {**catalogue["offers"], "wall": {**narrow, "limits": {"connections": 5, "addresses": 1}}}}
+        with self.assertRaises(NoAnswer):
+            choose(self.estate(patch, few))
+
+    def test_a_few_hosts_get_addresses_of_their_own(self) -> None:
+        few = {"workloads": {"work": {"hosts": 2}}}
+        catalogue = {"offers": {"host": None}}
+        choice = self.check(self.estate(few, catalogue))
+        self.assertEqual(self.taken(choice), {"talk": "an address on each host"})
+        self.assertEqual(choice.mix.addresses, choice.judged.addresses)
+        for kept in (Wanted(keep=("talk",)), Wanted(max_addresses=1)):
+            self.assertIn("gate", self.taken(choose(self.estate(few, catalogue), kept))["talk"])
+        # A partner that lists sources takes no host by itself, whichever workload asks for that.
+        workloads = {**few["workloads"], "more": {"subnets": ["app"], "hosts": 1, **FEW["partner"]}}
+        flows = {"ask": {"from": "more", "to": "partner", "per_host_per_s": 1}}
+        taken = self.taken(self.check(self.estate({"workloads": workloads, "flows": flows}, catalogue)))
+        self.assertIn("gate", taken["talk, ask"])
+
+    def test_ipv6_goes_straight_out_and_the_rest_is_translated(self) -> None:
+        patch = {**TWO_NETWORKS, **SIX, "destinations": {"partner": {"prefixes": BOTH, **FEW["partner"]}}}
+        choice = self.check(self.estate(patch, {"offers": {"host": None}}))
+        taken = self.taken(choice)
+        self.assertEqual(taken["talk (IPv6)"], "IPv6 straight out")
+        self.assertIn("gate", taken["talk (IPv4)"])
+        shares = {way.walk.packet.address.version: way.share for way in choice.judged.ways.by_flow["call"]}
+        self.assertEqual(shares, {4: Fraction(1, 2), 6: Fraction(1, 2)})
+        # Three prefixes of hosts and an address each: a shorter list is not met by way of IPv6.
+        patch["destinations"]["partner"]["needs"] = {"max_source_addresses": 2}
+        with self.assertRaises(NoAnswer):
+            choose(self.estate(patch, {"offers": {"host": None}}))

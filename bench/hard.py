@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from time import perf_counter
 
-from fenrask.designs.choice.program import Program, Solution
+from fenrask.programming import Program, Solution
 
 _SECONDS = 40.0
 _FLOWS, _EXITS, _OPEN_TO_EACH = 1_000, 50, 10

@@ -35,7 +35,7 @@ class Exports(unittest.TestCase):
 
 
 class StartUp(unittest.TestCase):
-    HEAVY = {"pandas", "matplotlib", "scipy", "numba", "pyarrow"}
+    HEAVY = {"pandas", "matplotlib", "scipy", "highspy", "numba", "pyarrow"}
 
     def _loaded(self, *arguments: str) -> set[str]:
         command = [sys.executable, "-X", "importtime", "-m", "fenrask", *arguments]

@@ -7,6 +7,8 @@ from time import monotonic
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.programming import Program
+
 __all__ = ["Packing", "fewest_boxes"]
 
 Floats = NDArray[np.float64]
@@ -141,31 +143,19 @@ def _tightest(left: Sequence[int], rows: Floats, worth: Floats) -> list[int]:
 
 
 def _divided(rows: Floats, boxes: int) -> tuple[list[list[int]] | None, bool]:
-    """All things in so many boxes, if they go in; and whether that is certain. SciPy is loaded only here."""
-    from scipy.optimize import Bounds, LinearConstraint, milp
-    from scipy.sparse import coo_array
-
-    things, dimensions = rows.shape
+    """All things in so many boxes, if they go in; and whether that is certain."""
+    things = len(rows)
     order = np.argsort(-rows.max(axis=1), kind="stable")
-    ordered = rows[order]
-    # x[thing, box]; thing i goes into one of the first i + 1 boxes, so that boxes are not told apart.
-    upper = np.tril(np.ones((things, boxes)))
-    upper[boxes:] = 1
-    cells = np.arange(things * boxes).reshape(things, boxes)
-    once = coo_array((np.ones(cells.size), (np.repeat(np.arange(things), boxes), cells.ravel())))
-    pairs = [(box, row) for box in range(boxes) for row in range(dimensions)]
-    values = np.concatenate([ordered[:, row] for _, row in pairs])
-    lines = np.repeat(np.arange(len(pairs)), things)
-    columns = np.concatenate([cells[:, box] for box, _ in pairs])
-    full = coo_array((values, (lines, columns)), shape=(len(pairs), cells.size))
-    answer = milp(
-        np.zeros(cells.size),
-        integrality=np.ones(cells.size),
-        bounds=Bounds(0, upper.ravel()),
-        constraints=[LinearConstraint(once, 1, 1), LinearConstraint(full, -np.inf, 1)],
-        options={"time_limit": _SECONDS},
-    )
-    if answer.x is None:
-        return None, answer.status == 2
-    taken = np.argmax(answer.x.reshape(things, boxes), axis=1)
+    program = Program()
+    # Thing i goes into one of the first i + 1 boxes, so that boxes are not told apart.
+    cells = [[program.variable(upper=float(box <= thing)) for box in range(boxes)] for thing in range(things)]
+    for own in cells:
+        program.row(dict.fromkeys(own, 1.0), 1, 1)
+    for box in range(boxes):
+        for column in rows[order].T:
+            program.row({cells[thing][box]: float(size) for thing, size in enumerate(column)}, high=1)
+    found, impossible = program.decide(_SECONDS)
+    if found is None:
+        return None, impossible
+    taken = np.argmax(found.values.reshape(things, boxes), axis=1)
     return [[int(order[thing]) for thing in np.flatnonzero(taken == box)] for box in range(boxes)], True

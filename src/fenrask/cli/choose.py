@@ -25,6 +25,9 @@ def command(
     budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="A month's most.")] = None,
     max_addresses: Annotated[int | None, typer.Option(metavar="N", min=0, help="Public addresses at most.")] = None,
     at_most: Annotated[int | None, typer.Option(metavar="GATEWAYS", min=0, help="Translating exits at most.")] = None,
+    private_hosts: Annotated[
+        bool, typer.Option("--private-hosts", help="Give no host a public address of its own.")
+    ] = False,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Time to prove it in; then the answer comes with its gap.")
     ] = 60,
@@ -45,7 +48,7 @@ def command(
     save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a merge patch.")] = None,
 ) -> int:
     described = call.read()
-    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, zone_headroom, seconds)
+    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, private_hosts, zone_headroom, seconds)
     if headrooms:
         return _headrooms(call, described, wanted, figure)
     if by_addresses:

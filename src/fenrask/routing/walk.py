@@ -309,7 +309,7 @@ class Walker:
         address = here.address
         if way_out.maps_ipv6:
             address = _unmapped(address) or address
-        source = facts.source if way_out.rewrites(address) else here.source
+        source = facts.source if way_out.rewrites(address) else _shown_by(way_out.onward, here.source)
         by_name = route is None and way_out.found_by_name
         hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
         if way_out.onward is Onward.HUB:
@@ -323,6 +323,12 @@ class Walker:
         if stated is None:
             return Passing(address, None, (), None, "tcp")
         return Passing(address, packet.destination, stated.names, stated.port, stated.protocol)
+
+
+def _shown_by(onward: Onward | None, source: Source) -> Source:
+    """A host's public IPv4 address is its door's: an endpoint, a joined network or a private line sees its own one."""
+    own = source.kind == "host-public" and source.prefix is not None and source.prefix.version == 4
+    return replace(source, kind="host") if own and onward not in (Onward.INTERNET, Onward.TABLE) else source
 
 
 def _ended(here: _At, subnet: str, packet: Packet, verdict: Verdict, why: str, onward: Onward | None = None) -> Walk:

@@ -12,7 +12,6 @@ from fenrask.designs.choice.made import patch_of
 from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Holding, Model
 from fenrask.designs.choice.partners import add_partners
-from fenrask.designs.choice.program import Solution
 from fenrask.designs.choice.rooms import add_losses, add_rooms
 from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.designs.choice.wanted import Wanted, constrain
@@ -21,6 +20,7 @@ from fenrask.designs.judge import Judged, judge
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import nearest
+from fenrask.programming import Solution
 from fenrask.routing import flow_ways
 
 __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
@@ -104,7 +104,7 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
 
 def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
     model = _model(amounts, units, asked, margin)
-    solved = model.program.solve(asked.seconds)
+    solved = model.program.solve(asked.seconds, twice=True)
     if solved is None:
         raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
     return model, solved

@@ -42,6 +42,8 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
         }
     if asked.at_most is not None:
         parts[f"at most {counted(asked.at_most, 'gateway')}"] = {"at_most": asked.at_most}
+    if asked.private_hosts:
+        parts["no public address on any host"] = {"private_hosts": True}
     if asked.zone_headroom is not None:
         parts[f"{asked.zone_headroom:.0%} of ports free when a zone is lost"] = {"zone_headroom": asked.zone_headroom}
     for name in asked.keep:

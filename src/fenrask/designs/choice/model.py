@@ -13,10 +13,10 @@ from math import ceil
 from fenrask.addresses import SINGLE, purchases
 from fenrask.charges import estate_wide
 from fenrask.designs.choice.amounts import Amounts, Laid
-from fenrask.designs.choice.program import Program
 from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.estate import Commitment, Offer
 from fenrask.prefixes import fewest_prefixes
+from fenrask.programming import Program
 from fenrask.units import exact
 
 __all__ = ["Holding", "Model", "Spent"]

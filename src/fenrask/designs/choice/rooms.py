@@ -36,7 +36,8 @@ def _limits(model: Model, site: Site, offer: str, opened: int) -> None:
         (limits.new_per_s, [one.new_per_s for _, one in users]),
         (bits, [one.bits_per_s for _, one in users]),
     ):
-        if most is not None and series:
+        # What all together stay below needs no row.
+        if most is not None and series and float(np.max(sum(series))) > most:
             _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
     if limits.hosts is not None:
         _presence(model, _present(model, site, passing), {opened: float(limits.hosts)})
@@ -153,10 +154,7 @@ def _presence(model: Model, members: Mapping[Any, tuple[float, list[int]]], room
 
 
 def _scaled(factors: Mapping[int, float], room: Mapping[int, float]) -> dict[int, float]:
-    """Use less room, with the largest factor 1.
-
-    The row's limit is to be 0: with one of 1e-9 the solver's presolve was seen to cut off the optimum.
-    """
+    """Use less room, with the largest factor 1."""
     row = dict(factors)
     for variable, most in room.items():
         row[variable] = row.get(variable, 0.0) - most

@@ -17,6 +17,8 @@ class Wanted:
     max_addresses: int | None = None
     at_most: int | None = None
     """Translating exits at most."""
+    private_hosts: bool = False
+    """Whether no host may get a public address of its own."""
     zone_headroom: float | None = None
     """The share of ports that is to be left free when any one zone is lost; None where that is not asked."""
     seconds: float = 60.0
@@ -30,6 +32,8 @@ def constrain(model: Model, asked: Wanted) -> None:
     for site, variable in model.opened.items():
         if site.existing in asked.keep:
             model.program.row({variable: 1.0}, low=1)
+    if asked.private_hosts:
+        model.program.row(dict.fromkeys(model.public.values(), 1.0), high=0)
     if asked.at_most is not None:
         model.program.row(dict.fromkeys(translating.values(), 1.0), high=asked.at_most)
     if asked.max_addresses is not None:

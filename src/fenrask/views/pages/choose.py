@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from fenrask.designs import Comparison
 from fenrask.designs.choice import Choice, Lost, Mix
+from fenrask.estate import Workload
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
 
@@ -77,12 +78,22 @@ def _answer(choice: Choice, comparison: Comparison) -> Iterator[str]:
     best = comparison.cheapest
     if best is not None:
         saved = best.judged.bill.total - bill.total
-        yield f"{cents(saved):,} less than {best.design.name}, the best standard design that meets every need"
+        less = f"{cents(abs(saved)):,} {'less' if saved >= 0 else 'more'}"
+        yield f"{less} than {best.design.name}, the best standard design that meets every need"
+    if given := sum(one.hosts for one in _given_addresses(choice)):
+        yield f"{given} hosts get a public address of their own; --private-hosts leaves such ways out"
     if not choice.judged.meets_all:
         told = [f"{one.flow}: {one.need}" for one in choice.judged.broken] + [
             one.verdict for one in choice.judged.short
         ]
         yield f"judged as a whole it falls short: {'; '.join(told)}"
+
+
+def _given_addresses(choice: Choice) -> Iterator[Workload]:
+    """The workloads whose hosts get public addresses of their own."""
+    estate = choice.judged.described.estate
+    names = {estate.flows[name].from_ for unit, lane in choice.mix.lanes if lane.own_addresses for name in unit.flows}
+    yield from (estate.workloads[name] for name in names)
 
 
 def _open(mix: Mix) -> list[str]:

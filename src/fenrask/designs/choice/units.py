@@ -60,7 +60,10 @@ class Site:
 
     @property
     def name(self) -> str:
-        what = f"{self.behind} before {self.offer}" if self.behind else self.offer or self.kind
+        """In words, for lists of what is open."""
+        if not self.offer:
+            return f"{'IPv6 straight out of' if self.kind == 'ipv6-outbound' else 'addresses on hosts in'} {self.network}"
+        what = f"{self.behind} before {self.offer}" if self.behind else self.offer
         how = "by a hub" if self.shared else ""
         return " ".join(filter(None, (what, self.destination or self.network, self.zone, how)))
 

@@ -62,7 +62,8 @@ class Site:
     def name(self) -> str:
         """In words, for lists of what is open."""
         if not self.offer:
-            return f"{'IPv6 straight out of' if self.kind == 'ipv6-outbound' else 'addresses on hosts in'} {self.network}"
+            words = "IPv6 straight out of" if self.kind == "ipv6-outbound" else "addresses on hosts in"
+            return f"{words} {self.network}"
         what = f"{self.behind} before {self.offer}" if self.behind else self.offer
         how = "by a hub" if self.shared else ""
         return " ".join(filter(None, (what, self.destination or self.network, self.zone, how)))

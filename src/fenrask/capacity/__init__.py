@@ -3,7 +3,7 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
-from fenrask.capacity.simulated import Asked, Simulated, simulated
+from fenrask.capacity.simulated import Asked, Outage, Simulated, simulated
 from fenrask.capacity.sizing import Capacity, ExitCapacity, capacity
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
@@ -15,6 +15,7 @@ __all__ = [
     "Capacity",
     "ExitCapacity",
     "LimitUse",
+    "Outage",
     "PortUse",
     "Simulated",
     "Split",

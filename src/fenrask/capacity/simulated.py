@@ -6,21 +6,14 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenrask.capacity.assignments import Stream
-from fenrask.capacity.assignments.pools import refused_share
+from fenrask.capacity.replays import STEP_S, Phase, Placed, anew, calls_of, grid_of, placed
 from fenrask.capacity.sizing import Capacity, ExitCapacity
-from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import POINTS_PER_HOUR, Series, ended, life_law, living
-from fenrask.estate import Offer
-from fenrask.teletraffic.holds import Fixed
-from fenrask.teletraffic.simulation import Calls, Ending, Found, Setting, drawn
+from fenrask.demand import POINTS_PER_HOUR, Series
+from fenrask.teletraffic.simulation import Calls, Found, Setting
+from fenrask.teletraffic.simulation import Pool as Servers
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Asked", "Simulated", "simulated"]
-
-_STEP_S = 60.0
-"""What is refused, and held, is told by the minute."""
-_RETRY_S = 1.0
-"""The mean wait of a refused sender: the first retransmission comes after one second (RFC 6298)."""
+__all__ = ["Asked", "Outage", "Simulated", "simulated"]
 
 
 @dataclass(frozen=True)
@@ -35,6 +28,20 @@ class Asked:
     exits: Sequence[str] = ()
     around_hours: float | None = None
     reopen_within_s: float | None = None
+    outage: "Outage | None" = None
+
+
+@dataclass(frozen=True)
+class Outage:
+    """A case that strikes at each pool's busiest moment and is over some time later.
+
+    struck: the same estate in the case, sized as before. lasts_s: how long, s. Connections that are cut off come back
+    by the ways of the case within `back_within_s`; those of an exit that is gone are lost.
+    """
+
+    struck: Capacity
+    lasts_s: float
+    back_within_s: float = 60.0
 
 
 @dataclass(frozen=True)
@@ -43,7 +50,7 @@ class Simulated:
 
     busiest: the most held at once in the mean; ports: of the pool in all. formula: of the connections of the time that
     is simulated; formula_peak: of those at the busiest moment. begins_s: where in the day the setting begins, s;
-    storm_s: when connections are opened anew, s after that.
+    storm_s: when connections are opened anew, s after that; lasts_s: how long the outage lasts that did it, s.
     """
 
     exit: str
@@ -57,6 +64,7 @@ class Simulated:
     begins_s: float
     storm_s: float | None
     left_out: tuple[str, ...]
+    lasts_s: float | None = None
 
     @property
     def step_s(self) -> float:
@@ -69,7 +77,7 @@ class Simulated:
 
     def worst_minute(self, found: Found) -> tuple[float, float]:
         """Where in the day the minute begins in which the greatest share is refused, s; and that share."""
-        width = max(1, round(_STEP_S / self.step_s))
+        width = max(1, round(STEP_S / self.step_s))
         firsts = np.arange(0, found.by_step.size, width)
         attempts = np.add.reduceat(found.attempts_by_step, firsts)
         refused = np.add.reduceat(found.by_step * found.attempts_by_step, firsts)
@@ -117,27 +125,89 @@ def simulated(capacity: Capacity, asked: Asked) -> Iterator[Simulated]:
 
 
 def _of_exit(capacity: Capacity, one: ExitCapacity, asked: Asked) -> Iterator[Simulated]:
-    demand = capacity.demand
-    offer = demand.ways.described.offer_of(one.exit)
-    assert offer is not None
-    for pool, stream in zip(pools(demand, one.exit, one.assignment.view), one.streams, strict=True):
-        calls, storm_s = _within(_calls(capacity, pool, stream, offer, asked), stream, asked)
-        replay = one.assignment.replay(stream, calls, one.addresses, one.how)
-        refused = refused_share(stream.load.held, stream, replay.division, one.how.tries)
-        peak = refused_share(np.array([stream.load.peak.held]), stream, replay.division, one.how.tries)
-        yield Simulated(
-            exit=one.exit,
-            pool=stream.label,
-            what=replay.what,
-            setting=replay.setting,
-            busiest=stream.busiest,
-            ports=replay.division.capacity,
-            formula=None if asked.reopen_within_s else _of_the_time(refused, stream, calls),
-            formula_peak=float(peak[0]),
-            begins_s=calls.first * calls.step_s,
-            storm_s=storm_s,
-            left_out=(*replay.left_out, *_left_out(calls, stream)),
-        )
+    normal = placed(capacity, one)
+    struck = placed(asked.outage.struck, asked.outage.struck.of(one.exit)) if asked.outage else {}
+    for label in dict.fromkeys((*normal, *struck)):
+        before, after = normal.get(label), struck.get(label)
+        yield _struck(before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)
+
+
+def _settled(one: Placed, asked: Asked) -> Simulated:
+    """A pool as it is day by day, or with all that lives opened anew."""
+    span = asked.reopen_within_s
+    step, steps = grid_of(one.capacity, span)
+    again = anew(one.stream, step, steps, span, 1.0)
+    phases = [Phase(one, None, again)]
+    calls, storm_s = _within(calls_of(phases, step, steps), one.stream, asked)
+    replay = one.replay(calls)
+    shares = one.refused(one.stream.load.held, replay.division)
+    return Simulated(
+        exit=one.exit.exit,
+        pool=one.stream.label,
+        what=replay.what,
+        setting=replay.setting,
+        busiest=one.stream.busiest,
+        ports=replay.division.capacity,
+        formula=None if span else _of_the_time(shares, one.stream, calls),
+        formula_peak=float(one.refused(np.array([one.stream.load.peak.held]), replay.division)[0]),
+        begins_s=calls.first * calls.step_s,
+        storm_s=storm_s,
+        left_out=(*replay.left_out, *_left_out(calls, one.stream)),
+    )
+
+
+def _struck(before: Placed | None, after: Placed | None, asked: Asked, outage: Outage) -> Simulated:
+    """A pool that a case strikes at its busiest moment, and what comes when the case is over."""
+    main = after or before
+    assert main is not None
+    step, steps = grid_of(main.capacity, outage.back_within_s)
+    begins = round(main.stream.load.peak.time_s // step)
+    lasts = max(1, min(steps - 1, round(outage.lasts_s / step)))
+    during = np.zeros(steps)
+    during[np.arange(begins, begins + lasts) % steps] = 1.0
+    phases = []
+    if before:
+        cells = before.replay(calls_of([Phase(before, 1 - during)], step, steps)).division.even_cells
+        theirs = after.replay(calls_of([Phase(after, during)], step, steps)).division.even_cells if after else cells
+        phases.append(Phase(before, (1 - during) * theirs / cells))
+    if after:
+        more = max(0.0, after.living - (before.living if before else 0.0))
+        back = anew(after.stream, step, steps, outage.back_within_s, more / after.living if more else 0.0)
+        phases.append(Phase(after, during, back))
+    hours = asked.around_hours or outage.lasts_s / SECONDS_PER_HOUR + _AFTER_STORM_HOURS
+    wanted = replace(asked, around_hours=hours, reopen_within_s=outage.back_within_s)
+    calls, storm_s = _within(calls_of(phases, step, steps), main.stream, wanted)
+    replay = main.replay(calls)
+    setting, left_out = _changing(replay.setting, before, after, calls, during)
+    peak = main.refused(np.array([main.stream.load.peak.held]), replay.division) if after else np.zeros(1)
+    return Simulated(
+        exit=main.exit.exit,
+        pool=main.stream.label,
+        what=replay.what,
+        setting=setting,
+        busiest=main.stream.busiest,
+        ports=replay.division.capacity,
+        formula=None,
+        formula_peak=float(peak[0]),
+        begins_s=calls.first * calls.step_s,
+        storm_s=storm_s,
+        left_out=(*replay.left_out, *left_out, *_left_out(calls, main.stream)),
+        lasts_s=lasts * step,
+    )
+
+
+def _changing(
+    setting: Setting, before: Placed | None, after: Placed | None, calls: Calls, during: Series
+) -> tuple[Setting, tuple[str, ...]]:
+    """The setting with its ports as they are by step; what an exit held that is gone is lost."""
+    now = during[(calls.first + np.arange(calls.steps)) % during.size] > 0
+    gone = (int(np.argmax(now)),) if after is None and now.any() else ()
+    ports = [one.replay(calls).setting if one else setting for one in (before, after)]
+    if not all(isinstance(one, Servers) for one in (setting, *ports)):
+        changes = gone or any(replace(one, calls=calls) != replace(setting, calls=calls) for one in ports)  # type: ignore[type-var]
+        return setting, ("ports that come and go with the case",) if changes else ()
+    normal, struck = (one.servers for one in ports if isinstance(one, Servers))
+    return replace(setting, servers=np.where(now, struck, normal).tolist(), cleared=gone), ()  # type: ignore[type-var]
 
 
 def _left_out(calls: Calls, stream: Stream) -> Iterator[str]:
@@ -175,41 +245,3 @@ def _within(calls: Calls, stream: Stream, asked: Asked) -> tuple[Calls, float | 
 
 
 _AFTER_STORM_HOURS = 2.0
-
-
-def _calls(capacity: Capacity, pool: Pool, stream: Stream, offer: Offer, asked: Asked) -> Calls:
-    """The connections of one pool, each flow with its rhythm and its holds; laws that are alike are one."""
-    demand = capacity.demand
-    span = asked.reopen_within_s
-    step = _STEP_S if span is None else _STEP_S / max(1, min(60, round(_STEP_S / span)))
-    steps = round(demand.hours * SECONDS_PER_HOUR / step)
-    by_law: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
-    for part, weight in zip(pool.parts, pool.weights, strict=True):
-        flow = demand.ways.described.estate.flows[part.flow]
-        rates = part.new_per_s * float(weight)
-        if span is not None:
-            rates = np.repeat(rates, steps // rates.size)
-            begins = round(stream.load.peak.time_s // step)
-            opened = np.arange(begins, begins + max(1, round(span / step))) % steps
-            rates[opened] += living(part) * float(weight) / (opened.size * step)
-        key = (id(part.profile.law), *flow.ending_key)
-        if key in by_law:
-            rates = rates + by_law[key][0]
-        by_law[key] = (rates, list(_endings(capacity, part.flow, pool.protocol, offer)))
-    return Calls(
-        drawn(list(by_law.values())),
-        steps,
-        step,
-        batch=max(1.0, stream.peakedness),
-        sources=0.0 if stream.sources is None else float(stream.sources),
-        retry_share=stream.retry_share,
-        retry_s=_RETRY_S,
-    )
-
-
-def _endings(capacity: Capacity, flow_name: str, protocol: str, offer: Offer) -> Iterator[Ending]:
-    flow = capacity.demand.ways.described.estate.flows[flow_name]
-    reuse = offer.ports.ended_reuse if offer.ports else None
-    for one in ended(flow, protocol, offer, timers_only=reuse is not None):
-        life = life_law(flow.life_s) if one.lives else Fixed(0.0)
-        yield Ending(one.share, life, one.delay_s, reuse is not None and one.ending in reuse.endings)

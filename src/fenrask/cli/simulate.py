@@ -5,13 +5,14 @@ import sys
 from collections.abc import Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from time import monotonic
 from typing import Annotated
 
 import typer
 
-from fenrask.capacity import Asked, Simulated, capacity, simulated
+from fenrask.capacity import Asked, Outage, Simulated, capacity, simulated
 from fenrask.cli.options import Call, estate_command
 from fenrask.cli.progress import Progress
 from fenrask.demand import demand
@@ -32,7 +33,13 @@ def command(
         list[str] | None, typer.Option("--exit", metavar="EXIT", help="Only this exit; may be given again.")
     ] = None,
     pools: Annotated[int, typer.Option(min=1, help="So many pools of ports of each exit, the busiest.")] = 1,
-    case: Annotated[str | None, typer.Option(metavar="NAME", help="In this case of the estate's `stress`.")] = None,
+    case: Annotated[
+        str | None, typer.Option(metavar="NAME", help="In this case of `stress`, such as 'zone a lost'.")
+    ] = None,
+    outage: Annotated[
+        float | None,
+        typer.Option(metavar="MINUTES", min=0.1, max=1440, help="Let the case strike, and be over after so long."),
+    ] = None,
     around: Annotated[
         float | None,
         typer.Option(metavar="HOURS", min=0.1, max=168, help="Only so many hours about the busiest moment."),
@@ -56,6 +63,9 @@ def command(
 ) -> int:
     described = call.read()
     estate, stated = described.estate, _case(described, case)
+    if outage and (stated is None or stated.reopen_within_s):
+        expected = "a --case that does not open all connections anew"
+        raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
     if stated is not None:
         from fenrask.designs import as_sized, case_patch, judge
@@ -64,6 +74,9 @@ def command(
         described = before.patched(case_patch(before, stated), case or "")
     sized = capacity(demand(flow_ways(described)))
     asked = Asked(pools, exit_ or [], around, stated.reopen_within_s if stated else None)
+    if outage:
+        asked = replace(asked, outage=Outage(sized, outage * 60))
+        sized = capacity(demand(flow_ways(before)))
     wanted = list(simulated(sized, asked))
     stop = Stop(precision, estate.targets.refused_share / 10, runs, connections)
     results: list[tuple[Simulated, Found]] = []
@@ -140,10 +153,14 @@ def _cluster(address: str) -> Iterator[Executor]:
 
 
 def _case(described: Described, name: str | None) -> Case | None:
-    known = described.estate.stress
-    if name is not None and name not in known:
+    if name is None:
+        return None
+    from fenrask.designs import single_faults
+
+    known = {**single_faults(described), **described.estate.stress}
+    if name not in known:
         raise UnusableInput([Problem(Place(path="--case"), repr(name), "a case of `stress`", nearest(name, known))])
-    return known[name] if name else None
+    return known[name]
 
 
 def _check_exits(described: Described, names: list[str]) -> None:

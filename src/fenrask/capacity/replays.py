@@ -1,0 +1,122 @@
+"""Pools of ports as calls and settings of the simulation: what comes to each, in one state of the estate or in two."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrask.capacity.assignments import Stream
+from fenrask.capacity.assignments.contract import Division, Replay
+from fenrask.capacity.assignments.pools import refused_share
+from fenrask.capacity.sizing import Capacity, ExitCapacity
+from fenrask.capacity.streams import Pool, pools
+from fenrask.demand import Series, ended, life_law, living
+from fenrask.estate import Offer
+from fenrask.teletraffic.holds import Fixed
+from fenrask.teletraffic.simulation import Calls, Ending, drawn
+from fenrask.units import SECONDS_PER_HOUR
+
+__all__ = ["STEP_S", "Phase", "Placed", "anew", "calls_of", "grid_of", "placed"]
+
+STEP_S = 60.0
+"""What is refused, and held, is told by the minute."""
+_RETRY_S = 1.0
+"""The mean wait of a refused sender: the first retransmission comes after one second (RFC 6298)."""
+
+
+@dataclass(frozen=True)
+class Placed:
+    """One pool of one exit in one state of the estate."""
+
+    capacity: Capacity
+    exit: ExitCapacity
+    pool: Pool
+    stream: Stream
+
+    @property
+    def offer(self) -> Offer:
+        offer = self.capacity.demand.ways.described.offer_of(self.exit.exit)
+        assert offer is not None
+        return offer
+
+    @property
+    def living(self) -> float:
+        """Connections that live at their busiest."""
+        return sum(
+            living(part) * float(weight) for part, weight in zip(self.pool.parts, self.pool.weights, strict=True)
+        )
+
+    def replay(self, calls: Calls) -> Replay:
+        return self.exit.assignment.replay(self.stream, calls, self.exit.addresses, self.exit.how)
+
+    def refused(self, held: Series, division: Division) -> Series:
+        return refused_share(held, self.stream, division, self.exit.how.tries)
+
+
+def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
+    if one is None:
+        return {}
+    both = zip(pools(capacity.demand, one.exit, one.assignment.view), one.streams, strict=True)
+    return {stream.label: Placed(capacity, one, pool, stream) for pool, stream in both}
+
+
+@dataclass(frozen=True)
+class Phase:
+    """What comes to a pool in one state: how much of it by step of the cycle, and what part of the living anew."""
+
+    of: Placed
+    share: Series | None = None
+    anew: Series | None = None
+
+
+def grid_of(capacity: Capacity, span: float | None) -> tuple[float, int]:
+    """The width of a step, s, fine enough for what comes within a span; and the steps of the cycle."""
+    step = STEP_S if span is None else STEP_S / max(1, min(60, round(STEP_S / span)))
+    return step, round(capacity.demand.hours * SECONDS_PER_HOUR / step)
+
+
+def anew(stream: Stream, step: float, steps: int, span: float | None, part: float) -> Series | None:
+    """By step, per s: this part of the living, opened anew within a span from the busiest moment on."""
+    if span is None:
+        return None
+    begins, found = round(stream.load.peak.time_s // step), np.zeros(steps)
+    opened = np.arange(begins, begins + max(1, round(span / step))) % steps
+    found[opened] = part / (opened.size * step)
+    return found
+
+
+def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
+    """The connections of one pool, each flow with its rhythm and its holds; laws that are alike are one."""
+    by_law: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
+    plain = all(phase.share is None and phase.anew is None for phase in phases)
+    for phase in phases:
+        one = phase.of
+        for part, weight in zip(one.pool.parts, one.pool.weights, strict=True):
+            flow = one.capacity.demand.ways.described.estate.flows[part.flow]
+            rates = part.new_per_s * float(weight)
+            if not plain:
+                rates = np.repeat(rates, steps // rates.size) * (1.0 if phase.share is None else phase.share)
+            if phase.anew is not None:
+                rates = rates + living(part) * float(weight) * phase.anew
+            key = (part.profile.law, *flow.ending_key)
+            if key in by_law:
+                rates = rates + by_law[key][0]
+            by_law[key] = (rates, list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer)))
+    stream = phases[-1].of.stream
+    return Calls(
+        drawn(list(by_law.values())),
+        steps,
+        step,
+        batch=max(1.0, stream.peakedness),
+        sources=0.0 if stream.sources is None else float(stream.sources),
+        retry_share=stream.retry_share,
+        retry_s=_RETRY_S,
+    )
+
+
+def _endings(capacity: Capacity, flow_name: str, protocol: str, offer: Offer) -> Iterator[Ending]:
+    flow = capacity.demand.ways.described.estate.flows[flow_name]
+    reuse = offer.ports.ended_reuse if offer.ports else None
+    for one in ended(flow, protocol, offer, timers_only=reuse is not None):
+        life = life_law(flow.life_s) if one.lives else Fixed(0.0)
+        yield Ending(one.share, life, one.delay_s, reuse is not None and one.ending in reuse.endings)

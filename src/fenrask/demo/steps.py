@@ -5,10 +5,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
-from fenrask.capacity import Asked, simulated, translators
+from fenrask.capacity import Asked, Outage, simulated, translators
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
-from fenrask.designs import Comparison, Judged, compare, single_faults, stress
+from fenrask.designs import Comparison, Judged, as_sized, case_patch, compare, judge, single_faults, stress
 from fenrask.designs.choice import choose
 from fenrask.designs.losses import sources_shown
 from fenrask.errors import Problem
@@ -96,13 +96,23 @@ def _stressed(run: Run) -> Page:
 
 
 def _simulated(run: Run) -> Page:
-    estate = run.judged.described.estate
+    return _replayed(run.judged, Asked(exits=("gate-a",), around_hours=1))
+
+
+def _replayed(judged: Judged, asked: Asked, case: str = "") -> Page:
+    estate = judged.described.estate
     target = estate.targets.refused_share
-    asked = Asked(exits=("gate-a",), around_hours=1)
     with ThreadPoolExecutor() as executor:
         stop = Stop(negligible=target / 10, most_attempts=3e7)
-        results = [(one, replicated(one.setting, executor, stop)) for one in simulated(run.judged.capacity, asked)]
-    return simulate_page(estate.estate, target, results)
+        results = [(one, replicated(one.setting, executor, stop)) for one in simulated(judged.capacity, asked)]
+    return simulate_page(estate.estate, target, results, case)
+
+
+def _struck(run: Run) -> Page:
+    cured = as_sized(judge(run.judged.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
+    lost = case_patch(cured.described, single_faults(cured.described)["zone b lost"])
+    outage = Outage(judge(cured.described.patched(lost, "zone b lost")).capacity, 20 * 60.0)
+    return _replayed(cured, Asked(exits=("gate-a",), around_hours=1, outage=outage), "zone b lost")
 
 
 STEPS: tuple[Step, ...] = (
@@ -160,6 +170,11 @@ STEPS: tuple[Step, ...] = (
         "fenrask simulate --exit gate-a --around 1",
         "The same evening connection by connection: the worst is as the formula says, and comes with the load at once.",
         _simulated,
+    ),
+    Step(
+        'fenrask simulate --exit gate-a --around 1 --set exits.gate-a.addresses=4 --case "zone b lost" --outage 20',
+        "Cured by two addresses more; a zone that is lost for twenty minutes makes it refuse until that is back.",
+        _struck,
     ),
     Step(
         "fenrask handover",

@@ -105,9 +105,9 @@ def _answer(results: Sequence[tuple[Simulated, Found]], target: float, case: str
         end = (
             "it does not recover in the time simulated" if recovers is None else f"it recovers in {span_text(recovers)}"
         )
-        begins = "all connections are opened anew"
+        begins = "after all connections are opened anew"
         if one.lasts_s is not None:
-            begins = f"the case strikes, at {clock_text(one.moment_s(round(one.storm_s / one.step_s)))}, "
-            begins += f"for {span_text(one.lasts_s)},"
-        answer.append(f"after {begins} {end}")
+            at = clock_text(one.moment_s(round(one.storm_s / one.step_s)))
+            begins = f"the case strikes at {at}, for {span_text(one.lasts_s)};"
+        answer.append(f"{begins} {end}")
     return tuple(answer)

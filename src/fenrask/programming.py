@@ -23,6 +23,8 @@ Row = tuple[Mapping[int, float], float, float]
 
 _GAP = 1e-9
 _AGREE = 1e-7
+_FIRST = 0.35
+"""Part of the time for the first look at a programme that is to be sought in several ways."""
 _INFEASIBLE = ("kInfeasible", "kUnboundedOrInfeasible")
 
 
@@ -49,22 +51,33 @@ class Program:
     integral: list[bool] = field(default_factory=list)
     upper: list[float] = field(default_factory=list)
     rows: list[Row] = field(default_factory=list)
+    following: list[int] = field(default_factory=list)
+    """Whole numbers that all but follow from the others: who goes where, once it is decided what is open."""
+    tightening: set[int] = field(default_factory=set)
+    """Rows by number that no whole numbers need, since others say the same of them in sum."""
 
-    def variable(self, cost: float = 0.0, upper: float = 1.0, integral: bool = True) -> int:
-        """A new variable from 0 to `upper`; its number."""
+    def variable(self, cost: float = 0.0, upper: float = 1.0, integral: bool = True, follows: bool = False) -> int:
+        """A new variable from 0 to `upper`; its number. `follows`: see `following`."""
         self.cost.append(cost)
         self.integral.append(integral)
         self.upper.append(upper)
+        if follows:
+            self.following.append(len(self.cost) - 1)
         return len(self.cost) - 1
 
-    def row(self, factors: Mapping[int, float], low: float = -np.inf, high: float = np.inf) -> None:
-        """The sum of factors x variables lies between low and high."""
+    def row(
+        self, factors: Mapping[int, float], low: float = -np.inf, high: float = np.inf, tightens: bool = False
+    ) -> None:
+        """The sum of factors x variables lies between low and high. `tightens`: see `tightening`."""
+        if tightens:
+            self.tightening.add(len(self.rows))
         self.rows.append((dict(factors), low, high))
 
     def solve(self, seconds: float, more: Iterable[Row] = (), twice: bool = False) -> Solution | None:
         """The least cost, with rows added for this time only; None where nothing fits, or time is up too soon.
 
-        `twice`: once more without presolve, as far as time allows, so that an optimum has two witnesses.
+        `twice`: what is proven is sought once more without presolve, as far as time allows, so that an optimum has two
+        witnesses; what is not proven in a third of the time is sought in other ways in the rest.
         """
         return self.decide(seconds, more, twice)[0]
 
@@ -73,7 +86,10 @@ class Program:
         ends = monotonic() + seconds
         model = self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
-        answer, infeasible = _run(model, seconds)
+        hard = twice and bool(self.following)
+        answer, infeasible = _run(model, seconds * _FIRST if hard else seconds)
+        if hard and not infeasible and (answer is None or answer.gap > _AGREE):
+            answer = self._otherwise(answer, ends - monotonic())
         if answer is None or not integral.any():
             return answer, infeasible
         if twice:
@@ -88,10 +104,44 @@ class Program:
             return answer, False
         return Solution(exact.values, exact.objective, min(answer.bound, exact.objective)), False
 
+    def _otherwise(self, known: Solution | None, seconds: float) -> Solution | None:
+        """The better of what is known and of two more ways to look for it.
+
+        Without the rows that only tighten a node is decided sooner; and with what follows in parts the leaders are
+        decided first. Both are relaxations, whose bounds hold too.
+        """
+        ends = monotonic() + seconds
+        follows = np.zeros(len(self.integral), dtype=bool)
+        follows[self.following] = True
+        leads = np.array(self.integral, dtype=bool) & ~follows
+        loose = self._model([row for number, row in enumerate(self.rows) if number not in self.tightening])
+        second, _ = _run(loose, seconds * 0.45, known)
+        loose.integrality_ = _kinds(leads)
+        leading, _ = _run(loose, seconds * 0.35)
+        third = None if leading is None else self._near(np.round(leading.values), leads, ends)
+        found = [one for one in (known, second, third) if one is not None]
+        if not found:
+            return None
+        best = min(found, key=lambda one: one.objective)
+        bound = max(one.bound for one in (known, second, leading) if one is not None)
+        return Solution(best.values, best.objective, min(best.objective, bound))
+
+    def _near(self, decided: Floats, leads: NDArray[np.bool_], ends: float) -> Solution | None:
+        """The best with the leaders as they were decided; where that does not go, with a few of them otherwise."""
+        ones = {int(number): 1.0 - 2.0 * decided[number] for number in np.flatnonzero(leads)}
+        for few in (0, len(ones) // 20 + 1, len(ones) // 5 + 1):
+            model = self._model([*self.rows, (ones, -np.inf, few - float(np.sum(decided[leads])))])
+            if not few:
+                model.col_lower_ = np.where(leads, decided, 0.0)
+                model.col_upper_ = np.where(leads, decided, np.array(self.upper))
+            found, _ = _run(model, max(0.1, (ends - monotonic()) / 2))
+            if found is not None:
+                return found
+        return None
+
     def _model(self, rows: list[Row]) -> Any:
         import highspy
 
-        kinds = (highspy.HighsVarType.kContinuous, highspy.HighsVarType.kInteger)
         model = highspy.HighsLp()
         model.num_col_, model.num_row_ = len(self.cost), len(rows)
         model.col_cost_ = np.array(self.cost, dtype=np.float64)
@@ -99,12 +149,19 @@ class Program:
         model.col_upper_ = np.array(self.upper, dtype=np.float64)
         model.row_lower_ = np.array([low for _, low, _ in rows], dtype=np.float64)
         model.row_upper_ = np.array([high for *_, high in rows], dtype=np.float64)
-        model.integrality_ = [kinds[one] for one in self.integral]
+        model.integrality_ = _kinds(self.integral)
         model.a_matrix_.format_ = highspy.MatrixFormat.kRowwise
         model.a_matrix_.start_ = np.cumsum([0, *(len(factors) for factors, *_ in rows)], dtype=np.int32)
         model.a_matrix_.index_ = np.array([column for factors, *_ in rows for column in factors], dtype=np.int32)
         model.a_matrix_.value_ = np.array([one for factors, *_ in rows for one in factors.values()], dtype=np.float64)
         return model
+
+
+def _kinds(whole: Iterable[bool]) -> list[Any]:
+    import highspy
+
+    kinds = (highspy.HighsVarType.kContinuous, highspy.HighsVarType.kInteger)
+    return [kinds[bool(one)] for one in whole]
 
 
 def _seen_again(model: Any, first: Solution, seconds: float) -> Solution:
@@ -117,7 +174,7 @@ def _seen_again(model: Any, first: Solution, seconds: float) -> Solution:
     return second
 
 
-def _run(model: Any, seconds: float, **options: Any) -> tuple[Solution | None, bool]:
+def _run(model: Any, seconds: float, start: Solution | None = None, **options: Any) -> tuple[Solution | None, bool]:
     import highspy
 
     new: Any = highspy.Highs
@@ -126,6 +183,10 @@ def _run(model: Any, seconds: float, **options: Any) -> tuple[Solution | None, b
         for name, value in {"output_flag": False, "time_limit": float(seconds), "mip_rel_gap": _GAP, **options}.items():
             solver.setOptionValue(name, value)
         solver.passModel(model)
+        if start is not None:
+            begun = highspy.HighsSolution()
+            begun.col_value = start.values.tolist()
+            solver.setSolution(begun)
         solver.run()
     found, status = solver.getInfo(), solver.getModelStatus().name
     if found.primal_solution_status != highspy.SolutionStatus.kSolutionStatusFeasible:

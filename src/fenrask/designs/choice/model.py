@@ -1,8 +1,9 @@
 """The choice as a mixed-integer programme: the variables for lanes, sites and addresses, and what is due anyway.
 
-One binary for each unit and lane; a site is open where a lane that uses it is taken, lane by lane (the strong
-form); so many addresses of a site are one binary each, with their cheapest purchase and its entries. What sites
-hold is in `rooms`, what is paid by volume in `metered`, what partners' lists take in `partners`.
+One binary for each unit and lane; a site is open where a lane that uses it is taken, lane by lane (the strong form)
+and, for when that takes too long, in one row; so many addresses of a site are one binary each, with their cheapest
+purchase and its entries. What sites hold is in `rooms`, what is paid by volume in `metered`, what partners' lists
+take in `partners`.
 """
 
 from collections.abc import Iterator
@@ -85,7 +86,8 @@ class Model:
         """Each unit takes one lane; those of one service that share an endpoint by name take it together."""
         for number, unit in enumerate(self.units):
             for lane in unit.open_lanes:
-                self.taken[number, lane] = self.program.variable(float(self.amounts.crossing_month(unit, lane)))
+                month = float(self.amounts.crossing_month(unit, lane))
+                self.taken[number, lane] = self.program.variable(month, follows=True)
                 self.laid[number, lane] = dict(self.amounts.laid(unit, lane))
                 if lane.own_addresses:
                     self._given_addresses(self.taken[number, lane], unit)
@@ -134,11 +136,12 @@ class Model:
                         work = self.offer(offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
                         self.program.cost[self.opened[site]] += self.places(site) * work
                         self.spend("hours", offer, self.opened[site], self.hours_month(site, offer))
-                self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0)
+                self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0, tightens=True)
                 self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
             using = [self.taken[key] for key in self.using[site]]
             self.program.row({variable: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
+            self.program.row({variable: -float(len(using)), **dict.fromkeys(using, 1.0)}, high=0)
             if site.translates:
                 self._addresses(site, variable)
             elif site.subnets:

@@ -1,0 +1,92 @@
+"""Small programmes against every combination of their whole numbers; and a hard one, whose word is checked."""
+
+import random
+import unittest
+from itertools import product
+
+from fenrask.programming import Program
+
+
+def facilities(flows: int, exits: int, seed: int) -> Program:
+    """Flows of some size to exits of some room, each to one; an exit has a fixed charge."""
+    dice = random.Random(seed)
+    program = Program()
+    opened = [program.variable(dice.uniform(30, 60)) for _ in range(exits)]
+    sizes = [dice.uniform(1, 20) for _ in range(flows)]
+    taken = [[program.variable(size * dice.uniform(0.2, 1), follows=True) for _ in range(exits)] for size in sizes]
+    room = 2.1 * sum(sizes) / exits
+    for lanes in taken:
+        program.row(dict.fromkeys(lanes, 1.0), 1, 1)
+        for lane, one in zip(lanes, opened, strict=True):
+            program.row({lane: 1.0, one: -1.0}, high=0, tightens=True)
+    for number, one in enumerate(opened):
+        program.row({lanes[number]: size for lanes, size in zip(taken, sizes, strict=True)} | {one: -room}, high=0)
+    return program
+
+
+class Programmes(unittest.TestCase):
+    def keeps_to(self, program: Program, values: list[float]) -> bool:
+        return all(
+            low - 1e-6 <= sum(factor * values[number] for number, factor in factors.items()) <= high + 1e-6
+            for factors, low, high in program.rows
+        )
+
+    def cheapest(self, program: Program) -> float | None:
+        costs = [
+            sum(cost * one for cost, one in zip(program.cost, values, strict=True))
+            for values in product((0.0, 1.0), repeat=len(program.cost))
+            if self.keeps_to(program, list(values))
+        ]
+        return min(costs, default=None)
+
+    def test_small_ones_are_as_every_combination_says(self) -> None:
+        dice = random.Random(4)
+        impossible = 0
+        for number in range(40):
+            program = Program()
+            for _ in range(9):
+                program.variable(dice.uniform(-5, 10), follows=dice.random() < 0.5)
+            for _ in range(4):
+                some = dice.sample(range(9), 4)
+                low = dice.choice([0.5, 1.0, 2.0])
+                program.row({one: dice.choice([-1.0, 0.3, 1.0, 2.5]) for one in some}, low, dice.choice([2.0, 9.0]))
+            least = self.cheapest(program)
+            with self.subTest(number=number):
+                found, infeasible = program.decide(10, twice=bool(number % 2))
+                self.assertEqual(infeasible, least is None)
+                impossible += infeasible
+                if found is not None and least is not None:
+                    self.assertAlmostEqual(found.objective, least, places=7)
+                    self.assertLessEqual(found.bound, least + 1e-7)
+                    self.assertTrue(self.keeps_to(program, found.values.tolist()))
+        self.assertTrue(0 < impossible < 35, impossible)
+
+    def test_rows_for_once_do_not_stay(self) -> None:
+        program = Program()
+        dear, cheap = program.variable(3), program.variable(2)
+        program.row({dear: 1.0, cheap: 1.0}, 1)
+        forced = program.solve(5, [({dear: 1.0}, 1, 1)])
+        free = program.solve(5)
+        assert forced is not None and free is not None
+        self.assertEqual((forced.objective, free.objective), (3.0, 2.0))
+
+    def test_what_time_does_not_prove_is_sought_in_several_ways_and_its_gap_told(self) -> None:
+        program = facilities(150, 14, 2)
+        short, long = program.solve(1.5, twice=True), program.solve(20, twice=True)
+        assert short is not None and long is not None
+        for found in (short, long):
+            self.assertTrue(self.keeps_to(program, found.values.tolist()))
+            cost = sum(one * value for one, value in zip(program.cost, found.values, strict=True))
+            self.assertAlmostEqual(found.objective, cost, places=6)
+        # Each bound holds for what the other found.
+        self.assertLessEqual(max(short.bound, long.bound), min(short.objective, long.objective) * (1 + 1e-9))
+
+    def test_other_ways_find_what_one_way_does(self) -> None:
+        program = facilities(24, 6, 3)
+        proven = program.solve(30)
+        assert proven is not None
+        self.assertLess(proven.gap, 1e-6)
+        other = program._otherwise(None, 20)
+        assert other is not None
+        self.assertAlmostEqual(other.objective, proven.objective, places=6)
+        self.assertLessEqual(other.bound, proven.objective + 1e-6)

@@ -160,8 +160,8 @@ class Program:
 def _kinds(whole: Iterable[bool]) -> list[Any]:
     import highspy
 
-    kinds = (highspy.HighsVarType.kContinuous, highspy.HighsVarType.kInteger)
-    return [kinds[bool(one)] for one in whole]
+    kinds = [(highspy.HighsVarType.kContinuous, highspy.HighsVarType.kInteger)[bool(one)] for one in whole]
+    return kinds if highspy.HighsVarType.kInteger in kinds else []
 
 
 def _seen_again(model: Any, first: Solution, seconds: float) -> Solution:

@@ -17,11 +17,9 @@ from fenrask.demo import VELLMOUTH
 from fenrask.designs import compare
 from fenrask.designs.choice import Choice, Wanted, choose
 from fenrask.designs.choice.amounts import Amounts
+from fenrask.designs.choice.assembled import assembled
 from fenrask.designs.choice.lanes import units_of
-from fenrask.designs.choice.metered import add_metered
-from fenrask.designs.choice.model import Model
-from fenrask.designs.choice.partners import add_partners
-from fenrask.designs.choice.rooms import add_rooms
+from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described, read_estate
 from fenrask.routing import flow_ways
@@ -180,6 +178,69 @@ class BesideTheStandardDesigns(InFolder):
             choose(self.estate(patch, {"offers": {"host": None}}))
 
 
+class Kept(InFolder):
+    """What is to stay stays, whatever it is; and its money is in the programme, as the bill of the patch shows."""
+
+    def check(self, described: Described, *keep: str) -> Choice:
+        choice = choose(described, Wanted(keep=keep, explain=False))
+        self.assertTrue(choice.judged.meets_all, choice.judged.broken)
+        self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)
+        self.assertGreaterEqual(choice.mix.month, choose(described, Wanted(explain=False)).mix.month - 1e-6)
+        return choice
+
+    def ways(self, choice: Choice, flow: str) -> set[tuple[str, ...]]:
+        return {way.walk.exits for way in choice.judged.ways.by_flow[flow]}
+
+    def test_a_flow_by_the_second_of_two_gates_alike(self) -> None:
+        patch = {
+            "exits": {"other": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}},
+            "route_tables": {"private": {"198.51.100.0/24": "other"}},
+            "flows": {"more": {"from": "work", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 9}},
+        }
+        choice = self.check(self.estate(patch), "talk")
+        self.assertEqual(self.ways(choice, "talk"), {("other", "door")})
+
+    def test_flows_by_a_hub_and_by_a_firewall_before_a_gateway(self) -> None:
+        hub = {"offers": {"hub": {"kind": "hub", "rates": {"hour": 0.7, "processed_per_gb": 0.03}}}}
+        joined = self.estate(TWO_NETWORKS, hub)
+        design = next(one for one in STANDARD if one.name == "central hub")
+        central = joined.patched(design.patch(joined), "central")
+        before = flow_ways(central).by_flow["call"][0].walk.exits
+        self.assertEqual(self.ways(self.check(central, "call"), "call"), {before})
+        self.assertEqual(before[0], "hub-central")
+
+        inspected = {"destinations": {"partner": {"needs": {"inspected": True}}}, "workloads": {"work": {"hosts": 4}}}
+        paid = {"offers": {"wall": {"rates": {"processed_per_gb": 0.05}, "limits": {"connections": 4000}}}}
+        plain = self.estate(inspected, paid)
+        design = next(one for one in STANDARD if one.name == "firewall before gateway")
+        behind = plain.patched(design.patch(plain), "behind")
+        before = flow_ways(behind).by_flow["talk"][0].walk.exits
+        self.assertEqual(self.ways(self.check(behind, "talk"), "talk"), {before})
+        self.assertEqual(len(before), 3)
+
+    def test_an_exit_that_nothing_uses_any_more(self) -> None:
+        patch = {
+            "exits": {"host": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 3}},
+            "wage_per_hour": 50,
+        }
+        catalogue = {"offers": {"host": {"rates": {"hour": 0.4}, "upkeep_hours": 2}}}
+        for name in ("gate", "host"):
+            choice = self.check(self.estate(patch, catalogue), name)
+            self.assertIn(name, choice.judged.described.estate.exits)
+        self.assertNotIn("host", choose(self.estate(patch, catalogue)).judged.described.estate.exits)
+
+    def test_a_way_that_breaks_a_need_or_is_several_cannot_be_kept(self) -> None:
+        broken = {"destinations": {"partner": {"needs": {"inspected": True}}}}
+        with self.assertRaisesRegex(NoAnswer, "talk from net cannot be kept: its way fails inspected"):
+            choose(self.estate(broken), Wanted(keep=("talk",)))
+        twice = {
+            "exits": {"other": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}},
+            "route_tables": {"private": {"0.0.0.0/0": [{"exit": "gate"}, {"exit": "other"}]}},
+        }
+        with self.assertRaisesRegex(NoAnswer, "none, or several at once"):
+            choose(self.estate(twice), Wanted(keep=("talk",)))
+
+
 class BesideAnotherSolver(InFolder):
     def test_the_demos_programme_without_presolve_and_by_another_release(self) -> None:
         # HiGHS up to 1.15 cuts off the optimum of this very programme in its presolve; SciPy carries 1.12.
@@ -187,11 +248,7 @@ class BesideAnotherSolver(InFolder):
             (self.folder / name).write_bytes(content)
         described = read_estate(self.folder / "estate.yaml")
         ways = flow_ways(described)
-        model = Model(Amounts(ways, demand(ways).hours), units_of(ways))
-        add_rooms(model, 0.0)
-        add_metered(model)
-        add_partners(model)
-        program = model.program
+        program = assembled(Amounts(ways, demand(ways).hours), units_of(ways), Wanted()).program
         rows, columns, values = [], [], []
         for number, (factors, *_) in enumerate(program.rows):
             rows += [number] * len(factors)

@@ -47,7 +47,7 @@ class Amounts:
 
     def laid(self, unit: Unit, lane: Lane) -> Mapping[Site, Laid]:
         """By site; a site that serves several subnets of the unit gets all of theirs."""
-        return self._laid(unit, lane.sites)
+        return self._laid(unit, lane.sites, lane.also)
 
     def laid_without(self, unit: Unit, lane: Lane, zone: str) -> Mapping[Site, Laid]:
         """The same when a zone is lost: its load moves to the unit's other subnets; sites in it carry nothing."""
@@ -55,12 +55,12 @@ class Amounts:
         left = tuple(site for name, site in zip(unit.subnets, lane.sites, strict=False) if subnets[name].zone != zone)
         return {site: laid for site, laid in self._laid(unit, left).items() if site.zone != zone}
 
-    def _laid(self, unit: Unit, sites: tuple[Site, ...]) -> dict[Site, Laid]:
-        """All of a unit, spread evenly over subnets that use these sites."""
+    def _laid(self, unit: Unit, sites: tuple[Site, ...], also: tuple[Site, ...] = ()) -> dict[Site, Laid]:
+        """All of a unit, spread evenly over subnets that use these sites, and pass others before."""
         out, back = self.volume(unit)
         found = {}
-        for site in dict.fromkeys(sites):
-            part = Fraction(sites.count(site), len(sites))
+        for site in dict.fromkeys((*sites, *also)):
+            part = Fraction((*sites, *also).count(site), len(sites))
             held, living = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours * POINTS_PER_HOUR)
             new, bits = np.zeros(self.hours), np.zeros(self.hours)
             for name in unit.flows:
@@ -128,7 +128,7 @@ class Amounts:
 
     def crossing_month(self, unit: Unit, lane: Lane) -> Fraction:
         """What a unit's crossings of zones, networks and regions cost a month on its way to a lane's sites."""
-        if not lane.sites:
+        if lane.stands:
             return self._as_it_is(unit)[0]
         entered = lane.sites[0].network
         zones = self.crossing(unit, lane) * Fraction(self._transfer(entered).cross_zone_per_gb)

@@ -6,15 +6,14 @@ from time import monotonic
 
 from fenrask.demand import demand
 from fenrask.designs.choice.amounts import Amounts
+from fenrask.designs.choice.assembled import assembled
 from fenrask.designs.choice.conflicts import conflict, contradiction
+from fenrask.designs.choice.kept import kept
 from fenrask.designs.choice.lanes import units_of
 from fenrask.designs.choice.made import patch_of
-from fenrask.designs.choice.metered import add_metered
 from fenrask.designs.choice.model import Holding, Model
-from fenrask.designs.choice.partners import add_partners
-from fenrask.designs.choice.rooms import add_losses, add_rooms
 from fenrask.designs.choice.units import Lane, Site, Unit
-from fenrask.designs.choice.wanted import Wanted, constrain
+from fenrask.designs.choice.wanted import Wanted
 from fenrask.designs.contract import Patch
 from fenrask.designs.judge import Judged, judge
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
@@ -85,13 +84,14 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     units, amounts = _asked_of(described, asked)
     hopeless = [unit for unit in units if not unit.open_lanes]
     if hopeless:
-        raise NoAnswer("; ".join(map(contradiction, hopeless)), "Drop a need, or add an offer that meets them.")
-    bound = 0.0
+        told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
+        raise NoAnswer(told, "Drop a need, or add an offer that meets them.")
+    bound, standing = 0.0, [name for name in asked.keep if name in described.estate.exits]
     for margin in _MARGINS:
         model, solved = _solved(amounts, units, asked, margin)
         bound = bound or solved.bound
         stated = asked.zone_headroom is not None
-        patch = patch_of(described, _taken(model, solved), units, _held(model, solved), stated)
+        patch = patch_of(described, _taken(model, solved), units, _held(model, solved), stated, standing)
         judged = judge(described.patched(patch, "the choice"))
         if not judged.short:
             break
@@ -103,7 +103,7 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
 
 
 def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
-    model = _model(amounts, units, asked, margin)
+    model = assembled(amounts, units, asked, margin)
     solved = model.program.solve(asked.seconds, twice=True)
     if solved is None:
         raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
@@ -119,26 +119,6 @@ def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
     ]
     if problems:
         raise UnusableInput(problems)
-
-
-def _kept(unit: Unit, keep: tuple[str, ...]) -> Unit:
-    """A unit whose flow is to stay has but the lanes of exits that stand already."""
-    if not set(unit.flows) & set(keep):
-        return unit
-    lanes = tuple(lane for lane in unit.lanes if all(site.existing for site in lane.sites))
-    return Unit(unit.group, lanes)
-
-
-def _model(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> Model:
-    model = Model(amounts, units)
-    add_rooms(model, margin)
-    add_metered(model)
-    model.add_commitments()
-    add_partners(model)
-    if asked.zone_headroom is not None:
-        add_losses(model, asked.zone_headroom)
-    constrain(model, asked)
-    return model
 
 
 def _taken(model: Model, solved: Solution) -> dict[int, Lane]:
@@ -202,7 +182,7 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
     units, amounts = _asked_of(described, asked)
     found = []
     for headroom in HEADROOMS if all(unit.open_lanes for unit in units) else ():
-        model = _model(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
+        model = assembled(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
         solved = model.program.solve(_PER_QUESTION_S)
         if solved is not None:
             found.append((headroom, _mix(model, solved)))
@@ -212,7 +192,7 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
 def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
     _check_kept(described, asked.keep)
     ways = flow_ways(described)
-    units = [_kept(unit, asked.keep) for unit in units_of(ways)]
+    units = [kept(ways, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(ways)]
     return units, Amounts(ways, demand(ways).hours)
 
 
@@ -223,7 +203,7 @@ def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_lanes for unit in units):
-        model = _model(amounts, units, replace(asked, max_addresses=most), 0.0)
+        model = assembled(amounts, units, replace(asked, max_addresses=most), 0.0)
         solved = model.program.solve(_PER_QUESTION_S)
         if solved is None:
             break

@@ -4,12 +4,9 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from fenrask.designs.choice.amounts import Amounts
-from fenrask.designs.choice.metered import add_metered
-from fenrask.designs.choice.model import Model
-from fenrask.designs.choice.partners import add_partners
-from fenrask.designs.choice.rooms import add_losses, add_rooms
+from fenrask.designs.choice.assembled import assembled
 from fenrask.designs.choice.units import Unit
-from fenrask.designs.choice.wanted import Wanted, constrain
+from fenrask.designs.choice.wanted import Wanted
 from fenrask.units import counted
 
 __all__ = ["conflict", "contradiction"]
@@ -17,8 +14,11 @@ __all__ = ["conflict", "contradiction"]
 _PER_QUESTION_S = 5.0
 
 
-def contradiction(unit: Unit) -> str:
-    """The fewest needs of a unit that no lane meets together."""
+def contradiction(unit: Unit, kept: bool = False) -> str:
+    """The fewest needs of a unit that no lane meets together; of one that is kept, what its own way breaks."""
+    if kept:
+        why = f"fails {', '.join(unit.lanes[0].fails)}" if unit.lanes else "is none, or several at once"
+        return f"{unit.name} from {unit.network} cannot be kept: its way {why}"
     failing = sorted({fails for lane in unit.lanes for fails in lane.fails})
     needed = set(failing)
     for need in failing:
@@ -85,10 +85,6 @@ def _feasible(
         loose.append(Unit(replace(unit.group, needs=unit.needs.model_copy(update=dropped)), lanes))
     if not all(unit.open_lanes for unit in loose):
         return False
-    model = Model(amounts, loose)
-    add_rooms(model, 0.0)
-    add_partners(model)
-    add_metered(model)
     stated: dict[str, object] = {}
     keep = []
     for part in kept:
@@ -98,7 +94,5 @@ def _feasible(
             else:
                 stated[key] = value
     loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
-    if loosened.zone_headroom is not None:
-        add_losses(model, loosened.zone_headroom)
-    constrain(model, loosened)
+    model = assembled(amounts, loose, loosened)
     return model.program.solve(_PER_QUESTION_S) is not None

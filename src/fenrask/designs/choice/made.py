@@ -1,7 +1,7 @@
 """From the lanes that were taken to a patch: sites put up, tables led to them."""
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from fenrask.designs.choice.model import Holding
@@ -24,13 +24,15 @@ def patch_of(
     units: list[Unit],
     held: Mapping[Site, Holding],
     stated: bool = False,
+    keep: Iterable[str] = (),
 ) -> Patch:
     """The patch that makes these lanes; a subnet's default leads to the site that most of its units use.
 
-    Addresses are `auto`, which is as many as the day needs; with `stated` at least as many as were chosen.
+    Addresses are `auto`, which is as many as the day needs; with `stated` at least as many as were chosen. Exits to
+    `keep` stay, whether they are used or not.
     """
     used = list(dict.fromkeys(site for lane in taken.values() for site in lane.distinct))
-    draft = Draft(described, kept=[site.existing for site in used if site.existing])
+    draft = Draft(described, kept=[*keep, *(site.existing for site in used if site.existing)])
     senders: dict[Site, list[str]] = {}
     for number, lane in taken.items():
         for subnet, site in zip(units[number].subnets, lane.sites, strict=False):
@@ -38,16 +40,16 @@ def patch_of(
         if lane.own_addresses:
             for name in units[number].flows:
                 draft.workloads[described.estate.flows[name].from_] = {"public_address": True}
-    entries = {site: _put_up(draft, site, held.get(site), stated, senders[site]) for site in used}
+    entries = {site: _put_up(draft, site, held.get(site), stated, senders.get(site, [])) for site in used}
     for subnet, by_aim in _routes(taken, units).items():
         network = described.estate.subnets[subnet].network
-        default = _default(described, by_aim)
+        default = _default(described, {aim: site for aim, (site, first) in by_aim.items() if not first})
         if default is not None:
             draft.lead([subnet], DEFAULT, entries[default].of(network))
-        for aim, site in by_aim.items():
-            if site != default and not site.subnets:
+        for aim, (site, first) in by_aim.items():
+            if (first or site != default) and not site.subnets:
                 for key in _keys_to(described, aim, site):
-                    draft.lead([subnet], key, entries[site].of(network))
+                    draft.lead([subnet], key, first or entries[site].of(network))
     return draft.patch()
 
 
@@ -62,13 +64,14 @@ def _keys_to(described: Described, aim: _Aim, site: Site) -> list[str]:
     return [str(one) for one in prefixes if one.version == family] if family else [destination]
 
 
-def _routes(taken: Mapping[int, Lane], units: list[Unit]) -> dict[str, dict[_Aim, Site]]:
-    """By subnet and destination: the site to lead to."""
-    found: dict[str, dict[_Aim, Site]] = {}
+def _routes(taken: Mapping[int, Lane], units: list[Unit]) -> dict[str, dict[_Aim, tuple[Site, str]]]:
+    """By subnet and destination: the site to lead to, and the exit to name where the way is kept as it is."""
+    found: dict[str, dict[_Aim, tuple[Site, str]]] = {}
     for number, lane in taken.items():
         unit = units[number]
-        for subnet, site in zip(unit.subnets, lane.sites, strict=False):
-            found.setdefault(subnet, {})[unit.to, unit.group.family] = site
+        for place, (subnet, site) in enumerate(zip(unit.subnets, lane.sites, strict=False)):
+            first = lane.first[place] if lane.first else ""
+            found.setdefault(subnet, {})[unit.to, unit.group.family] = (site, first)
     return found
 
 

@@ -65,7 +65,7 @@ class _Sent:
 
 
 def _sent(model: Model, unit: Unit, lane: Lane) -> Iterator[_Sent]:
-    if lane.sites:
+    if not lane.stands:
         out = model.amounts.volume(unit)[0] / len(unit.subnets)
         leaving = [(_last(site), model.region(site), out) for site in lane.sites if site.leaves]
     else:

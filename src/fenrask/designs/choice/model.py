@@ -6,7 +6,7 @@ purchase and its entries. What sites hold is in `rooms`, what is paid by volume 
 take in `partners`.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
@@ -14,6 +14,7 @@ from math import ceil
 from fenrask.addresses import SINGLE, purchases
 from fenrask.charges import estate_wide
 from fenrask.designs.choice.amounts import Amounts, Laid
+from fenrask.designs.choice.places import standing_site
 from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.estate import Commitment, Offer
 from fenrask.prefixes import fewest_prefixes
@@ -130,12 +131,7 @@ class Model:
     def _sites(self) -> None:
         for (number, lane), variable in self.taken.items():
             for site in lane.distinct:
-                if site not in self.opened:
-                    self.opened[site] = self.program.variable()
-                    for offer in site.offers:
-                        work = self.offer(offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
-                        self.program.cost[self.opened[site]] += self.places(site) * work
-                        self.spend("hours", offer, self.opened[site], self.hours_month(site, offer))
+                self._open(site)
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0, tightens=True)
                 self.using.setdefault(site, []).append((number, lane))
         for site, variable in self.opened.items():
@@ -146,6 +142,34 @@ class Model:
                 self._addresses(site, variable)
             elif site.subnets:
                 self._found_by_name(site, variable)
+
+    def _open(self, site: Site) -> None:
+        """A site with what it costs to stand there."""
+        if site in self.opened:
+            return
+        self.opened[site] = self.program.variable()
+        for offer in site.offers:
+            work = self.offer(offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
+            self.program.cost[self.opened[site]] += self.places(site) * work
+            self.spend("hours", offer, self.opened[site], self.hours_month(site, offer))
+
+    def stand(self, names: Iterable[str]) -> None:
+        """Exits that stay whatever uses them; with their addresses where no lane leads to them."""
+        estate = self.amounts.described.estate
+        for name in names:
+            known = [site for site in self.opened if site.existing == name]
+            if not known and name in estate.exits and estate.exits[name].offer_name:
+                site = standing_site(self.amounts.described, name, passes=True)
+                self._open(site)
+                self.using[site] = []
+                stated = estate.exits[name].stated_addresses
+                number = max(len(estate.exits[name].listed_addresses), 1 if stated is None else stated)
+                hour = self.amounts.described.catalogue.addresses_in(self.region(site)).hour
+                month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
+                self.spend("addresses", site.offer, self.opened[site], month)
+                known = [site]
+            for site in known:
+                self.program.row({self.opened[site]: 1.0}, low=1)
 
     def hours_month(self, site: Site, offer: str) -> float:
         """What an offer of an open site costs a month for standing there; a begun hour counts whole."""
@@ -192,7 +216,8 @@ class Model:
         return self.amounts.described.estate.exits[site.existing].units if site.existing else site.places
 
     def region(self, site: Site) -> str:
-        return self.amounts.described.estate.networks[site.network].region
+        stated = self.amounts.described.estate.networks.get(site.network)
+        return stated.region if stated else ""
 
     def _found_by_name(self, site: Site, opened: int) -> None:
         """Hosts find an in-subnet endpoint by name: where one is, all of its network use it."""

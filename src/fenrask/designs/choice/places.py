@@ -7,7 +7,7 @@ from fenrask.designs.draft import DEFAULT, hub_offer
 from fenrask.estate import Described, Onward
 from fenrask.prefixes import overlaps
 
-__all__ = ["Places"]
+__all__ = ["Places", "standing_site"]
 
 
 class Places:
@@ -67,6 +67,16 @@ class Places:
         if len(stated) < 2 or not all(stated.values()) or clash:
             return ""
         return max(self._zones, key=lambda name: self._zones[name].total())
+
+
+def standing_site(described: Described, name: str, passes: bool = False) -> Site:
+    """The site of an exit that stands, whatever stands beside it."""
+    one, estate = described.estate.exits[name], described.estate
+    zone = next((estate.subnets[subnet].zone for subnet in one.stands_in), None)
+    offer = described.offer_of(name)
+    if offer is not None and offer.scope == "region":
+        zone = None
+    return Site(one.kind, one.offer_name, estate.network_of(one) or "", zone, existing=name, passes=passes)
 
 
 def _standing(described: Described, offer: str, network: str, zone: str | None) -> Site:

@@ -34,15 +34,17 @@ class Site:
     """Whether a hub brings it the traffic of other networks too."""
     hub: str = ""
     """The offer of that hub, where it costs money."""
+    passes: bool = False
+    """Whether it stands there and only passes on, or idles: a hub, or a firewall before something else."""
 
     @property
     def translates(self) -> bool:
-        return bool(self.offer) and not self.destination
+        return bool(self.offer) and not self.destination and not self.passes
 
     @property
     def leaves(self) -> bool:
         """Whether what it carries goes out to the internet, or by the door to a service."""
-        return not self.destination
+        return not self.destination and not self.passes
 
     @property
     def places(self) -> int:
@@ -82,10 +84,19 @@ class Lane:
     """Whether its sites may have but one address each."""
     own_addresses: bool = False
     """Whether its hosts need public addresses of their own."""
+    first: tuple[str, ...] = ()
+    """The exit that each subnet's route names, where the way is one that stands and is kept."""
+    also: tuple[Site, ...] = ()
+    """What such a way passes before its site, once for each subnet."""
 
     @property
     def distinct(self) -> tuple[Site, ...]:
-        return tuple(dict.fromkeys(self.sites))
+        return tuple(dict.fromkeys((*self.sites, *self.also)))
+
+    @property
+    def stands(self) -> bool:
+        """Whether it is the way that there is."""
+        return not self.sites or bool(self.first)
 
 
 @dataclass(frozen=True)

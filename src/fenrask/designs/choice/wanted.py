@@ -29,9 +29,6 @@ class Wanted:
 def constrain(model: Model, asked: Wanted) -> None:
     """Rows for all of it."""
     translating = {site: variable for site, variable in model.opened.items() if site.translates}
-    for site, variable in model.opened.items():
-        if site.existing in asked.keep:
-            model.program.row({variable: 1.0}, low=1)
     if asked.private_hosts:
         model.program.row(dict.fromkeys(model.public.values(), 1.0), high=0)
     if asked.at_most is not None:

@@ -1,5 +1,6 @@
 """Standard designs: that each is what it says, on estates of several shapes; and their comparison."""
 
+from fractions import Fraction
 from typing import Any
 
 from fenrask.designs import STANDARD, compare, designs_break_even, judge
@@ -126,6 +127,12 @@ class Standard(InFolder):
         ways = {way.flow: way.walk.exits for way in after.ways.ways}
         self.assertEqual(ways["call"], ("hub-central", "gateway-central", "door"))
         self.assertEqual(ways["talk"], ("gateway-central", "door"))
+        # Where the catalogue has a hub to sell, it is paid.
+        hubs = {"offers": {name: {"kind": "hub", "rates": {"hour": hour}} for name, hour in (("a", 0.5), ("b", 0.2))}}
+        paying = self.estate(two, hubs)
+        paid = judge(paying.patched(named("central hub").patch(paying), "x"))
+        self.assertEqual(paid.described.estate.exits["hub-central"].offer_name, "b")
+        self.assertEqual(paid.bill.total - after.bill.total, 730 * Fraction(1, 5))
         left_out = {one.design.name: one.why for one in compare(self.estate({})).left_out}
         self.assertIn("only one network", left_out["central hub"])
 

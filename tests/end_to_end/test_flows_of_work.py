@@ -111,3 +111,42 @@ class Vellmouth(InFolder):
         self.assertEqual(routes["192.0.2.64/27"]["state"], "in use, black hole")
         self.assertEqual(routes["192.0.2.64/27"]["shadows"], ["0.0.0.0/0 to gate-fleet"])
         self.assertEqual(routes["10.41.0.0/16"]["origin"], "local")
+
+    def test_a_choice_is_made_loosened_and_kept(self) -> None:
+        free = self.json("choose", "--save", "free.json")
+        private = self.json("choose", "--private-hosts", "--save", "private.json")
+        designs = self.json("compare")["designs"]
+        best = min(one["month_amount"] for one in designs if one["meets_all"] == "yes")
+        self.assertLess(free["month_amount"], private["month_amount"])
+        self.assertLess(private["month_amount"], best)
+        self.assertTrue(any("60 hosts get a public address" in line for line in free["answer"]))
+        self.assertFalse(any("public address" in line for line in private["answer"]))
+        for name, choice in (("free", free), ("private", private)):
+            # What is saved costs what was told, and has no error left but that of the rule it was not asked about.
+            bill = self.json("charges", "--patch", f"{name}.json")
+            self.assertAlmostEqual(bill["month_amount"], choice["month_amount"], delta=0.01)
+            self.assertEqual(self.program("check", "--patch", f"{name}.json", "--fail-on", "error").returncode, 0)
+            self.assertEqual(self.program("capacity", "--patch", f"{name}.json").returncode, 0)
+        kept = self.json("choose", "--keep", "tides", "--keep", "spare-host", "--save", "kept.json")
+        self.assertGreater(kept["month_amount"], free["month_amount"])
+        tides = next(one for one in kept["flows"] if one["flows"] == ["tides"])
+        self.assertEqual(tides["lane"], "by gate-a, gate-b, as it is")
+        exits = {one["exit"] for one in self.json("capacity", "--patch", "kept.json")["exits"]}
+        self.assertIn("spare-host", exits)
+        refused = self.program("choose", "--keep", "rosters")
+        self.assertEqual(refused.returncode, 1)
+        self.assertIn("cannot be kept: its way fails fixed_source", refused.stderr)
+
+    def test_a_zone_is_lost_for_a_while_and_the_day_recovers(self) -> None:
+        words = ("simulate", "--exit", "gate-a", "--set", "exits.gate-a.addresses=4", "--case", "zone b lost")
+        told = self.json(*words, "--outage", "10", "--around", "1", "--most-runs", "2", status=1)
+        [pool] = told["pools"]
+        self.assertTrue(10 <= pool["recovers_s"] / 60 <= 13, pool)
+        refused = [one["refused_share"] for one in told["held"]]
+        # Five minutes a row: ten before the case strikes, ten of it, and the rest.
+        self.assertEqual(refused[:2], [0.0, 0.0])
+        self.assertGreater(min(refused[2:4]), 0.2)
+        self.assertEqual(refused[6:], [0.0] * len(refused[6:]))
+        drawn = self.program(*words, "--outage", "10", "--around", "1", "--most-runs", "2", "--figure", "day.svg")
+        self.assertIn("the case strikes at 17:06, for 10 min; it recovers in 1", drawn.stdout)
+        self.assertIn("<svg", (self.folder / "day.svg").read_text(encoding="utf-8"))

@@ -246,6 +246,11 @@ class AgainstEveryMix(InFolder):
                 "98% of ports free when a zone is lost",
             ),
             (
+                {"flows": {"talk": TWO_ZONES["flows"]["talk"]}, "workloads": {"work": {"subnets": ["app", "app-b"]}}},
+                Wanted(private_hosts=True, at_most=0),
+                "these cannot be kept together: at most 0 gateways, no public address on any host",
+            ),
+            (
                 {"destinations": {"partner": {"needs": {"off_internet": True}}}},
                 Wanted(),
                 "talk from net: no offer meets off_internet\n",

@@ -8,8 +8,10 @@ from fenrask.estate import Described
 __all__ = ["ipv6_lanes", "own_address_lanes"]
 
 
-def own_address_lanes(group: Group) -> Iterator[Lane]:
-    """Straight out by the network's own door, with a public address on each host of the workloads."""
+def own_address_lanes(described: Described, group: Group) -> Iterator[Lane]:
+    """Straight out by the network's own door, with a public IPv4 address on each host of the workloads."""
+    if not all(described.estate.subnets[name].prefix.version == 4 for name in group.subnets):
+        return
     site = Site("direct-internet", "", group.network, None)
     needs = group.needs
     fails = [name for name in ("off_internet", "inspected", "max_source_addresses") if getattr(needs, name)]

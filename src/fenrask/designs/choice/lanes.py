@@ -66,7 +66,7 @@ def _lanes(ways: Ways, group: Group, places: Places) -> Iterator[Lane]:
             yield from _translators(described, group, name, places)
             yield from _behind(described, group, name, places)
             yield from _shared(described, group, name, places)
-    yield from own_address_lanes(group)
+    yield from own_address_lanes(described, group)
 
 
 def _stays(described: Described, own: list[Way]) -> bool:

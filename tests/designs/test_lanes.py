@@ -23,7 +23,7 @@ from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described, read_estate
 from fenrask.routing import flow_ways
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 INSTANCES = 24
 TWO_NETWORKS: dict[str, Any] = {
@@ -102,7 +102,7 @@ def estate_of(dice: random.Random) -> tuple[dict[str, Any], dict[str, Any]]:
     return patch, {"offers": offers, "addresses": {"hour": pick([0.005, 0.2])}, "transfer": transfer}
 
 
-class BesideTheStandardDesigns(InFolder):
+class Checked(InFolder):
     def check(self, described: Described) -> Choice:
         choice = choose(described, Wanted(explain=False))
         self.assertTrue(choice.judged.meets_all, choice.judged.broken)
@@ -115,6 +115,8 @@ class BesideTheStandardDesigns(InFolder):
     def taken(self, choice: Choice) -> dict[str, str]:
         return {unit.name: lane.name for unit, lane in choice.mix.lanes}
 
+
+class BesideTheStandardDesigns(Checked):
     def test_never_dearer_and_never_without_an_answer_that_they_have(self) -> None:
         dice = random.Random(5)
         for number in range(INSTANCES):
@@ -176,6 +178,67 @@ class BesideTheStandardDesigns(InFolder):
         patch["destinations"]["partner"]["needs"] = {"max_source_addresses": 2}
         with self.assertRaises(NoAnswer):
             choose(self.estate(patch, {"offers": {"host": None}}))
+
+
+class Corners(Checked):
+    """Where the lanes end: what may be joined, what rules a shared firewall needs, how partners count prefixes."""
+
+    def test_a_shared_firewall_has_the_rules_of_all_networks(self) -> None:
+        patch = {
+            **TWO_NETWORKS,
+            "destinations": {
+                "partner": {"names": ["pay.partner.example"], "needs": {"inspected": "by-name"}},
+                "store": {"service": False, "names": ["store.example"]},
+            },
+            "flows": {
+                **TWO_NETWORKS["flows"],
+                "save": {"from": "batch", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 5},
+            },
+        }
+        catalogue = {"offers": {"gate": None, "host": None, "wall": {"rates": {"hour": 3}}}}
+        patch |= {"exits": {"gate": None}, "route_tables": {**patch["route_tables"], "private": {"0.0.0.0/0": "door"}}}
+        described = self.estate(patch, catalogue)
+        choice = choose(described, Wanted(explain=False, private_hosts=True))
+        self.assertTrue(choice.judged.meets_all, choice.judged.broken)
+        self.assertEqual(set(self.taken(choice).values()), {"wall in net by a hub"})
+        [rules] = [one["rules"] for one in choice.patch["exits"].values() if one and "rules" in one]
+        self.assertEqual(rules["partner"]["names"], ["pay.partner.example"])
+        self.assertEqual(rules["store"]["destinations"], ["store"])
+
+    def test_what_can_be_joined(self) -> None:
+        cases = (
+            ("nested prefixes of one network", {"net": {"prefixes": ["10.0.0.0/16", "10.0.1.0/24"]}}, True),
+            ("networks that overlap", {"isle": {"prefixes": ["10.0.0.0/14"]}}, False),
+        )
+        for words, networks, joined in cases:
+            with self.subTest(words):
+                described = self.estate(merged(TWO_NETWORKS, {"networks": networks}))
+                lanes = [lane.name for unit in units_of(flow_ways(described)) for lane in unit.lanes]
+                self.assertEqual(any("by a hub" in name for name in lanes), joined)
+        alone = units_of(flow_ways(self.estate()))
+        self.assertFalse(any("by a hub" in lane.name for unit in alone for lane in unit.lanes))
+
+    def test_partners_count_the_prefixes_of_ipv6_hosts(self) -> None:
+        # Two neighbouring prefixes are one entry; the third, of another network, is one more.
+        for most, answered in ((2, True), (1, False)):
+            needs = {"partner": {"prefixes": BOTH[1:], "needs": {"max_source_addresses": most}}}
+            patch = merged({**TWO_NETWORKS, **SIX}, {"destinations": needs})
+            patch["subnets"]["app-b"]["prefix_v6"] = "2001:db8:1:1::/64"
+            with self.subTest(most=most):
+                if answered:
+                    self.assertEqual(set(self.taken(self.check(self.estate(patch))).values()), {"IPv6 straight out"})
+                else:
+                    with self.assertRaises(NoAnswer):
+                        choose(self.estate(patch))
+
+    def test_a_door_for_ipv6_that_stands_is_used_and_one_that_is_missing_is_put_up(self) -> None:
+        needs = {"destinations": {"partner": {"prefixes": BOTH[1:]}}}
+        for exits in ({}, {"six": {"kind": "ipv6-outbound", "network": "net"}}):
+            with self.subTest(exits=exits):
+                choice = self.check(self.estate({**TWO_NETWORKS, **SIX, **needs, "exits": exits}))
+                doors = {way.walk.exits for way in choice.judged.ways.by_flow["talk"]}
+                self.assertEqual(doors, {("six",) if exits else ("six-net",)})
+                self.assertEqual(choice.mix.addresses, 0)
 
 
 class Kept(InFolder):

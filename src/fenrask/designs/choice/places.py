@@ -60,11 +60,10 @@ class Places:
         return Site(catalogue.offers[offer].kind, offer, self.centre, zone, shared=True, hub=hub_offer(catalogue))
 
     def _centre(self) -> str:
-        """The one with the most hosts; networks whose prefixes overlap, or are not stated, cannot be joined."""
-        stated = {name: self._described.estate.networks[name].prefixes for name in self._zones}
-        owned = [(prefix, name) for name, prefixes in stated.items() for prefix in prefixes]
-        clash = any(one != other for (_, one), (_, other) in overlaps(owned))
-        if len(stated) < 2 or not all(stated.values()) or clash:
+        """The one with the most hosts; networks whose prefixes overlap cannot be joined."""
+        networks = self._described.estate.networks
+        owned = [(prefix, name) for name in self._zones for prefix in networks[name].prefixes]
+        if len(self._zones) < 2 or any(one != other for (_, one), (_, other) in overlaps(owned)):
             return ""
         return max(self._zones, key=lambda name: self._zones[name].total())
 

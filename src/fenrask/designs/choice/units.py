@@ -68,7 +68,7 @@ class Site:
             return f"{words} {self.network}"
         what = f"{self.behind} before {self.offer}" if self.behind else self.offer
         how = "by a hub" if self.shared else ""
-        return " ".join(filter(None, (what, self.destination or self.network, self.zone, how)))
+        return " ".join(filter(None, (what, self.destination, self.network, self.zone, how)))
 
 
 @dataclass(frozen=True)

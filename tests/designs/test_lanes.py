@@ -174,6 +174,9 @@ class BesideTheStandardDesigns(Checked):
         self.assertIn("gate", taken["talk (IPv4)"])
         shares = {way.walk.packet.address.version: way.share for way in choice.judged.ways.by_flow["call"]}
         self.assertEqual(shares, {4: Fraction(1, 2), 6: Fraction(1, 2)})
+        ways = {tuple(one["flows"]): one["exits"] for one in self.json("choose", "--private-hosts")["flows"]}
+        self.assertEqual(ways["talk (IPv6)",], ["six-net"])
+        self.assertTrue(all("door" in way for way in ways["talk (IPv4)",]))
         # Three prefixes of hosts and an address each: a shorter list is not met by way of IPv6.
         patch["destinations"]["partner"]["needs"] = {"max_source_addresses": 2}
         with self.assertRaises(NoAnswer):

@@ -149,8 +149,13 @@ class Unit:
         return self.group.needs
 
     @property
+    def labels(self) -> tuple[str, ...]:
+        """Its flows, with the IP version where that is told apart."""
+        return tuple(f"{one} (IPv{self.group.family})" if self.group.family else one for one in self.flows)
+
+    @property
     def name(self) -> str:
-        return ", ".join(self.flows) + (f" (IPv{self.group.family})" if self.group.family else "")
+        return ", ".join(self.labels)
 
     def holds(self, way: Way) -> bool:
         """Whether a way of one of its flows is part of it."""

@@ -44,10 +44,10 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
     currency = judged.bill.currency
     taken = []
     for unit, lane in choice.mix.lanes:
-        ways = [way for name in unit.flows for way in judged.ways.by_flow[name] if way.subnet in unit.subnets]
+        ways = [way for name in unit.flows for way in judged.ways.by_flow[name] if unit.holds(way)]
         exits = dict.fromkeys(" > ".join(way.walk.exits) for way in ways)
         seen = dict.fromkeys(str(way.walk.source) for way in ways)
-        taken.append((unit.flows, unit.network, lane.name, [*exits], [*seen]))
+        taken.append((unit.labels, unit.network, lane.name, [*exits], [*seen]))
     ranked = [choice.mix, *choice.next_best]
     following = [
         (number, mix.month, mix.month - choice.mix.month, mix.addresses, _open(mix))
@@ -110,7 +110,7 @@ def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
         if key not in best or _nearness(one) < _nearness(best[key]):
             best[key] = one
     for one in best.values():
-        yield (one.unit.flows, one.unit.network, one.lane.name, one.more, one.why)
+        yield (one.unit.labels, one.unit.network, one.lane.name, one.more, one.why)
 
 
 def _nearness(one: Lost) -> tuple[bool, int, float]:

@@ -25,6 +25,7 @@ TWO_ZONES: dict[str, Any] = {
         "save": {"from": "batch", "to": "store", "per_host_per_s": 2, "life_s": 5, "out_kib_per_connection": 500},
     },
 }
+QUICK = Wanted(explain=False)
 WALL = {"wall": {"rates": {"hour": 0.4, "processed_per_gb": 0.001}}}
 
 
@@ -61,7 +62,7 @@ class AgainstEveryMix(InFolder):
         return best
 
     def check(self, described: Described) -> Choice:
-        choice = choose(described)
+        choice = choose(described, QUICK)
         self.assertTrue(choice.judged.meets_all, choice.judged.broken)
         self.assertLessEqual(choice.gap, 1e-6)
         # The programme's own sum is the bill that the engine makes of the mix.
@@ -149,10 +150,10 @@ class AgainstEveryMix(InFolder):
         self.check(self.estate(far, catalogue | {"offers": {"host": None, "door-to-service": None}}))
 
     def test_needs_and_offers_only_move_it_the_way_they_must(self) -> None:
-        plain = choose(self.estate(TWO_ZONES)).mix.month
+        plain = choose(self.estate(TWO_ZONES), QUICK).mix.month
         inspected = {**TWO_ZONES, "destinations": {"partner": {"needs": {"inspected": True}}}}
-        self.assertGreaterEqual(choose(self.estate(inspected)).mix.month, plain - 1e-9)
-        fewer = choose(self.estate(TWO_ZONES, {"offers": {"door-to-service": None}})).mix.month
+        self.assertGreaterEqual(choose(self.estate(inspected), QUICK).mix.month, plain - 1e-9)
+        fewer = choose(self.estate(TWO_ZONES, {"offers": {"door-to-service": None}}), QUICK).mix.month
         self.assertGreaterEqual(fewer, plain - 1e-9)
 
     def test_never_dearer_than_a_standard_design_that_meets_everything(self) -> None:
@@ -160,7 +161,7 @@ class AgainstEveryMix(InFolder):
             described = self.estate(patch, {"offers": WALL})
             best = compare(described).cheapest
             assert best is not None
-            self.assertLessEqual(choose(described).mix.month, float(best.judged.bill.total) + 1e-6)
+            self.assertLessEqual(choose(described, QUICK).mix.month, float(best.judged.bill.total) + 1e-6)
 
     def test_one_route_serves_all_that_a_subnet_sends_to_a_destination(self) -> None:
         # The larger workload needs inspection; the smaller, in one of its subnets, goes where that one's route leads.
@@ -175,7 +176,7 @@ class AgainstEveryMix(InFolder):
                 "more": {"from": "batch", "to": "partner", "per_host_per_s": 1, "out_kib_per_connection": 10},
             },
         }
-        choice = choose(self.estate(patch))
+        choice = choose(self.estate(patch), QUICK)
         self.assertTrue(choice.judged.meets_all)
         first = {way.walk.exits[0] for way in choice.judged.ways.ways if way.subnet == "app-b"}
         self.assertEqual(len(first), 1)
@@ -197,14 +198,14 @@ class AgainstEveryMix(InFolder):
         busy = {**TWO_ZONES, "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 60}, "batch": None}}
         busy["flows"] = {"talk": TWO_ZONES["flows"]["talk"]}
         described = self.estate(busy)
-        free = choose(described)
+        free = choose(described, QUICK)
         mixes = frontier(described)
         self.assertEqual(mixes[0].month, free.mix.month)
         self.assertEqual([mix.addresses for mix in mixes], sorted({mix.addresses for mix in mixes}, reverse=True))
         self.assertEqual([mix.month for mix in mixes], sorted(mix.month for mix in mixes))
-        few = choose(described, Wanted(max_addresses=mixes[-1].addresses))
+        few = choose(described, Wanted(max_addresses=mixes[-1].addresses, explain=False))
         self.assertLessEqual(few.mix.addresses, mixes[-1].addresses)
-        kept = choose(described, Wanted(keep=("talk",)))
+        kept = choose(described, Wanted(keep=("talk",), explain=False))
         self.assertEqual({way.walk.exits[0] for way in kept.judged.ways.ways}, {"gate"})
         with self.assertRaises(UnusableInput):
             choose(described, Wanted(keep=("tlak",)))
@@ -214,10 +215,10 @@ class AgainstEveryMix(InFolder):
         needs = {"survives": "zone-loss", "max_source_addresses": 4}
         busy |= {"flows": {"talk": TWO_ZONES["flows"]["talk"]}, "destinations": {"partner": {"needs": needs}}}
         described = self.estate(busy, {"offers": {"host": None, "wall": None}})
-        plain = choose(described)
+        plain = choose(described, QUICK)
         self.assertTrue(all(one.overloaded for one in zone_losses(plain.judged)))
         for headroom in (0.0, 0.25):
-            choice = choose(described, Wanted(zone_headroom=headroom))
+            choice = choose(described, Wanted(zone_headroom=headroom, explain=False))
             self.assertTrue(choice.judged.meets_all, choice.judged.broken)
             self.assertGreater(choice.mix.month, plain.mix.month)
             self.assertAlmostEqual(choice.mix.month / float(choice.judged.bill.total), 1, places=9)

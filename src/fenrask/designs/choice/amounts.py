@@ -6,13 +6,14 @@ from fractions import Fraction
 
 import numpy as np
 
+from fenrask.addresses import SINGLE, Purchase, purchases
 from fenrask.charges import networks_left
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
 from fenrask.designs.choice.units import Group, Lane, Site, Unit
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.routing import Ways
 from fenrask.teletraffic import held_each
-from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR
+from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR, exact
 
 __all__ = ["Amounts", "Laid"]
 
@@ -40,6 +41,7 @@ class Amounts:
     _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
     _by_group: dict[Group, tuple[Fraction, Fraction]] = field(default_factory=dict)
     _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
+    _purchases: dict[tuple[str, int], list[Purchase]] = field(default_factory=dict)
 
     @property
     def described(self) -> Described:
@@ -110,6 +112,14 @@ class Amounts:
                 out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
             self._by_group[unit.group] = (out, back)
         return self._by_group[unit.group]
+
+    def purchases(self, region: str, number: int) -> list[Purchase]:
+        """What there is to buy for so many addresses in a region: the cheapest for each number of entries."""
+        if (region, number) not in self._purchases:
+            stated = self.described.catalogue.addresses_in(region)
+            prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
+            self._purchases[region, number] = list(purchases(number, prices))
+        return self._purchases[region, number]
 
     def crossing(self, unit: Unit, lane: Lane) -> Fraction:
         """The volume that crosses zones on its way to the sites of a lane, both ways."""

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
 
-from fenrask.addresses import SINGLE, purchases
 from fenrask.charges import estate_wide
 from fenrask.designs.choice.amounts import Amounts, Laid
 from fenrask.designs.choice.places import standing_site
@@ -242,12 +241,11 @@ class Model:
         described = self.amounts.described
         stated = described.catalogue.addresses_in(self.region(site))
         month = exact(described.catalogue.hours_per_month)
-        prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
         listed = described.estate.exits[site.existing].listed_addresses if site.existing else ()
         if listed:
             number = len(listed)
             yield Holding(number, number * exact(stated.hour) * month, len(fewest_prefixes(listed)), listed=True)
         most = min(self.offer(site.offer).limits.addresses or MOST_ADDRESSES, MOST_ADDRESSES)
         for number in range(1, most + 1):
-            for one in purchases(number, prices):
+            for one in self.amounts.purchases(self.region(site), number):
                 yield Holding(number, one.hour * month, one.entries)

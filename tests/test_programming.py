@@ -90,3 +90,11 @@ class Programmes(unittest.TestCase):
         assert other is not None
         self.assertAlmostEqual(other.objective, proven.objective, places=6)
         self.assertLessEqual(other.bound, proven.objective + 1e-6)
+        # Rows for once hold there too: the first exit that is open is not to be.
+        first = next(number for number in range(6) if proven.values[number] > 0.5)
+        without = ({first: 1.0}, 0.0, 0.0)
+        dearer, again = program._otherwise(None, 20, (without,)), program.solve(30, [without])
+        assert dearer is not None and again is not None
+        self.assertEqual(round(dearer.values[first]), 0)
+        self.assertAlmostEqual(dearer.objective, again.objective, places=6)
+        self.assertGreater(dearer.objective, proven.objective)

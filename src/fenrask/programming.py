@@ -83,13 +83,13 @@ class Program:
 
     def decide(self, seconds: float, more: Iterable[Row] = (), twice: bool = False) -> tuple[Solution | None, bool]:
         """The same, and whether it is certain that nothing fits."""
-        ends = monotonic() + seconds
+        ends, more = monotonic() + seconds, tuple(more)
         model = self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
         hard = twice and bool(self.following)
         answer, infeasible = _run(model, seconds * _FIRST if hard else seconds)
         if hard and not infeasible and (answer is None or answer.gap > _AGREE):
-            answer = self._otherwise(answer, ends - monotonic())
+            answer = self._otherwise(answer, ends - monotonic(), more)
         if answer is None or not integral.any():
             return answer, infeasible
         if twice:
@@ -104,7 +104,7 @@ class Program:
             return answer, False
         return Solution(exact.values, exact.objective, min(answer.bound, exact.objective)), False
 
-    def _otherwise(self, known: Solution | None, seconds: float) -> Solution | None:
+    def _otherwise(self, known: Solution | None, seconds: float, more: tuple[Row, ...] = ()) -> Solution | None:
         """The better of what is known and of two more ways to look for it.
 
         With what follows in parts the leaders are decided first, and the rest after them; and without the rows that
@@ -114,10 +114,11 @@ class Program:
         follows = np.zeros(len(self.integral), dtype=bool)
         follows[self.following] = True
         leads = np.array(self.integral, dtype=bool) & ~follows
-        loose = self._model(self._needed)
+        needed = [*(row for number, row in enumerate(self.rows) if number not in self.tightening), *more]
+        loose = self._model(needed)
         loose.integrality_ = _kinds(leads)
         leading, _ = _run(loose, seconds * 0.3)
-        second = None if leading is None else self._near(np.round(leading.values), leads, ends - seconds * 0.3)
+        second = None if leading is None else self._near(np.round(leading.values), leads, needed, ends - seconds * 0.3)
         loose.integrality_ = _kinds(self.integral)
         begun = min((one for one in (known, second) if one), key=lambda one: one.objective, default=None)
         third, _ = _run(loose, max(0.1, ends - monotonic()), begun)
@@ -128,16 +129,11 @@ class Program:
         bound = max(one.bound for one in (known, leading, third) if one is not None)
         return Solution(best.values, best.objective, min(best.objective, bound))
 
-    @property
-    def _needed(self) -> list[Row]:
-        """The rows without those that only tighten."""
-        return [row for number, row in enumerate(self.rows) if number not in self.tightening]
-
-    def _near(self, decided: Floats, leads: NDArray[np.bool_], ends: float) -> Solution | None:
+    def _near(self, decided: Floats, leads: NDArray[np.bool_], rows: list[Row], ends: float) -> Solution | None:
         """The best with the leaders as they were decided; where that does not go, with a few of them otherwise."""
         ones = {int(number): 1.0 - 2.0 * decided[number] for number in np.flatnonzero(leads)}
         for few in (0, len(ones) // 20 + 1, len(ones) // 5 + 1):
-            model = self._model([*self._needed, (ones, -np.inf, few - float(np.sum(decided[leads])))])
+            model = self._model([*rows, (ones, -np.inf, few - float(np.sum(decided[leads])))])
             if not few:
                 model.col_lower_ = np.where(leads, decided, 0.0)
                 model.col_upper_ = np.where(leads, decided, np.array(self.upper))

@@ -79,6 +79,26 @@ class Outages(InFolder):
                 self.assertEqual(one.recovers_s(found, 1e-4), 0.0)
         self.assertEqual(run(gone, 4).held_high[10:30].max(), 0.0)
 
+    def test_a_slow_destination_cuts_nobody_off(self) -> None:
+        # Lives are four times as long for ten minutes: no connection comes anew, and the longer ones stay behind.
+        one = self.outage(Case(slow={"partner": 4}), 10)["gate"]
+        rate, long = HOSTS / 2, 4 * LIFE_S
+        expected, old, slow = [rate * LIFE_S] * 10, rate * LIFE_S, 0.0
+        for minute in range(50):
+            old = after(old, rate if minute >= 10 else 0.0, 60)
+            slow = (slow - rate * long * (minute < 10)) * math.exp(-60 / long) + rate * long * (minute < 10)
+            expected.append(old + slow)
+        found = run(one, 16)
+        wide = 5 * np.sqrt(np.array(expected) / 16) + 1
+        self.assertTrue(np.all(np.abs(found.held_mean - expected) <= wide), (found.held_mean - expected).tolist())
+
+    def test_a_load_that_rises_cuts_nobody_off(self) -> None:
+        one = self.outage(Case(rates_up=1.0), 10)["gate"]
+        rate = HOSTS / 2
+        expected = self.curve(one, rate * LIFE_S, [(600, 2 * rate), (60, rate)])
+        found = run(one, 16)
+        self.assertTrue(np.all(np.abs(found.held_mean - expected) <= 5 * np.sqrt(np.array(expected) / 16) + 1))
+
     def test_what_survives_refuses_until_the_load_is_gone(self) -> None:
         tight = {**TWO_GATES, "exits": {**TWO_GATES["exits"], "gate": {"addresses": ["203.0.113.1", "203.0.113.2"]}}}
         ports = {"offers": {"gate": {**AT_ONCE["offers"]["gate"], "ports": {"per_address": 600}}}}

@@ -1,6 +1,6 @@
 """Pools of ports as calls and settings of the simulation: what comes to each, in one state of the estate or in two."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,7 @@ from fenrask.capacity.assignments.contract import Division, Replay
 from fenrask.capacity.assignments.pools import refused_share
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import Series, ended, life_law, living
+from fenrask.demand import Part, Series, ended, life_law, living
 from fenrask.estate import Offer
 from fenrask.teletraffic.holds import Fixed
 from fenrask.teletraffic.simulation import Calls, Ending, drawn
@@ -40,20 +40,24 @@ class Placed:
         return offer
 
     @property
-    def living(self) -> float:
-        """Connections that live at their busiest."""
-        return sum(
-            living(part) * float(weight) for part, weight in zip(self.pool.parts, self.pool.weights, strict=True)
-        )
+    def shares(self) -> dict[str, float]:
+        """By flow: the share of all its connections that this pool has at any time."""
+        found: dict[str, float] = {}
+        for part, weight in zip(self.pool.parts, self.pool.weights, strict=True):
+            found[part.flow] = found.get(part.flow, 0.0) + float(part.way.share) * float(weight)
+        return found
 
     def replay(self, calls: Calls) -> Replay:
+        """The pool as a setting, with these calls."""
         return self.exit.assignment.replay(self.stream, calls, self.exit.addresses, self.exit.how)
 
     def refused(self, held: Series, division: Division) -> Series:
+        """What the formula says is refused at these means held."""
         return refused_share(held, self.stream, division, self.exit.how.tries)
 
 
 def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
+    """The pools of an exit, by what they are called; none for an exit that is not there."""
     if one is None:
         return {}
     both = zip(pools(capacity.demand, one.exit, one.assignment.view), one.streams, strict=True)
@@ -62,11 +66,22 @@ def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
 
 @dataclass(frozen=True)
 class Phase:
-    """What comes to a pool in one state: how much of it by step of the cycle, and what part of the living anew."""
+    """What comes to a pool in one state: how much of it by step of the cycle, and what of the living comes anew.
+
+    anew: by step, what part of that per s. back: by flow, how many connections that is; left out: all that live.
+    """
 
     of: Placed
     share: Series | None = None
     anew: Series | None = None
+    back: Mapping[str, float] | None = None
+
+    def opened(self, part: Part, weight: float) -> float:
+        """The connections of a part that come anew: its share of those of its flow."""
+        if self.back is None:
+            return living(part) * weight
+        whole = self.of.shares[part.flow]
+        return self.back.get(part.flow, 0.0) * float(part.way.share) * weight / whole if whole else 0.0
 
 
 def grid_of(capacity: Capacity, span: float | None) -> tuple[float, int]:
@@ -75,13 +90,13 @@ def grid_of(capacity: Capacity, span: float | None) -> tuple[float, int]:
     return step, round(capacity.demand.hours * SECONDS_PER_HOUR / step)
 
 
-def anew(stream: Stream, step: float, steps: int, span: float | None, part: float) -> Series | None:
-    """By step, per s: this part of the living, opened anew within a span from the busiest moment on."""
+def anew(stream: Stream, step: float, steps: int, span: float | None) -> Series | None:
+    """By step: what part per s of what comes anew within a span from the busiest moment on; None without a span."""
     if span is None:
         return None
     begins, found = round(stream.load.peak.time_s // step), np.zeros(steps)
     opened = np.arange(begins, begins + max(1, round(span / step))) % steps
-    found[opened] = part / (opened.size * step)
+    found[opened] = 1 / (opened.size * step)
     return found
 
 
@@ -97,7 +112,7 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
             if not plain:
                 rates = np.repeat(rates, steps // rates.size) * (1.0 if phase.share is None else phase.share)
             if phase.anew is not None:
-                rates = rates + living(part) * float(weight) * phase.anew
+                rates = rates + phase.opened(part, float(weight)) * phase.anew
             key = (part.profile.law, *flow.ending_key)
             if key in by_law:
                 rates = rates + by_law[key][0]

@@ -8,7 +8,7 @@ import numpy as np
 from fenrask.capacity.assignments import Stream
 from fenrask.capacity.replays import STEP_S, Phase, Placed, anew, calls_of, grid_of, placed
 from fenrask.capacity.sizing import Capacity, ExitCapacity
-from fenrask.demand import POINTS_PER_HOUR, Series
+from fenrask.demand import POINTS_PER_HOUR, Series, living
 from fenrask.teletraffic.simulation import Calls, Found, Setting
 from fenrask.teletraffic.simulation import Pool as Servers
 from fenrask.units import SECONDS_PER_HOUR
@@ -129,15 +129,14 @@ def _of_exit(capacity: Capacity, one: ExitCapacity, asked: Asked) -> Iterator[Si
     struck = placed(asked.outage.struck, asked.outage.struck.of(one.exit)) if asked.outage else {}
     for label in dict.fromkeys((*normal, *struck)):
         before, after = normal.get(label), struck.get(label)
-        yield _struck(before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)
+        yield _struck(capacity, before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)
 
 
 def _settled(one: Placed, asked: Asked) -> Simulated:
     """A pool as it is day by day, or with all that lives opened anew."""
     span = asked.reopen_within_s
     step, steps = grid_of(one.capacity, span)
-    again = anew(one.stream, step, steps, span, 1.0)
-    phases = [Phase(one, None, again)]
+    phases = [Phase(one, None, anew(one.stream, step, steps, span))]
     calls, storm_s = _within(calls_of(phases, step, steps), one.stream, asked)
     replay = one.replay(calls)
     shares = one.refused(one.stream.load.held, replay.division)
@@ -156,7 +155,7 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
     )
 
 
-def _struck(before: Placed | None, after: Placed | None, asked: Asked, outage: Outage) -> Simulated:
+def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked: Asked, outage: Outage) -> Simulated:
     """A pool that a case strikes at its busiest moment, and what comes when the case is over."""
     main = after or before
     assert main is not None
@@ -171,9 +170,8 @@ def _struck(before: Placed | None, after: Placed | None, asked: Asked, outage: O
         theirs = after.replay(calls_of([Phase(after, during)], step, steps)).division.even_cells if after else cells
         phases.append(Phase(before, (1 - during) * theirs / cells))
     if after:
-        more = max(0.0, after.living - (before.living if before else 0.0))
-        back = anew(after.stream, step, steps, outage.back_within_s, more / after.living if more else 0.0)
-        phases.append(Phase(after, during, back))
+        back = _come_back(normal, before, after)
+        phases.append(Phase(after, during, anew(after.stream, step, steps, outage.back_within_s), back))
     hours = asked.around_hours or outage.lasts_s / SECONDS_PER_HOUR + _AFTER_STORM_HOURS
     wanted = replace(asked, around_hours=hours, reopen_within_s=outage.back_within_s)
     calls, storm_s = _within(calls_of(phases, step, steps), main.stream, wanted)
@@ -194,6 +192,20 @@ def _struck(before: Placed | None, after: Placed | None, asked: Asked, outage: O
         left_out=(*replay.left_out, *left_out, *_left_out(calls, main.stream)),
         lasts_s=lasts * step,
     )
+
+
+def _come_back(normal: Capacity, before: Placed | None, after: Placed) -> dict[str, float]:
+    """By flow: connections that lived by other ways and come back by this pool, as its share of the flow grows.
+
+    A flow that only grows, or whose connections last longer, has none.
+    """
+    already = before.shares if before else {}
+    found = {}
+    for flow, share in after.shares.items():
+        parts = [part for part in normal.demand.parts if part.flow == flow]
+        if parts and (moved := share - already.get(flow, 0.0)) > 0:
+            found[flow] = moved * living(parts[0]) / float(parts[0].way.share)
+    return found
 
 
 def _changing(

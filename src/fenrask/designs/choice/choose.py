@@ -85,7 +85,8 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     hopeless = [unit for unit in units if not unit.open_lanes]
     if hopeless:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
-        raise NoAnswer(told, "Drop a need, or add an offer that meets them.")
+        keeping = " or do not keep it," if asked.keep else ""
+        raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
     bound, standing = 0.0, [name for name in asked.keep if name in described.estate.exits]
     for margin in _MARGINS:
         model, solved = _solved(amounts, units, asked, margin)

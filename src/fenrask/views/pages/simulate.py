@@ -31,8 +31,8 @@ _HELD = (
     Column("pool", "pool"),
     Column("from", "from"),
     Column("mean_held_ports", "ports in use", "number"),
-    Column("low_held_ports", "5th percentile", "number"),
-    Column("high_held_ports", "95th percentile", "number"),
+    Column("low_held_ports", "5 % below", "number"),
+    Column("high_held_ports", "5 % above", "number"),
     Column("refused_share", "refused", "share"),
 )
 

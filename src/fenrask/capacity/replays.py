@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -39,7 +40,7 @@ class Placed:
         assert offer is not None
         return offer
 
-    @property
+    @cached_property
     def shares(self) -> dict[str, float]:
         """By flow: the share of all its connections that this pool has at any time."""
         found: dict[str, float] = {}

@@ -200,12 +200,9 @@ def _come_back(normal: Capacity, before: Placed | None, after: Placed) -> dict[s
     A flow that only grows, or whose connections last longer, has none.
     """
     already = before.shares if before else {}
-    found = {}
-    for flow, share in after.shares.items():
-        parts = [part for part in normal.demand.parts if part.flow == flow]
-        if parts and (moved := share - already.get(flow, 0.0)) > 0:
-            found[flow] = moved * living(parts[0]) / float(parts[0].way.share)
-    return found
+    whole = {part.flow: living(part) / float(part.way.share) for part in normal.demand.parts}
+    grown = {flow: share - already.get(flow, 0.0) for flow, share in after.shares.items()}
+    return {flow: more * whole[flow] for flow, more in grown.items() if more > 0 and flow in whole}
 
 
 def _changing(

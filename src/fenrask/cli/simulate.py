@@ -18,7 +18,7 @@ from fenrask.cli.progress import Progress
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
-from fenrask.estate.suggestions import nearest
+from fenrask.estate.suggestions import unknown
 from fenrask.routing import flow_ways
 from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
 from fenrask.views.pages.simulate import simulate_page
@@ -157,18 +157,14 @@ def _case(described: Described, name: str | None) -> Case | None:
         return None
     from fenrask.designs import single_faults
 
-    known = {**single_faults(described), **described.estate.stress}
-    if name not in known:
-        raise UnusableInput([Problem(Place(path="--case"), repr(name), "a case of `stress`", nearest(name, known))])
+    # Those that are stated are named first, and win.
+    known = {**described.estate.stress, **single_faults(described), **described.estate.stress}
+    if problems := unknown("--case", [name], known, "a case of `stress`"):
+        raise UnusableInput(problems)
     return known[name]
 
 
 def _check_exits(described: Described, names: list[str]) -> None:
     known = [name for name, one in described.estate.exits.items() if one.translates]
-    problems = [
-        Problem(Place(path="--exit"), repr(name), "an exit that translates", nearest(name, known))
-        for name in names
-        if name not in known
-    ]
-    if problems:
+    if problems := unknown("--exit", names, known, "an exit that translates"):
         raise UnusableInput(problems)

@@ -10,7 +10,7 @@ from fenrask.cli.options import Call, estate_command
 from fenrask.designs import Growth, grow, pairs_of, sensitivity, single_faults, stress
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
-from fenrask.estate.suggestions import nearest
+from fenrask.estate.suggestions import unknown
 from fenrask.units import exact
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
@@ -123,8 +123,8 @@ def _slow(words: list[str]) -> dict[str, float]:
 
 def _named(described: Described, name: str) -> Case:
     known = described.estate.stress
-    if name not in known:
-        raise UnusableInput([Problem(Place(path="--case"), repr(name), "a case of `stress`", nearest(name, known))])
+    if problems := unknown("--case", [name], known, "a case of `stress`"):
+        raise UnusableInput(problems)
     return known[name]
 
 
@@ -140,11 +140,7 @@ def _checked(described: Described, case: Case) -> Case:
         ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
         ("--slow", case.slow, [*estate.destinations]),
     ):
-        problems += [
-            Problem(Place(path=option), repr(name), "a name of this estate", nearest(name, known))
-            for name in names
-            if name not in known
-        ]
+        problems += unknown(option, names, known, "a name of this estate")
     problems += [
         Problem(Place(path="--session-down"), repr(name), "an exit or EXIT/ROUTER with a routing session")
         for name in case.sessions_down

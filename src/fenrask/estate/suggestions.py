@@ -3,7 +3,9 @@
 from collections.abc import Iterable
 from difflib import get_close_matches
 
-__all__ = ["nearest", "some"]
+from fenrask.errors import Place, Problem
+
+__all__ = ["nearest", "some", "unknown"]
 
 MOST_NAMES = 2000
 """Above this many known names the search for near ones is limited to those with the same first letter."""
@@ -21,6 +23,16 @@ def nearest(name: str, known: Iterable[str]) -> str:
     if close:
         return f"Did you mean {' or '.join(repr(one) for one in close)}?"
     return f"Known: {some(names)}." if names else "None is defined."
+
+
+def unknown(option: str, names: Iterable[str], known: Iterable[str], expected: str) -> list[Problem]:
+    """A problem for each name of an option that is not known."""
+    names_known = list(dict.fromkeys(known))
+    return [
+        Problem(Place(path=option), repr(name), expected, nearest(name, names_known))
+        for name in names
+        if name not in names_known
+    ]
 
 
 def some(names: Iterable[str], most: int = 5) -> str:

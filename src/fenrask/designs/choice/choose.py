@@ -16,9 +16,9 @@ from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.designs.choice.wanted import Wanted
 from fenrask.designs.contract import Patch
 from fenrask.designs.judge import Judged, judge
-from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
-from fenrask.estate.suggestions import nearest
+from fenrask.estate.suggestions import unknown
 from fenrask.programming import Solution
 from fenrask.routing import flow_ways
 
@@ -113,12 +113,7 @@ def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -
 
 def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
     known = [*described.estate.exits, *described.estate.flows]
-    problems = [
-        Problem(Place(path="--keep"), repr(name), "an exit or a flow", nearest(name, known))
-        for name in keep
-        if name not in known
-    ]
-    if problems:
+    if problems := unknown("--keep", keep, known, "an exit or a flow"):
         raise UnusableInput(problems)
 
 

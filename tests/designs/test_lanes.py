@@ -285,6 +285,22 @@ class Kept(InFolder):
         self.assertEqual(self.ways(self.check(behind, "talk"), "talk"), {before})
         self.assertEqual(len(before), 3)
 
+    def test_hubs_that_no_choice_takes_down_are_paid_used_or_not(self) -> None:
+        hub = {"offers": {"hub": {"kind": "hub", "rates": {"hour": 0.7, "processed_per_gb": 0.03}}}}
+        idle = merged(TWO_NETWORKS, {"exits": {"joined": {"kind": "hub", "offer": "hub", "networks": ["net", "isle"]}}})
+        used = {
+            "subnets": {"vault": {"network": "net", "zone": "a", "prefix": "10.0.3.0/24", "routes": "back"}},
+            "route_tables": {"far": {"10.0.0.0/16": "joined"}, "back": {"10.1.0.0/16": "joined"}},
+            "destinations": {"ledger": {"prefixes": ["10.0.3.0/25"], "port": 5432}},
+            "flows": {"post": {"from": "batch", "to": "ledger", "per_host_per_s": 1, "out_kib_per_connection": 900}},
+        }
+        without = self.check(self.estate(TWO_NETWORKS, {"offers": {"hub": None}}))
+        standing = self.check(self.estate(idle, hub))
+        self.assertGreater(standing.mix.month, 730 * 0.7)
+        carrying = self.check(self.estate(merged(idle, used), hub))
+        self.assertGreater(carrying.mix.month, standing.mix.month)
+        self.assertLess(without.mix.month, standing.mix.month)
+
     def test_an_exit_that_nothing_uses_any_more(self) -> None:
         patch = {
             "exits": {"host": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 3}},

@@ -57,12 +57,16 @@ class Amounts:
         left = tuple(site for name, site in zip(unit.subnets, lane.sites, strict=False) if subnets[name].zone != zone)
         return {site: laid for site, laid in self._laid(unit, left).items() if site.zone != zone}
 
-    def _laid(self, unit: Unit, sites: tuple[Site, ...], also: tuple[Site, ...] = ()) -> dict[Site, Laid]:
-        """All of a unit, spread evenly over subnets that use these sites, and pass others before."""
+    def _laid(
+        self, unit: Unit, sites: tuple[Site, ...], also: tuple[tuple[Site, Fraction], ...] = ()
+    ) -> dict[Site, Laid]:
+        """All of a unit, spread evenly over subnets that use these sites, and shares of it that pass others beside."""
+        parts = {site: Fraction(sites.count(site), len(sites)) for site in sites}
+        for site, share in also:
+            parts[site] = parts.get(site, Fraction(0)) + share
         out, back = self.volume(unit)
         found = {}
-        for site in dict.fromkeys((*sites, *also)):
-            part = Fraction((*sites, *also).count(site), len(sites))
+        for site, part in parts.items():
             held, living = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours * POINTS_PER_HOUR)
             new, bits = np.zeros(self.hours), np.zeros(self.hours)
             for name in unit.flows:

@@ -14,7 +14,9 @@ __all__ = ["assembled"]
 def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float = 0.0) -> Model:
     """Lanes, sites, what they hold and cost, partners, what is asked for; a `margin` of ports stays free."""
     model = Model(amounts, units)
-    model.stand(asked.keep)
+    # What no choice takes down is paid in any case: hubs and lines that an offer stands behind.
+    exits = amounts.described.estate.exits
+    model.stand([*asked.keep, *(name for name, one in exits.items() if one.offer_name and not one.needs_offer)])
     add_rooms(model, margin)
     add_metered(model)
     model.add_commitments()

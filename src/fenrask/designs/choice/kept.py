@@ -1,6 +1,6 @@
 """Flows that are to stay as they are: the one lane that is the way they have."""
 
-from fenrask.designs.choice.places import standing_site
+from fenrask.designs.choice.places import passed, standing_site
 from fenrask.designs.choice.units import Lane, Site, Unit
 from fenrask.routing import Ways, broken_needs
 
@@ -17,7 +17,7 @@ def kept(ways: Ways, unit: Unit) -> Unit:
         return Unit(unit.group, tuple(asis))
     described = ways.described
     known = {site.existing: site for lane in unit.lanes for site in lane.sites if site.existing}
-    sites, also, first = list[Site](), list[Site](), list[str]()
+    sites, first = list[Site](), list[str]()
     for subnet in unit.subnets:
         own = [way for way in ways.by_flow[unit.flows[0]] if unit.holds(way) and way.subnet == subnet]
         if len(own) != 1 or not own[0].walk.verdict.arrives:
@@ -26,9 +26,14 @@ def kept(ways: Ways, unit: Unit) -> Unit:
         paid = [name for name in walk.exits if described.estate.exits[name].offer_name]
         last = walk.source.exit if walk.source.kind == "exit" else paid[-1]
         sites.append(known.get(last) or standing_site(described, last))
-        also += [standing_site(described, name, passes=True) for name in paid if name != last]
         first.append(walk.exits[0])
     broken = {one.need for name in unit.flows for one in broken_needs(ways, name)} - {*_BY_SIZE, "arrives"}
     exits = ", ".join(dict.fromkeys(site.existing for site in sites))
-    lane = Lane(f"by {exits}, as it is", tuple(sites), tuple(sorted(broken)), first=tuple(first), also=tuple(also))
+    lane = Lane(
+        f"by {exits}, as it is",
+        tuple(sites),
+        tuple(sorted(broken)),
+        first=tuple(first),
+        also=passed(ways, unit.group, sites),
+    )
     return Unit(unit.group, (lane,))

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from fractions import Fraction
 
 from fenrask.designs.choice.doors import ipv6_lanes, own_address_lanes
-from fenrask.designs.choice.places import Places
+from fenrask.designs.choice.places import Places, passed
 from fenrask.designs.choice.units import AS_IT_IS, Group, Lane, Site, Unit
 from fenrask.designs.private_ways import endpoints_of
 from fenrask.estate import BY_NAME, KINDS, Described, Needs, Onward
@@ -52,7 +52,8 @@ def _lanes(ways: Ways, group: Group, places: Places) -> Iterator[Lane]:
     described = ways.described
     own = [way for name in group.flows for way in ways.by_flow[name] if group.holds(way)]
     if _stays(described, own):
-        yield Lane(AS_IT_IS, (), tuple(_fails_as_it_is(described, own, group.needs)))
+        fails = tuple(_fails_as_it_is(described, own, group.needs))
+        yield Lane(AS_IT_IS, (), fails, also=passed(ways, group))
     prefixes = described.estate.destinations[group.to].prefixes
     if group.public or (prefixes and not any(map(is_public, prefixes))):
         return

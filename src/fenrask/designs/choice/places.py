@@ -1,13 +1,16 @@
 """Where translating exits can stand: in a zone, for a network, behind a firewall, or joined by a hub."""
 
 from collections import Counter
+from collections.abc import Sequence
+from fractions import Fraction
 
-from fenrask.designs.choice.units import Site
+from fenrask.designs.choice.units import Group, Site
 from fenrask.designs.draft import DEFAULT, hub_offer
 from fenrask.estate import Described, Onward
 from fenrask.prefixes import overlaps
+from fenrask.routing import Ways
 
-__all__ = ["Places", "standing_site"]
+__all__ = ["Places", "passed", "standing_site"]
 
 
 class Places:
@@ -76,6 +79,19 @@ def standing_site(described: Described, name: str, passes: bool = False) -> Site
     if offer is not None and offer.scope == "region":
         zone = None
     return Site(one.kind, one.offer_name, estate.network_of(one) or "", zone, existing=name, passes=passes)
+
+
+def passed(ways: Ways, group: Group, sites: Sequence[Site] = ()) -> tuple[tuple[Site, Fraction], ...]:
+    """What is paid on the ways that a group has, beside these sites, with the share of the group that passes it."""
+    own = [way for way in ways.by_flow[group.flows[0]] if group.holds(way)]
+    whole, known = sum((way.share for way in own), Fraction(0)), {site.existing for site in sites}
+    found: dict[str, Fraction] = {}
+    for way in own:
+        for name in way.walk.exits:
+            one = ways.described.estate.exits.get(name)
+            if one is not None and one.offer_name and name not in known:
+                found[name] = found.get(name, Fraction(0)) + way.share / whole
+    return tuple((standing_site(ways.described, name, passes=True), share) for name, share in found.items())
 
 
 def _standing(described: Described, offer: str, network: str, zone: str | None) -> Site:

@@ -86,12 +86,12 @@ class Lane:
     """Whether its hosts need public addresses of their own."""
     first: tuple[str, ...] = ()
     """The exit that each subnet's route names, where the way is one that stands and is kept."""
-    also: tuple[Site, ...] = ()
-    """What such a way passes before its site, once for each subnet."""
+    also: tuple[tuple[Site, Fraction], ...] = ()
+    """What a way that stands passes beside its sites, each with the share of the unit that does."""
 
     @property
     def distinct(self) -> tuple[Site, ...]:
-        return tuple(dict.fromkeys((*self.sites, *self.also)))
+        return tuple(dict.fromkeys((*self.sites, *(site for site, _ in self.also))))
 
     @property
     def stands(self) -> bool:

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from time import perf_counter
 
-from fenrask.designs.choice import Wanted, choose
 from fenrask.estate import read_estate
+from fenrask.optimise import Wanted, choose
 
 _FLOWS = (1_000, 10_000)
 
@@ -23,7 +23,7 @@ def measure() -> Iterator[str]:
         took = perf_counter() - began
         yield (
             f"{flows} flows: {choice.mix.month:,.2f} a month, gap {choice.gap:.1e}, programme {choice.seconds:.1f} s, "
-            f"with its judgement and runners-up {took:.1f} s; meets all: {choice.judged.meets_all}"
+            f"with its judgement and runners-up {took:.1f} s; meets all: {choice.evaluation.meets_all}"
         )
 
 
@@ -73,28 +73,28 @@ def _written(folder: Path, flows: int) -> Path:
                 "from": dice.choice(names),
                 "to": f"d{dice.randrange(40)}",
                 "per_host_per_s": round(dice.uniform(0.1, 3), 2),
-                "rhythm": "day",
+                "profile": "day",
                 "out_kib_per_connection": dice.randint(1, 200),
                 "in_kib_per_connection": dice.randint(1, 50),
             }
             for f in range(flows)
         },
-        "rhythms": {"day": [1.0] * 8 + [2.0] * 10 + [1.0] * 6},
+        "profiles": {"day": [1.0] * 8 + [2.0] * 10 + [1.0] * 6},
     }
     steps = {
         "sum_over": "estate",
         "tiers": [{"up_to_gb": 5000, "rate": 0.03}, {"up_to_gb": 50000, "rate": 0.02}, {"rate": 0.01}],
     }
     ports = {"assignment": "shared-per-destination", "per_address": 60000}
-    release = {"closed": 60}
+    kept = {"closed": 60}
     catalogue = {
         "catalogue": "Choice",
         "currency": "EUR",
-        "noted": "2026-09-01",
+        "read_on": "2026-09-01",
         "offers": {
-            "gate": {"kind": "translation-gateway", "ports": ports, "release_s": release, "limits": {"addresses": 8},
+            "gate": {"kind": "translation-gateway", "ports": ports, "mapping_timeout_s": kept, "limits": {"addresses": 8},
                      "rates": {"hour": 0.06, "processed_per_gb": steps}},
-            "wall": {"kind": "inspecting-firewall", "ports": ports, "release_s": release, "limits": {"addresses": 8},
+            "wall": {"kind": "inspecting-firewall", "ports": ports, "mapping_timeout_s": kept, "limits": {"addresses": 8},
                      "rates": {"hour": 0.9, "processed_per_gb": 0.012}},
             "door": {"kind": "routed-endpoint", "scope": "region", "services": [f"d{d}" for d in range(0, 20, 5)]},
             "inner": {"kind": "in-subnet-endpoint", "rates": {"hour": 0.012, "processed_per_gb": 0.008}},

@@ -55,14 +55,14 @@ def write_large(
     }
     hosts = range(subnets - 30)
     _table(folder / "workloads.csv", ["name", "subnets[]", "hosts"], ([f"w{s}", f"s{s}", 10] for s in hosts))
-    heading = ["name", "from", "to", "per_host_per_s", "rhythm", "out_kib_per_connection"]
+    heading = ["name", "from", "to", "per_host_per_s", "profile", "out_kib_per_connection"]
     rows = (
         [f"f{f}", f"w{dice.randrange(subnets - 30)}", f"d{dice.randrange(destinations)}", per_host_per_s, "day", 4]
         for f in range(flows)
     )
     _table(folder / "flows.csv", heading, rows)
     estate |= {"workloads_csv": "workloads.csv", "flows_csv": "flows.csv"}
-    estate["rhythms"] = {"day": [1.0] * 12 + [2.0] * 12}
+    estate["profiles"] = {"day": [1.0] * 12 + [2.0] * 12}
     (folder / "catalogue.yaml").write_bytes(BEGINNING.contents()["catalogue.yaml"])
     path = folder / "estate.yaml"
     path.write_text(yaml.dump(estate, Dumper=yaml.CSafeDumper, sort_keys=False))

@@ -72,11 +72,11 @@ def plain(instance: Instance) -> Program:
     """As one would write it down first."""
     program = Program()
     taken = [{one: program.variable(cost) for one, cost in costs.items()} for costs in instance.costs]
-    for lanes in taken:
-        program.row(dict.fromkeys(lanes.values(), 1.0), 1, 1)
+    for options in taken:
+        program.row(dict.fromkeys(options.values(), 1.0), 1, 1)
     for one, charge in enumerate(instance.fixed):
         opened = program.variable(charge)
-        users = {lanes[one]: size for lanes, size in zip(taken, instance.sizes, strict=True) if one in lanes}
+        users = {options[one]: size for options, size in zip(taken, instance.sizes, strict=True) if one in options}
         program.row(dict.fromkeys(users, 1.0) | {opened: -float(len(users))}, high=0)
         program.row(users, high=instance.rooms[one])
         filled = [program.variable(rate, width, integral=False) for width, rate in instance.steps[one]]
@@ -96,11 +96,11 @@ def close(instance: Instance, relaxed: bool = False) -> Program:
         {one: program.variable(cost, integral=whole, follows=whole) for one, cost in costs.items()}
         for costs in instance.costs
     ]
-    for lanes in taken:
-        program.row(dict.fromkeys(lanes.values(), 1.0), 1, 1)
+    for options in taken:
+        program.row(dict.fromkeys(options.values(), 1.0), 1, 1)
     for one, charge in enumerate(instance.fixed):
         opened = program.variable(charge, integral=whole)
-        users = {lanes[one]: size for lanes, size in zip(taken, instance.sizes, strict=True) if one in lanes}
+        users = {options[one]: size for options, size in zip(taken, instance.sizes, strict=True) if one in options}
         for user in users:
             program.row({user: 1.0, opened: -1.0}, high=0, tightens=True)
         room = instance.rooms[one]

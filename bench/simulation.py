@@ -15,7 +15,7 @@ import numpy as np
 from numba import njit
 
 from fenrask.teletraffic import erlang_b
-from fenrask.teletraffic.holds import Exponential
+from fenrask.teletraffic.holding import Exponential
 from fenrask.teletraffic.simulation import Blocks, Calls, Ending, Pool, drawn, kernel
 
 _PORTS, _ROUNDS = 64_512, 5
@@ -37,7 +37,7 @@ def _heap(s, ports, load, n):
     for _ in range(min(ports, int(load))):
         _push(keys, items, size, _exponential(s), np.int32(0))
         size += 1
-    now, refused = 0.0, 0
+    now, blocked = 0.0, 0
     for _ in range(n):
         now += _exponential(s) / load
         while size > 0 and keys[0] <= now:
@@ -47,24 +47,24 @@ def _heap(s, ports, load, n):
             _push(keys, items, size, now + _exponential(s), np.int32(0))
             size += 1
         else:
-            refused += 1
-    return refused
+            blocked += 1
+    return blocked
 
 
 @njit(nogil=True)
 def _heaps(s, hosts, ports, load, n):
     """The same for each of so many hosts, n arrivals in all, each host's own heap."""
-    refused = 0
+    blocked = 0
     for _ in range(hosts):
-        refused += _heap(s, ports, load, n // hosts)
-    return refused
+        blocked += _heap(s, ports, load, n // hosts)
+    return blocked
 
 
 def _plain_heap(load: float, n: int) -> float:
     dice = random.Random(1)
     ends = [dice.expovariate(1.0) for _ in range(min(_PORTS, int(load)))]
     heapq.heapify(ends)
-    now, refused = 0.0, 0
+    now, blocked = 0.0, 0
     for _ in range(n):
         now += dice.expovariate(load)
         while ends and ends[0] <= now:
@@ -72,8 +72,8 @@ def _plain_heap(load: float, n: int) -> float:
         if len(ends) < _PORTS:
             heapq.heappush(ends, now + dice.expovariate(1.0))
         else:
-            refused += 1
-    return refused / n
+            blocked += 1
+    return blocked / n
 
 
 def _callbacks(load: float, n: int) -> float:
@@ -114,7 +114,7 @@ def _ours(load: float, seconds: float) -> tuple[float, int]:
     setting = Pool(_calls(load, seconds), _PORTS)
     run = setting.run(1, 1)
     # The steps before those that are counted are run too.
-    return run.refused.sum() / run.attempts.sum(), int(load * (seconds + setting.calls.warm))
+    return run.blocked.sum() / run.attempts.sum(), int(load * (seconds + setting.calls.warm))
 
 
 def _each(action: Callable[[], int]) -> float:
@@ -154,9 +154,9 @@ def measure() -> Iterator[str]:
             actions["callbacks"] = lambda load=load: (_callbacks(load, 50_000), 50_000)[1]  # type: ignore[misc]
         found = _compared(actions)
         words = ", ".join(f"{name} {ns:,.0f} ns ({ns / found['ours']:.2f}x)" for name, ns in found.items())
-        refused = _ours(load, 400)[0]
+        blocked = _ours(load, 400)[0]
         slow = _heap(kernel.seeded(3, 4), _PORTS, load, 20_000_000) / 20_000_000
-        yield f"{share:.0%} load: {words}; refused {refused:.5f}, heap {slow:.5f}, Erlang {erlang_b(_PORTS, load):.5f}"
+        yield f"{share:.0%} load: {words}; refused {blocked:.5f}, heap {slow:.5f}, Erlang {erlang_b(_PORTS, load):.5f}"
     hosts, block, load = 10_000, 64, 50.0
 
     def blocks() -> int:
@@ -170,8 +170,8 @@ def measure() -> Iterator[str]:
 
     found = _compared({"ours": blocks, "compiled heap each": heaps})
     words = ", ".join(f"{name} {ns:,.0f} ns ({ns / found['ours']:.2f}x)" for name, ns in found.items())
-    refused = Blocks(_calls(hosts * load, 60), hosts, block).run(1, 1)
-    share = refused.refused.sum() / refused.attempts.sum()
+    blocked = Blocks(_calls(hosts * load, 60), hosts, block).run(1, 1)
+    share = blocked.blocked.sum() / blocked.attempts.sum()
     yield f"{hosts:,} hosts of {block}: {words}; refused {share:.5f}, Erlang {erlang_b(block, load):.5f}"
     yield from _workers()
 

@@ -3,9 +3,9 @@
 from collections.abc import Iterator
 from typing import Any
 
+from fenrask.checks import RULES
 from fenrask.estate import KINDS
 from fenrask.estate.schema import json_schema
-from fenrask.routing.rules import RULES
 
 __all__ = ["reference"]
 
@@ -18,7 +18,7 @@ estate is a mapping keyed by name. A key in **bold** has to be given.
 Any section may lie in a CSV file beside the estate, `SECTION_csv: FILE`: the first column is `name`, the
 other headings are keys, with dots for keys inside (`tags.cost_centre`) and `[]` behind lists whose entries
 have blanks between (`subnets[]`). `route_tables` has a row for each route (`name,to,exit,origin`), and a
-row of `rhythms` is a name and its multipliers.
+row of `profiles` is a name and its multipliers.
 """
 
 

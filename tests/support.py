@@ -18,12 +18,12 @@ PROGRAM = Path(sys.executable).with_name("fenrask")
 CATALOGUE: dict[str, Any] = {
     "catalogue": "Test",
     "currency": "EUR",
-    "noted": "2026-09-01",
+    "read_on": "2026-09-01",
     "offers": {
         "gate": {
             "kind": "translation-gateway",
             "ports": {"assignment": "shared-per-destination", "per_address": 1000},
-            "release_s": {"closed": 60, "reset": 10, "idle": 300, "udp_idle": 30},
+            "mapping_timeout_s": {"closed": 60, "reset": 10, "idle": 300, "udp_idle": 30},
             "rates": {"hour": 0.1, "processed_per_gb": 0.02},
         },
         "wall": {
@@ -65,7 +65,7 @@ ESTATE: dict[str, Any] = {
         "store": {"prefixes": ["192.0.2.0/25"], "service": True},
     },
     "workloads": {"work": {"subnets": ["app"], "hosts": 10}},
-    "flows": {"talk": {"from": "work", "to": "partner", "per_host_per_s": 1, "life_s": 2}},
+    "flows": {"talk": {"from": "work", "to": "partner", "per_host_per_s": 1, "duration_s": 2}},
 }
 
 

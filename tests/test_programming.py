@@ -15,12 +15,12 @@ def facilities(flows: int, exits: int, seed: int) -> Program:
     sizes = [dice.uniform(1, 20) for _ in range(flows)]
     taken = [[program.variable(size * dice.uniform(0.2, 1), follows=True) for _ in range(exits)] for size in sizes]
     room = 2.1 * sum(sizes) / exits
-    for lanes in taken:
-        program.row(dict.fromkeys(lanes, 1.0), 1, 1)
-        for lane, one in zip(lanes, opened, strict=True):
-            program.row({lane: 1.0, one: -1.0}, high=0, tightens=True)
+    for options in taken:
+        program.row(dict.fromkeys(options, 1.0), 1, 1)
+        for option, one in zip(options, opened, strict=True):
+            program.row({option: 1.0, one: -1.0}, high=0, tightens=True)
     for number, one in enumerate(opened):
-        program.row({lanes[number]: size for lanes, size in zip(taken, sizes, strict=True)} | {one: -room}, high=0)
+        program.row({options[number]: size for options, size in zip(taken, sizes, strict=True)} | {one: -room}, high=0)
     return program
 
 

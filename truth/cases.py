@@ -17,7 +17,7 @@ from fenrask.capacity import Translator
 from fenrask.estate import Ending as HowItEnds
 from fenrask.estate import Offer
 from fenrask.teletraffic import erlang_b
-from fenrask.teletraffic.holds import Exponential
+from fenrask.teletraffic.holding import Exponential
 from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn, interval, kernel, replicated
 from fenrask.views.handover import rules_file
 from truth.lab import CLIENTS, OUTSIDE, Connection, Lab
@@ -139,7 +139,7 @@ def own_timers(short: bool) -> Iterator[Result]:
         lab.load(_rules(5))
         for ending, key in _TIMERS.items():
             known = float(lab.read(f"net/netfilter/nf_conntrack_{key}"))
-            yield Result(f"{key} of its own, s", known, OFFER.release_s.after(ending))
+            yield Result(f"{key} of its own, s", known, OFFER.mapping_timeout_s.after(ending))
 
 
 def _tied(lab: Lab, clients: list[str], words: str) -> Iterator[Result]:
@@ -169,9 +169,9 @@ def blocks_of_hosts(short: bool) -> Iterator[Result]:
         lab.listen(7001)
         blocks = {client: (0, FIRST + 32 * n, FIRST + 32 * n + 31) for n, client in enumerate(CLIENTS[:4])}
         lab.load(_rules(128, blocks=blocks))
-        held = [sum(lab.fill(50, 7001, client)) for client in CLIENTS[:4]]
-        yield Result("four hosts of 32 ports each, the least", min(held), 32)
-        yield Result("four hosts of 32 ports each, the most", max(held), 32)
+        concurrent = [sum(lab.fill(50, 7001, client)) for client in CLIENTS[:4]]
+        yield Result("four hosts of 32 ports each, the least", min(concurrent), 32)
+        yield Result("four hosts of 32 ports each, the most", max(concurrent), 32)
 
 
 _ENDINGS = {
@@ -219,9 +219,9 @@ def _ended_and_tried(lab: Lab, port: int, how: str, seconds: float, known: list[
     def established(one: Connection) -> None:
         # Kept, or the socket would be closed.
         lab.kept.append(one)
-        lives = 0.0 if how == "idle" else 0.3
-        lab.later(lives, partial(lab.end, one, how))
-        lab.later(lives + seconds, partial(lab.open, port, "", tried))
+        connects = 0.0 if how == "idle" else 0.3
+        lab.later(connects, partial(lab.end, one, how))
+        lab.later(connects + seconds, partial(lab.open, port, "", tried))
 
     lab.open(port, "", established)
 
@@ -247,9 +247,9 @@ def filling(short: bool) -> Iterator[Result]:
     with Lab() as lab:
         lab.listen(7001)
         lab.load(_rules(ports))
-        refused = np.array([not one for one in lab.fill(tried, 7001, at_once=25)])
+        blocked = np.array([not one for one in lab.fill(tried, 7001, at_once=25)])
     runs = np.array([kernel.filled(kernel.seeded(3, run), ports, 0, ROUNDS, LATE, CHANCE, tried) for run in range(400)])
-    yield from _bands(refused, runs, ports, "of a range")
+    yield from _bands(blocked, runs, ports, "of a range")
     with Lab() as lab:
         lab.listen(7001)
         lab.load(_rules(50, timers_s={"time_wait": 60.0, "established": 300.0}))
@@ -274,12 +274,12 @@ def filling(short: bool) -> Iterator[Result]:
     )
 
 
-def _bands(refused: np.ndarray, runs: np.ndarray, ports: int, words: str) -> Iterator[Result]:
+def _bands(blocked: np.ndarray, runs: np.ndarray, ports: int, words: str) -> Iterator[Result]:
     """Refusals while the range is up to nine tenths full, to 97 %, and beyond; the prediction with its own spread."""
-    edges = (0, round(0.9 * ports), round(0.97 * ports), refused.size)
+    edges = (0, round(0.9 * ports), round(0.97 * ports), blocked.size)
     for low_edge, high_edge in zip(edges, edges[1:], strict=False):
         some = slice(low_edge, high_edge)
-        measured = int(refused[some].sum())
+        measured = int(blocked[some].sum())
         counts = runs[:, some].sum(axis=1)
         low, high = np.percentile(counts, [2.5, 97.5])
         name = f"refused {words} of {ports} ports, attempts {low_edge + 1} to {high_edge}"
@@ -302,12 +302,12 @@ def _between(measured: float, low: float, high: float, mean: float | None = None
 def poisson(short: bool) -> Iterator[Result]:
     """Connections that come at random, live, are reset and keep their port for a second unless a search takes it."""
     ports, seconds = 60, 20 if short else 150
-    life, timer = 1.5, 1.0
+    duration, timer = 1.5, 1.0
     loads = (0.7, 0.95, 1.2)
     dice = random.Random(8)
     parts = 10
     attempts = {share: np.zeros(parts) for share in loads}
-    refused = {share: np.zeros(parts) for share in loads}
+    blocked = {share: np.zeros(parts) for share in loads}
     with Lab() as lab:
         lab.listen(*(7000 + number for number in range(len(loads))))
         lab.load(_rules(ports, timers_s={"close": timer, "established": 300.0}))
@@ -318,21 +318,21 @@ def poisson(short: bool) -> Iterator[Result]:
             def known(one: Connection) -> None:
                 if part >= 0:
                     attempts[share][part] += 1
-                    refused[share][part] += not one.established
+                    blocked[share][part] += not one.established
                 if one.established:
-                    lab.later(dice.expovariate(1 / life), partial(lab.end, one, "reset by the client"))
+                    lab.later(dice.expovariate(1 / duration), partial(lab.end, one, "reset by the client"))
 
             lab.open(port, "", known)
 
         for number, share in enumerate(loads):
             at = 0.0
-            while (at := at + dice.expovariate(share * ports / life)) < seconds + _SETTLING_S:
+            while (at := at + dice.expovariate(share * ports / duration)) < seconds + _SETTLING_S:
                 lab.later(at, partial(begin, share, 7000 + number, at))
         lab.run()
     for share in loads:
-        low, measured, high = interval(attempts[share], refused[share])
-        predicted = _simulated(ports, share * ports / life, life, timer)
-        early, late = (float(erlang_b(ports, share * ports * (1 + rest / life))) for rest in (0.0, timer))
+        low, measured, high = interval(attempts[share], blocked[share])
+        predicted = _simulated(ports, share * ports / duration, duration, timer)
+        early, late = (float(erlang_b(ports, share * ports * (1 + rest / duration))) for rest in (0.0, timer))
         words = (
             f"{attempts[share].sum():.0f} connections; Erlang {early:.3f} were all reused at once, {late:.3f} were none"
         )
@@ -342,8 +342,8 @@ def poisson(short: bool) -> Iterator[Result]:
 _SETTLING_S = 5.0
 
 
-def _simulated(ports: int, rate: float, life: float, timer: float) -> float:
-    calls = Calls(drawn([(np.array([rate]), [Ending(1.0, Exponential(life), timer, reusable=True)])]), 200, 10.0)
+def _simulated(ports: int, rate: float, duration: float, timer: float) -> float:
+    calls = Calls(drawn([(np.array([rate]), [Ending(1.0, Exponential(duration), timer, reusable=True)])]), 200, 10.0)
     with ThreadPoolExecutor(2) as executor:
         return replicated(Searched(calls, ports, PORTS.rounds, LATE, CHANCE), executor, Stop(0.01, most_runs=64)).share
 

@@ -10,7 +10,7 @@ from fenrask.addresses import AddressPlan, plan_addresses, purchases
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from tests.support import InFolder
 
 
@@ -100,7 +100,7 @@ class Plans(InFolder):
         patch = self.TWO_GATES | {"destinations": {"partner": {"needs": {"max_source_addresses": most}}}}
         patch["workloads"] = {"work": {"subnets": ["app", "app-b"], "hosts": hosts}}
         described = self.estate(patch, {"addresses": {"blocks": blocks}})
-        return plan_addresses(capacity(demand(flow_ways(described))))
+        return plan_addresses(capacity(demand(flow_paths(described))))
 
     def test_least_addresses_within_the_partners_limit(self) -> None:
         # 90 hosts hold 5,580 connections, 2,790 by each gate: three addresses of 1,000 ports each.
@@ -121,28 +121,28 @@ class Plans(InFolder):
     def test_listed_addresses_stay_and_are_told_in_the_fewest_prefixes(self) -> None:
         listed = ["203.0.113.4", "203.0.113.5", "203.0.113.6", "203.0.113.7", "203.0.113.9"]
         described = self.estate({"exits": {"gate": {"addresses": listed}}})
-        plan = plan_addresses(capacity(demand(flow_ways(described))))
+        plan = plan_addresses(capacity(demand(flow_paths(described))))
         self.assertEqual(plan.exits[0].blocks, ("203.0.113.4/30", "203.0.113.9"))
         self.assertEqual((plan.exits[0].bought, plan.exits[0].waste, plan.exits[0].entries), (5, 0, 2))
 
     def test_a_lent_address_is_on_no_list(self) -> None:
         patch = {
             "route_tables": {"private": {"0.0.0.0/0": None}},
-            "exits": {"lent": {"kind": "lent-address", "network": "net"}},
+            "exits": {"lent": {"kind": "dynamic-address", "network": "net"}},
         }
-        plan = plan_addresses(capacity(demand(flow_ways(self.estate(patch)))))
-        self.assertEqual([(one.entries, one.lent_by) for one in plan.partners], [(0, ("lent",))])
+        plan = plan_addresses(capacity(demand(flow_paths(self.estate(patch)))))
+        self.assertEqual([(one.entries, one.dynamic) for one in plan.partners], [(0, ("lent",))])
 
     def test_more_addresses_are_added_to_entries_that_stay(self) -> None:
         # Thirty hosts hold 1,860 connections: two addresses of 1,000 ports do within 1e-4, of which one is there.
         patch = {"workloads": {"work": {"hosts": 30}}}
         for most, hand in ((None, True), (2, True), (1, False)):
             needs = {"destinations": {"partner": {"needs": {"max_source_addresses": most}}}}
-            plan = plan_addresses(capacity(demand(flow_ways(self.estate({**patch, **needs})))))
+            plan = plan_addresses(capacity(demand(flow_paths(self.estate({**patch, **needs})))))
             [change] = plan.changes
             self.assertEqual((change.exit, change.more.wanted, change.entries_now), ("gate", 1, 1))
             self.assertEqual((change.entries_then, change.fits), (2, hand))
-        asked = plan_addresses(capacity(demand(flow_ways(self.estate(patch)))), {"gate": 4})
+        asked = plan_addresses(capacity(demand(flow_paths(self.estate(patch)))), {"gate": 4})
         self.assertEqual([(one.more.wanted, one.more.blocks) for one in asked.changes], [(4, ("a /30",))])
 
     def test_what_a_partner_allows_against_what_it_sees(self) -> None:
@@ -150,7 +150,7 @@ class Plans(InFolder):
             "exits": {"gate": {"addresses": ["203.0.113.4", "203.0.113.5", "203.0.113.9"]}},
             "destinations": {"partner": {"allowed": ["203.0.113.4/31", "203.0.113.40/29"]}},
         }
-        [partner] = plan_addresses(capacity(demand(flow_ways(self.estate(patch))))).partners
+        [partner] = plan_addresses(capacity(demand(flow_paths(self.estate(patch))))).partners
         self.assertEqual((partner.missing, partner.idle), (("203.0.113.9",), ("203.0.113.40/29",)))
 
     def test_hosts_with_ipv6_are_allowed_by_their_prefixes(self) -> None:
@@ -171,6 +171,6 @@ class Plans(InFolder):
             "workloads": {"work": {"subnets": ["app", "app-b"]}},
             "destinations": {"partner": {"prefixes": ["2001:db8:ffff::/64"], "needs": {"max_source_addresses": 1}}},
         }
-        [partner] = plan_addresses(capacity(demand(flow_ways(self.estate(patch))))).partners
+        [partner] = plan_addresses(capacity(demand(flow_paths(self.estate(patch))))).partners
         self.assertEqual([str(one) for one in partner.host_prefixes], ["2001:db8:40::/63"])
         self.assertEqual((partner.entries, partner.fits, partner.host_addresses), (1, True, False))

@@ -24,12 +24,12 @@ def least(how: Ports, streams: list[Stream], target: float = 1e-4) -> int | None
     return ASSIGNMENTS[how.assignment].least_addresses(streams, how, target)
 
 
-def by_every_fall(hosts: int, cells: int, size: int, held: float) -> float:
+def by_every_fall(hosts: int, cells: int, size: int, concurrent: float) -> float:
     """The share refused, over every way that hosts can fall into cells, each as likely."""
     lost = total = 0.0
     for fall in product(range(cells), repeat=hosts):
         for number in Counter(fall).values():
-            load = number * held / hosts
+            load = number * concurrent / hosts
             total += load
             lost += load * float(recursion(size, load))
     return lost / total
@@ -39,26 +39,31 @@ class Shared(unittest.TestCase):
     def test_a_port_serves_every_tuple_at_once_or_only_one(self) -> None:
         tuples = [level_stream(700.0, "a"), level_stream(500.0, "b")]
         self.assertEqual(use(ports(), tuples, 1).binding, "a")
-        self.assertAlmostEqual(use(ports(), tuples, 1).refused_share, float(recursion(1000, 700)), places=15)
+        self.assertAlmostEqual(use(ports(), tuples, 1).blocking, float(recursion(1000, 700)), places=15)
         whole = [level_stream(1200.0, "all tcp connections")]
         once = ports("shared-once")
-        self.assertAlmostEqual(use(once, whole, 1).refused_share / float(recursion(1000, 1200)), 1, places=10)
+        self.assertAlmostEqual(use(once, whole, 1).blocking / float(recursion(1000, 1200)), 1, places=10)
         expected = next(n for n in range(1, 9) if float(recursion(1000 * n, 1200)) <= 1e-4)
         self.assertEqual(least(once, whole), expected)
 
     def test_hosts_hashed_to_addresses_against_every_way_they_can_fall(self) -> None:
-        for hosts, addresses, size, held in ((1, 3, 20, 15.0), (3, 2, 10, 14.0), (5, 3, 12, 30.0), (6, 2, 40, 55.0)):
+        for hosts, addresses, size, concurrent in (
+            (1, 3, 20, 15.0),
+            (3, 2, 10, 14.0),
+            (5, 3, 12, 30.0),
+            (6, 2, 40, 55.0),
+        ):
             how = ports(per_address=size, address_choice="by-host")
-            stream = level_stream(held, hosts=float(hosts))
+            stream = level_stream(concurrent, hosts=float(hosts))
             with self.subTest(hosts=hosts, addresses=addresses):
-                exact = by_every_fall(hosts, addresses, size, held)
-                self.assertAlmostEqual(use(how, [stream], addresses).refused_share / exact, 1, places=9)
+                exact = by_every_fall(hosts, addresses, size, concurrent)
+                self.assertAlmostEqual(use(how, [stream], addresses).blocking / exact, 1, places=9)
 
     def test_a_need_of_one_source_ties_hosts_as_a_hash_does(self) -> None:
         tied = [level_stream(1500.0, hosts=9.0, tied=True)]
         hashed = [level_stream(1500.0, hosts=9.0)]
         by_host = ports(address_choice="by-host")
-        self.assertEqual(use(ports(), tied, 2).refused_share, use(by_host, hashed, 2).refused_share)
+        self.assertEqual(use(ports(), tied, 2).blocking, use(by_host, hashed, 2).blocking)
         self.assertEqual(least(ports(), tied), least(by_host, hashed))
         self.assertGreater(least(ports(), tied) or 0, least(ports(), hashed) or 0)
         # One host has one address, however many there are: 1,500 do not fit 1,000 ports.
@@ -67,21 +72,21 @@ class Shared(unittest.TestCase):
     def test_a_limited_search_refuses_before_the_range_is_full(self) -> None:
         stream = [level_stream(900.0)]
         how = ports(search_tries=16)
-        self.assertAlmostEqual(use(how, stream, 1).refused_share, float(limited_search_b(1000, 900, 16)), places=14)
-        self.assertGreater(use(how, stream, 1).refused_share, 100 * use(ports(), stream, 1).refused_share)
+        self.assertAlmostEqual(use(how, stream, 1).blocking, float(limited_search_b(1000, 900, 16)), places=14)
+        self.assertGreater(use(how, stream, 1).blocking, 100 * use(ports(), stream, 1).blocking)
 
     def test_bursts_caps_and_retries(self) -> None:
-        plain = use(ports(per_address=100), [level_stream(80.0)], 1).refused_share
-        burst = use(ports(per_address=100), [level_stream(80.0, peakedness=2.0)], 1).refused_share
+        plain = use(ports(per_address=100), [level_stream(80.0)], 1).blocking
+        burst = use(ports(per_address=100), [level_stream(80.0, peakedness=2.0)], 1).blocking
         self.assertAlmostEqual(burst / float(recursion(50, 40)), 1, places=9)
         # 120 sources, 80 of them busy on average were there room: binomial of the other 119.
-        capped = use(ports(per_address=100), [level_stream(80.0, sources=120.0)], 1).refused_share
+        capped = use(ports(per_address=100), [level_stream(80.0, sources=120.0)], 1).blocking
         weights = [1.0]
         for k in range(1, 101):
             weights.append(weights[-1] * (119 - k + 1) / k * 2.0)
         self.assertAlmostEqual(capped / (weights[-1] / sum(weights)), 1, places=9)
-        self.assertEqual(use(ports(per_address=100), [level_stream(80.0, sources=100.0)], 1).refused_share, 0.0)
-        again = use(ports(per_address=100), [level_stream(80.0, retry_share=0.5)], 1).refused_share
+        self.assertEqual(use(ports(per_address=100), [level_stream(80.0, sources=100.0)], 1).blocking, 0.0)
+        again = use(ports(per_address=100), [level_stream(80.0, retry_share=0.5)], 1).blocking
         load = 80.0
         for _ in range(500):
             load = 80.0 + 0.5 * load * float(recursion(100, load))
@@ -91,40 +96,40 @@ class Shared(unittest.TestCase):
     def test_exactly_full_and_no_load(self) -> None:
         self.assertEqual(least(ports(), []), 0)
         self.assertEqual(least(ports(), [level_stream(0.0)]), 0)
-        self.assertEqual(use(ports(), [level_stream(10.0)], 0).refused_share, 1.0)
+        self.assertEqual(use(ports(), [level_stream(10.0)], 0).blocking, 1.0)
 
     def test_the_busiest_moment_is_named_and_the_time_from_which_it_is_short(self) -> None:
         found = use(ports(per_address=600), [day_stream(10.0, "a"), day_stream(700.0, "b"), day_stream(30.0, "c")], 1)
         self.assertEqual(found.binding, "b")
-        self.assertAlmostEqual(found.held, 700.0, delta=1e-6)
+        self.assertAlmostEqual(found.concurrent, 700.0, delta=1e-6)
         self.assertTrue(17 * 3600 < found.time_s <= 18 * 3600)
         begins = found.begins_s
         assert begins is not None
         self.assertTrue(17 * 3600 <= begins <= found.time_s)
         # Refused connections of a day: the hour's rate times B(m(t)), by a fine sum of our own.
         fine = np.linspace(17 * 3600, 18 * 3600, 2001)
-        held = np.array([700.0 + (210.0 - 700.0) * np.exp(-(t - 17 * 3600) / 60.0) for t in fine])
-        lost = 700 / 60 * float(np.mean([float(recursion(600, one)) for one in held[::20]])) * 3600
-        self.assertAlmostEqual(found.refused_per_day / lost, 1, delta=0.15)
+        concurrent = np.array([700.0 + (210.0 - 700.0) * np.exp(-(t - 17 * 3600) / 60.0) for t in fine])
+        lost = 700 / 60 * float(np.mean([float(recursion(600, one)) for one in concurrent[::20]])) * 3600
+        self.assertAlmostEqual(found.blocked_per_day / lost, 1, delta=0.15)
 
 
 class NodeShare(unittest.TestCase):
     def test_each_node_has_its_part_of_the_ports_and_of_the_load(self) -> None:
         how = ports("node-share", nodes=4)
-        self.assertAlmostEqual(use(how, [level_stream(1500.0)], 2).refused_share, float(recursion(500, 375)), places=14)
+        self.assertAlmostEqual(use(how, [level_stream(1500.0)], 2).blocking, float(recursion(500, 375)), places=14)
         expected = next(n for n in range(1, 20) if float(recursion(250 * n, 1500 / 4)) <= 1e-4)
         self.assertEqual(least(how, [level_stream(1500.0)]), expected)
 
     def test_hashing_hosts_is_worse_than_hashing_connections(self) -> None:
         by_host = ports("node-share", per_address=60, nodes=3, spread="host")
         stream = level_stream(50.0, hosts=6.0)
-        found = use(by_host, [stream], 1).refused_share
+        found = use(by_host, [stream], 1).blocking
         self.assertAlmostEqual(found / by_every_fall(6, 3, 20, 50.0), 1, places=9)
-        self.assertGreater(found, use(ports("node-share", per_address=60, nodes=3), [stream], 1).refused_share)
+        self.assertGreater(found, use(ports("node-share", per_address=60, nodes=3), [stream], 1).blocking)
 
     def test_ports_of_a_node_may_be_stated(self) -> None:
         how = ports("node-share", nodes=4, per_node=100)
-        self.assertAlmostEqual(use(how, [level_stream(320.0)], 1).refused_share, float(recursion(100, 80)), places=14)
+        self.assertAlmostEqual(use(how, [level_stream(320.0)], 1).blocking, float(recursion(100, 80)), places=14)
 
 
 class Blocks(unittest.TestCase):
@@ -138,22 +143,22 @@ class Blocks(unittest.TestCase):
         streams = [level_stream(250.0, copies=2.0)]
         self.assertIsNone(least(ports("host-block", block=256), streams))
         self.assertAlmostEqual(
-            use(ports("host-block", block=256), streams, 9).refused_share, float(recursion(256, 250)), places=12
+            use(ports("host-block", block=256), streams, 9).blocking, float(recursion(256, 250)), places=12
         )
 
     def test_hosts_without_a_block_are_refused_everything(self) -> None:
         found = use(ports("host-block", block=300), [level_stream(100.0, copies=5.0)], 1)
-        self.assertEqual((found.refused_share, found.capacity), (1.0, 0))
+        self.assertEqual((found.blocking, found.capacity), (1.0, 0))
         self.assertIn("no block is left", found.suffers)
 
     def test_a_growing_block_is_the_least_doubling_that_keeps_to_the_target(self) -> None:
-        how = ports("growing-block", per_address=64_512, block=256, most_block=32_768)
-        for held, block in ((10.0, 256), (230.0, 512), (900.0, 1024), (20_000.0, 32_768)):
-            sized = next(size for size in (2**n for n in range(8, 16)) if float(recursion(size, held)) <= 1e-4)
+        how = ports("growing-block", per_address=64_512, block=256, max_block=32_768)
+        for concurrent, block in ((10.0, 256), (230.0, 512), (900.0, 1024), (20_000.0, 32_768)):
+            sized = next(size for size in (2**n for n in range(8, 16)) if float(recursion(size, concurrent)) <= 1e-4)
             self.assertEqual(sized, block)
             each = 64_512 // block
             for hosts in (1, each, each + 1):
-                streams = [level_stream(held, copies=float(hosts))]
+                streams = [level_stream(concurrent, copies=float(hosts))]
                 self.assertEqual(least(how, streams), -(-hosts // each))
 
     def test_two_blocks_of_half_do_not_fit_one_address(self) -> None:
@@ -174,13 +179,13 @@ class Blocks(unittest.TestCase):
                     self.assertEqual(fits, addresses >= fewest)
 
     def test_where_room_is_short_the_last_hosts_make_do_with_less(self) -> None:
-        how = ports("growing-block", per_address=1024, block=64, most_block=1024)
+        how = ports("growing-block", per_address=1024, block=64, max_block=1024)
         found = use(how, [level_stream(200.0, copies=5.0)], 1)
         # Four hosts get the 256 they want; nothing is left for the fifth.
-        self.assertEqual(found.refused_share, 1.0)
-        roomy = ports("growing-block", per_address=1152, block=64, most_block=1024)
+        self.assertEqual(found.blocking, 1.0)
+        roomy = ports("growing-block", per_address=1152, block=64, max_block=1024)
         found = use(roomy, [level_stream(200.0, copies=5.0)], 1)
-        self.assertAlmostEqual(found.refused_share / float(recursion(128, 200)), 1, places=9)
+        self.assertAlmostEqual(found.blocking / float(recursion(128, 200)), 1, places=9)
 
 
 def _fewest_bins(blocks: list[int], size: int, bins: tuple[int, ...]) -> int:

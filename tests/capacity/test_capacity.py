@@ -4,14 +4,14 @@ from typing import Any
 
 from fenrask.capacity import Capacity, capacity
 from fenrask.demand import demand
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from tests.support import InFolder
 from tests.teletraffic.test_erlang import recursion
 
 
 class Sizing(InFolder):
     def sized(self, patch: dict[str, Any], catalogue: Any = None) -> Capacity:
-        return capacity(demand(flow_ways(self.estate(patch, catalogue))))
+        return capacity(demand(flow_paths(self.estate(patch, catalogue))))
 
     def test_auto_is_the_least_that_meets_the_target(self) -> None:
         for hosts in (0, 1, 10, 15, 16, 17, 40, 100):
@@ -26,8 +26,8 @@ class Sizing(InFolder):
     def test_refusals_of_a_stated_count(self) -> None:
         [one] = self.sized({"workloads": {"work": {"hosts": 17}}}).exits
         exact = float(recursion(1000, 17 * 62.0))
-        self.assertAlmostEqual(one.refused_share / exact, 1, places=10)
-        self.assertAlmostEqual(one.ports.refused_per_day if one.ports else 0, exact * 17 * 86400, places=4)
+        self.assertAlmostEqual(one.blocking / exact, 1, places=10)
+        self.assertAlmostEqual(one.ports.blocked_per_day if one.ports else 0, exact * 17 * 86400, places=4)
         self.assertEqual((one.needed, one.fits), (2, False))
         self.assertIn("gate needs 2 addresses; it has 1: ports for partner:443/tcp run out", one.verdict)
 
@@ -41,12 +41,12 @@ class Sizing(InFolder):
         ):
             with self.subTest(patch=patch):
                 [one] = self.sized(patch).exits
-                self.assertAlmostEqual(one.ports.held if one.ports else 0, expected)
+                self.assertAlmostEqual(one.ports.concurrent if one.ports else 0, expected)
 
     def test_the_binding_tuple_is_the_busiest(self) -> None:
         patch = {
             "destinations": {"other": {"prefixes": ["203.0.113.64/26"], "port": 53, "protocol": "udp"}},
-            "flows": {"ask": {"from": "work", "to": "other", "per_host_per_s": 3, "life_s": 0.1}},
+            "flows": {"ask": {"from": "work", "to": "other", "per_host_per_s": 3, "duration_s": 0.1}},
         }
         [one] = self.sized(patch).exits
         self.assertEqual(one.ports.binding if one.ports else "", "other:53/udp")

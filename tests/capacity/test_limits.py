@@ -5,7 +5,7 @@ from typing import Any
 
 from fenrask.capacity import Capacity, ExitCapacity, capacity
 from fenrask.demand import demand
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from tests.support import InFolder
 
 
@@ -27,14 +27,17 @@ def estate_of(hosts: dict[str, int], zones: dict[str, str] | None = None) -> dic
         "workloads": {"work": None, **{f"w-{name}": {"subnets": [name], "hosts": hosts[name]} for name in names}},
         "flows": {
             "talk": None,
-            **{f"f-{name}": {"from": f"w-{name}", "to": "partner", "per_host_per_s": 1, "life_s": 2} for name in names},
+            **{
+                f"f-{name}": {"from": f"w-{name}", "to": "partner", "per_host_per_s": 1, "duration_s": 2}
+                for name in names
+            },
         },
     }
 
 
 class Sized(InFolder):
     def sized(self, patch: dict[str, Any], catalogue: Any = None) -> Capacity:
-        return capacity(demand(flow_ways(self.estate(patch, catalogue))))
+        return capacity(demand(flow_paths(self.estate(patch, catalogue))))
 
     def gate(self, patch: dict[str, Any], **offer: Any) -> ExitCapacity:
         [one] = self.sized(patch, {"offers": {"gate": offer}}).exits
@@ -61,8 +64,8 @@ class Ladder(Sized):
             "exits": {"gate": {"kind": "inspecting-firewall", "offer": "wall", "nodes": 4, "addresses": 1}},
             **self.TALK,
         }
-        release = {"release_s": {"closed": 60}}
-        [one] = self.sized(patch, {"offers": {"wall": {"limits": limits, **release}}}).exits
+        mapping_timeout = {"mapping_timeout_s": {"closed": 60}}
+        [one] = self.sized(patch, {"offers": {"wall": {"limits": limits, **mapping_timeout}}}).exits
         bits = 10 * 1024 * 1024 * 8 / 1e9
         expected = {
             "ports": (620.0, 1000.0),
@@ -107,18 +110,18 @@ class Ladder(Sized):
     def test_room_for_growth_is_a_policy(self) -> None:
         patch = {"exits": {"gate": {"addresses": "auto"}}, "workloads": {"work": {"hosts": 14}}}
         today = self.gate(patch)
-        grown = self.gate({**patch, "targets": {"growth_room": 0.5}})
+        grown = self.gate({**patch, "targets": {"growth_margin": 0.5}})
         self.assertEqual((today.needed, today.addresses), (1, 1))
         self.assertEqual((grown.needed_now, grown.needed, grown.addresses), (1, 2, 2))
         self.assertIn("needs 2 addresses (1 today)", grown.verdict)
         # A stated count that does today is not found wanting for want of room.
-        stated = self.gate({**patch, "exits": {"gate": {"addresses": 1}}, "targets": {"growth_room": 0.5}})
+        stated = self.gate({**patch, "exits": {"gate": {"addresses": 1}}, "targets": {"growth_margin": 0.5}})
         self.assertTrue(stated.fits)
 
     def test_shares_of_distinct_addresses_may_be_uneven(self) -> None:
         patch = {"destinations": {"partner": {"distinct_addresses": [0.5, 0.3, 0.2]}}}
         one = self.gate(patch)
-        self.assertAlmostEqual(one.ports.held if one.ports else 0, 310.0)
+        self.assertAlmostEqual(one.ports.concurrent if one.ports else 0, 310.0)
         self.assertIn("an address with 0.5 of it", one.ports.binding if one.ports else "")
 
     def test_one_source_per_host_splits_the_pool_unless_one_address_does(self) -> None:
@@ -130,11 +133,11 @@ class Ladder(Sized):
     def test_tcp_and_udp_have_ports_of_their_own(self) -> None:
         patch = {
             "destinations": {"names": {"prefixes": ["203.0.113.64/26"], "port": 53, "protocol": "udp"}},
-            "flows": {"ask": {"from": "work", "to": "names", "per_host_per_s": 2, "life_s": 1}},
+            "flows": {"ask": {"from": "work", "to": "names", "per_host_per_s": 2, "duration_s": 1}},
         }
         once = self.gate(patch, ports={"assignment": "shared-once"})
         self.assertEqual({stream.label for stream in once.streams}, {"all tcp connections", "all udp connections"})
-        self.assertAlmostEqual(once.ports.held if once.ports else 0, 620.0)
+        self.assertAlmostEqual(once.ports.concurrent if once.ports else 0, 620.0)
 
 
 class Splitting(Sized):
@@ -192,10 +195,10 @@ class Splitting(Sized):
 
     def test_loads_that_peak_at_other_times_share_a_gateway(self) -> None:
         patch = estate_of({"app0": 28, "app1": 28})
-        patch["rhythms"] = {"early": [1.0] * 12 + [0.01] * 12, "late": [0.01] * 12 + [1.0] * 12}
+        patch["profiles"] = {"early": [1.0] * 12 + [0.01] * 12, "late": [0.01] * 12 + [1.0] * 12}
         level = self.gate(patch, **self.LIMITS)
         self.assertEqual(len(level.split.shares if level.split else ()), 2)
-        patch["flows"]["f-app0"]["rhythm"], patch["flows"]["f-app1"]["rhythm"] = "early", "late"
+        patch["flows"]["f-app0"]["profile"], patch["flows"]["f-app1"]["profile"] = "early", "late"
         self.assertIsNone(self.gate(patch, **self.LIMITS).split)
 
     def test_hosts_tied_to_addresses_are_divided_too(self) -> None:

@@ -19,7 +19,7 @@ HOWS: tuple[Ports, ...] = (
     ports("shared-once"),
     ports("shared-once", address_choice="by-host-and-destination"),
     ports("host-block", block=100),
-    ports("growing-block", block=32, most_block=512),
+    ports("growing-block", block=32, max_block=512),
     ports("node-share", nodes=4),
     ports("node-share", nodes=4, per_node=200, spread="host"),
     ports("node-share", nodes=2, address_choice="by-host"),
@@ -42,9 +42,9 @@ def least(how: Ports, streams: list[Stream], target: float) -> float:
     return float("inf") if found is None else found
 
 
-def refused(how: Ports, streams: list[Stream], addresses: int, target: float = 1e-4) -> float:
+def blocked(how: Ports, streams: list[Stream], addresses: int, target: float = 1e-4) -> float:
     found = ASSIGNMENTS[how.assignment].use(streams, addresses, how, target)
-    return found.refused_share if found else 0.0
+    return found.blocking if found else 0.0
 
 
 class EveryAssignment(unittest.TestCase):
@@ -62,7 +62,7 @@ class EveryAssignment(unittest.TestCase):
         self, how: Ports, busiest: list[float], traits: object, addresses: int
     ) -> None:
         streams = streams_of(how, busiest, traits=traits)
-        one, other = refused(how, streams, addresses), refused(how, streams, addresses + 1)
+        one, other = blocked(how, streams, addresses), blocked(how, streams, addresses + 1)
         self.assertLessEqual(other, one * (1 + 1e-9) + 1e-15)
 
     @settings(max_examples=40, deadline=None)
@@ -73,32 +73,32 @@ class EveryAssignment(unittest.TestCase):
         streams = streams_of(how, busiest, traits=traits)
         number = least(how, streams, target)
         if number == float("inf"):
-            self.assertGreater(refused(how, streams, 4000, target), target)
+            self.assertGreater(blocked(how, streams, 4000, target), target)
             return
-        self.assertLessEqual(refused(how, streams, int(number), target), target * (1 + 1e-9))
+        self.assertLessEqual(blocked(how, streams, int(number), target), target * (1 + 1e-9))
         if number > 1:
-            self.assertGreater(refused(how, streams, int(number) - 1, target), target)
+            self.assertGreater(blocked(how, streams, int(number) - 1, target), target)
 
     @settings(max_examples=40, deadline=None)
     @given(st.floats(1, 4000), st.integers(1, 6), st.integers(1, 40))
-    def test_splitting_a_pool_never_helps(self, held: float, addresses: int, hosts: int) -> None:
-        stream = [level_stream(held, hosts=float(hosts))]
-        whole = refused(ports(), stream, addresses)
+    def test_splitting_a_pool_never_helps(self, concurrent: float, addresses: int, hosts: int) -> None:
+        stream = [level_stream(concurrent, hosts=float(hosts))]
+        whole = blocked(ports(), stream, addresses)
         for how in (
             ports(address_choice="by-host"),
             ports("node-share", nodes=4),
             ports("node-share", nodes=4, spread="host"),
             ports(search_tries=20),
         ):
-            self.assertGreaterEqual(refused(how, stream, addresses), whole * (1 - 1e-9))
+            self.assertGreaterEqual(blocked(how, stream, addresses), whole * (1 - 1e-9))
 
     @settings(max_examples=40, deadline=None)
     @given(BUSIEST, st.integers(1, 8))
     def test_another_destination_never_matters_to_the_busiest_unless_ports_are_used_once(
         self, busiest: list[float], addresses: int
     ) -> None:
-        alone = refused(ports(), streams_of(ports(), [max(busiest)]), addresses)
-        self.assertAlmostEqual(refused(ports(), streams_of(ports(), busiest), addresses), alone, places=12)
+        alone = blocked(ports(), streams_of(ports(), [max(busiest)]), addresses)
+        self.assertAlmostEqual(blocked(ports(), streams_of(ports(), busiest), addresses), alone, places=12)
 
 
 class Packing(unittest.TestCase):

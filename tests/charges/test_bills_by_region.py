@@ -4,8 +4,9 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.charges import to_the_cent
-from fenrask.designs import judge, sensitivity
+from fenrask.evaluation import evaluate
 from fenrask.units import cents
+from fenrask.what_if import sensitivity
 from tests.support import InFolder, merged
 
 # 10 connections a second for 730 hours, 1,000 KiB each, of which 100 are sent; GB of it in a month.
@@ -29,7 +30,7 @@ TWO_REGIONS: dict[str, Any] = {
             "from": "work-s",
             "to": "partner",
             "per_host_per_s": 1,
-            "life_s": 2,
+            "duration_s": 2,
             "out_kib_per_connection": 100,
             "in_kib_per_connection": 900,
         },
@@ -152,7 +153,7 @@ class ByRegion(InFolder):
     def test_by_hand(self) -> None:
         for patch, catalogue, item, about, amount in CASES:
             with self.subTest(patch=patch, catalogue=catalogue, item=item, about=about):
-                bill = judge(self.estate(merged(TWO_REGIONS, patch), catalogue)).bill
+                bill = evaluate(self.estate(merged(TWO_REGIONS, patch), catalogue)).bill
                 found = sum((one.amount for one in bill.lines if (one.item, one.about) == (item, about)), Fraction(0))
                 self.assertEqual(found, amount)
                 for divided in (bill.by_exit, bill.by_flow, bill.by_cost_centre, bill.by_workload, bill.by_destination):
@@ -165,7 +166,7 @@ class ByRegion(InFolder):
             edge = float(GB)
             steps = {"tiers": [{"up_to_gb": edge, "rate": 0.01}, {"rate": 1}]}
             flows = {"talk": {"out_kib_per_connection": 100, "in_kib_per_connection": 900 + kib}}
-            bill = judge(
+            bill = evaluate(
                 self.estate({"flows": flows}, {"offers": {"gate": {"rates": {"processed_per_gb": steps}}}})
             ).bill
             volume = GB * (1000 + kib) / 1000
@@ -176,7 +177,7 @@ class ByRegion(InFolder):
             self.assertEqual(len(lines), 2 if kib > 0 else 1, at_edge)
 
     def test_cost_centres_share_a_line_by_use_and_lose_no_cent(self) -> None:
-        bill = judge(
+        bill = evaluate(
             self.estate(merged(TWO_REGIONS, {"workloads": {"work-s": {"subnets": ["app"], "hosts": 20}}}))
         ).bill
         # Both work by the gate in the north now, one part against two.

@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fenrask.charges import pieces, to_the_cent
-from fenrask.designs import judge
 from fenrask.estate import Tiers
+from fenrask.evaluation import evaluate
 from fenrask.units import cents
 from tests.support import InFolder
 
@@ -38,7 +38,7 @@ class Bills(InFolder):
     GB = Fraction(10 * 3600 * 730 * 1000 * 1024, 10**9)
 
     def lines(self, patch: dict[str, Any], catalogue: Any = None) -> dict[tuple[str, str], Fraction]:
-        bill = judge(self.estate(patch, catalogue)).bill
+        bill = evaluate(self.estate(patch, catalogue)).bill
         found: dict[tuple[str, str], Fraction] = {}
         for line in bill.lines:
             self.assertEqual(sum(line.uses.values()), 1)
@@ -88,7 +88,7 @@ class Bills(InFolder):
 
     def test_what_nobody_uses_is_charged_to_nobody(self) -> None:
         spare = {"spare": {"kind": "inspecting-firewall", "offer": "wall", "subnet": "edge", "addresses": 2}}
-        bill = judge(self.estate({"exits": spare})).bill
+        bill = evaluate(self.estate({"exits": spare})).bill
         self.assertEqual(bill.by_flow[""], Fraction(730) + 2 * Fraction("3.65"))
 
     def test_services_through_a_door_have_their_own_rate(self) -> None:

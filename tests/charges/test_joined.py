@@ -3,7 +3,7 @@
 from fractions import Fraction
 from typing import Any
 
-from fenrask.designs import judge
+from fenrask.evaluation import evaluate
 from tests.support import InFolder
 
 LINE: dict[str, Any] = {
@@ -31,7 +31,7 @@ OFFERS = {
 
 class Joined(InFolder):
     def test_hours_and_volumes_follow_the_way(self) -> None:
-        bill = judge(self.estate(PATCH, OFFERS)).bill
+        bill = evaluate(self.estate(PATCH, OFFERS)).bill
         lines = {(one.item, one.about): one.amount for one in bill.lines}
         volume = Fraction(10 * 3600 * 730 * 100 * 1024, 10**9)
         self.assertEqual(lines["hours", "hub"], Fraction("36.5"))
@@ -40,12 +40,12 @@ class Joined(InFolder):
         self.assertEqual(bill.by_flow["ask"], Fraction("36.5") + 438 + volume / 50)
 
     def test_a_private_way_pays_no_internet(self) -> None:
-        bill = judge(self.estate(PATCH, OFFERS)).bill
+        bill = evaluate(self.estate(PATCH, OFFERS)).bill
         out = [one for one in bill.lines if one.item == "internet out"]
         self.assertNotIn("ask", {use.flow for one in out for use in one.uses})
 
     def test_what_does_not_arrive_is_not_charged(self) -> None:
         lost = {**PATCH, "exits": {**PATCH["exits"], "line": {**LINE, "advertised": []}}}
-        judged = judge(self.estate(lost, OFFERS))
-        self.assertEqual([str(one) for one in judged.demand.left_out][0][:14], "ask from app: ")
-        self.assertNotIn(("processed", "hub"), {(one.item, one.about) for one in judged.bill.lines})
+        evaluation = evaluate(self.estate(lost, OFFERS))
+        self.assertEqual([str(one) for one in evaluation.demand.not_counted][0][:14], "ask from app: ")
+        self.assertNotIn(("processed", "hub"), {(one.item, one.about) for one in evaluation.bill.lines})

@@ -1,4 +1,4 @@
-"""Connections held: laws of holds, the mixture of endings, rhythms, sums, volumes; recomputed by hand."""
+"""Connections held: laws of holds, the mixture of endings, profiles, sums, volumes; recomputed by hand."""
 
 import math
 from fractions import Fraction
@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from fenrask.demand import POINTS_PER_HOUR, Load, demand, explain_demand, month_volume
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from tests.support import InFolder
 
 # An endpoint keeps no port: nothing is added to the life.
@@ -18,28 +18,28 @@ DAY = [0.5] * 12 + [1.5] * 12
 
 class Held(InFolder):
     def part(self, flow: dict[str, Any], **more: Any) -> Any:
-        described = self.estate({"flows": {"talk": flow}, "rhythms": {"day": DAY}, **more})
-        [part] = demand(flow_ways(described)).parts
+        described = self.estate({"flows": {"talk": flow}, "profiles": {"day": DAY}, **more})
+        [part] = demand(flow_paths(described)).parts
         return part
 
     def test_hold_is_life_and_the_mixture_of_endings(self) -> None:
         cases: tuple[tuple[dict[str, Any], dict[str, Any], float], ...] = (
             ({}, {}, 2 + 60),
             ({"reset_share": 0.25}, {}, 2 + 0.75 * 60 + 0.25 * 10),
-            ({"orderly_share": 0.5}, {}, 2 + 0.5 * 60 + 0.5 * 300),
-            ({"orderly_share": 0.5, "reset_share": 0.3}, {}, 2 + 0.5 * 60 + 0.3 * 10 + 0.2 * 300),
-            ({"life_s": {"mean": 7, "shape": "lognormal", "p95": 20}}, {}, 7 + 60),
+            ({"closed_share": 0.5}, {}, 2 + 0.5 * 60 + 0.5 * 300),
+            ({"closed_share": 0.5, "reset_share": 0.3}, {}, 2 + 0.5 * 60 + 0.3 * 10 + 0.2 * 300),
+            ({"duration_s": {"mean": 7, "shape": "lognormal", "p95": 20}}, {}, 7 + 60),
             ({}, {"destinations": {"partner": {"protocol": "udp"}}}, 2 + 30),
             # Half closed and never answered are kept as if idle, turned away as if reset, where nothing else is said;
             # those that never come about have no life.
             ({"half_closed_share": 0.5}, {}, 2 + 0.5 * 60 + 0.5 * 300),
             ({"rejected_share": 0.4}, {}, 0.6 * (2 + 60) + 0.4 * 10),
-            ({"unanswered_share": 0.25, "orderly_share": 0.75}, {}, 0.75 * (2 + 60) + 0.25 * 300),
-            ({"life_s": {"mean": 5, "shape": "hyperexponential", "variation": 3}}, {}, 5 + 60),
-            ({"life_s": {"shape": "measured", "values": [1, 2, 9]}}, {}, 4 + 60),
+            ({"unanswered_share": 0.25, "closed_share": 0.75}, {}, 0.75 * (2 + 60) + 0.25 * 300),
+            ({"duration_s": {"mean": 5, "shape": "hyperexponential", "cv": 3}}, {}, 5 + 60),
+            ({"duration_s": {"shape": "measured", "values": [1, 2, 9]}}, {}, 4 + 60),
             (
                 {
-                    "life_s": {
+                    "duration_s": {
                         "shape": "mixture",
                         "parts": {"quick": {"mean": 1, "share": 0.75}, "slow": {"mean": 40, "share": 0.25}},
                     }
@@ -49,14 +49,14 @@ class Held(InFolder):
             ),
             ({"to": "store"}, TO_STORE, 2),
         )
-        for flow, more, hold in cases:
+        for flow, more, holding_time in cases:
             with self.subTest(flow=flow, more=more):
                 part = self.part(flow, **more)
-                self.assertAlmostEqual(part.hold_s, hold, places=12)
-                np.testing.assert_allclose(part.held, 10 * hold, rtol=1e-14)
+                self.assertAlmostEqual(part.holding_s, holding_time, places=12)
+                np.testing.assert_allclose(part.concurrent, 10 * holding_time, rtol=1e-14)
 
     def test_every_time_of_an_offer_and_what_is_given_out_again_early(self) -> None:
-        release = {"closed": 60, "reset": 10, "idle": 300, "half_closed": 120, "rejected": 5, "unanswered": 30}
+        mapping_timeout = {"closed": 60, "reset": 10, "idle": 300, "half_closed": 120, "rejected": 5, "unanswered": 30}
         udp = {"udp_idle": 30, "udp_one_way": 8, "udp_streaming": 180}
         mixed = {"reset_share": 0.1, "half_closed_share": 0.2, "rejected_share": 0.1, "unanswered_share": 0.1}
         to_udp = {"destinations": {"partner": {"protocol": "udp"}}}
@@ -65,30 +65,34 @@ class Held(InFolder):
         plain = 0.4 * 60 + 0.1 * 10 + 0.2 * 120 + 0.1 * 5 + 0.1 * 30 + 0.1 * 300
         ended = 0.5 * (0.4 * 60 + 0.1 * 10 + 0.2 * 120 + 0.1 * 5) + 0.1 * 30 + 0.1 * 300
         cases: tuple[tuple[dict[str, Any], Any, dict[str, Any], float], ...] = (
-            ({**mixed, "orderly_share": 0.4}, 0.0, {}, 1.6 + plain),
-            ({**mixed, "orderly_share": 0.4}, 0.5, {}, 1.6 + ended),
-            ({**mixed, "orderly_share": 0.4}, {"closed": 1.0, "idle": 0.5}, {}, 1.6 + plain - 24 - 15),
+            ({**mixed, "closed_share": 0.4}, 0.0, {}, 1.6 + plain),
+            ({**mixed, "closed_share": 0.4}, 0.5, {}, 1.6 + ended),
+            ({**mixed, "closed_share": 0.4}, {"closed": 1.0, "idle": 0.5}, {}, 1.6 + plain - 24 - 15),
             (streaming, 0.9, to_udp, 2 + 0.2 * 8 + 0.5 * 30 + 0.3 * 180),
         )
-        for flow, early, more, hold in cases:
+        for flow, early, more, holding_time in cases:
             with self.subTest(flow=flow, early=early):
-                offer = {"offers": {"gate": {"release_s": {**release, **udp}, "ports": {"early_reuse_share": early}}}}
-                [part] = demand(flow_ways(self.estate({"flows": {"talk": flow}, **more}, offer))).parts
-                self.assertAlmostEqual(part.hold_s or 0, hold, places=12)
-                self.assertAlmostEqual(float(part.held[0]), 10 * hold, places=10)
+                offer = {
+                    "offers": {
+                        "gate": {"mapping_timeout_s": {**mapping_timeout, **udp}, "ports": {"early_reuse_share": early}}
+                    }
+                }
+                [part] = demand(flow_paths(self.estate({"flows": {"talk": flow}, **more}, offer))).parts
+                self.assertAlmostEqual(part.holding_s or 0, holding_time, places=12)
+                self.assertAlmostEqual(float(part.concurrent[0]), 10 * holding_time, places=10)
 
     def test_what_is_held_follows_the_rate_late_by_the_law_of_the_hold(self) -> None:
         """Exponential life, then 60 s for all: m(t) after the step at 12:00, in closed form."""
-        part = self.part({"rhythm": "day", "life_s": 900})
+        part = self.part({"profile": "day", "duration_s": 900})
         noon = 12 * POINTS_PER_HOUR
         for quarters in range(8):
             late = max(0.0, quarters * 900.0 - 60)
             # What the step added so far: 60 s whole, and the lives by 1 - e^(-t / life).
             grown = 10 * (min(quarters * 900.0, 60.0) + 900 * (1 - math.exp(-late / 900)))
-            self.assertAlmostEqual(float(part.held[noon + quarters]), 10 * 0.5 * 960 + grown, delta=0.1)
-        slow = Load.of([self.part({"rhythm": "day", "life_s": 20_000})]).peak
+            self.assertAlmostEqual(float(part.concurrent[noon + quarters]), 10 * 0.5 * 960 + grown, delta=0.1)
+        slow = Load.of([self.part({"profile": "day", "duration_s": 20_000})]).peak
         # Half a day is not long enough to reach what the busy rate would hold; at midnight the rate falls.
-        self.assertLess(slow.held, 0.95 * 10 * 1.5 * 20_060)
+        self.assertLess(slow.concurrent, 0.95 * 10 * 1.5 * 20_060)
         self.assertEqual((slow.time_s, slow.lag_s), (0.0, 12 * 3600))
 
     def test_a_peak_inside_an_hour_and_after_midnight(self) -> None:
@@ -96,47 +100,47 @@ class Held(InFolder):
         described = self.estate(
             {
                 "flows": {
-                    "talk": {"rhythm": "late", "life_s": {"mean": 5400, "shape": "fixed"}, "orderly_share": 0.0},
+                    "talk": {"profile": "late", "duration_s": {"mean": 5400, "shape": "fixed"}, "closed_share": 0.0},
                 },
-                "rhythms": {"late": late},
+                "profiles": {"late": late},
             },
-            {"offers": {"gate": {"release_s": {"idle": 0}}}},
+            {"offers": {"gate": {"mapping_timeout_s": {"idle": 0}}}},
         )
-        load = demand(flow_ways(described))
+        load = demand(flow_paths(described))
         peak = load.load(load.parts).peak
         # All that came in one hour are there from midnight until half past.
-        self.assertAlmostEqual(peak.held, 100 * 3600.0, places=4)
+        self.assertAlmostEqual(peak.concurrent, 100 * 3600.0, places=4)
         self.assertAlmostEqual(peak.time_s, 0.0, delta=1.0)
         self.assertAlmostEqual(peak.lag_s, 3600.0, delta=1.0)
 
     def test_loads_of_every_kind(self) -> None:
         none = {"per_host_per_s": None}
-        rate = self.part({"rhythm": "day"})
+        rate = self.part({"profile": "day"})
         # A hold of about a minute: a quarter of an hour after each step all is as the rate has it.
-        settled = rate.held.reshape(24, -1)[:, 1:]
+        settled = rate.concurrent.reshape(24, -1)[:, 1:]
         np.testing.assert_allclose(settled, [[10 * 62 * m] * 3 for m in DAY], rtol=1e-9)
-        people = self.part({**none, "people": 300, "connections_per_person": 4, "life_s": 30})
-        np.testing.assert_allclose(people.held, 300 * 4 / 30 * (30 + 60))
-        pool = self.part({**none, "pool_per_host": 3, "life_s": None})
-        np.testing.assert_allclose(pool.held, 30)
-        self.assertIsNone(pool.hold_s)
+        users = self.part({**none, "users": 300, "connections_per_user": 4, "duration_s": 30})
+        np.testing.assert_allclose(users.concurrent, 300 * 4 / 30 * (30 + 60))
+        pool = self.part({**none, "persistent_per_host": 3, "duration_s": None})
+        np.testing.assert_allclose(pool.concurrent, 30)
+        self.assertIsNone(pool.holding_s)
 
     def test_a_week_beside_a_day(self) -> None:
         described = self.estate(
             {
                 "flows": {
-                    "talk": {"rhythm": "week"},
-                    "more": {"from": "work", "to": "partner", "per_host_per_s": 1, "rhythm": "day"},
+                    "talk": {"profile": "week"},
+                    "more": {"from": "work", "to": "partner", "per_host_per_s": 1, "profile": "day"},
                 },
-                "rhythms": {"day": DAY, "week": [1] * 167 + [9]},
+                "profiles": {"day": DAY, "week": [1] * 167 + [9]},
             }
         )
-        load = demand(flow_ways(described))
+        load = demand(flow_paths(described))
         self.assertEqual(load.hours, 168)
         total = load.load(load.at_exit["gate"])
         self.assertTrue(167 * 3600 < total.peak.time_s < 168 * 3600)
-        self.assertAlmostEqual(total.peak.held, 10 * 62 * 9 + 10 * 61 * 1.5, delta=1e-5)
-        self.assertEqual(total.held.size, 168 * POINTS_PER_HOUR)
+        self.assertAlmostEqual(total.peak.concurrent, 10 * 62 * 9 + 10 * 61 * 1.5, delta=1e-5)
+        self.assertEqual(total.concurrent.size, 168 * POINTS_PER_HOUR)
 
     def test_shares_of_subnets_and_of_parts_sum_to_the_flow(self) -> None:
         described = self.estate(
@@ -146,9 +150,9 @@ class Held(InFolder):
                 "route_tables": {"private": {"198.51.100.0/26": "old"}},
             }
         )
-        load = demand(flow_ways(described))
+        load = demand(flow_paths(described))
         self.assertAlmostEqual(load.load(load.parts).busiest_new_per_s, 10 * 0.75)
-        [lost] = load.left_out
+        [lost] = load.not_counted
         self.assertEqual((lost.flow, lost.subnets, lost.share), ("talk", ("app", "app-b"), Fraction(1, 4)))
 
     def test_sums_over_flows_destinations_and_subnets_are_the_exits_total(self) -> None:
@@ -156,29 +160,29 @@ class Held(InFolder):
             {
                 "destinations": {"other": {"prefixes": ["203.0.113.64/26"], "port": 53, "protocol": "udp"}},
                 "flows": {
-                    "talk": {"rhythm": "day", "life_s": 900},
-                    "ask": {"from": "work", "to": "other", "per_host_per_s": 3, "rhythm": "late"},
-                    "hold": {"from": "work", "to": "partner", "pool_per_host": 7},
+                    "talk": {"profile": "day", "duration_s": 900},
+                    "ask": {"from": "work", "to": "other", "per_host_per_s": 3, "profile": "late"},
+                    "hold": {"from": "work", "to": "partner", "persistent_per_host": 7},
                 },
-                "rhythms": {"day": DAY, "late": [0.0] * 20 + [5.0] * 4},
+                "profiles": {"day": DAY, "late": [0.0] * 20 + [5.0] * 4},
             }
         )
-        load = demand(flow_ways(described))
+        load = demand(flow_paths(described))
         total = load.load(load.at_exit["gate"])
         for key in ("flow", "destination", "subnet"):
             groups = load.grouped("gate", lambda part, key=key: getattr(part, key))  # type: ignore[misc]
-            summed = sum(load.load(parts).held for parts in groups.values())
-            np.testing.assert_allclose(summed, total.held, rtol=1e-12)
+            summed = sum(load.load(parts).concurrent for parts in groups.values())
+            np.testing.assert_allclose(summed, total.concurrent, rtol=1e-12)
         # The busiest moment of the sum is not the sum of the busiest moments.
-        peaks = sum(load.load(parts).peak.held for parts in load.grouped("gate", lambda part: part.flow).values())
-        self.assertGreaterEqual(peaks * (1 + 1e-9), total.peak.held)
+        peaks = sum(load.load(parts).peak.concurrent for parts in load.grouped("gate", lambda part: part.flow).values())
+        self.assertGreaterEqual(peaks * (1 + 1e-9), total.peak.concurrent)
 
 
 class Explained(InFolder):
     def test_every_step_says_what_it_is_made_of(self) -> None:
-        flow = {"rhythm": "day", "orderly_share": 0.5, "reset_share": 0.25}
-        described = self.estate({"flows": {"talk": flow}, "rhythms": {"day": DAY}})
-        steps = {step.figure: step for step in explain_demand(demand(flow_ways(described))) if "talk" in step.about}
+        flow = {"profile": "day", "closed_share": 0.5, "reset_share": 0.25}
+        described = self.estate({"flows": {"talk": flow}, "profiles": {"day": DAY}})
+        steps = {step.figure: step for step in explain_demand(demand(flow_paths(described))) if "talk" in step.about}
         self.assertEqual(steps["new per s"].working, "10 hosts x 1 per s")
         self.assertEqual(steps["mean release"].working, "0.5 closed x 60 s + 0.25 reset x 10 s + 0.25 idle x 300 s")
         self.assertEqual(steps["mean release"].value, "107.5 s")
@@ -191,13 +195,13 @@ class Volumes(InFolder):
     def test_bytes_of_a_month_are_exact(self) -> None:
         described = self.estate(
             {
-                "flows": {"talk": {"per_host_per_s": 0.1, "rhythm": "day", "out_kib_per_connection": 0.3,
+                "flows": {"talk": {"per_host_per_s": 0.1, "profile": "day", "out_kib_per_connection": 0.3,
                                    "in_gib_per_month": 0.7}},
-                "rhythms": {"day": [0.1] * 24},
+                "profiles": {"day": [0.1] * 24},
             }
         )  # fmt: skip
-        [way] = flow_ways(described).ways
-        volume = month_volume(described, way)
+        [path] = flow_paths(described).paths
+        volume = month_volume(described, path)
         connections = Fraction(1, 10) * 10 * Fraction(1, 10) * 3600 * 730
         self.assertEqual(volume.out_bytes, connections * Fraction(3, 10) * 1024)
         self.assertEqual(volume.in_bytes, Fraction(7, 10) * 2**30)

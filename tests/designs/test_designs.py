@@ -3,13 +3,14 @@
 from fractions import Fraction
 from typing import Any
 
-from fenrask.designs import STANDARD, compare, designs_break_even, judge
-from fenrask.designs.choice import choose
+from fenrask.checks import check
+from fenrask.designs import STANDARD, compare, designs_break_even
 from fenrask.designs.contract import Design
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
+from fenrask.evaluation import evaluate
 from fenrask.findings import Severity
-from fenrask.routing.rules import check
+from fenrask.optimise import choose
 from tests.support import InFolder, merged
 
 TWO_ZONES: dict[str, Any] = {
@@ -25,7 +26,7 @@ LEFTOVER: dict[str, Any] = {"route_tables": {"private": {"198.51.100.0/25": "old
 NO_DOOR: dict[str, Any] = {
     "subnets": {"edge": None, "app": {"routes": None}},
     "route_tables": None,
-    "exits": {"gate": None, "door": None, "lent": {"kind": "lent-address", "network": "net"}},
+    "exits": {"gate": None, "door": None, "lent": {"kind": "dynamic-address", "network": "net"}},
 }
 SHAPES = (
     ("small", {}),
@@ -45,8 +46,8 @@ class Standard(InFolder):
             comparison = compare(self.estate(patch))
             for one in comparison.candidates[1:]:
                 with self.subTest(shape=shape, design=one.design.name):
-                    self.assertNotIn("arrives", {broken.need for broken in one.judged.broken})
-                    found = check(one.judged.described)
+                    self.assertNotIn("arrives", {broken.need for broken in one.evaluation.broken})
+                    found = check(one.evaluation.described)
                     rules = {finding.rule for finding in found if finding.severity is Severity.ERROR}
                     self.assertLessEqual(rules, {"need-not-met"})
 
@@ -54,33 +55,33 @@ class Standard(InFolder):
         for name, count in (("gateway per network", 1), ("gateway per zone", 2)):
             with self.subTest(name):
                 described = self.estate(TWO_ZONES)
-                after = judge(described.patched(named(name).patch(described), name))
+                after = evaluate(described.patched(named(name).patch(described), name))
                 gates = [one for one in after.described.estate.exits.values() if one.kind == "translation-gateway"]
                 self.assertEqual(len(gates), count)
-                crossings = sum(hop.crosses_zone for way in after.ways.ways for hop in way.walk.hops)
+                crossings = sum(hop.crosses_zone for path in after.paths.paths for hop in path.trace.hops)
                 self.assertEqual(crossings, 2 if count == 1 else 0)
 
     def test_endpoints_take_the_services_and_nothing_else(self) -> None:
         described = self.estate(TWO_ZONES)
-        after = judge(described.patched(named("with routed endpoints").patch(described), "x"))
-        kinds = {(way.flow, after.described.estate.exits[way.walk.exits[0]].kind) for way in after.ways.ways}
+        after = evaluate(described.patched(named("with routed endpoints").patch(described), "x"))
+        kinds = {(path.flow, after.described.estate.exits[path.trace.exits[0]].kind) for path in after.paths.paths}
         self.assertEqual(kinds, {("talk", "translation-gateway"), ("save", "routed-endpoint")})
         self.assertTrue(after.meets_all)
 
     def test_an_in_subnet_endpoint_is_taken_for_a_need_even_where_it_costs_more(self) -> None:
         dear = {"offers": {"door-to-service": None, "inner": {"rates": {"hour": 50}}}}
         described = self.estate(TWO_ZONES, dear)
-        after = judge(described.patched(named("with in-subnet endpoints").patch(described), "x"))
+        after = evaluate(described.patched(named("with in-subnet endpoints").patch(described), "x"))
         self.assertTrue(after.meets_all)
         without_need = self.estate(TWO_ZONES | {"destinations": {}}, dear)
-        left_out = {one.design.name: one.why for one in compare(without_need).left_out}
-        self.assertIn("with in-subnet endpoints", left_out)
-        self.assertIn("with routed endpoints", left_out)
+        not_counted = {one.design.name: one.why for one in compare(without_need).not_counted}
+        self.assertIn("with in-subnet endpoints", not_counted)
+        self.assertIn("with routed endpoints", not_counted)
 
     def test_a_firewall_inspects(self) -> None:
         described = self.estate({"destinations": {"partner": {"needs": {"inspected": True}}}})
-        self.assertFalse(judge(described).meets_all)
-        after = judge(described.patched(named("firewall per network").patch(described), "x"))
+        self.assertFalse(evaluate(described).meets_all)
+        after = evaluate(described.patched(named("firewall per network").patch(described), "x"))
         self.assertTrue(after.meets_all)
 
     def test_a_regional_offer_serves_the_network_and_survives_a_zone(self) -> None:
@@ -92,27 +93,27 @@ class Standard(InFolder):
                     "workloads": {"work": TWO_ZONES["workloads"]["work"] | needs["workloads"]["work"]},
                 }
                 described = self.estate(both, {"offers": {"gate": {"scope": scope}}})
-                after = judge(described.patched(named("gateway per network").patch(described), "x"))
+                after = evaluate(described.patched(named("gateway per network").patch(described), "x"))
                 self.assertEqual("survives" not in {one.need for one in after.broken}, survives)
 
     def test_a_firewall_before_a_gateway_inspects_and_answers_come_back_through_it(self) -> None:
         needs = {"destinations": {"partner": {"needs": {"inspected": True, "fixed_source": True}}}}
         described = self.estate(needs)
-        after = judge(described.patched(named("firewall before gateway").patch(described), "x"))
+        after = evaluate(described.patched(named("firewall before gateway").patch(described), "x"))
         self.assertTrue(after.meets_all, after.broken)
-        [way] = after.ways.ways
-        kinds = [after.described.estate.exits[name].kind for name in way.walk.exits]
+        [path] = after.paths.paths
+        kinds = [after.described.estate.exits[name].kind for name in path.trace.exits]
         self.assertEqual(kinds, ["inspecting-firewall", "translation-gateway", "direct-internet"])
-        self.assertIn(way.walk.exits[0], [hop.exit for hop in way.walk.back])
+        self.assertIn(path.trace.exits[0], [hop.exit for hop in path.trace.back])
 
     def test_translator_hosts_and_public_addresses(self) -> None:
         described = self.estate(TWO_ZONES, {"offers": {"host": {"upkeep_hours": 4}}})
-        hosts = judge(described.patched(named("translator hosts").patch(described), "x"))
+        hosts = evaluate(described.patched(named("translator hosts").patch(described), "x"))
         kinds = [one.kind for one in hosts.described.estate.exits.values()]
         self.assertEqual((kinds.count("translator-host"), hosts.upkeep_hours), (2, 8.0))
-        bare = judge(described.patched(named("public address on each host").patch(described), "x"))
+        bare = evaluate(described.patched(named("public address on each host").patch(described), "x"))
         self.assertEqual((bare.hosts_with_public, bare.addresses), (10, 10))
-        self.assertEqual({way.walk.source.kind for way in bare.ways.ways}, {"host-public"})
+        self.assertEqual({path.trace.source.kind for path in bare.paths.paths}, {"host-public"})
 
     def test_a_hub_joins_networks_and_answers_find_back(self) -> None:
         two = {
@@ -122,19 +123,19 @@ class Standard(InFolder):
             "flows": {"call": {"from": "more", "to": "partner", "per_host_per_s": 1}},
         }
         described = self.estate(two)
-        after = judge(described.patched(named("central hub").patch(described), "x"))
+        after = evaluate(described.patched(named("central hub").patch(described), "x"))
         self.assertTrue(after.meets_all, after.broken)
-        ways = {way.flow: way.walk.exits for way in after.ways.ways}
-        self.assertEqual(ways["call"], ("hub-central", "gateway-central", "door"))
-        self.assertEqual(ways["talk"], ("gateway-central", "door"))
+        paths = {path.flow: path.trace.exits for path in after.paths.paths}
+        self.assertEqual(paths["call"], ("hub-central", "gateway-central", "door"))
+        self.assertEqual(paths["talk"], ("gateway-central", "door"))
         # Where the catalogue has a hub to sell, it is paid.
         hubs = {"offers": {name: {"kind": "hub", "rates": {"hour": hour}} for name, hour in (("a", 0.5), ("b", 0.2))}}
         paying = self.estate(two, hubs)
-        paid = judge(paying.patched(named("central hub").patch(paying), "x"))
+        paid = evaluate(paying.patched(named("central hub").patch(paying), "x"))
         self.assertEqual(paid.described.estate.exits["hub-central"].offer_name, "b")
         self.assertEqual(paid.bill.total - after.bill.total, 730 * Fraction(1, 5))
-        left_out = {one.design.name: one.why for one in compare(self.estate({})).left_out}
-        self.assertIn("only one network", left_out["central hub"])
+        not_counted = {one.design.name: one.why for one in compare(self.estate({})).not_counted}
+        self.assertIn("only one network", not_counted["central hub"])
 
     def test_ipv6_goes_straight_out_where_both_ends_have_it(self) -> None:
         six = {
@@ -143,8 +144,8 @@ class Standard(InFolder):
             "destinations": {"partner": {"prefixes": ["2001:db8:ffff::/64"]}},
         }
         described = self.estate(six)
-        after = judge(described.patched(named("IPv6 straight out").patch(described), "x"))
-        self.assertEqual([way.walk.exits for way in after.ways.ways], [("six-net",)])
+        after = evaluate(described.patched(named("IPv6 straight out").patch(described), "x"))
+        self.assertEqual([path.trace.exits for path in after.paths.paths], [("six-net",)])
         self.assertEqual([str(one) for one in after.plan.partners[0].host_prefixes], ["2001:db8:40:1::/64"])
         self.assertTrue(after.meets_all)
 
@@ -155,26 +156,26 @@ class Standard(InFolder):
             "route_tables": {"public": None},
             "exits": {"gate": None},
         }
-        left_out = {one.design.name: one.why for one in compare(self.estate(full)).left_out}
-        self.assertIn("no free /28", left_out["gateway per network"])
+        not_counted = {one.design.name: one.why for one in compare(self.estate(full)).not_counted}
+        self.assertIn("no free /28", not_counted["gateway per network"])
 
 
 class Compared(InFolder):
     def test_differences_and_the_cheapest_that_meets_everything(self) -> None:
         comparison = compare(self.estate(TWO_ZONES))
-        first = comparison.candidates[0].judged.bill.total
+        first = comparison.candidates[0].evaluation.bill.total
         for one in comparison.candidates:
-            self.assertEqual(comparison.difference(one), one.judged.bill.total - first)
-        fit = [one.judged.bill.total for one in comparison.candidates if one.judged.meets_all]
-        self.assertTrue(comparison.cheapest and comparison.cheapest.judged.bill.total == min(fit))
+            self.assertEqual(comparison.difference(one), one.evaluation.bill.total - first)
+        fit = [one.evaluation.bill.total for one in comparison.candidates if one.evaluation.meets_all]
+        self.assertTrue(comparison.cheapest and comparison.cheapest.evaluation.bill.total == min(fit))
 
     def test_a_saved_patch_gives_the_design_again(self) -> None:
         described = self.estate(TWO_ZONES)
         for one in compare(described).candidates[1:]:
             with self.subTest(one.design.name):
-                again = judge(read_estate(self.folder / "estate.yaml", [self.write("patch.yaml", one.patch)]))
-                self.assertEqual(again.bill.total, one.judged.bill.total)
-                self.assertEqual(again.broken, one.judged.broken)
+                again = evaluate(read_estate(self.folder / "estate.yaml", [self.write("patch.yaml", one.patch)]))
+                self.assertEqual(again.bill.total, one.evaluation.bill.total)
+                self.assertEqual(again.broken, one.evaluation.broken)
 
 
 class ByName(InFolder):
@@ -196,18 +197,18 @@ class ByName(InFolder):
         for firewall, why, rule in cases:
             with self.subTest(why=why):
                 described = self.estate({**self.NAMED, "exits": {"gate": {**self.NAMED["exits"]["gate"], **firewall}}})
-                found = {one.need: one.why for one in judge(described).broken}
+                found = {one.need: one.why for one in evaluate(described).broken}
                 self.assertEqual(found.get("inspected", ""), f"from app {why}" if why else "")
                 choice = choose(described)
-                self.assertTrue(choice.judged.meets_all)
-                [way] = choice.judged.ways.by_flow["talk"]
-                self.assertEqual({hop.rule for hop in way.walk.hops if hop.rule}, {rule})
+                self.assertTrue(choice.evaluation.meets_all)
+                [path] = choice.evaluation.paths.by_flow["talk"]
+                self.assertEqual({hop.rule for hop in path.trace.hops if hop.rule}, {rule})
 
     def test_designs_with_a_firewall_give_it_rules_by_name(self) -> None:
         # What else the network sends to stays open to it.
         patch = {**self.NAMED, "flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
         comparison = compare(self.estate(patch))
-        meeting = {one.design.name for one in comparison.candidates if one.judged.meets_all}
+        meeting = {one.design.name for one in comparison.candidates if one.evaluation.meets_all}
         self.assertEqual(meeting, {"firewall per network", "firewall before gateway"})
         nameless = self.estate(merged(patch, {"destinations": {"partner": {"names": None}}}))
         self.assertIsNone(compare(nameless).cheapest)
@@ -223,13 +224,13 @@ class BreakEvenOfDesigns(InFolder):
         found = designs_break_even(comparison, "talk")
         self.assertTrue(any(one.at.kind == "cross" for one in found.meetings))
         for one in comparison.candidates:
-            self.assertEqual(found.curves[one.design.name].at(found.volume), one.judged.bill.total)
+            self.assertEqual(found.curves[one.design.name].at(found.volume), one.evaluation.bill.total)
         for meeting in found.meetings:
             # At that many bytes a connection, the whole engine makes the same bill of both.
             kib = 10 * meeting.at.volume / found.volume
             flows = {"talk": {"out_kib_per_connection": float(kib)}}
             at_it = compare(self.estate(merged(TWO_ZONES, {"flows": flows}), catalogue))
-            totals = {one.design.name: float(one.judged.bill.total) for one in at_it.candidates}
+            totals = {one.design.name: float(one.evaluation.bill.total) for one in at_it.candidates}
             self.assertAlmostEqual(totals[meeting.one] / totals[meeting.other], 1, places=9)
 
     def test_a_flow_without_bytes_has_none(self) -> None:

@@ -53,8 +53,8 @@ class WorkedExample(InFolder):
         self.assertTrue(math.isclose(found, float(expected), rel_tol=1e-9), f"{found} is not {expected}")
 
     def test_path(self) -> None:
-        ways = self.json("path")["ways"]
-        self.assertEqual([one["exits"] for one in ways], [["gate", "door"]] * 2)
+        paths = self.json("path")["ways"]
+        self.assertEqual([one["exits"] for one in paths], [["gate", "door"]] * 2)
         hops = self.json("path", "app-b", "partner")["hops"]
         self.assertEqual([(one["exit"], one["zones"]) for one in hops], [("gate", "b to a"), ("door", "a")])
 
@@ -73,7 +73,7 @@ class WorkedExample(InFolder):
         self.assertEqual((gate["addresses"], gate["addresses_needed"], gate["ports"]), (3, 3, 12_000))
         self.close(gate["port_headroom"], Fraction(27, 120))
         exact = recursion(12_000, 9300)
-        self.assertLess(abs(Decimal(gate["refused_share"]) / exact - 1), Decimal("1e-9"))
+        self.assertLess(abs(Decimal(gate["blocking"]) / exact - 1), Decimal("1e-9"))
         self.assertGreater(recursion(8_000, 9300), Decimal("1e-4"))
         limits = {one["limit"]: one["use"] for one in found["limits"]}
         self.close(limits["new per second"], 150)

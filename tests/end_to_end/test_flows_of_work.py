@@ -133,20 +133,20 @@ class Vellmouth(InFolder):
         self.assertEqual(tides["lane"], "by gate-a, gate-b, as it is")
         exits = {one["exit"] for one in self.json("capacity", "--patch", "kept.json")["exits"]}
         self.assertIn("spare-host", exits)
-        refused = self.program("choose", "--keep", "rosters")
-        self.assertEqual(refused.returncode, 1)
-        self.assertIn("cannot be kept: its way fails fixed_source", refused.stderr)
+        blocked = self.program("choose", "--keep", "rosters")
+        self.assertEqual(blocked.returncode, 1)
+        self.assertIn("cannot be kept: its way fails fixed_source", blocked.stderr)
 
     def test_a_zone_is_lost_for_a_while_and_the_day_recovers(self) -> None:
         words = ("simulate", "--exit", "gate-a", "--set", "exits.gate-a.addresses=4", "--case", "zone b lost")
         told = self.json(*words, "--outage", "10", "--around", "1", "--most-runs", "2", status=1)
         [pool] = told["pools"]
         self.assertTrue(10 <= pool["recovers_s"] / 60 <= 13, pool)
-        refused = [one["refused_share"] for one in told["held"]]
+        blocked = [one["blocking"] for one in told["held"]]
         # Five minutes a row: ten before the case strikes, ten of it, and the rest.
-        self.assertEqual(refused[:2], [0.0, 0.0])
-        self.assertGreater(min(refused[2:4]), 0.2)
-        self.assertEqual(refused[6:], [0.0] * len(refused[6:]))
+        self.assertEqual(blocked[:2], [0.0, 0.0])
+        self.assertGreater(min(blocked[2:4]), 0.2)
+        self.assertEqual(blocked[6:], [0.0] * len(blocked[6:]))
         drawn = self.program(*words, "--outage", "10", "--around", "1", "--most-runs", "2", "--figure", "day.svg")
         self.assertIn("the case strikes at 17:06, for 10 min; it recovers in 1", drawn.stdout)
         self.assertIn("<svg", (self.folder / "day.svg").read_text(encoding="utf-8"))

@@ -48,7 +48,7 @@ TABLES: dict[tuple[str, ...], dict[str, list[str]]] = {
     ("demand",): {
         "exits": ["exit", *HELD],
         "destinations": ["exit", "destination", *HELD],
-        "flows": ["exit", "flow", "life_s", "release_s", "hold_s", *HELD],
+        "flows": ["exit", "flow", "duration_s", "mapping_timeout_s", "hold_s", *HELD],
         "everywhere": ["destination", *HELD],
     },
     ("capacity",): {
@@ -62,8 +62,8 @@ TABLES: dict[tuple[str, ...], dict[str, list[str]]] = {
             "busiest_held_connections",
             "ports",
             "port_headroom",
-            "refused_share",
-            "refused_per_day",
+            "blocking",
+            "blocked_per_day",
             "fits",
         ],
         "limits": ["exit", "limit", "use", "capacity", "unit", "headroom", "growth_share", "detail"],
@@ -140,7 +140,7 @@ TABLES: dict[tuple[str, ...], dict[str, list[str]]] = {
         "frontier": ["addresses", "month_amount", "more_amount"],
     },
     ("stress",): {
-        "cases": ["case", "cut_off", "hosts_lost", "overloaded", "refused_share", "month_change_amount", "helps"],
+        "cases": ["case", "cut_off", "hosts_lost", "overloaded", "blocking", "month_change_amount", "helps"],
         "reasons": ["case", "what", "why"],
     },
     ("stress", "--months", "12", "--growth", "0.1"): {
@@ -162,7 +162,7 @@ FACTS: dict[tuple[str, ...], list[str]] = {
     ("check",): ["errors", "warnings", "notes", "accepted"],
     ("path", "app", "partner"): ["verdicts", "seen_as"],
     ("demand",): ["hours"],
-    ("capacity",): ["fits", "target_refused_share"],
+    ("capacity",): ["fits", "target_blocking"],
     ("charges",): ["currency", "month_amount", "fixed_amount", "by_volume_amount", "idle_amount", "year_amount"],
     ("compare",): ["currency"],
     ("compare", "--base", "estate.yaml", "--set", "exits.gate.addresses=2"): [
@@ -200,7 +200,7 @@ class Keys(InFolder):
     def test_every_table_of_every_command(self) -> None:
         # Two subnets of a host each, and a gateway that one alone fills.
         small = {"kind": "translation-gateway", "ports": {"assignment": "shared-once", "per_address": 450}}
-        small |= {"limits": {"addresses": 1}, "release_s": {"closed": 60}}
+        small |= {"limits": {"addresses": 1}, "mapping_timeout_s": {"closed": 60}}
         self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"small": small}}))
         self.write("estate.yaml", merged(ESTATE, self.PATCH))
         self.write("seen.csv", "from,destination,seen_as\napp,partner,203.0.113.1\napp,partner,203.0.113.9\n")

@@ -13,7 +13,7 @@ class Misuse(InFolder):
         self.write("catalogue.yaml", CATALOGUE)
         self.write("estate.yaml", ESTATE)
 
-    def refused(self, told: str, *arguments: str) -> None:
+    def blocked(self, told: str, *arguments: str) -> None:
         with self.subTest(arguments=arguments):
             done = self.program(*arguments, columns=200)
             self.assertEqual(done.returncode, 2, done.stderr)
@@ -57,12 +57,12 @@ class Misuse(InFolder):
             ("no --months", "stress", "--growth", "0.1"),
             ("no --months and no --inputs", "stress", "--figure", "x.png"),
         ):
-            self.refused(told, *arguments)
+            self.blocked(told, *arguments)
 
     def test_keys_of_the_catalogue(self) -> None:
         for told, ports in (
             ("a block of at most per_address", {"assignment": "host-block", "block": 2000}),
-            ("block doubled some times", {"assignment": "growing-block", "block": 3, "most_block": 7}),
+            ("block doubled some times", {"assignment": "growing-block", "block": 3, "max_block": 7}),
             ("block with host-block", {"assignment": "shared-once", "block": 3}),
             ("only with node-share", {"assignment": "shared-once", "nodes": 3}),
             ("one port for each node", {"assignment": "node-share", "nodes": 4000}),
@@ -74,18 +74,18 @@ class Misuse(InFolder):
             ("one of any-free", {"assignment": PORTS, "address_choice": "dice"}),
         ):
             self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"gate": {"ports": ports}}}))
-            self.refused(told, "capacity")
+            self.blocked(told, "capacity")
 
     def test_keys_of_the_estate(self) -> None:
         cases: tuple[tuple[str, dict[str, Any]], ...] = (
-            ("values with measured", {"flows": {"talk": {"life_s": {"shape": "measured"}}}}),
+            ("values with measured", {"flows": {"talk": {"duration_s": {"shape": "measured"}}}}),
             (
                 "variation with hyperexponential",
-                {"flows": {"talk": {"life_s": {"shape": "hyperexponential", "mean": 2}}}},
+                {"flows": {"talk": {"duration_s": {"shape": "hyperexponential", "mean": 2}}}},
             ),
             (
                 "shares sum to 1",
-                {"flows": {"talk": {"life_s": {"shape": "mixture", "parts": {"a": {"share": 0.4, "mean": 1}}}}}},
+                {"flows": {"talk": {"duration_s": {"shape": "mixture", "parts": {"a": {"share": 0.4, "mean": 1}}}}}},
             ),
             (
                 "found 'by-nam', expected one of by-name",
@@ -102,12 +102,12 @@ class Misuse(InFolder):
         )
         for told, patch in cases:
             self.write("estate.yaml", merged(ESTATE, patch))
-            self.refused(told, "capacity")
+            self.blocked(told, "capacity")
 
     def test_loads_beyond_all_sense_are_answered_all_the_same(self) -> None:
         for key, value in (
-            ("flows.talk.life_s", "1e300"),
-            ("targets.growth_room", "1e30"),
+            ("flows.talk.duration_s", "1e300"),
+            ("targets.growth_margin", "1e30"),
             ("flows.talk.burstiness", "1e300"),
         ):
             done = self.program("capacity", "--set", f"{key}={value}", "--set", "exits.gate.addresses=auto")
@@ -118,5 +118,5 @@ class Misuse(InFolder):
         done = self.program("simulate", "--set", "flows.talk.per_host_per_s=1e9")
         self.assertIn("nothing was simulated", done.stdout)
         self.assertIn("simulate fewer hours", done.stdout)
-        done = self.program("simulate", "--set", "flows.talk.life_s=1e9", "--around", "1", "--most-runs", "2")
+        done = self.program("simulate", "--set", "flows.talk.duration_s=1e9", "--around", "1", "--most-runs", "2")
         self.assertIn("what is still held of long ago", done.stdout)

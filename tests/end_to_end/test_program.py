@@ -27,7 +27,7 @@ class Statuses(InFolder):
             (("--version",), 0),
             (("check",), 0),
             (("check", "lost.yaml"), 1),
-            (("check", "lost.yaml", "--set", "exits.gate.kind=lent-address"), 2),
+            (("check", "lost.yaml", "--set", "exits.gate.kind=dynamic-address"), 2),
             (("check", "--rules"), 0),
             (("path",), 0),
             (("path", "lost.yaml"), 1),

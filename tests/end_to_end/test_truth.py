@@ -65,7 +65,7 @@ class Handover(InFolder):
     def test_a_translator_hosts_rules_say_what_the_plan_says(self) -> None:
         offer = {
             "ports": {"per_address": 20_000},
-            "release_s": {"closed": 75, "reset": 10, "idle": 300, "udp_idle": 45},
+            "mapping_timeout_s": {"closed": 75, "reset": 10, "idle": 300, "udp_idle": 45},
         }
         gate = {"kind": "translator-host", "offer": "host", "addresses": ["203.0.113.1", "203.0.113.2"]}
         self.estate({"exits": {"gate": gate}}, {"offers": {"host": offer}})

@@ -35,12 +35,12 @@ class Tables(InFolder):
     def test_route_tables_and_rhythms_have_shapes_of_their_own(self) -> None:
         routes = "name,to,exit,origin\nprivate,0.0.0.0/0,gate,\nprivate,partner,gate,\npublic,0.0.0.0/0,door,\n"
         self.write("routes.csv", routes + "private,10.9.0.0/16,gate,learned\nprivate,10.9.0.0/16,door,static\n")
-        self.write("rhythms.csv", "name," + ",".join(map(str, range(24))) + "\nday," + ",".join(["1.5"] * 24) + "\n")
-        named = {"route_tables": None, "route_tables_csv": "routes.csv", "rhythms_csv": "rhythms.csv"}
+        self.write("profiles.csv", "name," + ",".join(map(str, range(24))) + "\nday," + ",".join(["1.5"] * 24) + "\n")
+        named = {"route_tables": None, "route_tables_csv": "routes.csv", "profiles_csv": "profiles.csv"}
         estate = self.read(SUBNETS, named).estate
         self.assertEqual(estate.route_tables["public"], {"0.0.0.0/0": "door"})
         self.assertEqual(exits_of(estate.route_tables["private"]["10.9.0.0/16"]), ("gate", "door"))
-        self.assertEqual(estate.rhythms["day"], (1.5,) * 24)
+        self.assertEqual(estate.profiles["day"], (1.5,) * 24)
 
     def test_a_section_may_lie_in_both(self) -> None:
         more = {"subnets": {"more": {"network": "net", "prefix": "10.0.3.0/24"}}}

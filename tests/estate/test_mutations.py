@@ -7,11 +7,11 @@ from typing import Any
 
 import yaml
 
+from fenrask.checks import check
 from fenrask.demo import VELLMOUTH
-from fenrask.designs import judge
 from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
-from fenrask.routing.rules import check
+from fenrask.evaluation import evaluate
 from fenrask.views.pages.check import findings_page
 from fenrask.views.pages.path import flows_page
 from tests.support import InFolder
@@ -82,8 +82,8 @@ class Damaged(InFolder):
         self.write("ostrel.yaml", catalogue)
         described = read_estate(self.write("estate.yaml", estate))
         findings_page("damaged", check(described))
-        judged = judge(described)
-        flows_page(judged.ways, judged.broken)
+        evaluation = evaluate(described)
+        flows_page(evaluation.paths, evaluation.broken)
 
     def test_it_is_read_or_told(self) -> None:
         contents = VELLMOUTH.contents()

@@ -61,12 +61,12 @@ class Mistakes(InFolder):
     def test_single_mistakes(self) -> None:
         cases: tuple[tuple[Any, str, str], ...] = (
             ({"subnets": {"app": {"prefx": "10.0.1.0/24"}}}, "subnets.app.prefx", "prefix"),
-            ({"flows": {"talk": {"people": 4}}}, "flows.talk", "one way"),
+            ({"flows": {"talk": {"users": 4}}}, "flows.talk", "one way"),
             ({"flows": {"talk": {"per_host_per_s": None}}}, "flows.talk", "one way"),
-            ({"flows": {"talk": {"rhythm": "dai"}}}, "flows.talk.rhythm", ""),
-            ({"flows": {"talk": {"life_s": {"mean": 1, "shape": "lognormal"}}}}, "flows.talk.life_s", "p95"),
-            ({"flows": {"talk": {"orderly_share": 0.9, "reset_share": 0.2}}}, "flows.talk", ""),
-            ({"rhythms": {"day": [1, 2, 3]}}, "", "24 or 168"),
+            ({"flows": {"talk": {"profile": "dai"}}}, "flows.talk.profile", ""),
+            ({"flows": {"talk": {"duration_s": {"mean": 1, "shape": "lognormal"}}}}, "flows.talk.duration_s", "p95"),
+            ({"flows": {"talk": {"closed_share": 0.9, "reset_share": 0.2}}}, "flows.talk", ""),
+            ({"profiles": {"day": [1, 2, 3]}}, "", "24 or 168"),
             ({"exits": {"gate": {"offer": "gat"}}}, "exits.gate.offer", "Did you mean 'gate'"),
             ({"exits": {"gate": {"offer": "wall"}}}, "exits.gate.offer", "gate"),
             ({"exits": {"gate": {"addresses": -1}}}, "exits.gate.addresses", ""),
@@ -79,7 +79,7 @@ class Mistakes(InFolder):
             ({"route_tables": {"private": {"partnr": "gate"}}}, "route_tables.private.partnr", "'partner'"),
             ({"catalogue": "catalog.yaml"}, "catalogue", "'catalogue.yaml'"),
             ({"networks": {}, "subnets": None}, "subnets", ""),
-            ({"targets": {"refused_share": 0}}, "targets.refused_share", "share"),
+            ({"targets": {"blocking": 0}}, "targets.blocking", "share"),
         )
         self.write("catalogue.yaml", CATALOGUE)
         for patch, path, word in cases:
@@ -92,7 +92,7 @@ class Mistakes(InFolder):
 
     def test_mistakes_of_the_catalogue_are_told_with_its_file(self) -> None:
         wrong = merged(
-            CATALOGUE, {"noted": "last week", "transfer": {"internet_out_per_gb": {"tiers": [{"rate": -1}]}}}
+            CATALOGUE, {"read_on": "last week", "transfer": {"internet_out_per_gb": {"tiers": [{"rate": -1}]}}}
         )
         self.write("catalogue.yaml", wrong)
         with self.assertRaises(UnusableInput) as caught:
@@ -144,11 +144,11 @@ class Layers(InFolder):
         self.estate()
         patch = self.write("patch.yaml", "workloads:\n  work:\n    hosts: many\n")
         with self.assertRaises(UnusableInput) as caught:
-            read_estate(self.folder / "estate.yaml", [patch], ["flows.talk.life_s=-1", "nonsense"])
+            read_estate(self.folder / "estate.yaml", [patch], ["flows.talk.duration_s=-1", "nonsense"])
         places = [str(problem.place) for problem in caught.exception.problems]
         self.assertEqual(len(places), 3)
         self.assertTrue(any(f"{patch}:3:5" in place for place in places), places)
-        self.assertTrue(any("--set flows.talk.life_s" in place for place in places), places)
+        self.assertTrue(any("--set flows.talk.duration_s" in place for place in places), places)
 
 
 class Scalars(InFolder):

@@ -74,7 +74,7 @@ class Schemas(unittest.TestCase):
     def read(self, sample: Any, name: str) -> Any:
         # As text, a date would be read as a date; the schema speaks of what is written.
         loader = yaml.SafeLoader
-        text = sample.contents()[name].decode().replace("noted: 20", "noted: !!str 20")
+        text = sample.contents()[name].decode().replace("read_on: 20", "read_on: !!str 20")
         return yaml.load(text, loader)
 
     def test_the_shipped_files_keep_to_their_schemas(self) -> None:
@@ -102,5 +102,5 @@ class Schemas(unittest.TestCase):
 
     def test_sections_in_csv_are_known(self) -> None:
         properties = json_schema("estate")["properties"]
-        for section in ("subnets", "flows", "route_tables", "rhythms"):
+        for section in ("subnets", "flows", "route_tables", "profiles"):
             self.assertEqual(properties[f"{section}_csv"]["type"], "string")

@@ -46,7 +46,7 @@ class Verdicts(InFolder):
     }
     LENT: dict[str, Any] = {
         "route_tables": {"private": {"0.0.0.0/0": None}},
-        "exits": {"lent": {"kind": "lent-address", "network": "net"}},
+        "exits": {"lent": {"kind": "dynamic-address", "network": "net"}},
     }
     PRIVATE: dict[str, Any] = {
         "route_tables": {"private": {"store": "in"}},

@@ -4,8 +4,8 @@ import json
 from typing import Any
 
 from fenrask.demo.stand_ins import dns_server
-from fenrask.designs.losses import sources_shown
 from fenrask.records.names import look_up
+from fenrask.what_if.sources import sources_shown
 from tests.support import InFolder
 
 ZONE = """\

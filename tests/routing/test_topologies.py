@@ -7,7 +7,7 @@ from typing import Any
 import yaml
 
 from fenrask.estate import read_estate
-from fenrask.routing import Packet, Walker, trace, walks_to
+from fenrask.routing import Packet, Tracer, trace_from, traces_to
 from tests.support import CATALOGUE, InFolder, merged
 
 CASES: dict[str, Any] = yaml.safe_load((Path(__file__).parent / "topologies.yaml").read_text(encoding="utf-8"))
@@ -26,10 +26,10 @@ class Topologies(InFolder):
         for name, case in CASES["cases"].items():
             with self.subTest(name):
                 described = read_estate(self.write("estate.yaml", merged(CASES["base"], case.get("patch", {}))))
-                walks = trace(described, case.get("from", "app"), case["to"], case.get("public", False))
-                [(walk, _)] = walks
-                self.assertEqual([walk.verdict.value, [*walk.exits], str(walk.source)], case["expect"], walk.why)
-                self.assertIn(case.get("why", ""), walk.why)
+                traces = trace_from(described, case.get("from", "app"), case["to"], case.get("public", False))
+                [(trace, _)] = traces
+                self.assertEqual([trace.verdict.value, [*trace.exits], str(trace.source)], case["expect"], trace.why)
+                self.assertIn(case.get("why", ""), trace.why)
 
     def test_equal_routes_share(self) -> None:
         self.write("catalogue.yaml", CATALOGUE)
@@ -41,7 +41,7 @@ class Topologies(InFolder):
             },
         }
         described = read_estate(self.write("estate.yaml", merged(CASES["base"], patch)))
-        found = {(walk.exits[0], str(share)) for walk, share in trace(described, "app", "partner")}
+        found = {(trace.exits[0], str(share)) for trace, share in trace_from(described, "app", "partner")}
         self.assertEqual(found, {("one", "1/2"), ("two", "1/2")})
 
     def test_a_table_further_on_parts_a_destination_too(self) -> None:
@@ -54,7 +54,9 @@ class Topologies(InFolder):
             },
         }
         described = read_estate(self.write("estate.yaml", merged(CASES["base"], patch)))
-        found = {(walk.verdict.value, walk.exits, str(share)) for walk, share in trace(described, "app", "partner")}
+        found = {
+            (trace.verdict.value, trace.exits, str(share)) for trace, share in trace_from(described, "app", "partner")
+        }
         self.assertEqual(found, {("black hole", ("hub", "gone"), "1/4"), ("arrives", ("hub", "line"), "3/4")})
 
     def test_the_short_way_through_parts_walked_before_gives_the_same_answers(self) -> None:
@@ -62,16 +64,16 @@ class Topologies(InFolder):
         self.write("catalogue.yaml", merged(CATALOGUE, MORE))
         for name, case in CASES["cases"].items():
             described = read_estate(self.write("estate.yaml", merged(CASES["base"], case.get("patch", {}))))
-            walker = Walker(described)
+            tracer = Tracer(described)
             for _ in range(2):
                 for subnet, to in itertools.product(described.estate.subnets, described.estate.destinations):
                     with self.subTest(name, subnet=subnet, to=to):
-                        again = walks_to(walker, subnet, to, False)
-                        afresh = walks_to(Unhurried(described), subnet, to, False)
+                        again = traces_to(tracer, subnet, to, False)
+                        afresh = traces_to(Unhurried(described), subnet, to, False)
                         self.assertEqual(again, afresh)
 
 
-class Unhurried(Walker):
+class Unhurried(Tracer):
     """A walker that walks every step itself."""
 
     def _common(self, subnet: str, packet: Packet) -> None:

@@ -123,10 +123,10 @@ class Searching(unittest.TestCase):
 
     def test_the_chain_against_its_balance_equations(self) -> None:
         for ports, load, tries in ((6, 4.0, 2), (12, 15.0, 3), (30, 20.0, 1), (20, 12.0, 20)):
-            refused = [float(refusal_when(k, ports, tries)) for k in range(ports + 1)]
-            births = [load * (1 - one) for one in refused[:-1]]
+            blocked = [float(refusal_when(k, ports, tries)) for k in range(ports + 1)]
+            births = [load * (1 - one) for one in blocked[:-1]]
             p = stationary(births, [float(k) for k in range(1, ports + 1)])
-            expected = sum(a * b for a, b in zip(p, refused, strict=True))
+            expected = sum(a * b for a, b in zip(p, blocked, strict=True))
             with self.subTest(ports=ports, tries=tries):
                 self.assertAlmostEqual(float(limited_search_b(ports, load, tries)), expected, places=10)
 

@@ -8,20 +8,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import held, held_each, peak_held
-from fenrask.teletraffic.holds import (
+from fenrask.teletraffic import concurrent, concurrent_each, peak_concurrent
+from fenrask.teletraffic.holding import (
     Delayed,
     Empirical,
     Exponential,
     Fixed,
-    Hold,
+    HoldingTime,
     Lognormal,
     Mixture,
     balanced,
     hyperexponential,
 )
 
-LAWS: tuple[Hold, ...] = (
+LAWS: tuple[HoldingTime, ...] = (
     Exponential(3.0),
     Fixed(4.0),
     Lognormal(5.0, 1.2),
@@ -61,13 +61,13 @@ class Laws(unittest.TestCase):
             Lognormal.of_percentile(1.0, 4.0)
 
     def test_balanced_means_have_the_variation_asked_for(self) -> None:
-        for mean, variation in ((3.0, 1.0), (0.4, 2.0), (60.0, 8.0)):
-            law = balanced(mean, variation)
+        for mean, cv in ((3.0, 1.0), (0.4, 2.0), (60.0, 8.0)):
+            law = balanced(mean, cv)
             # E X^2 = sum of share x 2 mean^2 for exponentials.
             second = sum(float(share) * 2 * float(part.mean_s) ** 2 for share, part in law.parts)
-            with self.subTest(mean=mean, variation=variation):
+            with self.subTest(mean=mean, cv=cv):
                 self.assertAlmostEqual(float(law.mean_s), mean)
-                self.assertAlmostEqual((second - mean**2) / mean**2 / variation**2, 1, places=9)
+                self.assertAlmostEqual((second - mean**2) / mean**2 / cv**2, 1, places=9)
         with self.assertRaises(UnusableInput):
             balanced(1.0, 0.5)
 
@@ -84,58 +84,62 @@ class Held(unittest.TestCase):
         for law in LAWS:
             for step, steps in ((1.0, 1), (3600.0, 24), (7.0, 3)):
                 with self.subTest(law=law, step=step):
-                    found = held([0.0, 1.7, 12_345.6], [2.5] * steps, step, law)
+                    found = concurrent([0.0, 1.7, 12_345.6], [2.5] * steps, step, law)
                     np.testing.assert_allclose(found, 2.5 * law.mean_s, rtol=1e-12)
 
     def test_a_sine_against_its_closed_form(self) -> None:
         """Exponential holds, rate 1 + sin(w t): m = h + h (sin wt - w h cos wt) / (1 + w^2 h^2) (Eick et al. 1993)."""
-        period, hold = 1000.0, 150.0
+        period, holding_time = 1000.0, 150.0
         n, w = 4000, 2 * math.pi / 1000.0
         middles = (np.arange(n) + 0.5) * period / n
         times = np.linspace(0, period, 13)
-        found = held(times, 1 + np.sin(w * middles), period / n, Exponential(hold))
-        exact = hold + hold * (np.sin(w * times) - w * hold * np.cos(w * times)) / (1 + (w * hold) ** 2)
+        found = concurrent(times, 1 + np.sin(w * middles), period / n, Exponential(holding_time))
+        exact = holding_time + holding_time * (np.sin(w * times) - w * holding_time * np.cos(w * times)) / (
+            1 + (w * holding_time) ** 2
+        )
         np.testing.assert_allclose(found, exact, rtol=1e-6)
-        peak = peak_held(1 + np.sin(w * middles), period / n, Exponential(hold))
-        self.assertAlmostEqual(peak.lag_s, math.atan(w * hold) / w, delta=period / n)
+        peak = peak_concurrent(1 + np.sin(w * middles), period / n, Exponential(holding_time))
+        self.assertAlmostEqual(peak.lag_s, math.atan(w * holding_time) / w, delta=period / n)
 
     def test_exponential_holds_against_the_exact_recursion_of_steps(self) -> None:
-        rates, step, hold = [0.0, 5.0, 1.0, 8.0], 10.0, 17.0
-        decay = math.exp(-step / hold)
+        rates, step, holding_time = [0.0, 5.0, 1.0, 8.0], 10.0, 17.0
+        decay = math.exp(-step / holding_time)
         # m at step ends: m' = m e^(-s/h) + rate h (1 - e^(-s/h)); periodic, so solved for m(0).
         gain = 0.0
         for rate in rates:
-            gain = gain * decay + rate * hold * (1 - decay)
+            gain = gain * decay + rate * holding_time * (1 - decay)
         m = gain / (1 - decay**4)
         for number, rate in enumerate(rates):
             with self.subTest(number=number):
-                self.assertAlmostEqual(held(number * step, rates, step, Exponential(hold)), m, places=10)
-            m = m * decay + rate * hold * (1 - decay)
+                self.assertAlmostEqual(concurrent(number * step, rates, step, Exponential(holding_time)), m, places=10)
+            m = m * decay + rate * holding_time * (1 - decay)
 
     def test_fixed_holds_count_the_arrivals_of_their_length(self) -> None:
         rates = [1.0, 4.0, 2.0]
-        self.assertAlmostEqual(held(25.0, rates, 10.0, Fixed(12.0)), 5 * 2.0 + 7 * 4.0)
-        self.assertAlmostEqual(held(5.0, rates, 10.0, Fixed(40.0)), 5 * 1.0 + 10 * (2 + 4 + 1) + 5 * 2.0)
+        self.assertAlmostEqual(concurrent(25.0, rates, 10.0, Fixed(12.0)), 5 * 2.0 + 7 * 4.0)
+        self.assertAlmostEqual(concurrent(5.0, rates, 10.0, Fixed(40.0)), 5 * 1.0 + 10 * (2 + 4 + 1) + 5 * 2.0)
 
     def test_a_peak_after_midnight_and_between_steps(self) -> None:
         rates = [0.0] * 23 + [10.0]
         law = Delayed(Fixed(0.0), 5400.0)
-        peak = peak_held(rates, 3600.0, law)
-        self.assertAlmostEqual(peak.held, 36_000.0)
-        later = peak_held(rates, 3600.0, Mixture(((0.5, Fixed(3600.0)), (0.5, Fixed(7200.0)))))
+        peak = peak_concurrent(rates, 3600.0, law)
+        self.assertAlmostEqual(peak.concurrent, 36_000.0)
+        later = peak_concurrent(rates, 3600.0, Mixture(((0.5, Fixed(3600.0)), (0.5, Fixed(7200.0)))))
         self.assertAlmostEqual(later.time_s, 0.0, delta=1.0)
         self.assertAlmostEqual(later.lag_s, 3600.0, delta=1.0)
 
     def test_many_laws_at_once_are_each_as_alone(self) -> None:
         rates, times = [0.0, 5.0, 1.0, 8.0], np.array([0.0, 3.3, 17.0, 39.9])
         laws = [*LAWS, Exponential(900.0), Fixed(0.2), Delayed(Exponential(0.1), 7.0), Lognormal(30.0, 0.0), *LAWS[:3]]
-        together = held_each(times, rates, 10.0, laws)
+        together = concurrent_each(times, rates, 10.0, laws)
         for number, law in enumerate(laws):
             with self.subTest(law=law):
-                np.testing.assert_allclose(together[number], held(times, rates, 10.0, law), rtol=1e-12, atol=1e-12)
+                np.testing.assert_allclose(
+                    together[number], concurrent(times, rates, 10.0, law), rtol=1e-12, atol=1e-12
+                )
 
     def test_of_a_level_top_the_beginning_is_told(self) -> None:
-        peak = peak_held([1.0, 4.0, 2.0], 3600.0, Fixed(600.0))
+        peak = peak_concurrent([1.0, 4.0, 2.0], 3600.0, Fixed(600.0))
         self.assertAlmostEqual(peak.time_s, 4200.0, delta=0.1)
         self.assertAlmostEqual(peak.lag_s, 600.0, delta=0.1)
 
@@ -147,7 +151,7 @@ class Held(unittest.TestCase):
             ([math.nan], [1.0], 1.0),
         ):
             with self.assertRaises(UnusableInput):
-                held(times, rates, step, Exponential(1.0))
+                concurrent(times, rates, step, Exponential(1.0))
 
     @settings(max_examples=40, deadline=None)
     @given(
@@ -157,12 +161,12 @@ class Held(unittest.TestCase):
         st.floats(-1e4, 1e4),
     )
     def test_repeats_adds_and_never_passes_the_highest_rate(
-        self, rates: list[float], step: float, law: Hold, time: float
+        self, rates: list[float], step: float, law: HoldingTime, time: float
     ) -> None:
-        one = float(held(time, rates, step, law))
+        one = float(concurrent(time, rates, step, law))
         period = len(rates) * step
-        self.assertAlmostEqual(one, float(held(time + period, rates, step, law)), delta=1e-6 * (1 + one))
-        doubled = float(held(time, [2 * rate for rate in rates], step, law))
+        self.assertAlmostEqual(one, float(concurrent(time + period, rates, step, law)), delta=1e-6 * (1 + one))
+        doubled = float(concurrent(time, [2 * rate for rate in rates], step, law))
         self.assertAlmostEqual(doubled, 2 * one, delta=1e-9 * (1 + one))
         self.assertLessEqual(one, max(rates) * law.mean_s * (1 + 1e-9) + 1e-9)
-        self.assertLessEqual(one, peak_held(rates, step, law).held * (1 + 1e-6) + 1e-9)
+        self.assertLessEqual(one, peak_concurrent(rates, step, law).concurrent * (1 + 1e-6) + 1e-9)

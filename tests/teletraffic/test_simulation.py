@@ -11,8 +11,8 @@ from dataclasses import replace
 import numpy as np
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import engset_b, erlang_b, hayward_b, held, limited_search_b
-from fenrask.teletraffic.holds import Delayed, Empirical, Exponential, Fixed, Hold, Lognormal, hyperexponential
+from fenrask.teletraffic import concurrent, engset_b, erlang_b, hayward_b, limited_search_b
+from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, Lognormal, hyperexponential
 from fenrask.teletraffic.simulation import (
     Blocks,
     Calls,
@@ -30,7 +30,7 @@ from fenrask.teletraffic.simulation import (
 )
 from fenrask.teletraffic.simulation.replications import Found, students
 
-LAWS: tuple[Hold, ...] = (
+LAWS: tuple[HoldingTime, ...] = (
     Exponential(1.0),
     Fixed(1.0),
     Lognormal(1.0, 0.9),
@@ -38,7 +38,7 @@ LAWS: tuple[Hold, ...] = (
 )
 
 
-def level(rate: float, law: Hold, seconds: float) -> Calls:
+def level(rate: float, law: HoldingTime, seconds: float) -> Calls:
     """Calls at one rate, in a hundred steps."""
     return Calls(drawn([(np.array([rate]), [Ending(1.0, law)])]), 100, seconds / 100)
 
@@ -69,8 +69,8 @@ class AgainstFormulas(unittest.TestCase):
                 setting = Pool(level(load, law, seconds), servers)
                 runs = [setting.run(5, run) for run in range(16)]
                 attempts = np.array([run.attempts.sum() for run in runs], dtype=float)
-                refused = np.array([run.refused.sum() for run in runs], dtype=float)
-                low, _, high = interval(attempts, refused, 0.99)
+                blocked = np.array([run.blocked.sum() for run in runs], dtype=float)
+                low, _, high = interval(attempts, blocked, 0.99)
                 self.assertLessEqual(low, float(erlang_b(servers, load)))
                 self.assertGreaterEqual(high, float(erlang_b(servers, load)))
 
@@ -79,11 +79,11 @@ class AgainstFormulas(unittest.TestCase):
         law = Delayed(Lognormal(2000.0, 1.1), 600.0)
         setting = Pool(Calls(drawn([(rates, [Ending(1.0, law)])]), 24, 3600.0), 200_000)
         found = ran(setting, 32)
-        mean = held(np.arange(1, 25) * 3600.0, rates, 3600.0, law)
+        mean = concurrent(np.arange(1, 25) * 3600.0, rates, 3600.0, law)
         # Poisson at each moment, so that the mean over runs has this deviation; 24 hours, one in 1e4 each.
         deviation = np.sqrt(mean / found.runs)
         self.assertLess(float(np.max(np.abs(found.held_mean - mean) / deviation)), 3.9)
-        self.assertEqual(found.refused, 0)
+        self.assertEqual(found.blocked, 0)
 
     def test_few_sources_are_engsets_case(self) -> None:
         for sources, servers, each in ((8, 4, 0.7), (30, 10, 0.4), (5, 1, 0.2)):
@@ -95,7 +95,7 @@ class AgainstFormulas(unittest.TestCase):
     def test_batches_have_the_peakedness_of_their_size(self) -> None:
         # Geometric batches on exponential holds: variance / mean of what is held is the mean of a batch (Whitt 1983).
         calls = replace(level(200.0, Exponential(1.0), 400.0), batch=5.0)
-        at_ends = np.concatenate([Pool(calls, 10_000).run(3, run).held for run in range(20)])
+        at_ends = np.concatenate([Pool(calls, 10_000).run(3, run).concurrent for run in range(20)])
         self.assertAlmostEqual(float(np.mean(at_ends)) / 200, 1.0, delta=0.03)
         self.assertAlmostEqual(float(np.var(at_ends) / np.mean(at_ends)), 5.0, delta=0.8)
         # Hayward's approximation is too hopeful, less so the larger load / peakedness is.
@@ -115,7 +115,7 @@ class AgainstFormulas(unittest.TestCase):
         # Variance / mean of an interrupted Poisson stream on exponential holds: 1 + rate while on x ... (Kuczura 1973).
         on, off, rate, end = 1 / 2.0, 1 / 6.0, 200.0, 1.0
         peakedness = 1 + rate * on / ((on + off) * (end + on + off))
-        at_ends = np.concatenate([Pool(calls, 10_000).run(4, run).held for run in range(30)])
+        at_ends = np.concatenate([Pool(calls, 10_000).run(4, run).concurrent for run in range(30)])
         self.assertAlmostEqual(float(np.var(at_ends) / np.mean(at_ends)) / peakedness, 1.0, delta=0.15)
 
     def test_owners_of_a_block_each_have_a_pool_of_their_own(self) -> None:
@@ -150,12 +150,12 @@ class AgainstSlowProgrammes(unittest.TestCase):
         holds = np.array([dice.expovariate(1.0) for _ in range(4000)])
         ends: list[float] = []
         expected = []
-        for time, hold in zip(times, holds, strict=True):
+        for time, holding_time in zip(times, holds, strict=True):
             while ends and ends[0] <= time:
                 heapq.heappop(ends)
             expected.append(len(ends) >= 5)
             if not expected[-1]:
-                heapq.heappush(ends, time + hold)
+                heapq.heappush(ends, time + holding_time)
         self.assertEqual(refused_of(times, holds, 5).tolist(), expected)
         with self.assertRaises(UnusableInput):
             refused_of(times[::-1], holds, 5)
@@ -187,7 +187,7 @@ def _slow_search(servers: int, rounds: Sequence[int], late: int, chance: float, 
     dice = random.Random(seed)
     state, version, reusable = [0] * servers, [0] * servers, [False] * servers
     events: list[tuple[float, int, int, float]] = []
-    now, attempts, refused = 0.0, 0, 0
+    now, attempts, blocked = 0.0, 0, 0
     while now < 1500:
         now += dice.expovariate(8.0)
         while events and events[0][0] <= now:
@@ -208,21 +208,21 @@ def _slow_search(servers: int, rounds: Sequence[int], late: int, chance: float, 
                 found = server
                 break
         if now > 20:
-            attempts, refused = attempts + 1, refused + (found < 0)
+            attempts, blocked = attempts + 1, blocked + (found < 0)
         if found >= 0:
             first = dice.random() < 0.6
             version[found] += 1
             state[found], reusable[found] = 1, first
-            life = dice.expovariate(1.0) if first else dice.expovariate(2.0)
-            heapq.heappush(events, (now + life, found, version[found], 1.5 if first else 0.7))
-    return attempts, refused
+            duration = dice.expovariate(1.0) if first else dice.expovariate(2.0)
+            heapq.heappush(events, (now + duration, found, version[found], 1.5 if first else 0.7))
+    return attempts, blocked
 
 
 def _slow_growth(owners: int, each: float, first: int, last: int, total: int, seed: int) -> tuple[int, int]:
     dice = random.Random(seed)
     used, block = [0] * owners, [0] * owners
     ends: list[tuple[float, int]] = []
-    now, attempts, refused = 0.0, 0, 0
+    now, attempts, blocked = 0.0, 0, 0
     while now < 500:
         now += dice.expovariate(owners * each)
         while ends and ends[0][0] <= now:
@@ -238,12 +238,12 @@ def _slow_growth(owners: int, each: float, first: int, last: int, total: int, se
             more = first if not block[one] else block[one]
         lost = more > 0 and (block[one] + more > last or sum(block) + more > total)
         if now > 20:
-            attempts, refused = attempts + 1, refused + lost
+            attempts, blocked = attempts + 1, blocked + lost
         if not lost:
             block[one] += more
             used[one] += 1
             heapq.heappush(ends, (now + dice.expovariate(1.0), one))
-    return attempts, refused
+    return attempts, blocked
 
 
 class Itself(unittest.TestCase):
@@ -253,9 +253,9 @@ class Itself(unittest.TestCase):
         for workers in (1, 3):
             with ThreadPoolExecutor(workers) as executor:
                 found.append(replicated(setting, executor, Stop(0.05, most_runs=24), 9))
-        self.assertEqual(found[0].refused, found[1].refused)
+        self.assertEqual(found[0].blocked, found[1].blocked)
         self.assertEqual(found[0].held_mean.tolist(), found[1].held_mean.tolist())
-        self.assertNotEqual(found[0].refused, ran(setting, found[0].runs, 10).refused)
+        self.assertNotEqual(found[0].blocked, ran(setting, found[0].runs, 10).blocked)
 
     def test_the_width_of_slices_changes_nothing_that_counts(self) -> None:
         # Holds that end in their own slice, and ones many rounds of the wheel later.
@@ -268,8 +268,8 @@ class Itself(unittest.TestCase):
         long = Calls(drawn([(np.array([2.0]), [Ending(1.0, Fixed(30_000.0))])]), 100_000, 1.0)
         run = Pool(long, 100_000).run(1, 1)
         # Each holds for longer than the wheel turns: as many are held as came in the last 30,000 s.
-        self.assertAlmostEqual(run.held[-1] / 60_000, 1.0, delta=0.02)
-        self.assertAlmostEqual(int(run.attempts[-30_000:].sum()), run.held[-1], delta=5)
+        self.assertAlmostEqual(run.concurrent[-1] / 60_000, 1.0, delta=0.02)
+        self.assertAlmostEqual(int(run.attempts[-30_000:].sum()), run.concurrent[-1], delta=5)
 
     def test_refused_calls_that_come_again_raise_the_attempts(self) -> None:
         calls = replace(level(24.0, Exponential(1.0), 1000.0), retry_share=0.8, retry_s=5.0)
@@ -284,10 +284,10 @@ class Itself(unittest.TestCase):
         servers = [50] * 100
         servers[40:45] = [0] * 5
         run = Pool(level(20.0, Exponential(10.0), 1000.0), servers, cleared=(40,)).run(1, 1)
-        self.assertGreater(run.held[39], 30)
-        self.assertEqual(run.held[40:45].tolist(), [0] * 5)
-        self.assertEqual(run.refused[40:45].tolist(), run.attempts[40:45].tolist())
-        self.assertGreater(run.held[47], 30)
+        self.assertGreater(run.concurrent[39], 30)
+        self.assertEqual(run.concurrent[40:45].tolist(), [0] * 5)
+        self.assertEqual(run.blocked[40:45].tolist(), run.attempts[40:45].tolist())
+        self.assertGreater(run.concurrent[47], 30)
 
     def test_streams_with_rhythms_of_their_own_are_mixed_hour_by_hour(self) -> None:
         day, night = np.array([10.0, 0.0]), np.array([0.0, 10.0])

@@ -6,11 +6,12 @@ from typing import Any
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import UnusableInput
-from fenrask.routing import broken_needs, flow_ways
+from fenrask.evaluation import broken_needs
+from fenrask.routing import flow_paths
+from fenrask.views.figures.blocking import draw_blocking
 from fenrask.views.figures.heat import draw_heat
+from fenrask.views.figures.paths import draw_paths
 from fenrask.views.figures.ports import draw_ports
-from fenrask.views.figures.refusals import draw_refusals
-from fenrask.views.figures.ways import draw_ways
 from tests.support import InFolder
 
 
@@ -21,12 +22,12 @@ def words(svg: bytes) -> str:
 
 class Figures(InFolder):
     def ports(self, patch: Any, suffix: str = ".svg") -> bytes:
-        return draw_ports(capacity(demand(flow_ways(self.estate(patch)))), suffix)
+        return draw_ports(capacity(demand(flow_paths(self.estate(patch)))), suffix)
 
-    def ways(self, patch: Any) -> str:
-        ways = flow_ways(self.estate(patch))
-        broken = [one for flow in ways.described.estate.flows for one in broken_needs(ways, flow)]
-        return words(draw_ways(ways, broken, ".svg"))
+    def paths(self, patch: Any) -> str:
+        paths = flow_paths(self.estate(patch))
+        broken = [one for flow in paths.described.estate.flows for one in broken_needs(paths, flow)]
+        return words(draw_paths(paths, broken, ".svg"))
 
     def test_ports_tell_what_is_short(self) -> None:
         calm, short = words(self.ports({})), words(self.ports({"workloads": {"work": {"hosts": 40}}}))
@@ -59,23 +60,23 @@ class Figures(InFolder):
         self.assertIn("refused (shaded)", words(self.ports({"workloads": {"work": {"hosts": 40}}})))
 
     def test_refusals_by_number_of_addresses(self) -> None:
-        sized = capacity(demand(flow_ways(self.estate({"workloads": {"work": {"hosts": 40}}}))))
-        told = words(draw_refusals(sized, ".svg"))
+        sized = capacity(demand(flow_paths(self.estate({"workloads": {"work": {"hosts": 40}}}))))
+        told = words(draw_blocking(sized, ".svg"))
         for word in ("gate: needs 3, has 1", "target 0.0001", "public addresses (ringed: as many as the exit has)"):
             self.assertIn(word, told)
-        nothing = capacity(demand(flow_ways(self.estate({"flows": {"talk": None}}))))
-        self.assertIn("No exit that translates", words(draw_refusals(nothing, ".svg")))
+        nothing = capacity(demand(flow_paths(self.estate({"flows": {"talk": None}}))))
+        self.assertIn("No exit that translates", words(draw_blocking(nothing, ".svg")))
 
     def test_the_heat_map_tells_the_most_in_each_hour(self) -> None:
-        patch = {"flows": {"talk": {"rhythm": "day"}}, "rhythms": {"day": [0.5] * 23 + [8.0]}}
-        told = words(draw_heat(demand(flow_ways(self.estate(patch))), ".svg"))
+        patch = {"flows": {"talk": {"profile": "day"}}, "profiles": {"day": [0.5] * 23 + [8.0]}}
+        told = words(draw_heat(demand(flow_paths(self.estate(patch))), ".svg"))
         for word in ("gate", "4.96k", "310", "23", "hour of the day"):
             self.assertIn(word, told)
-        patch["rhythms"] = {"day": [1.0] * 167 + [2.0]}
-        week = words(draw_heat(demand(flow_ways(self.estate(patch))), ".svg"))
+        patch["profiles"] = {"day": [1.0] * 167 + [2.0]}
+        week = words(draw_heat(demand(flow_paths(self.estate(patch))), ".svg"))
         self.assertIn("day 7", week)
         self.assertIn(
-            "Nothing is held", words(draw_heat(demand(flow_ways(self.estate({"flows": {"talk": None}}))), ".svg"))
+            "Nothing is held", words(draw_heat(demand(flow_paths(self.estate({"flows": {"talk": None}}))), ".svg"))
         )
 
     def test_the_same_input_draws_the_same_file(self) -> None:
@@ -87,20 +88,20 @@ class Figures(InFolder):
                 self.ports({}, suffix)
 
     def test_ways_name_everything_and_cross_what_is_lost(self) -> None:
-        told = self.ways({})
+        told = self.paths({})
         for word in ("Test: ways out", "app", "gate", "translation-gateway", "door", "direct-internet", "partner"):
             self.assertIn(word, told)
         self.assertNotIn("black hole", told)
-        lost = self.ways({"exits": {"gate": None}})
+        lost = self.paths({"exits": {"gate": None}})
         self.assertIn("talk: black hole", lost)
         self.assertIn("does not exist", lost)
 
     def test_needs_that_are_not_met_are_told_at_the_destination(self) -> None:
         self.assertIn(
-            "not off_internet: talk", self.ways({"destinations": {"partner": {"needs": {"off_internet": True}}}})
+            "not off_internet: talk", self.paths({"destinations": {"partner": {"needs": {"off_internet": True}}}})
         )
 
     def test_a_large_estate_draws_those_that_send_most(self) -> None:
         subnets = {f"s{n}": {"network": "net", "prefix": f"10.0.{20 + n}.0/24", "routes": "private"} for n in range(40)}
-        told = self.ways({"subnets": subnets, "workloads": {"work": {"subnets": [*subnets]}}})
+        told = self.paths({"subnets": subnets, "workloads": {"work": {"subnets": [*subnets]}}})
         self.assertIn("14 more subnets send less", told)

@@ -69,7 +69,7 @@ class AllowList:
     parts: tuple[AllowEntries, ...]
     most: int | None
     """Entries that it takes at most; None for no limit known."""
-    lent_by: tuple[str, ...]
+    dynamic: tuple[str, ...]
     """Exits whose address may change, so that no list can hold it."""
     host_addresses: bool
     """Whether hosts come with addresses of their own."""
@@ -140,14 +140,14 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
     in single addresses or blocks. Where no purchase meets all limits, the fewest entries are taken. An exit
     that needs more than it has gets them added, beside those that stay; `added` says how many instead.
     """
-    described = capacity.demand.ways.described
+    described = capacity.demand.paths.described
     choices: dict[str, tuple[ExitAddresses, ...]] = {}
     for sized in capacity.exits:
-        way_out = described.estate.exits[sized.exit]
-        if way_out.pool is not None:
+        exit_ = described.estate.exits[sized.exit]
+        if exit_.pool is not None:
             continue
-        if way_out.listed_addresses:
-            prefixes = fewest_prefixes(way_out.listed_addresses)
+        if exit_.listed_addresses:
+            prefixes = fewest_prefixes(exit_.listed_addresses)
             choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes),)
         else:
             on_sale = prices_of(described, sized.exit, blocks=not sized.stated)
@@ -177,7 +177,7 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
         more = added.get(sized.exit, max(0, wanted - sized.addresses))
         if not more:
             continue
-        options = purchases(more, prices_of(capacity.demand.ways.described, sized.exit, blocks=True))
+        options = purchases(more, prices_of(capacity.demand.paths.described, sized.exit, blocks=True))
         for partner in partners:
             if any(part.exit == sized.exit for part in partner.parts):
                 room = None if partner.most is None else partner.most - partner.entries
@@ -188,20 +188,20 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
 
 def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
     """For each partner with a limit: the exits that it sees, and how many entries it takes."""
-    ways = capacity.demand.ways
+    paths = capacity.demand.paths
     limits = []
-    for name in ways.described.estate.destinations:
+    for name in paths.described.estate.destinations:
         most = _most_entries(capacity, name)
         if most is not None:
-            limits.append((tuple(ways.sources_at(name)), most))
+            limits.append((tuple(paths.sources_at(name)), most))
     return limits
 
 
 def _most_entries(capacity: Capacity, destination: str) -> int | None:
     """The strictest limit that any flow to a destination has to keep."""
-    ways = capacity.demand.ways
-    estate = ways.described.estate
-    flows = {way.flow for way in ways.by_destination[destination]}
+    paths = capacity.demand.paths
+    estate = paths.described.estate
+    flows = {path.flow for path in paths.by_destination[destination]}
     needs = [estate.destinations[destination].needs, *(estate.needs_of(estate.flows[name]) for name in flows)]
     return min((n for one in needs if (n := one.max_source_addresses) is not None), default=None)
 
@@ -240,17 +240,17 @@ def _cheapest_within(
 
 def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Iterator[AllowList]:
     """The list of every destination that sees public addresses, in the estate's order."""
-    ways = capacity.demand.ways
-    for name, destination in ways.described.estate.destinations.items():
-        exits = ways.sources_at(name)
+    paths = capacity.demand.paths
+    for name, destination in paths.described.estate.destinations.items():
+        exits = paths.sources_at(name)
         parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
         lent = tuple(one for one in exits if one not in chosen)
-        hosts = ways.host_prefixes_at(name)
-        if exits or hosts or ways.sees_hosts(name):
+        hosts = paths.host_prefixes_at(name)
+        if exits or hosts or paths.sees_hosts(name):
             known = [prefix for one in exits if one in chosen for prefix in chosen[one].listed] + [*hosts]
             missing, idle = _compared(destination.allowed, known) if parts else ((), ())
             most = _most_entries(capacity, name)
-            yield AllowList(name, parts, most, lent, ways.sees_hosts(name), hosts, missing, idle)
+            yield AllowList(name, parts, most, lent, paths.sees_hosts(name), hosts, missing, idle)
 
 
 def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple[str, ...], tuple[str, ...]]:

@@ -3,7 +3,6 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
-from fenrask.capacity.simulated import Asked, Outage, Simulated, simulated
 from fenrask.capacity.sizing import Capacity, ExitCapacity, capacity
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
@@ -11,19 +10,15 @@ from fenrask.capacity.translators import Translator, translators
 
 __all__ = [
     "ASSIGNMENTS",
-    "Asked",
     "Capacity",
     "ExitCapacity",
     "LimitUse",
-    "Outage",
     "PortUse",
-    "Simulated",
     "Split",
     "Stream",
     "Translator",
     "capacity",
     "explain_capacity",
-    "simulated",
     "streams",
     "translators",
 ]

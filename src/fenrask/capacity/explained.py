@@ -36,23 +36,23 @@ def _exit(one: ExitCapacity) -> Iterator[Step]:
     yield Step(
         one.exit,
         "held",
-        f"{ports.held:,.6g} {when}",
+        f"{ports.concurrent:,.6g} {when}",
         f"{ports.binding}, of {counted(len(one.streams), 'pool')}: the one that refuses most (see demand --explain)",
     )
-    working = f"B({ports.capacity:,} ports, {ports.held:,.6g} held) = {ports.refused_share:.4g}"
+    working = f"B({ports.capacity:,} ports, {ports.concurrent:,.6g} held) = {ports.blocking:.4g}"
     yield Step(
         one.exit,
         "refused share",
-        f"{ports.refused_share:.3g}",
+        f"{ports.blocking:.3g}",
         f"{working}{'; ' + ports.detail if ports.detail else ''}",
         "; ".join(_formulas(one)),
     )
     if one.needed is None:
         yield Step(one.exit, "addresses needed", "none suffices", f"even many refuse more than {one.target:g}")
         return
-    before = f"{one.needed - 1}: {one.refused_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
+    before = f"{one.needed - 1}: {one.blocking_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
     grown = " with the room for growth" if one.needed != one.needed_now else ""
-    working = f"refused with {before}{one.needed}: {one.refused_with(one.needed):.3g}; target {one.target:g}{grown}"
+    working = f"refused with {before}{one.needed}: {one.blocking_with(one.needed):.3g}; target {one.target:g}{grown}"
     yield Step(one.exit, "addresses needed", str(one.needed), working)
 
 
@@ -62,7 +62,7 @@ def _size(one: ExitCapacity) -> str:
         each = how.per_node or how.per_address // (how.nodes or 1)
         return f"{one.addresses} addresses x {how.nodes or 1} nodes x {each:,} ports"
     if how.block:
-        blocks = f"blocks of {how.block:,}" + (f" doubling to {how.most_block:,}" if how.most_block else "")
+        blocks = f"blocks of {how.block:,}" + (f" doubling to {how.max_block:,}" if how.max_block else "")
         return f"{blocks}, {how.per_address // how.block} to an address"
     return f"{counted(one.addresses, 'address', 'addresses')} x {how.per_address:,} ports"
 

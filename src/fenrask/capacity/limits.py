@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.streams import streams
-from fenrask.demand import Demand, Load, Part, Profile, Series
+from fenrask.demand import ConcurrencyCurve, Demand, Load, Part, Series
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -51,7 +51,7 @@ class _Use:
         if self.load is not None:
             time, use = (
                 self.load.peak.time_s,
-                max(use, use * self.load.peak.held / float(np.max(self.load.held) or 1.0)),
+                max(use, use * self.load.peak.concurrent / float(np.max(self.load.concurrent) or 1.0)),
             )
         level = float(np.min(self.series)) >= use * (1 - 1e-12)
         detail = " ".join(filter(None, (self.about, "" if level else f"at {clock_text(time)}")))
@@ -93,14 +93,14 @@ def _through_the_day(demand: Demand, exit_name: str, parts: Sequence[Part], offe
     most = offer.limits.connections_per_tuple
     if most is not None:
         for one in streams(demand, exit_name, "tuples", parts):
-            yield _Use("connections of a tuple", "connections", one.load.held, most, one.label, one.load)
+            yield _Use("connections of a tuple", "connections", one.load.concurrent, most, one.label, one.load)
 
 
 def _throughput(demand: Demand, parts: Sequence[Part], stated: Throughput, of: str, among: int) -> Iterator[_Use]:
     """Connections, new ones, bits and packets; each of so many nodes takes an even part."""
     load = demand.load(parts)
     if stated.connections is not None:
-        yield _Use(f"connections{of}", "connections", load.held / among, stated.connections, load=load)
+        yield _Use(f"connections{of}", "connections", load.concurrent / among, stated.connections, load=load)
     if stated.new_per_s is not None:
         yield _Use(f"new per second{of}", "new connections per s", load.new_per_s / among, stated.new_per_s)
     if stated.gbit_per_s is not None:
@@ -117,7 +117,7 @@ def _highest(by_hour: Series) -> tuple[float, float]:
 
 
 def _hosts(demand: Demand, parts: Sequence[Part]) -> int:
-    estate = demand.ways.described.estate
+    estate = demand.paths.described.estate
     groups = {(estate.flows[part.flow].from_, part.subnet) for part in parts}
     workloads = [estate.workloads[name] for name, _ in groups]
     return int(np.ceil(sum(one.hosts / len(one.subnets) for one in workloads) - 1e-9))
@@ -128,17 +128,17 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
 
     What is exchanged goes with the new connections, a standing pool's evenly through the day.
     """
-    flows = demand.ways.described.estate.flows
-    level, by_profile = 0.0, dict[int, tuple[Profile, float]]()
+    flows = demand.paths.described.estate.flows
+    level, by_curve = 0.0, dict[int, tuple[ConcurrencyCurve, float]]()
     for part in parts:
         size = flows[part.flow].packet_bytes if packets else 1
-        mean = demand.bytes_per_s(part) / size * float(part.way.share)
-        if part.rate_per_s and part.profile.mean_rhythm:
-            known = by_profile.get(part.profile.number, (part.profile, 0.0))
-            by_profile[part.profile.number] = (part.profile, known[1] + mean)
+        mean = demand.bytes_per_s(part) / size * float(part.path.share)
+        if part.rate_per_s and part.curve.mean_profile:
+            known = by_curve.get(part.curve.number, (part.curve, 0.0))
+            by_curve[part.curve.number] = (part.curve, known[1] + mean)
         else:
             level += mean
     total = np.full(demand.hours, level)
-    for profile, mean in by_profile.values():
-        total += mean * profile.rhythm / profile.mean_rhythm
+    for curve, mean in by_curve.values():
+        total += mean * curve.profile / curve.mean_profile
     return total

@@ -42,8 +42,8 @@ class ExitCapacity:
     """How its subnets can be divided over more gateways, where one does not carry them."""
 
     @property
-    def refused_share(self) -> float:
-        return self.ports.refused_share if self.ports else 0.0
+    def blocking(self) -> float:
+        return self.ports.blocking if self.ports else 0.0
 
     @property
     def tightest(self) -> LimitUse:
@@ -55,7 +55,7 @@ class ExitCapacity:
 
     @property
     def enough_addresses(self) -> bool:
-        return self.refused_share <= self.target and self.addresses >= 1
+        return self.blocking <= self.target and self.addresses >= 1
 
     @property
     def passed(self) -> tuple[LimitUse, ...]:
@@ -67,10 +67,10 @@ class ExitCapacity:
         """Whether the refused share is met and no limit is passed."""
         return self.enough_addresses and not self.passed
 
-    def refused_with(self, addresses: int) -> float:
+    def blocking_with(self, addresses: int) -> float:
         """The refused share at the busiest moment, had it so many addresses."""
         use = self.assignment.use(self.streams, addresses, self.how, self.target)
-        return use.refused_share if use else 0.0
+        return use.blocking if use else 0.0
 
     @property
     def verdict(self) -> str:
@@ -100,8 +100,8 @@ class ExitCapacity:
         if ports.begins_s is not None:
             begins, worst = clock_text(ports.begins_s), clock_text(ports.time_s)
             when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
-        rhythm = f" ({ports.rhythm})" if ports.rhythm else ""
-        return f"ports for {ports.binding} run out {when}{rhythm}, {ports.refused_share:.2%} refused"
+        profile = f" ({ports.profile})" if ports.profile else ""
+        return f"ports for {ports.binding} run out {when}{profile}, {ports.blocking:.2%} refused"
 
 
 @dataclass(frozen=True)
@@ -125,13 +125,13 @@ def capacity(demand: Demand) -> Capacity:
     `addresses: auto` becomes the least number that meets the target of refused share, and one where
     nothing is held; a stated number is judged as it stands.
     """
-    described = demand.ways.described
+    described = demand.paths.described
     found = []
-    for name, way_out in described.estate.exits.items():
+    for name, exit_ in described.estate.exits.items():
         offer = described.offer_of(name)
-        if way_out.translates and offer is not None and offer.ports is not None:
-            stated = way_out.stated_addresses if way_out.pool is None else min(way_out.pool.num_addresses, _MANY)
-            found.append(_exit(demand, name, offer, ports_of(offer.ports, way_out.units), stated))
+        if exit_.translates and offer is not None and offer.ports is not None:
+            stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
+            found.append(_exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated))
     return Capacity(demand, tuple(found))
 
 
@@ -144,24 +144,24 @@ def ports_of(ports: Ports, nodes: int) -> Ports:
 
 def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | None) -> ExitCapacity:
     parts = demand.at_exit.get(name, ())
-    targets = demand.ways.described.estate.targets
+    targets = demand.paths.described.estate.targets
     assignment = ASSIGNMENTS[ports.assignment]
     offered = streams(demand, name, assignment.view)
-    now = assignment.least_addresses(offered, ports, targets.refused_share)
-    grown = [one.scaled(1 + targets.growth_room) for one in offered] if targets.growth_room else offered
-    needed = assignment.least_addresses(grown, ports, targets.refused_share) if targets.growth_room else now
+    now = assignment.least_addresses(offered, ports, targets.blocking)
+    grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
+    needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
     now, needed = (None if number is None else max(1, number) for number in (now, needed))
     most = offer.limits.addresses
     addresses = stated
     if addresses is None:
-        wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.refused_share)
-        wanted = max(wanted, demand.ways.described.estate.exits[name].least_addresses)
+        wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
+        wanted = max(wanted, demand.paths.described.estate.exits[name].least_addresses)
         addresses = wanted if most is None else min(wanted, most)
-    use = assignment.use(offered, addresses, ports, targets.refused_share)
-    nodes = ports.nodes or demand.ways.described.estate.exits[name].units
-    limits = [_ports(offered, use, assignment, ports, addresses, targets.refused_share)]
+    use = assignment.use(offered, addresses, ports, targets.blocking)
+    nodes = ports.nodes or demand.paths.described.estate.exits[name].units
+    limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
     if most is not None:
-        growth = growth_until(offered, assignment, ports, most, targets.refused_share)
+        growth = growth_until(offered, assignment, ports, most, targets.blocking)
         limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, growth=growth))
     limits += stated_limits(demand, name, parts, offer, nodes)
     limits.sort(key=lambda limit: limit.headroom)
@@ -177,7 +177,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         streams=offered,
         ports=use,
         limits=tuple(limits),
-        target=targets.refused_share,
+        target=targets.blocking,
         split=None,
     )
     too_much = (
@@ -193,12 +193,12 @@ def _as_good_as_any(
 ) -> int:
     """Where no number of addresses suffices: the fewest that refuse no more than many would."""
 
-    def refused(addresses: int) -> float:
+    def blocked(addresses: int) -> float:
         use = assignment.use(offered, addresses, ports, target)
-        return use.refused_share if use else 0.0
+        return use.blocking if use else 0.0
 
-    best = refused(most or _MANY)
-    return least(lambda addresses: refused(addresses) <= best * (1 + 1e-9)) or most or 1
+    best = blocked(most or _MANY)
+    return least(lambda addresses: blocked(addresses) <= best * (1 + 1e-9)) or most or 1
 
 
 def _ports(
@@ -214,7 +214,7 @@ def _ports(
         return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "nothing held")
     when = "" if use.level else f" at {clock_text(use.time_s)}"
     growth = growth_until(offered, assignment, ports, addresses, target)
-    return LimitUse("ports", use.pool, use.held, use.capacity, f"{use.binding}{when}", growth=growth)
+    return LimitUse("ports", use.pool, use.concurrent, use.capacity, f"{use.binding}{when}", growth=growth)
 
 
 def growth_until(
@@ -229,7 +229,7 @@ def growth_until(
         return None
     if assignment.adds_up(busy, ports):
         top = max(busy, key=lambda one: one.busiest)
-        return assignment.room(addresses, ports, target) / top.load.peak.held - 1
+        return assignment.room(addresses, ports, target) / top.load.peak.concurrent - 1
 
     def suffices(factor: float) -> bool:
         needed = assignment.least_addresses([one.scaled(factor) for one in busy], ports, target)

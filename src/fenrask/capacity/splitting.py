@@ -61,7 +61,7 @@ def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports) -> Split |
 
     Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another.
     """
-    estate = demand.ways.described.estate
+    estate = demand.paths.described.estate
     groups: dict[tuple[str, str | None], list[str]] = {}
     by_subnet: dict[str, list[Part]] = {}
     for part in demand.at_exit[exit_name]:
@@ -94,8 +94,8 @@ class _Sizing:
     def __init__(self, demand: Demand, exit_name: str, offer: Offer, ports: Ports) -> None:
         self._demand, self._exit, self._offer, self._ports = demand, exit_name, offer, ports
         self._assignment: PortAssignment = ASSIGNMENTS[ports.assignment]
-        self._target = demand.ways.described.estate.targets.refused_share
-        self._nodes = ports.nodes or demand.ways.described.estate.exits[exit_name].units
+        self._target = demand.paths.described.estate.targets.blocking
+        self._nodes = ports.nodes or demand.paths.described.estate.exits[exit_name].units
         self._most = offer.limits.addresses
         room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
         self._room = room
@@ -117,12 +117,12 @@ class _Sizing:
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         if found is None:
             use = self._assignment.use(offered, self._most or 1, self._ports, self._target)
-            held = f" ({use.held:,.6g} held of {use.capacity:,} ports by {use.binding})" if use else ""
-            return f"no number of addresses keeps to the target{held}"
+            concurrent = f" ({use.concurrent:,.6g} held of {use.capacity:,} ports by {use.binding})" if use else ""
+            return f"no number of addresses keeps to the target{concurrent}"
         if self._most is not None and found > self._most:
             busiest = max(offered, key=lambda one: one.busiest)
-            held = f"{busiest.load.peak.held:,.0f} held toward {busiest.label}"
-            return f"it needs {found} addresses and a gateway takes {self._most} ({held})"
+            concurrent = f"{busiest.load.peak.concurrent:,.0f} held toward {busiest.label}"
+            return f"it needs {found} addresses and a gateway takes {self._most} ({concurrent})"
         limits = stated_limits(self._demand, self._exit, parts, self._offer, self._nodes)
         over = [limit for limit in limits if limit.use > limit.capacity]
         return f"{over[0].use:,.6g} {over[0].unit}, of at most {over[0].capacity:,.6g}" if over else ""
@@ -174,5 +174,5 @@ class _Sizing:
                 by_host = {one.label: np.ceil(one.copies - 1e-9) for one in offered}
                 rows.append(("hosts with a block", np.array([sum(by_host.values()) / self._room])))
             else:
-                rows += [(one.label, one.load.held / self._room) for one in offered]
+                rows += [(one.label, one.load.concurrent / self._room) for one in offered]
         return [*rows, *limit_rows(self._demand, self._exit, parts, self._offer, self._nodes)]

@@ -45,10 +45,10 @@ def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | No
 def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
     """Toward each destination address, port and protocol; addresses with like shares of the load are one."""
     for name, its_parts in _grouped(parts, lambda part: part.destination).items():
-        destination = demand.ways.described.estate.destinations[name]
+        destination = demand.paths.described.estate.destinations[name]
         port = "" if destination.port is None else f":{destination.port}"
         label = f"{name}{port}/{destination.protocol}"
-        reach = np.array([float(part.way.reach) for part in its_parts])
+        reach = np.array([float(part.path.reach) for part in its_parts])
         rates = np.array([part.rate_per_s for part in its_parts])
         by_share = destination.address_shares
         for share, number in by_share.items():
@@ -90,54 +90,54 @@ def _grouped(parts: Sequence[Part], key: Callable[[Part], Key]) -> dict[Key, lis
 
 
 def _protocol(demand: Demand, part: Part) -> str:
-    return demand.ways.described.estate.destinations[part.destination].protocol
+    return demand.paths.described.estate.destinations[part.destination].protocol
 
 
 def _host_group(demand: Demand, part: Part) -> tuple[str, str]:
-    return demand.ways.described.estate.flows[part.flow].from_, part.subnet
+    return demand.paths.described.estate.flows[part.flow].from_, part.subnet
 
 
 def _hosts_in_a_subnet(demand: Demand, workload: str) -> float:
-    stated = demand.ways.described.estate.workloads[workload]
+    stated = demand.paths.described.estate.workloads[workload]
     return stated.hosts / len(stated.subnets)
 
 
 def _stream(demand: Demand, pool: Pool) -> Stream:
     """A pool with what the flows behind it say of their traffic."""
-    estate, parts = demand.ways.described.estate, pool.parts
+    estate, parts = demand.paths.described.estate, pool.parts
     flows = [estate.flows[part.flow] for part in parts]
-    held = [part.mean_held * float(weight) for part, weight in zip(parts, pool.weights, strict=True)]
-    total = sum(held)
+    concurrent = [part.mean_concurrent * float(weight) for part, weight in zip(parts, pool.weights, strict=True)]
+    total = sum(concurrent)
     burstiness, retried = 1.0, 0.0
     if total and any(flow.burstiness != 1.0 or flow.retry_share for flow in flows):
-        burstiness = sum(flow.burstiness * load for flow, load in zip(flows, held, strict=True)) / total
-        retried = sum(flow.retry_share * load for flow, load in zip(flows, held, strict=True)) / total
+        burstiness = sum(flow.burstiness * load for flow, load in zip(flows, concurrent, strict=True)) / total
+        retried = sum(flow.retry_share * load for flow, load in zip(flows, concurrent, strict=True)) / total
     tied = any(estate.has_needs(flow) and estate.needs_of(flow).one_source_per_host for flow in flows)
     return Stream(
         label=pool.label,
         protocol=pool.protocol,
         load=pool.load,
         copies=pool.copies,
-        hosts=_alike_hosts(demand, parts, held) if tied or _hashes(demand, parts[0].exit) else 1.0,
+        hosts=_alike_hosts(demand, parts, concurrent) if tied or _hashes(demand, parts[0].exit) else 1.0,
         # A random part of a bursty stream is less bursty.
         peakedness=1 + pool.share * (burstiness - 1),
         sources=_sources(demand, parts, pool.weights),
         retry_share=retried,
         tied=tied,
-        rhythm=flows[held.index(max(held))].rhythm or "",
+        profile=flows[concurrent.index(max(concurrent))].profile or "",
     )
 
 
 def _hashes(demand: Demand, exit_name: str) -> bool:
     """Whether an exit's offer sends hosts, not connections, to one of several places."""
-    offer = demand.ways.described.offer_of(exit_name)
+    offer = demand.paths.described.offer_of(exit_name)
     return offer is not None and offer.ports is not None and offer.ports.hashes_hosts
 
 
-def _alike_hosts(demand: Demand, parts: Sequence[Part], held: Sequence[float]) -> float:
+def _alike_hosts(demand: Demand, parts: Sequence[Part], concurrent: Sequence[float]) -> float:
     """So many hosts, all alike, are as uneven as those that are there: (sum)^2 / sum of squares."""
     by_group: dict[tuple[str, str], float] = {}
-    for part, load in zip(parts, held, strict=True):
+    for part, load in zip(parts, concurrent, strict=True):
         group = _host_group(demand, part)
         by_group[group] = by_group.get(group, 0.0) + load
     squares = sum(load**2 / max(1.0, _hosts_in_a_subnet(demand, group[0])) for group, load in by_group.items())
@@ -146,11 +146,11 @@ def _alike_hosts(demand: Demand, parts: Sequence[Part], held: Sequence[float]) -
 
 def _sources(demand: Demand, parts: Sequence[Part], weights: Series) -> float | None:
     """Connections that the hosts open at most; None where any flow's hosts have no limit of their own."""
-    estate = demand.ways.described.estate
+    estate = demand.paths.described.estate
     total = 0.0
     for part, weight in zip(parts, weights, strict=True):
         flow = estate.flows[part.flow]
-        if flow.most_per_host is None:
+        if flow.max_per_host is None:
             return None
-        total += float(part.way.share) * estate.workloads[flow.from_].hosts * flow.most_per_host * weight
+        total += float(part.path.share) * estate.workloads[flow.from_].hosts * flow.max_per_host * weight
     return total

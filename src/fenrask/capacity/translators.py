@@ -37,36 +37,36 @@ class Translator:
     udp_timers_s: Mapping[str, float]
     table: int
     blocks: Mapping[str, tuple[int, int, int]]
-    left_out: tuple[str, ...] = ()
+    not_counted: tuple[str, ...] = ()
 
 
 def translators(capacity: Capacity) -> Iterator[Translator]:
     """Every translator host of an estate, in its order."""
-    described = capacity.demand.ways.described
+    described = capacity.demand.paths.described
     for one in capacity.exits:
-        way_out, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
-        if way_out.kind == "translator-host" and offer is not None:
+        exit_, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
+        if exit_.kind == "translator-host" and offer is not None:
             yield _translator(capacity, one, offer)
 
 
 def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translator:
-    described = capacity.demand.ways.described
+    described = capacity.demand.paths.described
     estate, ports = described.estate, one.how
     parts = capacity.demand.at_exit.get(one.exit, ())
     sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in parts))
-    busiest = float(np.max(capacity.demand.load(parts).held)) if parts else 0.0
+    busiest = float(np.max(capacity.demand.load(parts).concurrent)) if parts else 0.0
     first = LAST_PORT + 1 - ports.per_address
-    left_out = []
+    not_counted = []
     blocks: dict[str, tuple[int, int, int]] = {}
     if ports.block:
-        if ports.most_block:
-            left_out.append("blocks that grow: every host gets the first one for good")
+        if ports.max_block:
+            not_counted.append("blocks that grow: every host gets the first one for good")
         blocks = _blocks(sources, ports.block, first, one.addresses)
     elif ports.assignment not in ("shared-per-destination",):
-        left_out.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
+        not_counted.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
     if ports.address_choice == "any-free" and one.addresses > 1:
-        left_out.append("any free address: the kernel ties a host and a destination to one")
-    release = offer.release_s
+        not_counted.append("any free address: the kernel ties a host and a destination to one")
+    mapping_timeout = offer.mapping_timeout_s
     return Translator(
         exit=one.exit,
         addresses=tuple(map(str, estate.exits[one.exit].listed_addresses)),
@@ -76,18 +76,21 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         choice=ports.address_choice,
         sources=sources,
         timers_s={
-            "established": release.after("idle"),
-            "time_wait": release.after("closed"),
-            "close": release.after("reset"),
+            "established": mapping_timeout.after("idle"),
+            "time_wait": mapping_timeout.after("closed"),
+            "close": mapping_timeout.after("reset"),
             # What the offer does not tell stays as the kernel has it.
-            "fin_wait": release.half_closed or 0.0,
-            "close_wait": release.half_closed or 0.0,
-            "syn_sent": release.unanswered or 0.0,
+            "fin_wait": mapping_timeout.half_closed or 0.0,
+            "close_wait": mapping_timeout.half_closed or 0.0,
+            "syn_sent": mapping_timeout.unanswered or 0.0,
         },
-        udp_timers_s={"unreplied": release.after("udp_one_way"), "replied": release.after("udp_answered")},
+        udp_timers_s={
+            "unreplied": mapping_timeout.after("udp_one_way"),
+            "replied": mapping_timeout.after("udp_answered"),
+        },
         table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
         blocks=blocks,
-        left_out=tuple(left_out),
+        not_counted=tuple(not_counted),
     )
 
 

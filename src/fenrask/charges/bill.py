@@ -15,11 +15,11 @@ from typing import TypeVar
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
 from fenrask.charges.adjustments import commitments, minimums
-from fenrask.charges.lines import NOBODY, Line, Use, shares
+from fenrask.charges.lines import UNALLOCATED, Line, Use, shares
 from fenrask.charges.meters import Metered, Meters
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.estate import Addresses, Described, Rate, Tiers, Workload
-from fenrask.routing import Ways
+from fenrask.routing import Paths
 from fenrask.units import counted, exact
 
 __all__ = ["Bill", "Owner", "bill"]
@@ -36,7 +36,7 @@ class Owner:
     destination: str
 
 
-_NONE = Owner(NOBODY, NOBODY, NOBODY)
+_NONE = Owner(UNALLOCATED, UNALLOCATED, UNALLOCATED)
 
 
 @dataclass(frozen=True)
@@ -98,7 +98,7 @@ class Bill:
     @property
     def idle(self) -> Fraction:
         """What is paid for things that no flow uses."""
-        return self.by_flow.get(NOBODY, Fraction(0))
+        return self.by_flow.get(UNALLOCATED, Fraction(0))
 
     def _divided(self, key: Callable[[Use], Key]) -> dict[Key, Fraction]:
         found: dict[Key, Fraction] = {}
@@ -108,10 +108,10 @@ class Bill:
         return found
 
 
-def bill(ways: Ways, plan: AddressPlan, times: Mapping[str, Fraction] | None = None) -> Bill:
+def bill(paths: Paths, plan: AddressPlan, times: Mapping[str, Fraction] | None = None) -> Bill:
     """The month's bill of an estate as it stands, with the addresses as planned; volumes by flow `times` so many."""
-    described = ways.described
-    meters = Meters(ways, times)
+    described = paths.described
+    meters = Meters(paths, times)
     lines = [
         *_hours(described, meters),
         *_upkeep(described, meters),
@@ -131,26 +131,28 @@ def bill(ways: Ways, plan: AddressPlan, times: Mapping[str, Fraction] | None = N
 def _hours(described: Described, meters: Meters) -> Iterator[Line]:
     """What every exit costs for standing there; a begun hour counts whole."""
     month = Fraction(described.catalogue.hours_per_month)
-    for name, way_out in described.estate.exits.items():
+    for name, exit_ in described.estate.exits.items():
         rates = rates_of(described, name)
         if rates is not None and rates.hour:
             hours = month
-            if way_out.running_hours is not None:
-                hours = min(month, Fraction(ceil(exact(way_out.running_hours))))
-            reason = f"{hours} hours" if way_out.units == 1 else f"{way_out.units} x {hours} hours"
-            uses = shares(meters.at_exit[name], Use(name, NOBODY))
-            yield Line("hours", name, way_out.units * hours, "h", rates.hour, reason, True, uses)
+            if exit_.running_hours is not None:
+                hours = min(month, Fraction(ceil(exact(exit_.running_hours))))
+            reason = f"{hours} hours" if exit_.units == 1 else f"{exit_.units} x {hours} hours"
+            uses = shares(meters.at_exit[name], Use(name, UNALLOCATED))
+            yield Line("hours", name, exit_.units * hours, "h", rates.hour, reason, True, uses)
 
 
 def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
     """The work that self-run machines take."""
     wage = described.estate.wage_per_hour
-    for name, way_out in described.estate.exits.items():
+    for name, exit_ in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is not None and offer.upkeep_hours and wage:
-            hours = way_out.units * exact(offer.upkeep_hours)
-            reason = f"{counted(way_out.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
-            yield Line("upkeep", name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, NOBODY)))
+            hours = exit_.units * exact(offer.upkeep_hours)
+            reason = f"{counted(exit_.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
+            yield Line(
+                "upkeep", name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, UNALLOCATED))
+            )
 
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
@@ -165,12 +167,12 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
         elif one.bought and rate:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
             reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
-            uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
+            uses = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
             yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, uses)
     for name, workload in estate.workloads.items():
         if workload.public_address and workload.hosts:
             even = {Use("", flow): Fraction(1) for flow, stated in estate.flows.items() if stated.from_ == name}
-            uses = shares(even, Use("", NOBODY))
+            uses = shares(even, Use("", UNALLOCATED))
             for rate, hosts in _hosts_by_rate(described, workload):
                 reason = f"{hosts} hosts with an address of their own, {month} hours"
                 yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
@@ -187,7 +189,7 @@ def _hosts_by_rate(described: Described, workload: Workload) -> Iterator[tuple[D
 
 def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
     """The addresses of one exit where blocks have a price of their own: a line for each size."""
-    uses = shares(meters.at_exit[one.exit], Use(one.exit, NOBODY))
+    uses = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
     for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
         rate = stated.block_hour(length)
         if rate:
@@ -200,12 +202,12 @@ def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Mete
 def _processed(described: Described, meters: Meters) -> Iterator[Line]:
     """What exits charge for carrying, both ways together; tiers over each exit, or over an offer."""
     pooled: dict[str, list[str]] = {}
-    for name, way_out in described.estate.exits.items():
+    for name, exit_ in described.estate.exits.items():
         rates = rates_of(described, name)
         if rates is not None:
             # Volumes are summed over all exits of one offer that pay the same.
-            region = described.estate.region_of(way_out)
-            pool = f"{way_out.offer_name} {region}" if estate_wide(rates.processed_per_gb) else f"exit {name}"
+            region = described.estate.region_of(exit_)
+            pool = f"{exit_.offer_name} {region}" if estate_wide(rates.processed_per_gb) else f"exit {name}"
             pooled.setdefault(pool, []).append(name)
     for names in pooled.values():
         rates = rates_of(described, names[0])
@@ -270,7 +272,7 @@ def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[s
         return
     item, about, reason = what
     unit = described.catalogue.volume_unit
-    uses = shares(metered, Use("", NOBODY))
+    uses = shares(metered, Use("", UNALLOCATED))
     for piece in pieces(rate, volume):
         step = _step(piece, unit) if isinstance(rate, Tiers) else ""
         yield Line(item, about, piece.quantity, unit, piece.rate, f"{reason}{step}", False, uses)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 
-__all__ = ["NOBODY", "Line", "Use", "shares"]
+__all__ = ["UNALLOCATED", "Line", "Use", "shares"]
 
 
 @dataclass(frozen=True)
@@ -16,7 +16,7 @@ class Use:
     flow: str
 
 
-NOBODY = ""
+UNALLOCATED = ""
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.demand import demand
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.explained import with_steps
 
@@ -32,14 +32,14 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
-    sized = capacity(demand(flow_ways(described)))
+    sized = capacity(demand(flow_paths(described)))
     plan = plan_addresses(sized, _added(add or [], sized))
     page = addresses_page(described.estate.estate, plan)
     call.show(with_steps(page, explain_addresses(described, plan)) if explain else page)
     if figure:
-        from fenrask.views.figures.refusals import draw_refusals
+        from fenrask.views.figures.blocking import draw_blocking
 
-        call.write(figure, draw_refusals(sized, figure.suffix))
+        call.write(figure, draw_blocking(sized, figure.suffix))
     fits = [one.fits for one in plan.partners] + [one.fits for one in plan.changes]
     return int(not all(fits))
 

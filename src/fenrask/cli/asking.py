@@ -19,8 +19,8 @@ def seen_by(url: str) -> Address:
     if not url.startswith(("http://", "https://")):
         raise UnusableInput([Problem(place, repr(url), "an address that starts with http:// or https://")])
     try:
-        with urlopen(Request(url, headers={"Accept": "text/plain"}), timeout=_WITHIN_S) as answer:
-            text = answer.read(_MOST_BYTES).decode("utf-8", "replace")
+        with urlopen(Request(url, headers={"Accept": "text/plain"}), timeout=_WITHIN_S) as summary:
+            text = summary.read(_MOST_BYTES).decode("utf-8", "replace")
     except (URLError, OSError, ValueError) as error:
         raise UnusableInput([Problem(place, f"{url}: {error}", "a service that answers")]) from None
     for word in re.findall(r"[0-9A-Fa-f:.]{3,}", text):

@@ -8,7 +8,7 @@ import typer
 from fenrask.capacity import capacity, explain_capacity
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.demand import demand
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.explained import with_steps
 
@@ -24,7 +24,7 @@ def command(
         typer.Option(metavar="FILE", help="Draw ports in use over the day to a .png, .svg or .pdf."),
     ] = None,
 ) -> int:
-    sized = capacity(demand(flow_ways(call.read())))
+    sized = capacity(demand(flow_paths(call.read())))
     page = capacity_page(sized)
     call.show(with_steps(page, explain_capacity(sized)) if explain else page)
     if figure:

@@ -6,8 +6,9 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import break_even, judge
+from fenrask.designs import break_even
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.evaluation import evaluate
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
 
@@ -30,7 +31,7 @@ def command(
     if flow is None:
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
-        call.show(charges_page(judge(described)))
+        call.show(charges_page(evaluate(described)))
         return 0
     found = break_even(described, flow)
     call.show(break_even_page(described.estate.estate, found))

@@ -4,10 +4,10 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks import RULES, check
 from fenrask.cli.options import Call, estate_command
 from fenrask.estate.suggestions import nearest
 from fenrask.findings import Severity
-from fenrask.routing.rules import RULES, check
 from fenrask.views.pages.check import findings_page, rules_page
 
 __all__ = ["command"]

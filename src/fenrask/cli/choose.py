@@ -8,9 +8,9 @@ import typer
 
 from fenrask.cli.options import Call, estate_command
 from fenrask.designs import compare
-from fenrask.designs.choice import Wanted, by_headroom, choose, frontier
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
+from fenrask.optimise import Wanted, by_headroom, choose, frontier
 from fenrask.views.pages.choose import choose_page, frontier_page, headrooms_page
 
 __all__ = ["command"]
@@ -67,7 +67,7 @@ def command(
     call.show(choose_page(choice, compare(described)))
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
-    return int(not choice.judged.meets_all)
+    return int(not choice.evaluation.meets_all)
 
 
 def _headrooms(call: Call, described: Described, wanted: Wanted, figure: Path | None) -> int:

@@ -7,12 +7,14 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, designs_break_even, judge
+from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, designs_break_even
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.suggestions import nearest
+from fenrask.evaluation import evaluate
 from fenrask.views.pages.break_even import designs_break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
+from fenrask.what_if import zone_losses
 
 __all__ = ["command"]
 
@@ -48,18 +50,17 @@ def command(
 ) -> int:
     described = call.read()
     if base:
-        before, now = judge(read_estate(base)), judge(described)
+        before, now = evaluate(read_estate(base)), evaluate(described)
         total = now.bill.total - before.bill.total
         call.show(changes_page(described.estate.estate, now.bill.currency, changes(before, now), total))
         return 0
     if flow is not None and weights:
         raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
-    seen = flow is None
     own = [_own(path) for path in design or []]
     others = [described.priced_by(file) for file in catalogue or []]
     comparison = beside(
-        compare(described, [*STANDARD, *own], losses=seen),
-        {one.catalogue.catalogue: compare(one, STANDARD, losses=seen) for one in others},
+        compare(described, [*STANDARD, *own]),
+        {one.catalogue.catalogue: compare(one, STANDARD) for one in others},
     )
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())
@@ -71,7 +72,8 @@ def command(
 
             call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
         return 0
-    call.show(compare_page(comparison, _weights(weights or [])))
+    losses = {one.design.name: zone_losses(one.evaluation) for one in comparison.candidates}
+    call.show(compare_page(comparison, losses, _weights(weights or [])))
     if figure:
         from fenrask.views.figures.designs import draw_designs
 

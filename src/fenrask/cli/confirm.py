@@ -47,9 +47,9 @@ def command(
     if not observations:
         found = "no observation" if files else "no file and no --ask"
         raise UnusableInput([Problem(Place(path="OBSERVATIONS"), found, "what was seen")])
-    judged = confirm(described, observations)
-    call.show(confirm_page(described.estate.estate, judged))
-    return int(not all(one.well for one in judged))
+    evaluation = confirm(described, observations)
+    call.show(confirm_page(described.estate.estate, evaluation))
+    return int(not all(one.well for one in evaluation))
 
 
 def _read(file: str, destination: str, problems: list[Problem]) -> list[Observation]:

@@ -7,7 +7,7 @@ import typer
 
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.demand import demand, explain_demand
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.explained import with_steps
 
@@ -23,7 +23,7 @@ def command(
         typer.Option(metavar="FILE", help="Draw connections held by exit and hour to a .png, .svg or .pdf."),
     ] = None,
 ) -> int:
-    load = demand(flow_ways(call.read()))
+    load = demand(flow_paths(call.read()))
     page = demand_page(load)
     call.show(with_steps(page, explain_demand(load)) if explain else page)
     if figure:

@@ -9,12 +9,12 @@ import typer
 from fenrask.cli.files import write_whole
 from fenrask.cli.screen import rendering, say
 from fenrask.demo import STEPS, VELLMOUTH, Run
-from fenrask.designs import judge
 from fenrask.estate import read_estate
+from fenrask.evaluation import evaluate
+from fenrask.views.figures.blocking import draw_blocking
 from fenrask.views.figures.heat import draw_heat
+from fenrask.views.figures.paths import draw_paths
 from fenrask.views.figures.ports import draw_ports
-from fenrask.views.figures.refusals import draw_refusals
-from fenrask.views.figures.ways import draw_ways
 from fenrask.views.formats import FORMATS
 
 __all__ = ["command"]
@@ -28,8 +28,8 @@ def command(
         write_whole(folder / name, content, force)
     estate = folder / "estate.yaml"
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
-    judged = judge(read_estate(estate))
-    run = Run(judged)
+    evaluation = evaluate(read_estate(estate))
+    run = Run(evaluation)
     where = rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
         heading = f"{number}. {step.command}"
@@ -41,11 +41,11 @@ def command(
         (
             "ways.png",
             "every way out, its width by volume, lost ones crossed",
-            draw_ways(judged.ways, judged.broken, ".png"),
+            draw_paths(evaluation.paths, evaluation.broken, ".png"),
         ),
-        ("held.png", "connections held by exit and hour", draw_heat(judged.demand, ".png")),
-        ("ports.png", "ports in use over the day against capacity", draw_ports(judged.capacity, ".png")),
-        ("refusals.png", "the share refused by number of addresses", draw_refusals(judged.capacity, ".png")),
+        ("held.png", "connections held by exit and hour", draw_heat(evaluation.demand, ".png")),
+        ("ports.png", "ports in use over the day against capacity", draw_ports(evaluation.capacity, ".png")),
+        ("refusals.png", "the share refused by number of addresses", draw_blocking(evaluation.capacity, ".png")),
     ):
         write_whole(folder / file, drawn, force)
         print(f"  {folder / file}: {what}")

@@ -9,7 +9,7 @@ from fenrask.capacity import capacity, translators
 from fenrask.cli.options import Call, estate_command
 from fenrask.demand import demand
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from fenrask.views.pages.handover import handover_files, handover_page
 
 __all__ = ["command"]
@@ -28,7 +28,7 @@ def command(
     if not outward or len(outward) > 15 or not all(sign.isalnum() or sign in "-_." for sign in outward):
         raise UnusableInput([Problem(Place(path="--outward"), repr(outward), "an interface, such as eth0")])
     described = call.read()
-    found = list(translators(capacity(demand(flow_ways(described)))))
+    found = list(translators(capacity(demand(flow_paths(described)))))
     call.show(handover_page(described.estate.estate, found))
     for name, text in handover_files(described.estate.estate, found, outward).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())

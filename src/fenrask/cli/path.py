@@ -7,8 +7,9 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.routing import broken_needs, effective_routes, flow_ways, trace
-from fenrask.views.pages.path import flows_page, routes_page, walk_page
+from fenrask.evaluation import broken_needs
+from fenrask.routing import effective_routes, flow_paths, trace_from
+from fenrask.views.pages.path import flows_page, routes_page, trace_page
 
 __all__ = ["command"]
 
@@ -38,15 +39,15 @@ def command(
         call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
         return 0
     if rest:
-        walks = trace(described, rest[0], rest[1], public)
-        call.show(walk_page(described, rest[1], walks))
-        return int(not all(walk.verdict.arrives for walk, _ in walks))
-    ways = flow_ways(described)
-    broken = [one for flow in described.estate.flows for one in broken_needs(ways, flow)]
-    call.show(flows_page(ways, broken))
+        traces = trace_from(described, rest[0], rest[1], public)
+        call.show(trace_page(described, rest[1], traces))
+        return int(not all(trace.verdict.arrives for trace, _ in traces))
+    paths = flow_paths(described)
+    broken = [one for flow in described.estate.flows for one in broken_needs(paths, flow)]
+    call.show(flows_page(paths, broken))
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
-        from fenrask.views.figures.ways import draw_ways
+        from fenrask.views.figures.paths import draw_paths
 
-        call.write(figure, draw_ways(ways, broken, figure.suffix))
+        call.write(figure, draw_paths(paths, broken, figure.suffix))
     return int(bool(broken))

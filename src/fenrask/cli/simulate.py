@@ -12,16 +12,17 @@ from typing import Annotated
 
 import typer
 
-from fenrask.capacity import Asked, Outage, Simulated, capacity, simulated
+from fenrask.capacity import capacity
 from fenrask.cli.options import Call, estate_command
 from fenrask.cli.progress import Progress
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
-from fenrask.routing import flow_ways
+from fenrask.routing import flow_paths
 from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
 from fenrask.views.pages.simulate import simulate_page
+from fenrask.what_if import Asked, Outage, Simulated, simulated
 
 __all__ = ["command"]
 
@@ -68,17 +69,18 @@ def command(
         raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
     if stated is not None:
-        from fenrask.designs import as_sized, case_patch, judge
+        from fenrask.evaluation import evaluate
+        from fenrask.what_if import as_sized, case_patch
 
-        before = as_sized(judge(described)).described
+        before = as_sized(evaluate(described)).described
         described = before.patched(case_patch(before, stated), case or "")
-    sized = capacity(demand(flow_ways(described)))
+    sized = capacity(demand(flow_paths(described)))
     asked = Asked(pools, exit_ or [], around, stated.reopen_within_s if stated else None)
     if outage:
         asked = replace(asked, outage=Outage(sized, outage * 60))
-        sized = capacity(demand(flow_ways(before)))
+        sized = capacity(demand(flow_paths(before)))
     wanted = list(simulated(sized, asked))
-    stop = Stop(precision, estate.targets.refused_share / 10, runs, connections)
+    stop = Stop(precision, estate.targets.blocking / 10, runs, connections)
     results: list[tuple[Simulated, Found]] = []
     not_run: list[str] = []
     too_long = [one for one in wanted if one.setting.calls.of_a_run > _MOST_OF_A_RUN]
@@ -96,7 +98,7 @@ def command(
                 not_run.append(f"{one.exit}, {one.pool}: stopped before two runs were done")
                 continue
             results.append((one, found))
-    target = estate.targets.refused_share
+    target = estate.targets.blocking
     words = "one run alone has {:.2g} connections; simulate fewer hours (--around)"
     long = [f"{one.exit}, {one.pool}: {words.format(one.setting.calls.of_a_run)}" for one in too_long]
     call.show(simulate_page(estate.estate, target, results, case or "", [*long, *not_run]))
@@ -155,7 +157,7 @@ def _cluster(address: str) -> Iterator[Executor]:
 def _case(described: Described, name: str | None) -> Case | None:
     if name is None:
         return None
-    from fenrask.designs import single_faults
+    from fenrask.what_if import single_faults
 
     # Those that are stated are named first, and win.
     known = {**described.estate.stress, **single_faults(described), **described.estate.stress}

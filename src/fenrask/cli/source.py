@@ -6,8 +6,8 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.designs.losses import sources_shown
 from fenrask.views.pages.source import source_page
+from fenrask.what_if.sources import sources_shown
 
 __all__ = ["command"]
 
@@ -30,4 +30,4 @@ def command(
     described = replace(call, estate=estate or call.estate).read()
     cases = list(sources_shown(described, rest[0], rest[1], public))
     call.show(source_page(described.estate.estate, rest[0], rest[1], cases))
-    return int(not all(walk.verdict.arrives for walk, _ in cases[0].walks))
+    return int(not all(trace.verdict.arrives for trace, _ in cases[0].traces))

@@ -7,13 +7,13 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import Growth, grow, pairs_of, sensitivity, single_faults, stress
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.units import exact
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
+from fenrask.what_if import Growth, grow, pairs_of, sensitivity, single_faults, stress
 
 __all__ = ["command"]
 
@@ -31,7 +31,7 @@ def command(
     slow: Annotated[
         Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections there last so many times as long.")
     ] = None,
-    rates_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="All loads rise by this share.")] = 0.0,
+    load_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="All loads rise by this share.")] = 0.0,
     reopen: Annotated[
         float | None,
         typer.Option(metavar="SECONDS", min=1e-3, help="All connections are opened anew within this time."),
@@ -66,7 +66,7 @@ def command(
         lose_nodes=dict.fromkeys(lose_node or [], 1),
         sessions_down=session_down or [],
         slow=_slow(slow or []),
-        rates_up=rates_up,
+        load_up=load_up,
         reopen_within_s=reopen,
     )
     if any(stated.values()):

@@ -1,9 +1,9 @@
-"""Flows and rhythms onto exits: who holds how many connections where, when; and how many bytes."""
+"""Flows and profiles onto exits: who holds how many connections where, when; and how many bytes."""
 
 from fenrask.demand.explained import explain_demand
-from fenrask.demand.holding import Ended, Holding, ended, holding, life_law
-from fenrask.demand.loads import Demand, LeftOut, demand, living, new_per_s, reopened
-from fenrask.demand.parts import POINTS_PER_HOUR, Load, Part, Profile, Series
+from fenrask.demand.holding import Ended, Holding, duration_law, ended, holding
+from fenrask.demand.loads import Demand, NotCounted, demand, new_per_s, open_at_peak, reopened
+from fenrask.demand.parts import POINTS_PER_HOUR, ConcurrencyCurve, Load, Part, Series
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
 
 __all__ = [
@@ -11,10 +11,10 @@ __all__ = [
     "Demand",
     "Ended",
     "Holding",
-    "LeftOut",
+    "NotCounted",
     "Load",
     "Part",
-    "Profile",
+    "ConcurrencyCurve",
     "Series",
     "Volume",
     "demand",
@@ -22,8 +22,8 @@ __all__ = [
     "explain_demand",
     "flow_volume",
     "holding",
-    "life_law",
-    "living",
+    "duration_law",
+    "open_at_peak",
     "month_volume",
     "new_per_s",
     "reopened",

@@ -5,17 +5,17 @@ from collections.abc import Iterator
 from fenrask.demand.loads import Demand
 from fenrask.demand.parts import Part
 from fenrask.derivation import Step
-from fenrask.estate import Flow, Law
+from fenrask.estate import DurationLaw, Flow
 from fenrask.units import clock_text
 
 __all__ = ["explain_demand"]
 
-_HELD = "m(t) = integral of rate(t - u) P(hold > u) du: Eick, Massey & Whitt 1993"
+_CONCURRENT = "m(t) = integral of rate(t - u) P(hold > u) du: Eick, Massey & Whitt 1993"
 
 
 def explain_demand(demand: Demand) -> Iterator[Step]:
     """For each flow at each exit the rate, the life, the release, the hold and what is held at most; then each exit."""
-    estate = demand.ways.described.estate
+    estate = demand.paths.described.estate
     for exit_name in estate.exits:
         if exit_name not in demand.at_exit:
             continue
@@ -25,54 +25,72 @@ def explain_demand(demand: Demand) -> Iterator[Step]:
         when = "all day" if load.is_level else f"at {clock_text(load.peak.time_s)}"
         flows = ", ".join(demand.grouped(exit_name, lambda part: part.flow))
         yield Step(
-            exit_name, "held at the busiest", f"{load.peak.held:,.6g} {when}", f"the sum of {flows}, when it is largest"
+            exit_name,
+            "held at the busiest",
+            f"{load.peak.concurrent:,.6g} {when}",
+            f"the sum of {flows}, when it is largest",
         )
 
 
 def _flow(demand: Demand, about: str, flow: Flow, parts: tuple[Part, ...]) -> Iterator[Step]:
     first = parts[0]
-    share = sum(float(part.way.share) for part in parts)
-    hosts = demand.ways.described.estate.workloads[flow.from_].hosts
+    share = sum(float(part.path.share) for part in parts)
+    hosts = demand.paths.described.estate.workloads[flow.from_].hosts
     of_it = "" if abs(share - 1) < 1e-12 else f" x {share:.4g} of the flow"
-    if first.hold_s is None:
-        held = sum(part.standing for part in parts)
-        yield Step(about, "held all the time", f"{held:,.6g}", f"{hosts} hosts x {flow.pool_per_host:g} each{of_it}")
+    if first.holding_s is None:
+        concurrent = sum(part.persistent for part in parts)
+        yield Step(
+            about,
+            "held all the time",
+            f"{concurrent:,.6g}",
+            f"{hosts} hosts x {flow.persistent_per_host:g} each{of_it}",
+        )
         return
     rate = sum(part.rate_per_s for part in parts)
-    if flow.people is not None:
-        working = f"{flow.people:g} people x {flow.connections_per_person:g} each / {flow.life_mean_s:g} s{of_it}"
+    if flow.users is not None:
+        working = f"{flow.users:g} people x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
         yield Step(about, "new per s", f"{rate:,.6g}", working, "Little 1961")
     else:
         yield Step(about, "new per s", f"{rate:,.6g}", f"{hosts} hosts x {flow.per_host_per_s:g} per s{of_it}")
-    yield Step(about, "mean life", f"{first.life_s:.6g} s", _life(flow))
-    yield Step(about, "mean release", f"{first.release_s:.6g} s", _release(demand, first, flow))
-    yield Step(about, "mean hold", f"{first.hold_s:.6g} s", f"{first.life_s:.6g} s + {first.release_s:.6g} s")
+    yield Step(about, "mean life", f"{first.duration_s:.6g} s", _duration(flow))
+    yield Step(about, "mean release", f"{first.mapping_timeout_s:.6g} s", _mapping_timeout(demand, first, flow))
+    yield Step(
+        about, "mean hold", f"{first.holding_s:.6g} s", f"{first.duration_s:.6g} s + {first.mapping_timeout_s:.6g} s"
+    )
     load = demand.load(parts)
-    level = rate * first.hold_s
+    level = rate * first.holding_s
     if load.is_level:
-        yield Step(about, "held", f"{load.peak.held:,.6g}", f"{rate:.6g} per s x {first.hold_s:.6g} s", "Little 1961")
+        yield Step(
+            about, "held", f"{load.peak.concurrent:,.6g}", f"{rate:.6g} per s x {first.holding_s:.6g} s", "Little 1961"
+        )
         return
-    most = float(max(first.profile.rhythm))
-    all_day = f"{rate:.6g} per s x {most:g} x {first.hold_s:.6g} s = {most * level:,.6g} were it so all day"
-    working = f"rhythm {flow.rhythm}, at most {most:g}: {all_day}"
-    yield Step(about, "held at the busiest", f"{load.peak.held:,.6g} at {clock_text(load.peak.time_s)}", working, _HELD)
+    most = float(max(first.curve.profile))
+    all_day = f"{rate:.6g} per s x {most:g} x {first.holding_s:.6g} s = {most * level:,.6g} were it so all day"
+    working = f"profile {flow.profile}, at most {most:g}: {all_day}"
+    yield Step(
+        about,
+        "held at the busiest",
+        f"{load.peak.concurrent:,.6g} at {clock_text(load.peak.time_s)}",
+        working,
+        _CONCURRENT,
+    )
 
 
-def _life(flow: Flow) -> str:
-    lifeless = flow.rejected_share + flow.unanswered_share
-    if not isinstance(flow.life_s, Law):
-        law = f"{flow.life_mean_s:g} s, exponential"
-    elif flow.life_s.parts:
-        parts = flow.life_s.parts.values()
+def _duration(flow: Flow) -> str:
+    never_connected = flow.rejected_share + flow.unanswered_share
+    if not isinstance(flow.duration_s, DurationLaw):
+        law = f"{flow.duration_mean_s:g} s, exponential"
+    elif flow.duration_s.parts:
+        parts = flow.duration_s.parts.values()
         law = " + ".join(f"{part.share:g} x {part.mean_s:g} s ({part.shape})" for part in parts)
     else:
-        law = f"{flow.life_mean_s:g} s, {flow.life_s.shape}"
-    return f"{law}; {lifeless:g} of them have none" if lifeless else law
+        law = f"{flow.duration_mean_s:g} s, {flow.duration_s.shape}"
+    return f"{law}; {never_connected:g} of them have none" if never_connected else law
 
 
-def _release(demand: Demand, part: Part, flow: Flow) -> str:
+def _mapping_timeout(demand: Demand, part: Part, flow: Flow) -> str:
     """The mixture of endings, each with its time and what is given out again early."""
-    described = demand.ways.described
+    described = demand.paths.described
     offer = described.offer_of(part.exit)
     if offer is None or offer.ports is None or not described.estate.exits[part.exit].translates:
         return "no port is held"
@@ -81,5 +99,5 @@ def _release(demand: Demand, part: Part, flow: Flow) -> str:
         if share:
             early = offer.ports.early_reuse(ending)
             kept = f" x {1 - early:g} not given out early" if early else ""
-            terms.append(f"{share:g} {ending.replace('_', ' ')} x {offer.release_s.after(ending):g} s{kept}")
+            terms.append(f"{share:g} {ending.replace('_', ' ')} x {offer.mapping_timeout_s.after(ending):g} s{kept}")
     return " + ".join(terms)

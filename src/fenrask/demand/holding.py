@@ -3,21 +3,21 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from fenrask.estate import Ending, Flow, Law, LifePart, Offer
-from fenrask.teletraffic.holds import (
+from fenrask.estate import DurationLaw, DurationPart, Ending, Flow, Offer
+from fenrask.teletraffic.holding import (
     Delayed,
     Empirical,
     Exponential,
     Fixed,
-    Hold,
+    HoldingTime,
     Lognormal,
     Mixture,
     balanced,
 )
 
-__all__ = ["Ended", "Holding", "ended", "holding", "life_law"]
+__all__ = ["Ended", "Holding", "ended", "holding", "duration_law"]
 
-_LIFELESS = ("rejected", "unanswered")
+_NEVER_CONNECTED = ("rejected", "unanswered")
 """Connections that never come about: they take a port, but have no life."""
 
 
@@ -25,27 +25,27 @@ _LIFELESS = ("rejected", "unanswered")
 class Holding:
     """The law of holds at one exit, and the means it is made of, in s."""
 
-    law: Hold
-    life_s: float
-    release_s: float
+    law: HoldingTime
+    duration_s: float
+    mapping_timeout_s: float
 
 
-def life_law(life: float | Law) -> Hold:
+def duration_law(duration: float | DurationLaw) -> HoldingTime:
     """The distribution of lives, from what was written: a mean alone is exponential."""
-    if not isinstance(life, Law):
-        return _simple(LifePart(mean=life))
-    if life.parts:
-        total = sum(part.share for part in life.parts.values())
-        return Mixture(tuple((part.share / total, _simple(part)) for part in life.parts.values()))
-    return Empirical(life.values) if life.values else _simple(life)
+    if not isinstance(duration, DurationLaw):
+        return _simple(DurationPart(mean=duration))
+    if duration.parts:
+        total = sum(part.share for part in duration.parts.values())
+        return Mixture(tuple((part.share / total, _simple(part)) for part in duration.parts.values()))
+    return Empirical(duration.values) if duration.values else _simple(duration)
 
 
-def _simple(part: LifePart) -> Hold:
+def _simple(part: DurationPart) -> HoldingTime:
     if part.mean_s == 0 or part.shape == "fixed":
         return Fixed(part.mean_s)
     if part.p95 is not None:
         return Lognormal.of_percentile(part.mean_s, part.p95)
-    return balanced(part.mean_s, part.variation) if part.variation is not None else Exponential(part.mean_s)
+    return balanced(part.mean_s, part.cv) if part.cv is not None else Exponential(part.mean_s)
 
 
 def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
@@ -54,15 +54,15 @@ def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
     A port that is given out again early counts as free from its connection's end. Connections that are
     turned away or never answered have no life, only a release. An exit that holds no port adds nothing.
     """
-    life = life_law(flow.life_s)
+    duration = duration_law(flow.duration_s)
     parts: dict[tuple[bool, float], float] = {}
     for one in ended(flow, protocol, offer):
-        parts[one.lives, one.delay_s] = parts.get((one.lives, one.delay_s), 0.0) + one.share
-    lived = sum(share for (lives, _), share in parts.items() if lives)
-    laws = tuple((share, _held(life, lives, delay)) for (lives, delay), share in parts.items())
-    release = sum(share * delay for (_, delay), share in parts.items())
+        parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
+    connected = sum(share for (connects, _), share in parts.items() if connects)
+    laws = tuple((share, _concurrent(duration, connects, delay)) for (connects, delay), share in parts.items())
+    mapping_timeout = sum(share * delay for (_, delay), share in parts.items())
     law = laws[0][1] if len(laws) == 1 else Mixture(laws)
-    return Holding(law, lived * flow.life_mean_s, release)
+    return Holding(law, connected * flow.duration_mean_s, mapping_timeout)
 
 
 @dataclass(frozen=True)
@@ -71,7 +71,7 @@ class Ended:
 
     ending: Ending
     share: float
-    lives: bool
+    connects: bool
     delay_s: float
 
 
@@ -84,13 +84,13 @@ def ended(flow: Flow, protocol: str, offer: Offer | None, timers_only: bool = Fa
         early, after = 0.0, 0.0
         if offer is not None and offer.ports is not None:
             early = 0.0 if timers_only else offer.ports.early_reuse(ending)
-            after = offer.release_s.after(ending)
+            after = offer.mapping_timeout_s.after(ending)
         for part, delay in ((share * early, 0.0), (share * (1 - early), after)):
             if part:
-                yield Ended(ending, part, ending not in _LIFELESS, delay)
+                yield Ended(ending, part, ending not in _NEVER_CONNECTED, delay)
 
 
-def _held(life: Hold, lives: bool, delay_s: float) -> Hold:
-    if not lives:
+def _concurrent(duration: HoldingTime, connects: bool, delay_s: float) -> HoldingTime:
+    if not connects:
         return Fixed(delay_s)
-    return Delayed(life, delay_s) if delay_s else life
+    return Delayed(duration, delay_s) if delay_s else duration

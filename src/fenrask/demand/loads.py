@@ -1,6 +1,6 @@
 """Connections held through the day: what each flow lays on each exit that it passes.
 
-Rates are steps, an hour each, by the flow's rhythm; the number held follows them late and smoothed, by the
+Rates are steps, an hour each, by the flow's profile; the number held follows them late and smoothed, by the
 law of its holds (`fenrask.teletraffic.held`). It is computed at every quarter of an hour, and between those
 where a peak is looked for.
 """
@@ -13,19 +13,19 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.demand.holding import Holding, holding
-from fenrask.demand.parts import Load, Part, Profile, Series, grid
+from fenrask.demand.parts import ConcurrencyCurve, Load, Part, Series, grid
 from fenrask.demand.volumes import bytes_per_s
 from fenrask.estate import Described, Flow
-from fenrask.routing import Way, Ways
-from fenrask.teletraffic import held_each
-from fenrask.teletraffic.holds import Fixed, Hold
+from fenrask.routing import FlowPath, Paths
+from fenrask.teletraffic import concurrent_each
+from fenrask.teletraffic.holding import Fixed, HoldingTime
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Demand", "LeftOut", "demand", "living", "new_per_s", "reopened"]
+__all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "new_per_s", "reopened"]
 
 
 @dataclass(frozen=True)
-class LeftOut:
+class NotCounted:
     """The share of a flow that lays nothing on any exit, since it does not arrive."""
 
     flow: str
@@ -42,10 +42,10 @@ class LeftOut:
 class Demand:
     """The load of an estate on its exits, over a day (24 hours) or a week (168)."""
 
-    ways: Ways
+    paths: Paths
     hours: int
     parts: tuple[Part, ...]
-    left_out: tuple[LeftOut, ...]
+    not_counted: tuple[NotCounted, ...]
 
     @property
     def times_s(self) -> Series:
@@ -54,9 +54,9 @@ class Demand:
 
     def bytes_per_s(self, part: Part) -> float:
         """Mean bytes of a part's flow, of all its ways together, in a second of the month, both ways."""
-        share = float(part.way.share)
-        mean_new = part.rate_per_s * part.profile.mean_rhythm / share if share else 0.0
-        described = self.ways.described
+        share = float(part.path.share)
+        mean_new = part.rate_per_s * part.curve.mean_profile / share if share else 0.0
+        described = self.paths.described
         return bytes_per_s(described, described.estate.flows[part.flow], mean_new)
 
     @cached_property
@@ -74,7 +74,7 @@ class Demand:
 
     @cached_property
     def _nothing(self) -> Load:
-        level = Profile(-1, np.ones(self.hours), Fixed(0.0), np.zeros(self.times_s.size))
+        level = ConcurrencyCurve(-1, np.ones(self.hours), Fixed(0.0), np.zeros(self.times_s.size))
         return Load((level,), np.zeros(1), 0.0)
 
     def grouped(self, exit_name: str, key: Callable[[Part], str]) -> dict[str, tuple[Part, ...]]:
@@ -85,57 +85,57 @@ class Demand:
         return {name: tuple(parts) for name, parts in found.items()}
 
 
-def demand(ways: Ways) -> Demand:
+def demand(paths: Paths) -> Demand:
     """The load that the arriving flows of an estate lay on every exit they pass."""
-    estate = ways.described.estate
-    rhythms = _Rhythms(ways.described)
-    parts: list[tuple[Way, str, float, float, tuple[str, Holding | None]]] = []
+    estate = paths.described.estate
+    profiles = _Profiles(paths.described)
+    parts: list[tuple[FlowPath, str, float, float, tuple[str, Holding | None]]] = []
     holdings: dict[tuple[object, ...], Holding] = {}
-    profiles = _Profiles(rhythms)
-    exits = _Exits(ways.described)
-    for way in ways.ways:
-        if not way.walk.verdict.arrives:
+    curves = _Curves(profiles)
+    exits = _Exits(paths.described)
+    for path in paths.paths:
+        if not path.trace.verdict.arrives:
             continue
-        flow = estate.flows[way.flow]
-        hosts, share = estate.workloads[flow.from_].hosts, float(way.share)
-        for exit_name in exits.holding(way.walk.exits):
-            if flow.pool_per_host is not None:
-                parts.append((way, exit_name, 0.0, share * hosts * flow.pool_per_host, ("", None)))
+        flow = estate.flows[path.flow]
+        hosts, share = estate.workloads[flow.from_].hosts, float(path.share)
+        for exit_name in exits.holding(path.trace.exits):
+            if flow.persistent_per_host is not None:
+                parts.append((path, exit_name, 0.0, share * hosts * flow.persistent_per_host, ("", None)))
                 continue
             offer = exits.offers[exit_name]
             protocol = estate.destinations[flow.to].protocol
             key = (estate.exits[exit_name].offer_name if offer else "", protocol, *flow.ending_key)
-            held = holdings.get(key)
-            if held is None:
-                held = holdings[key] = holding(flow, protocol, offer)
-            parts.append((way, exit_name, share * new_per_s(flow, hosts), 0.0, (flow.rhythm or "", held)))
-    profiles.learn([profile for *_, profile in parts])
+            concurrent = holdings.get(key)
+            if concurrent is None:
+                concurrent = holdings[key] = holding(flow, protocol, offer)
+            parts.append((path, exit_name, share * new_per_s(flow, hosts), 0.0, (flow.profile or "", concurrent)))
+    curves.learn([curve for *_, curve in parts])
     made = tuple(
         Part(
-            way.flow,
-            way.subnet,
-            estate.flows[way.flow].to,
+            path.flow,
+            path.subnet,
+            estate.flows[path.flow].to,
             exit_name,
-            way,
-            held.life_s if held else None,
-            held.release_s if held else None,
+            path,
+            concurrent.duration_s if concurrent else None,
+            concurrent.mapping_timeout_s if concurrent else None,
             rate,
-            standing,
-            profiles.of(rhythm, held),
+            persistent,
+            curves.of(profile, concurrent),
         )
-        for way, exit_name, rate, standing, (rhythm, held) in parts
+        for path, exit_name, rate, persistent, (profile, concurrent) in parts
     )
-    return Demand(ways, rhythms.hours, made, tuple(_left_out(ways)))
+    return Demand(paths, profiles.hours, made, tuple(_not_counted(paths)))
 
 
-class _Rhythms:
-    """The rhythms in use as arrays of one length: a day, or a week where any is one. The empty name is level."""
+class _Profiles:
+    """The profiles in use as arrays of one length: a day, or a week where any is one. The empty name is level."""
 
     def __init__(self, described: Described) -> None:
         estate = described.estate
-        used = {flow.rhythm for flow in estate.flows.values() if flow.rhythm}
-        self.hours = max([24, *(len(estate.rhythms[name]) for name in used)])
-        self.of = {name: np.resize(np.array(estate.rhythms[name], dtype=np.float64), self.hours) for name in used}
+        used = {flow.profile for flow in estate.flows.values() if flow.profile}
+        self.hours = max([24, *(len(estate.profiles[name]) for name in used)])
+        self.of = {name: np.resize(np.array(estate.profiles[name], dtype=np.float64), self.hours) for name in used}
         self.of[""] = np.ones(self.hours)
 
 
@@ -156,54 +156,56 @@ class _Exits:
         return self._known[passed]
 
 
-class _Profiles:
-    """Every pair of a rhythm and a law once, computed together."""
+class _Curves:
+    """Every pair of a profile and a law once, computed together."""
 
-    def __init__(self, rhythms: _Rhythms) -> None:
-        self._rhythms = rhythms
-        self._known: dict[tuple[str, Hold], Profile] = {}
-        self._times = grid(rhythms.hours)
+    def __init__(self, profiles: _Profiles) -> None:
+        self._rhythms = profiles
+        self._known: dict[tuple[str, HoldingTime], ConcurrencyCurve] = {}
+        self._times = grid(profiles.hours)
 
     def learn(self, pairs: Iterable[tuple[str, Holding | None]]) -> None:
-        laws: dict[str, dict[Hold, None]] = {}
-        for rhythm, held in pairs:
-            laws.setdefault(rhythm, {})[_law(held)] = None
-        for rhythm, some in laws.items():
-            values = held_each(self._times, self._rhythms.of[rhythm], SECONDS_PER_HOUR, list(some))
-            for law, held_by_time in zip(some, values, strict=True):
+        laws: dict[str, dict[HoldingTime, None]] = {}
+        for profile, concurrent in pairs:
+            laws.setdefault(profile, {})[_law(concurrent)] = None
+        for profile, some in laws.items():
+            values = concurrent_each(self._times, self._rhythms.of[profile], SECONDS_PER_HOUR, list(some))
+            for law, concurrent_by_time in zip(some, values, strict=True):
                 number = len(self._known)
-                self._known[rhythm, law] = Profile(number, self._rhythms.of[rhythm], law, held_by_time)
+                self._known[profile, law] = ConcurrencyCurve(number, self._rhythms.of[profile], law, concurrent_by_time)
 
-    def of(self, rhythm: str, held: Holding | None) -> Profile:
-        return self._known[rhythm, _law(held)]
+    def of(self, profile: str, concurrent: Holding | None) -> ConcurrencyCurve:
+        return self._known[profile, _law(concurrent)]
 
 
-def _law(held: Holding | None) -> Hold:
-    return held.law if held else Fixed(0.0)
+def _law(concurrent: Holding | None) -> HoldingTime:
+    return concurrent.law if concurrent else Fixed(0.0)
 
 
 def reopened(demand: Demand) -> Demand:
     """The same while all connections that live at their busiest are opened anew: the old ones' ports stay taken."""
-    return replace(demand, parts=tuple(replace(one, standing=one.standing + living(one)) for one in demand.parts))
+    return replace(
+        demand, parts=tuple(replace(one, persistent=one.persistent + open_at_peak(one)) for one in demand.parts)
+    )
 
 
-def living(part: Part) -> float:
+def open_at_peak(part: Part) -> float:
     """Connections of a part that live at its busiest, releases not counted."""
-    return part.standing + part.rate_per_s * float(np.max(part.profile.rhythm)) * (part.life_s or 0.0)
+    return part.persistent + part.rate_per_s * float(np.max(part.curve.profile)) * (part.duration_s or 0.0)
 
 
-def _left_out(ways: Ways) -> Iterator[LeftOut]:
-    lost: dict[tuple[str, str], list[Way]] = {}
-    for way in ways.ways:
-        if not way.walk.verdict.arrives:
-            lost.setdefault((way.flow, f"{way.walk.verdict.value}, {way.walk.why}"), []).append(way)
-    for (flow, why), its_ways in lost.items():
-        share = sum((way.share for way in its_ways), Fraction(0))
-        yield LeftOut(flow, tuple(dict.fromkeys(way.subnet for way in its_ways)), share, why)
+def _not_counted(paths: Paths) -> Iterator[NotCounted]:
+    lost: dict[tuple[str, str], list[FlowPath]] = {}
+    for path in paths.paths:
+        if not path.trace.verdict.arrives:
+            lost.setdefault((path.flow, f"{path.trace.verdict.value}, {path.trace.why}"), []).append(path)
+    for (flow, why), its_paths in lost.items():
+        share = sum((path.share for path in its_paths), Fraction(0))
+        yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why)
 
 
 def new_per_s(flow: Flow, hosts: int) -> float:
-    """New connections per second of a whole flow where its rhythm's multiplier is 1."""
-    if flow.people is not None and flow.connections_per_person is not None:
-        return flow.people * flow.connections_per_person / flow.life_mean_s
+    """New connections per second of a whole flow where its profile's multiplier is 1."""
+    if flow.users is not None and flow.connections_per_user is not None:
+        return flow.users * flow.connections_per_user / flow.duration_mean_s
     return hosts * (flow.per_host_per_s or 0.0)

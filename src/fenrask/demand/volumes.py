@@ -5,7 +5,7 @@ from fractions import Fraction
 from functools import lru_cache
 
 from fenrask.estate import Described, Flow
-from fenrask.routing import Way
+from fenrask.routing import FlowPath
 from fenrask.units import KIB, SECONDS_PER_HOUR, exact
 
 __all__ = ["Volume", "bytes_per_s", "flow_volume", "month_volume"]
@@ -25,12 +25,12 @@ class Volume:
         return self.out_bytes + self.in_bytes
 
 
-def month_volume(described: Described, way: Way) -> Volume:
+def month_volume(described: Described, path: FlowPath) -> Volume:
     """What one way of a flow carries in the catalogue's month; nothing where it does not arrive."""
-    if not way.walk.verdict.arrives:
+    if not path.trace.verdict.arrives:
         return Volume(Fraction(0), Fraction(0))
-    whole = flow_volume(described, way.flow)
-    return Volume(way.share * whole.out_bytes, way.share * whole.in_bytes)
+    whole = flow_volume(described, path.flow)
+    return Volume(path.share * whole.out_bytes, path.share * whole.in_bytes)
 
 
 def flow_volume(described: Described, name: str) -> Volume:
@@ -63,13 +63,13 @@ def _bytes(connections: Fraction, kib_each: float | None, gib_a_month: float | N
 
 
 def _connections_a_month(described: Described, flow: Flow) -> Fraction:
-    if flow.people is not None:
-        life = exact(flow.life_mean_s)
-        per_s = exact(flow.people) * exact(flow.connections_per_person or 0) / life
+    if flow.users is not None:
+        duration = exact(flow.duration_mean_s)
+        per_s = exact(flow.users) * exact(flow.connections_per_user or 0) / duration
     else:
         per_s = described.estate.workloads[flow.from_].hosts * exact(flow.per_host_per_s or 0)
-    if flow.rhythm:
-        per_s *= _exact_mean(described.estate.rhythms[flow.rhythm])
+    if flow.profile:
+        per_s *= _exact_mean(described.estate.profiles[flow.profile])
     return per_s * SECONDS_PER_HOUR * exact(described.catalogue.hours_per_month)
 
 

@@ -5,17 +5,17 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
-from fenrask.capacity import Asked, Outage, simulated, translators
+from fenrask.capacity import translators
+from fenrask.checks import check
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
-from fenrask.designs import Comparison, Judged, as_sized, case_patch, compare, judge, single_faults, stress
-from fenrask.designs.choice import choose
-from fenrask.designs.losses import sources_shown
+from fenrask.designs import Comparison, compare
 from fenrask.errors import Problem
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.optimise import choose
 from fenrask.records import confirm, drifts, read_observations
 from fenrask.records.names import look_up
-from fenrask.routing import trace
-from fenrask.routing.rules import check
+from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.views.page import Page
 from fenrask.views.pages.addresses import addresses_page
@@ -27,11 +27,22 @@ from fenrask.views.pages.compare import compare_page
 from fenrask.views.pages.confirm import confirm_page
 from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.handover import handover_page
-from fenrask.views.pages.path import flows_page, walk_page
+from fenrask.views.pages.path import flows_page, trace_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.simulate import simulate_page
 from fenrask.views.pages.source import source_page
 from fenrask.views.pages.stress import stress_page
+from fenrask.what_if import (
+    Asked,
+    Outage,
+    as_sized,
+    case_patch,
+    simulated,
+    single_faults,
+    sources_shown,
+    stress,
+    zone_losses,
+)
 
 __all__ = ["STEPS", "Run", "Step"]
 
@@ -40,11 +51,11 @@ __all__ = ["STEPS", "Run", "Step"]
 class Run:
     """What several steps share: the sample judged, and its designs compared."""
 
-    judged: Judged
+    evaluation: Evaluation
 
     @cached_property
     def comparison(self) -> Comparison:
-        return compare(self.judged.described, losses=True)
+        return compare(self.evaluation.described)
 
 
 @dataclass(frozen=True)
@@ -57,61 +68,63 @@ class Step:
 
 
 def _check(run: Run) -> Page:
-    return findings_page(run.judged.described.estate.estate, check(run.judged.described))
+    return findings_page(run.evaluation.described.estate.estate, check(run.evaluation.described))
 
 
-def _way(run: Run) -> Page:
-    return walk_page(
-        run.judged.described, "package-mirrors", trace(run.judged.described, "telemetry-a", "package-mirrors")
+def _path(run: Run) -> Page:
+    return trace_page(
+        run.evaluation.described,
+        "package-mirrors",
+        trace_from(run.evaluation.described, "telemetry-a", "package-mirrors"),
     )
 
 
 def _addresses(run: Run) -> Page:
-    return addresses_page(run.judged.described.estate.estate, run.judged.plan)
+    return addresses_page(run.evaluation.described.estate.estate, run.evaluation.plan)
 
 
 def _names(run: Run) -> Page:
     """The names as the sample's zone file answers them, by a server that stands in on the loopback."""
     zone = VELLMOUTH.contents()["names.zone"].decode()
     with dns_server(zone) as port:
-        found = drifts(run.judged.described, lambda name: look_up(name, "127.0.0.1", port))
-    return resolve_page(run.judged.described.estate.estate, found, "127.0.0.1#5399")
+        found = drifts(run.evaluation.described, lambda name: look_up(name, "127.0.0.1", port))
+    return resolve_page(run.evaluation.described.estate.estate, found, "127.0.0.1#5399")
 
 
 def _sources(run: Run) -> Page:
-    cases = list(sources_shown(run.judged.described, "ticketing-a", "record-store"))
-    return source_page(run.judged.described.estate.estate, "ticketing-a", "record-store", cases)
+    cases = list(sources_shown(run.evaluation.described, "ticketing-a", "record-store"))
+    return source_page(run.evaluation.described.estate.estate, "ticketing-a", "record-store", cases)
 
 
 def _confirmed(run: Run) -> Page:
     problems: list[Problem] = []
     seen = read_observations(VELLMOUTH.contents()["observed.csv"].decode(), "observed.csv", "", problems)
-    return confirm_page(run.judged.described.estate.estate, confirm(run.judged.described, seen))
+    return confirm_page(run.evaluation.described.estate.estate, confirm(run.evaluation.described, seen))
 
 
 def _stressed(run: Run) -> Page:
-    cases = single_faults(run.judged.described)
-    outcomes = list(stress(run.judged.described, cases, run.comparison))
-    return stress_page(run.judged.described.estate.estate, run.judged.bill.currency, outcomes)
+    cases = single_faults(run.evaluation.described)
+    outcomes = list(stress(run.evaluation.described, cases, run.comparison))
+    return stress_page(run.evaluation.described.estate.estate, run.evaluation.bill.currency, outcomes)
 
 
 def _simulated(run: Run) -> Page:
-    return _replayed(run.judged, Asked(exits=("gate-a",), around_hours=1))
+    return _replayed(run.evaluation, Asked(exits=("gate-a",), around_hours=1))
 
 
-def _replayed(judged: Judged, asked: Asked, case: str = "") -> Page:
-    estate = judged.described.estate
-    target = estate.targets.refused_share
+def _replayed(evaluation: Evaluation, asked: Asked, case: str = "") -> Page:
+    estate = evaluation.described.estate
+    target = estate.targets.blocking
     with ThreadPoolExecutor() as executor:
         stop = Stop(negligible=target / 10, most_attempts=3e7)
-        results = [(one, replicated(one.setting, executor, stop)) for one in simulated(judged.capacity, asked)]
+        results = [(one, replicated(one.setting, executor, stop)) for one in simulated(evaluation.capacity, asked)]
     return simulate_page(estate.estate, target, results, case)
 
 
 def _struck(run: Run) -> Page:
-    cured = as_sized(judge(run.judged.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
+    cured = as_sized(evaluate(run.evaluation.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
     lost = case_patch(cured.described, single_faults(cured.described)["zone b lost"])
-    outage = Outage(judge(cured.described.patched(lost, "zone b lost")).capacity, 20 * 60.0)
+    outage = Outage(evaluate(cured.described.patched(lost, "zone b lost")).capacity, 20 * 60.0)
     return _replayed(cured, Asked(exits=("gate-a",), around_hours=1, outage=outage), "zone b lost")
 
 
@@ -124,22 +137,22 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask path",
         "By which exits each flow leaves, what the far side sees, and which needs that breaks.",
-        lambda run: flows_page(run.judged.ways, run.judged.broken),
+        lambda run: flows_page(run.evaluation.paths, run.evaluation.broken),
     ),
     Step(
         "fenrask path telemetry-a package-mirrors",
         "Why half of the updates never arrive: a leftover route hides the live default behind it.",
-        _way,
+        _path,
     ),
     Step(
         "fenrask demand",
         "Connections held, and when most: a port stays taken long after a short connection.",
-        lambda run: demand_page(run.judged.demand),
+        lambda run: demand_page(run.evaluation.demand),
     ),
     Step(
         "fenrask capacity",
         "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
-        lambda run: capacity_page(run.judged.capacity),
+        lambda run: capacity_page(run.evaluation.capacity),
     ),
     Step(
         "fenrask addresses",
@@ -149,17 +162,19 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask charges",
         "Most goes to gate-fleet, for pictures and readings that a routed endpoint takes for nothing.",
-        lambda run: charges_page(run.judged),
+        lambda run: charges_page(run.evaluation),
     ),
     Step(
         "fenrask compare",
         "Whole designs side by side: the cheapest fails a need, and the next costs hardly more.",
-        lambda run: compare_page(run.comparison),
+        lambda run: compare_page(
+            run.comparison, {one.design.name: zone_losses(one.evaluation) for one in run.comparison.candidates}
+        ),
     ),
     Step(
         "fenrask choose",
         "The cheapest mix of exits, flow by flow, proven; and why each other way lost.",
-        lambda run: choose_page(choose(run.judged.described), run.comparison),
+        lambda run: choose_page(choose(run.evaluation.described), run.comparison),
     ),
     Step(
         "fenrask stress",
@@ -179,7 +194,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask handover",
         "What the plan means for a translator host of one's own: rules for the kernel (--save writes them).",
-        lambda run: handover_page(run.judged.described.estate.estate, list(translators(run.judged.capacity))),
+        lambda run: handover_page(run.evaluation.described.estate.estate, list(translators(run.evaluation.capacity))),
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

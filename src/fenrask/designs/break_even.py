@@ -10,11 +10,11 @@ from fenrask.charges import bill
 from fenrask.charges.curves import Crossing, Curve, crossings
 from fenrask.demand import flow_volume, month_volume
 from fenrask.designs.compare import Comparison
-from fenrask.designs.judge import Judged
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Catalogue, Described, Offer, Tiers
 from fenrask.estate.suggestions import nearest
-from fenrask.routing import flow_ways
+from fenrask.evaluation.stages import Evaluation
+from fenrask.routing import flow_paths
 from fenrask.units import BYTES_PER_UNIT
 
 __all__ = ["BreakEven", "DesignsBreakEven", "Meeting", "Option", "Rival", "break_even", "designs_break_even"]
@@ -93,7 +93,7 @@ def break_even(described: Described, flow: str) -> BreakEven:
     estate = described.estate
     _check_flow(described, flow)
     unit = BYTES_PER_UNIT[described.catalogue.volume_unit]
-    volumes = [month_volume(described, way) for way in flow_ways(described).by_flow[flow]]
+    volumes = [month_volume(described, path) for path in flow_paths(described).by_flow[flow]]
     volume = sum((one.both_bytes for one in volumes), Fraction(0)) / unit
     out = sum((one.out_bytes for one in volumes), Fraction(0)) / unit
     out_share = out / volume if volume else Fraction(1)
@@ -111,7 +111,7 @@ def designs_break_even(comparison: Comparison, flow: str) -> DesignsBreakEven:
 
     UnusableInput for a flow that is not known, NoAnswer for one that carries nothing.
     """
-    described = comparison.candidates[0].judged.described
+    described = comparison.candidates[0].evaluation.described
     _check_flow(described, flow)
     catalogue, estate = described.catalogue, described.estate
     unit = BYTES_PER_UNIT[catalogue.volume_unit]
@@ -119,12 +119,15 @@ def designs_break_even(comparison: Comparison, flow: str) -> DesignsBreakEven:
     volume = (whole.out_bytes + whole.in_bytes) / unit
     if not volume:
         raise NoAnswer(f"{flow} carries no bytes", "Say out_kib_per_connection and in_kib_per_connection of it.")
-    end = _SIGHT * max(volume, *(_last_edge(one.judged.described.catalogue) for one in comparison.candidates))
+    end = _SIGHT * max(volume, *(_last_edge(one.evaluation.described.catalogue) for one in comparison.candidates))
     rivals = tuple(
         Rival(
             one.design.name,
-            (*dict.fromkeys(broken.need for broken in one.judged.broken), *(["load"] if one.judged.short else [])),
-            Curve.traced(partial(_month, one.judged, flow, volume), end),
+            (
+                *dict.fromkeys(broken.need for broken in one.evaluation.broken),
+                *(["load"] if one.evaluation.short else []),
+            ),
+            Curve.traced(partial(_month, one.evaluation, flow, volume), end),
         )
         for one in comparison.ranked
     )
@@ -138,8 +141,8 @@ _SIGHT = 4
 """Curves are followed so many times beyond the last edge of a step, or the flow's volume."""
 
 
-def _month(judged: Judged, flow: str, now: Fraction, volume: Fraction) -> Fraction:
-    return bill(judged.ways, judged.plan, {flow: volume / now}).total
+def _month(evaluation: Evaluation, flow: str, now: Fraction, volume: Fraction) -> Fraction:
+    return bill(evaluation.paths, evaluation.plan, {flow: volume / now}).total
 
 
 def _last_edge(catalogue: Catalogue) -> Fraction:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.designs.judge import Judged
+from fenrask.evaluation.stages import Evaluation
 
 __all__ = ["FlowChange", "changes"]
 
@@ -13,7 +13,7 @@ class FlowChange:
     """One flow in both estates; None where an estate does not have it."""
 
     flow: str
-    ways: tuple[str | None, str | None]
+    paths: tuple[str | None, str | None]
     sources: tuple[str | None, str | None]
     amounts: tuple[Fraction | None, Fraction | None]
 
@@ -24,16 +24,16 @@ class FlowChange:
 
     @property
     def is_change(self) -> bool:
-        return self.ways[0] != self.ways[1] or self.sources[0] != self.sources[1] or bool(self.difference)
+        return self.paths[0] != self.paths[1] or self.sources[0] != self.sources[1] or bool(self.difference)
 
 
-def changes(base: Judged, now: Judged) -> list[FlowChange]:
+def changes(base: Evaluation, now: Evaluation) -> list[FlowChange]:
     """Every flow of either, in the order of the later one; unchanged ones too."""
     names = dict.fromkeys([*now.described.estate.flows, *base.described.estate.flows])
     return [
         FlowChange(
             name,
-            (_ways(base, name), _ways(now, name)),
+            (_paths(base, name), _paths(now, name)),
             (_sources(base, name), _sources(now, name)),
             (_amount(base, name), _amount(now, name)),
         )
@@ -41,23 +41,23 @@ def changes(base: Judged, now: Judged) -> list[FlowChange]:
     ]
 
 
-def _ways(judged: Judged, flow: str) -> str | None:
+def _paths(evaluation: Evaluation, flow: str) -> str | None:
     """The ways of a flow as text, each once; what is lost says how."""
-    if flow not in judged.described.estate.flows:
+    if flow not in evaluation.described.estate.flows:
         return None
     told = [
-        " > ".join(way.walk.exits) if way.walk.verdict.arrives else way.walk.verdict.value
-        for way in judged.ways.by_flow[flow]
+        " > ".join(path.trace.exits) if path.trace.verdict.arrives else path.trace.verdict.value
+        for path in evaluation.paths.by_flow[flow]
     ]
     return "; ".join(dict.fromkeys(told))
 
 
-def _sources(judged: Judged, flow: str) -> str | None:
-    if flow not in judged.described.estate.flows:
+def _sources(evaluation: Evaluation, flow: str) -> str | None:
+    if flow not in evaluation.described.estate.flows:
         return None
-    arriving = [way for way in judged.ways.by_flow[flow] if way.walk.verdict.arrives]
-    return "; ".join(dict.fromkeys(str(way.walk.source) for way in arriving))
+    arriving = [path for path in evaluation.paths.by_flow[flow] if path.trace.verdict.arrives]
+    return "; ".join(dict.fromkeys(str(path.trace.source) for path in arriving))
 
 
-def _amount(judged: Judged, flow: str) -> Fraction | None:
-    return judged.bill.by_flow.get(flow, Fraction(0)) if flow in judged.described.estate.flows else None
+def _amount(evaluation: Evaluation, flow: str) -> Fraction | None:
+    return evaluation.bill.by_flow.get(flow, Fraction(0)) if flow in evaluation.described.estate.flows else None

@@ -5,13 +5,12 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
-from fenrask.designs.judge import Judged, judge
-from fenrask.designs.outcomes import Outcome, as_sized, outcome
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
-from fenrask.estate import Case, Described
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
 
-__all__ = ["MEASURES", "Candidate", "Comparison", "LeftOut", "beside", "compare", "zone_losses"]
+__all__ = ["MEASURES", "Candidate", "Comparison", "NotCounted", "beside", "compare"]
 
 
 @dataclass(frozen=True)
@@ -20,9 +19,7 @@ class Candidate:
 
     design: Design
     patch: Patch
-    judged: Judged
-    losses: tuple[Outcome, ...]
-    """What the loss of each zone does, where that was asked."""
+    evaluation: Evaluation
 
     @property
     def routes_to_change(self) -> int:
@@ -33,18 +30,18 @@ class Candidate:
 
 
 MEASURES: dict[str, Callable[[Candidate], float]] = {
-    "month": lambda one: float(one.judged.bill.total),
-    "addresses": lambda one: float(one.judged.addresses),
-    "entries": lambda one: float(one.judged.most_entries),
-    "public_hosts": lambda one: float(one.judged.hosts_with_public),
-    "upkeep_hours": lambda one: one.judged.upkeep_hours,
+    "month": lambda one: float(one.evaluation.bill.total),
+    "addresses": lambda one: float(one.evaluation.addresses),
+    "entries": lambda one: float(one.evaluation.most_entries),
+    "public_hosts": lambda one: float(one.evaluation.hosts_with_public),
+    "upkeep_hours": lambda one: one.evaluation.upkeep_hours,
     "routes": lambda one: float(one.routes_to_change),
 }
 """What may be weighed, where a user asks for it: less is better of each."""
 
 
 @dataclass(frozen=True)
-class LeftOut:
+class NotCounted:
     """A design that could not be made, and why."""
 
     design: Design
@@ -56,64 +53,57 @@ class Comparison:
     """All designs in the order of the registry; amounts are money a month."""
 
     candidates: tuple[Candidate, ...]
-    left_out: tuple[LeftOut, ...]
+    not_counted: tuple[NotCounted, ...]
 
     def difference(self, candidate: Candidate) -> Fraction:
         """What a design costs more than the first."""
-        return candidate.judged.bill.total - self.candidates[0].judged.bill.total
+        return candidate.evaluation.bill.total - self.candidates[0].evaluation.bill.total
 
     @property
     def ranked(self) -> tuple[Candidate, ...]:
         """The cheapest first of those that meet every need and carry every load; then the others, likewise."""
-        return tuple(sorted(self.candidates, key=lambda one: (not one.judged.meets_all, one.judged.bill.total)))
+        return tuple(sorted(self.candidates, key=lambda one: (not one.evaluation.meets_all, one.evaluation.bill.total)))
 
     def scored(self, weights: Mapping[str, float]) -> tuple[tuple[Candidate, float], ...]:
         """By the sum of weight x measure, the least first; those that do not meet every need after all that do."""
         scores = [
             (one, sum(weight * MEASURES[name](one) for name, weight in weights.items())) for one in self.candidates
         ]
-        return tuple(sorted(scores, key=lambda pair: (not pair[0].judged.meets_all, pair[1])))
+        return tuple(sorted(scores, key=lambda pair: (not pair[0].evaluation.meets_all, pair[1])))
 
     @property
     def cheapest(self) -> Candidate | None:
         """The cheapest of those that meet every need and carry every load."""
         first = self.ranked[0]
-        return first if first.judged.meets_all else None
+        return first if first.evaluation.meets_all else None
 
 
-def compare(described: Described, designs: Iterable[Design] = STANDARD, losses: bool = False) -> Comparison:
-    """Make, size, price and judge each design; with `losses` also see what the loss of each zone does to it."""
-    candidates, left_out = [], []
+def compare(described: Described, designs: Iterable[Design] = STANDARD) -> Comparison:
+    """Make, size, price and judge each design."""
+    candidates, not_counted = [], []
     for design in designs:
         try:
             patch = design.patch(described)
         except NoAnswer as error:
-            left_out.append(LeftOut(design, error.cause))
+            not_counted.append(NotCounted(design, error.cause))
             continue
-        judged = judge(described.patched(patch, f"design {design.name}"))
-        candidates.append(Candidate(design, patch, judged, zone_losses(judged) if losses else ()))
-    return Comparison(tuple(candidates), tuple(left_out))
+        evaluation = evaluate(described.patched(patch, f"design {design.name}"))
+        candidates.append(Candidate(design, patch, evaluation))
+    return Comparison(tuple(candidates), tuple(not_counted))
 
 
 def beside(comparison: Comparison, others: Mapping[str, Comparison]) -> Comparison:
     """Comparisons of other providers beside one, their designs named after them; the currencies have to be the same."""
-    candidates, left_out = [*comparison.candidates], [*comparison.left_out]
-    currency = comparison.candidates[0].judged.bill.currency
+    candidates, not_counted = [*comparison.candidates], [*comparison.not_counted]
+    currency = comparison.candidates[0].evaluation.bill.currency
     for provider, other in others.items():
-        theirs = other.candidates[0].judged.bill.currency
+        theirs = other.candidates[0].evaluation.bill.currency
         if theirs != currency:
             raise NoAnswer(f"{provider} bills in {theirs}, not in {currency}", "Give its rates in one currency.")
         candidates += [replace(one, design=_named(one.design, provider)) for one in other.candidates]
-        left_out += [replace(one, design=_named(one.design, provider)) for one in other.left_out]
-    return Comparison(tuple(candidates), tuple(left_out))
+        not_counted += [replace(one, design=_named(one.design, provider)) for one in other.not_counted]
+    return Comparison(tuple(candidates), tuple(not_counted))
 
 
 def _named(design: Design, provider: str) -> Design:
     return replace(design, name=f"{provider}: {design.name}")
-
-
-def zone_losses(judged: Judged) -> tuple[Outcome, ...]:
-    """What the loss of each zone does."""
-    before = as_sized(judged)
-    zones = dict.fromkeys(one.zone for one in judged.described.estate.subnets.values() if one.zone)
-    return tuple(outcome(before, f"zone {zone} lost", Case(lose_zones=(zone,))) for zone in zones)

@@ -97,15 +97,15 @@ class Draft:
         self.tables[name] = dict(routes)
         return name
 
-    def door(self, network: str) -> str:
+    def internet_exit(self, network: str) -> str:
         """The network's direct door, added where it has none."""
-        doors = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
+        internet_exits = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
         added = [
             n
             for n, one in self.exits.items()
             if one and one.get("kind") == "direct-internet" and one["network"] == network
         ]
-        return next(iter([*doors, *added]), "") or self.add(f"door-{network}", _door(network))
+        return next(iter([*internet_exits, *added]), "") or self.add(f"door-{network}", _internet_exit(network))
 
     def _tables(self) -> set[str]:
         return {*self.estate.route_tables, *self.tables}
@@ -142,8 +142,8 @@ class Draft:
         return isinstance(value, str) and self._is_door(value)
 
     def _is_door(self, name: str) -> bool:
-        way_out = self.estate.exits.get(name)
-        return way_out is not None and way_out.onward is Onward.INTERNET and way_out.needs_public_source
+        exit_ = self.estate.exits.get(name)
+        return exit_ is not None and exit_.onward is Onward.INTERNET and exit_.needs_public_source
 
     def _public_table(self, network: str) -> str:
         """A table of this network whose default leads to its door; door and table are added where missing."""
@@ -152,7 +152,7 @@ class Draft:
                 return subnet.routes
         name = f"public-{network}"
         if name not in self.tables:
-            self.tables[name] = {DEFAULT: self.door(network)}
+            self.tables[name] = {DEFAULT: self.internet_exit(network)}
         return name
 
     def _kept(self, table: str | None) -> dict[str, Any]:
@@ -196,7 +196,7 @@ class Draft:
                 self.subnets.setdefault(subnet, {})["routes"] = name
 
 
-def _door(network: str) -> dict[str, Any]:
+def _internet_exit(network: str) -> dict[str, Any]:
     return {"kind": "direct-internet", "network": network}
 
 

@@ -13,9 +13,9 @@ from fenrask.estate.catalogue import (
     Tiers,
     Transfer,
 )
+from fenrask.estate.durations import DurationLaw, DurationPart
 from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
 from fenrask.estate.flows import Ending, Flow
-from fenrask.estate.lives import Law, LifePart
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
 from fenrask.estate.reading import Described, read_estate, read_patch
@@ -33,8 +33,8 @@ __all__ = [
     "Estate",
     "ExitModel",
     "Flow",
-    "Law",
-    "LifePart",
+    "DurationLaw",
+    "DurationPart",
     "Needs",
     "Offer",
     "Onward",

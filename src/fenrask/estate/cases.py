@@ -23,7 +23,7 @@ class Case(Strict):
     slow: dict[str, Annotated[float, Field(strict=True, ge=1)]] = Field(
         {}, description="destinations, by name, toward which connections last so many times as long"
     )
-    rates_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
+    load_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
     reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
         None, description="all connections that live are opened anew within so many seconds"
     )
@@ -37,6 +37,6 @@ class Case(Strict):
             lose_nodes={**self.lose_nodes, **other.lose_nodes},
             sessions_down=tuple(dict.fromkeys((*self.sessions_down, *other.sessions_down))),
             slow={**self.slow, **other.slow},
-            rates_up=(1 + self.rates_up) * (1 + other.rates_up) - 1,
+            load_up=(1 + self.load_up) * (1 + other.load_up) - 1,
             reopen_within_s=min(spans, default=None),
         )

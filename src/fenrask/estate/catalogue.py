@@ -18,7 +18,7 @@ __all__ = [
     "Ports",
     "Rate",
     "Rates",
-    "Release",
+    "MappingTimeouts",
     "Throughput",
     "Tier",
     "Tiers",
@@ -100,7 +100,7 @@ class Ports(Strict):
     search_tries: SearchTries | None = Field(
         None,
         description="ports tried for a new connection before it is refused, one after another from any one on; a list: "
-        "round by round, each from another one on; left out: all",
+        "round by round, each from another one on; default: all",
     )
     ended_reuse: EndedReuse | None = Field(
         None, description="how the search may take a port whose connection has ended, before its time"
@@ -114,12 +114,12 @@ class Ports(Strict):
         "dropped", description="what a refused sender gets: silence, so that it waits and sends again, or an answer"
     )
     block: PortCount | None = Field(None, description="ports of a host's block; for growing-block of the first one")
-    most_block: PortCount | None = Field(None, description="for growing-block: the block that a host grows to at most")
+    max_block: PortCount | None = Field(None, description="for growing-block: the block that a host grows to at most")
     nodes: Annotated[int, Field(strict=True, ge=1)] | None = Field(
-        None, description="for node-share: nodes behind one address; left out: the exit's nodes"
+        None, description="for node-share: nodes behind one address; default: the exit's nodes"
     )
     per_node: PortCount | None = Field(
-        None, description="for node-share: ports of one node on one address; left out: an even part of per_address"
+        None, description="for node-share: ports of one node on one address; default: an even part of per_address"
     )
     spread: Literal["connection", "host"] = Field(
         "connection", description="for node-share: what the hash sends to one node, each connection or each host"
@@ -154,16 +154,16 @@ class Ports(Strict):
         growing, nodes = self.assignment == "growing-block", self.assignment == "node-share"
         if blocks != (self.block is not None):
             raise unfit("block with host-block or growing-block, and only with them", "Add block: ports of a host.")
-        if growing != (self.most_block is not None):
-            raise unfit("most_block with growing-block, and only with it", "Add most_block: the largest block.")
+        if growing != (self.max_block is not None):
+            raise unfit("max_block with growing-block, and only with it", "Add max_block: the largest block.")
         if not nodes and (self.nodes or self.per_node):
             raise unfit("nodes and per_node only with node-share")
         if nodes and not self.per_node and (self.nodes or 1) > self.per_address:
             raise unfit("at least one port for each node", "Give per_node, or fewer nodes.")
-        if (self.block or 0) > self.per_address or (self.most_block or 0) > self.per_address:
+        if (self.block or 0) > self.per_address or (self.max_block or 0) > self.per_address:
             raise unfit(f"a block of at most per_address, {self.per_address} ports", "A block lies on one address.")
-        if self.block and self.most_block and not _doubles(self.block, self.most_block):
-            raise unfit("a most_block that is block doubled some times")
+        if self.block and self.max_block and not _doubles(self.block, self.max_block):
+            raise unfit("a max_block that is block doubled some times")
         return self
 
 
@@ -174,19 +174,19 @@ def _doubles(first: int, last: int) -> bool:
     return last % first == 0 and (last // first).bit_count() == 1
 
 
-class Release(Strict):
+class MappingTimeouts(Strict):
     """How long a translated port stays taken after its connection ended, in seconds, by ending."""
 
     closed: Number = Field(0.0, description="closed in order by both ends, s")
     reset: Number = Field(0.0, description="ended by a reset, s")
     idle: Number = Field(0.0, description="never ended, given up for idle, s")
-    half_closed: Number | None = Field(None, description="closed by one end only, s; left out: as idle")
-    rejected: Number | None = Field(None, description="turned away by the far side, s; left out: as reset")
-    unanswered: Number | None = Field(None, description="first packet never answered, s; left out: as idle")
+    half_closed: Number | None = Field(None, description="closed by one end only, s; default: as idle")
+    rejected: Number | None = Field(None, description="turned away by the far side, s; default: as reset")
+    unanswered: Number | None = Field(None, description="first packet never answered, s; default: as idle")
     udp_idle: Number = Field(0.0, description="UDP, given up for idle, s")
-    udp_one_way: Number | None = Field(None, description="UDP never answered, s; left out: as udp_idle")
-    udp_answered: Number | None = Field(None, description="UDP answered, s; left out: as udp_idle")
-    udp_streaming: Number | None = Field(None, description="UDP in long exchanges, s; left out: as udp_idle")
+    udp_one_way: Number | None = Field(None, description="UDP never answered, s; default: as udp_idle")
+    udp_answered: Number | None = Field(None, description="UDP answered, s; default: as udp_idle")
+    udp_streaming: Number | None = Field(None, description="UDP in long exchanges, s; default: as udp_idle")
 
     def after(self, ending: Ending) -> float:
         """Seconds after this ending."""
@@ -242,15 +242,15 @@ class Offer(Strict):
     protocols: tuple[Literal["tcp", "udp"], ...] = Field(
         ("tcp", "udp"), description="the transport protocols that it translates"
     )
-    release_s: Release = Field(
-        default_factory=Release, description="how long a port stays taken after its connection, s"
+    mapping_timeout_s: MappingTimeouts = Field(
+        default_factory=MappingTimeouts, description="how long a port stays taken after its connection, s"
     )
     limits: Limits = Field(default_factory=Limits, description="caps of one gateway")
     rates: Rates = Field(default_factory=Rates, description="what it costs")
     rates_by_region: dict[str, Rates] = Field({}, description="what it costs in regions where that is something else")
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     services: tuple[str, ...] | None = Field(
-        None, description="for endpoints: the destinations it leads to, by name; left out: every service"
+        None, description="for endpoints: the destinations it leads to, by name; default: every service"
     )
 
     def rates_in(self, region: str) -> Rates:
@@ -297,7 +297,7 @@ class Transfer(Strict):
 
     internet_out_per_gb: Rate = Field(Decimal(0), description="leaving to the internet, out only")
     service_out_per_gb: Rate | None = Field(
-        None, description="leaving by a door to the provider's own services; left out: as internet_out_per_gb"
+        None, description="leaving by a door to the provider's own services; default: as internet_out_per_gb"
     )
     cross_zone_per_gb: Money = Field(Decimal(0), description="crossing from one zone to another, both ways")
     cross_network_per_gb: Money = Field(
@@ -316,7 +316,7 @@ class Commitment(Strict):
     items: tuple[Literal["hours", "addresses", "processed", "internet out"], ...] = Field(
         ("hours",), description="the items of the bill that it covers"
     )
-    offers: tuple[str, ...] = Field((), description="the offers that it covers; left out: all")
+    offers: tuple[str, ...] = Field((), description="the offers that it covers; default: all")
 
     def covers(self, item: str, offer: str) -> bool:
         """Whether an item of the bill for an exit of this offer is one of those that cost less."""
@@ -334,7 +334,7 @@ class Catalogue(Strict):
 
     catalogue: str = Field(description="the provider's name")
     currency: str = Field(description="of all rates")
-    noted: Day = Field(description="the day these figures were read")
+    read_on: Day = Field(description="the day these figures were read")
     source: str = Field("", description="where they were read")
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
     volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")

@@ -18,7 +18,7 @@ SECTIONS = (
     "destinations",
     "workloads",
     "flows",
-    "rhythms",
+    "profiles",
     "public_addresses",
 )
 """The sections that a CSV can hold, named by the key `SECTION_csv`."""

@@ -3,7 +3,7 @@
 The first column is `name`; each other heading is a key, with dots for keys inside (`tags.cost_centre`)
 and `[]` behind it for a list, whose entries have blanks between (`subnets[]`). Cells are read like YAML
 scalars; an empty one says nothing. Two sections have shapes of their own: `route_tables` has a row for
-each route (`name`, `to`, `exit`, `origin`), and a row of `rhythms` is a name and its multipliers in order.
+each route (`name`, `to`, `exit`, `origin`), and a row of `profiles` is a name and its multipliers in order.
 """
 
 import csv
@@ -74,7 +74,7 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         tree.lines.setdefault(name, line)
         if section == "route_tables":
             _add_route(entries.setdefault(name, {}), _entry(row, paths))
-        elif section == "rhythms":
+        elif section == "profiles":
             entries[name] = [scalar(cell.strip()) for cell in row[1:] if cell.strip()]
         else:
             entries[name] = _entry(row, paths)

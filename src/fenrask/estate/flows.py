@@ -4,7 +4,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import ConfigDict, Field, model_validator
 
-from fenrask.estate.lives import Law, Life
+from fenrask.estate.durations import DurationLaw, Life
 from fenrask.estate.values import Count, Number, Share, Strict, unfit
 
 __all__ = ["ENDINGS", "Ending", "Flow"]
@@ -17,7 +17,7 @@ ENDINGS: tuple[Ending, ...] = (
 )  # fmt: skip
 """How a connection can end; a translator may keep its port for another time after each."""
 
-_LOADS = ("per_host_per_s", "people", "pool_per_host")
+_LOADS = ("per_host_per_s", "users", "persistent_per_host")
 _ENDING_SHARES = ("reset_share", "half_closed_share", "rejected_share", "unanswered_share")
 _UDP_SHARES = ("udp_one_way_share", "udp_streaming_share")
 
@@ -30,20 +30,18 @@ class Flow(Strict):
     from_: str = Field(alias="from", description="the workload")
     to: str = Field(description="the destination")
     per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
-    people: Number | None = Field(None, description="people at work at once when the rhythm's multiplier is 1")
-    connections_per_person: Number | None = Field(None, description="connections that each of them holds at once")
-    pool_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
-    most_per_host: Annotated[int, Field(strict=True, ge=1)] | None = Field(
+    users: Number | None = Field(None, description="people at work at once when the profile's multiplier is 1")
+    connections_per_user: Number | None = Field(None, description="connections that each of them holds at once")
+    persistent_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
+    max_per_host: Annotated[int, Field(strict=True, ge=1)] | None = Field(
         None, description="connections that a host holds at most, by its own limit"
     )
-    rhythm: str | None = Field(None, description="the load profile that multiplies the load; left out: level")
+    profile: str | None = Field(None, description="the load profile that multiplies the load; default: level")
     burstiness: Annotated[float, Field(strict=True, gt=0)] = Field(
         1.0, description="variance-to-mean ratio of busy connections; 1 for arrivals independent of each other"
     )
-    life_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
-    orderly_share: Share | None = Field(
-        None, description="closed by both ends; left out: all that ends in no other way"
-    )
+    duration_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
+    closed_share: Share | None = Field(None, description="closed by both ends; default: all that ends in no other way")
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
     half_closed_share: Share = Field(0.0, description="closed by one end only")
     rejected_share: Share = Field(0.0, description="turned away by the far side: no life, but a port for a while")
@@ -64,16 +62,16 @@ class Flow(Strict):
     packet_bytes: Annotated[Count, Field(ge=1)] = Field(800, description="mean size of its packets, bytes")
 
     @property
-    def life_mean_s(self) -> float:
+    def duration_mean_s(self) -> float:
         """Mean life, s, of connections that come about."""
-        return self.life_s.mean_s if isinstance(self.life_s, Law) else self.life_s
+        return self.duration_s.mean_s if isinstance(self.duration_s, DurationLaw) else self.duration_s
 
     @property
     def ending_key(self) -> tuple[object, ...]:
         """What makes two flows' holds alike, at one exit and with one protocol."""
-        life = self.life_s if not isinstance(self.life_s, Law) else id(self.life_s)
-        tcp = (self.orderly_share, *(getattr(self, name) for name in _ENDING_SHARES))
-        return (life, *tcp, self.udp_one_way_share, self.udp_streaming_share)
+        duration = self.duration_s if not isinstance(self.duration_s, DurationLaw) else id(self.duration_s)
+        tcp = (self.closed_share, *(getattr(self, name) for name in _ENDING_SHARES))
+        return (duration, *tcp, self.udp_one_way_share, self.udp_streaming_share)
 
     def endings(self, protocol: str) -> dict[Ending, float]:
         """The share of each way to end, of `tcp` or `udp`; they sum to 1."""
@@ -82,14 +80,14 @@ class Flow(Strict):
             answered = max(0.0, 1.0 - one_way - streaming)
             return {"udp_one_way": one_way, "udp_answered": answered, "udp_streaming": streaming}
         others = self.reset_share + self.half_closed_share + self.rejected_share + self.unanswered_share
-        orderly = max(0.0, 1.0 - others) if self.orderly_share is None else self.orderly_share
+        closed = max(0.0, 1.0 - others) if self.closed_share is None else self.closed_share
         return {
-            "closed": orderly,
+            "closed": closed,
             "reset": self.reset_share,
             "half_closed": self.half_closed_share,
             "rejected": self.rejected_share,
             "unanswered": self.unanswered_share,
-            "idle": max(0.0, 1.0 - orderly - others),
+            "idle": max(0.0, 1.0 - closed - others),
         }
 
     @model_validator(mode="after")
@@ -97,17 +95,17 @@ class Flow(Strict):
         given = [name for name in _LOADS if getattr(self, name) is not None]
         if len(given) != 1:
             raise unfit(f"exactly one of {', '.join(_LOADS)}", "State the flow's load in one way.")
-        if (self.people is None) != (self.connections_per_person is None):
-            raise unfit("people together with connections_per_person", "Give both or neither.")
-        if self.people is not None and self.life_mean_s == 0:
-            raise unfit("a life above 0 s where connections are held by people", "Set life_s.")
-        for shares in (("orderly_share", *_ENDING_SHARES), _UDP_SHARES):
+        if (self.users is None) != (self.connections_per_user is None):
+            raise unfit("people together with connections_per_user", "Give both or neither.")
+        if self.users is not None and self.duration_mean_s == 0:
+            raise unfit("a life above 0 s where connections are held by people", "Set duration_s.")
+        for shares in (("closed_share", *_ENDING_SHARES), _UDP_SHARES):
             if sum(getattr(self, name) or 0.0 for name in shares) > 1.0 + 1e-12:
                 raise unfit(f"{', '.join(shares[:-1])} and {shares[-1]} that sum to at most 1")
-        for way in ("out", "in"):
-            both = [getattr(self, f"{way}_kib_per_connection"), getattr(self, f"{way}_gib_per_month")]
+        for path in ("out", "in"):
+            both = [getattr(self, f"{path}_kib_per_connection"), getattr(self, f"{path}_gib_per_month")]
             if None not in both:
-                raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
-        if self.pool_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
+                raise unfit(f"{path}_kib_per_connection or {path}_gib_per_month, not both")
+        if self.persistent_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
             raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
         return self

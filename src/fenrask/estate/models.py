@@ -1,4 +1,4 @@
-"""What the engineer wrote: networks, subnets, tables, exits, destinations, workloads, rhythms.
+"""What the engineer wrote: networks, subnets, tables, exits, destinations, workloads, profiles.
 
 Each field is its own row of documentation: type, unit in the key, default, one sentence. The JSON
 Schema and the format's documentation are computed from here.
@@ -47,7 +47,7 @@ class Subnet(Strict):
     zone: str | None = Field(None, description="the zone it lies in; left out where it spans its region")
     prefix: PrefixText = Field(description="its prefix")
     prefix_v6: PrefixText | None = Field(None, description="its IPv6 prefix, beside an IPv4 one")
-    routes: str | None = Field(None, description="its route table; left out: the network's, if it has one")
+    routes: str | None = Field(None, description="its route table; default: the network's, if it has one")
     learns: bool = Field(True, description="whether learned and injected routes are put into its table")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
@@ -165,7 +165,7 @@ class Destination(Strict):
     )
     region: str = Field("", description="the region that a service lies in")
     allowed: tuple[PrefixText, ...] = Field(
-        (), description="the prefixes on the partner's allow-list today; left out: not known"
+        (), description="the prefixes on the partner's allow-list today; default: not known"
     )
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
@@ -204,7 +204,7 @@ class PublicAddress(Strict):
     class_: str = Field("", alias="class", description="its class, in the provider's words")
 
 
-Rhythm = Annotated[
+Profile = Annotated[
     tuple[Number, ...],
     WithJsonSchema(
         {
@@ -219,10 +219,10 @@ Rhythm = Annotated[
 class Targets(Strict):
     """What the plan has to reach."""
 
-    refused_share: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
+    blocking: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         1e-4, description="largest share of new connections refused at the busiest moment"
     )
-    growth_room: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
+    growth_margin: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
 
 
 class Estate(Strict):
@@ -240,17 +240,17 @@ class Estate(Strict):
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")
-    rhythms: dict[str, Rhythm] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
+    profiles: dict[str, Profile] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
     wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
     stress: dict[str, Case] = Field({}, description="what may go wrong, by name: the cases of `fenrask stress`")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 
     @model_validator(mode="after")
-    def _rhythm_lengths(self) -> Self:
-        wrong = [name for name, values in self.rhythms.items() if len(values) not in (24, 168)]
+    def _profile_lengths(self) -> Self:
+        wrong = [name for name, values in self.profiles.items() if len(values) not in (24, 168)]
         if wrong:
-            raise unfit(f"24 or 168 multipliers in each rhythm, not as in {', '.join(wrong)}")
+            raise unfit(f"24 or 168 multipliers in each profile, not as in {', '.join(wrong)}")
         return self
 
     @model_validator(mode="after")
@@ -273,37 +273,37 @@ class Estate(Strict):
     def has_session(self, name: str) -> bool:
         """Whether an exit, or one of its routers (EXIT/ROUTER), has a routing session."""
         exit_name, _, router = name.partition("/")
-        way_out = self.exits.get(exit_name)
-        if way_out is None:
+        exit_ = self.exits.get(exit_name)
+        if exit_ is None:
             return False
-        routers = getattr(way_out, "routers", {})
-        return router in routers if router else bool({"routers", "session"} & {*type(way_out).model_fields})
+        routers = getattr(exit_, "routers", {})
+        return router in routers if router else bool({"routers", "session"} & {*type(exit_).model_fields})
 
     @cached_property
     def fallback_of(self) -> dict[str, str]:
         """The name of the exit that takes what no route matches, by network."""
-        doors: dict[str, str] = {}
-        for name, way_out in self.exits.items():
-            if way_out.fallback and way_out.of_network:
-                doors.setdefault(way_out.of_network, name)
-        return doors
+        internet_exits: dict[str, str] = {}
+        for name, exit_ in self.exits.items():
+            if exit_.fallback and exit_.of_network:
+                internet_exits.setdefault(exit_.of_network, name)
+        return internet_exits
 
     @cached_property
     def by_name(self) -> dict[tuple[str | None, str | None], str]:
         """The exit that hosts of a network reach by a destination's name, by network and destination."""
         found: dict[tuple[str | None, str | None], str] = {}
-        for name, way_out in self.exits.items():
-            if way_out.found_by_name:
-                for destination in way_out.carries or ():
-                    found.setdefault((self.network_of(way_out), destination), name)
+        for name, exit_ in self.exits.items():
+            if exit_.found_by_name:
+                for destination in exit_.carries or ():
+                    found.setdefault((self.network_of(exit_), destination), name)
         return found
 
     @cached_property
     def _peers(self) -> dict[str, list[tuple[str, str]]]:
         found: dict[str, list[tuple[str, str]]] = {}
-        for name, way_out in self.exits.items():
-            if way_out.onward is Onward.JOINED:
-                one, other = way_out.joins
+        for name, exit_ in self.exits.items():
+            if exit_.onward is Onward.JOINED:
+                one, other = exit_.joins
                 found.setdefault(one, []).append((name, other))
                 found.setdefault(other, []).append((name, one))
         return found
@@ -317,9 +317,9 @@ class Estate(Strict):
         """Subnets by prefix, both families."""
         return PrefixTable((prefix, name) for name, subnet in self.subnets.items() for prefix in subnet.prefixes)
 
-    def zones_of(self, way_out: ExitModel) -> tuple[str, ...]:
+    def zones_of(self, exit_: ExitModel) -> tuple[str, ...]:
         """The zones an exit stands in; none for an exit of a whole network or region."""
-        zones = (self.subnets[name].zone for name in way_out.stands_in if name in self.subnets)
+        zones = (self.subnets[name].zone for name in exit_.in_subnets if name in self.subnets)
         return tuple(zone for zone in zones if zone is not None)
 
     def table_of(self, subnet: str) -> str | None:
@@ -327,16 +327,16 @@ class Estate(Strict):
         stated = self.subnets[subnet]
         return stated.routes or self.networks[stated.network].routes
 
-    def region_of(self, way_out: ExitModel) -> str:
+    def region_of(self, exit_: ExitModel) -> str:
         """The region an exit lies in; empty where none is told."""
-        network = self.network_of(way_out)
+        network = self.network_of(exit_)
         return self.networks[network].region if network in self.networks else ""
 
-    def network_of(self, way_out: ExitModel) -> str | None:
+    def network_of(self, exit_: ExitModel) -> str | None:
         """The network an exit belongs to; None for one that joins several, or hangs on a hub."""
-        for name in way_out.stands_in:
+        for name in exit_.in_subnets:
             return self.subnets[name].network
-        return way_out.of_network
+        return exit_.of_network
 
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""

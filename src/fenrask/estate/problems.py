@@ -166,7 +166,7 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("workloads", "*", "requires", "*"), "destinations"),
     (("flows", "*", "from"), "workloads"),
     (("flows", "*", "to"), "destinations"),
-    (("flows", "*", "rhythm"), "rhythms"),
+    (("flows", "*", "profile"), "profiles"),
 )
 
 

@@ -44,8 +44,8 @@ class Described:
 
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""
-        way_out = self.estate.exits.get(exit_name)
-        return self.catalogue.offers.get(way_out.offer_name) if way_out else None
+        exit_ = self.estate.exits.get(exit_name)
+        return self.catalogue.offers.get(exit_.offer_name) if exit_ else None
 
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""
@@ -61,17 +61,17 @@ class Described:
         catalogue_data, tree = _read(file, problems)
         catalogue = None if problems else _validated(Catalogue, catalogue_data, tree.place, problems)
         offers: dict[str, dict[str, str]] = {}
-        for name, way_out in self.estate.exits.items() if catalogue else ():
-            carried = (way_out.carries or ("",))[0]
+        for name, exit_ in self.estate.exits.items() if catalogue else ():
+            carried = (exit_.carries or ("",))[0]
             fitting = {
                 key: one
                 for key, one in (catalogue.offers if catalogue else {}).items()
-                if one.kind == way_out.kind and one.leads_to(carried)
+                if one.kind == exit_.kind and one.leads_to(carried)
             }
-            if way_out.offer_name and fitting:
+            if exit_.offer_name and fitting:
                 offers[name] = {"offer": min(fitting, key=lambda key: fitting[key].rates.hour)}
-            elif way_out.offer_name:
-                expected = f"an offer of kind {way_out.kind!r}, as {name} has"
+            elif exit_.offer_name:
+                expected = f"an offer of kind {exit_.kind!r}, as {name} has"
                 problems.append(Problem(tree.place(("offers",)), "none of that kind", expected))
         if problems:
             raise UnusableInput(problems)

@@ -8,7 +8,7 @@ from fenrask.estate import Described, Estate
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, is_public, parse_address
 from fenrask.records.observations import Observation
-from fenrask.routing import Source, Way, flow_ways
+from fenrask.routing import FlowPath, Source, flow_paths
 
 __all__ = ["Confirmed", "confirm"]
 
@@ -38,10 +38,10 @@ def confirm(described: Described, observations: Sequence[Observation]) -> list[C
 
     UnusableInput for senders or destinations that the estate does not know.
     """
-    ways = flow_ways(described)
-    planned: dict[tuple[str, str], list[Way]] = {}
-    for way in ways.ways:
-        planned.setdefault((way.subnet, described.estate.flows[way.flow].to), []).append(way)
+    paths = flow_paths(described)
+    planned: dict[tuple[str, str], list[FlowPath]] = {}
+    for path in paths.paths:
+        planned.setdefault((path.subnet, described.estate.flows[path.flow].to), []).append(path)
     tally: dict[tuple[str, str, Address], int] = {}
     problems: list[Problem] = []
     for one in observations:
@@ -74,18 +74,18 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
 
 def _judged(
     described: Described,
-    planned: dict[tuple[str, str], list[Way]],
+    planned: dict[tuple[str, str], list[FlowPath]],
     subnet: str,
     destination: str,
     seen_as: Address,
     times: int,
 ) -> Confirmed:
     sources = [
-        way.walk.source
-        for (at, to), ways in planned.items()
+        path.trace.source
+        for (at, to), paths in planned.items()
         if to == destination and subnet in ("", at)
-        for way in ways
-        if way.walk.verdict.arrives
+        for path in paths
+        if path.trace.verdict.arrives
     ]
     told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
     verdict, cause, check_next = _verdict(described, subnet, destination, seen_as, sources)
@@ -129,16 +129,16 @@ def _shows(source: Source, address: Address) -> bool:
 
 
 def _unseen(
-    planned: dict[tuple[str, str], list[Way]], tally: dict[tuple[str, str, Address], int]
+    planned: dict[tuple[str, str], list[FlowPath]], tally: dict[tuple[str, str, Address], int]
 ) -> Iterator[Confirmed]:
     """Planned pairs that no observation speaks of, of destinations that were observed at all."""
     observed = {destination for _, destination, _ in tally}
     by_pair = {(subnet, destination) for subnet, destination, _ in tally}
     seen = {(destination, address) for _, destination, address in tally}
-    for (subnet, destination), ways in planned.items():
+    for (subnet, destination), paths in planned.items():
         if destination not in observed or (subnet, destination) in by_pair:
             continue
-        sources = [way.walk.source for way in ways if way.walk.verdict.arrives]
+        sources = [path.trace.source for path in paths if path.trace.verdict.arrives]
         if any(to == destination and _shows(one, address) for one in sources for to, address in seen):
             continue
         told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"

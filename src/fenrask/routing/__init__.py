@@ -1,15 +1,12 @@
 """Tables, the walk, what needs it breaks, and findings about routes."""
 
-from fenrask.routing.needs import NEEDS, BrokenNeed, broken_needs
-from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
+from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
+from fenrask.routing.paths import FlowPath, Paths, effective_routes, flow_paths, trace_from, traces_to
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
-from fenrask.routing.walk import Walker
-from fenrask.routing.ways import Way, Ways, effective_routes, flow_ways, trace, walks_to
+from fenrask.routing.tracing import Tracer
 
 __all__ = [
     "LOCAL",
-    "NEEDS",
-    "BrokenNeed",
     "Hop",
     "Packet",
     "Routes",
@@ -17,13 +14,12 @@ __all__ = [
     "SubnetTable",
     "TableRoute",
     "Verdict",
-    "Walk",
-    "Way",
-    "Walker",
-    "Ways",
-    "broken_needs",
+    "Trace",
+    "FlowPath",
+    "Tracer",
+    "Paths",
     "effective_routes",
-    "flow_ways",
-    "trace",
-    "walks_to",
+    "flow_paths",
+    "trace_from",
+    "traces_to",
 ]

@@ -8,7 +8,7 @@ from fenrask.estate import Onward
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 from fenrask.routing.tables import LOCAL, TableRoute
 
-__all__ = ["Hop", "Packet", "Source", "Verdict", "Walk"]
+__all__ = ["Hop", "Packet", "Source", "Verdict", "Trace"]
 
 
 class Verdict(Enum):
@@ -96,7 +96,7 @@ class Hop:
 
 
 @dataclass(frozen=True)
-class Walk:
+class Trace:
     """A whole way there, and back: its hops, its verdict, and what the far side sees."""
 
     subnet: str

@@ -5,10 +5,10 @@ from dataclasses import dataclass, field
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, Prefix
-from fenrask.routing.packets import Hop, Packet, Source, Verdict, Walk
+from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
-__all__ = ["Replies", "WayBack", "way_back"]
+__all__ = ["Replies", "ReturnPath", "return_path"]
 
 
 @dataclass
@@ -29,20 +29,20 @@ class _Lost(Exception):
 
 
 @dataclass(frozen=True)
-class WayBack:
+class ReturnPath:
     """Why an answer is lost (None where it comes back), and its steps inside the estate."""
 
     lost: Verdict | None
     why: str
     hops: tuple[Hop, ...]
 
-    def answer(
+    def reply(
         self, subnet: str, packet: Packet, verdict: Verdict, hops: tuple[Hop, ...], onward: Onward | None, why: str
-    ) -> Walk:
+    ) -> Trace:
         """A walk that arrives, with its way back; its verdict changes where the answer is lost."""
         if self.lost is None:
-            return Walk(subnet, packet, verdict, hops, onward, why, self.hops)
-        return Walk(subnet, packet, self.lost, hops, None, self.why, self.hops)
+            return Trace(subnet, packet, verdict, hops, onward, why, self.hops)
+        return Trace(subnet, packet, self.lost, hops, None, self.why, self.hops)
 
 
 class Replies:
@@ -50,45 +50,45 @@ class Replies:
 
     def __init__(self, routes: Routes) -> None:
         self.routes = routes
-        self._known: dict[tuple[object, ...], WayBack] = {}
+        self._known: dict[tuple[object, ...], ReturnPath] = {}
 
-    def answered(self, walk: Walk) -> Walk:
+    def replied(self, trace: Trace) -> Trace:
         """The walk with its way back; its verdict changes where the answer is lost, or misses a keeper of state."""
-        if not walk.verdict.arrives:
-            return walk
+        if not trace.verdict.arrives:
+            return trace
         # On the internet and in a service all destinations answer alike.
-        alike = walk.onward in (Onward.INTERNET, Onward.SERVICE)
-        packet = walk.packet
-        sender = (walk.subnet, packet.public_host, packet.address.version)
-        key = (sender, walk.exits, walk.source.exit, walk.onward, None if alike else packet.address)
+        alike = trace.onward in (Onward.INTERNET, Onward.SERVICE)
+        packet = trace.packet
+        sender = (trace.subnet, packet.public_host, packet.address.version)
+        key = (sender, trace.exits, trace.source.exit, trace.onward, None if alike else packet.address)
         if key not in self._known:
-            self._known[key] = way_back(self.routes, walk)
-        return self._known[key].answer(walk.subnet, packet, walk.verdict, walk.hops, walk.onward, walk.why)
+            self._known[key] = return_path(self.routes, trace)
+        return self._known[key].reply(trace.subnet, packet, trace.verdict, trace.hops, trace.onward, trace.why)
 
 
-def way_back(routes: Routes, walk: Walk) -> WayBack:
+def return_path(routes: Routes, trace: Trace) -> ReturnPath:
     """The way back of a walk that arrives."""
-    legs = _legs(routes.estate, walk)
+    legs = _legs(routes.estate, trace)
     back: list[Hop] = []
     try:
-        _first_leg(routes, walk, legs[-1], back)
+        _first_leg(routes, trace, legs[-1], back)
         for leg, owner in zip(legs[-2::-1], legs[:0:-1], strict=True):
-            place = routes.estate.exits[owner.source.exit].stands_in
+            place = routes.estate.exits[owner.source.exit].in_subnets
             if place:
-                _along(routes, routes.of(place[0]), place[0], leg, walk, back)
+                _along(routes, routes.of(place[0]), place[0], leg, trace, back)
     except _Lost as lost:
-        return WayBack(lost.verdict, lost.why, tuple(back))
-    return WayBack(None, "", tuple(back))
+        return ReturnPath(lost.verdict, lost.why, tuple(back))
+    return ReturnPath(None, "", tuple(back))
 
 
-def _legs(estate: Estate, walk: Walk) -> list[_Leg]:
-    subnet = estate.subnets[walk.subnet]
-    first = walk.hops[0].source if walk.hops else Source("host")
+def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
+    subnet = estate.subnets[trace.subnet]
+    first = trace.hops[0].source if trace.hops else Source("host")
     if first.kind == "exit":
-        wants_v6 = subnet.prefix.version != walk.packet.address.version and subnet.prefix_v6 is not None
+        wants_v6 = subnet.prefix.version != trace.packet.address.version and subnet.prefix_v6 is not None
         first = Source("host", prefix=subnet.prefix_v6 if wants_v6 else subnet.prefix, network=subnet.network)
     legs = [_Leg(first)]
-    for hop in walk.hops:
+    for hop in trace.hops:
         if hop.source.kind == "exit" and hop.source.exit == hop.exit:
             legs.append(_Leg(hop.source))
         elif hop.exit in estate.exits and estate.exits[hop.exit].keeps_state:
@@ -96,32 +96,32 @@ def _legs(estate: Estate, walk: Walk) -> list[_Leg]:
     return legs
 
 
-def _first_leg(routes: Routes, walk: Walk, leg: _Leg, back: list[Hop]) -> None:
+def _first_leg(routes: Routes, trace: Trace, leg: _Leg, back: list[Hop]) -> None:
     """From the far side to the owner of the last source."""
     estate = routes.estate
-    if walk.onward is Onward.THIRD_PARTY:
-        name = walk.exits[-1]
+    if trace.onward is Onward.THIRD_PARTY:
+        name = trace.exits[-1]
         line = estate.exits[name]
         for prefix in _prefixes(leg.source):
             if line.known_beyond is not None and not any(_holds(known, prefix) for known in line.known_beyond):
                 raise _Lost(Verdict.NO_RETURN, f"{name} does not advertise {prefix}: no answer finds its way back")
         place = line.attached_to or ""
         table = routes.of(place) if place else routes.of_network(line.of_network or "")
-        _along(routes, table, place, leg, walk, back)
-    elif walk.onward in (None, Onward.JOINED):
-        origin = _subnet_of(estate, walk.packet.address)
+        _along(routes, table, place, leg, trace, back)
+    elif trace.onward in (None, Onward.JOINED):
+        origin = _subnet_of(estate, trace.packet.address)
         if origin and not leg.source.public:
-            _along(routes, routes.of(origin), origin, leg, walk, back)
+            _along(routes, routes.of(origin), origin, leg, trace, back)
         elif leg.keepers:
             raise _missed(leg.keepers[-1])
     else:
-        door = walk.exits[-1]
-        missed = [one for one in leg.keepers if one != door]
+        internet_exit = trace.exits[-1]
+        missed = [one for one in leg.keepers if one != internet_exit]
         if missed:
             raise _missed(missed[-1])
 
 
-def _along(routes: Routes, table: SubnetTable, place: str, leg: _Leg, walk: Walk, back: list[Hop]) -> None:
+def _along(routes: Routes, table: SubnetTable, place: str, leg: _Leg, trace: Trace, back: list[Hop]) -> None:
     """Follow tables from a place to the owner of a private source, past exactly the keepers of its leg."""
     target = _representative(leg.source)
     due = list(reversed(leg.keepers))
@@ -133,7 +133,7 @@ def _along(routes: Routes, table: SubnetTable, place: str, leg: _Leg, walk: Walk
         back.append(Hop(place, route, name, leg.source))
         if not name:
             raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} leads the answer back to {target}")
-        following = _next_place(routes.estate, name, place, target, walk) if name != LOCAL else None
+        following = _next_place(routes.estate, name, place, target, trace) if name != LOCAL else None
         if following is None:
             break
         if name in passed:
@@ -148,19 +148,19 @@ def _along(routes: Routes, table: SubnetTable, place: str, leg: _Leg, walk: Walk
         raise _missed(missed[0])
 
 
-def _next_place(estate: Estate, name: str, place: str, target: Address, walk: Walk) -> str | None:
+def _next_place(estate: Estate, name: str, place: str, target: Address, trace: Trace) -> str | None:
     """Where an exit takes the answer; None where it is delivered in a peered network."""
-    way = estate.exits.get(name)
-    if way is None or way.fault:
+    path = estate.exits.get(name)
+    if path is None or path.fault:
         raise _Lost(Verdict.NO_RETURN, f"the answer to {target} ends at {name}")
-    if way.onward is Onward.JOINED:
-        if not way.takes_forwarded and not _inside(estate, place, walk.packet.address):
+    if path.onward is Onward.JOINED:
+        if not path.takes_forwarded and not _inside(estate, place, trace.packet.address):
             raise _Lost(Verdict.NO_RETURN, f"{name} takes no forwarded packets: the answer ends there")
         return None
-    if way.onward is Onward.HUB:
+    if path.onward is Onward.HUB:
         return name
-    if way.is_machine:
-        inside: str = way.stands_in[0]
+    if path.is_machine:
+        inside: str = path.in_subnets[0]
         return inside
     raise _Lost(Verdict.NO_RETURN, f"the answer to {target} is sent to {name}, which cannot deliver it")
 

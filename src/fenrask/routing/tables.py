@@ -112,13 +112,13 @@ class Routes:
         """The routes of all tables that are asked after a subnet's own: those where exits stand, and those of hubs."""
         places = dict.fromkeys(
             place
-            for name, way_out in self.estate.exits.items()
-            for place in (way_out.stands_in[:1] or ((name,) if way_out.onward is Onward.HUB else ()))
+            for name, exit_ in self.estate.exits.items()
+            for place in (exit_.in_subnets[:1] or ((name,) if exit_.onward is Onward.HUB else ()))
         )
         found = {route.prefix: route for place in places for route in self.of(place).routes}
-        for hub, way_out in self.estate.exits.items():
-            if way_out.onward is Onward.HUB:
-                for network in way_out.joins:
+        for hub, exit_ in self.estate.exits.items():
+            if exit_.onward is Onward.HUB:
+                for network in exit_.joins:
                     found |= {route.prefix: route for route in self.of(hub, network).routes}
         return SubnetTable(LOCAL, tuple(found.values()))
 
@@ -137,11 +137,11 @@ class Routes:
         yield from self._static(table)
         if not learns:
             return
-        for exit_name, way_out in self.estate.exits.items():
-            if self.estate.network_of(way_out) == network:
-                yield from (TableRoute(p, exit_name, Origin.LEARNED, name, exit_name) for p in way_out.learned)
-            if network in way_out.joins:
-                yield from (TableRoute(p, exit_name, Origin.INJECTED, name, exit_name) for p in way_out.injected)
+        for exit_name, exit_ in self.estate.exits.items():
+            if self.estate.network_of(exit_) == network:
+                yield from (TableRoute(p, exit_name, Origin.LEARNED, name, exit_name) for p in exit_.learned)
+            if network in exit_.joins:
+                yield from (TableRoute(p, exit_name, Origin.INJECTED, name, exit_name) for p in exit_.injected)
 
     def _hub_routes(self, hub: str, table: str | None) -> Iterator[TableRoute]:
         joined = self.estate.exits[hub]
@@ -149,9 +149,9 @@ class Routes:
             for prefix in self.estate.networks[network].prefixes:
                 yield TableRoute(prefix, LOCAL, Origin.LOCAL, hub, network)
         yield from self._static(table)
-        for exit_name, way_out in self.estate.exits.items():
-            if way_out.attached_to == hub:
-                yield from (TableRoute(p, exit_name, Origin.LEARNED, hub, exit_name) for p in way_out.learned)
+        for exit_name, exit_ in self.estate.exits.items():
+            if exit_.attached_to == hub:
+                yield from (TableRoute(p, exit_name, Origin.LEARNED, hub, exit_name) for p in exit_.learned)
 
     def _local(self, network: str, table: str) -> Iterator[TableRoute]:
         """A network's own prefixes, and those of networks peered with it directly."""

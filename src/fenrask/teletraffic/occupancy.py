@@ -14,9 +14,9 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
-from fenrask.teletraffic.holds import Hold, stacked
+from fenrask.teletraffic.holding import HoldingTime, stacked
 
-__all__ = ["Peak", "held", "held_each", "peak_held", "peak_near"]
+__all__ = ["Peak", "concurrent", "concurrent_each", "peak_concurrent", "peak_near"]
 
 _MOST_STEPS = 2_000_000
 _REST = 1e-13
@@ -28,7 +28,7 @@ _POINTS = 4
 """Moments in each step that are looked at before a peak is refined."""
 
 
-def held(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, hold: Hold) -> Any:
+def concurrent(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holding_time: HoldingTime) -> Any:
     """Mean connections held at `times_s`, for rates that repeat after `len(rates_per_s) * step_s`.
 
     times_s: any shape, s, of any sign; rates_per_s: shape (n_steps,), new connections per second, each
@@ -36,10 +36,10 @@ def held(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, hold: Hold) 
     of the shape of times_s. UnusableInput for a step of 0 or rates that are negative or not finite.
     """
     times = np.asarray(times_s, dtype=np.float64)
-    return held_each(times.ravel(), rates_per_s, step_s, [hold])[0].reshape(times.shape)[()]
+    return concurrent_each(times.ravel(), rates_per_s, step_s, [holding_time])[0].reshape(times.shape)[()]
 
 
-def held_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[Hold]) -> Floats:
+def concurrent_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[HoldingTime]) -> Floats:
     """`held` for many laws at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     if rates.ndim != 1 or not rates.size or not np.isfinite(step_s) or step_s <= 0:
@@ -75,11 +75,11 @@ class Peak:
     """The busiest moment: when, how many are held, and how long after the first highest step began it is."""
 
     time_s: float
-    held: float
+    concurrent: float
     lag_s: float
 
 
-def peak_held(rates_per_s: ArrayLike, step_s: float, hold: Hold) -> Peak:
+def peak_concurrent(rates_per_s: ArrayLike, step_s: float, holding_time: HoldingTime) -> Peak:
     """The busiest moment of a period, between steps too, with its lag behind the start of the highest rate.
 
     Arguments as those of `held`; the lag is positive, within one period.
@@ -87,13 +87,13 @@ def peak_held(rates_per_s: ArrayLike, step_s: float, hold: Hold) -> Peak:
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     period = rates.size * step_s
     grid: Floats = np.arange(rates.size * _POINTS, dtype=np.float64) * float(step_s / _POINTS)
-    values = held_each(grid, rates, step_s, [hold])[0]
-    time, value = peak_near(lambda times: held_each(times, rates, step_s, [hold])[0], grid, values)
+    values = concurrent_each(grid, rates, step_s, [holding_time])[0]
+    time, value = peak_near(lambda times: concurrent_each(times, rates, step_s, [holding_time])[0], grid, values)
     start = float(np.argmax(rates)) * step_s
     return Peak(float(np.mod(time, period)), value, float(np.mod(time - start, period)))
 
 
-def peak_near(held_at: Callable[[Floats], Floats], grid: Floats, values: Floats) -> tuple[float, float]:
+def peak_near(concurrent_at: Callable[[Floats], Floats], grid: Floats, values: Floats) -> tuple[float, float]:
     """The highest point of a function without jumps near the highest of its values on an even grid.
 
     Returns its time, which may lie a little before or after the grid, and its value. The surroundings are
@@ -104,14 +104,14 @@ def peak_near(held_at: Callable[[Floats], Floats], grid: Floats, values: Floats)
     width = float(grid[1] - grid[0]) if grid.size > 1 else 0.0
     for _ in range(3 if width else 0):
         near = time + width * np.linspace(-1, 1, 41)
-        found = held_at(near)
+        found = concurrent_at(near)
         value = max(value, float(np.max(found)))
         time = float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
         width /= 20
     return time, value
 
 
-def _weights(inside: Floats, rates: Floats, step_s: float, hold: Hold) -> tuple[Floats, Floats]:
+def _weights(inside: Floats, rates: Floats, step_s: float, holding_time: HoldingTime) -> tuple[Floats, Floats]:
     """How much each step before a moment counts, s, whole periods folded; and what is left of the mean hold.
 
     inside: moments, s from their step's start. Shapes (n_moments, n_laws, n_steps) and (n_moments, n_laws, 1).
@@ -119,17 +119,17 @@ def _weights(inside: Floats, rates: Floats, step_s: float, hold: Hold) -> tuple[
     what is left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
     """
     n = rates.size
-    mean = np.atleast_2d(hold.mean_s)
+    mean = np.atleast_2d(holding_time.mean_s)
     spread, scale = float(np.ptp(rates)) * n * step_s, float(np.mean(rates)) * mean
     shape = (inside.size, mean.shape[0])
     folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, n
     while before < _MOST_STEPS:
         steps = step_s * np.arange(before - 1, before + batch)
         edges = np.maximum(inside[:, None, None] + steps, 0.0)
-        grown = hold.integrated_survival(edges)
+        grown = holding_time.integrated_survival(edges)
         folded += np.diff(grown, axis=2).reshape(*shape, -1, n).sum(axis=2)
         reached, before = grown[..., -1:], before + batch
-        if np.all(hold.survival(edges[:1, :, -1:])[0] * spread <= _REST * scale):
+        if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * scale):
             break
         batch = min(2 * batch, n * max(1, 65_536 // n))
     return folded, np.maximum(0.0, mean - reached)

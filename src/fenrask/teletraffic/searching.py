@@ -51,12 +51,12 @@ def _chain(c: float, load: float, tries: float) -> float:
     low, high = max(0, int(min(load, c) - spread)), min(int(c), int(load + spread))
     k = np.arange(low, high + 1, dtype=np.float64)
     log_f = _log_refusal(k, c, tries)
-    refused = np.exp(log_f)
+    blocked = np.exp(log_f)
     with np.errstate(divide="ignore"):
-        steps = np.log(load) + np.log1p(-refused[:-1]) - np.log(k[1:])
+        steps = np.log(load) + np.log1p(-blocked[:-1]) - np.log(k[1:])
     log_p = np.concatenate([[0.0], np.cumsum(steps)])
     weight = np.exp(log_p - np.max(log_p))
-    return float(np.sum(weight * refused) / np.sum(weight))
+    return float(np.sum(weight * blocked) / np.sum(weight))
 
 
 def _log_refusal(k: Floats, c: float, tries: float) -> Floats:

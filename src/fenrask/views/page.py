@@ -77,9 +77,9 @@ class Page:
 
     name: str
     estate: str
-    answer: tuple[str, ...]
+    summary: tuple[str, ...]
     tables: tuple[Table, ...]
     facts: Mapping[str, Any] = field(default_factory=dict)
     """Single figures, with units in their keys, for machines; the answer says them to people."""
-    left_out: tuple[str, ...] = ()
+    not_counted: tuple[str, ...] = ()
     """What could not be counted in, and why."""

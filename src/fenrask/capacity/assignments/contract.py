@@ -48,13 +48,13 @@ class Stream:
     """The share of refused connections that is tried again."""
     tied: bool = False
     """Whether each host has to keep to one address."""
-    rhythm: str = ""
-    """The rhythm of most of the load."""
+    profile: str = ""
+    """The profile of most of the load."""
 
     @cached_property
     def busiest(self) -> float:
         """The most connections held on the grid of times; `load.peak` looks between them too."""
-        return float(np.max(self.load.held))
+        return float(np.max(self.load.concurrent))
 
     def scaled(self, factor: float) -> "Stream":
         """The same with so many times the load."""
@@ -81,23 +81,23 @@ class PortUse:
     suffers: str
     """Who is refused when it is full."""
     time_s: float
-    held: float
+    concurrent: float
     capacity: int
-    refused_share: float
-    refused: Series
-    refused_per_day: float
+    blocking: float
+    blocked: Series
+    blocked_per_day: float
     begins_s: float | None = None
     """When the refused share first passes the target on the way to its worst; None where it never does, or always."""
     lag_s: float = 0.0
     level: bool = False
     """Whether as much is held at every time."""
-    rhythm: str = ""
+    profile: str = ""
     detail: str = ""
 
     @property
     def headroom(self) -> float:
         """(capacity - held) / capacity; -1 where something is held and there is nothing."""
-        return (self.capacity - self.held) / self.capacity if self.capacity else -1.0 if self.held else 0.0
+        return (self.capacity - self.concurrent) / self.capacity if self.capacity else -1.0 if self.concurrent else 0.0
 
 
 @dataclass(frozen=True)
@@ -107,7 +107,7 @@ class Replay:
     setting: Setting
     what: str
     division: Division
-    left_out: tuple[str, ...] = ()
+    not_counted: tuple[str, ...] = ()
 
 
 Streams = Sequence[Stream]

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
-from fenrask.capacity.assignments.pools import busiest_use, least, refused_share
+from fenrask.capacity.assignments.pools import blocking, busiest_use, least
 from fenrask.estate import Ports
 from fenrask.teletraffic.simulation import Blocks, Calls, Growing
 
@@ -58,7 +58,7 @@ class HostBlocks:
         groups = self._groups(streams, ports, target)
         if not groups:
             return 0
-        if any(_refused(stream, group.block, ports) > target for group in groups for stream in group.streams):
+        if any(_blocking(stream, group.block, ports) > target for group in groups for stream in group.streams):
             return None
         wanted = Counter[int]()
         for group in groups:
@@ -73,7 +73,7 @@ class HostBlocks:
         calls = calls.scaled(owners)
         if not self._growing:
             return Replay(Blocks(calls, owners, first), f"{owners} hosts of {first} ports each", Division(first))
-        last, total = ports.most_block or first, addresses * ports.per_address
+        last, total = ports.max_block or first, addresses * ports.per_address
         what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
         return Replay(Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts",))
 
@@ -93,15 +93,15 @@ class HostBlocks:
         return groups
 
     def _wanted(self, streams: list[Stream], ports: Ports, target: float) -> int:
-        block, most = ports.block or 1, (ports.most_block if self._growing else ports.block) or 1
-        while block < most and any(_refused(stream, block, ports) > target for stream in streams):
+        block, most = ports.block or 1, (ports.max_block if self._growing else ports.block) or 1
+        while block < most and any(_blocking(stream, block, ports) > target for stream in streams):
             block *= 2
         return block
 
 
-def _refused(stream: Stream, block: int, ports: Ports) -> float:
-    peak = np.array([stream.load.peak.held])
-    return float(refused_share(peak, stream, Division(block), ports.tries)[0])
+def _blocking(stream: Stream, block: int, ports: Ports) -> float:
+    peak = np.array([stream.load.peak.concurrent])
+    return float(blocking(peak, stream, Division(block), ports.tries)[0])
 
 
 def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, int]]:

@@ -22,7 +22,7 @@ from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["busiest_use", "greatest_load", "least", "least_for", "refused_share"]
+__all__ = ["busiest_use", "greatest_load", "least", "least_for", "blocking"]
 
 MOST = 2**20
 """More addresses than this are no answer."""
@@ -30,13 +30,13 @@ _NOTHING = 700.0
 _TAIL = 1e-18
 
 
-def refused_share(held: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
+def blocking(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The share of new connections refused where so many would be held; held of shape (n,).
 
     The load is even over `even_cells`; over `tied_cells` it is as a hash of hosts has it, averaged over
     connections.
     """
-    each = held / division.even_cells
+    each = concurrent / division.even_cells
     if division.even_cells > 1 and stream.peakedness != 1.0:
         # A random part of a bursty stream is less bursty.
         stream = replace(stream, peakedness=1 + (stream.peakedness - 1) / division.even_cells)
@@ -47,8 +47,8 @@ def refused_share(held: Series, stream: Stream, division: Division, search_tries
     together = (1 + others) / _whole(stream.hosts)
     load = each[:, None] * together
     capped = None if sources is None else np.broadcast_to(sources * together, load.shape).ravel()
-    refused = _loss(division.ports, load.ravel(), capped, stream, search_tries)
-    result: Series = refused.reshape(load.shape) @ chance
+    blocked = _loss(division.ports, load.ravel(), capped, stream, search_tries)
+    result: Series = blocked.reshape(load.shape) @ chance
     return result
 
 
@@ -71,7 +71,7 @@ def _companions(hosts: float, cells: int) -> tuple[Series, Series]:
     return k[keep], weight[keep] / np.sum(weight[keep])
 
 
-def _loss(ports: int, held: Series, sources: float | Series | None, stream: Stream, tries: int | None) -> Series:
+def _loss(ports: int, concurrent: Series, sources: float | Series | None, stream: Stream, tries: int | None) -> Series:
     """The formula that holds for this stream, on a pool of so many ports."""
 
     def formula(c: Series, a: Series) -> Series:
@@ -86,30 +86,30 @@ def _loss(ports: int, held: Series, sources: float | Series | None, stream: Stre
             result = np.maximum(result, limited_search_b(c, a, np.minimum(tries, c)))
         return result
 
-    refused = np.zeros(held.shape)
-    live = _may_refuse(ports, held, stream, tries)
+    blocked = np.zeros(concurrent.shape)
+    live = _may_refuse(ports, concurrent, stream, tries)
     if sources is not None:
-        sources = np.broadcast_to(sources, held.shape)[live]
+        sources = np.broadcast_to(sources, concurrent.shape)[live]
     if not live.any():
-        return refused
+        return blocked
     if not ports:
-        return np.where(held > 0, 1.0, 0.0)
+        return np.where(concurrent > 0, 1.0, 0.0)
     c = np.full(int(live.sum()), float(ports))
     if stream.retry_share:
         try:
-            refused[live] = with_retries(c, held[live], stream.retry_share, formula).blocking
+            blocked[live] = with_retries(c, concurrent[live], stream.retry_share, formula).blocking
         except NoAnswer:
-            refused[live] = 1.0
+            blocked[live] = 1.0
     else:
-        refused[live] = formula(c, held[live])
-    return refused
+        blocked[live] = formula(c, concurrent[live])
+    return blocked
 
 
-def _may_refuse(ports: int, held: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
+def _may_refuse(ports: int, concurrent: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
     """Where there is more to refuse than 1e-300: p(c; a) <= e^(-c (r - 1 - log r)), r = a / c < 1 (Chernoff)."""
-    live: NDArray[np.bool_] = held > 0
+    live: NDArray[np.bool_] = concurrent > 0
     if ports and tries is None and stream.peakedness <= 1.0 and not stream.retry_share:
-        ratio = np.where(live, held, 1.0) / ports
+        ratio = np.where(live, concurrent, 1.0) / ports
         live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
     return live
 
@@ -125,20 +125,20 @@ def _capped(c: Series, a: Series, sources: float | Series) -> Series:
 
 def _through_the_day(stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The refused share at every time of the day or week, shape (n_times,)."""
-    held = stream.load.held
+    concurrent = stream.load.concurrent
     most_of_a_cell = np.array([stream.busiest / division.even_cells])
     if not _may_refuse(division.ports, most_of_a_cell, stream, search_tries)[0]:
-        return np.zeros(held.size)
+        return np.zeros(concurrent.size)
     if stream.load.is_level:
-        return np.full(held.size, refused_share(held[:1], stream, division, search_tries)[0])
-    return refused_share(held, stream, division, search_tries)
+        return np.full(concurrent.size, blocking(concurrent[:1], stream, division, search_tries)[0])
+    return blocking(concurrent, stream, division, search_tries)
 
 
-def _refused_a_day(stream: Stream, refused: Series) -> float:
+def _refused_a_day(stream: Stream, blocked: Series) -> float:
     """Connections refused in a mean day, of all pools like this one."""
-    if not refused.any():
+    if not blocked.any():
         return 0.0
-    by_quarter = (refused + np.roll(refused, -1)) / 2
+    by_quarter = (blocked + np.roll(blocked, -1)) / 2
     by_hour = by_quarter.reshape(-1, POINTS_PER_HOUR).mean(axis=1)
     days: float = by_hour.size / 24
     refused_per_s = float(np.dot(stream.load.new_per_s, by_hour))
@@ -173,8 +173,8 @@ def busiest_use(
 
     def at_peak(number: int) -> tuple[float, float]:
         one, division = streams[number], divide(streams[number])
-        share = refused_share(np.array([one.load.peak.held]), one, division, search_tries)[0]
-        return float(share), one.load.peak.held / max(1, division.capacity)
+        share = blocking(np.array([one.load.peak.concurrent]), one, division, search_tries)[0]
+        return float(share), one.load.peak.concurrent / max(1, division.capacity)
 
     best = max(near, key=at_peak)
     stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
@@ -184,31 +184,33 @@ def busiest_use(
         pool=pool,
         suffers=suffers,
         time_s=peak.time_s,
-        held=peak.held,
+        concurrent=peak.concurrent,
         capacity=division.capacity,
-        refused_share=at_peak(best)[0],
-        refused=days[best],
-        refused_per_day=sum(_refused_a_day(one, day) for one, day in zip(streams, days, strict=True)),
-        begins_s=_begins(stream, days[best], lambda held: refused_share(held, stream, division, search_tries) > target),
+        blocking=at_peak(best)[0],
+        blocked=days[best],
+        blocked_per_day=sum(_refused_a_day(one, day) for one, day in zip(streams, days, strict=True)),
+        begins_s=_begins(
+            stream, days[best], lambda concurrent: blocking(concurrent, stream, division, search_tries) > target
+        ),
         lag_s=peak.lag_s,
         level=stream.load.is_level,
-        rhythm=stream.rhythm,
+        profile=stream.profile,
         detail=detail,
     )
 
 
-def _begins(stream: Stream, refused: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
+def _begins(stream: Stream, blocked: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
     """When too much is first refused on the way to the busiest moment; None where that is never or always."""
     load, step = stream.load, SECONDS_PER_HOUR / POINTS_PER_HOUR
-    over = is_over(load.held) if refused.any() else np.zeros(refused.size, dtype=bool)
-    if load.is_level or over.all() or not is_over(np.array([load.peak.held]))[0]:
+    over = is_over(load.concurrent) if blocked.any() else np.zeros(blocked.size, dtype=bool)
+    if load.is_level or over.all() or not is_over(np.array([load.peak.concurrent]))[0]:
         return None
     low, high = load.peak.time_s // step * step, load.peak.time_s
     while over[int(low / step) % over.size]:
         low, high = low - step, low
     for _ in range(3):
         times = np.linspace(low, high, 17)
-        first = int(np.argmax(is_over(load.held_at(times))))
+        first = int(np.argmax(is_over(load.concurrent_at(times))))
         low, high = float(times[max(0, first - 1)]), float(times[first])
     return high % (over.size * step)
 
@@ -229,10 +231,10 @@ def least_for(
     if needed > MOST:
         return None
     for one in (one for one in others if one.busiest > 0):
-        peak = np.array([one.load.peak.held])
+        peak = np.array([one.load.peak.concurrent])
 
         def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:
-            return bool(refused_share(peak, one, divide(one, addresses), search_tries)[0] <= target)
+            return bool(blocking(peak, one, divide(one, addresses), search_tries)[0] <= target)
 
         found = least(meets, needed)
         if found is None:
@@ -247,12 +249,12 @@ def _least_of_plain(streams: list[Stream], divide: Callable[[Stream, int], Divis
     if top <= 0:
         return 0
     near = sorted((one for one in streams if one.busiest >= _NEAR * top), key=lambda one: -one.busiest)[:_LOOKED_AT]
-    stream = max(near, key=lambda one: one.load.peak.held)
+    stream = max(near, key=lambda one: one.load.peak.concurrent)
     division = divide(stream, 1)
     # What is carried never exceeds the ports, so that a load far beyond them needs no closer look.
-    if not division.ports or stream.load.peak.held * (1 - target) > MOST * division.ports * division.even_cells:
+    if not division.ports or stream.load.peak.concurrent * (1 - target) > MOST * division.ports * division.even_cells:
         return MOST + 1
-    ports = int(ports_for(stream.load.peak.held / division.even_cells, target))
+    ports = int(ports_for(stream.load.peak.concurrent / division.even_cells, target))
     return -(-ports // division.ports)
 
 

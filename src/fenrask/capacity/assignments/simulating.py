@@ -11,7 +11,7 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     """One of the even cells of a pool; all of those that a hash ties hosts to."""
     calls = calls.scaled(1 / division.even_cells)
     # Connections that are open all day leave so many ports fewer to the others.
-    free = max(0, division.ports - round(stream.load.standing / division.even_cells / division.tied_cells))
+    free = max(0, division.ports - round(stream.load.persistent / division.even_cells / division.tied_cells))
     rounds, late, chance = _search(ports)
     setting: Setting
     if division.tied_cells > 1:

@@ -1,31 +1,20 @@
 """The standard designs. A new one is one file and one line in `STANDARD`."""
 
 from fenrask.designs.contract import Design
-from fenrask.designs.standard import (
-    central_hub,
-    firewall_before_gateway,
-    firewall_per_network,
-    gateway_per_network,
-    gateway_per_zone,
-    in_subnet_endpoints,
-    ipv6_outbound,
-    public_hosts,
-    routed_endpoints,
-    translator_hosts,
-)
+from fenrask.designs.standard import chains, gateways, private_endpoints, untranslated
 
-__all__ = ["STANDARD"]
+__all__ = ["CURRENT", "STANDARD"]
 
-STANDARD: tuple[Design, ...] = (
-    Design("as described", "the estate as it stands", lambda described: {}),
-    gateway_per_network.DESIGN,
-    gateway_per_zone.DESIGN,
-    routed_endpoints.DESIGN,
-    in_subnet_endpoints.DESIGN,
-    firewall_per_network.DESIGN,
-    firewall_before_gateway.DESIGN,
-    translator_hosts.DESIGN,
-    public_hosts.DESIGN,
-    central_hub.DESIGN,
-    ipv6_outbound.DESIGN,
-)
+CURRENT = Design("current", "the estate as it is described", lambda described: {})
+"""The estate itself, the first in every comparison."""
+
+STANDARD: list[Design] = [
+    CURRENT,
+    *gateways.DESIGNS,
+    private_endpoints.ROUTED,
+    private_endpoints.IN_SUBNET,
+    chains.FIREWALL_FIRST,
+    chains.CENTRAL_HUB,
+    untranslated.PUBLIC_HOSTS,
+    untranslated.IPV6,
+]

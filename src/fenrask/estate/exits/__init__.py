@@ -9,12 +9,12 @@ from pydantic import Field
 from fenrask.estate.exits.circuit import Circuit, Tunnel
 from fenrask.estate.exits.contract import Decision, ExitModel, Onward, Passing
 from fenrask.estate.exits.direct_internet import DirectInternet
+from fenrask.estate.exits.dynamic_address import DynamicAddress
 from fenrask.estate.exits.forward_proxy import ForwardProxy
 from fenrask.estate.exits.hub import Hub
 from fenrask.estate.exits.in_subnet_endpoint import InSubnetEndpoint
 from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
 from fenrask.estate.exits.ipv6_outbound import Ipv6Outbound
-from fenrask.estate.exits.lent_address import LentAddress
 from fenrask.estate.exits.peering import Peering
 from fenrask.estate.exits.routed_endpoint import RoutedEndpoint
 from fenrask.estate.exits.translation_gateway import TranslationGateway
@@ -35,7 +35,7 @@ KINDS: dict[str, type[ExitModel]] = {
     "circuit": Circuit,
     "tunnel": Tunnel,
     "ipv6-outbound": Ipv6Outbound,
-    "lent-address": LentAddress,
+    "dynamic-address": DynamicAddress,
 }
 
 Exit: Any = Annotated[reduce(or_, KINDS.values()), Field(discriminator="kind")]

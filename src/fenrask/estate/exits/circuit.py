@@ -37,7 +37,7 @@ class PrivateWay(ExitModel):
     received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
     advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
     accepts_default: bool = Field(False, description="whether a received default route is taken")
-    routers: dict[str, Router] = Field({}, description="our routers by name; left out: one, whose session stands")
+    routers: dict[str, Router] = Field({}, description="our routers by name; default: one, whose session stands")
 
     @model_validator(mode="after")
     def _ends_somewhere(self) -> Self:

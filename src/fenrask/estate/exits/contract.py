@@ -78,7 +78,7 @@ class ExitModel(Strict):
 
     kind: str
     running_hours: Number | None = Field(
-        None, description="hours a month that it stands, begun ones whole; left out: the whole month"
+        None, description="hours a month that it stands, begun ones whole; default: the whole month"
     )
 
     @property
@@ -126,7 +126,7 @@ class ExitModel(Strict):
         return False
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         """The subnets it stands in; none for an exit of a whole network."""
         return ()
 

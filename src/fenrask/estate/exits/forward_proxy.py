@@ -25,7 +25,7 @@ class ForwardProxy(Translating):
         return True
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         return (self.subnet,)
 
     @property

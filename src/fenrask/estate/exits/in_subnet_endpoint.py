@@ -19,7 +19,7 @@ class InSubnetEndpoint(PrivateEndpoint):
     )
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         return self.subnets
 
     @property

@@ -16,7 +16,7 @@ class FirewallRule(Strict):
 
     action: Literal["allow", "deny"] = Field(description="what is done with what matches")
     order: Annotated[int, Field(strict=True)] | None = Field(
-        None, description="rules are tried in this order; left out: as written, after those with a number"
+        None, description="rules are tried in this order; default: as written, after those with a number"
     )
     destinations: tuple[str, ...] = Field((), description="destinations by name")
     prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
@@ -57,13 +57,13 @@ class InspectingFirewall(Translating):
         "always", description="toward which destinations it rewrites the source"
     )
     private_pool: PrefixText | None = Field(
-        None, description="the private prefix it rewrites to; left out: public addresses"
+        None, description="the private prefix it rewrites to; default: public addresses"
     )
     announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
     session: Literal["up", "down"] = Field("up", description="whether that session stands")
     rules: dict[str, FirewallRule] = Field({}, description="rules by name; the first that matches decides")
     default: Literal["allow", "deny"] | None = Field(
-        None, description="what is done where no rule matches; left out: deny where there are rules"
+        None, description="what is done where no rule matches; default: deny where there are rules"
     )
 
     @property
@@ -79,7 +79,7 @@ class InspectingFirewall(Translating):
         return prefix if self.translates else None
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         return (self.subnet,)
 
     @property

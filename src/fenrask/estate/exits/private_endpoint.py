@@ -14,7 +14,7 @@ class PrivateEndpoint(ExitModel):
 
     offer: str = Field(description="the catalogue's offer")
     destination: str = Field(description="the service it leads to")
-    region: str = Field("", description="the region it stands in; left out: its network's")
+    region: str = Field("", description="the region it stands in; default: its network's")
     access: Literal["listed", "anyone"] = Field(
         "listed", description="who its access policy lets in: what is listed there, or anyone"
     )

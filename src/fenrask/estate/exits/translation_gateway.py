@@ -47,7 +47,7 @@ class TranslationGateway(Translating):
         return self.nat64
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         return (self.subnet,) if self.subnet else ()
 
     @property

@@ -38,7 +38,7 @@ class TranslatorHost(Translating):
         return self.forwarding
 
     @property
-    def stands_in(self) -> tuple[str, ...]:
+    def in_subnets(self) -> tuple[str, ...]:
         return (self.subnet,)
 
     @property

@@ -195,7 +195,7 @@ def _part(s, shares):
 
 
 @_compiled
-def _life(s, i, kinds, one, two, table):
+def _duration(s, i, kinds, one, two, table):
     """A life of part i, s, without the delay after it."""
     kind = kinds[i]
     if kind == _EXPONENTIAL:
@@ -218,7 +218,7 @@ def _holds(s, shares, kinds, one, two, delays, table, holds, count):
         return
     for j in range(count):
         i = _part(s, shares)
-        holds[j] = _life(s, i, kinds, one, two, table) + delays[i]
+        holds[j] = _duration(s, i, kinds, one, two, table) + delays[i]
 
 
 # --- the endings of one slice, in order -------------------------------------------------------------------------------
@@ -415,8 +415,8 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
     """
     rows, mixes, kinds, one, two, delays, table = law
     n_steps = rates.size
-    attempts, refused = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
-    held = np.zeros(n_steps, dtype=np.int64)
+    attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
+    concurrent = np.zeros(n_steps, dtype=np.int64)
     most = 1
     for step in range(n_steps):
         most = max(most, servers[step])
@@ -520,7 +520,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
                     else:
                         _hang(wheel, following, server, end, g)
                     continue
-                refused[step] += 1
+                blocked[step] += 1
                 if retry[0] > 0.0 and _uniform(s) < retry[0]:
                     if again_free < 0:
                         let_go += 1
@@ -538,8 +538,8 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
                 following[items[i]] = free
                 free = items[i]
             n -= size - low
-        held[step] = n
-    return attempts[warm:], refused[warm:], held[warm:], let_go
+        concurrent[step] = n
+    return attempts[warm:], blocked[warm:], concurrent[warm:], let_go
 
 
 # --- one pool whose servers are found by a search ---------------------------------------------------------------------
@@ -580,8 +580,8 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
     """
     rows, mixes, kinds, one, two, delays, table = law
     n_steps = rates.size
-    attempts, refused = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
-    held = np.zeros(n_steps, dtype=np.int64)
+    attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
+    concurrent = np.zeros(n_steps, dtype=np.int64)
     width = step_s / slices
     inverse = 1.0 / width
     state = np.zeros(servers, dtype=np.int8)
@@ -651,7 +651,7 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
                 attempts[step] += 1
                 found = _found(s, state, reusable, rounds, late, chance)
                 if found < 0:
-                    refused[step] += 1
+                    blocked[step] += 1
                     if retry[0] > 0.0 and _uniform(s) < retry[0]:
                         again = _grown(again, waiting)
                         again[waiting] = max(now + _standard_exponential(s) * retry[1] * inverse, float(g + 1))
@@ -662,7 +662,7 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
                 elif in_list[found] >= 0:
                     _unlink(head, following, before, in_list, found)
                 part = _part(s, shares)
-                ends = now + _life(s, part, kinds, one, two, table) * inverse
+                ends = now + _duration(s, part, kinds, one, two, table) * inverse
                 state[found], reusable[found] = _BUSY, reuse[part]
                 due[found], frees[found] = ends, ends + delays[part] * inverse
                 if ends < g + 1:
@@ -672,8 +672,8 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
                     size += 1
                 else:
                     _link(head, following, before, in_list, found, ends, g)
-        held[step] = n
-    return attempts[warm:], refused[warm:], held[warm:], let_go
+        concurrent[step] = n
+    return attempts[warm:], blocked[warm:], concurrent[warm:], let_go
 
 
 @_compiled
@@ -684,14 +684,14 @@ def filled(s, servers, ended, rounds, late, chance, attempts):
     """
     state, reusable = np.zeros(servers, dtype=np.int8), np.ones(servers, dtype=np.bool_)
     state[:ended] = _ENDED
-    refused = np.zeros(attempts, dtype=np.bool_)
+    blocked = np.zeros(attempts, dtype=np.bool_)
     for i in range(attempts):
         found = _found(s, state, reusable, rounds, late, chance)
         if found >= 0:
             state[found] = _BUSY
         else:
-            refused[i] = True
-    return refused
+            blocked[i] = True
+    return blocked
 
 
 @_compiled
@@ -740,8 +740,8 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
     """
     rows, mixes, kinds, one, two, delays, table = law
     n_steps = rates.size
-    attempts, refused = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
-    held = np.zeros(n_steps, dtype=np.int64)
+    attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
+    concurrent = np.zeros(n_steps, dtype=np.int64)
     ends, holds, gaps, used = np.empty(max(1, servers)), np.empty(256), np.empty(256), 256
     for _ in range(owners):
         n, given, row = 0, holds.size, -1
@@ -772,10 +772,10 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
                     now += gap * gaps[used]
                     used += 1
                 attempts[step] += tried
-                refused[step] += lost
+                blocked[step] += lost
             n = _still(ends, n, closes)
-            held[step] += n
-    return attempts[warm:], refused[warm:], held[warm:], 0
+            concurrent[step] += n
+    return attempts[warm:], blocked[warm:], concurrent[warm:], 0
 
 
 @_compiled
@@ -787,8 +787,8 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
     """
     rows, mixes, kinds, one, two, delays, table = law
     n_steps = rates.size
-    attempts, refused = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
-    held, owned = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
+    attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
+    concurrent, owned = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     width = step_s / slices
     inverse = 1.0 / width
     most = max(1, total)
@@ -832,7 +832,7 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
                 if used[h] == block[h]:
                     more = first if block[h] == 0 else block[h]
                     if block[h] + more > last or taken + more > total:
-                        refused[step] += 1
+                        blocked[step] += 1
                         continue
                     block[h] += more
                     taken += more
@@ -850,14 +850,14 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
                     size += 1
                 else:
                     _hang(wheel, following, server, end, g)
-        held[step], owned[step] = n, taken
-    return attempts[warm:], refused[warm:], held[warm:], owned[warm:]
+        concurrent[step], owned[step] = n, taken
+    return attempts[warm:], blocked[warm:], concurrent[warm:], owned[warm:]
 
 
 @_compiled
 def traced(times, holds, servers):
     """A pool on calls as they were: times in rising order, s; holds, s. Returns whether each was refused, bool."""
-    refused = np.zeros(times.size, dtype=np.bool_)
+    blocked = np.zeros(times.size, dtype=np.bool_)
     keys, items, size = np.empty(servers + 1), np.empty(servers + 1, dtype=np.int32), 0
     for i in range(times.size):
         while size > 0 and keys[0] <= times[i]:
@@ -867,5 +867,5 @@ def traced(times, holds, servers):
             _push(keys, items, size, times[i] + holds[i], np.int32(0))
             size += 1
         else:
-            refused[i] = True
-    return refused
+            blocked[i] = True
+    return blocked

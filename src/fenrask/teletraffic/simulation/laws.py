@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.teletraffic.arguments import Floats
-from fenrask.teletraffic.holds import Delayed, Empirical, Exponential, Fixed, Hold, Lognormal, Mixture
+from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, Lognormal, Mixture
 
 __all__ = ["Drawn", "Ending", "drawn"]
 
@@ -21,7 +21,7 @@ class Ending:
     """Calls that end in one way: their share, their lives, what follows, s, and whether that may be cut short."""
 
     share: float
-    life: Hold
+    duration: HoldingTime
     delay_s: float = 0.0
     reusable: bool = False
 
@@ -90,7 +90,7 @@ def drawn(streams: Sequence[tuple[Floats, Sequence[Ending]]]) -> Drawn:
     rows, kinds, one, two, delays, reusable = [], [], [], [], [], []
     for rates, endings in streams:
         for ending in endings:
-            for share, kind, first, second, delay in _simple(ending.life, table):
+            for share, kind, first, second, delay in _simple(ending.duration, table):
                 rows.append(rates * ending.share * share)
                 kinds.append(kind)
                 one.append(first)
@@ -119,7 +119,7 @@ _Simple = tuple[float, int, float, float, float]
 """Share, kind, two parameters, delay, s."""
 
 
-def _simple(law: Hold, table: list[float]) -> Iterator[_Simple]:
+def _simple(law: HoldingTime, table: list[float]) -> Iterator[_Simple]:
     """A law as a mixture of simple ones."""
     if isinstance(law, Mixture):
         for share, part in law.parts:

@@ -39,7 +39,7 @@ class Found:
 
     runs: int
     attempts: int
-    refused: int
+    blocked: int
     share: float
     low: float
     high: float
@@ -114,30 +114,30 @@ def _runs_needed(found: Found, rule: Stop) -> float:
 
 def _summed(runs: list[Run], rule: Stop) -> Found:
     attempts = np.array([run.attempts.sum() for run in runs], dtype=np.float64)
-    refused = np.array([run.refused.sum() for run in runs], dtype=np.float64)
-    low, share, high = interval(attempts, refused)
+    blocked = np.array([run.blocked.sum() for run in runs], dtype=np.float64)
+    low, share, high = interval(attempts, blocked)
     offered = np.sum([run.attempts for run in runs], axis=0).astype(np.float64)
-    lost = np.sum([run.refused for run in runs], axis=0).astype(np.float64)
-    held = np.stack([run.held for run in runs]).astype(np.float64)
+    lost = np.sum([run.blocked for run in runs], axis=0).astype(np.float64)
+    concurrent = np.stack([run.concurrent for run in runs]).astype(np.float64)
     by_step = np.divide(lost, offered, out=np.zeros_like(lost), where=offered > 0)
     return Found(
         len(runs),
         int(attempts.sum()),
-        int(refused.sum()),
+        int(blocked.sum()),
         share,
         low,
         high,
         (share > 0 and (high - low) / 2 <= rule.precision * share) or high <= rule.negligible,
         by_step,
         offered,
-        held.mean(axis=0),
-        np.percentile(held, 5, axis=0),
-        np.percentile(held, 95, axis=0),
+        concurrent.mean(axis=0),
+        np.percentile(concurrent, 5, axis=0),
+        np.percentile(concurrent, 95, axis=0),
         sum(run.let_go for run in runs),
     )
 
 
-def interval(attempts: Floats, refused: Floats, level: float = 0.95) -> tuple[float, float, float]:
+def interval(attempts: Floats, blocked: Floats, level: float = 0.95) -> tuple[float, float, float]:
     """Low, estimate and high of a ratio of sums, from independent runs; each of shape (n_runs,), n_runs at least 2.
 
     The ratio estimator's interval by the spread of its residuals (Cochran 1977, "Sampling techniques", chapter 6),
@@ -147,10 +147,10 @@ def interval(attempts: Floats, refused: Floats, level: float = 0.95) -> tuple[fl
     n, total = attempts.size, float(attempts.sum())
     if not total:
         return 0.0, 0.0, 0.0
-    share = float(refused.sum()) / total
-    if not refused.any():
+    share = float(blocked.sum()) / total
+    if not blocked.any():
         return 0.0, 0.0, -math.log(1 - level) / total
-    residuals = refused - share * attempts
+    residuals = blocked - share * attempts
     deviation = math.sqrt(float(np.dot(residuals, residuals)) / (n - 1) / n) / (total / n)
     half = students((1 + level) / 2, n - 1) * deviation
     return max(0.0, share - half), share, min(1.0, share + half)

@@ -26,8 +26,8 @@ class Run:
     """One period by step, shape (n_steps,): attempts, refused, held at its end; and the retries that were let go."""
 
     attempts: Counts
-    refused: Counts
-    held: Counts
+    blocked: Counts
+    concurrent: Counts
     let_go: int = 0
 
 
@@ -109,8 +109,8 @@ def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.boo
         raise unusable("times_s", "times that fall, or holds of another number or below 0", "calls in order")
     from fenrask.teletraffic.simulation import kernel
 
-    refused: NDArray[np.bool_] = kernel.traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
-    return refused
+    blocked: NDArray[np.bool_] = kernel.traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
+    return blocked
 
 
 class Setting(Protocol):
@@ -227,7 +227,10 @@ class Hashed:
 
 def _added(one: Run, other: Run) -> Run:
     return Run(
-        one.attempts + other.attempts, one.refused + other.refused, one.held + other.held, one.let_go + other.let_go
+        one.attempts + other.attempts,
+        one.blocked + other.blocked,
+        one.concurrent + other.concurrent,
+        one.let_go + other.let_go,
     )
 
 
@@ -263,7 +266,7 @@ class Growing:
 
         calls = self.calls
         rates, law = calls.laid_out()
-        attempts, refused, held, _ = kernel.growing(
+        attempts, blocked, concurrent, _ = kernel.growing(
             kernel.seeded(seed, number),
             rates,
             calls.step_s,
@@ -275,4 +278,4 @@ class Growing:
             self.total,
             law,
         )
-        return Run(attempts, refused, held)
+        return Run(attempts, blocked, concurrent)

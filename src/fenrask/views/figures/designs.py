@@ -24,12 +24,12 @@ def draw_designs(comparison: Comparison, suffix: str) -> bytes:
     paper = figure()
     axes = paper.add_subplot()
     ranked = comparison.ranked
-    first = ranked[0].judged
+    first = ranked[0].evaluation
     estate, currency = first.described.estate.estate, first.bill.currency
     paper.suptitle(f"{estate}: the month's cost of each design", fontsize=15)
-    items = list(dict.fromkeys(line.item for one in ranked for line in one.judged.bill.lines))
+    items = list(dict.fromkeys(line.item for one in ranked for line in one.evaluation.bill.lines))
     sums = [
-        {item: sum(float(line.amount) for line in one.judged.bill.lines if line.item == item) for item in items}
+        {item: sum(float(line.amount) for line in one.evaluation.bill.lines if line.item == item) for item in items}
         for one in ranked
     ]
     items.sort(key=lambda item: -sum(each[item] for each in sums))
@@ -40,21 +40,23 @@ def draw_designs(comparison: Comparison, suffix: str) -> bytes:
         axes.barh(range(len(ranked)), values, left=starts, color=colour, hatch=hatch, edgecolor="white", label=item)
         starts = [start + value for start, value in zip(starts, values, strict=True)]
     for place, one in enumerate(ranked):
-        broken = dict.fromkeys([*(each.need for each in one.judged.broken), *("capacity" for _ in one.judged.short)])
-        fails = "" if one.judged.meets_all else f"   not met: {', '.join(broken)}"
+        broken = dict.fromkeys(
+            [*(each.need for each in one.evaluation.broken), *("capacity" for _ in one.evaluation.short)]
+        )
+        fails = "" if one.evaluation.meets_all else f"   not met: {', '.join(broken)}"
         axes.annotate(
-            f"{cents(one.judged.bill.total):,}{fails}",
+            f"{cents(one.evaluation.bill.total):,}{fails}",
             (starts[place], place),
             xytext=(5, 0),
             textcoords="offset points",
             va="center",
             fontsize=10,
-            color="black" if one.judged.meets_all else RED,
+            color="black" if one.evaluation.meets_all else RED,
         )
-    names = [one.design.name if one.judged.meets_all else f"\u2717 {one.design.name}" for one in ranked]
+    names = [one.design.name if one.evaluation.meets_all else f"\u2717 {one.design.name}" for one in ranked]
     axes.set_yticks(range(len(ranked)), names, fontsize=11)
     for label, one in zip(axes.get_yticklabels(), ranked, strict=True):
-        label.set_color("black" if one.judged.meets_all else RED)
+        label.set_color("black" if one.evaluation.meets_all else RED)
     axes.invert_yaxis()
     axes.set_xlim(0, 1.5 * max([*starts, 1.0]))
     axes.set_xlabel(f"{currency} a month (\u2717: some need is not met)")

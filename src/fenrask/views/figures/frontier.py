@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from matplotlib.ticker import FuncFormatter, MaxNLocator
 
-from fenrask.designs.choice import Mix
+from fenrask.optimise import Mix
 from fenrask.views.figures.canvas import BLUE, figure, rendered
 
 __all__ = ["draw_frontier"]

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 from matplotlib.ticker import FuncFormatter
 
-from fenrask.designs import Effect, Growth
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+from fenrask.what_if import Effect, Growth
 
 __all__ = ["draw_growth", "draw_sensitivity"]
 

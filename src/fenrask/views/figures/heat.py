@@ -14,21 +14,21 @@ _MOST_NUMBERS = 24
 def draw_heat(demand: Demand, suffix: str) -> bytes:
     """A row for each exit that holds connections, a column for each hour: the most held in that hour.
 
-    Colours are shares of the exit's own busiest hour, so that small exits show their rhythm too; the numbers
+    Colours are shares of the exit's own busiest hour, so that small exits show their profile too; the numbers
     say how many.
     """
-    exits = sorted(demand.at_exit, key=lambda name: -float(np.max(demand.load(demand.at_exit[name]).held)))
+    exits = sorted(demand.at_exit, key=lambda name: -float(np.max(demand.load(demand.at_exit[name]).concurrent)))
     drawn = exits[:_MOST_EXITS]
     paper = figure()
     axes = paper.add_subplot()
-    name = demand.ways.described.estate.estate
+    name = demand.paths.described.estate.estate
     paper.suptitle(f"{name}: connections held by exit and hour, the most in each hour", fontsize=15)
     if not drawn:
         axes.axis("off")
         axes.text(0.5, 0.5, "Nothing is held on any exit.", ha="center", fontsize=13)
         return rendered(paper, suffix)
-    held = np.stack([demand.load(demand.at_exit[one]).held for one in drawn])
-    by_hour = held.reshape(len(drawn), demand.hours, POINTS_PER_HOUR).max(axis=2)
+    concurrent = np.stack([demand.load(demand.at_exit[one]).concurrent for one in drawn])
+    by_hour = concurrent.reshape(len(drawn), demand.hours, POINTS_PER_HOUR).max(axis=2)
     share = by_hour / np.maximum(by_hour.max(axis=1, keepdims=True), 1e-300)
     image = axes.imshow(share, aspect="auto", cmap="cividis", vmin=0, vmax=1, interpolation="nearest")
     bar = paper.colorbar(image, ax=axes, shrink=0.6)

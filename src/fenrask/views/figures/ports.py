@@ -22,7 +22,7 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
     """
     busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
     paper = figure()
-    name = capacity.demand.ways.described.estate.estate
+    name = capacity.demand.paths.described.estate.estate
     paper.suptitle(f"{name}: ports in use of one pool, the ports there are, and the share refused", fontsize=15)
     if not busy:
         paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
@@ -61,25 +61,25 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     axes.set_ylabel("connections held")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
-    if one.ports and one.refused_share > one.target:
-        _refused(axes, times, [*one.ports.refused, one.ports.refused[0]])
+    if one.ports and one.blocking > one.target:
+        _blocking(axes, times, [*one.ports.blocked, one.ports.blocked[0]])
     axes.legend(loc="upper left", bbox_to_anchor=(1.06, 1.0), fontsize=10, frameon=False)
 
 
 def _draw_stream(axes: Axes, times: list[float], stream: Stream, size: float, colour: str, style: str) -> None:
-    held = [*stream.load.held, stream.load.held[0]]
-    axes.plot(times, held, color=colour, linestyle=style, linewidth=2, label=stream.label)
-    over = [max(float(one), size) for one in held]
+    concurrent = [*stream.load.concurrent, stream.load.concurrent[0]]
+    axes.plot(times, concurrent, color=colour, linestyle=style, linewidth=2, label=stream.label)
+    over = [max(float(one), size) for one in concurrent]
     if max(over) > size:
         hatch = axes.fill_between(times, over, size, linewidth=0, label="no port left")
         hatch.set(facecolor="none", edgecolor=RED, hatch="////")
 
 
-def _refused(axes: Axes, times: list[float], refused: list[float]) -> None:
+def _blocking(axes: Axes, times: list[float], blocked: list[float]) -> None:
     """The refused share through the day, by a scale of its own on the right."""
     scale = axes.twinx()
-    scale.fill_between(times, refused, color=RED, alpha=0.25, linewidth=0)
-    scale.set_ylim(0, max(2.5 * max(refused), 1e-9))
+    scale.fill_between(times, blocked, color=RED, alpha=0.25, linewidth=0)
+    scale.set_ylim(0, max(2.5 * max(blocked), 1e-9))
     scale.yaxis.set_major_formatter(PercentFormatter(1.0))
     scale.set_ylabel("refused (shaded)", color=RED)
     scale.spines[["top"]].set_visible(False)
@@ -89,7 +89,7 @@ def _title(one: ExitCapacity) -> str:
     """What the panel says, in one line."""
     if one.fits:
         return f"{one.exit}: headroom {one.port_limit.headroom:.0%}"
-    refused = f"{one.refused_share:.0%} refused at worst"
+    blocked = f"{one.blocking:.0%} refused at worst"
     if one.needed is None:
-        return f"{one.exit}: no number of addresses suffices; {refused}"
-    return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {refused}"
+        return f"{one.exit}: no number of addresses suffices; {blocked}"
+    return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"

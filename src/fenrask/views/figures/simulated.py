@@ -6,11 +6,11 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
-from fenrask.capacity import Simulated
 from fenrask.teletraffic.simulation import Found
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 from fenrask.views.cells import share_text
 from fenrask.views.figures.canvas import BLUE, RED, figure, rendered
+from fenrask.what_if import Simulated
 
 __all__ = ["draw_simulated"]
 
@@ -44,10 +44,10 @@ def _panel(axes: Axes, one: Simulated, found: Found) -> None:
     axes.set_ylabel("ports in use")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
-    words = f"refuses {share_text(found.share)}" if found.refused else "refuses nothing"
+    words = f"refuses {share_text(found.share)}" if found.blocked else "refuses nothing"
     title = f"{one.exit}, {one.pool}: {words} in {found.runs} runs"
-    axes.set_title(title, fontsize=12, loc="left", color=RED if found.refused else "black")
-    if found.refused:
+    axes.set_title(title, fontsize=12, loc="left", color=RED if found.blocked else "black")
+    if found.blocked:
         scale = axes.twinx()
         scale.fill_between(hours, found.by_step, color=RED, alpha=0.25, linewidth=0, step="pre")
         scale.set_ylim(0, max(2.5 * float(np.max(found.by_step)), 1e-9))

@@ -18,9 +18,9 @@ def render(page: Page, _: Rendering) -> str:
         "schema": f"fenrask.{page.name}",
         "version": VERSION,
         "estate": page.estate,
-        "answer": list(page.answer),
+        "answer": list(page.summary),
         **{key: plain(value) for key, value in page.facts.items()},
         **{table.name: [plain(record) for record in table.records()] for table in page.tables},
-        "left_out": list(page.left_out),
+        "left_out": list(page.not_counted),
     }
     return json.dumps(whole, indent=2, ensure_ascii=False) + "\n"

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import Any
 from xml.etree import ElementTree
 
-from fenrask.routing.rules import RULES
+from fenrask.checks import RULES
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import Page
 

@@ -15,15 +15,15 @@ def render(page: Page, _: Rendering) -> str:
 
 
 def _lines(page: Page) -> Iterator[str]:
-    yield from (f"- {line}" for line in page.answer)
+    yield from (f"- {line}" for line in page.summary)
     for table in page.tables:
         yield ""
         yield f"**{table.title}**"
         yield ""
         yield from _table(table) if table.rows else [f"{table.empty}"]
-    if page.left_out:
+    if page.not_counted:
         yield ""
-        yield from (f"- left out: {line}" for line in page.left_out)
+        yield from (f"- left out: {line}" for line in page.not_counted)
 
 
 def _table(table: Table) -> Iterator[str]:

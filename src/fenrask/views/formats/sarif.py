@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from fenrask import __version__
-from fenrask.routing.rules import RULES
+from fenrask.checks import RULES
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import Page
 

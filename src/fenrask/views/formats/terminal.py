@@ -34,17 +34,17 @@ def render(page: Page, rendering: Rendering) -> str:
         markup=False,
         legacy_windows=False,
     )
-    for line in page.answer:
+    for line in page.summary:
         console.print(Text(line, style="bold"))
     for table in page.tables:
-        if page.answer or table is not page.tables[0]:
+        if page.summary or table is not page.tables[0]:
             console.print()
         if table.title:
             console.print(Text(table.title, style="underline"))
         _print_table(console, table, rendering.width)
-    if page.left_out:
+    if page.not_counted:
         console.print()
-    for line in page.left_out:
+    for line in page.not_counted:
         console.print(f"left out: {line}")
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines()) + "\n"
 

@@ -42,7 +42,7 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     yield f"# The table of connections needs {one.table:,} entries (the .sysctl.conf beside this file)."
     if not one.addresses:
         yield "# The addresses are not known yet: put them here."
-    for words in one.left_out:
+    for words in one.not_counted:
         yield f"# Not as planned: {words}."
     yield ""
     yield f'define outward = "{outward}"'

@@ -53,13 +53,13 @@ def addresses_page(estate: str, plan: AddressPlan) -> Page:
     if plan.changes:
         title = "What more addresses change for those who allow-list them: entries stay, and some are added"
         tables.append(Table("changes", title, _CHANGES, [_change(one) for one in plan.changes]))
-    return Page("addresses", estate, tuple(_answer(plan)), tuple(tables))
+    return Page("addresses", estate, tuple(_summary(plan)), tuple(tables))
 
 
-def _answer(plan: AddressPlan) -> list[str]:
+def _summary(plan: AddressPlan) -> list[str]:
     paid, waste = sum(plan.bought.values()), sum(one.waste for one in plan.exits)
-    answer = [f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"]
-    answer += [
+    summary = [f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"]
+    summary += [
         f"{one.destination} takes {counted(one.most or 0, 'entry', 'entries')}, and needs {one.entries}"
         for one in plan.partners
         if not one.fits
@@ -67,19 +67,19 @@ def _answer(plan: AddressPlan) -> list[str]:
     for exit_name in dict.fromkeys(one.exit for one in plan.changes):
         changes = [one for one in plan.changes if one.exit == exit_name]
         told = ", ".join(f"{one.destination} (then {one.entries_then})" for one in changes)
-        answer.append(f"{exit_name} with {changes[0].more.wanted} more: new entries for {told}")
-    answer += [
+        summary.append(f"{exit_name} with {changes[0].more.wanted} more: new entries for {told}")
+    summary += [
         f"{one.exit} needs {one.more.wanted} more: {one.destination} would need {one.entries_then} "
         f"{'entry' if one.entries_then == 1 else 'entries'}, and takes {one.most}"
         for one in plan.changes
         if not one.fits
     ]
-    answer += [
-        f"{one.destination} sees {', '.join(one.lent_by)}, whose address may change: no list can hold it"
+    summary += [
+        f"{one.destination} sees {', '.join(one.dynamic)}, whose address may change: no list can hold it"
         for one in plan.partners
-        if one.lent_by
+        if one.dynamic
     ]
-    return answer
+    return summary
 
 
 def _seen_by(plan: AddressPlan, exit_name: str) -> list[str]:
@@ -104,5 +104,5 @@ def _allow(one: AllowList) -> list[str]:
     """Each entry with its exit; addresses not yet bought are told by size."""
     entries = [f"{entry} ({part.exit})" for part in one.parts for entry in part.blocks]
     entries += [f"{prefix} (hosts' own)" for prefix in one.host_prefixes]
-    entries += [f"any address ({name})" for name in one.lent_by]
+    entries += [f"any address ({name})" for name in one.dynamic]
     return [*entries, "the hosts' own addresses"] if one.host_addresses else entries

@@ -36,12 +36,12 @@ _ZONES = (Column("one", "offer"), Column("other", "and offer"), Column("zones", 
 def break_even_page(estate: str, found: BreakEven) -> Page:
     """The offers at the flow's volume, the cheapest first; where any two cost the same."""
     options = [(one.offer, one.kind, one.places, one.fixed, one.curve.at(found.volume)) for one in found.options]
-    answer = [f"no offer carries {found.flow}"]
+    summary = [f"no offer carries {found.flow}"]
     if found.options:
         best = found.options[0]
         cost = f"{cents(best.curve.at(found.volume)):,} {found.currency} a month"
-        answer = [f"{found.flow} carries {float(found.volume):,.6g} {found.unit}: {best.offer} is cheapest, {cost}"]
-        answer += _nearest(found, best.offer)
+        summary = [f"{found.flow} carries {float(found.volume):,.6g} {found.unit}: {best.offer} is cheapest, {cost}"]
+        summary += _nearest(found, best.offer)
     title = f"Month's cost at {float(found.volume):,.6g} {found.unit}, in {found.currency}"
     tables = (
         Table("offers", title, _OPTIONS, options),
@@ -49,7 +49,7 @@ def break_even_page(estate: str, found: BreakEven) -> Page:
         Table("zones", "Number of zones at which two cost the same, at this volume", _ZONES, found.zones),
     )
     facts = {"currency": found.currency, "volume_unit": found.unit, "volume": found.volume}
-    return Page("break_even", estate, tuple(answer), tables, facts)
+    return Page("break_even", estate, tuple(summary), tables, facts)
 
 
 def designs_break_even_page(estate: str, found: DesignsBreakEven) -> Page:
@@ -58,13 +58,13 @@ def designs_break_even_page(estate: str, found: DesignsBreakEven) -> Page:
     best = found.rivals[0]
     cost = f"{cents(best.curve.at(found.volume)):,} {found.currency} a month"
     word = f"fails {', '.join(best.fails)} and costs" if best.fails else "is the cheapest that meets every need,"
-    answer = [f"{found.flow} carries {float(found.volume):,.6g} {found.unit}: {best.design} {word} {cost}"]
-    answer += _nearest(found, best.design, {one.design for one in found.rivals if one.fails})
+    summary = [f"{found.flow} carries {float(found.volume):,.6g} {found.unit}: {best.design} {word} {cost}"]
+    summary += _nearest(found, best.design, {one.design for one in found.rivals if one.fails})
     title = f"Month's cost of the whole at {float(found.volume):,.6g} {found.unit} of {found.flow}, in {found.currency}"
     tables = (Table("designs", title, _RIVALS, rivals), _met(found))
     facts = {"currency": found.currency, "volume_unit": found.unit, "volume": found.volume}
-    left_out = ("ports and addresses stay as they are: as many connections, of more or fewer bytes",)
-    return Page("break_even", estate, tuple(answer), tables, facts, left_out)
+    not_counted = ("ports and addresses stay as they are: as many connections, of more or fewer bytes",)
+    return Page("break_even", estate, tuple(summary), tables, facts, not_counted)
 
 
 def _nearest(found: BreakEven | DesignsBreakEven, best: str, failing: Collection[str] = ()) -> list[str]:

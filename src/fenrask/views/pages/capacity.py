@@ -18,8 +18,8 @@ _EXITS = (
     Column("busiest_held_connections", "held", "number", decimals=0),
     Column("ports", "ports", "count"),
     Column("port_headroom", "headroom", "share", least_width=100),
-    Column("refused_share", "refused", "share"),
-    Column("refused_per_day", "refused a day", "count", least_width=120),
+    Column("blocking", "refused", "share"),
+    Column("blocked_per_day", "refused a day", "count", least_width=120),
     Column("fits", "fits", "yes"),
 )
 _LIMITS = (
@@ -51,7 +51,7 @@ _SPLIT = (
 
 def capacity_page(capacity: Capacity) -> Page:
     """What each translating exit needs and has; each of its limits, the tightest first; who is refused; divisions."""
-    described = capacity.demand.ways.described
+    described = capacity.demand.paths.described
     ordered = sorted(capacity.exits, key=lambda one: one.fits)
     limits = [
         (one.exit, limit.limit, limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
@@ -68,11 +68,11 @@ def capacity_page(capacity: Capacity) -> Page:
     shares = [row for one in ordered for row in _shares(one)]
     if shares:
         tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares))
-    facts = {"fits": capacity.fits, "target_refused_share": described.estate.targets.refused_share}
-    left_out = tuple(map(str, capacity.demand.left_out))
-    answer = tuple(one.verdict for one in ordered) or ("no exit translates",)
-    answer += tuple(str(one.split) for one in ordered if one.split)
-    return Page("capacity", described.estate.estate, answer, tuple(tables), facts, left_out)
+    facts = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
+    not_counted = tuple(map(str, capacity.demand.not_counted))
+    summary = tuple(one.verdict for one in ordered) or ("no exit translates",)
+    summary += tuple(str(one.split) for one in ordered if one.split)
+    return Page("capacity", described.estate.estate, summary, tuple(tables), facts, not_counted)
 
 
 def _row(one: ExitCapacity) -> tuple[object, ...]:
@@ -88,11 +88,11 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
         ports.binding,
         "all day" if ports.level else clock_text(ports.time_s),
         ports.time_s,
-        ports.held,
+        ports.concurrent,
         ports.capacity,
         ports.headroom,
-        ports.refused_share,
-        round(ports.refused_per_day),
+        ports.blocking,
+        round(ports.blocked_per_day),
         one.fits,
     )
 

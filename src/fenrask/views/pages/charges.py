@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from fenrask.charges import to_the_cent
-from fenrask.designs import Judged
+from fenrask.evaluation import Evaluation
 from fenrask.units import cents
 from fenrask.views.page import MACHINES, Column, Page, Table
 
@@ -22,14 +22,14 @@ _LINES = (
 )
 
 
-def charges_page(judged: Judged) -> Page:
+def charges_page(evaluation: Evaluation) -> Page:
     """The total, every line with quantity, rate and reason, and the total divided five ways, to the cent."""
-    bill = judged.bill
+    bill = evaluation.bill
     lines = [
         (one.item, one.about, one.quantity, one.unit, one.rate, one.amount, one.fixed, one.reason) for one in bill.lines
     ]
     idle = f"; {cents(bill.idle):,} of it for what no flow uses" if bill.idle else ""
-    answer = (
+    summary = (
         f"{cents(bill.total):,} {bill.currency} a month: "
         f"{cents(bill.fixed):,} fixed, {cents(bill.by_volume):,} by volume{idle}; {cents(bill.year):,} a year",
     )
@@ -49,8 +49,8 @@ def charges_page(judged: Judged) -> Page:
         "idle_amount": bill.idle,
         "year_amount": bill.year,
     }
-    left_out = tuple(map(str, judged.demand.left_out))
-    return Page("charges", judged.described.estate.estate, answer, tables, facts, left_out)
+    not_counted = tuple(map(str, evaluation.demand.not_counted))
+    return Page("charges", evaluation.described.estate.estate, summary, tables, facts, not_counted)
 
 
 def _divided(name: str, title: str, key: str, amounts: Mapping[str, Fraction]) -> Table:

@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 
+from fenrask.checks import RULES
 from fenrask.findings import Finding, Severity
-from fenrask.routing.rules import RULES
 from fenrask.units import counted
 from fenrask.views.page import MACHINES, Column, Page, Table
 

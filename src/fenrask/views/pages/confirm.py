@@ -30,11 +30,11 @@ def confirm_page(estate: str, found: Sequence[Confirmed]) -> Page:
     differ = [one for one in found if not one.well]
     rows = [(one.subnet or "any", one.destination, one.planned, one.seen_as, one.times, one.verdict) for one in found]
     causes = [(one.subnet or "any", one.destination, one.verdict, one.cause, one.check_next) for one in differ]
-    answer = f"{counted(len(found) - len(differ), 'way')} as planned, {len(differ)} otherwise"
+    summary = f"{counted(len(found) - len(differ), 'way')} as planned, {len(differ)} otherwise"
     tables = (
         Table("observed", "Observed", _COLUMNS, rows, empty="nothing was observed"),
         Table("differences", "What differs", _DIFFERENCES, causes, empty="nothing", as_blocks=True),
     )
     return Page(
-        "confirm", estate, (answer,), tables, {"as_planned": len(found) - len(differ), "otherwise": len(differ)}
+        "confirm", estate, (summary,), tables, {"as_planned": len(found) - len(differ), "otherwise": len(differ)}
     )

@@ -34,10 +34,10 @@ def handover_page(estate: str, found: Sequence[Translator]) -> Page:
         for one in found
     ]
     names = ", ".join(one.exit for one in found)
-    answer = f"rules for the Linux kernel of {names}" if found else "no translator host of one's own to set up"
-    left_out = tuple(f"{one.exit}: {words}" for one in found for words in one.left_out)
+    summary = f"rules for the Linux kernel of {names}" if found else "no translator host of one's own to set up"
+    not_counted = tuple(f"{one.exit}: {words}" for one in found for words in one.not_counted)
     return Page(
-        "handover", estate, (answer,), (Table("translators", "Translator hosts", _TRANSLATORS, rows),), {}, left_out
+        "handover", estate, (summary,), (Table("translators", "Translator hosts", _TRANSLATORS, rows),), {}, not_counted
     )
 
 

@@ -4,11 +4,12 @@ from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
 from fenrask.estate import Described
-from fenrask.routing import LOCAL, BrokenNeed, Hop, SubnetTable, TableRoute, Walk, Way, Ways
+from fenrask.evaluation import BrokenNeed
+from fenrask.routing import LOCAL, FlowPath, Hop, Paths, SubnetTable, TableRoute, Trace
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["flows_page", "needs_table", "routes_page", "walk_page"]
+__all__ = ["flows_page", "needs_table", "routes_page", "trace_page"]
 
 _FLOWS = (
     Column("flow", "flow"),
@@ -48,48 +49,48 @@ _ROUTES = (
 _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
 
 
-def flows_page(ways: Ways, broken: Sequence[BrokenNeed]) -> Page:
+def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
     """Every flow's ways with their verdicts, and the needs they do not meet."""
-    estate = ways.described.estate
+    estate = paths.described.estate
     needs: dict[str, list[str]] = {}
     for one in broken:
         needs.setdefault(one.flow, []).append(one.need)
     rows = [
         (
             flow,
-            [way.subnet for way in same],
+            [path.subnet for path in same],
             estate.flows[flow].to,
             exits,
             seen_as,
             verdict,
-            needs.get(flow, []) if same[0].walk.verdict.arrives else [],
+            needs.get(flow, []) if same[0].trace.verdict.arrives else [],
             _sum(same),
         )
-        for (flow, exits, seen_as, verdict), same in _alike(ways).items()
+        for (flow, exits, seen_as, verdict), same in _alike(paths).items()
     ]
-    lost = dict.fromkeys(way.flow for way in ways.ways if not way.walk.verdict.arrives)
-    answer = f"{counted(len(estate.flows), 'flow')}: {len(estate.flows) - len(lost)} arrive"
+    lost = dict.fromkeys(path.flow for path in paths.paths if not path.trace.verdict.arrives)
+    summary = f"{counted(len(estate.flows), 'flow')}: {len(estate.flows) - len(lost)} arrive"
     if lost:
-        answer += f"; lost wholly or in part: {', '.join(lost)}"
+        summary += f"; lost wholly or in part: {', '.join(lost)}"
     unmet = {one.flow for one in broken} - set(lost)
     if unmet:
-        answer += f"; arrive by a way that breaks a need: {', '.join(n for n in estate.flows if n in unmet)}"
+        summary += f"; arrive by a way that breaks a need: {', '.join(n for n in estate.flows if n in unmet)}"
     tables = (Table("ways", "Ways out", _FLOWS, rows, empty="no flow is described"), needs_table(broken))
-    return Page("path", estate.estate, (answer,), tables)
+    return Page("path", estate.estate, (summary,), tables)
 
 
-def _alike(ways: Ways) -> dict[tuple[str, tuple[str, ...], str, str], list[Way]]:
+def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
     """Ways of one flow that differ in nothing but the subnet."""
-    found: dict[tuple[str, tuple[str, ...], str, str], list[Way]] = {}
-    for way in ways.ways:
-        seen_as = _seen_as(way.walk) if way.walk.verdict.arrives else "nothing"
-        key = (way.flow, way.walk.exits, seen_as, way.walk.verdict.value)
-        found.setdefault(key, []).append(way)
+    found: dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]] = {}
+    for path in paths.paths:
+        seen_as = _seen_as(path.trace) if path.trace.verdict.arrives else "nothing"
+        key = (path.flow, path.trace.exits, seen_as, path.trace.verdict.value)
+        found.setdefault(key, []).append(path)
     return found
 
 
-def _sum(ways: Iterable[Way]) -> Fraction:
-    return sum((way.share for way in ways), Fraction(0))
+def _sum(paths: Iterable[FlowPath]) -> Fraction:
+    return sum((path.share for path in paths), Fraction(0))
 
 
 def needs_table(broken: Iterable[BrokenNeed]) -> Table:
@@ -98,28 +99,28 @@ def needs_table(broken: Iterable[BrokenNeed]) -> Table:
     return Table("needs_not_met", "Needs not met", _NEEDS, rows)
 
 
-def walk_page(described: Described, target: str, walks: Sequence[tuple[Walk, Fraction]]) -> Page:
+def trace_page(described: Described, target: str, traces: Sequence[tuple[Trace, Fraction]]) -> Page:
     """One subnet's way to a destination or an address, hop by hop; a table for each way."""
-    answer, tables = [], []
-    for number, (walk, share) in enumerate(walks, 1):
+    summary, tables = [], []
+    for number, (trace, share) in enumerate(traces, 1):
         part = f" ({share} of its addresses)" if share != 1 else ""
-        outcome = walk.verdict.value
-        outcome += f": the far side sees {_seen_as(walk)}" if walk.verdict.arrives else f": {walk.why}"
-        answer.append(f"{walk.subnet} to {target} at {walk.packet.address}{part}: {outcome}")
+        outcome = trace.verdict.value
+        outcome += f": the far side sees {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
+        summary.append(f"{trace.subnet} to {target} at {trace.packet.address}{part}: {outcome}")
         name = "hops" if number == 1 else f"hops_{number}"
-        rows = [_hop_row(step, hop) for step, hop in enumerate(walk.hops, 1)]
-        tables.append(Table(name, f"Hops to {walk.packet.address}", _HOPS, rows))
+        rows = [_hop_row(step, hop) for step, hop in enumerate(trace.hops, 1)]
+        tables.append(Table(name, f"Hops to {trace.packet.address}", _HOPS, rows))
         back = [
             (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
-            for step, hop in enumerate(walk.back, 1)
+            for step, hop in enumerate(trace.back, 1)
         ]
         if back:
             tables.append(Table(f"{name}_back", "The answer's way back, inside", _BACK, back))
     facts = {
-        "verdicts": [walk.verdict.value for walk, _ in walks],
-        "seen_as": [_seen_as(w) for w, _ in walks],
+        "verdicts": [trace.verdict.value for trace, _ in traces],
+        "seen_as": [_seen_as(w) for w, _ in traces],
     }
-    return Page("way", described.estate.estate, tuple(answer), tuple(tables), facts)
+    return Page("way", described.estate.estate, tuple(summary), tuple(tables), facts)
 
 
 def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
@@ -142,10 +143,10 @@ def routes_page(described: Described, subnet: str, table: SubnetTable) -> Page:
     rows = [_route_row(described, table, route, "in use") for route in winners]
     rows += [_route_row(described, table, route, "shadowed") for route in losers]
     fallback = described.estate.fallback_of.get(described.estate.subnets[subnet].network)
-    answer = f"{subnet}: {counted(len(winners), 'route')} in use, {len(losers)} shadowed"
+    summary = f"{subnet}: {counted(len(winners), 'route')} in use, {len(losers)} shadowed"
     rest = f"what no route matches leaves by {fallback}" if fallback else "what no route matches is dropped"
     shown = Table("routes", f"Table {table.name}", _ROUTES, rows, empty="no route at all")
-    return Page("routes", described.estate.estate, (answer, rest), (shown,))
+    return Page("routes", described.estate.estate, (summary, rest), (shown,))
 
 
 def _route_row(described: Described, table: SubnetTable, route: TableRoute, state: str) -> tuple[object, ...]:
@@ -155,5 +156,5 @@ def _route_row(described: Described, table: SubnetTable, route: TableRoute, stat
     return (route.prefix, route.exit, route.origin.word, route.key, f"{state}{fault}", shadows)
 
 
-def _seen_as(walk: Walk) -> str:
-    return str(walk.source)
+def _seen_as(trace: Trace) -> str:
+    return str(trace.source)

@@ -28,10 +28,10 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
     """Which prefixes came, went and stayed, and what was answered of each name."""
     drifted = [one.destination for one in found if one.drifted]
     faults = sum(len(one.faults) for one in found)
-    answer = f"{counted(len(found), 'destination')} with names asked of {server}: "
-    answer += f"{', '.join(drifted)} drifted" if drifted else "none drifted"
+    summary = f"{counted(len(found), 'destination')} with names asked of {server}: "
+    summary += f"{', '.join(drifted)} drifted" if drifted else "none drifted"
     if faults:
-        answer += f"; {counted(faults, 'name')} without an answer"
+        summary += f"; {counted(faults, 'name')} without an answer"
     drift = [(one.destination, one.added, one.gone, one.unchanged) for one in found]
     looked = [
         (one.destination, each.name, each.aliases, each.addresses, each.ttl_s, each.fault or None)
@@ -42,4 +42,4 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
         Table("drift", "Prefixes on record", _DRIFT, drift, empty="no destination has names"),
         Table("looked_up", "Looked up", _LOOKED, looked),
     )
-    return Page("resolve", estate, (answer,), tables)
+    return Page("resolve", estate, (summary,), tables)

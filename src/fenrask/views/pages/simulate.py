@@ -3,18 +3,18 @@
 from collections.abc import Sequence
 from typing import Any
 
-from fenrask.capacity import Simulated
 from fenrask.teletraffic.simulation import Found
 from fenrask.units import clock_text, span_text
 from fenrask.views.cells import share_text
 from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.what_if import Simulated
 
 __all__ = ["simulate_page"]
 
 _REFUSED = (
     Column("exit", "exit"),
     Column("pool", "pool"),
-    Column("refused_share", "refused", "share"),
+    Column("blocking", "refused", "share"),
     Column("refused_low_share", "95 % from", "share"),
     Column("refused_high_share", "to", "share"),
     Column("formula_share", "formula", "share"),
@@ -26,14 +26,14 @@ _REFUSED = (
     Column("attempts", "connections", "count", least_width=MACHINES),
     Column("refused", "refused connections", "count", least_width=MACHINES),
 )
-_HELD = (
+_CONCURRENT = (
     Column("exit", "exit"),
     Column("pool", "pool"),
     Column("from", "from"),
     Column("mean_held_ports", "ports in use", "number"),
     Column("low_held_ports", "5 % below", "number"),
     Column("high_held_ports", "5 % above", "number"),
-    Column("refused_share", "refused", "share"),
+    Column("blocking", "refused", "share"),
 )
 
 
@@ -42,8 +42,8 @@ def simulate_page(
 ) -> Page:
     """The refused share of each pool with its interval beside the formula's; ports in use and refusals over time."""
     rows: list[tuple[Any, ...]] = []
-    held: list[tuple[Any, ...]] = []
-    left_out = list(not_run)
+    concurrent: list[tuple[Any, ...]] = []
+    not_counted = list(not_run)
     for one, found in results:
         worst_s, worst = one.worst_minute(found)
         rows.append(
@@ -54,52 +54,52 @@ def simulate_page(
                 found.low,
                 found.high,
                 one.formula,
-                clock_text(worst_s) if found.refused else "none",
+                clock_text(worst_s) if found.blocked else "none",
                 worst,
                 one.recovers_s(found, target),
                 one.what,
                 found.runs,
                 found.attempts,
-                found.refused,
+                found.blocked,
             )
         )
-        held += [
-            (one.exit, one.pool, clock_text(begins), mean, low, high, refused)
-            for begins, mean, low, high, refused in one.by_period(found)
+        concurrent += [
+            (one.exit, one.pool, clock_text(begins), mean, low, high, blocked)
+            for begins, mean, low, high, blocked in one.by_period(found)
         ]
-        left_out += [f"{one.exit}, {one.pool}: {words}" for words in one.left_out]
+        not_counted += [f"{one.exit}, {one.pool}: {words}" for words in one.not_counted]
         if found.let_go:
-            left_out.append(f"{one.exit}, {one.pool}: {found.let_go:,} retries that were too many to follow")
+            not_counted.append(f"{one.exit}, {one.pool}: {found.let_go:,} retries that were too many to follow")
         if found.interrupted:
-            left_out.append(f"{one.exit}, {one.pool}: stopped after {found.runs} runs")
+            not_counted.append(f"{one.exit}, {one.pool}: stopped after {found.runs} runs")
     tables = (
         Table("pools", "New connections refused, simulated and by the formula", _REFUSED, rows),
-        Table("held", "Ports in use, and connections refused, over time", _HELD, held),
+        Table("held", "Ports in use, and connections refused, over time", _CONCURRENT, concurrent),
     )
-    answer = _answer(results, target, case)
+    summary = _summary(results, target, case)
     if not_run and not results:
-        answer = ("nothing was simulated; why, is told below",)
-    return Page("simulate", estate, answer, tables, {"case": case}, tuple(left_out))
+        summary = ("nothing was simulated; why, is told below",)
+    return Page("simulate", estate, summary, tables, {"case": case}, tuple(not_counted))
 
 
-def _answer(results: Sequence[tuple[Simulated, Found]], target: float, case: str) -> tuple[str, ...]:
+def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: str) -> tuple[str, ...]:
     when = f" in the case {case}" if case else ""
     if not results:
         return ("nothing was simulated: no exit that translates holds any connection",)
     one, found = max(results, key=lambda pair: pair[1].share)
-    if not found.refused:
+    if not found.blocked:
         total = sum(each.attempts for _, each in results)
         return (f"none of {total:,} simulated connections was refused{when}",)
-    answer = [
+    summary = [
         f"{one.exit} refuses {share_text(found.share)} of new connections to {one.pool}{when}: "
         f"{share_text(found.low)} to {share_text(found.high)} with 95 % certainty"
     ]
     worst_s, worst = one.worst_minute(found)
-    answer.append(f"in its worst minute, from {clock_text(worst_s)}, it refuses {share_text(worst)}")
+    summary.append(f"in its worst minute, from {clock_text(worst_s)}, it refuses {share_text(worst)}")
     if one.formula is not None:
         inside = found.low <= one.formula <= found.high
         word = "within that interval" if inside else f"{abs(one.formula / found.share - 1):.1%} off"
-        answer.append(f"the formula says {share_text(one.formula)}: {word}")
+        summary.append(f"the formula says {share_text(one.formula)}: {word}")
     if one.storm_s is not None:
         recovers = one.recovers_s(found, target)
         end = (
@@ -109,5 +109,5 @@ def _answer(results: Sequence[tuple[Simulated, Found]], target: float, case: str
         if one.lasts_s is not None:
             at = clock_text(one.moment_s(round(one.storm_s / one.step_s)))
             begins = f"the case strikes at {at}, for {span_text(one.lasts_s)};"
-        answer.append(f"{begins} {end}")
-    return tuple(answer)
+        summary.append(f"{begins} {end}")
+    return tuple(summary)

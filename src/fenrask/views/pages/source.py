@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 
-from fenrask.designs.losses import Shown
 from fenrask.views.page import Column, Page, Table
+from fenrask.what_if.sources import Shown
 
 __all__ = ["source_page"]
 
@@ -22,16 +22,16 @@ def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -
     now = cases[0]
     rows = []
     for case in cases:
-        for walk, share in case.walks:
-            seen = str(walk.source) if walk.verdict.arrives else "nothing"
-            verdict = f"{subnet} is lost too" if case.cut_off else walk.verdict.value
-            rows.append((case.case, walk.exits, seen, verdict, share, case.outcome != now.outcome))
-    told = ", ".join(dict.fromkeys(str(walk.source) for walk, _ in now.walks if walk.verdict.arrives)) or "nothing"
-    lost = [one.case for one in cases if not one.cut_off and not any(walk.verdict.arrives for walk, _ in one.walks)]
+        for trace, share in case.traces:
+            seen = str(trace.source) if trace.verdict.arrives else "nothing"
+            verdict = f"{subnet} is lost too" if case.cut_off else trace.verdict.value
+            rows.append((case.case, trace.exits, seen, verdict, share, case.outcome != now.outcome))
+    told = ", ".join(dict.fromkeys(str(trace.source) for trace, _ in now.traces if trace.verdict.arrives)) or "nothing"
+    lost = [one.case for one in cases if not one.cut_off and not any(trace.verdict.arrives for trace, _ in one.traces)]
     other = [one.case for one in cases if one.outcome != now.outcome and one.case not in lost and not one.cut_off]
-    answer = [f"{target} sees {subnet} as {told}"]
+    summary = [f"{target} sees {subnet} as {told}"]
     if other:
-        answer.append(f"another source: {', '.join(other)}")
+        summary.append(f"another source: {', '.join(other)}")
     if lost:
-        answer.append(f"cut off: {', '.join(lost)}")
-    return Page("source", estate, tuple(answer), (Table("cases", "Now, and after each loss", _COLUMNS, rows),))
+        summary.append(f"cut off: {', '.join(lost)}")
+    return Page("source", estate, tuple(summary), (Table("cases", "Now, and after each loss", _COLUMNS, rows),))

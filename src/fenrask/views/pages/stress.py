@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 
-from fenrask.designs import Outcome
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
+from fenrask.what_if import Outcome
 
 __all__ = ["stress_page"]
 
@@ -13,7 +13,7 @@ _CASES = (
     Column("cut_off", "cut off", "list"),
     Column("hosts_lost", "hosts lost of", "list", least_width=120),
     Column("overloaded", "overloaded", "list"),
-    Column("refused_share", "refused", "share"),
+    Column("blocking", "refused", "share"),
     Column("month_change_amount", "month", "difference", least_width=120),
     Column("helps", "would have helped, money a month", "list"),
 )
@@ -33,7 +33,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
             [*one.cut_off],
             one.lost,
             [*dict.fromkeys([*(each.exit for each in one.overloaded), *one.too_fast])],
-            one.refused_share if one.overloaded else None,
+            one.blocking if one.overloaded else None,
             one.month_change,
             [f"{each.what} ({cents(each.month):+,})" for each in one.helps],
         )
@@ -46,20 +46,20 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
         Table("cases", f"The worst first; amounts in {currency}", _CASES, rows, empty="no case"),
         Table("reasons", "Why", _WHY, why, empty="nothing is cut off, nothing overloaded"),
     )
-    return Page("stress", estate, _answer(ordered), tables, {"currency": currency})
+    return Page("stress", estate, _summary(ordered), tables, {"currency": currency})
 
 
-def _answer(ordered: Sequence[Outcome]) -> tuple[str, ...]:
+def _summary(ordered: Sequence[Outcome]) -> tuple[str, ...]:
     harmful = [one for one in ordered if not one.is_harmless]
     if not harmful:
         return (f"{counted(len(ordered), 'case')}: nothing is cut off, nothing overloaded",)
     many = "cuts flows off or overloads" if len(harmful) == 1 else "cut flows off or overload"
-    answer = [f"{len(harmful)} of {counted(len(ordered), 'case')} {many} an exit"]
+    summary = [f"{len(harmful)} of {counted(len(ordered), 'case')} {many} an exit"]
     worst = harmful[0]
     if worst.cut_off:
-        answer.append(f"worst: {worst.case} cuts off {', '.join(worst.cut_off)}")
-    loaded = max(harmful, key=lambda one: (one.refused_share, len(one.too_fast)))
+        summary.append(f"worst: {worst.case} cuts off {', '.join(worst.cut_off)}")
+    loaded = max(harmful, key=lambda one: (one.blocking, len(one.too_fast)))
     if loaded.overloaded:
-        short = max(loaded.overloaded, key=lambda one: one.refused_share)
-        answer.append(f"{loaded.case} overloads {short.exit}: {short.refused_share:.1%} refused at worst")
-    return tuple(answer)
+        short = max(loaded.overloaded, key=lambda one: one.blocking)
+        summary.append(f"{loaded.case} overloads {short.exit}: {short.blocking:.1%} refused at worst")
+    return tuple(summary)

@@ -1,6 +1,0 @@
-"""Every flow to an exit at least cost, proven: lanes, their amounts, the programme, the patch."""
-
-from fenrask.designs.choice.choose import Choice, Lost, Mix, by_headroom, choose, frontier
-from fenrask.designs.choice.wanted import Wanted
-
-__all__ = ["Choice", "Lost", "Mix", "Wanted", "by_headroom", "choose", "frontier"]

@@ -1,0 +1,50 @@
+"""A public address on every host, and no translation."""
+
+from fenrask.designs.contract import Design, Patch
+from fenrask.designs.draft import DEFAULT, DEFAULT_V6, Draft, sending_subnets
+from fenrask.designs.placing import place_exits
+from fenrask.errors import NoAnswer
+from fenrask.estate import Described
+
+__all__ = ["IPV6", "PUBLIC_HOSTS"]
+
+
+def _public_hosts(described: Described) -> Patch:
+    draft = Draft(described)
+    for name in sending_subnets(described):
+        draft.lead([name], DEFAULT, draft.internet_exit(described.estate.subnets[name].network))
+    senders = dict.fromkeys(flow.from_ for flow in described.estate.flows.values())
+    draft.workloads = {name: {"public_address": True} for name in senders}
+    return draft.patch()
+
+
+PUBLIC_HOSTS = Design(
+    "public address on each host", "every host with a public address of its own, straight out", _public_hosts
+)
+
+
+def _ipv6(described: Described) -> Patch:
+    estate = described.estate
+    subnets = [name for name in sending_subnets(described) if _has_ipv6(described, name)]
+    if not subnets:
+        raise NoAnswer("no subnet that sends has an IPv6 prefix")
+    if not any(prefix.version == 6 for one in estate.destinations.values() for prefix in one.prefixes):
+        raise NoAnswer("no destination has an IPv6 prefix")
+    draft = Draft(described)
+    place_exits(draft, "translation-gateway", "gateway", per_zone=True)
+    for network in dict.fromkeys(estate.subnets[name].network for name in subnets):
+        known = [
+            name for name, one in estate.exits.items() if one.kind == "ipv6-outbound" and one.of_network == network
+        ]
+        exit_ = known[0] if known else draft.add(f"six-{network}", {"kind": "ipv6-outbound", "network": network})
+        draft.lead([name for name in subnets if estate.subnets[name].network == network], DEFAULT_V6, exit_)
+    return draft.patch()
+
+
+def _has_ipv6(described: Described, name: str) -> bool:
+    return any(prefix.version == 6 for prefix in described.estate.subnets[name].prefixes)
+
+
+IPV6 = Design(
+    "IPv6 straight out", "IPv6 without translation where both ends have it, gateways by zone for the rest", _ipv6
+)

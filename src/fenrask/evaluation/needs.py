@@ -1,0 +1,159 @@
+"""What a flow demands of its exit, judged on its ways. One function a need, one registry."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
+from fenrask.prefixes import fewest_prefixes
+from fenrask.routing.paths import FlowPath, Paths
+
+__all__ = ["NEEDS", "BrokenNeed", "broken_needs"]
+
+
+@dataclass(frozen=True)
+class BrokenNeed:
+    """A need that a flow's ways do not meet, and why."""
+
+    flow: str
+    need: str
+    why: str
+
+
+@dataclass(frozen=True)
+class _Case:
+    """What a need is judged on: the arriving ways of one flow, and what the plan says of exits."""
+
+    described: Described
+    paths: Sequence[FlowPath]
+    sees_hosts: bool
+    """Whether the destination sees hosts' own addresses, of this flow or another."""
+    host_prefixes: int
+    """Allow-list entries for hosts' own IPv6 addresses."""
+    partner_sources: Sequence[str]
+    needs: Needs
+    entries: Mapping[str, int]
+    """Allow-list entries of each translating exit, where the plan knows them."""
+    addresses: Mapping[str, int]
+    """Public addresses of each translating exit, where the plan knows them."""
+
+    @property
+    def estate(self) -> Estate:
+        return self.described.estate
+
+    def entries_of(self, name: str) -> int:
+        """Entries as planned, else as the estate states them, else one."""
+        listed = self.estate.exits[name].listed_addresses
+        return self.entries.get(name) or len(fewest_prefixes(listed)) or self.addresses_of(name)
+
+    def addresses_of(self, name: str) -> int:
+        """Addresses as planned, else as the estate states them, else one."""
+        return self.addresses.get(name) or self.estate.exits[name].stated_addresses or 1
+
+    def ties_hosts(self, name: str) -> bool:
+        """Whether an exit keeps each host to one of its addresses, at least toward one destination."""
+        offer = self.described.offer_of(name)
+        ports = offer.ports if offer else None
+        return ports is not None and (ports.address_choice.startswith("by-host") or ports.block is not None)
+
+
+def _fixed_source(case: _Case) -> str:
+    for path in case.paths:
+        for name in path.trace.exits:
+            if not case.estate.exits[name].fixed_source:
+                return f"leaves by {name}, whose address may change"
+    return ""
+
+
+def _inspected(case: _Case) -> str:
+    for path in case.paths:
+        rules = [(name, hop.rule) for hop in path.trace.hops if (name := hop.exit) in case.estate.exits]
+        inspecting = [(name, rule) for name, rule in rules if case.estate.exits[name].inspects]
+        if not inspecting:
+            return f"from {path.subnet} no inspecting firewall is passed"
+        if case.needs.inspected == BY_NAME and not any(
+            case.estate.exits[name].rule_names(rule) for name, rule in inspecting
+        ):
+            by = ", ".join(f"{name} by {rule}" if rule else name for name, rule in inspecting)
+            return f"from {path.subnet} no rule asks for its name ({by} lets it pass)"
+    return ""
+
+
+def _off_internet(case: _Case) -> str:
+    for path in case.paths:
+        if path.trace.onward is Onward.INTERNET:
+            return f"from {path.subnet} it crosses the internet by {path.trace.exits[-1]}"
+    return ""
+
+
+def _max_source_addresses(case: _Case) -> str:
+    if case.sees_hosts:
+        return "every host shows an address of its own"
+    entries = sum(case.entries_of(name) for name in case.partner_sources) + case.host_prefixes
+    most = case.needs.max_source_addresses or 0
+    return f"{entries} entries to allow, {most} taken" if entries > most else ""
+
+
+def _one_source_per_host(case: _Case) -> str:
+    for name in sorted({path.trace.source.exit for path in case.paths if path.trace.source.kind == "exit"}):
+        if (addresses := case.addresses_of(name)) > 1 and not case.ties_hosts(name):
+            return f"{name} spreads a host's connections over {addresses} addresses"
+    return ""
+
+
+def _survives(case: _Case) -> str:
+    for path in case.paths:
+        own = case.estate.subnets[path.subnet].zone
+        for name in path.trace.exits:
+            zones = case.estate.zones_of(case.estate.exits[name])
+            if own is not None and len(set(zones)) == 1 and own not in zones:
+                return f"losing zone {zones[0]} cuts off {path.subnet} in zone {own} ({name})"
+    return ""
+
+
+NEEDS: dict[str, Callable[[_Case], str]] = {
+    "fixed_source": _fixed_source,
+    "inspected": _inspected,
+    "off_internet": _off_internet,
+    "max_source_addresses": _max_source_addresses,
+    "one_source_per_host": _one_source_per_host,
+    "survives": _survives,
+}
+"""By the key of the need: why it is broken, or an empty text."""
+
+
+def broken_needs(
+    paths: Paths,
+    flow: str,
+    entries: Mapping[str, int] | None = None,
+    addresses: Mapping[str, int] | None = None,
+) -> list[BrokenNeed]:
+    """The needs of a flow that its ways break; ways that do not arrive break `arrives`.
+
+    `entries` and `addresses` say how many allow-list entries and public addresses each exit has; an
+    exit that they leave out counts as the estate states it, and `auto` as one.
+    """
+    estate = paths.described.estate
+    lost = [path for path in paths.by_flow[flow] if not path.trace.verdict.arrives]
+    broken = [
+        BrokenNeed(flow, "arrives", f"from {path.subnet}: {path.trace.verdict.value}, {path.trace.why}")
+        for path in lost[:1]
+    ]
+    stated = estate.flows[flow]
+    if not estate.has_needs(stated):
+        return broken
+    needs = estate.needs_of(stated)
+    arriving = [path for path in paths.by_flow[flow] if path.trace.verdict.arrives]
+    case = _Case(
+        paths.described,
+        arriving,
+        paths.sees_hosts(stated.to),
+        len(paths.host_prefixes_at(stated.to)),
+        paths.sources_at(stated.to),
+        needs,
+        entries or {},
+        addresses or {},
+    )
+    for name, evaluate in NEEDS.items():
+        if getattr(needs, name) and (why := evaluate(case)):
+            broken.append(BrokenNeed(flow, name, why))
+    return broken

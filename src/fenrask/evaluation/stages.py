@@ -1,0 +1,106 @@
+"""The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from fenrask.addresses import AddressPlan, plan_addresses
+from fenrask.capacity import Capacity, ExitCapacity, LimitUse, capacity
+from fenrask.charges import Bill, bill
+from fenrask.demand import Demand, demand
+from fenrask.estate import Described
+from fenrask.evaluation.needs import BrokenNeed, broken_needs
+from fenrask.routing import Paths, flow_paths
+
+__all__ = ["Evaluation", "evaluate"]
+
+
+@dataclass(frozen=True)
+class Evaluation:
+    """An estate with all that follows from it, each thing in one place: what any command says is read off here."""
+
+    described: Described
+
+    @cached_property
+    def paths(self) -> Paths:
+        """Every flow's paths, there and back."""
+        return flow_paths(self.described)
+
+    @cached_property
+    def demand(self) -> Demand:
+        """What the arriving flows put on each exit through the day."""
+        return demand(self.paths)
+
+    @cached_property
+    def capacity(self) -> Capacity:
+        """Every exit against its limits, sized where its addresses are `auto`."""
+        return capacity(self.demand)
+
+    @cached_property
+    def plan(self) -> AddressPlan:
+        """The addresses of every exit, and what partners must allow."""
+        return plan_addresses(self.capacity)
+
+    @cached_property
+    def bill(self) -> Bill:
+        """The month's bill."""
+        return bill(self.paths, self.plan)
+
+    @cached_property
+    def broken(self) -> tuple[BrokenNeed, ...]:
+        """Every need that a flow's paths do not meet, with the addresses as planned."""
+        plan, flows = self.plan, self.described.estate.flows
+        return tuple(one for flow in flows for one in broken_needs(self.paths, flow, plan.entries, plan.in_use))
+
+    @property
+    def short(self) -> tuple[ExitCapacity, ...]:
+        """The exits that do not carry what they have to."""
+        return tuple(one for one in self.capacity.exits if not one.fits)
+
+    @property
+    def meets_all(self) -> bool:
+        """Whether every flow arrives, every need is met and every exit carries its load."""
+        return not self.broken and not self.short
+
+    @property
+    def flows_with_broken_needs(self) -> int:
+        return len({one.flow for one in self.broken})
+
+    @property
+    def addresses(self) -> int:
+        """Public addresses paid for, hosts' own included."""
+        return self.hosts_with_public + sum(one.bought for one in self.plan.exits)
+
+    @property
+    def hosts_with_public(self) -> int:
+        """Hosts that have a public address of their own."""
+        return sum(one.hosts for one in self.described.estate.workloads.values() if one.public_address)
+
+    @property
+    def upkeep_hours(self) -> float:
+        """Hours of work a month on machines of one's own."""
+        exits = self.described.estate.exits
+        offers = {name: self.described.offer_of(name) for name in exits}
+        hours = [exits[name].units * one.upkeep_hours for name, one in offers.items() if one is not None]
+        return float(sum(hours))
+
+    @property
+    def most_entries(self) -> int:
+        """Entries of the longest allow-list that any partner needs for it."""
+        return max((one.entries for one in self.plan.partners), default=0)
+
+    @property
+    def busiest(self) -> ExitCapacity | None:
+        """The exit whose ports are nearest to running out; None where no exit translates."""
+        used = [one for one in self.capacity.exits if one.ports]
+        return min(used, key=lambda one: one.ports.headroom if one.ports else 1.0, default=None)
+
+    @cached_property
+    def binding(self) -> tuple[str, LimitUse] | None:
+        """The exit and the limit that is reached first when all loads grow by the same factor."""
+        limits = [(one.exit, limit) for one in self.capacity.exits for limit in one.limits if limit.grows]
+        return min(limits, key=lambda pair: pair[1].headroom, default=None)
+
+
+def evaluate(described: Described) -> Evaluation:
+    """The evaluation of an estate as it is described."""
+    return Evaluation(described)

@@ -1,0 +1,205 @@
+"""What each lane of each unit lays on each site: connections, bytes, money for crossing zones."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+import numpy as np
+
+from fenrask.addresses import SINGLE, Purchase, purchases
+from fenrask.charges import networks_left
+from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
+from fenrask.estate import Described, Onward, Transfer
+from fenrask.optimise.problem import Group, Option, Site, Unit
+from fenrask.routing import Paths
+from fenrask.teletraffic import concurrent_each
+from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR, exact
+
+__all__ = ["Amounts", "Laid"]
+
+
+@dataclass(frozen=True)
+class Laid:
+    """What one lane lays on one site: arrays of shape (n_times,) and (n_hours,)."""
+
+    concurrent: Series
+    """Connections held toward all addresses of the destination."""
+    new_per_s: Series
+    bits_per_s: Series
+    volume: Fraction
+    """Both ways, in the catalogue's unit, a month."""
+    open_at_peak: Series
+    """Connections that live, as those before the translator see them: it keeps their ports longer."""
+
+
+@dataclass
+class Amounts:
+    """Everything that the choice counts with; each law of holds is computed once."""
+
+    paths: Paths
+    hours: int
+    _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
+    _by_group: dict[Group, tuple[Fraction, Fraction]] = field(default_factory=dict)
+    _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
+    _purchases: dict[tuple[str, int], list[Purchase]] = field(default_factory=dict)
+
+    @property
+    def described(self) -> Described:
+        return self.paths.described
+
+    def laid(self, unit: Unit, option: Option) -> Mapping[Site, Laid]:
+        """By site; a site that serves several subnets of the unit gets all of theirs."""
+        return self._laid(unit, option.sites, option.also)
+
+    def laid_without(self, unit: Unit, option: Option, zone: str) -> Mapping[Site, Laid]:
+        """The same when a zone is lost: its load moves to the unit's other subnets; sites in it carry nothing."""
+        subnets = self.described.estate.subnets
+        left = tuple(site for name, site in zip(unit.subnets, option.sites, strict=False) if subnets[name].zone != zone)
+        return {site: laid for site, laid in self._laid(unit, left).items() if site.zone != zone}
+
+    def _laid(
+        self, unit: Unit, sites: tuple[Site, ...], also: tuple[tuple[Site, Fraction], ...] = ()
+    ) -> dict[Site, Laid]:
+        """All of a unit, spread evenly over subnets that use these sites, and shares of it that pass others beside."""
+        parts = {site: Fraction(sites.count(site), len(sites)) for site in sites}
+        for site, share in also:
+            parts[site] = parts.get(site, Fraction(0)) + share
+        out, back = self.volume(unit)
+        found = {}
+        for site, part in parts.items():
+            concurrent, open_at_peak = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours * POINTS_PER_HOUR)
+            new, bits = np.zeros(self.hours), np.zeros(self.hours)
+            for name in unit.flows:
+                its_held, its_new, its_bits = self._flow(name, unit, site.offer if site.translates else "")
+                concurrent += float(part) * its_held
+                new += float(part) * its_new
+                bits += float(part) * its_bits
+                if site.behind or site.hub:
+                    open_at_peak += float(part) * self._flow(name, unit, "")[0]
+            found[site] = Laid(concurrent, new, bits, (out + back) * part, open_at_peak)
+        return found
+
+    def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series]:
+        """What one flow of a unit lays on a site that serves all of it: held, new per s, bits per s.
+
+        `offer` is that of the translator that keeps ports; empty where connections are held for their lives alone.
+        """
+        estate, flow = self.described.estate, self.described.estate.flows[name]
+        hosts, profile = estate.workloads[flow.from_].hosts, self._profile(flow.profile)
+        share = float(self._share(name, unit))
+        rate = share * new_per_s(flow, hosts)
+        concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
+        mean = float(np.mean(profile))
+        shape = profile / mean if rate and mean else np.ones(self.hours)
+        whole = self._volume(name)
+        return concurrent, rate * profile, share * float(whole[0] + whole[1]) * 8 / self._month_s * shape
+
+    def _share(self, name: str, unit: Unit) -> Fraction:
+        """The part of a flow that is in a unit: of one network and one family, where it has several."""
+        workload = self.described.estate.workloads[self.described.estate.flows[name].from_]
+        return Fraction(len(unit.subnets), len(workload.subnets)) * unit.group.part
+
+    def _volume(self, name: str) -> tuple[Fraction, Fraction]:
+        """Bytes sent and received by a whole flow in a month."""
+        if name not in self._volumes:
+            whole = flow_volume(self.described, name)
+            self._volumes[name] = (whole.out_bytes, whole.in_bytes)
+        return self._volumes[name]
+
+    def volume(self, unit: Unit) -> tuple[Fraction, Fraction]:
+        """Sent and received by a unit in a month were all of it to arrive, in the catalogue's unit."""
+        if unit.group not in self._by_group:
+            size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+            out, back = Fraction(0), Fraction(0)
+            for name in unit.flows:
+                share = self._share(name, unit) / size
+                out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
+            self._by_group[unit.group] = (out, back)
+        return self._by_group[unit.group]
+
+    def purchases(self, region: str, number: int) -> list[Purchase]:
+        """What there is to buy for so many addresses in a region: the cheapest for each number of entries."""
+        if (region, number) not in self._purchases:
+            stated = self.described.catalogue.addresses_in(region)
+            prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
+            self._purchases[region, number] = list(purchases(number, prices))
+        return self._purchases[region, number]
+
+    def crossing(self, unit: Unit, option: Option) -> Fraction:
+        """The volume that crosses zones on its way to the sites of a lane, both ways."""
+        subnets = self.described.estate.subnets
+        out, back = self.volume(unit)
+        each = (out + back) / len(unit.subnets)
+        crossed = Fraction(0)
+        for name, site in zip(unit.subnets, option.sites, strict=True):
+            own, there = subnets[name].zone, {site.zone}
+            if site.subnets:
+                there = {subnets[one].zone for one in site.subnets}
+                there = {own} if own in there else {subnets[site.subnets[0]].zone}
+            if None not in (own, *there) and own not in there:
+                crossed += each
+        return crossed
+
+    def crossing_month(self, unit: Unit, option: Option) -> Fraction:
+        """What a unit's crossings of zones, networks and regions cost a month on its way to a lane's sites."""
+        if option.stands:
+            return self._as_it_is(unit)[0]
+        entered = option.sites[0].network
+        zones = self.crossing(unit, option) * Fraction(self._transfer(entered).cross_zone_per_gb)
+        if entered == unit.network:
+            return zones
+        return zones + sum(self.volume(unit)) * self._between(unit.network, entered)
+
+    def _between(self, one: str, other: str) -> Fraction:
+        """What a unit of volume costs that goes from one network to another."""
+        networks, tariff = self.described.estate.networks, self._transfer(one)
+        far = networks[one].region != networks[other].region
+        return Fraction(tariff.cross_region_per_gb if far else tariff.cross_network_per_gb)
+
+    def sent_as_it_is(self, unit: Unit) -> Mapping[str, Fraction]:
+        """What a unit that keeps its ways sends to the internet, by the exit at which it leaves."""
+        return self._as_it_is(unit)[1]
+
+    def _as_it_is(self, unit: Unit) -> tuple[Fraction, dict[str, Fraction]]:
+        crossed, sent = Fraction(0), dict[str, Fraction]()
+        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+        for name in unit.flows:
+            flow_out, flow_back = (one / size for one in self._volume(name))
+            for path in (one for one in self.paths.by_flow[name] if unit.holds(one)):
+                both = path.share * (flow_out + flow_back)
+                for hop in path.trace.hops:
+                    if hop.crosses_zone:
+                        estate = self.described.estate
+                        tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
+                        crossed += both * Fraction(tariff.cross_zone_per_gb)
+                for one, other in networks_left(self.paths, path):
+                    crossed += both * self._between(one, other)
+                if path.trace.onward is Onward.INTERNET:
+                    last = path.trace.exits[-1]
+                    sent[last] = sent.get(last, Fraction(0)) + path.share * flow_out
+        return crossed, sent
+
+    def _transfer(self, network: str) -> Transfer:
+        stated = self.described.estate.networks.get(network)
+        return self.described.catalogue.transfer_in(stated.region if stated else "")
+
+    @property
+    def _month_s(self) -> float:
+        return float(self.described.catalogue.hours_per_month) * SECONDS_PER_HOUR
+
+    def _profile(self, name: str | None) -> Series:
+        if name is None:
+            return np.ones(self.hours)
+        return np.resize(np.array(self.described.estate.profiles[name], dtype=np.float64), self.hours)
+
+    def _concurrent(self, flow_name: str, offer: str) -> Series:
+        """Connections held by one new one per s, at a site of an offer."""
+        estate = self.described.estate
+        flow = estate.flows[flow_name]
+        protocol = estate.destinations[flow.to].protocol
+        key = (flow.profile, offer, protocol, *flow.ending_key)
+        if key not in self._known:
+            law = holding(flow, protocol, self.described.catalogue.offers.get(offer)).law
+            times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)
+            self._known[key] = concurrent_each(times, self._profile(flow.profile), SECONDS_PER_HOUR, [law])[0]
+        return self._known[key]

@@ -1,0 +1,40 @@
+"""The whole programme of a choice."""
+
+from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.limits import add_losses, add_partners, add_rooms
+from fenrask.optimise.prices import add_metered
+from fenrask.optimise.problem import Unit, Wanted
+from fenrask.optimise.programme import Model
+
+__all__ = ["assembled"]
+
+
+def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float = 0.0) -> Model:
+    """Lanes, sites, what they hold and cost, partners, what is asked for; a `margin` of ports stays free."""
+    model = Model(amounts, units)
+    # What no choice takes down is paid in any case: hubs and lines that an offer stands behind.
+    exits = amounts.described.estate.exits
+    model.stand([*asked.keep, *(name for name, one in exits.items() if one.offer_name and not one.needs_offer)])
+    add_rooms(model, margin)
+    add_metered(model)
+    model.add_commitments()
+    add_partners(model)
+    if asked.zone_headroom is not None:
+        add_losses(model, asked.zone_headroom)
+    _constrain(model, asked)
+    return model
+
+
+def _constrain(model: Model, asked: Wanted) -> None:
+    """Rows for all of it."""
+    translating = {site: variable for site, variable in model.opened.items() if site.translates}
+    if asked.private_hosts:
+        model.program.row(dict.fromkeys(model.public.values(), 1.0), high=0)
+    if asked.at_most is not None:
+        model.program.row(dict.fromkeys(translating.values(), 1.0), high=asked.at_most)
+    if asked.max_addresses is not None:
+        numbers = {variable: float(one.number) for held in model.purchases_of.values() for one, variable in held}
+        numbers |= {variable: float(model.hosts(name)) for name, variable in model.public.items()}
+        model.program.row(numbers, high=asked.max_addresses)
+    if asked.budget is not None:
+        model.program.row({number: cost for number, cost in enumerate(model.program.cost) if cost}, high=asked.budget)

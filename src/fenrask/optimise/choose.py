@@ -1,0 +1,209 @@
+"""The cheapest mix of lanes that meets every need, its proof, what comes next, and why each other lane lost."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from time import monotonic
+
+from fenrask.demand import demand
+from fenrask.designs.contract import Patch
+from fenrask.errors import NoAnswer, UnusableInput
+from fenrask.estate import Described
+from fenrask.estate.suggestions import unknown
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.assembly import assembled
+from fenrask.optimise.conflicts import conflict, contradiction
+from fenrask.optimise.options import kept, units_of
+from fenrask.optimise.patch import patch_of
+from fenrask.optimise.problem import Option, Site, Unit, Wanted
+from fenrask.optimise.programme import AddressChoice, Model
+from fenrask.programming import Solution
+from fenrask.routing import flow_paths
+
+__all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
+
+_PER_QUESTION_S = 5.0
+_QUESTIONS_S = 30.0
+_NEXT = 2
+_MARGINS = (0.0, 0.002, 0.01)
+"""Shares of the ports left unused, tried in turn: a peak between two quarters of an hour is a little higher."""
+
+
+@dataclass(frozen=True)
+class Mix:
+    """One whole choice: the lane of each unit."""
+
+    options: tuple[tuple[Unit, Option], ...]
+    month: float
+    addresses: int
+    """Public ones, of sites and of hosts that are given one."""
+    open_sites: frozenset[Site]
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Why a lane of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
+
+    unit: Unit
+    option: Option
+    fails: tuple[str, ...]
+    more: float | None
+    """Money a month; None where it fails a need, does not fit at all, or was not looked at."""
+    why: str
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The optimum, made and judged; its proof; the runners-up; the losers."""
+
+    mix: Mix
+    patch: Patch
+    evaluation: Evaluation
+    bound: float
+    """No mix costs less than this a month."""
+    seconds: float
+    next_best: tuple[Mix, ...]
+    lost: tuple[Lost, ...]
+    not_counted: tuple[str, ...]
+    """What the bill knows and the programme does not: the proof is one but for it."""
+
+    @property
+    def gap(self) -> float:
+        """How much dearer than the optimum it may be, as a share."""
+        return max(0.0, self.mix.month - self.bound) / max(abs(self.mix.month), 1e-9)
+
+
+def choose(described: Described, wanted: Wanted | None = None) -> Choice:
+    """Every flow to an exit, existing or proposed, at least monthly cost under all needs, caps and ports.
+
+    NoAnswer, with the smallest set of needs that contradict each other, where nothing meets them all.
+    """
+    asked, begins = wanted or Wanted(), monotonic()
+    units, amounts = _asked_of(described, asked)
+    hopeless = [unit for unit in units if not unit.open_options]
+    if hopeless:
+        told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
+        keeping = " or do not keep it," if asked.keep else ""
+        raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
+    bound, standing = 0.0, [name for name in asked.keep if name in described.estate.exits]
+    for margin in _MARGINS:
+        model, solved = _solved(amounts, units, asked, margin)
+        bound = bound or solved.bound
+        stated = asked.zone_headroom is not None
+        patch = patch_of(described, _taken(model, solved), units, _bought(model, solved), stated, standing)
+        evaluation = evaluate(described.patched(patch, "the choice"))
+        if not evaluation.short:
+            break
+    seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
+    mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
+    if asked.explain:
+        next_best, lost = tuple(_runners_up(model, solved, ends)), tuple(_lost(model, solved, ends))
+    return Choice(mix, patch, evaluation, bound, seconds, next_best, lost, tuple(model.not_counted))
+
+
+def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
+    model = assembled(amounts, units, asked, margin)
+    solved = model.program.solve(asked.seconds, twice=True)
+    if solved is None:
+        raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
+    return model, solved
+
+
+def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
+    known = [*described.estate.exits, *described.estate.flows]
+    if problems := unknown("--keep", keep, known, "an exit or a flow"):
+        raise UnusableInput(problems)
+
+
+def _taken(model: Model, solved: Solution) -> dict[int, Option]:
+    return {number: option for (number, option), variable in model.taken.items() if solved.values[variable] > 0.5}
+
+
+def _bought(model: Model, solved: Solution) -> dict[Site, AddressChoice]:
+    return {
+        site: one
+        for site, bought in model.purchases_of.items()
+        for one, variable in bought
+        if solved.values[variable] > 0.5
+    }
+
+
+def _mix(model: Model, solved: Solution) -> Mix:
+    options = tuple((model.units[number], option) for number, option in sorted(_taken(model, solved).items()))
+    opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
+    addresses = sum(one.number for one in _bought(model, solved).values())
+    addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
+    return Mix(options, solved.objective, addresses, opened)
+
+
+def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:
+    """The next best whole designs: each with another set of open sites than those before."""
+    cuts, last = [], solved
+    for _ in range(_NEXT):
+        open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
+        factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
+        cuts.append((factors, 1.0 - len(open_now), float("inf")))
+        found = model.program.solve(min(_PER_QUESTION_S, max(0.1, ends - monotonic())), cuts)
+        if found is None:
+            return
+        yield _mix(model, found)
+        last = found
+
+
+def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
+    """For each unit why each other lane lost: the need that it fails, or the money that the whole loses with it."""
+    taken = _taken(model, solved)
+    for number, unit in enumerate(model.units):
+        for option in unit.options:
+            if option == taken[number]:
+                continue
+            if option.fails:
+                yield Lost(unit, option, option.fails, None, f"fails {', '.join(option.fails)}")
+            elif monotonic() > ends:
+                yield Lost(unit, option, (), None, "not looked at: time was up")
+            else:
+                forced = model.program.solve(_PER_QUESTION_S, [({model.taken[number, option]: 1.0}, 1.0, 1.0)])
+                if forced is None:
+                    yield Lost(unit, option, (), None, "does not carry it within all limits")
+                else:
+                    more = max(0.0, forced.objective - solved.objective)
+                    yield Lost(unit, option, (), more, "costs more" if more > 1e-6 else "costs the same")
+
+
+HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
+
+
+def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tuple[float | None, Mix]]:
+    """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
+    asked = wanted or Wanted()
+    units, amounts = _asked_of(described, asked)
+    found = []
+    for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
+        model = assembled(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
+        solved = model.program.solve(_PER_QUESTION_S)
+        if solved is not None:
+            found.append((headroom, _mix(model, solved)))
+    return found
+
+
+def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
+    _check_kept(described, asked.keep)
+    paths = flow_paths(described)
+    units = [kept(paths, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(paths)]
+    return units, Amounts(paths, demand(paths).hours)
+
+
+def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
+    """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
+    asked = wanted or Wanted()
+    units, amounts = _asked_of(described, asked)
+    found: list[Mix] = []
+    most = asked.max_addresses
+    while all(unit.open_options for unit in units):
+        model = assembled(amounts, units, replace(asked, max_addresses=most), 0.0)
+        solved = model.program.solve(_PER_QUESTION_S)
+        if solved is None:
+            break
+        found.append(_mix(model, solved))
+        most = found[-1].addresses - 1
+    return found

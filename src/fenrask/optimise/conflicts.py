@@ -1,0 +1,97 @@
+"""Where no choice is possible: what contradicts what."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.assembly import assembled
+from fenrask.optimise.problem import Unit, Wanted
+from fenrask.units import counted
+
+__all__ = ["conflict", "contradiction"]
+
+_PER_QUESTION_S = 5.0
+
+
+def contradiction(unit: Unit, kept: bool = False) -> str:
+    """The fewest needs of a unit that no lane meets together; of one that is kept, what its own way breaks."""
+    if kept:
+        why = f"fails {', '.join(unit.options[0].fails)}" if unit.options else "is none, or several at once"
+        return f"{unit.name} from {unit.network} cannot be kept: its way {why}"
+    failing = sorted({fails for option in unit.options for fails in option.fails})
+    needed = set(failing)
+    for need in failing:
+        rest = needed - {need}
+        if not any(not rest & set(option.fails) for option in unit.options):
+            needed = rest
+    if not unit.options:
+        return f"nothing that is offered carries {unit.name} from {unit.network}"
+    together = " together" if len(needed) > 1 else ""
+    return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
+
+
+def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
+    """The smallest set of what was asked and needed that cannot be kept together: what can go, goes, one by one."""
+    parts: dict[str, Mapping[str, object]] = {}
+    if asked.budget is not None:
+        parts[f"a budget of {asked.budget:,.2f} a month"] = {"budget": asked.budget}
+    if asked.max_addresses is not None:
+        parts[f"at most {counted(asked.max_addresses, 'address', 'addresses')}"] = {
+            "max_addresses": asked.max_addresses
+        }
+    if asked.at_most is not None:
+        parts[f"at most {counted(asked.at_most, 'gateway')}"] = {"at_most": asked.at_most}
+    if asked.private_hosts:
+        parts["no public address on any host"] = {"private_hosts": True}
+    if asked.zone_headroom is not None:
+        parts[f"{asked.zone_headroom:.0%} of ports free when a zone is lost"] = {"zone_headroom": asked.zone_headroom}
+    for name in asked.keep:
+        parts[f"keeping {name}"] = {"keep": name}
+    needs = sorted(
+        {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
+    )
+    all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
+    kept = list(all_parts)
+    for part in all_parts:
+        rest = [one for one in kept if one != part]
+        if not _feasible(amounts, units, asked, parts, rest):
+            kept = rest
+    if len(kept) == 1:
+        return f"no mix keeps to this: {kept[0]}"
+    return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+
+
+def _feasible(
+    amounts: Amounts, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
+) -> bool:
+    """Whether a mix keeps to these parts alone."""
+    loose = []
+    for unit in units:
+        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in kept}
+        dropped = {
+            name: None if name in ("max_source_addresses", "survives") else False
+            for name in type(unit.needs).model_fields
+            if name not in wanted
+        }
+        options = tuple(
+            replace(
+                one,
+                fails=tuple(name for name in one.fails if name in wanted or name == "protocol"),
+                singles=one.singles and "one_source_per_host" in wanted,
+            )
+            for one in unit.options
+        )
+        loose.append(Unit(replace(unit.group, needs=unit.needs.model_copy(update=dropped)), options))
+    if not all(unit.open_options for unit in loose):
+        return False
+    stated: dict[str, object] = {}
+    keep = []
+    for part in kept:
+        for key, value in parts.get(part, {}).items():
+            if key == "keep":
+                keep.append(str(value))
+            else:
+                stated[key] = value
+    loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
+    model = assembled(amounts, loose, loosened)
+    return model.program.solve(_PER_QUESTION_S) is not None

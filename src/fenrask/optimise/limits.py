@@ -1,0 +1,207 @@
+"""What sites hold: ports by pool, exactly by Erlang's inverse, and every other limit, at the times that can bind."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.capacity import ASSIGNMENTS
+from fenrask.optimise.amounts import Laid
+from fenrask.optimise.problem import Option, Site
+from fenrask.optimise.programme import Model
+from fenrask.prefixes import fewest_prefixes
+
+__all__ = ["add_losses", "add_partners", "add_rooms"]
+
+Floats = NDArray[np.float64]
+Users = Sequence[tuple[tuple[int, Option], Laid]]
+
+
+def add_rooms(model: Model, margin: float) -> None:
+    """Rows for every site; `margin` is a share of the ports that is not used."""
+    for site, opened in model.opened.items():
+        if site.translates:
+            _ports(model, site, [(key, model.laid[key][site]) for key in model.using[site]], margin)
+        for offer in site.offers:
+            _limits(model, site, offer, opened)
+
+
+def _limits(model: Model, site: Site, offer: str, opened: int) -> None:
+    """The caps of one offer of a site on what passes it."""
+    limits, passing = model.offer(offer).limits, model.passing(site, offer)
+    users = [(key, model.laid[key][site]) for key in passing]
+    bits = None if limits.gbit_per_s is None else limits.gbit_per_s * 1e9
+    for most, series in (
+        (limits.connections, [one.concurrent if offer == site.offer else one.open_at_peak for _, one in users]),
+        (limits.new_per_s, [one.new_per_s for _, one in users]),
+        (bits, [one.bits_per_s for _, one in users]),
+    ):
+        # What all together stay below needs no row.
+        if most is not None and series and float(np.max(sum(series))) > most:
+            _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
+    if limits.hosts is not None:
+        _presence(model, _present(model, site, passing), {opened: float(limits.hosts)})
+    if limits.subnets is not None:
+        by_subnet: dict[str, list[int]] = {}
+        for (_, subnet), (_, options) in _present(model, site, passing).items():
+            by_subnet.setdefault(subnet, []).extend(options)
+        _presence(model, {name: (1.0, options) for name, options in by_subnet.items()}, {opened: float(limits.subnets)})
+
+
+def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
+    estate = model.amounts.described.estate
+    ports = model.offer(site.offer).ports
+    assert ports is not None
+    assignment = ASSIGNMENTS[ports.assignment]
+    target = estate.targets.blocking
+    used = (1 - margin) / (1 + estate.targets.growth_margin)
+    numbers = {one.number for one, _ in model.purchases_of[site]}
+    carried = {number: assignment.room(number, ports, target) * used for number in numbers}
+    room = {variable: carried[one.number] for one, variable in model.purchases_of[site]}
+    if assignment.view == "hosts":
+        _presence(model, _present(model, site, model.using[site]), room)
+    else:
+        _by_pool(model, site, users, room)
+
+
+def add_losses(model: Model, headroom: float) -> None:
+    """Rows for the loss of each zone: the sites that are left carry what moves to them, with so much headroom in ports.
+
+    Hosts with blocks of their own bring none with them: they are left out.
+    """
+    described = model.amounts.described
+    target = described.estate.targets.blocking
+    zones = dict.fromkeys(one.zone for one in described.estate.subnets.values() if one.zone)
+    for zone in zones:
+        without = {key: model.amounts.laid_without(model.units[key[0]], key[1], zone) for key in model.taken}
+        for site in model.opened:
+            if not site.translates or site.zone == zone:
+                continue
+            ports = model.offer(site.offer).ports
+            assert ports is not None
+            assignment = ASSIGNMENTS[ports.assignment]
+            if assignment.view == "hosts":
+                continue
+            room = {
+                variable: min(
+                    assignment.room(one.number, ports, target), one.number * ports.per_address * (1 - headroom)
+                )
+                for one, variable in model.purchases_of[site]
+            }
+            users = [(key, without[key][site]) for key in model.using[site] if site in without[key]]
+            _by_pool(model, site, users, room)
+
+
+def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) -> None:
+    """What each pool of ports is asked for stays within the room of the addresses that are held."""
+    estate, ports = model.amounts.described.estate, model.offer(site.offer).ports
+    assert ports is not None
+    assignment = ASSIGNMENTS[ports.assignment]
+    pools: dict[str, list[tuple[int, Floats]]] = {}
+    for key, laid in users:
+        to, part = model.units[key[0]].to, float(model.units[key[0]].group.part)
+        pool: str = estate.destinations[to].protocol
+        share = 1.0
+        if assignment.view == "tuples":
+            # The addresses of one IP version get all that they would of both: which of them answer is not told.
+            pool, share = to, max(estate.destinations[to].address_shares) / part
+        pools.setdefault(pool, []).append((model.taken[key], laid.concurrent * share))
+    for members in pools.values():
+        _within(model, [one for one, _ in members], np.stack([concurrent for _, concurrent in members]), room)
+
+
+def _within(model: Model, variables: Sequence[int], series: Floats, room: Mapping[int, float]) -> None:
+    """What is taken stays within what there is, at each time that no other time is above for every member."""
+    times = np.unique(series, axis=1)
+    times = times[:, np.argsort(-times.sum(axis=0))]
+    kept: list[int] = []
+    for number in range(times.shape[1]):
+        if not any(np.all(times[:, number] <= times[:, other]) for other in kept):
+            kept.append(number)
+    for number in kept:
+        factors = {one: float(value) for one, value in zip(variables, times[:, number], strict=True) if value}
+        if factors:
+            model.program.row(_scaled(factors, room), high=0)
+
+
+def _present(
+    model: Model, site: Site, passing: Sequence[tuple[int, Option]]
+) -> dict[tuple[str, str], tuple[float, list[int]]]:
+    """By workload and subnet: its hosts there, and the lanes by which they use a site."""
+    estate = model.amounts.described.estate
+    found: dict[tuple[str, str], tuple[float, list[int]]] = {}
+    for number, option in passing:
+        unit, variable = model.units[number], model.taken[number, option]
+        for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
+            stated = estate.workloads[workload]
+            hosts = float(-(-stated.hosts // len(stated.subnets)))
+            for subnet, used in zip(unit.subnets, option.sites, strict=False):
+                if used == site:
+                    found.setdefault((workload, subnet), (hosts, []))[1].append(variable)
+    return found
+
+
+def _presence(model: Model, members: Mapping[Any, tuple[float, list[int]]], room: Mapping[int, float]) -> None:
+    """Each member counts once, whichever of its lanes use the site; all within the room."""
+    counted: dict[int, float] = {}
+    for weight, options in members.values():
+        here = model.program.variable(integral=False)
+        for option in options:
+            model.program.row({option: 1.0, here: -1.0}, high=0)
+        counted[here] = weight
+    if counted:
+        model.program.row(_scaled(counted, room), high=0)
+
+
+def _scaled(factors: Mapping[int, float], room: Mapping[int, float]) -> dict[int, float]:
+    """Use less room, with the largest factor 1."""
+    row = dict(factors)
+    for variable, most in room.items():
+        row[variable] = row.get(variable, 0.0) - most
+    top = max(abs(value) for value in row.values())
+    return {variable: value / top for variable, value in row.items()}
+
+
+def add_partners(model: Model) -> None:
+    """The entries of all sites that a partner sees stay within what its list takes; hosts one by one are not on it."""
+    by_partner: dict[str, list[int]] = {}
+    for number, unit in enumerate(model.units):
+        by_partner.setdefault(unit.to, []).append(number)
+    for numbers in by_partner.values():
+        limits = [most for number in numbers if (most := model.units[number].needs.max_source_addresses) is not None]
+        if not limits:
+            continue
+        seen, counted = dict[Site, int](), dict[int, float]()
+        for number in numbers:
+            for option in model.units[number].open_options:
+                _shown(model, number, option, seen, counted)
+        for site, used in seen.items():
+            most = max(one.entries for one, _ in model.purchases_of[site])
+            entries = model.program.variable(upper=float(most), integral=False)
+            factors = {variable: float(one.entries) for one, variable in model.purchases_of[site]}
+            model.program.row(
+                {entries: 1.0, used: -float(most), **{v: -f for v, f in factors.items()}}, low=-float(most)
+            )
+            counted[entries] = 1.0
+        model.program.row(counted, high=min(limits))
+
+
+def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], counted: dict[int, float]) -> None:
+    """What a lane shows to a partner: sites by whether they are used, and entries of its own by its variable."""
+    taken = model.taken[number, option]
+    if option.own_addresses:
+        model.program.row({taken: 1.0}, high=0)
+    for site in option.distinct:
+        if site.translates:
+            used = seen.setdefault(site, model.program.variable())
+            model.program.row({taken: 1.0, used: -1.0}, high=0)
+        elif site.kind == "ipv6-outbound":
+            counted[taken] = float(_host_prefixes(model, number))
+
+
+def _host_prefixes(model: Model, number: int) -> int:
+    """The entries that a unit's own IPv6 prefixes take; those of several units count one by one."""
+    subnets = model.amounts.described.estate.subnets
+    stated = [one for name in model.units[number].subnets for one in subnets[name].prefixes]
+    return len(fewest_prefixes([one for one in stated if one.version == 6]))

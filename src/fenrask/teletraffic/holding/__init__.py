@@ -1,0 +1,24 @@
+"""How long a server stays taken: hold laws. A new one is one file and a name here."""
+
+from fenrask.teletraffic.holding.contract import HoldingTime, Parameter
+from fenrask.teletraffic.holding.delayed import Delayed
+from fenrask.teletraffic.holding.empirical import Empirical
+from fenrask.teletraffic.holding.exponential import Exponential
+from fenrask.teletraffic.holding.fixed import Fixed
+from fenrask.teletraffic.holding.lognormal import Lognormal
+from fenrask.teletraffic.holding.mixture import Mixture, balanced, hyperexponential
+from fenrask.teletraffic.holding.stacking import stacked
+
+__all__ = [
+    "Delayed",
+    "Empirical",
+    "Exponential",
+    "Fixed",
+    "HoldingTime",
+    "Lognormal",
+    "Mixture",
+    "Parameter",
+    "balanced",
+    "hyperexponential",
+    "stacked",
+]

@@ -1,0 +1,54 @@
+"""Mixtures: a share of the holds follows one law, a share another."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrask.teletraffic.arguments import Floats, unusable
+from fenrask.teletraffic.holding.contract import HoldingTime, Parameter
+from fenrask.teletraffic.holding.exponential import Exponential
+
+__all__ = ["Mixture", "balanced", "hyperexponential"]
+
+
+@dataclass(frozen=True)
+class Mixture:
+    """Laws with their shares, which are at least 0 and sum to 1."""
+
+    parts: tuple[tuple[Parameter, HoldingTime], ...]
+
+    def __post_init__(self) -> None:
+        shares = [share for share, _ in self.parts]
+        if not shares or any(np.any(np.less(one, 0)) for one in shares) or np.any(np.abs(sum(shares) - 1) > 1e-9):
+            raise unusable("parts", f"shares {shares}", "shares of at least 0 that sum to 1")
+
+    @property
+    def mean_s(self) -> Parameter:
+        return sum(share * law.mean_s for share, law in self.parts)
+
+    def survival(self, t: Floats) -> Floats:
+        total: Floats = np.sum([share * law.survival(t) for share, law in self.parts], axis=0)
+        return total
+
+    def integrated_survival(self, t: Floats) -> Floats:
+        total: Floats = np.sum([share * law.integrated_survival(t) for share, law in self.parts], axis=0)
+        return total
+
+
+def hyperexponential(shares: Sequence[float], means_s: Sequence[float]) -> Mixture:
+    """A mixture of exponentials: more variable than one of them."""
+    return Mixture(tuple((share, Exponential(mean)) for share, mean in zip(shares, means_s, strict=True)))
+
+
+def balanced(mean_s: float, cv: float) -> Mixture:
+    """Two exponentials of a mean, s, and a coefficient of variation of at least 1, by balanced means.
+
+    Each of the two carries half of the mean (Whitt 1982, "Approximating a point process by a renewal
+    process", Operations Research 30). UnusableInput for a variation below 1: no mixture has one.
+    """
+    if mean_s <= 0 or cv < 1:
+        raise unusable("cv", f"{cv:g} with a mean of {mean_s:g}", "at least 1, and a mean above 0")
+    square = cv**2
+    share = (1 + ((square - 1) / (square + 1)) ** 0.5) / 2
+    return hyperexponential((share, 1 - share), (mean_s / (2 * share), mean_s / (2 * (1 - share))))

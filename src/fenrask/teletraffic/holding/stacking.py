@@ -1,0 +1,51 @@
+"""Many laws at once: those of one make become one law whose parameters are columns."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields, is_dataclass
+from typing import Any
+
+import numpy as np
+
+from fenrask.teletraffic.holding.contract import HoldingTime
+from fenrask.teletraffic.holding.empirical import Empirical
+
+__all__ = ["stacked"]
+
+_MOST = 4096
+
+
+def stacked(laws: Sequence[HoldingTime]) -> Iterator[tuple[list[int], HoldingTime]]:
+    """Laws of one make and of like means together, with their numbers in the sequence; measured ones alone."""
+    makes: dict[Any, list[int]] = {}
+    for number, law in enumerate(laws):
+        makes.setdefault(law if isinstance(law, Empirical) else _make(law), []).append(number)
+    for numbers in makes.values():
+        # Short and long holds apart, so that the short ones need not be followed as far as the long.
+        numbers.sort(key=lambda number: float(laws[number].mean_s))
+        for start in range(0, len(numbers), _MOST):
+            some = numbers[start : start + _MOST]
+            first = laws[some[0]]
+            yield some, first if isinstance(first, Empirical) else _stack([laws[number] for number in some])
+
+
+def _make(value: Any) -> Any:
+    """A value without its numbers: what two laws must have alike to be stacked."""
+    if isinstance(value, Empirical):
+        return value
+    if isinstance(value, tuple):
+        return tuple(map(_make, value))
+    if is_dataclass(value):
+        return (type(value), *(_make(getattr(value, one.name)) for one in fields(value)))
+    return "number"
+
+
+def _stack(values: Sequence[Any]) -> Any:
+    first = values[0]
+    if isinstance(first, Empirical):
+        return first
+    if isinstance(first, tuple):
+        return tuple(_stack(some) for some in zip(*values, strict=True))
+    if is_dataclass(first):
+        names = [one.name for one in fields(first)]
+        return type(first)(**{name: _stack([getattr(one, name) for one in values]) for name in names})  # type: ignore[misc]
+    return np.array(values, dtype=np.float64)[:, None]

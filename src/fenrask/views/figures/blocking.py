@@ -1,0 +1,78 @@
+"""The refused share against the number of addresses, exit by exit, with the target."""
+
+from matplotlib.axes import Axes
+from matplotlib.ticker import MaxNLocator
+
+from fenrask.capacity import Capacity, ExitCapacity
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+
+__all__ = ["draw_blocking"]
+
+_MOST = 6
+_STYLES = (
+    (BLUE, "o", "-"),
+    (ORANGE, "s", "--"),
+    (GREY, "^", ":"),
+    (RED, "D", "-."),
+    ("#009e73", "v", "-"),
+    ("#cc79a7", "P", "--"),
+)
+_FLOOR = 1e-12
+_MOST_ADDRESSES = 64
+
+
+def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
+    """A line for each exit: what is refused at the busiest moment with 1, 2, ... addresses; a ring where it stands.
+
+    Shares below 1e-12 are drawn at the floor.
+    """
+    busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
+    paper = figure()
+    axes = paper.add_subplot()
+    estate = capacity.demand.paths.described.estate
+    paper.suptitle(f"{estate.estate}: share refused at the busiest moment, by number of addresses", fontsize=15)
+    if not busy:
+        axes.axis("off")
+        axes.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
+        return rendered(paper, suffix)
+    drawn = busy[:_MOST]
+    reach = max(max(one.addresses, one.needed or one.addresses) for one in drawn)
+    last = min(reach + 2, _MOST_ADDRESSES)
+    for one, (colour, marker, line) in zip(drawn, _STYLES, strict=False):
+        _draw(axes, one, last, colour, marker, line)
+    target = estate.targets.blocking
+    axes.axhline(target, color="black", linewidth=1.5)
+    axes.annotate(
+        f"target {target:g}", (last, target), xytext=(0, 4), textcoords="offset points", ha="right", weight="bold"
+    )
+    axes.set_yscale("log")
+    axes.set_ylim(_FLOOR / 3, 3)
+    axes.set_xlim(0.5, last + 0.5)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_xlabel("public addresses (ringed: as many as the exit has)")
+    axes.set_ylabel("share of new connections refused (1e-12 and less at the foot)")
+    axes.grid(color="#dddddd")
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="upper right", fontsize=11)
+    if len(busy) > len(drawn):
+        paper.supxlabel(f"{len(busy) - len(drawn)} more exits have more headroom than these", fontsize=11)
+    return rendered(paper, suffix)
+
+
+def _draw(axes: Axes, one: ExitCapacity, last: int, colour: str, marker: str, line: str) -> None:
+    numbers = list(range(1, last + 1))
+    blocked = [max(one.blocking_with(number), _FLOOR) for number in numbers]
+    needs = "no number suffices" if one.needed is None else f"needs {one.needed}"
+    label = f"{one.exit}: {needs}, {'has' if one.stated else 'is given'} {one.addresses}"
+    axes.plot(numbers, blocked, color=colour, marker=marker, linestyle=line, linewidth=2, markersize=6, label=label)
+    if 1 <= one.addresses <= last:
+        axes.plot(
+            [one.addresses],
+            [blocked[one.addresses - 1]],
+            marker="o",
+            markersize=17,
+            markerfacecolor="none",
+            markeredgecolor=colour,
+            markeredgewidth=2,
+            linestyle="none",
+        )

@@ -1,0 +1,31 @@
+"""What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
+
+from fenrask.what_if.faults import case_patch, scaled_flows, single_faults
+from fenrask.what_if.growth import Growth, grow
+from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
+from fenrask.what_if.sensitivity import Effect, sensitivity
+from fenrask.what_if.simulated import Asked, Outage, Simulated, simulated
+from fenrask.what_if.sources import Shown, sources_shown
+from fenrask.what_if.stress import pairs_of, stress
+
+__all__ = [
+    "Asked",
+    "Effect",
+    "Growth",
+    "Help",
+    "Outage",
+    "Outcome",
+    "Shown",
+    "Simulated",
+    "as_sized",
+    "case_patch",
+    "grow",
+    "pairs_of",
+    "scaled_flows",
+    "sensitivity",
+    "simulated",
+    "single_faults",
+    "sources_shown",
+    "stress",
+    "zone_losses",
+]

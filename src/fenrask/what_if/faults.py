@@ -1,0 +1,135 @@
+"""What a case of `stress` does to an estate, as a merge patch."""
+
+from typing import Any
+
+from fenrask.designs.contract import Patch
+from fenrask.estate import Case, Described, DurationLaw
+
+__all__ = ["case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
+
+
+def case_patch(described: Described, case: Case) -> Patch:
+    """All of a case at once. The load of hosts in a lost zone moves to their workload's other subnets."""
+    patch: Patch = {}
+    for zone in case.lose_zones:
+        patch = _both(patch, without_zone(described, zone))
+    if case.lose_zones:
+        patch = _both(patch, _moved(described, case.lose_zones))
+    for name in case.lose_exits:
+        patch = _both(patch, without_exit(described, name))
+    for name, number in case.lose_nodes.items():
+        patch = _both(patch, _fewer(described, name, number))
+    for name in case.sessions_down:
+        patch = _both(patch, _down(described, name))
+    if case.load_up:
+        patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
+    for destination, times in case.slow.items():
+        for name, flow in described.estate.flows.items():
+            if flow.to == destination and flow.persistent_per_host is None:
+                patch = _both(patch, {"flows": {name: {"duration_s": _longer(flow.duration_s, times)}}})
+    return patch
+
+
+def single_faults(described: Described) -> dict[str, Case]:
+    """The loss of each zone, each exit that an offer stands behind, each node of several, and each routing session."""
+    estate = described.estate
+    zones = dict.fromkeys(subnet.zone for subnet in estate.subnets.values() if subnet.zone)
+    cases = {f"zone {zone} lost": Case(lose_zones=(zone,)) for zone in zones}
+    for name, exit_ in estate.exits.items():
+        if exit_.needs_offer or exit_.attached_to or exit_.kind in ("circuit", "tunnel", "hub", "peering"):
+            cases[f"{name} lost"] = Case(lose_exits=(name,))
+        if exit_.units > 1 and _count_key(described, name):
+            cases[f"a node of {name} lost"] = Case(lose_nodes={name: 1})
+        for router in getattr(exit_, "routers", {}):
+            cases[f"{name}'s session at {router} down"] = Case(sessions_down=(f"{name}/{router}",))
+    return cases
+
+
+def scaled_flows(described: Described, times: dict[str, float]) -> Patch:
+    """The patch that gives flows so many times the load; volumes by the month grow with it."""
+    flows: dict[str, dict[str, float]] = {}
+    for name, factor in times.items():
+        flow = described.estate.flows[name]
+        keys = ("per_host_per_s", "users", "persistent_per_host", "out_gib_per_month", "in_gib_per_month")
+        flows[name] = {key: value * factor for key in keys if (value := getattr(flow, key)) is not None}
+    return {"flows": flows}
+
+
+def _both(one: Any, other: Any) -> Any:
+    """Two patches as one: the second on top, and what either removes stays removed."""
+    if not isinstance(one, dict) or not isinstance(other, dict):
+        return other
+    return {
+        key: _both(one[key], other[key]) if key in one and key in other else {**one, **other}[key]
+        for key in {**one, **other}
+    }
+
+
+def _moved(described: Described, zones: tuple[str, ...]) -> Patch:
+    workloads: dict[str, dict[str, object]] = {}
+    for name, workload in described.estate.workloads.items():
+        left = [one for one in workload.subnets if described.estate.subnets[one].zone not in zones]
+        if not left:
+            workloads[name] = {"hosts": 0}
+        elif len(left) < len(workload.subnets):
+            workloads[name] = {"subnets": left}
+    return {"workloads": workloads}
+
+
+def _count_key(described: Described, name: str) -> str:
+    """The key that says how many nodes or machines an exit has; empty where it has none."""
+    fields = type(described.estate.exits[name]).model_fields
+    return next((key for key in ("nodes", "machines") if key in fields), "")
+
+
+def _fewer(described: Described, name: str, number: int) -> Patch:
+    left = described.estate.exits[name].units - number
+    key = _count_key(described, name)
+    return {"exits": {name: {key: left}}} if key and left > 0 else without_exit(described, name)
+
+
+def _down(described: Described, name: str) -> Patch:
+    exit_name, _, router = name.partition("/")
+    exit_ = described.estate.exits[exit_name]
+    routers = [router] if router else [*getattr(exit_, "routers", {})]
+    if routers:
+        return {"exits": {exit_name: {"routers": {one: {"session": "down"} for one in routers}}}}
+    if "session" in type(exit_).model_fields:
+        return {"exits": {exit_name: {"session": "down"}}}
+    return {"exits": {exit_name: {"routers": {"only": {"session": "down"}}}}}
+
+
+def _longer(duration: float | DurationLaw, times: float) -> Any:
+    """A life as it is written, so many times as long."""
+    if not isinstance(duration, DurationLaw):
+        return duration * times
+    scaled: dict[str, Any] = {
+        key: value * times for key in ("mean", "p95") if (value := getattr(duration, key)) is not None
+    }
+    if duration.values:
+        scaled["values"] = [value * times for value in duration.values]
+    if duration.parts:
+        scaled["parts"] = {name: _longer_part(part, times) for name, part in duration.parts.items()}
+    return scaled
+
+
+def _longer_part(part: Any, times: float) -> dict[str, float]:
+    return {key: value * times for key in ("mean", "p95") if (value := getattr(part, key)) is not None}
+
+
+def without_exit(described: Described, name: str) -> Patch:
+    """The patch that takes an exit away, and what hangs on it."""
+    hanging = [one for one, exit_ in described.estate.exits.items() if exit_.attached_to == name]
+    return {"exits": dict.fromkeys([name, *hanging])}
+
+
+def without_zone(described: Described, zone: str) -> Patch:
+    """The patch that takes away what stands in a zone alone; an endpoint keeps its other zones."""
+    lost: dict[str, object] = {}
+    for name, exit_ in described.estate.exits.items():
+        standing = [one for one in exit_.in_subnets if described.estate.subnets[one].zone != zone]
+        if exit_.in_subnets and not standing:
+            lost[name] = None
+        elif len(standing) < len(exit_.in_subnets):
+            lost[name] = {"subnets": standing}
+    return {"exits": lost} if lost else {}

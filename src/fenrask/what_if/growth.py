@@ -1,0 +1,85 @@
+"""Growth month by month: what each month costs, and when each limit is passed."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+
+from fenrask.capacity import ExitCapacity
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.what_if.faults import scaled_flows
+
+__all__ = ["Crossing", "Growth", "Month", "grow"]
+
+
+@dataclass(frozen=True)
+class Month:
+    """One month from now: its cost, its addresses, and how much of the tightest limit of each exit is used."""
+
+    number: int
+    amount: Fraction
+    addresses: int
+    used: dict[str, float]
+    """By exit, the use of the limit that load fills first, as a share of it."""
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """A limit, and the first month in which it is passed: 0 where it is now. `about` names the exit."""
+
+    about: str
+    limit: str
+    month: int
+    detail: str
+
+    def act_by(self, lead_months: float) -> float:
+        """The month in which more has to be ordered; below 0 where that is over."""
+        return self.month - lead_months
+
+
+@dataclass(frozen=True)
+class Growth:
+    """Every month up to the horizon; limits passed in it, the first first."""
+
+    months: tuple[Month, ...]
+    crossings: tuple[Crossing, ...]
+
+
+def grow(described: Described, months: int, share: float = 0.0, budget: Fraction | None = None) -> Growth:
+    """Each flow by its own growth, and all by `share` a month on top, compounded; budget: money a month."""
+    found: dict[tuple[str, str], Crossing] = {}
+    seen = []
+    for number in range(months + 1):
+        times = {
+            name: ((1 + flow.growth_per_month) * (1 + share)) ** number for name, flow in described.estate.flows.items()
+        }
+        evaluation = evaluate(
+            described.patched(scaled_flows(described, times), f"month {number}") if number else described
+        )
+        seen.append(_month(number, evaluation))
+        for crossing in _crossings(number, evaluation, budget):
+            found.setdefault((crossing.about, crossing.limit), crossing)
+    return Growth(tuple(seen), tuple(sorted(found.values(), key=lambda one: one.month)))
+
+
+def _month(number: int, evaluation: Evaluation) -> Month:
+    used = {one.exit: _fullest(one) for one in evaluation.capacity.exits if one.ports}
+    return Month(number, evaluation.bill.total, evaluation.addresses, used)
+
+
+def _fullest(one: ExitCapacity) -> float:
+    return max(1 - limit.headroom for limit in one.limits if limit.grows)
+
+
+def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> Iterator[Crossing]:
+    for one in evaluation.capacity.exits:
+        if not one.enough_addresses and one.ports:
+            yield Crossing(one.exit, "ports", number, one.verdict)
+        for limit in one.passed:
+            yield Crossing(one.exit, limit.limit, number, f"{limit.use:,.6g} {limit.unit} of {limit.capacity:,.6g}")
+    for partner in evaluation.plan.partners:
+        if not partner.fits:
+            detail = f"{partner.entries} entries of {partner.most}"
+            yield Crossing(partner.destination, "allow-list", number, detail)
+    if budget is not None and evaluation.bill.total > budget:
+        yield Crossing("", "budget", number, f"{float(evaluation.bill.total):,.2f} of {float(budget):,.2f} a month")

@@ -1,0 +1,138 @@
+"""Pools of ports as calls and settings of the simulation: what comes to each, in one state of the estate or in two."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from fenrask.capacity.assignments import Stream
+from fenrask.capacity.assignments.contract import Division, Replay
+from fenrask.capacity.assignments.pools import blocking
+from fenrask.capacity.sizing import Capacity, ExitCapacity
+from fenrask.capacity.streams import Pool, pools
+from fenrask.demand import Part, Series, duration_law, ended, open_at_peak
+from fenrask.estate import Offer
+from fenrask.teletraffic.holding import Fixed
+from fenrask.teletraffic.simulation import Calls, Ending, drawn
+from fenrask.units import SECONDS_PER_HOUR
+
+__all__ = ["STEP_S", "Phase", "Placed", "anew", "calls_of", "grid_of", "placed"]
+
+STEP_S = 60.0
+"""What is refused, and held, is told by the minute."""
+_RETRY_S = 1.0
+"""The mean wait of a refused sender: the first retransmission comes after one second (RFC 6298)."""
+
+
+@dataclass(frozen=True)
+class Placed:
+    """One pool of one exit in one state of the estate."""
+
+    capacity: Capacity
+    exit: ExitCapacity
+    pool: Pool
+    stream: Stream
+
+    @property
+    def offer(self) -> Offer:
+        offer = self.capacity.demand.paths.described.offer_of(self.exit.exit)
+        assert offer is not None
+        return offer
+
+    @cached_property
+    def shares(self) -> dict[str, float]:
+        """By flow: the share of all its connections that this pool has at any time."""
+        found: dict[str, float] = {}
+        for part, weight in zip(self.pool.parts, self.pool.weights, strict=True):
+            found[part.flow] = found.get(part.flow, 0.0) + float(part.path.share) * float(weight)
+        return found
+
+    def replay(self, calls: Calls) -> Replay:
+        """The pool as a setting, with these calls."""
+        return self.exit.assignment.replay(self.stream, calls, self.exit.addresses, self.exit.how)
+
+    def blocked(self, concurrent: Series, division: Division) -> Series:
+        """What the formula says is refused at these means held."""
+        return blocking(concurrent, self.stream, division, self.exit.how.tries)
+
+
+def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
+    """The pools of an exit, by what they are called; none for an exit that is not there."""
+    if one is None:
+        return {}
+    both = zip(pools(capacity.demand, one.exit, one.assignment.view), one.streams, strict=True)
+    return {stream.label: Placed(capacity, one, pool, stream) for pool, stream in both}
+
+
+@dataclass(frozen=True)
+class Phase:
+    """What comes to a pool in one state: how much of it by step of the cycle, and what of the living comes anew.
+
+    anew: by step, what part of that per s. back: by flow, how many connections that is; left out: all that live.
+    """
+
+    of: Placed
+    share: Series | None = None
+    anew: Series | None = None
+    back: Mapping[str, float] | None = None
+
+    def opened(self, part: Part, weight: float) -> float:
+        """The connections of a part that come anew: its share of those of its flow."""
+        if self.back is None:
+            return open_at_peak(part) * weight
+        whole = self.of.shares[part.flow]
+        return self.back.get(part.flow, 0.0) * float(part.path.share) * weight / whole if whole else 0.0
+
+
+def grid_of(capacity: Capacity, span: float | None) -> tuple[float, int]:
+    """The width of a step, s, fine enough for what comes within a span; and the steps of the cycle."""
+    step = STEP_S if span is None else STEP_S / max(1, min(60, round(STEP_S / span)))
+    return step, round(capacity.demand.hours * SECONDS_PER_HOUR / step)
+
+
+def anew(stream: Stream, step: float, steps: int, span: float | None) -> Series | None:
+    """By step: what part per s of what comes anew within a span from the busiest moment on; None without a span."""
+    if span is None:
+        return None
+    begins, found = round(stream.load.peak.time_s // step), np.zeros(steps)
+    opened = np.arange(begins, begins + max(1, round(span / step))) % steps
+    found[opened] = 1 / (opened.size * step)
+    return found
+
+
+def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
+    """The connections of one pool, each flow with its profile and its holds; laws that are alike are one."""
+    by_law: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
+    plain = all(phase.share is None and phase.anew is None for phase in phases)
+    for phase in phases:
+        one = phase.of
+        for part, weight in zip(one.pool.parts, one.pool.weights, strict=True):
+            flow = one.capacity.demand.paths.described.estate.flows[part.flow]
+            rates = part.new_per_s * float(weight)
+            if not plain:
+                rates = np.repeat(rates, steps // rates.size) * (1.0 if phase.share is None else phase.share)
+            if phase.anew is not None:
+                rates = rates + phase.opened(part, float(weight)) * phase.anew
+            key = (part.curve.law, *flow.ending_key)
+            if key in by_law:
+                rates = rates + by_law[key][0]
+            by_law[key] = (rates, list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer)))
+    stream = phases[-1].of.stream
+    return Calls(
+        drawn(list(by_law.values())),
+        steps,
+        step,
+        batch=max(1.0, stream.peakedness),
+        sources=0.0 if stream.sources is None else float(stream.sources),
+        retry_share=stream.retry_share,
+        retry_s=_RETRY_S,
+    )
+
+
+def _endings(capacity: Capacity, flow_name: str, protocol: str, offer: Offer) -> Iterator[Ending]:
+    flow = capacity.demand.paths.described.estate.flows[flow_name]
+    reuse = offer.ports.ended_reuse if offer.ports else None
+    for one in ended(flow, protocol, offer, timers_only=reuse is not None):
+        duration = duration_law(flow.duration_s) if one.connects else Fixed(0.0)
+        yield Ending(one.share, duration, one.delay_s, reuse is not None and one.ending in reuse.endings)

@@ -1,0 +1,310 @@
+"""Each rule: one estate that triggers it, and its near miss that does not."""
+
+from datetime import date, timedelta
+from typing import Any
+
+from fenrask.checks import RULES, check
+from tests.support import InFolder, merged
+
+WALL: dict[str, Any] = {"kind": "inspecting-firewall", "offer": "wall", "subnet": "app", "addresses": 1}
+LENT: dict[str, Any] = {"lent": {"kind": "dynamic-address", "network": "net"}}
+NO_DEFAULT: dict[str, Any] = {"private": {"0.0.0.0/0": None}}
+FIXED: dict[str, Any] = {"partner": {"needs": {"fixed_source": True}}}
+LATE = {"catalogue": {"read_on": str(date.today() - timedelta(days=366))}}
+RECENT = {"catalogue": {"read_on": str(date.today() - timedelta(days=364))}}
+
+LINE: dict[str, Any] = {
+    "kind": "circuit",
+    "network": "net",
+    "received": ["172.20.0.0/16"],
+    "advertised": ["10.0.1.0/24"],
+}
+TO_PILOTS: dict[str, Any] = {
+    "destinations": {"pilots": {"prefixes": ["172.20.0.0/16"]}},
+    "flows": {"pilot": {"from": "work", "to": "pilots", "per_host_per_s": 1}},
+}
+OTHER_NET: dict[str, Any] = {"networks": {"other": {"prefixes": ["10.7.0.0/16"]}}}
+FIREWALL: dict[str, Any] = {"kind": "inspecting-firewall", "offer": "wall", "subnet": "wall"}
+# A firewall in a subnet of its own in front of the gateway.
+WALLED: dict[str, Any] = {
+    "subnets": {"wall": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walled"}},
+    "route_tables": {
+        "private": {"0.0.0.0/0": "wall"},
+        "walled": {"0.0.0.0/0": "gate"},
+        "public": {"10.0.1.0/24": "wall"},
+    },
+    "exits": {"wall": {**FIREWALL, "translation": "never"}},
+}
+STORE_DOOR: dict[str, Any] = {
+    "kind": "routed-endpoint",
+    "offer": "door-to-service",
+    "network": "net",
+    "destination": "store",
+}
+INNER: dict[str, Any] = {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": ["app"], "destination": "store"}
+SAVE: dict[str, Any] = {"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
+
+
+def walled(rules: dict[str, Any], **more: Any) -> dict[str, Any]:
+    """The firewall in front of the gateway, with these rules."""
+    return merged(WALLED, {"exits": {"wall": {"rules": rules, **more}}})
+
+
+# rule: a patch that triggers it, the path of the place it is told at, and a patch that nearly does
+CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
+    "black-hole": (
+        {"route_tables": {"private": {"198.51.100.0/25": "gat"}}},
+        "route_tables.private.198.51.100.0/25",
+        {"route_tables": {"private": {"198.51.100.0/25": "gate"}}},
+    ),
+    "unreachable": (
+        {"route_tables": NO_DEFAULT},
+        "route_tables.private",
+        {"route_tables": {"private": {"0.0.0.0/0": None, "198.51.100.0/24": "gate"}}},
+    ),
+    "route-loop": (
+        {"subnets": {"edge": {"routes": "private"}}},
+        "subnets.edge.routes",
+        {"route_tables": {"private": {"0.0.0.0/0": "gate"}}},
+    ),
+    "gateway-without-internet-route": (
+        {"route_tables": {"public": {"0.0.0.0/0": None, "192.0.2.0/24": "other"}}},
+        "exits.gate.subnet",
+        {"route_tables": {"public": {"0.0.0.0/0": None, "198.51.0.0/16": "door"}}},
+    ),
+    "source-may-change": (
+        {"route_tables": NO_DEFAULT, "exits": LENT, "destinations": FIXED},
+        "flows.talk",
+        {"exits": LENT, "destinations": FIXED},
+    ),
+    "need-not-met": (
+        {"destinations": {"partner": {"needs": {"off_internet": True}}}},
+        "flows.talk",
+        {"destinations": {"store": {"needs": {"off_internet": True}}}},
+    ),
+    "overlapping-prefixes": (
+        {"subnets": {"twin": {"network": "net", "prefix": "10.0.1.128/25"}}},
+        "subnets.twin",
+        {"subnets": {"twin": {"network": "net", "prefix": "10.0.2.0/25"}}},
+    ),
+    "subnet-outside-network": (
+        {"subnets": {"app": {"prefix": "10.1.1.0/24"}}},
+        "subnets.app.prefix",
+        {"subnets": {"app": {"prefix": "10.0.255.0/24"}}},
+    ),
+    "address-used-twice": (
+        {"exits": {"more": {**WALL, "addresses": ["203.0.113.9", "203.0.113.1"]}}},
+        "exits.more.addresses.1",
+        {"exits": {"more": {**WALL, "addresses": ["203.0.113.9", "203.0.113.2"]}}},
+    ),
+    "keepalive-exceeds-idle-timeout": (
+        {"flows": {"talk": {"keepalive_s": 300}}},
+        "flows.talk.keepalive_s",
+        {"flows": {"talk": {"keepalive_s": 299}}},
+    ),
+    "idle-exit": ({"exits": {"spare": WALL}}, "exits.spare", {"exits": LENT}),
+    "exit-out-of-reach": (
+        merged(OTHER_NET, {"exits": {"door": {"network": "other"}}}),
+        "route_tables.private",
+        OTHER_NET,
+    ),
+    "subnet-on-two-gateways": (
+        {
+            "exits": {"more": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}},
+            "route_tables": {"private": {"192.0.2.0/24": "more"}},
+        },
+        "route_tables.private",
+        {
+            "exits": {"more": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}},
+            "route_tables": {"private": {"192.0.2.0/24": "more"}},
+        },
+    ),
+    "gateway-without-address": (
+        {"exits": {"gate": {"addresses": []}}},
+        "exits.gate.addresses",
+        {"exits": {"gate": {"addresses": 1}}},
+    ),
+    "forwarding-off": (
+        {"exits": {"gate": {"kind": "translator-host", "offer": "host", "forwarding": False}}},
+        "exits.gate.forwarding",
+        {"exits": {"gate": {"kind": "translator-host", "offer": "host", "forwarding": True}}},
+    ),
+    "flow-denied": (
+        walled({"none": {"action": "deny", "ports": [443]}}),
+        "flows.talk",
+        walled({"none": {"action": "deny", "ports": [80]}}, default="allow"),
+    ),
+    "no-return-route": (
+        merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.9.0/24"]}}}),
+        "flows.pilot",
+        merged(TO_PILOTS, {"exits": {"line": LINE}}),
+    ),
+    "asymmetric-return": (
+        merged(WALLED, {"route_tables": {"public": {"10.0.1.0/24": None}}}),
+        "flows.talk",
+        WALLED,
+    ),
+    "ip-version-not-supported": (
+        merged(
+            SAVE, {"exits": {"in": {**STORE_DOOR, "ip_families": [6]}}, "route_tables": {"private": {"store": "in"}}}
+        ),
+        "flows.save",
+        merged(
+            SAVE, {"exits": {"in": {**STORE_DOOR, "ip_families": [4]}}, "route_tables": {"private": {"store": "in"}}}
+        ),
+    ),
+    "protocol-not-translated": (
+        {"destinations": {"partner": {"protocol": "udp"}}, "catalogue": {"offers": {"gate": {"protocols": ["tcp"]}}}},
+        "flows.talk",
+        {"destinations": {"partner": {"protocol": "udp"}}, "catalogue": {"offers": {"gate": {"protocols": ["udp"]}}}},
+    ),
+    "required-unreachable": (
+        merged(
+            walled({"web": {"action": "allow", "destinations": ["partner"]}}),
+            {"workloads": {"work": {"requires": ["store"]}}},
+        ),
+        "workloads.work.requires.0",
+        merged(
+            walled({"web": {"action": "allow", "destinations": ["store"]}}),
+            {"workloads": {"work": {"requires": ["store"]}}},
+        ),
+    ),
+    "address-of-wrong-class": (
+        {
+            "public_addresses": {"first": {"address": "203.0.113.1", "class": "changing"}},
+            "catalogue": {"addresses": {"class": "fixed"}},
+        },
+        "exits.gate.addresses.0",
+        {
+            "public_addresses": {"first": {"address": "203.0.113.1", "class": "fixed"}},
+            "catalogue": {"addresses": {"class": "fixed"}},
+        },
+    ),
+    "allow-list-too-short": (
+        {"destinations": {"partner": {"allowed": ["203.0.113.2/31"]}}},
+        "destinations.partner.allowed",
+        {"destinations": {"partner": {"allowed": ["203.0.113.0/31"]}}},
+    ),
+    "router-one-sided": (
+        {"exits": {"line": {**LINE, "routers": {"r1": {"peered": "near"}, "r2": {}}}}},
+        "exits.line.routers.r1.peered",
+        {"exits": {"line": {**LINE, "routers": {"r1": {}, "r2": {"session": "down"}}}}},
+    ),
+    "session-down": (
+        {"exits": {"line": {**LINE, "routers": {"r1": {"session": "down"}}}}},
+        "exits.line",
+        {"exits": {"line": {**LINE, "routers": {"r1": {"session": "down"}, "r2": {}}}}},
+    ),
+    "advertised-too-much": (
+        merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.0.0/16"]}}}),
+        "exits.line.advertised.0",
+        merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.0.0/23"]}}}),
+    ),
+    "endpoint-in-another-region": (
+        {
+            "networks": {"net": {"region": "north"}},
+            "destinations": {"store": {"region": "south"}},
+            "exits": {"in": INNER},
+        },
+        "exits.in",
+        {
+            "networks": {"net": {"region": "north"}},
+            "destinations": {"store": {"region": "north"}},
+            "exits": {"in": INNER},
+        },
+    ),
+    "endpoint-without-route": (
+        {"exits": {"in": STORE_DOOR}},
+        "exits.in",
+        {"exits": {"in": STORE_DOOR}, "route_tables": {"private": {"192.0.2.0/25": "in"}}},
+    ),
+    "endpoint-names-public": (
+        {"exits": {"in": {**INNER, "names": "public"}}},
+        "exits.in.names",
+        {"exits": {"in": INNER}},
+    ),
+    "endpoint-open-to-anyone": (
+        {"exits": {"in": {**INNER, "access": "anyone"}}},
+        "exits.in.access",
+        {"exits": {"in": INNER}},
+    ),
+    "free-endpoint-unused": (
+        SAVE,
+        "flows.save",
+        merged(SAVE, {"catalogue": {"offers": {"door-to-service": {"rates": {"hour": 0.01}}}}}),
+    ),
+    "rule-allows-everything": (
+        walled({"any": {"action": "allow", "prefixes": ["0.0.0.0/0"]}}),
+        "exits.wall.rules.any",
+        walled({"web": {"action": "allow", "prefixes": ["0.0.0.0/0"], "ports": [443]}}),
+    ),
+    "zone-crossing-default": (
+        {"subnets": {"app": {"zone": "b"}}},
+        "route_tables.private",
+        {"subnets": {"app": {"zone": None}}},
+    ),
+    "table-too-long": (
+        {"exits": {"line": LINE}, "subnets": {"edge": {"learns": False}}, "catalogue": {"routes_per_table": 1}},
+        "route_tables.private",
+        {"exits": {"line": LINE}, "subnets": {"edge": {"learns": False}}, "catalogue": {"routes_per_table": 2}},
+    ),
+    "unused-table": (
+        {"route_tables": {"spare": {"0.0.0.0/0": "gate"}}},
+        "route_tables.spare",
+        {
+            "route_tables": {"spare": {"0.0.0.0/0": "gate"}},
+            "networks": {"net": {"routes": "spare"}},
+            "subnets": {"bare": {"network": "net", "prefix": "10.0.3.0/24"}},
+        },
+    ),
+    "unused-exception": (
+        {"accepted": {"idle-exit at exits.spare": "kept for the winter"}},
+        "accepted.idle-exit at exits.spare",
+        {"accepted": {"idle-exit at exits.spare": "kept for the winter"}, "exits": {"spare": WALL}},
+    ),
+    "rates-out-of-date": (LATE, "read_on", RECENT),
+}
+
+
+class Rules(InFolder):
+    def found(self, patch: dict[str, Any], rule: str) -> list[str]:
+        described = self.estate({k: v for k, v in patch.items() if k != "catalogue"}, patch.get("catalogue"))
+        findings = [one for one in check(described) if one.rule == rule and not one.accepted]
+        for one in findings:
+            self.assertTrue(one.cause and one.remedy and one.place.line)
+        return [one.place.path for one in findings]
+
+    def test_every_rule_has_a_case(self) -> None:
+        self.assertEqual({rule.name for rule in RULES}, set(CASES))
+
+    def test_each_is_triggered_at_its_place_and_its_near_miss_is_not(self) -> None:
+        for rule, (trigger, path, near_miss) in CASES.items():
+            with self.subTest(rule):
+                self.assertEqual(set(self.found(trigger, rule)), {path})
+                self.assertEqual(self.found(near_miss, rule), [])
+
+    def test_a_sound_estate_has_no_finding(self) -> None:
+        self.assertEqual(check(self.estate()), [])
+
+    def test_the_worst_comes_first(self) -> None:
+        described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
+        self.assertEqual([one.rule for one in check(described)], ["black-hole", "idle-exit"])
+
+    def test_joined_networks_and_lines_overlap_and_others_do_not(self) -> None:
+        twin = {"networks": {"other": {"prefixes": ["10.0.0.0/16"]}}}
+        joined = {**twin, "exits": {"p": {"kind": "peering", "networks": ["net", "other"]}}}
+        line = {"exits": {"line": {**LINE, "received": ["10.0.1.128/25", "0.0.0.0/0"]}}}
+        default = {"exits": {"line": {**LINE, "received": ["0.0.0.0/0"]}}}
+        for patch, paths in ((twin, []), (joined, ["networks.other"]), (line, ["exits.line"]), (default, [])):
+            with self.subTest(patch=patch):
+                self.assertEqual(self.found(patch, "overlapping-prefixes"), paths)
+
+    def test_accepted_findings_stay_with_their_reason_and_come_last(self) -> None:
+        accepted = {"accepted": {"idle-exit at exits.spare": "kept for the winter"}, "exits": {"spare": WALL}}
+        findings = check(self.estate(accepted))
+        self.assertEqual([(one.rule, one.accepted) for one in findings], [("idle-exit", "kept for the winter")])
+
+    def test_only_and_skip_choose_rules(self) -> None:
+        described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
+        self.assertEqual({one.rule for one in check(described, only=["idle-exit"])}, {"idle-exit"})
+        self.assertEqual({one.rule for one in check(described, skip=["idle-exit"])}, {"black-hole"})

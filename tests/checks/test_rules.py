@@ -33,7 +33,7 @@ WALLED: dict[str, Any] = {
         "walled": {"0.0.0.0/0": "gate"},
         "public": {"10.0.1.0/24": "wall"},
     },
-    "exits": {"wall": {**FIREWALL, "translation": "never"}},
+    "exits": {"wall": {**FIREWALL, "rewrites_toward": []}},
 }
 STORE_DOOR: dict[str, Any] = {
     "kind": "routed-endpoint",

@@ -91,7 +91,7 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
                     "kind": "inspecting-firewall",
                     "offer": "wall",
                     "subnet": "wall",
-                    "translation": "never",
+                    "rewrites_toward": [],
                 }
             },
         },
@@ -114,7 +114,7 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
                     "kind": "inspecting-firewall",
                     "offer": "wall",
                     "subnet": "wall",
-                    "translation": "never",
+                    "rewrites_toward": [],
                 }
             },
         },

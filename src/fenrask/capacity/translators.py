@@ -45,7 +45,7 @@ def translators(capacity: Capacity) -> Iterator[Translator]:
     described = capacity.demand.paths.described
     for one in capacity.exits:
         exit_, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
-        if exit_.kind == "translator-host" and offer is not None:
+        if exit_.self_run and offer is not None:
             yield _translator(capacity, one, offer)
 
 

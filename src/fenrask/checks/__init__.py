@@ -35,7 +35,7 @@ RULES: tuple[Rule, ...] = (
     Rule("no-return-route", _E, "a flow's answers find no way back",
          "exits: {line: {kind: circuit, advertised: []}}", arrival.answer_lost),
     Rule("asymmetric-return", _E, "a flow's answers pass by an exit that keeps state",
-         "exits: {wall: {translation: never}} in front of a gateway without a route back to wall",
+         "exits: {wall: {rewrites_toward: []}} in front of a gateway without a route back to wall",
          arrival.answer_by_another_way),
     Rule("ip-version-not-supported", _E, "a flow is led to an exit that does not carry its IP version",
          "exits: {door: {kind: routed-endpoint, ip_families: [6]}}", arrival.family_not_carried),

@@ -44,7 +44,7 @@ def _joined(case: Case) -> list[tuple[str, str]]:
             near = list(case.estate.exits[exit_.attached_to].joins)
         if exit_.announced:
             pairs |= {(network, name): None for network in near}
-        pairs |= {tuple(sorted(pair)): None for pair in combinations(exit_.joins, 2)}
+        pairs |= {(one, other): None for one, other in combinations(sorted(exit_.joins), 2)}
     return list(pairs)
 
 

@@ -49,7 +49,7 @@ def flow_denied(case: Case) -> Iterator[Doubt]:
         hop = path.trace.hops[-1]
         remedy = f"Add a rule to exits.{hop.exit} that allows {case.estate.flows[path.flow].to}, before {hop.rule}."
         if not hop.rule:
-            remedy = "Set `forwarded: true` on that peering, or route it another way."
+            remedy = "Set `sources: any` on that peering, or route it another way."
         yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
 
 

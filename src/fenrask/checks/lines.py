@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from fenrask.checks.contract import Case, Doubt
-from fenrask.estate.exits.circuit import PrivateWay
+from fenrask.estate.exits.circuit import PrivateLine
 from fenrask.prefixes import Prefix
 from fenrask.routing.packets import Source
 
@@ -12,7 +12,7 @@ __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
 
 def advertised_too_much(case: Case) -> Iterator[Doubt]:
     """An own prefix announced to a third party although no flow's source there lies in it."""
-    lines = dict(case.of(PrivateWay))
+    lines = dict(case.of(PrivateLine))
     seen: dict[str, list[Source]] = {}
     for path in case.paths.paths if lines else ():
         for name in path.trace.exits[-1:]:
@@ -35,7 +35,7 @@ def advertised_too_much(case: Case) -> Iterator[Doubt]:
 
 def router_one_sided(case: Case) -> Iterator[Doubt]:
     """A router whose session is set up on one side only, so that it never stands."""
-    for name, exit_ in case.of(PrivateWay):
+    for name, exit_ in case.of(PrivateLine):
         for router, stated in exit_.routers.items():
             if stated.peered != "both":
                 cause = f"{name}: the session of {router} is set up on the {stated.peered} side only"
@@ -45,13 +45,13 @@ def router_one_sided(case: Case) -> Iterator[Doubt]:
 
 def session_down(case: Case) -> Iterator[Doubt]:
     """A private way whose sessions are all down: its prefixes are not learned."""
-    for name, exit_ in case.of(PrivateWay):
+    for name, exit_ in case.of(PrivateLine):
         if exit_.fault:
             cause = f"{name}: {exit_.fault}; nothing of {_party(exit_)} is learned"
             yield Doubt(case.place("exits", name), cause, "Bring a session up, or remove the line.")
 
 
-def _party(exit_: PrivateWay) -> str:
+def _party(exit_: PrivateLine) -> str:
     return exit_.third_party or "the third party"
 
 

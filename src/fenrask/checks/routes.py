@@ -43,7 +43,7 @@ def subnet_on_two_gateways(case: Case) -> Iterator[Doubt]:
     """A subnet whose routes lead to two translation gateways; a subnet has one."""
     for subnet in case.estate.subnets:
         routes = case.paths.routes.of(subnet).routes
-        gates = dict.fromkeys(r.exit for r in routes if _kind(case, r.exit) == "translation-gateway")
+        gates = dict.fromkeys(r.exit for r in routes if _one_for_each_subnet(case, r.exit))
         if len(gates) > 1:
             table = case.estate.table_of(subnet) or ""
             cause = f"{subnet}'s routes lead to {' and '.join(gates)}: a subnet can use one gateway"
@@ -74,9 +74,9 @@ def unused_table(case: Case) -> Iterator[Doubt]:
             )
 
 
-def _kind(case: Case, exit_name: str) -> str:
+def _one_for_each_subnet(case: Case, exit_name: str) -> bool:
     exit_ = case.estate.exits.get(exit_name)
-    return exit_.kind if exit_ else ""
+    return exit_ is not None and exit_.one_for_each_subnet
 
 
 def _flows_lost(case: Case, table: str, exit_name: str) -> str:

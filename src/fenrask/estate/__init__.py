@@ -14,7 +14,15 @@ from fenrask.estate.catalogue import (
     Transfer,
 )
 from fenrask.estate.durations import DurationLaw, DurationPart
-from fenrask.estate.exits import KINDS, ExitModel, Onward, Passing
+from fenrask.estate.exits import (
+    KINDS,
+    ExitModel,
+    Onward,
+    Passing,
+    PrivateEndpoint,
+    PrivateLine,
+    Translating,
+)
 from fenrask.estate.flows import Ending, Flow
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
@@ -41,12 +49,15 @@ __all__ = [
     "Origin",
     "Passing",
     "Ports",
+    "PrivateEndpoint",
+    "PrivateLine",
     "Rate",
     "Rates",
     "Subnet",
     "Throughput",
     "Tiers",
     "Transfer",
+    "Translating",
     "Workload",
     "exits_of",
     "merge",

@@ -276,8 +276,7 @@ class Estate(Strict):
         exit_ = self.exits.get(exit_name)
         if exit_ is None:
             return False
-        routers = getattr(exit_, "routers", {})
-        return router in routers if router else bool({"routers", "session"} & {*type(exit_).model_fields})
+        return router in exit_.sessions if router else bool(exit_.sessions)
 
     @cached_property
     def fallback_of(self) -> dict[str, str]:

@@ -28,6 +28,30 @@ _EXPECTED = {
 }
 
 
+_RENAMED = {
+    "rhythms": "profiles",
+    "rhythms_csv": "profiles_csv",
+    "rhythm": "profile",
+    "life_s": "duration_s",
+    "people": "users",
+    "connections_per_person": "connections_per_user",
+    "pool_per_host": "persistent_per_host",
+    "most_per_host": "max_per_host",
+    "orderly_share": "closed_share",
+    "variation": "cv",
+    "refused_share": "blocking",
+    "growth_room": "growth_margin",
+    "rates_up": "load_up",
+    "release_s": "mapping_timeout_s",
+    "most_block": "max_block",
+    "noted": "read_on",
+    "forwarded": "sources: any` for true, `sources: own",
+    "use_exits": "exits_open_to: [NETWORK, ...]",
+    "translation": "rewrites_toward: [public, private]` for always, `[public]` for public-only, `[]",
+}
+"""Keys of earlier files, with what they are called now."""
+
+
 def validation_problems(model: type[BaseModel], error: ValidationError, data: Any, place_of: PlaceOf) -> list[Problem]:
     """Every validation error as a problem: the place of the value, what was found and expected."""
     return [
@@ -45,6 +69,9 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
     if kind == "missing":
         key = str(path[-1])
         return Problem(place, "nothing", f"the key `{key}`", f"Add `{key}`: {_described(model, path)}.")
+    if kind == "extra_forbidden" and path[-1] in _RENAMED:
+        new = _RENAMED[str(path[-1])]
+        return Problem(place, f"the old key {path[-1]!r}", f"`{new.split(':')[0]}`", f"Write `{new}`.")
     if kind == "extra_forbidden":
         known = _keys_at(model, path[:-1], data)
         return Problem(place, f"the unknown key {path[-1]!r}", "a known key", nearest(str(path[-1]), known))
@@ -52,6 +79,8 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
     if kind in ("union_tag_invalid", "union_tag_not_found"):
         stated = details["input"].get("kind") if isinstance(details["input"], Mapping) else None
         found = f"the kind {stated!r}" if stated else "no `kind`"
+        if stated == "lent-address":
+            return Problem(place, found, "the kind 'dynamic-address'", "Write `kind: dynamic-address`.")
         return Problem(place, found, "a kind of exit", nearest(str(stated), KINDS))
     if kind == "literal_error":
         choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]

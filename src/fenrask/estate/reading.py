@@ -12,7 +12,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.catalogue import Catalogue, Offer
 from fenrask.estate.companions import with_dumps, with_tables
 from fenrask.estate.csv_tables import CsvTree
-from fenrask.estate.exits import KINDS
+from fenrask.estate.exits import KINDS, Translating
 from fenrask.estate.models import Estate
 from fenrask.estate.patches import merge, set_patch
 from fenrask.estate.problems import name_problems, offer_problems, validation_problems
@@ -165,7 +165,7 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
         place = tree.place(("offers", name, "kind"))
         if kind not in kinds:
             yield Problem(place, repr(kind), "a kind of exit that is offered", nearest(str(kind), kinds))
-        elif kinds[kind].model_fields.get("addresses") and "ports" not in offer:
+        elif issubclass(kinds[kind], Translating) and "ports" not in offer:
             yield Problem(
                 tree.place(("offers", name)),
                 "no `ports`",

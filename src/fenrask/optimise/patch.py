@@ -142,7 +142,7 @@ def _behind_a_firewall(draft: Draft, site: Site, data: dict[str, Any], senders: 
     """The firewall lets no answer pass that it did not see asked: what stands behind it sends answers back to it."""
     inner = draft.standing("inner", site.network, site.zone)
     outer = draft.standing("outer", site.network, site.zone)
-    inspecting = {"kind": "inspecting-firewall", "offer": site.behind, "subnet": inner, "translation": "never"}
+    inspecting = {"kind": "inspecting-firewall", "offer": site.behind, "subnet": inner, "rewrites_toward": []}
     rules = named_rules(draft.described, site.network)
     wall = draft.add(f"{site.behind}-{_where(site)}", {**inspecting, **rules})
     draft.route(inner, DEFAULT, draft.add(f"{site.offer}-behind-{_where(site)}", data | {"subnet": outer}))

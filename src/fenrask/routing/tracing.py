@@ -268,7 +268,7 @@ class Tracer:
             return "", self._forwarding(here, crossed)
         for peering, other in self.estate.peers_of(here.network):
             if other == target:
-                if not exit_.is_machine and not self.estate.exits[peering].shares_exits:
+                if not exit_.is_machine and not self.estate.exits[peering].lets_use_exits(here.network):
                     return peering, (
                         Verdict.BLACK_HOLE,
                         f"{peering} does not let the other side's exits be used",

@@ -36,11 +36,11 @@ def single_faults(described: Described) -> dict[str, Case]:
     zones = dict.fromkeys(subnet.zone for subnet in estate.subnets.values() if subnet.zone)
     cases = {f"zone {zone} lost": Case(lose_zones=(zone,)) for zone in zones}
     for name, exit_ in estate.exits.items():
-        if exit_.needs_offer or exit_.attached_to or exit_.kind in ("circuit", "tunnel", "hub", "peering"):
+        if exit_.can_fail:
             cases[f"{name} lost"] = Case(lose_exits=(name,))
-        if exit_.units > 1 and _count_key(described, name):
+        if exit_.units > 1 and exit_.with_units(1) is not None:
             cases[f"a node of {name} lost"] = Case(lose_nodes={name: 1})
-        for router in getattr(exit_, "routers", {}):
+        for router in filter(None, exit_.sessions):
             cases[f"{name}'s session at {router} down"] = Case(sessions_down=(f"{name}/{router}",))
     return cases
 
@@ -76,27 +76,16 @@ def _moved(described: Described, zones: tuple[str, ...]) -> Patch:
     return {"workloads": workloads}
 
 
-def _count_key(described: Described, name: str) -> str:
-    """The key that says how many nodes or machines an exit has; empty where it has none."""
-    fields = type(described.estate.exits[name]).model_fields
-    return next((key for key in ("nodes", "machines") if key in fields), "")
-
-
 def _fewer(described: Described, name: str, number: int) -> Patch:
-    left = described.estate.exits[name].units - number
-    key = _count_key(described, name)
-    return {"exits": {name: {key: left}}} if key and left > 0 else without_exit(described, name)
+    exit_ = described.estate.exits[name]
+    remaining = exit_.units - number
+    changed = exit_.with_units(remaining) if remaining > 0 else None
+    return {"exits": {name: changed}} if changed else without_exit(described, name)
 
 
 def _down(described: Described, name: str) -> Patch:
     exit_name, _, router = name.partition("/")
-    exit_ = described.estate.exits[exit_name]
-    routers = [router] if router else [*getattr(exit_, "routers", {})]
-    if routers:
-        return {"exits": {exit_name: {"routers": {one: {"session": "down"} for one in routers}}}}
-    if "session" in type(exit_).model_fields:
-        return {"exits": {exit_name: {"session": "down"}}}
-    return {"exits": {exit_name: {"routers": {"only": {"session": "down"}}}}}
+    return {"exits": {exit_name: described.estate.exits[exit_name].without_session(router)}}
 
 
 def _longer(duration: float | DurationLaw, times: float) -> Any:

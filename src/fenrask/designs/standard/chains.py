@@ -54,7 +54,7 @@ def _firewall_first(described: Described) -> Patch:
                 "kind": "inspecting-firewall",
                 "offer": offers["inspecting-firewall"],
                 "subnet": inner,
-                "translation": "never",
+                "rewrites_toward": [],
                 **named_rules(described, network),
             },
         )

@@ -4,10 +4,21 @@ from functools import reduce
 from operator import or_
 from typing import Annotated, Any
 
-from pydantic import Field
+from pydantic import Field, GetCoreSchemaHandler
+from pydantic_core import CoreSchema
 
-from fenrask.estate.exits.circuit import Circuit, Tunnel
-from fenrask.estate.exits.contract import Decision, ExitModel, Onward, Passing
+from fenrask.estate.exits.circuit import Circuit, PrivateLine, Tunnel
+from fenrask.estate.exits.contract import (
+    Announcing,
+    Counted,
+    Decision,
+    ExitModel,
+    InSubnet,
+    OfNetwork,
+    Onward,
+    Passing,
+    Translating,
+)
 from fenrask.estate.exits.direct_internet import DirectInternet
 from fenrask.estate.exits.dynamic_address import DynamicAddress
 from fenrask.estate.exits.forward_proxy import ForwardProxy
@@ -16,11 +27,26 @@ from fenrask.estate.exits.in_subnet_endpoint import InSubnetEndpoint
 from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
 from fenrask.estate.exits.ipv6_outbound import Ipv6Outbound
 from fenrask.estate.exits.peering import Peering
+from fenrask.estate.exits.private_endpoint import PrivateEndpoint
 from fenrask.estate.exits.routed_endpoint import RoutedEndpoint
 from fenrask.estate.exits.translation_gateway import TranslationGateway
 from fenrask.estate.exits.translator_host import TranslatorHost
 
-__all__ = ["KINDS", "Decision", "Exit", "ExitModel", "Onward", "Passing"]
+__all__ = [
+    "KINDS",
+    "Announcing",
+    "Counted",
+    "Decision",
+    "Exit",
+    "ExitModel",
+    "InSubnet",
+    "OfNetwork",
+    "Onward",
+    "Passing",
+    "PrivateEndpoint",
+    "PrivateLine",
+    "Translating",
+]
 
 KINDS: dict[str, type[ExitModel]] = {
     "direct-internet": DirectInternet,
@@ -38,5 +64,14 @@ KINDS: dict[str, type[ExitModel]] = {
     "dynamic-address": DynamicAddress,
 }
 
-Exit: Any = Annotated[reduce(or_, KINDS.values()), Field(discriminator="kind")]
-"""Any exit, told apart by its `kind`; the union is computed from the registry."""
+
+class _OfAnyKind:
+    """Validates an exit by its `kind`, among all that are in `KINDS` when a model's validator is built."""
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        kinds = reduce(or_, KINDS.values())
+        return handler.generate_schema(Annotated[kinds, Field(discriminator="kind")])
+
+
+Exit = Annotated[ExitModel, _OfAnyKind()]
+"""Any exit, told apart by its `kind`. What every exit answers is `ExitModel`; the rest are roles."""

@@ -1,6 +1,7 @@
 """Private ways to a third party: a line, or an encrypted tunnel."""
 
-from typing import ClassVar, Literal, Self
+from collections.abc import Mapping
+from typing import Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -8,25 +9,25 @@ from fenrask.estate.exits.contract import ExitModel, Onward
 from fenrask.estate.values import PrefixText, Strict, unfit
 from fenrask.prefixes import Prefix, parse_prefix
 
-__all__ = ["Circuit", "PrivateWay", "Router", "Tunnel"]
+__all__ = ["Circuit", "PrivateLine", "Router", "Tunnel"]
 
 _DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
 
 
 class Router(Strict):
-    """One of the routers at our end of a private way, with its own session to the far side."""
+    """One of the routers at our end of a private line, with its own session to the remote end."""
 
-    session: Literal["up", "down"] = Field("up", description="whether its routing session stands")
+    session: Literal["up", "down"] = Field("up", description="whether its routing session is up")
     peered: Literal["both", "near", "far"] = Field(
-        "both", description="on which sides the session is set up; on one alone it never stands"
+        "both", description="on which sides the session is set up; on one alone it never comes up"
     )
 
     @property
-    def stands(self) -> bool:
+    def is_up(self) -> bool:
         return self.session == "up" and self.peered == "both"
 
 
-class PrivateWay(ExitModel):
+class PrivateLine(ExitModel):
     """The common part of lines and tunnels."""
 
     network: str | None = Field(None, description="the network it ends in")
@@ -37,7 +38,7 @@ class PrivateWay(ExitModel):
     received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
     advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
     accepts_default: bool = Field(False, description="whether a received default route is taken")
-    routers: dict[str, Router] = Field({}, description="our routers by name; default: one, whose session stands")
+    routers: dict[str, Router] = Field({}, description="our routers by name; default: one, whose session is up")
 
     @model_validator(mode="after")
     def _ends_somewhere(self) -> Self:
@@ -62,6 +63,14 @@ class PrivateWay(ExitModel):
         return max(1, len(self.routers))
 
     @property
+    def sessions(self) -> Mapping[str, bool]:
+        return {name: router.is_up for name, router in self.routers.items()} or {"": True}
+
+    def without_session(self, router: str = "") -> dict[str, Any]:
+        down = [router] if router else [*self.routers] or ["only"]
+        return {"routers": {one: {"session": "down"} for one in down}}
+
+    @property
     def learned(self) -> tuple[Prefix, ...]:
         if self.fault:
             return ()
@@ -77,19 +86,19 @@ class PrivateWay(ExitModel):
 
     @property
     def fault(self) -> str:
-        if self.routers and not any(router.stands for router in self.routers.values()):
-            return "no routing session stands"
+        if self.routers and not any(router.is_up for router in self.routers.values()):
+            return "no routing session is up"
         return ""
 
 
-class Circuit(PrivateWay):
+class Circuit(PrivateLine):
     purpose: ClassVar[str] = "private line to a third party or a data centre"
     needs_offer: ClassVar[bool] = False
 
     kind: Literal["circuit"]
 
 
-class Tunnel(PrivateWay):
+class Tunnel(PrivateLine):
     purpose: ClassVar[str] = "encrypted tunnel to a third party or a data centre"
     needs_offer: ClassVar[bool] = False
 

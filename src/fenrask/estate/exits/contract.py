@@ -1,15 +1,28 @@
-"""What every kind of exit tells the other layers, so that none of them names a kind."""
+"""What every kind of exit answers, and the roles that some of them play, so that no other file names a kind."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
 
-from fenrask.estate.values import AddressText, Count, Number, Strict
+from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
 from fenrask.prefixes import Address, Prefix
 
-__all__ = ["Addresses", "Decision", "ExitModel", "Onward", "Passing", "StatedAddresses", "Translating"]
+__all__ = [
+    "Addresses",
+    "Announcing",
+    "Counted",
+    "Decision",
+    "ExitModel",
+    "InSubnet",
+    "OfNetwork",
+    "Onward",
+    "Passing",
+    "StatedAddresses",
+    "Translating",
+]
 
 
 class Onward(Enum):
@@ -75,6 +88,20 @@ class ExitModel(Strict):
     """Whether the address it shows stays the same."""
     fallback: ClassVar[bool] = False
     """Whether it takes what no route of its network matches."""
+    can_fail: ClassVar[bool] = True
+    """Whether its loss is a case to reckon with."""
+    one_for_each_subnet: ClassVar[bool] = False
+    """Whether a subnet may route to one of its kind only."""
+    takes_public_sources: ClassVar[bool] = False
+    """Whether it is the internet exit of hosts, and translators, that have a public IPv4 address."""
+    untranslated_ipv6: ClassVar[bool] = False
+    """Whether it lets IPv6 hosts out as they are."""
+    self_run: ClassVar[bool] = False
+    """Whether it is a machine whose kernel the team sets up itself."""
+    serves_whole_network: ClassVar[bool] = False
+    """Whether it may belong to a network without being in one of its subnets."""
+    joins_many: ClassVar[bool] = False
+    """Whether it joins networks transitively, by a table of its own."""
 
     kind: str
     running_hours: Number | None = Field(
@@ -140,9 +167,8 @@ class ExitModel(Strict):
         """The networks that it joins."""
         return ()
 
-    @property
-    def shares_exits(self) -> bool:
-        """Whether routes of either network that it joins may lead to exits of the other."""
+    def lets_use_exits(self, network: str | None) -> bool:
+        """Whether routes of this one of the networks that it joins may name exits of the other."""
         return False
 
     def table_for(self, network: str | None) -> str | None:
@@ -222,6 +248,19 @@ class ExitModel(Strict):
         """How many times its hourly rate is paid."""
         return 1
 
+    def with_units(self, number: int) -> dict[str, Any] | None:
+        """The patch that leaves it this many nodes or machines; None where it has no such number."""
+        return None
+
+    @property
+    def sessions(self) -> Mapping[str, bool]:
+        """Its routing sessions, by router (the empty name for its own), and whether each is up."""
+        return {}
+
+    def without_session(self, router: str = "") -> dict[str, Any]:
+        """The patch that takes a routing session down, or all of them."""
+        return {}
+
     @property
     def stated_addresses(self) -> int | None:
         """How many public addresses it is said to have; None to let the tool size it."""
@@ -238,13 +277,63 @@ class ExitModel(Strict):
         return ()
 
 
+class InSubnet(ExitModel):
+    """The role of exits that are in one subnet, whose table says where they send on."""
+
+    subnet: str = Field(description="the subnet that it is in, whose table says where it sends on")
+
+    @property
+    def in_subnets(self) -> tuple[str, ...]:
+        return (self.subnet,)
+
+
+class OfNetwork(ExitModel):
+    """The role of exits of a whole network."""
+
+    network: str = Field(description="the network that it belongs to")
+
+    @property
+    def of_network(self) -> str | None:
+        return self.network
+
+
+class Announcing(ExitModel):
+    """The role of appliances with one routing session of their own."""
+
+    announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
+    session: Literal["up", "down"] = Field("up", description="whether that session is up")
+
+    @property
+    def learned(self) -> tuple[Prefix, ...]:
+        return self.announces if self.session == "up" else ()
+
+    @property
+    def sessions(self) -> Mapping[str, bool]:
+        return {"": self.session == "up"}
+
+    def without_session(self, router: str = "") -> dict[str, Any]:
+        return {"session": "down"}
+
+
+class Counted(ExitModel):
+    """The role of exits that run, and are paid, as several nodes or machines."""
+
+    count_key: ClassVar[str] = ""
+    """The key that says how many."""
+
+    def with_units(self, number: int) -> dict[str, Any] | None:
+        return {self.count_key: number}
+
+
 class Translating(ExitModel):
     """The common part of exits that show addresses of their own."""
 
     keeps_state: ClassVar[bool] = True
+    by_name_only: ClassVar[bool] = False
+    """Whether it translates only what hosts ask it for by name."""
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
-    at_least: Count = Field(1, description="with `addresses: auto`: at least so many")
+    at_least: Count = Field(1, description="with `addresses: auto`: at least this many")
 
     @property
     def least_addresses(self) -> int:

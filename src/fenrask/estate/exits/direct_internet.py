@@ -1,20 +1,19 @@
-"""The network's own door to the internet."""
+"""The network's own connection to the internet."""
 
 from typing import ClassVar, Literal
 
-from pydantic import Field
-
-from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.exits.contract import OfNetwork, Onward
 
 __all__ = ["DirectInternet"]
 
 
-class DirectInternet(ExitModel):
-    purpose: ClassVar[str] = "the network's own door to the internet: only what has a public source leaves by it"
+class DirectInternet(OfNetwork):
+    purpose: ClassVar[str] = "the network's own exit to the internet: only what has a public source leaves through it"
     needs_offer: ClassVar[bool] = False
+    can_fail: ClassVar[bool] = False
+    takes_public_sources: ClassVar[bool] = True
 
     kind: Literal["direct-internet"]
-    network: str = Field(description="the network whose door it is")
 
     @property
     def onward(self) -> Onward:
@@ -23,7 +22,3 @@ class DirectInternet(ExitModel):
     @property
     def needs_public_source(self) -> bool:
         return True
-
-    @property
-    def of_network(self) -> str | None:
-        return self.network

@@ -1,23 +1,23 @@
-"""The unplanned way out."""
+"""The unplanned exit: an address that the provider assigns and may change."""
 
 from typing import ClassVar, Literal
 
-from pydantic import Field
-
-from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.exits.contract import OfNetwork, Onward
 
 __all__ = ["DynamicAddress"]
 
 
-class DynamicAddress(ExitModel):
-    purpose: ClassVar[str] = "the provider lends some address of its own, which may change at any time"
+class DynamicAddress(OfNetwork):
+    purpose: ClassVar[str] = (
+        "the unplanned exit: the provider assigns an address of its own, which may change at any time"
+    )
     needs_offer: ClassVar[bool] = False
     fixed_source: ClassVar[bool] = False
     keeps_state: ClassVar[bool] = True
     fallback: ClassVar[bool] = True
+    can_fail: ClassVar[bool] = False
 
     kind: Literal["dynamic-address"]
-    network: str = Field(description="the network whose hosts are lent addresses where no route matches")
 
     @property
     def onward(self) -> Onward:
@@ -30,7 +30,3 @@ class DynamicAddress(ExitModel):
     @property
     def families(self) -> frozenset[int]:
         return frozenset({4})
-
-    @property
-    def of_network(self) -> str | None:
-        return self.network

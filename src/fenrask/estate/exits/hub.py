@@ -14,6 +14,7 @@ __all__ = ["Hub"]
 class Hub(ExitModel):
     purpose: ClassVar[str] = "joins many networks and lines, each with each (transitive); has a table of its own"
     needs_offer: ClassVar[bool] = False
+    joins_many: ClassVar[bool] = True
 
     kind: Literal["hub"]
     networks: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="the networks attached to it")

@@ -1,4 +1,4 @@
-"""A private way into a provider's service, entered at an address inside a subnet."""
+"""A private path into a provider's service, entered at an address inside a subnet."""
 
 from typing import Annotated, ClassVar, Literal
 
@@ -10,7 +10,7 @@ __all__ = ["InSubnetEndpoint"]
 
 
 class InSubnetEndpoint(PrivateEndpoint):
-    purpose: ClassVar[str] = "private way into a provider's service, entered at an address in a subnet, found by name"
+    purpose: ClassVar[str] = "private path into a provider's service, entered at an address in a subnet, found by name"
 
     kind: Literal["in-subnet-endpoint"]
     subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="one subnet for each zone it serves")

@@ -4,7 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field
 
-from fenrask.estate.exits.contract import Decision, Passing, Translating
+from fenrask.estate.exits.contract import Announcing, Counted, Decision, InSubnet, Passing, Translating
 from fenrask.estate.values import PortNumber, PrefixText, Strict
 from fenrask.prefixes import Address, Prefix, is_public
 
@@ -44,23 +44,23 @@ def _named(pattern: str, name: str) -> bool:
     return name.endswith(pattern[1:]) if pattern.startswith("*.") else name == pattern
 
 
-class InspectingFirewall(Translating):
+class InspectingFirewall(InSubnet, Announcing, Counted, Translating):
     purpose: ClassVar[str] = "inspects what passes by rule, may translate, has nodes"
     inspects: ClassVar[bool] = True
     is_machine: ClassVar[bool] = True
+    count_key: ClassVar[str] = "nodes"
 
     kind: Literal["inspecting-firewall"]
     offer: str = Field(description="the catalogue's offer")
-    subnet: str = Field(description="the subnet it stands in, whose table says where it sends on")
     nodes: Annotated[int, Field(strict=True, ge=1)] = Field(1, description="nodes that run and are paid")
-    translation: Literal["always", "never", "public-only"] = Field(
-        "always", description="toward which destinations it rewrites the source"
+    rewrites_toward: tuple[Literal["public", "private"], ...] = Field(
+        ("public", "private"),
+        description="toward which destinations it rewrites the source: those with public addresses, private ones, "
+        "both, or (an empty list) none",
     )
     private_pool: PrefixText | None = Field(
         None, description="the private prefix it rewrites to; default: public addresses"
     )
-    announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
-    session: Literal["up", "down"] = Field("up", description="whether that session stands")
     rules: dict[str, FirewallRule] = Field({}, description="rules by name; the first that matches decides")
     default: Literal["allow", "deny"] | None = Field(
         None, description="what is done where no rule matches; default: deny where there are rules"
@@ -68,10 +68,10 @@ class InspectingFirewall(Translating):
 
     @property
     def translates(self) -> bool:
-        return self.translation != "never"
+        return bool(self.rewrites_toward)
 
     def rewrites(self, address: Address) -> bool:
-        return self.translation == "always" or (self.translation == "public-only" and is_public(address))
+        return ("public" if is_public(address) else "private") in self.rewrites_toward
 
     @property
     def pool(self) -> Prefix | None:
@@ -79,16 +79,8 @@ class InspectingFirewall(Translating):
         return prefix if self.translates else None
 
     @property
-    def in_subnets(self) -> tuple[str, ...]:
-        return (self.subnet,)
-
-    @property
     def units(self) -> int:
         return self.nodes
-
-    @property
-    def learned(self) -> tuple[Prefix, ...]:
-        return self.announces if self.session == "up" else ()
 
     @property
     def in_order(self) -> list[tuple[str, FirewallRule]]:

@@ -1,10 +1,11 @@
 """Two networks joined, and no more than these two."""
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.values import unfit
 
 __all__ = ["Peering"]
 
@@ -15,10 +16,19 @@ class Peering(ExitModel):
 
     kind: Literal["peering"]
     networks: Annotated[tuple[str, ...], Field(min_length=2, max_length=2)] = Field(description="the two networks")
-    forwarded: bool = Field(
-        False, description="whether it takes packets whose source lies outside the network they come from"
+    sources: Literal["any", "own"] = Field(
+        "own",
+        description="which packets it takes: `own`, those whose source lies in the network they come from, or `any`",
     )
-    use_exits: bool = Field(False, description="whether either side's routes may lead to exits of the other")
+    exits_open_to: tuple[str, ...] = Field(
+        (), description="which of the two networks may route to exits of the other: none, one or both of them"
+    )
+
+    @model_validator(mode="after")
+    def _open_to_its_own(self) -> Self:
+        if strangers := [one for one in self.exits_open_to if one not in self.networks]:
+            raise unfit(f"exits_open_to of the two networks, not {', '.join(strangers)}", "Name one or both of them.")
+        return self
 
     @property
     def onward(self) -> Onward:
@@ -26,11 +36,10 @@ class Peering(ExitModel):
 
     @property
     def takes_forwarded(self) -> bool:
-        return self.forwarded
+        return self.sources == "any"
 
-    @property
-    def shares_exits(self) -> bool:
-        return self.use_exits
+    def lets_use_exits(self, network: str | None) -> bool:
+        return network in self.exits_open_to
 
     @property
     def joins(self) -> tuple[str, ...]:

@@ -1,4 +1,4 @@
-"""The common part of private ways into a provider's service."""
+"""The common part of private paths into a provider's service."""
 
 from typing import Annotated, Literal
 
@@ -10,11 +10,11 @@ __all__ = ["PrivateEndpoint"]
 
 
 class PrivateEndpoint(ExitModel):
-    """A private way to one destination, whatever the way into it."""
+    """A private path to one destination, however it is entered."""
 
     offer: str = Field(description="the catalogue's offer")
-    destination: str = Field(description="the service it leads to")
-    region: str = Field("", description="the region it stands in; default: its network's")
+    destination: str = Field(description="the service that it reaches")
+    region: str = Field("", description="the region it is in; default: its network's")
     access: Literal["listed", "anyone"] = Field(
         "listed", description="who its access policy lets in: what is listed there, or anyone"
     )

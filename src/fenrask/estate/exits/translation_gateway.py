@@ -11,19 +11,24 @@ __all__ = ["TranslationGateway"]
 
 
 class TranslationGateway(Translating):
-    purpose: ClassVar[str] = "provider-run source translation; stands in a subnet, or serves a whole network"
+    purpose: ClassVar[str] = "provider-run source translation (SNAT), in a subnet or for a whole network"
+
+    one_for_each_subnet: ClassVar[bool] = True
+    serves_whole_network: ClassVar[bool] = True
 
     kind: Literal["translation-gateway"]
     offer: str = Field(description="the catalogue's offer")
-    subnet: str | None = Field(None, description="the subnet it stands in, whose table leads on to a door")
-    network: str | None = Field(None, description="instead of a subnet: the network it serves, with a door of its own")
+    subnet: str | None = Field(None, description="the subnet that it is in, whose table routes on to an internet exit")
+    network: str | None = Field(
+        None, description="instead of a subnet: the network that it serves, by an internet exit of its own"
+    )
 
     nat64: bool = Field(False, description="whether it also takes IPv6 hosts to IPv4 destinations")
 
     @model_validator(mode="after")
     def _stands_somewhere(self) -> Self:
         if (self.subnet is None) == (self.network is None):
-            raise unfit("either `subnet` or `network`", "Say which subnet it stands in, or which network it serves.")
+            raise unfit("either `subnet` or `network`", "Say which subnet it is in, or which network it serves.")
         return self
 
     @property

@@ -6,7 +6,7 @@ import numpy as np
 
 from fenrask.capacity import Stream
 from fenrask.demand import POINTS_PER_HOUR, ConcurrencyCurve, Load
-from fenrask.estate import Ports
+from fenrask.estate import PORTS, Ports
 from fenrask.teletraffic import concurrent_each
 from fenrask.teletraffic.holding import Exponential
 
@@ -36,4 +36,4 @@ def day_stream(concurrent: float, label: str = "one", **more: Any) -> Stream:
 
 
 def ports(assignment: str = "shared-per-destination", per_address: int = 1000, **more: Any) -> Ports:
-    return Ports(assignment=assignment, per_address=per_address, **more)  # type: ignore[arg-type]
+    return PORTS[assignment].model_validate({"assignment": assignment, "per_address": per_address, **more})

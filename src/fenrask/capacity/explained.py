@@ -32,7 +32,7 @@ def _exit(one: ExitCapacity) -> Iterator[Step]:
         return
     when = "all day" if ports.level else f"at {clock_text(ports.time_s)}"
     yield Step(one.exit, "assignment", how.assignment, f"{ports.pool}; a full pool refuses {ports.suffers}", _RFC)
-    yield Step(one.exit, "ports of the pool", f"{ports.capacity:,}", _size(one), _RFC)
+    yield Step(one.exit, "ports of the pool", f"{ports.capacity:,}", one.how.size_text(one.addresses), _RFC)
     yield Step(
         one.exit,
         "held",
@@ -56,24 +56,12 @@ def _exit(one: ExitCapacity) -> Iterator[Step]:
     yield Step(one.exit, "addresses needed", str(one.needed), working)
 
 
-def _size(one: ExitCapacity) -> str:
-    how = one.how
-    if how.assignment == "node-share":
-        each = how.per_node or how.per_address // (how.nodes or 1)
-        return f"{one.addresses} addresses x {how.nodes or 1} nodes x {each:,} ports"
-    if how.block:
-        blocks = f"blocks of {how.block:,}" + (f" doubling to {how.max_block:,}" if how.max_block else "")
-        return f"{blocks}, {how.per_address // how.block} to an address"
-    return f"{counted(one.addresses, 'address', 'addresses')} x {how.per_address:,} ports"
-
-
 def _formulas(one: ExitCapacity) -> Iterator[str]:
     stream = next((each for each in one.streams if one.ports and each.label == one.ports.binding), None)
     told = False
     if stream is not None:
-        tied = stream.tied or one.how.address_choice.startswith("by-host") or one.how.spread == "host"
         facts = {
-            "hashed": tied and (one.addresses > 1 or one.how.spread == "host"),
+            "hashed": one.ports is not None and one.ports.hashed,
             "limited": one.how.search_tries is not None,
             "bursty": stream.peakedness != 1.0,
             "capped": stream.sources is not None and stream.peakedness == 1.0 and one.how.search_tries is None,

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
-from fenrask.capacity.assignments.pools import least
+from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.limits import LimitUse, stated_limits
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
@@ -137,9 +137,7 @@ def capacity(demand: Demand) -> Capacity:
 
 def ports_of(ports: Ports, nodes: int) -> Ports:
     """An offer's ports at an exit with so many nodes."""
-    if ports.assignment == "node-share" and ports.nodes is None:
-        return ports.model_copy(update={"nodes": nodes})
-    return ports
+    return ports.with_nodes(nodes)
 
 
 def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | None) -> ExitCapacity:
@@ -158,7 +156,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         wanted = max(wanted, demand.paths.described.estate.exits[name].least_addresses)
         addresses = wanted if most is None else min(wanted, most)
     use = assignment.use(offered, addresses, ports, targets.blocking)
-    nodes = ports.nodes or demand.paths.described.estate.exits[name].units
+    nodes = ports.stated_nodes or demand.paths.described.estate.exits[name].units
     limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
     if most is not None:
         growth = growth_until(offered, assignment, ports, most, targets.blocking)
@@ -231,14 +229,11 @@ def growth_until(
         top = max(busy, key=lambda one: one.busiest)
         return assignment.room(addresses, ports, target) / top.load.peak.concurrent - 1
 
-    def suffices(factor: float) -> bool:
-        needed = assignment.least_addresses([one.scaled(factor) for one in busy], ports, target)
-        return needed is not None and needed <= addresses
-
+    busy = hardest(busy) if assignment.view != "hosts" else busy
     low, high = 0.0, 1.0
-    while suffices(high) and high < 1e6:
+    while assignment.carries(busy, addresses, ports, target, high) and high < 1e6:
         low, high = high, 2 * high
     for _ in range(20):
         middle = (low + high) / 2
-        low, high = (middle, high) if suffices(middle) else (low, middle)
+        low, high = (middle, high) if assignment.carries(busy, addresses, ports, target, middle) else (low, middle)
     return low - 1

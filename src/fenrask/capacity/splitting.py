@@ -95,7 +95,7 @@ class _Sizing:
         self._demand, self._exit, self._offer, self._ports = demand, exit_name, offer, ports
         self._assignment: PortAssignment = ASSIGNMENTS[ports.assignment]
         self._target = demand.paths.described.estate.targets.blocking
-        self._nodes = ports.nodes or demand.paths.described.estate.exits[exit_name].units
+        self._nodes = ports.stated_nodes or demand.paths.described.estate.exits[exit_name].units
         self._most = offer.limits.addresses
         room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
         self._room = room

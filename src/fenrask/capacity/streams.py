@@ -43,16 +43,29 @@ def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | No
 
 
 def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
-    """Toward each destination address, port and protocol; addresses with like shares of the load are one."""
-    for name, its_parts in _grouped(parts, lambda part: part.destination).items():
-        destination = demand.paths.described.estate.destinations[name]
+    """Toward each destination address, port and protocol; addresses with equal shares of the load are one.
+
+    Destinations with the same prefixes, port and protocol are one, whatever they are called.
+    """
+    destinations = demand.paths.described.estate.destinations
+    for its_parts in _grouped(
+        parts, lambda part: destinations[part.destination].tuple_key or part.destination
+    ).values():
+        names = list(dict.fromkeys(part.destination for part in its_parts))
+        destination = destinations[names[0]]
         port = "" if destination.port is None else f":{destination.port}"
-        label = f"{name}{port}/{destination.protocol}"
+        label = f"{' and '.join(names)}{port}/{destination.protocol}"
         reach = np.array([float(part.path.reach) for part in its_parts])
         rates = np.array([part.rate_per_s for part in its_parts])
         by_share = destination.address_shares
+        if len(names) > 1:
+            # Which addresses two destinations share is not known: the busiest of each may be the same.
+            top = {name: max(destinations[name].address_shares) for name in names}
+            each = np.minimum(1.0, np.array([top[part.destination] for part in its_parts]) / reach)
+            yield Pool(label, destination.protocol, its_parts, each, 1.0, max(top.values()))
+            continue
         for share, number in by_share.items():
-            each = share / reach
+            each = np.minimum(1.0, share / reach)
             reached = float(np.dot(rates, each))
             copies = number * float(np.sum(rates)) * share / reached if reached else float(number)
             own = label if len(by_share) == 1 else f"{label} (an address with {share:.3g} of it)"

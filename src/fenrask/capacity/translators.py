@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
-from fenrask.estate import Offer
+from fenrask.estate import GrowingBlock, HostBlock, Offer
 from fenrask.prefixes import Prefix
 
 __all__ = ["Translator", "translators"]
@@ -58,8 +58,8 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
     first = LAST_PORT + 1 - ports.per_address
     not_counted = []
     blocks: dict[str, tuple[int, int, int]] = {}
-    if ports.block:
-        if ports.max_block:
+    if isinstance(ports, HostBlock | GrowingBlock):
+        if ports.largest_block > ports.block:
             not_counted.append("blocks that grow: every host gets the first one for good")
         blocks = _blocks(sources, ports.block, first, one.addresses)
     elif ports.assignment not in ("shared-per-destination",):

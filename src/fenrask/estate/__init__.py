@@ -6,7 +6,6 @@ from fenrask.estate.catalogue import (
     Catalogue,
     Commitment,
     Offer,
-    Ports,
     Rate,
     Rates,
     Throughput,
@@ -26,11 +25,16 @@ from fenrask.estate.exits import (
 from fenrask.estate.flows import Ending, Flow
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
+from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
     "BY_NAME",
     "KINDS",
+    "PORTS",
+    "GrowingBlock",
+    "HostBlock",
+    "NodeShare",
     "Addresses",
     "Case",
     "Catalogue",

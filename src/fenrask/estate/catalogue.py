@@ -6,16 +6,15 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Discriminator, Field, Tag, model_validator
 
 from fenrask.estate.flows import Ending
-from fenrask.estate.values import Count, Day, Money, Number, Share, Strict, unfit
+from fenrask.estate.ports import AnyPorts
+from fenrask.estate.values import Count, Day, Money, Number, Strict, unfit
 
 __all__ = [
     "Addresses",
     "Catalogue",
     "Commitment",
-    "EndedReuse",
     "Limits",
     "Offer",
-    "Ports",
     "Rate",
     "Rates",
     "MappingTimeouts",
@@ -55,123 +54,6 @@ def _rate_shape(value: Any) -> str:
 
 Rate = Annotated[Annotated[Money, Tag("flat")] | Annotated[Tiers, Tag("tiers")], Discriminator(_rate_shape)]
 """Money per volume unit: flat, or graduated."""
-
-
-Assignment = Literal["shared-per-destination", "shared-once", "host-block", "growing-block", "node-share"]
-AddressChoice = Literal["any-free", "by-host", "by-host-and-destination", "in-turn"]
-PortCount = Annotated[int, Field(strict=True, ge=1, le=65536)]
-
-
-def _share_shape(value: Any) -> str:
-    return "endings" if isinstance(value, dict) else "share"
-
-
-EarlyReuse = Annotated[
-    Annotated[Share, Tag("share")] | Annotated[dict[Ending, Share], Tag("endings")], Discriminator(_share_shape)
-]
-
-
-def _tries_shape(value: Any) -> str:
-    return "rounds" if isinstance(value, list | tuple) else "tries"
-
-
-SearchTries = Annotated[
-    Annotated[PortCount, Tag("tries")] | Annotated[tuple[PortCount, ...], Field(min_length=1), Tag("rounds")],
-    Discriminator(_tries_shape),
-]
-
-
-class EndedReuse(Strict):
-    """How a search takes ports that have ended and are not yet free: the fuller the range, the more of them."""
-
-    last_tries: PortCount = Field(description="in the last so many tries of each round of the search")
-    chance: Share = Field(1.0, description="the chance each time, such as that a sequence number lies ahead")
-    endings: tuple[Ending, ...] = Field(("closed",), description="the endings after which it may")
-
-
-class Ports(Strict):
-    """How a translator hands out ports (RFC 4787). TCP and UDP have ports of their own each."""
-
-    assignment: Assignment = Field(description="who shares a port with whom")
-    per_address: PortCount = Field(description="ports that one address offers for each transport protocol")
-    address_choice: AddressChoice = Field(
-        "any-free", description="which address a new connection takes its port from, where there are several"
-    )
-    search_tries: SearchTries | None = Field(
-        None,
-        description="ports tried for a new connection before it is refused, one after another from any one on; a list: "
-        "round by round, each from another one on; default: all",
-    )
-    ended_reuse: EndedReuse | None = Field(
-        None, description="how the search may take a port whose connection has ended, before its time"
-    )
-    early_reuse_share: EarlyReuse = Field(
-        0.0,
-        description="share of ended connections whose port is given out again before its time; one number for all "
-        "that ended (not the idle ones), or one by ending",
-    )
-    refusal: Literal["dropped", "answered"] = Field(
-        "dropped", description="what a refused sender gets: silence, so that it waits and sends again, or an answer"
-    )
-    block: PortCount | None = Field(None, description="ports of a host's block; for growing-block of the first one")
-    max_block: PortCount | None = Field(None, description="for growing-block: the block that a host grows to at most")
-    nodes: Annotated[int, Field(strict=True, ge=1)] | None = Field(
-        None, description="for node-share: nodes behind one address; default: the exit's nodes"
-    )
-    per_node: PortCount | None = Field(
-        None, description="for node-share: ports of one node on one address; default: an even part of per_address"
-    )
-    spread: Literal["connection", "host"] = Field(
-        "connection", description="for node-share: what the hash sends to one node, each connection or each host"
-    )
-
-    @property
-    def hashes_hosts(self) -> bool:
-        """Whether a hash sends all of a host's connections, toward one destination or all, to one of several places."""
-        return self.address_choice in ("by-host", "by-host-and-destination") or self.spread == "host"
-
-    @property
-    def rounds(self) -> tuple[int, ...]:
-        """The tries of each round of a limited search; none for one without limit."""
-        if self.search_tries is None:
-            return ()
-        return self.search_tries if isinstance(self.search_tries, tuple) else (self.search_tries,)
-
-    @property
-    def tries(self) -> int | None:
-        """The tries of all rounds together; None for a search without limit."""
-        return sum(self.rounds) or None
-
-    def early_reuse(self, ending: Ending) -> float:
-        """The share of connections with this ending whose port is given out again at once."""
-        if isinstance(self.early_reuse_share, dict):
-            return self.early_reuse_share.get(ending, 0.0)
-        return self.early_reuse_share if ending in _ENDED else 0.0
-
-    @model_validator(mode="after")
-    def _of_its_assignment(self) -> Self:
-        blocks = self.assignment in ("host-block", "growing-block")
-        growing, nodes = self.assignment == "growing-block", self.assignment == "node-share"
-        if blocks != (self.block is not None):
-            raise unfit("block with host-block or growing-block, and only with them", "Add block: ports of a host.")
-        if growing != (self.max_block is not None):
-            raise unfit("max_block with growing-block, and only with it", "Add max_block: the largest block.")
-        if not nodes and (self.nodes or self.per_node):
-            raise unfit("nodes and per_node only with node-share")
-        if nodes and not self.per_node and (self.nodes or 1) > self.per_address:
-            raise unfit("at least one port for each node", "Give per_node, or fewer nodes.")
-        if (self.block or 0) > self.per_address or (self.max_block or 0) > self.per_address:
-            raise unfit(f"a block of at most per_address, {self.per_address} ports", "A block lies on one address.")
-        if self.block and self.max_block and not _doubles(self.block, self.max_block):
-            raise unfit("a max_block that is block doubled some times")
-        return self
-
-
-_ENDED = ("closed", "reset", "half_closed", "rejected")
-
-
-def _doubles(first: int, last: int) -> bool:
-    return last % first == 0 and (last // first).bit_count() == 1
 
 
 class MappingTimeouts(Strict):
@@ -238,7 +120,7 @@ class Offer(Strict):
 
     kind: str = Field(description="the kind of exit this is")
     scope: Literal["zone", "region"] = Field("zone", description="what one gateway can serve")
-    ports: Ports | None = Field(None, description="port assignment, for offers that translate")
+    ports: AnyPorts | None = Field(None, description="port assignment, for offers that translate")
     protocols: tuple[Literal["tcp", "udp"], ...] = Field(
         ("tcp", "udp"), description="the transport protocols that it translates"
     )

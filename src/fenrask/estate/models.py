@@ -171,6 +171,11 @@ class Destination(Strict):
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
     @property
+    def tuple_key(self) -> tuple[object, ...] | None:
+        """What makes two destinations one to a translator: address, port and protocol; None where no prefix is known."""
+        return (tuple(sorted(map(str, self.prefixes))), self.port, self.protocol) if self.prefixes else None
+
+    @property
     def address_shares(self) -> dict[float, int]:
         """The shares of connections that distinct addresses get, and how many get each."""
         if isinstance(self.distinct_addresses, tuple):

@@ -53,7 +53,7 @@ class _Case:
         """Whether an exit keeps each host to one of its addresses, at least toward one destination."""
         offer = self.described.offer_of(name)
         ports = offer.ports if offer else None
-        return ports is not None and (ports.address_choice.startswith("by-host") or ports.block is not None)
+        return ports is not None and ports.ties_hosts
 
 
 def _fixed_source(case: _Case) -> str:

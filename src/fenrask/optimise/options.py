@@ -182,7 +182,7 @@ def _fails(described: Described, group: Group, name: str, inspects: bool) -> tup
 def _singles(described: Described, group: Group, name: str) -> bool:
     """Whether an offer may have one address alone, since it does not tie hosts to one of several."""
     ports = described.catalogue.offers[name].ports
-    ties = ports is not None and (ports.hashes_hosts or ports.block is not None)
+    ties = ports is not None and ports.ties_hosts
     return group.needs.one_source_per_host and not ties
 
 

@@ -132,19 +132,22 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
     """
     servers, target = broadcast(ports=ports, blocking=blocking)
     check_target(target)
-    goal = np.log(target)
-    c = np.where(servers > 0, servers, 1.0)
-    load = c / (1 - target)  # carried load never exceeds the ports
+    shape = servers.shape
+    servers, target = servers.ravel(), target.ravel()
+    load = np.where(servers > 0, servers, 1.0) / (1 - target)  # carried load never exceeds the ports
+    open_ = np.arange(load.size)
     for _ in range(200):
-        log_b = log_erlang_b(c, load)
-        slope = c - load * -np.expm1(log_b)
-        step = (goal - log_b) / np.maximum(slope, 1e-300)
-        moved = load * np.exp(np.clip(step, -50.0, 50.0))
-        done = np.abs(moved - load) <= 4e-16 * load
-        load = np.minimum(moved, c / (1 - target))
-        if done.all():
+        c, now, most = np.where(servers[open_] > 0, servers[open_], 1.0), load[open_], target[open_]
+        log_b = log_erlang_b(c, now)
+        slope = c - now * -np.expm1(log_b)
+        step = (np.log(most) - log_b) / np.maximum(slope, 1e-300)
+        load[open_] = np.minimum(now * np.exp(np.clip(step, -50.0, 50.0)), c / (1 - most))
+        # The last digit of log B moves the load by that over the slope: no nearer is ever come.
+        settled = np.abs(step) <= np.maximum(4e-16, 2e-16 * np.maximum(np.abs(log_b), 1.0) / np.maximum(slope, 1e-300))
+        open_ = open_[~settled]
+        if not open_.size:
             break
-    return np.where(servers > 0, load, 0.0)[()]
+    return np.where(servers > 0, load, 0.0).reshape(shape)[()]
 
 
 def _log_b(c: Floats, a: Floats) -> Floats:

@@ -68,11 +68,18 @@ def with_retries(
     while np.any(short := (fresh < load)):
         high = np.where(short, 2 * high, high)
         fresh = _fresh(c, high, share, formula)
-    for _ in range(200):
-        middle = (low + high) / 2
-        enough = _fresh(c, middle, share, formula) >= load
+    above, below = fresh - load, _fresh(c, low, share, formula) - load
+    for turn in range(200):
+        # The Illinois form of regula falsi, with a halving now and then: quick, and never out of its bracket.
+        span = np.where(above > below, above - below, 1.0)
+        part = np.where(above > below, -below / span, 0.5) if turn % 4 != 3 else np.full(low.shape, 0.5)
+        middle = np.clip(low + part * (high - low), low, high)
+        value = _fresh(c, middle, share, formula) - load
+        enough = value >= 0
         high, low = np.where(enough, middle, high), np.where(enough, low, middle)
-        if np.all(high - low <= 1e-15 * high):
+        below = np.where(enough, below / 2, value)
+        above = np.where(enough, value, above / 2)
+        if np.all((high - low <= 1e-15 * high) | (np.abs(value) <= 1e-15 * load)):
             break
     return Retried(high[()], formula(c, high))
 

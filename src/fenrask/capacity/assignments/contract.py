@@ -27,6 +27,10 @@ class Division:
         """Ports of all cells together."""
         return self.ports * self.tied_cells * self.even_cells
 
+    def free(self, always_open: float) -> int:
+        """The ports of one cell that connections which are always open, of all cells together, leave."""
+        return max(0, self.ports - round(always_open / self.tied_cells / self.even_cells))
+
 
 @dataclass(frozen=True)
 class Stream:
@@ -61,10 +65,23 @@ class Stream:
         sources = None if self.sources is None else self.sources * factor
         return replace(self, load=self.load.scaled(factor), sources=sources)
 
+    def at_target(self, target: float) -> "Stream":
+        """The same without retries, with the load that they raise it to where the target is just met.
+
+        At the fixed point a' = a + r a' B(a') with B = target the load is a / (1 - r target); B rises with a', so that
+        B(a') is within the target exactly where B at that load is.
+        """
+        if not self.retry_share:
+            return self
+        grown = 1 / (1 - self.retry_share * target)
+        load = replace(self.load, rates=self.load.rates * grown)
+        return replace(self, load=load, retry_share=0.0)
+
     @property
     def is_plain(self) -> bool:
         """Whether Erlang's formula alone tells what is refused."""
-        return self.peakedness == 1.0 and self.sources is None and not self.retry_share and not self.tied
+        free = self.sources is None and not self.load.persistent
+        return self.peakedness == 1.0 and free and not self.retry_share and not self.tied
 
 
 @dataclass(frozen=True)
@@ -93,6 +110,8 @@ class PortUse:
     """Whether as much is held at every time."""
     profile: str = ""
     detail: str = ""
+    hashed: bool = False
+    """Whether a hash ties hosts to parts of it."""
 
     @property
     def headroom(self) -> float:
@@ -135,6 +154,10 @@ class PortAssignment(Protocol):
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool."""
+        ...
+
+    def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
+        """Whether so many addresses carry this many times the load of all streams within the target."""
         ...
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:

@@ -8,6 +8,8 @@ import numpy as np
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import blocking, busiest_use, least
+from fenrask.estate import GrowingBlock as Growth
+from fenrask.estate import HostBlock as Fixed
 from fenrask.estate import Ports
 from fenrask.teletraffic.simulation import Blocks, Calls, Growing
 
@@ -43,7 +45,12 @@ class HostBlocks:
             return None
         given = _given(groups, addresses, ports)
         served = [replace(stream, copies=float(number)) for stream, _, number in given]
-        sizes = {id(stream): block for stream, (_, block, _) in zip(served, given, strict=True)}
+        # A block that is not kept from growing grows as it fills: its host fails only at the largest.
+        largest, wanted = _largest(ports), {id(stream): group.block for group in groups for stream in group.streams}
+        sizes = {
+            id(stream): largest if block == wanted[id(of)] else block
+            for stream, (of, block, _) in zip(served, given, strict=True)
+        }
         reserved = sum(group.hosts * group.block for group in groups)
 
         def words(stream: Stream, division: Division) -> tuple[str, str, str]:
@@ -58,7 +65,8 @@ class HostBlocks:
         groups = self._groups(streams, ports, target)
         if not groups:
             return 0
-        if any(_blocking(stream, group.block, ports) > target for group in groups for stream in group.streams):
+        largest = _largest(ports)
+        if any(_blocking(stream, largest, ports) > target for group in groups for stream in group.streams):
             return None
         wanted = Counter[int]()
         for group in groups:
@@ -66,16 +74,20 @@ class HostBlocks:
         return least(lambda addresses: packed(wanted, addresses, ports.per_address) == wanted)
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
-        return float(addresses * (ports.per_address // (ports.block or 1)))
+        return float(addresses * (ports.per_address // _first(ports)))
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
-        owners, first = max(1, round(stream.copies)), ports.block or 1
+        owners, first = max(1, round(stream.copies)), _first(ports)
         calls = calls.scaled(owners)
         if not self._growing:
             return Replay(Blocks(calls, owners, first), f"{owners} hosts of {first} ports each", Division(first))
-        last, total = ports.max_block or first, addresses * ports.per_address
+        last, total = _largest(ports), addresses * ports.per_address
         what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
         return Replay(Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts",))
+
+    def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
+        needed = self.least_addresses([one.scaled(factor) for one in streams], ports, target)
+        return needed is not None and needed <= addresses
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         return False
@@ -93,10 +105,20 @@ class HostBlocks:
         return groups
 
     def _wanted(self, streams: list[Stream], ports: Ports, target: float) -> int:
-        block, most = ports.block or 1, (ports.max_block if self._growing else ports.block) or 1
+        block, most = _first(ports), _largest(ports)
         while block < most and any(_blocking(stream, block, ports) > target for stream in streams):
             block *= 2
         return block
+
+
+def _first(ports: Ports) -> int:
+    assert isinstance(ports, Fixed | Growth)
+    return ports.block
+
+
+def _largest(ports: Ports) -> int:
+    assert isinstance(ports, Fixed | Growth)
+    return ports.largest_block
 
 
 def _blocking(stream: Stream, block: int, ports: Ports) -> float:
@@ -115,7 +137,7 @@ def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple
             if placed:
                 given += [(stream, block, placed) for stream in group.streams]
                 rest -= placed
-            block = block // 2 if block > (ports.block or 1) else 0
+            block = block // 2 if block > _first(ports) else 0
     return given
 
 

@@ -1,9 +1,10 @@
 """Ports of nodes behind a hash: each node has its own ports on every address, for its random share."""
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
-from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.shared import TYING, tied_text
 from fenrask.capacity.assignments.simulating import pooled
+from fenrask.estate import NodeShare as Model
 from fenrask.estate import Ports
 from fenrask.teletraffic.simulation import Calls
 
@@ -39,24 +40,32 @@ class NodeShare:
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         return pooled(stream, calls, _division(stream, addresses, ports), ports)
 
+    def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
+        def divide(stream: Stream) -> Division:
+            return _division(stream, addresses, ports)
+
+        return suffices(streams, divide, ports.tries, target, factor)
+
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
-        tied = ports.spread == "host" or ports.address_choice in TYING
+        tied = ports.hashes_hosts
         return ports.tries is None and not tied and all(one.is_plain for one in streams)
 
 
 def _nodes(ports: Ports) -> int:
-    return ports.nodes or 1
+    return ports.stated_nodes or 1
 
 
 def _each(ports: Ports) -> int:
     """Ports of one node on one address."""
-    return ports.per_node or ports.per_address // _nodes(ports)
+    assert isinstance(ports, Model)
+    return ports.of_a_node
 
 
 def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
     nodes, each = _nodes(ports), _each(ports)
     tied = addresses if addresses > 1 and (stream.tied or ports.address_choice in TYING) else 1
     size = each if tied > 1 else each * addresses
+    assert isinstance(ports, Model)
     if ports.spread == "host":
         return Division(size, tied_cells=tied * nodes)
     return Division(size, tied_cells=tied, even_cells=nodes)

@@ -22,7 +22,7 @@ from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["busiest_use", "greatest_load", "least", "least_for", "blocking"]
+__all__ = ["blocking", "busiest_use", "greatest_load", "hardest", "least", "least_for", "suffices"]
 
 MOST = 2**20
 """More addresses than this are no answer."""
@@ -36,20 +36,92 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     The load is even over `even_cells`; over `tied_cells` it is as a hash of hosts has it, averaged over
     connections.
     """
+    always_open = stream.load.persistent
+    if always_open:
+        # They take their ports for good; what arrives meets the rest.
+        concurrent = np.maximum(concurrent - always_open, 0.0)
+    if stream.sources is not None and division.even_cells > 1 and division.tied_cells == 1:
+        return _thinned(concurrent, stream, division, search_tries)
     each = concurrent / division.even_cells
     if division.even_cells > 1 and stream.peakedness != 1.0:
         # A random part of a bursty stream is less bursty.
         stream = replace(stream, peakedness=1 + (stream.peakedness - 1) / division.even_cells)
     sources = None if stream.sources is None else stream.sources / division.even_cells
     if division.tied_cells == 1:
-        return _loss(division.ports, each, sources, stream, search_tries)
+        free = np.full(each.shape, float(division.free(always_open)))
+        blocked = _loss(free, each, sources, stream, search_tries)
+        return _with_always_open(blocked, each, division.ports, always_open / division.even_cells)
     others, chance = _companions(stream.hosts, division.tied_cells)
     together = (1 + others) / _whole(stream.hosts)
     load = each[:, None] * together
+    own = always_open / division.even_cells * together
+    free = np.broadcast_to(np.maximum(division.ports - np.round(own), 0.0), load.shape)
     capped = None if sources is None else np.broadcast_to(sources * together, load.shape).ravel()
-    blocked = _loss(division.ports, load.ravel(), capped, stream, search_tries)
-    result: Series = blocked.reshape(load.shape) @ chance
+    blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape)
+    result: Series = _with_always_open(blocked, load, division.ports, np.broadcast_to(own, load.shape)) @ chance
     return result
+
+
+def _with_always_open(blocked: Series, load: Series, ports: int, always_open: float | Series) -> Series:
+    """Where nothing arrives: the share of the connections that are always open for which there is no port."""
+    if not np.any(always_open):
+        return blocked
+    missing = np.maximum(always_open - ports, 0.0) / np.maximum(always_open, 1e-300)
+    return np.where(load > 0, blocked, missing)
+
+
+_COUNTED_SOURCES = 2000
+"""Up to this many hosts' connections the states of all nodes are summed exactly."""
+
+
+def _thinned(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
+    """Connections of capped hosts that a hash sends to one of several nodes, each connection for itself.
+
+    A host that is not busy sends its next connection to any node: the states k1..kn of the nodes have the product form
+    N! / ((N - sum k)! k1! .. kn!) (e / n)^(sum k), ki at most the ports of a node (Kelly 1979), with e the load of an
+    idle source. A connection meets the state that N - 1 sources leave. Beyond some sources the other nodes count as
+    never full, which leaves Engset's formula with N sources that are busy here with chance p / n.
+    """
+    nodes, always_open = division.even_cells, stream.load.persistent
+    total = float(np.ceil((stream.sources or 0.0) - 1e-9))
+    ports = division.free(always_open)
+    busy = np.minimum(concurrent, total * (1 - 1e-9)) / max(total, 1.0)
+    if total > _COUNTED_SOURCES or stream.retry_share or stream.peakedness != 1.0 or search_tries is not None:
+        here = busy / nodes
+        blocked = np.asarray(engset_b(float(ports), total, here / (1 - here)))
+    else:
+        blocked = np.array([_product_form(int(total), float(one), nodes, ports) for one in busy])
+    return _with_always_open(blocked, concurrent, division.ports, always_open / nodes)
+
+
+@lru_cache(maxsize=4096)
+def _product_form(sources: int, busy: float, nodes: int, ports: int) -> float:
+    """The share of arriving connections that find the node full that a hash sends them to."""
+    if not busy or sources <= 0:
+        return 0.0
+    if not ports:
+        return 1.0
+    others = sources - 1
+    log_load = np.log(busy / (1 - busy) / nodes)
+    k = np.arange(min(ports, others) + 1)
+    log_factorial = np.concatenate([[0.0], np.cumsum(np.log(np.arange(1, others + 1)))])
+    # Terms scaled by their largest, so that neither sums nor products leave the range of floats.
+    one = np.exp(k * log_load - log_factorial[k] - np.max(k * log_load - log_factorial[k]))
+    rest = np.ones(1)
+    for _ in range(nodes - 1):
+        rest = np.convolve(rest, one)[: others + 1]
+        rest /= np.max(rest)
+    everything = np.convolve(rest, one)[: others + 1]
+    full = np.zeros(everything.size)
+    if one.size > ports:
+        tail = rest[: everything.size - ports] * one[ports]
+        full[ports : ports + tail.size] = tail
+    # The idle ones of the other sources can be chosen in N! / (N - m)! ways.
+    m = np.arange(everything.size)
+    ways = -log_factorial[others - m]
+    ways = np.exp(ways - np.max(np.where(everything > 0, ways + np.log(np.maximum(everything, 1e-300)), -np.inf)))
+    whole = float(np.dot(everything, ways))
+    return float(np.dot(full, ways)) / whole if whole else 0.0
 
 
 def _whole(hosts: float) -> int:
@@ -71,8 +143,10 @@ def _companions(hosts: float, cells: int) -> tuple[Series, Series]:
     return k[keep], weight[keep] / np.sum(weight[keep])
 
 
-def _loss(ports: int, concurrent: Series, sources: float | Series | None, stream: Stream, tries: int | None) -> Series:
-    """The formula that holds for this stream, on a pool of so many ports."""
+def _loss(
+    ports: Series, concurrent: Series, sources: float | Series | None, stream: Stream, tries: int | None
+) -> Series:
+    """The formula that holds for this stream, on pools of so many free ports each, shape (n,)."""
 
     def formula(c: Series, a: Series) -> Series:
         if stream.peakedness != 1.0:
@@ -90,11 +164,14 @@ def _loss(ports: int, concurrent: Series, sources: float | Series | None, stream
     live = _may_refuse(ports, concurrent, stream, tries)
     if sources is not None:
         sources = np.broadcast_to(sources, concurrent.shape)[live]
+    none = (ports <= 0) & (concurrent > 0)
+    blocked[none] = 1.0
+    if sources is not None:
+        sources = sources[~none[live]]
+    live &= ~none
     if not live.any():
         return blocked
-    if not ports:
-        return np.where(concurrent > 0, 1.0, 0.0)
-    c = np.full(int(live.sum()), float(ports))
+    c = ports[live]
     if stream.retry_share:
         try:
             blocked[live] = with_retries(c, concurrent[live], stream.retry_share, formula).blocking
@@ -105,11 +182,11 @@ def _loss(ports: int, concurrent: Series, sources: float | Series | None, stream
     return blocked
 
 
-def _may_refuse(ports: int, concurrent: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
+def _may_refuse(ports: Series, concurrent: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
     """Where there is more to refuse than 1e-300: p(c; a) <= e^(-c (r - 1 - log r)), r = a / c < 1 (Chernoff)."""
     live: NDArray[np.bool_] = concurrent > 0
-    if ports and tries is None and stream.peakedness <= 1.0 and not stream.retry_share:
-        ratio = np.where(live, concurrent, 1.0) / ports
+    if tries is None and stream.peakedness <= 1.0 and not stream.retry_share:
+        ratio = np.where(live, concurrent, 1.0) / np.maximum(ports, 1e-300)
         live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
     return live
 
@@ -126,8 +203,10 @@ def _capped(c: Series, a: Series, sources: float | Series) -> Series:
 def _through_the_day(stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The refused share at every time of the day or week, shape (n_times,)."""
     concurrent = stream.load.concurrent
-    most_of_a_cell = np.array([stream.busiest / division.even_cells])
-    if not _may_refuse(division.ports, most_of_a_cell, stream, search_tries)[0]:
+    always_open = stream.load.persistent
+    most_of_a_cell = np.array([(stream.busiest - always_open) / division.even_cells])
+    free = np.array([float(division.free(always_open))])
+    if not always_open and not _may_refuse(free, most_of_a_cell, stream, search_tries)[0]:
         return np.zeros(concurrent.size)
     if stream.load.is_level:
         return np.full(concurrent.size, blocking(concurrent[:1], stream, division, search_tries)[0])
@@ -196,6 +275,7 @@ def busiest_use(
         level=stream.load.is_level,
         profile=stream.profile,
         detail=detail,
+        hashed=division.tied_cells > 1,
     )
 
 
@@ -230,7 +310,8 @@ def least_for(
     needed = _least_of_plain(plain, divide, target)
     if needed > MOST:
         return None
-    for one in (one for one in others if one.busiest > 0):
+    for one in hardest([one for one in others if one.busiest > 0]):
+        one = one.at_target(target)
         peak = np.array([one.load.peak.concurrent])
 
         def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:
@@ -269,6 +350,41 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
         middle = (low + high) // 2
         low, high = (low, middle) if meets(middle) else (middle, high)
     return high
+
+
+def hardest(streams: list[Stream]) -> list[Stream]:
+    """Those that no other surpasses in every way: what they need, the others do not exceed."""
+    kept: list[Stream] = []
+    for one in sorted(streams, key=lambda one: one.load.peak.concurrent, reverse=True):
+        if not any(_surpasses(other, one) for other in kept):
+            kept.append(one)
+    return kept
+
+
+def _surpasses(one: Stream, other: Stream) -> bool:
+    """Whether a stream loses at least as much as another, whatever the ports."""
+    free = one.sources is None and other.sources is None
+    return (
+        (free or (one.sources == other.sources and one.load.peak.concurrent == other.load.peak.concurrent))
+        and one.load.persistent >= other.load.persistent
+        and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
+        and one.peakedness >= other.peakedness
+        and one.retry_share >= other.retry_share
+        and one.tied >= other.tied
+        and one.hosts == other.hosts
+    )
+
+
+def suffices(
+    streams: Streams, divide: Callable[[Stream], Division], search_tries: int | None, target: float, factor: float
+) -> bool:
+    """Whether no stream with this many times its load finds the target exceeded at its peak."""
+    for one in streams:
+        scaled = one.scaled(factor).at_target(target)
+        peak = np.array([scaled.load.peak.concurrent])
+        if blocking(peak, scaled, divide(scaled), search_tries)[0] > target:
+            return False
+    return True
 
 
 @lru_cache(maxsize=4096)

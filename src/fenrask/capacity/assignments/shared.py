@@ -6,7 +6,7 @@ the destination, so that all of a transport protocol compete for the same ports.
 """
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
-from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for
+from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.simulating import pooled
 from fenrask.estate import Ports
 from fenrask.teletraffic.simulation import Calls
@@ -40,6 +40,12 @@ class Shared:
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         return pooled(stream, calls, _division(stream, addresses, ports), ports)
+
+    def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
+        def divide(stream: Stream) -> Division:
+            return _division(stream, addresses, ports)
+
+        return suffices(streams, divide, ports.tries, target, factor)
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         return ports.tries is None and ports.address_choice not in TYING and all(one.is_plain for one in streams)

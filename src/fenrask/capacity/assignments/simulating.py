@@ -11,7 +11,7 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     """One of the even cells of a pool; all of those that a hash ties hosts to."""
     calls = calls.scaled(1 / division.even_cells)
     # Connections that are open all day leave so many ports fewer to the others.
-    free = max(0, division.ports - round(stream.load.persistent / division.even_cells / division.tied_cells))
+    free = division.free(stream.load.persistent)
     rounds, late, chance = _search(ports)
     setting: Setting
     if division.tied_cells > 1:
@@ -27,7 +27,10 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     if division.even_cells > 1:
         what += f" of one of {division.even_cells} nodes"
     plain = not rounds or (calls.batch == 1 and not calls.sources)
-    return Replay(setting, what, division, () if plain else ("bursts and hosts' limits where a search is limited",))
+    not_counted = [] if plain else ["bursts and hosts' limits where a search is limited"]
+    if calls.sources and division.even_cells > 1:
+        not_counted.append("that a host which is busy at another node opens no connection at this one")
+    return Replay(setting, what, division, tuple(not_counted))
 
 
 def _search(ports: Ports) -> tuple[tuple[int, ...], int, float]:

@@ -13,7 +13,8 @@ HOST = "host's private address"
 # name, patch over the small estate, where to, verdict, exits in order, what the far side sees
 TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ...] = (
     ("by the gateway", {}, "partner", "arrives", ("gate", "door"), "203.0.113.1"),
-    ("inside the network", {}, "10.0.7.7", "arrives", (), HOST),
+    ("inside the network", {}, "10.0.9.7", "arrives", (), HOST),
+    ("inside the network, where no subnet is", {}, "10.0.7.7", "address in no subnet", (), HOST),
     ("no table at all", {"subnets": {"app": {"routes": GONE}}}, "partner", "no route", (), HOST),
     ("no default", {"route_tables": {"private": {"0.0.0.0/0": GONE}}}, "partner", "no route", (), HOST),
     (

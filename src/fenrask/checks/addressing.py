@@ -8,7 +8,7 @@ from fenrask.checks.contract import Case, Doubt
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.findings import Finding
-from fenrask.prefixes import Prefix, is_public, overlaps
+from fenrask.prefixes import Prefix, covers, is_public, overlaps
 
 __all__ = [
     "accepted",
@@ -64,7 +64,7 @@ def subnet_outside_network(case: Case) -> Iterator[Doubt]:
     """A subnet whose prefix no prefix of its network holds."""
     for name, subnet in case.estate.subnets.items():
         prefixes = case.estate.networks[subnet.network].prefixes
-        if not any(p.version == subnet.prefix.version and subnet.prefix.subnet_of(p) for p in prefixes):
+        if not any(covers(one, subnet.prefix) for one in prefixes):
             cause = f"{name} ({subnet.prefix}) lies in no prefix of {subnet.network}"
             remedy = f"Move it into one of {', '.join(map(str, prefixes))}, or add its prefix to the network."
             yield Doubt(case.place("subnets", name, "prefix"), cause, remedy)

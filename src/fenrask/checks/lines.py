@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.checks.contract import Case, Doubt
 from fenrask.estate.exits.circuit import PrivateLine
-from fenrask.prefixes import Prefix
+from fenrask.prefixes import covers
 from fenrask.routing.packets import Source
 
 __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
@@ -21,7 +21,7 @@ def advertised_too_much(case: Case) -> Iterator[Doubt]:
     for name, exit_ in lines.items():
         sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
         for number, prefix in enumerate(exit_.known_beyond or ()):
-            needed = [one for one in sources if _holds(prefix, one)]
+            needed = [one for one in sources if covers(prefix, one)]
             if not needed:
                 cause = f"{name} announces {prefix} to {_party(exit_)}, where nothing comes from it"
                 yield Doubt(
@@ -54,6 +54,3 @@ def session_down(case: Case) -> Iterator[Doubt]:
 def _party(exit_: PrivateLine) -> str:
     return exit_.third_party or "the third party"
 
-
-def _holds(outer: Prefix, inner: Prefix) -> bool:
-    return outer.version == inner.version and inner.subnet_of(outer)  # type: ignore[arg-type]

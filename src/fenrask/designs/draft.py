@@ -5,7 +5,7 @@ from typing import Any
 
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer
-from fenrask.estate import KINDS, Catalogue, Described, Onward, exits_of
+from fenrask.estate import KINDS, Catalogue, Described, exits_of
 from fenrask.prefixes import Prefix, first_free, parse_prefix
 
 __all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "hub_offer", "sending_subnets"]
@@ -77,7 +77,7 @@ class Draft:
     def landing(self, network: str, zone: str | None) -> str:
         """A subnet of a network, in a zone, whose default leads to a direct door; added where none is."""
         for name, subnet in self.estate.subnets.items():
-            if subnet.network == network and subnet.zone == zone and self._default_is_a_door(subnet.routes):
+            if subnet.network == network and subnet.zone == zone and self.estate.internet_exit_of(name):
                 return name
         return self._new_subnet("landing", network, zone, self._public_table(network))
 
@@ -99,7 +99,8 @@ class Draft:
 
     def internet_exit(self, network: str) -> str:
         """The network's direct door, added where it has none."""
-        internet_exits = [n for n, one in self.estate.exits.items() if self._is_door(n) and one.of_network == network]
+        exits = self.estate.exits.items()
+        internet_exits = [n for n, one in exits if one.takes_public_sources and one.of_network == network]
         added = [
             n
             for n, one in self.exits.items()
@@ -137,18 +138,10 @@ class Draft:
         added = [one["prefix"] for one in self.subnets.values() if "prefix" in one]
         return [*(one.prefix for one in self.estate.subnets.values()), *map(parse_prefix, added)]
 
-    def _default_is_a_door(self, table: str | None) -> bool:
-        value = self.estate.route_tables.get(table or "", {}).get(DEFAULT)
-        return isinstance(value, str) and self._is_door(value)
-
-    def _is_door(self, name: str) -> bool:
-        exit_ = self.estate.exits.get(name)
-        return exit_ is not None and exit_.onward is Onward.INTERNET and exit_.needs_public_source
-
     def _public_table(self, network: str) -> str:
         """A table of this network whose default leads to its door; door and table are added where missing."""
-        for subnet in self.estate.subnets.values():
-            if subnet.network == network and subnet.routes and self._default_is_a_door(subnet.routes):
+        for name, subnet in self.estate.subnets.items():
+            if subnet.network == network and subnet.routes and self.estate.internet_exit_of(name):
                 return subnet.routes
         name = f"public-{network}"
         if name not in self.tables:
@@ -164,13 +157,14 @@ class Draft:
 
     def _write_tables(self) -> None:
         variants: dict[str | None, list[tuple[dict[str, Any], list[str]]]] = {}
-        for name, subnet in self.estate.subnets.items():
-            content = self._kept(subnet.routes) | self.led.get(name, {})
-            same = [names for known, names in variants.setdefault(subnet.routes, []) if known == content]
+        for name in self.estate.subnets:
+            table = self.estate.table_of(name)
+            content = self._kept(table) | self.led.get(name, {})
+            same = [names for known, names in variants.setdefault(table, []) if known == content]
             if same:
                 same[0].append(name)
             else:
-                variants[subnet.routes].append((content, [name]))
+                variants[table].append((content, [name]))
         for old in self.estate.route_tables:
             variants.setdefault(old, [(self._kept(old), [])])
         for table, contents in variants.items():

@@ -4,6 +4,7 @@ Each field is its own row of documentation: type, unit in the key, default, one 
 Schema and the format's documentation are computed from here.
 """
 
+from bisect import bisect_left, bisect_right
 from collections import Counter
 from decimal import Decimal
 from enum import IntEnum
@@ -55,6 +56,10 @@ class Subnet(Strict):
     def prefixes(self) -> tuple[Prefix, ...]:
         """Its prefixes of either family."""
         return (self.prefix,) if self.prefix_v6 is None else (self.prefix, self.prefix_v6)
+
+
+def _order(prefix: Prefix) -> tuple[int, int, int]:
+    return prefix.version, int(prefix.network_address), prefix.prefixlen
 
 
 class Origin(IntEnum):
@@ -172,7 +177,7 @@ class Destination(Strict):
 
     @property
     def tuple_key(self) -> tuple[object, ...] | None:
-        """What makes two destinations one to a translator: address, port and protocol; None where no prefix is known."""
+        """What makes two destinations one to a translator: address, port, protocol; None where no prefix is known."""
         return (tuple(sorted(map(str, self.prefixes))), self.port, self.protocol) if self.prefixes else None
 
     @property
@@ -321,6 +326,25 @@ class Estate(Strict):
         """Subnets by prefix, both families."""
         return PrefixTable((prefix, name) for name, subnet in self.subnets.items() for prefix in subnet.prefixes)
 
+    def subnets_inside(self, prefix: Prefix) -> list[Prefix]:
+        """The prefixes of subnets strictly inside a prefix, in order of address."""
+        if prefix.version not in self._subnet_starts:
+            return []
+        starts, prefixes = self._subnet_starts[prefix.version]
+        first = bisect_left(starts, int(prefix.network_address))
+        last = bisect_right(starts, int(prefix.broadcast_address))
+        return [one for one in prefixes[first:last] if one.prefixlen > prefix.prefixlen]
+
+    @cached_property
+    def _subnet_starts(self) -> dict[int, tuple[list[int], list[Prefix]]]:
+        """By IP version: the first addresses of all subnets in rising order, and their prefixes."""
+        every = sorted((one for subnet in self.subnets.values() for one in subnet.prefixes), key=_order)
+        return {
+            version: ([int(one.network_address) for one in some], some)
+            for version in (4, 6)
+            if (some := [one for one in every if one.version == version])
+        }
+
     def zones_of(self, exit_: ExitModel) -> tuple[str, ...]:
         """The zones an exit stands in; none for an exit of a whole network or region."""
         zones = (self.subnets[name].zone for name in exit_.in_subnets if name in self.subnets)
@@ -331,8 +355,16 @@ class Estate(Strict):
         stated = self.subnets[subnet]
         return stated.routes or self.networks[stated.network].routes
 
+    def internet_exit_of(self, subnet: str, routes: str | None = None) -> str:
+        """The internet exit that a subnet's default route names; empty where it names none, or another exit."""
+        value = self.route_tables.get(routes or self.table_of(subnet) or "", {}).get("0.0.0.0/0")
+        exit_ = self.exits.get(value) if isinstance(value, str) else None
+        return str(value) if exit_ is not None and exit_.takes_public_sources else ""
+
     def region_of(self, exit_: ExitModel) -> str:
-        """The region an exit lies in; empty where none is told."""
+        """The region an exit is in; empty where none is told."""
+        if exit_.own_region:
+            return exit_.own_region
         network = self.network_of(exit_)
         return self.networks[network].region if network in self.networks else ""
 

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -37,6 +37,8 @@ class Described:
     catalogue_data: dict[str, Any]
     layers: tuple[Layer, ...]
     catalogue_tree: Tree
+    failed: frozenset[str] = frozenset()
+    """Exits that a case has taken away: they have failed, where others do not exist."""
 
     def place(self, *path: str | int) -> Place:
         """Where the value at this path stands: in the last patch that sets it, else in the estate."""
@@ -51,6 +53,11 @@ class Described:
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""
         layers = (*self.layers, _patch_tree(patch, name))
         return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [])
+
+    def struck(self, patch: dict[str, Any], name: str) -> "Described":
+        """The same in a case: exits that the patch removes have failed."""
+        gone = {exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None}
+        return replace(self.patched(patch, name), failed=self.failed | gone)
 
     def priced_by(self, file: Path) -> "Described":
         """The same estate at another provider: for each exit its offer of the kind with the least hourly rate.

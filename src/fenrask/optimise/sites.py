@@ -4,8 +4,8 @@ from collections import Counter
 from collections.abc import Sequence
 from fractions import Fraction
 
-from fenrask.designs.draft import DEFAULT, hub_offer
-from fenrask.estate import Described, Onward
+from fenrask.designs.draft import hub_offer
+from fenrask.estate import Described
 from fenrask.optimise.problem import Group, Site
 from fenrask.prefixes import overlaps
 from fenrask.routing import Paths
@@ -109,13 +109,7 @@ def _standing(described: Described, offer: str, network: str, zone: str | None) 
 
 def _stands(described: Described, name: str, network: str, zone: str | None) -> bool:
     estate = described.estate
-    for subnet_name in estate.exits[name].in_subnets:
-        subnet = estate.subnets[subnet_name]
-        default = estate.route_tables.get(estate.table_of(subnet_name) or "", {}).get(DEFAULT)
-        internet_exit = estate.exits.get(default) if isinstance(default, str) else None
-        leads_out = (
-            internet_exit is not None and internet_exit.onward is Onward.INTERNET and internet_exit.needs_public_source
-        )
-        if subnet.network == network and subnet.zone == zone and leads_out:
-            return True
-    return False
+    return any(
+        estate.subnets[one].network == network and estate.subnets[one].zone == zone and estate.internet_exit_of(one)
+        for one in estate.exits[name].in_subnets
+    )

@@ -3,6 +3,7 @@
 from fenrask.prefixes.blocks import (
     Address,
     Prefix,
+    covers,
     fewest_prefixes,
     first_free,
     is_public,
@@ -10,6 +11,7 @@ from fenrask.prefixes.blocks import (
     overlaps,
     parse_address,
     parse_prefix,
+    unmapped,
 )
 from fenrask.prefixes.table import PrefixTable
 
@@ -17,6 +19,7 @@ __all__ = [
     "Address",
     "Prefix",
     "PrefixTable",
+    "covers",
     "fewest_prefixes",
     "first_free",
     "is_public",
@@ -24,4 +27,5 @@ __all__ = [
     "overlaps",
     "parse_address",
     "parse_prefix",
+    "unmapped",
 ]

@@ -15,6 +15,7 @@ from typing import TypeVar
 __all__ = [
     "Address",
     "Prefix",
+    "covers",
     "fewest_prefixes",
     "first_free",
     "is_public",
@@ -22,11 +23,15 @@ __all__ = [
     "overlaps",
     "parse_address",
     "parse_prefix",
+    "unmapped",
 ]
 
 Prefix = IPv4Network | IPv6Network
 Address = IPv4Address | IPv6Address
 Label = TypeVar("Label")
+
+_WELL_KNOWN = 0x64FF9B << 96
+"""64:ff9b::/96, under which IPv6 hosts ask for IPv4 addresses."""
 
 # Ranges that are not reachable over the internet: RFC 1918, 6598, 3927, 1122, 4193, 4291.
 _PRIVATE = tuple(
@@ -69,7 +74,7 @@ def parse_address(text: str) -> Address:
 def is_public(what: Prefix | Address) -> bool:
     """Whether a prefix or address lies outside the private ranges; documentation ranges stand for public ones."""
     prefix = what if isinstance(what, IPv4Network | IPv6Network) else ip_network(what)
-    return not any(_covers(private, prefix) for private in _PRIVATE)
+    return not any(covers(private, prefix) for private in _PRIVATE)
 
 
 def mapped_to_ipv6(address: IPv4Address) -> IPv6Address:
@@ -78,7 +83,18 @@ def mapped_to_ipv6(address: IPv4Address) -> IPv6Address:
     >>> str(mapped_to_ipv6(IPv4Address("203.0.113.7")))
     '64:ff9b::cb00:7107'
     """
-    return IPv6Address((0x64FF9B << 96) | int(address))
+    return IPv6Address(_WELL_KNOWN | int(address))
+
+
+def unmapped(address: Address) -> IPv4Address | None:
+    """The IPv4 address inside a mapped one (RFC 6052, the well-known prefix); None for any other.
+
+    >>> str(unmapped(mapped_to_ipv6(IPv4Address("203.0.113.7"))))
+    '203.0.113.7'
+    """
+    if isinstance(address, IPv6Address) and int(address) >> 32 == _WELL_KNOWN >> 32:
+        return IPv4Address(int(address) & 0xFFFFFFFF)
+    return None
 
 
 def overlaps(
@@ -92,7 +108,7 @@ def overlaps(
     items = sorted(labelled, key=lambda item: (item[0].version, int(item[0].network_address), item[0].prefixlen))
     open_ones: list[tuple[Prefix, Label]] = []
     for item in items:
-        while open_ones and not _covers(open_ones[-1][0], item[0]):
+        while open_ones and not covers(open_ones[-1][0], item[0]):
             open_ones.pop()
         for outer in open_ones:
             yield outer, item
@@ -129,7 +145,8 @@ def first_free(within: Sequence[Prefix], taken: Iterable[Prefix], length: int) -
     return None
 
 
-def _covers(outer: Prefix, inner: Prefix) -> bool:
+def covers(outer: Prefix, inner: Prefix) -> bool:
+    """Whether a prefix holds all of another; never one of the other IP version."""
     if outer.version != inner.version:
         return False
     return outer.prefixlen <= inner.prefixlen and inner.network_address in outer

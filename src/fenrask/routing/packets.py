@@ -21,11 +21,13 @@ class Verdict(Enum):
     DENIED = "denied"
     NO_PUBLIC_SOURCE = "no public source"
     NOT_CARRIED = "not carried"
+    PRIVATE_DESTINATION = "private destination"
+    NO_HOST = "address in no subnet"
     FAMILY_NOT_CARRIED = "address family not carried"
     PROTOCOL_NOT_TRANSLATED = "protocol not translated"
     UNRESOLVED = "unresolved name"
     NO_RETURN = "no return"
-    OTHER_RETURN = "returns another way"
+    OTHER_RETURN = "asymmetric return"
 
     @property
     def arrives(self) -> bool:

@@ -175,8 +175,16 @@ def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[
     takes, in the subnet's own table or in one further on, counts by its size.
     """
     table = routes.of(subnet)
-    of_prefix = Fraction(1, len(destination.prefixes))
-    for prefix in destination.prefixes:
+    versions = {prefix.version for prefix in routes.estate.subnets[subnet].prefixes}
+    # A host asks for addresses of a family that it has; where the destination has none, it is mapped or lost.
+    prefixes = [one for one in destination.prefixes if one.version in versions] or [*destination.prefixes]
+    of_prefix = Fraction(1, len(prefixes))
+    for prefix in prefixes:
+        if held := routes.estate.subnets_inside(prefix):
+            # Hosts are where subnets are: the rest of an own range is nobody's.
+            size = sum(one.num_addresses for one in held)
+            yield from ((one.network_address, of_prefix * one.num_addresses / size) for one in held)
+            continue
         parts = [*table.inside(prefix), *routes.beyond.inside(prefix)]
         if not parts:
             yield prefix.network_address, of_prefix

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from fenrask.estate import Described, Destination, Estate, Onward, Origin
-from fenrask.prefixes import Address, Prefix, PrefixTable, parse_prefix
+from fenrask.prefixes import Address, Prefix, PrefixTable, covers, parse_prefix
 
 __all__ = ["LOCAL", "Routes", "SubnetTable", "TableRoute"]
 
@@ -74,9 +74,7 @@ class SubnetTable:
         wider = [
             one
             for one in self.routes
-            if one.prefix.version == route.prefix.version
-            and one.prefix.prefixlen < route.prefix.prefixlen
-            and route.prefix.subnet_of(one.prefix)  # type: ignore[arg-type]
+            if one.prefix.prefixlen < route.prefix.prefixlen and covers(one.prefix, route.prefix)
         ]
         longest = max((one.prefix.prefixlen for one in wider), default=-1)
         behind = [one for one in wider if one.prefix.prefixlen == longest and one.exit != route.exit]
@@ -122,6 +120,18 @@ class Routes:
                     found |= {route.prefix: route for route in self.of(hub, network).routes}
         return SubnetTable(LOCAL, tuple(found.values()))
 
+    def of_exit(self, name: str) -> SubnetTable | None:
+        """The table that an exit has for what comes back to it from outside; None for an exit without one."""
+        exit_ = self.estate.exits[name]
+        table, network = exit_.table_for_replies, self.estate.network_of(exit_)
+        if table is None or network is None:
+            return None
+        return self._once(("exit", table, network), lambda: self._exit_routes(table, network))
+
+    def _exit_routes(self, table: str, network: str) -> Iterator[TableRoute]:
+        yield from self._static(table)
+        yield from self._local(network, table)
+
     def of_network(self, network: str) -> SubnetTable:
         """The table of what enters a network from outside: its own prefixes and its peers'."""
         return self._once(("network", network), lambda: self._local(network, network))
@@ -142,6 +152,14 @@ class Routes:
                 yield from (TableRoute(p, exit_name, Origin.LEARNED, name, exit_name) for p in exit_.learned)
             if network in exit_.joins:
                 yield from (TableRoute(p, exit_name, Origin.INJECTED, name, exit_name) for p in exit_.injected)
+            if exit_.joins_many and network in exit_.joins:
+                passed_on = {p: None for one, p in self._announced_to(exit_name) if self._from_elsewhere(one, network)}
+                yield from (TableRoute(p, exit_name, Origin.LEARNED, name, exit_name) for p in passed_on)
+
+    def _from_elsewhere(self, appliance: str, network: str) -> bool:
+        """Whether a hub passes on to a network what an exit announces: an appliance's, to all networks but its own."""
+        exit_ = self.estate.exits[appliance]
+        return exit_.is_machine and self.estate.network_of(exit_) != network
 
     def _hub_routes(self, hub: str, table: str | None) -> Iterator[TableRoute]:
         joined = self.estate.exits[hub]
@@ -149,9 +167,15 @@ class Routes:
             for prefix in self.estate.networks[network].prefixes:
                 yield TableRoute(prefix, LOCAL, Origin.LOCAL, hub, network)
         yield from self._static(table)
+        for exit_name, prefix in self._announced_to(hub):
+            yield TableRoute(prefix, exit_name, Origin.LEARNED, hub, exit_name)
+
+    def _announced_to(self, hub: str) -> Iterator[tuple[str, Prefix]]:
+        """What a hub learns: from lines attached to it, and from appliances in the networks that it joins."""
+        joined = self.estate.exits[hub].joins
         for exit_name, exit_ in self.estate.exits.items():
-            if exit_.attached_to == hub:
-                yield from (TableRoute(p, exit_name, Origin.LEARNED, hub, exit_name) for p in exit_.learned)
+            if exit_.attached_to == hub or (exit_.is_machine and self.estate.network_of(exit_) in joined):
+                yield from ((exit_name, prefix) for prefix in exit_.learned)
 
     def _local(self, network: str, table: str) -> Iterator[TableRoute]:
         """A network's own prefixes, and those of networks peered with it directly."""

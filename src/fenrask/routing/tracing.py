@@ -3,10 +3,10 @@
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address
 
 from fenrask.estate import Described, ExitModel, Offer, Onward, Passing
-from fenrask.prefixes import Address, is_public, mapped_to_ipv6
+from fenrask.prefixes import Address, is_public, mapped_to_ipv6, unmapped
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
 from fenrask.routing.reply import Replies, ReturnPath, return_path
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
@@ -152,10 +152,16 @@ class Tracer:
     def traces_by_name(self, subnet: str, destination: str, public_host: bool) -> list[tuple[Trace, Fraction]]:
         """The ways to a destination of which only names are known: by an exit that is asked by name, or none."""
         packet = Packet(_UNKNOWN, destination, public_host)
-        if self._by_name(self.estate.subnets[subnet].network, destination):
+        if self._by_name(self.estate.subnets[subnet].network, destination) or self._one_path_for_all(subnet):
             return self.traces(subnet, packet)
         why = f"{destination} has names, but no prefixes: `fenrask resolve` looks them up"
         return [(Trace(subnet, packet, Verdict.UNRESOLVED, (), None, why), _ALL)]
+
+    def _one_path_for_all(self, subnet: str) -> bool:
+        """Whether every public IPv4 address goes the same path: no route but a default names any of them."""
+        routes = (*self.routes.of(subnet).routes, *self.routes.beyond.routes)
+        public = [one for one in routes if one.prefix.version == 4 and is_public(one.prefix)]
+        return all(one.prefix.prefixlen == 0 for one in public) and bool(self.routes.of(subnet).match(_UNKNOWN))
 
     def _followed(self, begun: _At, subnet: str, packet: Packet, memo: bool = True) -> list[tuple[Trace, Fraction]]:
         found: list[tuple[Trace, Fraction]] = []
@@ -228,10 +234,11 @@ class Tracer:
             hop = Hop(here.place, route, name, here.source, here.zone)
             there = replace(here, hops=(*here.hops, hop))
             if name == LOCAL:
-                return _ended(there, subnet, packet, Verdict.ARRIVES, "")
-            why = f"{name} does not exist"
+                there = replace(there, hops=(*here.hops, replace(hop, source=_shown_by(None, here.source))))
+                return self._delivered(there, subnet, packet, None)
+            why = f"{name} has failed" if name in self.described.failed else f"{name} does not exist"
             if not name:
-                why = f"no route in {self.routes.of(here.place, here.came_from).name} matches, and nothing is lent"
+                why = f"no route in {self.routes.of(here.place, here.came_from).name} matches, and nothing is assigned"
             return _ended(there, subnet, packet, Verdict.BLACK_HOLE if name else Verdict.NO_ROUTE, why)
         facts = self._facts[name]
         exit_ = facts.model
@@ -249,10 +256,21 @@ class Tracer:
         if ending is None and decision is not None and not decision.allowed:
             ending = Verdict.DENIED, f"{name} denies it by {decision.rule}"
         if ending is not None:
-            return _ended(there, subnet, packet, *ending)
+            # It goes no further, so that nothing is rewritten.
+            stopped = replace(there.hops[-1], source=here.source)
+            return _ended(replace(there, source=here.source, hops=(*here.hops, stopped)), subnet, packet, *ending)
         if exit_.onward in (Onward.TABLE, Onward.HUB):
             return there
+        if exit_.onward is Onward.JOINED:
+            return self._delivered(there, subnet, packet, Onward.JOINED)
         return _ended(there, subnet, packet, Verdict.ARRIVES, "", exit_.onward)
+
+    def _delivered(self, there: _At, subnet: str, packet: Packet, onward: Onward | None) -> Trace:
+        """The packet inside the networks of the estate: it arrives where a subnet holds its address."""
+        if self.estate.subnet_table.match(there.address) is None:
+            why = f"no subnet holds {there.address}"
+            return _ended(there, subnet, packet, Verdict.NO_HOST, why)
+        return _ended(there, subnet, packet, Verdict.ARRIVES, "", onward)
 
     def _reached(self, here: _At, facts: _Facts, name: str) -> tuple[str, Ending | None]:
         """The peering crossed on the way to an exit, if any; and why the exit is out of reach, if it is."""
@@ -283,7 +301,7 @@ class Tracer:
     def _forwarding(self, here: _At, peering: str) -> Ending | None:
         """Whether a peering takes a packet whose source lies outside the network that it leaves."""
         if peering and here.source.network != here.network and not self.estate.exits[peering].takes_forwarded:
-            return Verdict.DENIED, f"{peering} takes no forwarded packets"
+            return Verdict.DENIED, f"{peering} takes only packets from the network that they leave"
         return None
 
     def _not_carried(self, here: _At, facts: _Facts, name: str, passing: Passing) -> Ending | None:
@@ -292,10 +310,17 @@ class Tracer:
         if exit_.fault:
             return Verdict.BLACK_HOLE, f"{name}: {exit_.fault}"
         address = here.address
-        if address.version not in exit_.families and not (exit_.maps_ipv6 and _unmapped(address)):
+        if address.version not in exit_.families and not (exit_.maps_ipv6 and unmapped(address)):
             return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{address.version}"
+        if exit_.onward is Onward.INTERNET and not is_public(unmapped(address) or address):
+            return Verdict.PRIVATE_DESTINATION, f"{name} is an exit to the internet, where {address} is not reachable"
         if exit_.needs_public_source and not here.source.public:
             return Verdict.NO_PUBLIC_SOURCE, f"{name} lets out only public sources"
+        if exit_.onward is Onward.JOINED and not self._beyond(here, exit_, address):
+            other = " and ".join(one for one in exit_.joins if one != here.network)
+            return Verdict.NOT_CARRIED, f"{name} reaches only the prefixes of {other}"
+        if why := self._wrong_region(exit_, facts, passing):
+            return Verdict.NOT_CARRIED, f"{name} {why}"
         if exit_.carries and passing.destination not in exit_.carries:
             return Verdict.NOT_CARRIED, f"{name} leads to {', '.join(exit_.carries)} only"
         if exit_.onward is Onward.THIRD_PARTY and not any(address in one for one in exit_.announced):
@@ -304,13 +329,25 @@ class Tracer:
             return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
+    def _beyond(self, here: _At, exit_: ExitModel, address: Address) -> bool:
+        """Whether a peering's other side has an address."""
+        others = (name for name in exit_.joins if name != here.network)
+        return any(address in prefix for name in others for prefix in self.estate.networks[name].prefixes)
+
+    def _wrong_region(self, exit_: ExitModel, facts: _Facts, passing: Passing) -> str:
+        """Why an endpoint does not reach a service of another region; empty where it does, or where none is told."""
+        if exit_.onward is not Onward.SERVICE:
+            return ""
+        own, there = self.estate.region_of(exit_), self.estate.destinations[passing.destination or ""].region
+        return f"is in region {own}, {passing.destination} in {there}" if own and there and own != there else ""
+
     def _moved(self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str) -> _At:
         """The step into an exit: its zone, its network, the source and the address as it rewrites them."""
         exit_, zones = facts.model, facts.zones
         zone = here.zone if not zones or here.zone in zones else zones[0]
         address = here.address
         if exit_.maps_ipv6:
-            address = _unmapped(address) or address
+            address = unmapped(address) or address
         source = facts.source if exit_.rewrites(address) else _shown_by(exit_.onward, here.source)
         by_name = route is None and exit_.found_by_name
         hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
@@ -336,9 +373,3 @@ def _shown_by(onward: Onward | None, source: Source) -> Source:
 def _ended(here: _At, subnet: str, packet: Packet, verdict: Verdict, why: str, onward: Onward | None = None) -> Trace:
     return Trace(subnet, packet, verdict, here.hops, onward, why)
 
-
-def _unmapped(address: Address) -> IPv4Address | None:
-    """The IPv4 address inside a mapped one (RFC 6052); None for any other."""
-    if isinstance(address, IPv6Address) and int(address) >> 32 == 0x64FF9B << 64:
-        return IPv4Address(int(address) & 0xFFFFFFFF)
-    return None

@@ -59,6 +59,10 @@ class PrivateLine(ExitModel):
         return self.hub
 
     @property
+    def party(self) -> str:
+        return self.third_party
+
+    @property
     def units(self) -> int:
         return max(1, len(self.routers))
 

@@ -163,6 +163,11 @@ class ExitModel(Strict):
         return None
 
     @property
+    def own_region(self) -> str:
+        """The region that it is in, where it says so itself; else its network's."""
+        return ""
+
+    @property
     def joins(self) -> tuple[str, ...]:
         """The networks that it joins."""
         return ()
@@ -174,6 +179,16 @@ class ExitModel(Strict):
     def table_for(self, network: str | None) -> str | None:
         """The table of its own, for what comes from a network; None for an exit that has none."""
         return None
+
+    @property
+    def table_for_replies(self) -> str | None:
+        """The table of its own for what comes back to it from outside; None where its subnet's table holds."""
+        return None
+
+    @property
+    def party(self) -> str:
+        """Who is at the other end of a private line; empty for any other exit."""
+        return ""
 
     @property
     def tables(self) -> frozenset[str]:

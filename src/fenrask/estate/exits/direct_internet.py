@@ -2,6 +2,8 @@
 
 from typing import ClassVar, Literal
 
+from pydantic import Field
+
 from fenrask.estate.exits.contract import OfNetwork, Onward
 
 __all__ = ["DirectInternet"]
@@ -14,6 +16,17 @@ class DirectInternet(OfNetwork):
     takes_public_sources: ClassVar[bool] = True
 
     kind: Literal["direct-internet"]
+    routes: str | None = Field(
+        None, description="its own table for what comes back from outside, where replies must pass a firewall"
+    )
+
+    @property
+    def table_for_replies(self) -> str | None:
+        return self.routes
+
+    @property
+    def tables(self) -> frozenset[str]:
+        return frozenset({self.routes} if self.routes else ())
 
     @property
     def onward(self) -> Onward:

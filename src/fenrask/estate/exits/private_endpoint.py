@@ -27,6 +27,10 @@ class PrivateEndpoint(ExitModel):
         return Onward.SERVICE
 
     @property
+    def own_region(self) -> str:
+        return self.region
+
+    @property
     def families(self) -> frozenset[int]:
         return frozenset(self.ip_families)
 

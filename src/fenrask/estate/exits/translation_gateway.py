@@ -24,12 +24,23 @@ class TranslationGateway(Translating):
     )
 
     nat64: bool = Field(False, description="whether it also takes IPv6 hosts to IPv4 destinations")
+    routes: str | None = Field(
+        None, description="its own table for what comes back from outside, where replies must pass a firewall"
+    )
 
     @model_validator(mode="after")
     def _stands_somewhere(self) -> Self:
         if (self.subnet is None) == (self.network is None):
             raise unfit("either `subnet` or `network`", "Say which subnet it is in, or which network it serves.")
         return self
+
+    @property
+    def table_for_replies(self) -> str | None:
+        return self.routes
+
+    @property
+    def tables(self) -> frozenset[str]:
+        return frozenset({self.routes} if self.routes else ())
 
     @property
     def onward(self) -> Onward:

@@ -86,16 +86,14 @@ def _written(folder: Path, flows: int) -> Path:
         "tiers": [{"up_to_gb": 5000, "rate": 0.03}, {"up_to_gb": 50000, "rate": 0.02}, {"rate": 0.01}],
     }
     ports = {"assignment": "shared-per-destination", "per_address": 60000}
-    kept = {"closed": 60}
+    translating = {"ports": ports, "mapping_timeout_s": {"closed": 60}, "limits": {"addresses": 8}}
     catalogue = {
         "catalogue": "Choice",
         "currency": "EUR",
         "read_on": "2026-09-01",
         "offers": {
-            "gate": {"kind": "translation-gateway", "ports": ports, "mapping_timeout_s": kept, "limits": {"addresses": 8},
-                     "rates": {"hour": 0.06, "processed_per_gb": steps}},
-            "wall": {"kind": "inspecting-firewall", "ports": ports, "mapping_timeout_s": kept, "limits": {"addresses": 8},
-                     "rates": {"hour": 0.9, "processed_per_gb": 0.012}},
+            "gate": {"kind": "translation-gateway", **translating, "rates": {"hour": 0.06, "processed_per_gb": steps}},
+            "wall": {"kind": "inspecting-firewall", **translating, "rates": {"hour": 0.9, "processed_per_gb": 0.012}},
             "door": {"kind": "routed-endpoint", "scope": "region", "services": [f"d{d}" for d in range(0, 20, 5)]},
             "inner": {"kind": "in-subnet-endpoint", "rates": {"hour": 0.012, "processed_per_gb": 0.008}},
         },

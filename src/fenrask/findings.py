@@ -1,7 +1,9 @@
 """One shape for whatever is wrong or doubtful in an estate."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import IntEnum
+from typing import Any
 
 from fenrask.errors import Place
 
@@ -31,3 +33,5 @@ class Finding:
     remedy: str
     accepted: str = ""
     """Why the estate accepts it; empty where it does not."""
+    fix: Mapping[str, Any] | None = None
+    """The remedy as a JSON Merge Patch (RFC 7396), where it is one."""

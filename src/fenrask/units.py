@@ -7,7 +7,17 @@ nothing is rounded before `cents`.
 from decimal import Decimal
 from fractions import Fraction
 
-__all__ = ["BYTES_PER_UNIT", "KIB", "SECONDS_PER_HOUR", "cents", "clock_text", "counted", "exact", "span_text"]
+__all__ = [
+    "BYTES_PER_UNIT",
+    "KIB",
+    "SECONDS_PER_HOUR",
+    "cents",
+    "clock_text",
+    "counted",
+    "exact",
+    "percent",
+    "span_text",
+]
 
 SECONDS_PER_HOUR = 3600
 KIB = 2**10
@@ -53,6 +63,21 @@ def span_text(seconds: float) -> str:
     if seconds < 120:
         return f"{seconds:.3g} s"
     return f"{seconds / 60:.3g} min" if seconds < 5400 else f"{seconds / 3600:.3g} h"
+
+
+def percent(share: float) -> str:
+    """A share in per cent with one decimal; below 0.1% as such, and 100.0% only where it is whole.
+
+    >>> percent(0.3808), percent(0.00004), percent(0.0), percent(0.99999)
+    ('38.1%', '<0.1%', '0%', '>99.9%')
+    """
+    if share == 0:
+        return "0%"
+    if 0 < abs(share) < 0.001:
+        return "<0.1%"
+    if 0.9995 <= share < 1:
+        return ">99.9%"
+    return f"{100 * share:.1f}%"
 
 
 def counted(number: int, one: str, many: str = "") -> str:

@@ -1,10 +1,19 @@
 """Each rule: one estate that triggers it, and its near miss that does not."""
 
 from datetime import date, timedelta
+from pathlib import Path
 from typing import Any
 
+import yaml
+
 from fenrask.checks import RULES, check
-from tests.support import InFolder, merged
+from fenrask.checks.contract import in_yaml
+from fenrask.demo import VELLMOUTH
+from fenrask.estate import Described, read_estate
+from fenrask.evaluation import evaluate
+from fenrask.findings import Severity
+from tests.routing.test_topologies import MORE
+from tests.support import CATALOGUE, InFolder, merged
 
 WALL: dict[str, Any] = {"kind": "inspecting-firewall", "offer": "wall", "subnet": "app", "addresses": 1}
 LENT: dict[str, Any] = {"lent": {"kind": "dynamic-address", "network": "net"}}
@@ -43,6 +52,19 @@ STORE_DOOR: dict[str, Any] = {
 }
 INNER: dict[str, Any] = {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": ["app"], "destination": "store"}
 SAVE: dict[str, Any] = {"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
+
+
+TWO_REGIONS: dict[str, Any] = {
+    "networks": {"net": {"region": "north"}, "far": {"region": "south", "prefixes": ["10.5.0.0/16"]}},
+    "subnets": {"far-app": {"network": "far", "zone": "a", "prefix": "10.5.1.0/24", "routes": "far-table"}},
+    "route_tables": {"far-table": {"0.0.0.0/0": "far-wall"}, "walled": {"0.0.0.0/0": "gate"}},
+    "exits": {
+        "join": {"kind": "peering", "networks": ["far", "net"], "sources": "any"},
+        "far-wall": {"kind": "inspecting-firewall", "offer": "wall", "subnet": "edge", "addresses": 1},
+    },
+    "workloads": {"far-work": {"subnets": ["far-app"], "hosts": 1}},
+    "flows": {"far-talk": {"from": "far-work", "to": "partner", "per_host_per_s": 1, "duration_s": 1}},
+}
 
 
 def walled(rules: dict[str, Any], **more: Any) -> dict[str, Any]:
@@ -263,13 +285,58 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         {"accepted": {"idle-exit at exits.spare": "kept for the winter"}, "exits": {"spare": WALL}},
     ),
     "rates-out-of-date": (LATE, "read_on", RECENT),
+    "host-route-as-default": (
+        {"route_tables": {"private": {"0.0.0.0/0": None, "0.0.0.0": "gate"}}},
+        "route_tables.private.0.0.0.0",
+        {"route_tables": {"private": {"0.0.0.1": "gate"}}},
+    ),
+    # Ten hosts at 1 a second for 2 s, and 60 s after that: 620 at once; Erlang's formula needs 700 for 1e-4.
+    "port-exhaustion": (
+        {"catalogue": {"offers": {"gate": {"ports": {"per_address": 600}}}}},
+        "exits.gate",
+        {"catalogue": {"offers": {"gate": {"ports": {"per_address": 750}}}}},
+    ),
+    "limit-exceeded": (
+        {"catalogue": {"offers": {"gate": {"limits": {"new_per_s": 9}}}}},
+        "exits.gate",
+        {"catalogue": {"offers": {"gate": {"limits": {"new_per_s": 10}}}}},
+    ),
+    "zone-offer-for-network": (
+        {
+            "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
+            "exits": {"gate": {"subnet": None, "network": "net"}},
+        },
+        "exits.gate.offer",
+        {
+            "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
+            "exits": {"gate": {"subnet": None, "network": "net"}},
+            "catalogue": {"offers": {"gate": {"scope": "region"}}},
+        },
+    ),
+    "upkeep-without-wage": (
+        {
+            "catalogue": {"offers": {"host": {"upkeep_hours": 5}}},
+            "exits": {"gate": {"kind": "translator-host", "offer": "host"}},
+        },
+        "exits.gate",
+        {
+            "catalogue": {"offers": {"host": {"upkeep_hours": 5}}},
+            "exits": {"gate": {"kind": "translator-host", "offer": "host"}},
+            "wage_per_hour": 0,
+        },
+    ),
+    "crossing-without-rate": (
+        merged(TWO_REGIONS, {"catalogue": {"transfer": {"cross_network_per_gb": 0.01}}}),
+        "transfer",
+        merged(TWO_REGIONS, {"catalogue": {"transfer": {"cross_network_per_gb": 0.01, "cross_region_per_gb": 0.02}}}),
+    ),
 }
 
 
 class Rules(InFolder):
     def found(self, patch: dict[str, Any], rule: str) -> list[str]:
         described = self.estate({k: v for k, v in patch.items() if k != "catalogue"}, patch.get("catalogue"))
-        findings = [one for one in check(described) if one.rule == rule and not one.accepted]
+        findings = [one for one in check(evaluate(described)) if one.rule == rule and not one.accepted]
         for one in findings:
             self.assertTrue(one.cause and one.remedy and one.place.line)
         return [one.place.path for one in findings]
@@ -284,11 +351,11 @@ class Rules(InFolder):
                 self.assertEqual(self.found(near_miss, rule), [])
 
     def test_a_sound_estate_has_no_finding(self) -> None:
-        self.assertEqual(check(self.estate()), [])
+        self.assertEqual(check(evaluate(self.estate())), [])
 
     def test_the_worst_comes_first(self) -> None:
         described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
-        self.assertEqual([one.rule for one in check(described)], ["black-hole", "idle-exit"])
+        self.assertEqual([one.rule for one in check(evaluate(described))], ["black-hole", "idle-exit"])
 
     def test_joined_networks_and_lines_overlap_and_others_do_not(self) -> None:
         twin = {"networks": {"other": {"prefixes": ["10.0.0.0/16"]}}}
@@ -301,10 +368,69 @@ class Rules(InFolder):
 
     def test_accepted_findings_stay_with_their_reason_and_come_last(self) -> None:
         accepted = {"accepted": {"idle-exit at exits.spare": "kept for the winter"}, "exits": {"spare": WALL}}
-        findings = check(self.estate(accepted))
+        findings = check(evaluate(self.estate(accepted)))
         self.assertEqual([(one.rule, one.accepted) for one in findings], [("idle-exit", "kept for the winter")])
 
     def test_only_and_skip_choose_rules(self) -> None:
         described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
-        self.assertEqual({one.rule for one in check(described, only=["idle-exit"])}, {"idle-exit"})
-        self.assertEqual({one.rule for one in check(described, skip=["idle-exit"])}, {"black-hole"})
+        self.assertEqual({one.rule for one in check(evaluate(described), only=["idle-exit"])}, {"idle-exit"})
+        self.assertEqual({one.rule for one in check(evaluate(described), skip=["idle-exit"])}, {"black-hole"})
+
+
+ARRIVAL = {"unreachable", "exit-out-of-reach", "flow-denied", "no-return-route", "asymmetric-return"}
+
+
+class Remedies(InFolder):
+    """Whatever a remedy says to merge: the finding is gone, no error is new, and what arrived arrives."""
+
+    def check_all(self, described: Described) -> int:
+        before = evaluate(described)
+        findings = check(before)
+        errors = {(one.rule, one.place.path) for one in findings if one.severity is Severity.ERROR}
+        arrived = {(one.flow, one.subnet) for one in before.paths.paths if one.trace.verdict.arrives}
+        fixes = [one for one in findings if one.fix is not None]
+        for one in fixes:
+            with self.subTest(one.rule, fix=one.fix):
+                after = evaluate(described.patched(dict(one.fix or {}), "remedy"))
+                found = check(after)
+                self.assertNotIn(
+                    (one.rule, one.place.path, one.cause), {(each.rule, each.place.path, each.cause) for each in found}
+                )
+                # A flow that did not arrive may be stopped further on.
+                worse = {
+                    (each.rule, each.place.path)
+                    for each in found
+                    if each.severity is Severity.ERROR and each.rule not in ARRIVAL
+                } - errors
+                self.assertEqual(worse, set(), [each.cause for each in found])
+                arrive = {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
+                self.assertLessEqual(arrived, arrive)
+                self.assertEqual(yaml.safe_load("{" + in_yaml(one.fix) + "}"), one.fix)
+        return len(fixes)
+
+    def test_of_every_rule(self) -> None:
+        total = 0
+        for _, (trigger, _, _) in CASES.items():
+            patch = {key: value for key, value in trigger.items() if key != "catalogue"}
+            total += self.check_all(self.estate(patch, trigger.get("catalogue")))
+        self.assertGreater(total, 25)
+
+    def test_of_every_topology(self) -> None:
+        base = yaml.safe_load((Path(__file__).parent.parent / "routing" / "topologies.yaml").read_text("utf-8"))
+        flows = {
+            "workloads": {"work": {"subnets": ["app"], "hosts": 3}},
+            "flows": {
+                name: {"from": "work", "to": name, "per_host_per_s": 0.01, "duration_s": 1}
+                for name in ("partner", "pilots", "store")
+            },
+        }
+        for name, case in base["cases"].items():
+            self.write("catalogue.yaml", merged(CATALOGUE, MORE))
+            estate = merged(merged(base["base"], flows), case.get("patch", {}))
+            with self.subTest(name):
+                self.check_all(read_estate(self.write("estate.yaml", estate)))
+
+    def test_of_the_demo(self) -> None:
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / name).write_bytes(content)
+        self.assertGreater(self.check_all(read_estate(self.folder / "estate.yaml")), 5)

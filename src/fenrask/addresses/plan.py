@@ -8,10 +8,10 @@ from functools import cached_property
 from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.capacity import Capacity
 from fenrask.estate import Described
-from fenrask.prefixes import Prefix, fewest_prefixes
+from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
 from fenrask.units import exact
 
-__all__ = ["AddressPlan", "AllowEntries", "AllowList", "Change", "ExitAddresses", "plan_addresses", "prices_of"]
+__all__ = ["AddressPlan", "AllowEntries", "AllowList", "Change", "ExitAddresses", "Held", "plan_addresses", "prices_of"]
 
 
 @dataclass(frozen=True)
@@ -24,11 +24,13 @@ class ExitAddresses:
     """None where the addresses are listed in the estate."""
     listed: tuple[Prefix, ...] = ()
     """The listed addresses in the fewest prefixes."""
+    from_held: int = 0
+    """How many of the listed ones belong to what `public_addresses` holds, and are paid for there."""
 
     @property
     def bought(self) -> int:
-        """Addresses that are paid for."""
-        return self.purchase.bought if self.purchase else self.in_use
+        """Addresses that are paid for as this exit's."""
+        return self.purchase.bought if self.purchase else self.in_use - self.from_held
 
     @property
     def hour(self) -> Fraction:
@@ -37,7 +39,7 @@ class ExitAddresses:
 
     @property
     def waste(self) -> int:
-        return self.bought - self.in_use
+        return self.purchase.waste if self.purchase else 0
 
     @property
     def entries(self) -> int:
@@ -50,6 +52,21 @@ class ExitAddresses:
         if self.purchase is None:
             return tuple(_short(prefix) for prefix in self.listed)
         return self.purchase.blocks
+
+
+@dataclass(frozen=True)
+class Held:
+    """A public address or block that is held, used or not: by exit, how many of its addresses are listed there."""
+
+    name: str
+    prefix: Prefix
+    region: str
+    used: Mapping[str, int]
+
+    @property
+    def idle(self) -> int:
+        """Addresses of it that no exit lists."""
+        return int(self.prefix.num_addresses) - sum(self.used.values())
 
 
 @dataclass(frozen=True)
@@ -80,6 +97,8 @@ class AllowList:
     """Known addresses that the partner does not allow yet, where it is known what it allows."""
     idle: tuple[str, ...]
     """What the partner allows and nothing comes from."""
+    fixed: bool = False
+    """Whether it allows only what it lists: a flow needs a fixed source, or the list has a length or entries."""
 
     @property
     def entries(self) -> int:
@@ -87,7 +106,9 @@ class AllowList:
 
     @property
     def fits(self) -> bool:
-        return self.most is None or self.entries <= self.most
+        """Whether its list can hold all that it sees."""
+        short = self.most is not None and self.entries > self.most
+        return not short and not (self.fixed and self.dynamic) and not self.missing
 
 
 @dataclass(frozen=True)
@@ -116,6 +137,12 @@ class AddressPlan:
     exits: tuple[ExitAddresses, ...]
     partners: tuple[AllowList, ...]
     changes: tuple[Change, ...] = ()
+    held: tuple[Held, ...] = ()
+
+    @property
+    def held_addresses(self) -> int:
+        """Addresses that are held in the estate's `public_addresses`."""
+        return sum(int(one.prefix.num_addresses) for one in self.held)
 
     @cached_property
     def entries(self) -> dict[str, int]:
@@ -148,7 +175,8 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
             continue
         if exit_.listed_addresses:
             prefixes = fewest_prefixes(exit_.listed_addresses)
-            choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes),)
+            owned = sum(1 for one in exit_.listed_addresses if _holding(described, one))
+            choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes, owned),)
         else:
             on_sale = prices_of(described, sized.exit, blocks=not sized.stated)
             choices[sized.exit] = tuple(
@@ -156,7 +184,26 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
             )
     chosen = _cheapest_within(choices, _limits(capacity))
     partners = tuple(_allow_lists(capacity, chosen))
-    return AddressPlan(tuple(chosen.values()), partners, tuple(_changes(capacity, partners, added or {})))
+    changes = tuple(_changes(capacity, partners, added or {}))
+    return AddressPlan(tuple(chosen.values()), partners, changes, tuple(_held(described)))
+
+
+def _holding(described: Described, address: Address) -> str:
+    """The name under which an address is held; empty where it is not."""
+    held = described.estate.public_addresses
+    return next((name for name, one in held.items() if address in one.address), "")
+
+
+def _held(described: Described) -> Iterator[Held]:
+    estate = described.estate
+    for name, stated in estate.public_addresses.items():
+        used: dict[str, int] = {}
+        for exit_name, exit_ in estate.exits.items():
+            number = sum(1 for one in exit_.listed_addresses if _holding(described, one) == name)
+            if number:
+                used[exit_name] = number
+        region = next((estate.region_of(estate.exits[one]) for one in used), "")
+        yield Held(name, stated.address, region, used)
 
 
 def prices_of(described: Described, exit_name: str, blocks: bool) -> dict[int, Fraction]:
@@ -243,27 +290,35 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Ite
     paths = capacity.demand.paths
     for name, destination in paths.described.estate.destinations.items():
         exits = paths.sources_at(name)
+        pools = paths.pools_at(name)
         parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
+        parts += tuple(AllowEntries(one, (str(pool),), 1) for one, pool in pools.items())
         lent = tuple(one for one in exits if one not in chosen)
         hosts = paths.host_prefixes_at(name)
-        if exits or hosts or paths.sees_hosts(name):
-            known = [prefix for one in exits if one in chosen for prefix in chosen[one].listed] + [*hosts]
+        if exits or hosts or pools or paths.sees_hosts(name):
+            listed = [prefix for one in exits if one in chosen for prefix in chosen[one].listed]
+            known = [*listed, *hosts, *pools.values()]
             missing, idle = _compared(destination.allowed, known) if parts else ((), ())
             most = _most_entries(capacity, name)
-            yield AllowList(name, parts, most, lent, paths.sees_hosts(name), hosts, missing, idle)
+            fixed = most is not None or bool(destination.allowed) or _needs_fixed(capacity, name)
+            yield AllowList(name, parts, most, lent, paths.sees_hosts(name), hosts, missing, idle, fixed)
+
+
+def _needs_fixed(capacity: Capacity, destination: str) -> bool:
+    """Whether a flow to a destination needs a source that does not change."""
+    paths = capacity.demand.paths
+    estate = paths.described.estate
+    flows = {path.flow for path in paths.by_destination[destination]}
+    return any(estate.needs_of(estate.flows[name]).fixed_source for name in flows)
 
 
 def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """What is not allowed of the known addresses; and what is allowed and holds none of them."""
     if not allowed:
         return (), ()
-    missing = [one for one in known if not any(_within(one, prefix) for prefix in allowed)]
-    idle = [prefix for prefix in allowed if not any(_within(one, prefix) or _within(prefix, one) for one in known)]
+    missing = [one for one in known if not any(covers(prefix, one) for prefix in allowed)]
+    idle = [prefix for prefix in allowed if not any(covers(prefix, one) or covers(one, prefix) for one in known)]
     return tuple(map(_short, missing)), tuple(map(_short, idle))
-
-
-def _within(one: Prefix, other: Prefix) -> bool:
-    return one.version == other.version and one.prefixlen >= other.prefixlen and one.network_address in other
 
 
 def _short(prefix: Prefix) -> str:

@@ -3,7 +3,7 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
-from fenrask.capacity.sizing import Capacity, ExitCapacity, capacity
+from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
 from fenrask.capacity.translators import Translator, translators
@@ -12,6 +12,7 @@ __all__ = [
     "ASSIGNMENTS",
     "Capacity",
     "ExitCapacity",
+    "ExitLimits",
     "LimitUse",
     "PortUse",
     "Split",

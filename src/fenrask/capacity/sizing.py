@@ -10,44 +10,80 @@ from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
 from fenrask.demand import Demand
 from fenrask.estate import Offer, Ports
-from fenrask.units import clock_text, counted
+from fenrask.units import clock_text, counted, percent
 
-__all__ = ["Capacity", "ExitCapacity", "capacity"]
+__all__ = ["Capacity", "ExitCapacity", "ExitLimits", "capacity"]
 
 _MANY = 65_536
 """As many addresses as anyone might give an exit without a limit."""
 
 
 @dataclass(frozen=True)
-class ExitCapacity:
-    """One translating exit: addresses in force and needed, and its limits, the tightest first."""
+class ExitLimits:
+    """One exit against the limits of its offer, the tightest first."""
 
     exit: str
+    limits: tuple[LimitUse, ...]
+    target: float
+    """The largest share of new connections that may find no port."""
+
+    @property
+    def blocking(self) -> float:
+        """The share of new connections that find no port at the busiest moment."""
+        return 0.0
+
+    @property
+    def tightest(self) -> LimitUse | None:
+        return self.limits[0] if self.limits else None
+
+    @property
+    def enough_addresses(self) -> bool:
+        return True
+
+    @property
+    def exceeded(self) -> tuple[LimitUse, ...]:
+        """The limits that are exceeded, apart from the ports."""
+        return tuple(limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports")
+
+    @property
+    def fits(self) -> bool:
+        """Whether the target of blocking is met and no limit is exceeded."""
+        return self.enough_addresses and not self.exceeded
+
+    @property
+    def verdict(self) -> str:
+        """One sentence: what it exceeds, or that it keeps to its limits."""
+        if not self.exceeded:
+            return f"{self.exit} keeps to the limits of its offer"
+        over = self.exceeded[0]
+        if over.limit == "addresses":
+            return f"{self.exit} has {over.use:,.0f} addresses; its offer allows {over.capacity:,.0f}"
+        return f"{self.exit} exceeds its limit of {over.capacity:,.6g} {over.unit}: {over.use:,.6g} at the peak"
+
+
+@dataclass(frozen=True)
+class ExitCapacity(ExitLimits):
+    """One translating exit: addresses in force and needed, its ports, and its limits."""
+
     stated: bool
     """Whether the number of addresses was stated; else the tool chose the least that serves."""
     addresses: int
     needed_now: int | None
     """The fewest addresses for the load of today; None where no number suffices."""
     needed: int | None
-    """The fewest with the room for growth that the targets ask for; None where no number suffices."""
+    """The fewest with the margin for growth that the targets ask for; None where no number suffices."""
     most_addresses: int | None
     assignment: PortAssignment
     how: Ports
     """How its offer hands out ports."""
     streams: tuple[Stream, ...]
     ports: PortUse | None
-    limits: tuple[LimitUse, ...]
-    target: float
     split: Split | None
     """How its subnets can be divided over more gateways, where one does not carry them."""
 
     @property
     def blocking(self) -> float:
         return self.ports.blocking if self.ports else 0.0
-
-    @property
-    def tightest(self) -> LimitUse:
-        return self.limits[0]
 
     @property
     def port_limit(self) -> LimitUse:
@@ -57,18 +93,8 @@ class ExitCapacity:
     def enough_addresses(self) -> bool:
         return self.blocking <= self.target and self.addresses >= 1
 
-    @property
-    def passed(self) -> tuple[LimitUse, ...]:
-        """The limits that are passed, apart from the ports."""
-        return tuple(limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports")
-
-    @property
-    def fits(self) -> bool:
-        """Whether the refused share is met and no limit is passed."""
-        return self.enough_addresses and not self.passed
-
     def blocking_with(self, addresses: int) -> float:
-        """The refused share at the busiest moment, had it so many addresses."""
+        """The blocking at the busiest moment, had it this many addresses."""
         use = self.assignment.use(self.streams, addresses, self.how, self.target)
         return use.blocking if use else 0.0
 
@@ -77,10 +103,7 @@ class ExitCapacity:
         """One sentence: what it needs, has, and what runs out when."""
         if not self.enough_addresses and self.ports:
             return f"{self._need}: {self._runs_out(self.ports)}"
-        if self.passed:
-            over = self.passed[0]
-            return f"{self.exit} passes its limit of {over.capacity:,.6g} {over.unit} ({over.use:,.6g})"
-        return self._need
+        return super().verdict if self.exceeded else self._need
 
     @property
     def _need(self) -> str:
@@ -88,7 +111,7 @@ class ExitCapacity:
         if self.needed is None:
             return f"{self.exit} {has}, and no number of addresses suffices"
         most = self.most_addresses
-        limit = f", but its offer takes {most}" if most is not None and self.needed > most else ""
+        limit = f", but its offer allows {most}" if most is not None and self.needed > most else ""
         today = f" ({self.needed_now} today)" if self.needed_now != self.needed else ""
         short = limit or self.needed > self.addresses
         return f"{self.exit} needs {counted(self.needed, 'address', 'addresses')}{today}{limit}" + (
@@ -101,38 +124,56 @@ class ExitCapacity:
             begins, worst = clock_text(ports.begins_s), clock_text(ports.time_s)
             when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
         profile = f" ({ports.profile})" if ports.profile else ""
-        return f"ports for {ports.binding} run out {when}{profile}, {ports.blocking:.2%} refused"
+        share = percent(ports.blocking)
+        return f"ports for {ports.binding} run out {when}{profile}; {share} of new connections fail: no free port"
 
 
 @dataclass(frozen=True)
 class Capacity:
-    """All translating exits of an estate."""
+    """All exits of an estate that have something to run out of."""
 
     demand: Demand
     exits: tuple[ExitCapacity, ...]
+    """Those that translate."""
+    others: tuple[ExitLimits, ...]
+    """Those that do not, and whose offers have limits: hubs, lines, endpoints, inspection without translation."""
+
+    @property
+    def every(self) -> tuple[ExitLimits, ...]:
+        return (*self.exits, *self.others)
 
     @property
     def fits(self) -> bool:
-        return all(one.fits for one in self.exits)
+        return all(one.fits for one in self.every)
 
     def of(self, exit_name: str) -> ExitCapacity | None:
+        """The translating exit of a name."""
         return next((one for one in self.exits if one.exit == exit_name), None)
+
+    def limits_of(self, exit_name: str) -> ExitLimits | None:
+        """The exit of a name, translating or not."""
+        return next((one for one in self.every if one.exit == exit_name), None)
 
 
 def capacity(demand: Demand) -> Capacity:
-    """Size and judge every exit that translates by an offer, in the estate's order.
+    """Size and judge every exit that has an offer with ports or limits, in the estate's order.
 
-    `addresses: auto` becomes the least number that meets the target of refused share, and one where
-    nothing is held; a stated number is judged as it stands.
+    `addresses: auto` becomes the least number that meets the target of blocking, and one where there is no load; a
+    stated number is judged as it is.
     """
     described = demand.paths.described
-    found = []
+    found, others = [], []
     for name, exit_ in described.estate.exits.items():
         offer = described.offer_of(name)
-        if exit_.translates and offer is not None and offer.ports is not None:
+        if offer is None:
+            continue
+        if exit_.translates and offer.ports is not None:
             stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
             found.append(_exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated))
-    return Capacity(demand, tuple(found))
+        elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
+            limits.sort(key=lambda limit: limit.headroom)
+            others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking))
+    return Capacity(demand, tuple(found), tuple(others))
 
 
 def ports_of(ports: Ports, nodes: int) -> Ports:
@@ -149,7 +190,9 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
     needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
     now, needed = (None if number is None else max(1, number) for number in (now, needed))
-    most = offer.limits.addresses
+    # A private pool has no public addresses to count.
+    pool = demand.paths.described.estate.exits[name].pool
+    most = offer.limits.addresses if pool is None else None
     addresses = stated
     if addresses is None:
         wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
@@ -181,7 +224,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     too_much = (
         needed is None
         or (most is not None and needed > most)
-        or any(limit.limit != "addresses" for limit in one.passed)
+        or any(limit.limit != "addresses" for limit in one.exceeded)
     )
     return replace(one, split=split(demand, name, offer, ports)) if too_much and parts else one
 

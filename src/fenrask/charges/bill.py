@@ -167,8 +167,31 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
         elif one.bought and rate:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
             reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
-            uses = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
-            yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, uses)
+            by_use = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
+            yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, by_use)
+    yield from _held(described, plan, meters)
+    yield from _of_hosts(described)
+
+
+def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
+    """Addresses and blocks that are held, used or not; by use of the exits that list them."""
+    month = Fraction(described.catalogue.hours_per_month)
+    for one in plan.held:
+        rate = described.catalogue.addresses_in(one.region).block_hour(one.prefix.prefixlen)
+        if not rate or one.prefix.version != 4:
+            continue
+        size = int(one.prefix.num_addresses)
+        reason = f"{counted(size, 'address', 'addresses')} held, {one.idle} of them unused, {month} hours"
+        uses: dict[Use, Fraction] = {Use("", UNALLOCATED): Fraction(one.idle, size)} if one.idle else {}
+        for exit_name, number in one.used.items():
+            for use, share in shares(meters.at_exit[exit_name], Use(exit_name, UNALLOCATED)).items():
+                uses[use] = uses.get(use, Fraction(0)) + share * Fraction(number, size)
+        yield Line("addresses", one.name, month, "address-h" if size == 1 else "block-h", rate, reason, True, uses)
+
+
+def _of_hosts(described: Described) -> Iterator[Line]:
+    """Addresses of hosts that have their own."""
+    estate, month = described.estate, Fraction(described.catalogue.hours_per_month)
     for name, workload in estate.workloads.items():
         if workload.public_address and workload.hosts:
             even = {Use("", flow): Fraction(1) for flow, stated in estate.flows.items() if stated.from_ == name}

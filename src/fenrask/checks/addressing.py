@@ -1,12 +1,13 @@
-"""Rules about prefixes and addresses."""
+"""Rules about prefixes and addresses, and exceptions that nothing needs any more."""
 
 from collections.abc import Iterator
 from datetime import date, timedelta
 from itertools import combinations
 
-from fenrask.checks.contract import Case, Doubt
+from fenrask.checks.contract import Context, Doubt
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
+from fenrask.evaluation import not_allowed
 from fenrask.findings import Finding
 from fenrask.prefixes import Prefix, covers, is_public, overlaps
 
@@ -17,105 +18,118 @@ __all__ = [
     "allow_list_too_short",
     "overlapping_prefixes",
     "rates_out_of_date",
-    "stale",
     "subnet_outside_network",
+    "unused_exception",
 ]
 
 
-def overlapping_prefixes(case: Case) -> Iterator[Doubt]:
+def overlapping_prefixes(context: Context) -> Iterator[Doubt]:
     """Subnets of one network, joined networks, or a network and what a third party announces, that overlap."""
-    subnets = [(subnet.prefix, name) for name, subnet in case.estate.subnets.items()]
+    subnets = [(subnet.prefix, name) for name, subnet in context.estate.subnets.items()]
     for (_, outer), (prefix, inner) in overlaps(subnets):
-        if case.estate.subnets[outer].network == case.estate.subnets[inner].network:
-            yield _overlap(case, "subnets", outer, inner, str(prefix))
-    for one, other in _joined(case):
-        for (_, outer), (prefix, inner) in overlaps([*_owned(case, one), *_owned(case, other)]):
+        if context.estate.subnets[outer].network == context.estate.subnets[inner].network:
+            yield _overlap(context, "subnets", outer, inner, str(prefix))
+    for one, other in _joined(context):
+        for (_, outer), (prefix, inner) in overlaps([*_owned(context, one), *_owned(context, other)]):
             if outer != inner:
-                section = "networks" if inner in case.estate.networks else "exits"
-                yield _overlap(case, section, outer, inner, str(prefix))
+                section = "networks" if inner in context.estate.networks else "exits"
+                yield _overlap(context, section, outer, inner, str(prefix))
 
 
-def _joined(case: Case) -> list[tuple[str, str]]:
+def _joined(context: Context) -> list[tuple[str, str]]:
     """Pairs of networks that a peering or a hub joins, and of lines with what they end in."""
     pairs: dict[tuple[str, str], None] = {}
-    for name, exit_ in case.estate.exits.items():
+    for name, exit_ in context.estate.exits.items():
         near = [exit_.of_network] if exit_.of_network else []
         if exit_.attached_to:
-            near = list(case.estate.exits[exit_.attached_to].joins)
+            near = list(context.estate.exits[exit_.attached_to].joins)
         if exit_.announced:
             pairs |= {(network, name): None for network in near}
         pairs |= {(one, other): None for one, other in combinations(sorted(exit_.joins), 2)}
     return list(pairs)
 
 
-def _owned(case: Case, name: str) -> list[tuple[Prefix, str]]:
+def _owned(context: Context, name: str) -> list[tuple[Prefix, str]]:
     """The prefixes of a network, or those announced to us over a line (a default overlaps nothing)."""
-    if name in case.estate.networks:
-        return [(prefix, name) for prefix in case.estate.networks[name].prefixes]
-    return [(prefix, name) for prefix in case.estate.exits[name].announced if prefix.prefixlen]
+    if name in context.estate.networks:
+        return [(prefix, name) for prefix in context.estate.networks[name].prefixes]
+    return [(prefix, name) for prefix in context.estate.exits[name].announced if prefix.prefixlen]
 
 
-def _overlap(case: Case, section: str, outer: str, inner: str, prefix: str) -> Doubt:
+def _overlap(context: Context, section: str, outer: str, inner: str, prefix: str) -> Doubt:
     cause = f"{inner} ({prefix}) overlaps {outer}"
-    return Doubt(case.place(section, inner), cause, f"Give {inner} a prefix that {outer} does not use.")
+    return Doubt(context.place(section, inner), cause, f"Give {inner} a prefix that {outer} does not use.")
 
 
-def subnet_outside_network(case: Case) -> Iterator[Doubt]:
+def subnet_outside_network(context: Context) -> Iterator[Doubt]:
     """A subnet whose prefix no prefix of its network holds."""
-    for name, subnet in case.estate.subnets.items():
-        prefixes = case.estate.networks[subnet.network].prefixes
+    for name, subnet in context.estate.subnets.items():
+        prefixes = context.estate.networks[subnet.network].prefixes
         if not any(covers(one, subnet.prefix) for one in prefixes):
-            cause = f"{name} ({subnet.prefix}) lies in no prefix of {subnet.network}"
+            cause = f"{name} ({subnet.prefix}) is in no prefix of {subnet.network}"
             remedy = f"Move it into one of {', '.join(map(str, prefixes))}, or add its prefix to the network."
-            yield Doubt(case.place("subnets", name, "prefix"), cause, remedy)
+            yield Doubt(context.place("subnets", name, "prefix"), cause, remedy)
 
 
-def address_used_twice(case: Case) -> Iterator[Doubt]:
+def address_used_twice(context: Context) -> Iterator[Doubt]:
     """A public address that two exits claim, or one exit lists twice."""
     owner: dict[object, str] = {}
-    for name, exit_ in case.estate.exits.items():
+    for name, exit_ in context.estate.exits.items():
         for number, address in enumerate(exit_.listed_addresses):
             if address in owner:
                 cause = f"{address} is listed by {owner[address]} and by {name}"
-                yield Doubt(case.place("exits", name, "addresses", number), cause, "Give each exit its own.")
+                yield Doubt(context.place("exits", name, "addresses", number), cause, "Give each exit its own.")
             owner[address] = name
 
 
-def address_of_wrong_class(case: Case) -> Iterator[Doubt]:
+def address_of_wrong_class(context: Context) -> Iterator[Doubt]:
     """An exit's address that is private, or of another class than the provider's exits take."""
-    wanted = case.described.catalogue.addresses.class_
-    classes = {one.address: one.class_ for one in case.estate.public_addresses.values()}
-    for name, exit_ in case.estate.exits.items():
+    wanted = context.described.catalogue.addresses.class_
+    held = context.estate.public_addresses.values()
+    for name, exit_ in context.estate.exits.items():
         for number, address in enumerate(exit_.listed_addresses):
-            place = case.place("exits", name, "addresses", number)
+            place = context.place("exits", name, "addresses", number)
+            of_class = next((one.class_ for one in held if address in one.address), wanted)
             if not is_public(address):
                 yield Doubt(place, f"{name} lists {address}, which is private", "List a public address.")
-            elif wanted and classes.get(address, wanted) != wanted:
-                cause = f"{name} lists {address} of class {classes[address]}; exits take class {wanted}"
+            elif wanted and of_class != wanted:
+                cause = f"{name} lists {address} of class {of_class}; exits take class {wanted}"
                 yield Doubt(place, cause, f"Give {name} an address of class {wanted}.")
 
 
-def allow_list_too_short(case: Case) -> Iterator[Doubt]:
-    """A partner whose allow-list does not hold an address that it will see."""
-    for name, destination in case.estate.destinations.items():
-        missing = [
-            (source, address)
-            for source in (case.paths.sources_at(name) if destination.allowed else ())
-            for address in case.estate.exits[source].listed_addresses
-            if not any(address in prefix for prefix in destination.allowed)
-        ]
+def allow_list_too_short(context: Context) -> Iterator[Doubt]:
+    """A partner whose allow-list lacks an address that it will see, or is too short for the addresses that are needed.
+
+    What an exit has is judged with the need itself (`max_source_addresses`); here what it needs and does not have yet.
+    """
+    for name, destination in context.estate.destinations.items():
+        missing = [(source, address) for source, address in not_allowed(context.paths, name) if is_public(address)]
         if missing:
             listed = some([f"{address} ({source})" for source, address in missing])
             cause = f"{name} does not allow {listed}"
-            yield Doubt(case.place("destinations", name, "allowed"), cause, f"Ask the partner to add: {listed}.")
+            allowed = [*map(str, destination.allowed), *dict.fromkeys(str(address) for _, address in missing)]
+            yield Doubt(
+                context.place("destinations", name, "allowed"),
+                cause,
+                f"Ask the partner to add {listed}; then note it.",
+                {"destinations": {name: {"allowed": allowed}}},
+            )
+    for change in context.evaluation.plan.changes:
+        if not change.fits:
+            cause = (
+                f"{change.exit} needs {change.more.wanted} more; {change.destination} would need {change.entries_then} "
+                f"allow-list entries, and takes {change.most}"
+            )
+            place = context.place("destinations", change.destination, "needs")
+            yield Doubt(place, cause, f"Ask the partner for {change.entries_then} entries, or lower the load there.")
 
 
-def rates_out_of_date(case: Case) -> Iterator[Doubt]:
-    """A catalogue noted more than a year ago."""
-    read_on = case.described.catalogue.read_on
+def rates_out_of_date(context: Context) -> Iterator[Doubt]:
+    """A catalogue read more than a year ago."""
+    read_on = context.described.catalogue.read_on
     if date.today() - read_on > timedelta(days=365):
-        place = case.described.catalogue_tree.place(("read_on",))
-        yield Doubt(place, f"the rates were noted on {read_on}, over a year ago", "Read them again, and set `noted`.")
+        place = context.described.catalogue_tree.place(("read_on",))
+        yield Doubt(place, f"the rates were read on {read_on}, over a year ago", "Read them again, and set `read_on`.")
 
 
 def accepted(described: Described, finding: Finding) -> str:
@@ -123,9 +137,9 @@ def accepted(described: Described, finding: Finding) -> str:
     return described.estate.accepted.get(f"{finding.rule} at {finding.place.path}", "")
 
 
-def stale(case: Case) -> Iterator[Doubt]:
+def unused_exception(context: Context) -> Iterator[Doubt]:
     """An exception that matches no finding: what it excused is gone, or its path is misspelt."""
-    for key in case.estate.accepted:
-        if key not in case.told:
-            cause = f"nothing is found of {key!r}"
-            yield Doubt(case.place("accepted", key), cause, "Remove it, or write RULE and PATH as `check` prints them.")
+    for key in context.estate.accepted:
+        if key not in context.reported:
+            fix = {"accepted": {key: None}}
+            yield Doubt(context.place("accepted", key), f"no finding matches {key!r}", "Remove it.", fix)

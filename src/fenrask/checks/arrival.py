@@ -1,106 +1,211 @@
-"""Rules read off the ways of flows: where a walk ends otherwise than it should."""
+"""Rules read off the paths of flows: where one ends otherwise than it should."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Any
 
-from fenrask.checks.contract import Case, Doubt
+from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.errors import Place
-from fenrask.routing.packets import Verdict
-from fenrask.routing.paths import FlowPath
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import is_public
+from fenrask.routing import FlowPath, Verdict
 
 __all__ = [
-    "answer_by_another_way",
-    "answer_lost",
+    "asymmetric_return",
     "exit_out_of_reach",
-    "family_not_carried",
     "flow_denied",
-    "no_way_out",
+    "ip_version_not_supported",
+    "no_return_route",
     "protocol_not_translated",
     "required_unreachable",
+    "unreachable",
     "zone_crossing_default",
 ]
 
 
-def no_way_out(case: Case) -> Iterator[Doubt]:
-    """A flow from a subnet where no route matches, or whose door lets no private source out."""
-    for path in _once(case, Verdict.NO_ROUTE, Verdict.NO_PUBLIC_SOURCE, Verdict.NOT_CARRIED, Verdict.UNRESOLVED):
-        flow = case.estate.flows[path.flow]
+def unreachable(context: Context) -> Iterator[Doubt]:
+    """A flow from a subnet where no route matches, or whose next hop does not carry it."""
+    ends = (
+        Verdict.NO_ROUTE,
+        Verdict.NO_PUBLIC_SOURCE,
+        Verdict.NOT_CARRIED,
+        Verdict.UNRESOLVED,
+        Verdict.PRIVATE_DESTINATION,
+        Verdict.NO_HOST,
+    )
+    for paths in _grouped(context, *ends):
+        path, flow = paths[0], context.estate.flows[paths[0].flow]
+        fix: Fix | None = None
         if path.trace.verdict is Verdict.UNRESOLVED:
-            remedy = f"Add destinations.{flow.to}.prefixes: `fenrask resolve --save FILE` writes them."
-        elif path.trace.verdict is Verdict.NOT_CARRIED:
-            remedy = f"Lead {flow.to} to an exit that carries it."
+            remedy = f"Look its names up: `fenrask resolve --save found.json` writes destinations.{flow.to}.prefixes."
         else:
-            remedy = case.default_for(path.subnet)
-        yield Doubt(_table_place(case, path), _told(case, path), remedy)
+            fix = context.first_that_cures(path.flow, _routes_to(context, path))
+            remedy = (
+                "Add the route."
+                if fix
+                else f"Route {flow.to} to an exit that carries it (`fenrask compare` shows designs)."
+            )
+            if path.trace.verdict is Verdict.NO_HOST and not fix:
+                remedy = f"Describe the subnet that holds {path.trace.packet.address}, or correct the destination."
+        yield Doubt(_table_place(context, path), _cause(context, paths), remedy, fix)
 
 
-def exit_out_of_reach(case: Case) -> Iterator[Doubt]:
-    """A flow led to an exit that exists but cannot be reached or used from there."""
-    for path in _once(case, Verdict.BLACK_HOLE):
+def _routes_to(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """Routes that may cure a path: to a private destination through what reaches it, else a default."""
+    estate = context.estate
+    to, table = estate.flows[path.flow].to, estate.table_of(path.subnet)
+    network = estate.subnets[path.subnet].network
+    prefixes = estate.destinations[to].prefixes
+    private = bool(prefixes) and not any(map(is_public, prefixes))
+    if table is not None:
+        for name, exit_ in estate.exits.items():
+            reaches = exit_.party or exit_.announced or exit_.joins or (exit_.carries and to in exit_.carries)
+            near = network in exit_.joins or estate.network_of(exit_) == network
+            if reaches and near and not exit_.fault and (private or exit_.carries):
+                yield {"route_tables": {table: {to: name}}}
+    if not private:
+        yield from context.defaults_for(path.subnet)
+
+
+def exit_out_of_reach(context: Context) -> Iterator[Doubt]:
+    """A flow routed to an exit that exists but cannot be reached or used from there."""
+    for paths in _grouped(context, Verdict.BLACK_HOLE):
+        path = paths[0]
         name = path.trace.hops[-1].exit
-        exit_ = case.estate.exits.get(name)
+        exit_ = context.estate.exits.get(name)
         if exit_ is not None and not exit_.fault:
-            remedy = f"Lead it to an exit of its own network, or join the networks so that {name} may be used."
-            yield Doubt(_table_place(case, path), _told(case, path), remedy)
+            fix = context.first_that_cures(path.flow, _opened(context, path, name))
+            remedy = (
+                "Open the peering to it."
+                if fix
+                else f"Route it to an exit of its own network, or join the networks so that {name} may be used."
+            )
+            yield Doubt(_table_place(context, path), _cause(context, paths), remedy, fix)
 
 
-def flow_denied(case: Case) -> Iterator[Doubt]:
-    """A flow that a rule, or a peering, does not let pass."""
-    for path in _once(case, Verdict.DENIED):
-        hop = path.trace.hops[-1]
-        remedy = f"Add a rule to exits.{hop.exit} that allows {case.estate.flows[path.flow].to}, before {hop.rule}."
-        if not hop.rule:
-            remedy = "Set `sources: any` on that peering, or route it another way."
-        yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
+def _opened(context: Context, path: FlowPath, name: str) -> Iterator[Fix]:
+    """The peerings that could open the way to an exit of the other side."""
+    place = path.trace.hops[-1].subnet
+    if place not in context.estate.subnets:
+        return
+    network = context.estate.subnets[place].network
+    target = context.estate.network_of(context.estate.exits[name])
+    for peering, other in context.estate.peers_of(network):
+        if other == target:
+            yield {"exits": {peering: {"exits_open_to": [network]}}}
+            yield {"exits": {peering: {"exits_open_to": [network], "sources": "any"}}}
 
 
-def answer_lost(case: Case) -> Iterator[Doubt]:
-    """A flow that arrives but whose answers find no way back."""
-    for path in _once(case, Verdict.NO_RETURN):
-        remedy = "Give the far side, or the exit's own subnet, a route back to the source."
-        yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
+def flow_denied(context: Context) -> Iterator[Doubt]:
+    """A flow that a rule, or a peering, denies."""
+    for paths in _grouped(context, Verdict.DENIED):
+        path, hop = paths[0], paths[0].trace.hops[-1]
+        to = context.estate.flows[path.flow].to
+        exit_ = context.estate.exits.get(hop.exit)
+        fixes: list[Fix] = []
+        if hop.rule and exit_ is not None:
+            allowed: dict[str, Any] = {"action": "allow", "destinations": [to], "order": exit_.first_order - 1}
+            fixes = [{"exits": {hop.exit: {"rules": {f"allow-{to}": allowed}}}}]
+            remedy = f"Allow {to} before {hop.rule}."
+        else:
+            peering = hop.via or hop.exit
+            fixes = [{"exits": {peering: {"sources": "any"}}}]
+            remedy = f"Let {peering} take packets of other sources."
+        fix = context.first_that_cures(path.flow, fixes)
+        words = remedy if fix else "Allow it where it is denied, or route it another path."
+        yield Doubt(context.place("flows", path.flow), _cause(context, paths), words, fix)
 
 
-def answer_by_another_way(case: Case) -> Iterator[Doubt]:
-    """A flow whose answers pass by an exit that keeps state."""
-    for path in _once(case, Verdict.OTHER_RETURN):
-        source = case.estate.subnets[path.subnet].prefix
-        remedy = f"Lead {source} back through it, in the table of the subnet where the answer turns off."
-        yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
+def no_return_route(context: Context) -> Iterator[Doubt]:
+    """A flow that arrives but whose replies find no path back."""
+    for paths in _grouped(context, Verdict.NO_RETURN):
+        path = paths[0]
+        fix = context.first_that_cures(path.flow, _returns(context, path))
+        remedy = (
+            "Let it be known there."
+            if fix
+            else "Give the remote end, or the exit's own subnet, a route back to the source."
+        )
+        yield Doubt(context.place("flows", path.flow), _cause(context, paths), remedy, fix)
 
 
-def family_not_carried(case: Case) -> Iterator[Doubt]:
-    """A flow led to an exit that does not carry its IP version."""
-    for path in _once(case, Verdict.FAMILY_NOT_CARRIED):
-        remedy = "Lead that address family to an exit that carries it."
-        yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
+def asymmetric_return(context: Context) -> Iterator[Doubt]:
+    """A flow whose replies return past an exit that keeps connection state, so that they are dropped."""
+    for paths in _grouped(context, Verdict.OTHER_RETURN):
+        path = paths[0]
+        source = context.estate.subnets[path.subnet].prefix
+        fix = context.first_that_cures(path.flow, _returns(context, path))
+        remedy = (
+            "Add the return route."
+            if fix
+            else f"Route {source} back through it, in the table where the reply turns off."
+        )
+        yield Doubt(context.place("flows", path.flow), _cause(context, paths), remedy, fix)
 
 
-def protocol_not_translated(case: Case) -> Iterator[Doubt]:
-    """A flow led to a translator that does not translate its transport protocol."""
-    for path in _once(case, Verdict.PROTOCOL_NOT_TRANSLATED):
-        remedy = "Lead it to an exit whose offer lists the protocol."
-        yield Doubt(case.place("flows", path.flow), _told(case, path), remedy)
+def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """Return routes that may cure a path: through each stateful exit that it passed, in the tables further on."""
+    estate = context.estate
+    source = str(estate.subnets[path.subnet].prefix)
+    exits = [name for name in path.trace.exits if name in estate.exits]
+    for name in exits:
+        exit_ = estate.exits[name]
+        if exit_.known_beyond is not None and path.trace.source.prefix is not None:
+            known = [*map(str, exit_.known_beyond), str(path.trace.source.prefix)]
+            yield {"exits": {name: {"advertised": known}}}
+    machines = [name for name in exits if estate.exits[name].is_machine or estate.exits[name].joins_many]
+    tables: dict[str, None] = {}
+    for name in exits:
+        for place in estate.exits[name].in_subnets[:1]:
+            tables |= {table: None for table in [estate.table_of(place)] if table}
+        tables |= dict.fromkeys(sorted(estate.exits[name].tables))
+    held = estate.subnet_table.match(path.trace.packet.address)
+    tables |= {table: None for table in [estate.table_of(held[1]) if held else None] if table}
+    for machine in machines:
+        for table in reversed(tables):
+            yield {"route_tables": {table: {source: machine}}}
+        if len(tables) > 1:
+            yield {"route_tables": {table: {source: machine} for table in tables}}
 
 
-def required_unreachable(case: Case) -> Iterator[Doubt]:
+def ip_version_not_supported(context: Context) -> Iterator[Doubt]:
+    """A flow routed to an exit that does not carry its IP version."""
+    for paths in _grouped(context, Verdict.FAMILY_NOT_CARRIED):
+        remedy = "Route that IP version to an exit that carries it."
+        yield Doubt(context.place("flows", paths[0].flow), _cause(context, paths), remedy)
+
+
+def protocol_not_translated(context: Context) -> Iterator[Doubt]:
+    """A flow routed to a translator that does not translate its transport protocol."""
+    for paths in _grouped(context, Verdict.PROTOCOL_NOT_TRANSLATED):
+        remedy = "Route it to an exit whose offer lists the protocol."
+        yield Doubt(context.place("flows", paths[0].flow), _cause(context, paths), remedy)
+
+
+def required_unreachable(context: Context) -> Iterator[Doubt]:
     """A destination that a workload's platform requires, which it does not reach."""
-    for name, workload in case.estate.workloads.items():
+    for name, workload in context.estate.workloads.items():
         for number, destination in enumerate(workload.requires):
+            lost = {}
             for subnet in workload.subnets:
-                traces = case.traces(subnet, destination, workload.public_address)
-                lost = next((one for one in traces if not one.verdict.arrives), None)
-                if lost is not None:
-                    why = f"from {subnet}: {lost.verdict.value}, {lost.why}"
-                    place = case.place("workloads", name, "requires", number)
-                    remedy = f"Give {subnet} a more specific route to {destination}, or allow it."
-                    yield Doubt(place, f"{name} cannot do without {destination}, and {why}", remedy)
-                    break
+                traces = context.traces(subnet, destination, workload.public_address)
+                if failed := next((one for one in traces if not one.verdict.arrives), None):
+                    lost[subnet] = failed
+            if lost:
+                subnets, trace = some(lost), next(iter(lost.values()))
+                cause = f"{name} requires {destination}; from {subnets}: {trace.verdict.value}, {trace.why}"
+                remedy = f"Allow it, or give {subnets} a route to an exit that carries {destination}."
+                if not context.estate.destinations[destination].prefixes:
+                    remedy = (
+                        f"Give destinations.{destination} its prefixes: `fenrask "
+                        "resolve --save found.json` writes them."
+                    )
+                yield Doubt(context.place("workloads", name, "requires", number), cause, remedy)
 
 
-def zone_crossing_default(case: Case) -> Iterator[Doubt]:
-    """A default that leads out of the subnet's zone although a like exit stands in it: it costs, and can fail."""
+def zone_crossing_default(context: Context) -> Iterator[Doubt]:
+    """A default out of the subnet's zone although an exit of the same kind is in it: it costs, and can fail."""
     seen: set[tuple[str, str]] = set()
-    for path in case.paths.paths:
+    for path in context.paths.paths:
         if not path.trace.hops:
             continue
         hop = path.trace.hops[0]
@@ -108,34 +213,54 @@ def zone_crossing_default(case: Case) -> Iterator[Doubt]:
         if hop.route is None or hop.route.prefix.prefixlen or not hop.crosses_zone or key in seen:
             continue
         seen.add(key)
-        kind = case.estate.exits[hop.exit].kind
+        exits, network = context.estate.exits, context.estate.subnets[hop.subnet].network
+        kind = type(exits[hop.exit])
         near = [
             name
-            for name, one in case.estate.exits.items()
-            if one.kind == kind and case.estate.network_of(one) == case.estate.subnets[hop.subnet].network
-            and hop.from_zone in case.estate.zones_of(one)
-        ]  # fmt: skip
-        cause = f"{hop.subnet} in zone {hop.from_zone} leaves by {hop.exit} in zone {hop.to_zone}: each byte is charged"
-        remedy = (
-            f"Lead its default to {near[0]}." if near else f"Put a {kind} into zone {hop.from_zone}, or accept this."
+            for name, one in exits.items()
+            if type(one) is kind
+            and context.estate.network_of(one) == network
+            and hop.from_zone in context.estate.zones_of(one)
+        ]
+        cause = (
+            f"{hop.subnet} in zone {hop.from_zone} leaves through {hop.exit} "
+            f"in zone {hop.to_zone}: each byte is charged"
         )
-        yield Doubt(_table_place(case, path), cause, remedy)
+        table = context.estate.table_of(hop.subnet)
+        yield Doubt(_table_place(context, path), cause, *_nearer(context, path, hop.subnet, table, near))
 
 
-def _told(case: Case, path: FlowPath) -> str:
-    return f"{path.flow} from {path.subnet} to {case.estate.flows[path.flow].to}: {path.trace.why}"
+def _nearer(
+    context: Context, path: FlowPath, subnet: str, table: str | None, near: Sequence[str]
+) -> tuple[str, Fix | None]:
+    own = f"{subnet}-own"
+    written = dict(context.described.data.get("route_tables", {}).get(table, {}))
+    fixes: list[Fix] = [
+        {"route_tables": {own: {**written, "0.0.0.0/0": name}}, "subnets": {subnet: {"routes": own}}} for name in near
+    ]
+    fix = context.first_that_cures(path.flow, fixes)
+    if fix:
+        return "Give it a table with a default in its own zone.", fix
+    kind = context.estate.exits[path.trace.hops[0].exit].kind
+    return f"Put a {kind} into its zone, or accept this.", None
 
 
-def _table_place(case: Case, path: FlowPath) -> Place:
-    table = case.estate.table_of(path.subnet)
-    return case.place("route_tables", table) if table else case.place("subnets", path.subnet)
+def _cause(context: Context, paths: Sequence[FlowPath]) -> str:
+    path = paths[0]
+    subnets = some(dict.fromkeys(one.subnet for one in paths))
+    flows = some(dict.fromkeys(one.flow for one in paths))
+    return f"{flows} from {subnets} to {context.estate.flows[path.flow].to}: {path.trace.why}"
 
 
-def _once(case: Case, *verdicts: Verdict) -> Iterator[FlowPath]:
-    """The first way of each (table, destination, reason) that ends so."""
-    seen: set[tuple[object, ...]] = set()
-    for path in (path for verdict in verdicts for path in case.by_verdict.get(verdict, ())):
-        key = (case.estate.table_of(path.subnet), case.estate.flows[path.flow].to, path.trace.why)
-        if key not in seen:
-            seen.add(key)
-            yield path
+def _table_place(context: Context, path: FlowPath) -> Place:
+    table = context.estate.table_of(path.subnet)
+    return context.place("route_tables", table) if table else context.place("subnets", path.subnet)
+
+
+def _grouped(context: Context, *verdicts: Verdict) -> list[list[FlowPath]]:
+    """The paths that end so, by (table, destination, reason): one finding each."""
+    found: dict[tuple[object, ...], list[FlowPath]] = {}
+    for path in (path for verdict in verdicts for path in context.by_verdict.get(verdict, ())):
+        key = (context.estate.table_of(path.subnet), context.estate.flows[path.flow].to, path.trace.why)
+        found.setdefault(key, []).append(path)
+    return list(found.values())

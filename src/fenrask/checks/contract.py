@@ -1,68 +1,65 @@
-"""What a rule of `check` is: a function from the case to its findings."""
+"""What a rule of `check` is: a function from the evaluation of an estate to what it finds."""
 
-from collections.abc import Callable, Iterator
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TypeVar
+from typing import Any, TypeVar
 
-from fenrask.errors import Place
+from fenrask.errors import Place, UnusableInput
 from fenrask.estate import Described, Estate, ExitModel
+from fenrask.evaluation import Evaluation, broken_needs, evaluate
 from fenrask.findings import Finding, Severity
-from fenrask.routing.packets import Trace, Verdict
-from fenrask.routing.paths import FlowPath, Paths, flow_paths, traces_to
-from fenrask.routing.tracing import Tracer
+from fenrask.routing import FlowPath, Paths, Trace, Tracer, Verdict, flow_paths, traces_to
 
-__all__ = ["Case", "Doubt", "Rule"]
+__all__ = ["Context", "Doubt", "Fix", "Rule", "in_yaml"]
 
-Kind = TypeVar("Kind", bound=ExitModel)
+Role = TypeVar("Role", bound=ExitModel)
+Fix = dict[str, Any]
+"""A JSON Merge Patch that cures a finding."""
+
+_TRIALS = 24
+"""Fixes that are tried out in one run: each takes a tracing of all flows."""
 
 
-@dataclass(frozen=True)
-class Case:
-    """What the rules look at: the estate as described, and the ways of its flows, walked once."""
+@dataclass
+class Context:
+    """What the rules look at: one evaluation, each stage of which is computed when a rule first asks for it."""
 
-    described: Described
-    told: set[str] = field(default_factory=set)
+    evaluation: Evaluation
+    reported: set[str] = field(default_factory=set)
     """What has been found, as `RULE at PATH`; filled before the exceptions are judged."""
+    trials: int = _TRIALS
+
+    @property
+    def described(self) -> Described:
+        return self.evaluation.described
 
     @property
     def estate(self) -> Estate:
         return self.described.estate
 
-    def of(self, kind: type[Kind]) -> Iterator[tuple[str, Kind]]:
-        """The exits of one kind, or of a family of kinds, by name."""
+    @property
+    def paths(self) -> Paths:
+        return self.evaluation.paths
+
+    def of(self, role: type[Role]) -> Iterator[tuple[str, Role]]:
+        """The exits that play a role, by name."""
         for name, exit_ in self.estate.exits.items():
-            if isinstance(exit_, kind):
+            if isinstance(exit_, role):
                 yield name, exit_
 
-    @cached_property
-    def paths(self) -> Paths:
-        return flow_paths(self.described)
-
     def traces(self, subnet: str, destination: str, public_host: bool) -> list[Trace]:
-        """The ways from a subnet to a destination, whether or not a flow goes there."""
+        """The traces from a subnet to a destination, whether or not a flow goes there."""
         return [trace for trace, _ in traces_to(self._tracer, subnet, destination, public_host)]
 
     @cached_property
     def _tracer(self) -> Tracer:
         return Tracer(self.described)
 
-    def default_for(self, subnet: str) -> str:
-        """How to give a subnet a default: to a translating exit of its network, its own zone first."""
-        stated = self.estate.subnets[subnet]
-        fitting = [
-            name
-            for name, one in self.estate.exits.items()
-            if one.translates and one.fixed_source and self.estate.network_of(one) == stated.network
-        ]
-        fitting.sort(key=lambda name: stated.zone not in self.estate.zones_of(self.estate.exits[name]))
-        exit_name = fitting[0] if fitting else "a translating exit of its network"
-        table = self.estate.table_of(subnet) or f"a new table, named by subnets.{subnet}.routes"
-        return f"Add to route_tables.{table}: `0.0.0.0/0: {exit_name}`."
-
     @cached_property
     def by_verdict(self) -> dict[Verdict, list[FlowPath]]:
-        """The ways by how they end."""
+        """The paths by how they end."""
         found: dict[Verdict, list[FlowPath]] = {}
         for path in self.paths.paths:
             found.setdefault(path.trace.verdict, []).append(path)
@@ -71,14 +68,100 @@ class Case:
     def place(self, *path: str | int) -> Place:
         return self.described.place(*path)
 
+    def first_that_cures(
+        self,
+        flow: str,
+        fixes: Iterable[Fix],
+        need: str = "arrives",
+        also: Callable[[Paths], bool] = lambda paths: True,
+    ) -> Fix | None:
+        """The first fix with which a flow arrives, meets a need, and no other flow loses anything; None for none.
+
+        `also` is what must hold of the paths afterwards beside that.
+        """
+        for fix in fixes:
+            if self.trials <= 0:
+                return None
+            self.trials -= 1
+            if self._cures(flow, fix, need, also):
+                return fix
+        return None
+
+    def evaluated(self, fix: Fix) -> Evaluation:
+        """The evaluation of the estate with a fix."""
+        return evaluate(self.described.patched(fix, "a remedy"))
+
+    def _cures(self, flow: str, fix: Fix, need: str, also: Callable[[Paths], bool]) -> bool:
+        try:
+            after = flow_paths(self.described.patched(fix, "a remedy"))
+        except UnusableInput:
+            return False
+        if not also(after):
+            return False
+        broken = {one.need for one in broken_needs(after, flow)}
+        if {"arrives", need} & broken:
+            return False
+        then = {(one.flow, one.subnet) for one in after.paths if not one.trace.verdict.arrives}
+        now = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
+        if then - now:
+            return False
+        return all(
+            {one.need for one in broken_needs(after, name)} <= {one.need for one in broken_needs(self.paths, name)}
+            for name in self.estate.flows
+        )
+
+    def defaults_for(self, subnet: str) -> Iterator[Fix]:
+        """Ways to give a subnet a default: to translating exits of its network, those of its own zone first."""
+        stated = self.estate.subnets[subnet]
+        fitting = [
+            name
+            for name, one in self.estate.exits.items()
+            if one.translates and one.fixed_source and not one.fault and self.estate.network_of(one) == stated.network
+        ]
+        fitting.sort(key=lambda name: stated.zone not in self.estate.zones_of(self.estate.exits[name]))
+        table = self.estate.table_of(subnet)
+        for name in fitting:
+            if table is not None:
+                yield {"route_tables": {table: {"0.0.0.0/0": name}}}
+            else:
+                yield {
+                    "route_tables": {f"{subnet}-routes": {"0.0.0.0/0": name}},
+                    "subnets": {subnet: {"routes": f"{subnet}-routes"}},
+                }
+
+
+def in_yaml(fix: Any) -> str:
+    """A patch as YAML on one line, to be merged into the estate file.
+
+    >>> in_yaml({"route_tables": {"app": {"0.0.0.0/0": "gate"}}, "exits": {"old": None}})
+    'route_tables: {app: {0.0.0.0/0: gate}}, exits: {old: null}'
+    """
+    return ", ".join(f"{_scalar(key)}: {_flow(value)}" for key, value in fix.items())
+
+
+def _flow(value: Any) -> str:
+    if isinstance(value, Mapping):
+        return "{" + in_yaml(value) + "}"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(map(_flow, value)) + "]"
+    return _scalar(value)
+
+
+def _scalar(value: Any) -> str:
+    if not isinstance(value, str):
+        return json.dumps(value)
+    plain = value and all(one.isalnum() or one in "._/-*" or (one == ":" and value.count(":") > 1) for one in value)
+    return value if plain and not value.endswith(":") and value not in ("null", "true", "false") else json.dumps(value)
+
 
 @dataclass(frozen=True)
 class Doubt:
-    """What a rule found, before its name and severity are added."""
+    """What a rule found, before its name and severity are added; `fix`: the remedy as a merge patch."""
 
     place: Place
     cause: str
     remedy: str
+    fix: Fix | None = None
 
 
 @dataclass(frozen=True)
@@ -91,9 +174,12 @@ class Rule:
     """One sentence: what it finds."""
     example: str
     """An entry of an estate that it finds."""
-    find: Callable[[Case], Iterator[Doubt]]
+    find: Callable[[Context], Iterator[Doubt]]
 
-    def findings(self, case: Case) -> Iterator[Finding]:
+    def findings(self, context: Context) -> Iterator[Finding]:
         """All findings of this rule."""
-        for doubt in self.find(case):
-            yield Finding(self.name, self.severity, doubt.place, doubt.cause, doubt.remedy)
+        for doubt in self.find(context):
+            remedy = doubt.remedy
+            if doubt.fix is not None:
+                remedy = f"{remedy} Merge into the estate: `{in_yaml(doubt.fix)}`".strip()
+            yield Finding(self.name, self.severity, doubt.place, doubt.cause, remedy, fix=doubt.fix)

@@ -1,10 +1,10 @@
-"""Rules about private ways into services: where they stand, whether traffic takes them, whom they let in."""
+"""Rules about private paths into services: where they are, whether traffic takes them, whom they let in."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
-from fenrask.checks.contract import Case, Doubt
-from fenrask.estate import Onward
-from fenrask.estate.exits.private_endpoint import PrivateEndpoint
+from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.estate import KINDS, Onward, PrivateEndpoint
+from fenrask.routing import Paths
 
 __all__ = [
     "endpoint_in_another_region",
@@ -12,78 +12,133 @@ __all__ = [
     "endpoint_open_to_anyone",
     "endpoint_without_route",
     "free_endpoint_unused",
+    "routed_endpoints_for",
 ]
 
 
-def endpoint_in_another_region(case: Case) -> Iterator[Doubt]:
-    """An endpoint whose region is not that of the service it leads to."""
-    for name, exit_ in case.of(PrivateEndpoint):
-        network = case.estate.networks.get(case.estate.network_of(exit_) or "")
-        region = exit_.region or (network.region if network else "")
-        there = case.estate.destinations[exit_.destination].region
+def endpoint_in_another_region(context: Context) -> Iterator[Doubt]:
+    """An endpoint whose region is not that of the service it reaches."""
+    for name, endpoint in context.of(PrivateEndpoint):
+        region = context.estate.region_of(endpoint)
+        there = context.estate.destinations[endpoint.destination].region
         if region and there and region != there:
-            cause = f"{name} stands in region {region}, {exit_.destination} lies in {there}"
-            remedy = f"Put up an endpoint in {there}, or use the service in {region}."
-            yield Doubt(case.place("exits", name), cause, remedy)
+            cause = f"{name} is in region {region}, {endpoint.destination} in {there}: it does not reach it"
+            remedy = f"Use an endpoint in {there}, or the service in {region}."
+            yield Doubt(context.place("exits", name), cause, remedy)
 
 
-def endpoint_without_route(case: Case) -> Iterator[Doubt]:
-    """A routed endpoint that no table of a sending subnet leads to, so that it takes nothing."""
-    routed = {route.exit for subnet in case.estate.subnets for route in case.paths.routes.of(subnet).routes}
-    for name, exit_ in case.of(PrivateEndpoint):
-        if not exit_.found_by_name and not exit_.in_subnets and name not in routed:
-            destination = exit_.destination
-            cause = f"no route table leads to {name}: {destination} is reached another way"
-            yield Doubt(case.place("exits", name), cause, f"Add to the senders' tables: `{destination}: {name}`.")
+def endpoint_without_route(context: Context) -> Iterator[Doubt]:
+    """A routed endpoint that no subnet has a route to, so that it takes nothing."""
+    routed = {route.exit for subnet in context.estate.subnets for route in context.paths.routes.of(subnet).routes}
+    for name, endpoint in context.of(PrivateEndpoint):
+        if endpoint.found_by_name or endpoint.in_subnets or name in routed:
+            continue
+        destination = endpoint.destination
+        network = context.estate.network_of(endpoint)
+        senders = [
+            (flow, subnet)
+            for flow, stated in context.estate.flows.items()
+            if stated.to == destination
+            for subnet in context.estate.workloads[stated.from_].subnets
+            if context.estate.subnets[subnet].network == network
+        ]
+        cause = f"no route table has a route to {name}: {destination} is reached through another exit"
+        tables = {table for _, subnet in senders if (table := context.estate.table_of(subnet))}
+        fix: Fix = {"route_tables": {table: {destination: name} for table in sorted(tables)}}
+        if not tables or context.first_that_cures(senders[0][0], [fix]) is None:
+            yield Doubt(context.place("exits", name), cause, "Remove it, or add a route to it to the senders' tables.")
+        else:
+            yield Doubt(context.place("exits", name), cause, "Add the routes.", fix)
 
 
-def endpoint_names_public(case: Case) -> Iterator[Doubt]:
-    """An in-subnet endpoint past which the service's names still resolve publicly, so that it takes nothing."""
-    for name, exit_ in case.of(PrivateEndpoint):
-        if exit_.in_subnets and not exit_.found_by_name:
-            destination = exit_.destination
-            cause = f"{destination}'s names still resolve to public addresses: {name} takes nothing"
-            yield Doubt(
-                case.place("exits", name, "names"), cause, f"Set `names: private` on exits.{name}, and its DNS."
-            )
+def endpoint_names_public(context: Context) -> Iterator[Doubt]:
+    """An in-subnet endpoint whose service's names still resolve publicly, so that it takes nothing."""
+    for name, endpoint in context.of(PrivateEndpoint):
+        if endpoint.in_subnets and not endpoint.found_by_name:
+            cause = f"the names of {endpoint.destination} still resolve to public addresses: {name} takes nothing"
+            fix = {"exits": {name: {"names": "private"}}}
+            yield Doubt(context.place("exits", name, "names"), cause, "Set it here and in the network's DNS.", fix)
 
 
-def endpoint_open_to_anyone(case: Case) -> Iterator[Doubt]:
+def endpoint_open_to_anyone(context: Context) -> Iterator[Doubt]:
     """An endpoint whose access policy lets anyone through, to anybody's part of the service."""
-    for name, exit_ in case.of(PrivateEndpoint):
-        if exit_.access == "anyone":
-            cause = f"{name} lets anyone through to all of {exit_.destination}"
-            yield Doubt(
-                case.place("exits", name, "access"), cause, "List who may use it and for what; then `access: listed`."
-            )
+    for name, endpoint in context.of(PrivateEndpoint):
+        if endpoint.access == "anyone":
+            cause = f"{name} lets anyone through to all of {endpoint.destination}"
+            fix = {"exits": {name: {"access": "listed"}}}
+            yield Doubt(context.place("exits", name, "access"), cause, "List who may use it, and for what.", fix)
 
 
-def free_endpoint_unused(case: Case) -> Iterator[Doubt]:
+def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
     """A service reached over the internet or by a charged exit although a routed endpoint costs nothing."""
-    catalogue = case.described.catalogue
-    free = [
-        (name, offer)
-        for name, offer in catalogue.offers.items()
-        if offer.kind == "routed-endpoint" and not offer.rates.hour and not offer.rates.processed_per_gb
-    ]
     seen: set[tuple[str | None, str]] = set()
-    for path in case.paths.paths:
-        to = case.estate.flows[path.flow].to
-        if not case.estate.destinations[to].service:
+    for path in context.paths.paths:
+        to = context.estate.flows[path.flow].to
+        table = context.estate.table_of(path.subnet)
+        if not context.estate.destinations[to].service or (table, to) in seen or not path.trace.verdict.arrives:
             continue
-        key = (case.estate.table_of(path.subnet), to)
-        offers = [name for name, offer in free if offer.leads_to(to)]
-        if not offers or key in seen:
-            continue
-        by_offer = [(name, case.described.offer_of(name)) for name in path.trace.exits]
+        offers = _free_offers(context, path.subnet, to)
+        by_offer = [(name, context.described.offer_of(name)) for name in path.trace.exits]
         charged = [name for name, one in by_offer if one and (one.rates.hour or one.rates.processed_per_gb)]
-        if path.trace.verdict.arrives and (charged or path.trace.onward is Onward.INTERNET):
-            seen.add(key)
-            by = charged[0] if charged else path.trace.exits[-1]
-            cause = (
-                f"{path.flow} reaches {to} from {path.subnet} by {by}, though a routed endpoint ({offers[0]}) is free"
-            )
-            network = case.estate.subnets[path.subnet].network
-            entry = f"kind: routed-endpoint, offer: {offers[0]}, network: {network}, destination: {to}"
-            remedy = f"Add to exits: `to-{to}: {{{entry}}}`; to route_tables.{key[0]}: `{to}: to-{to}`."
-            yield Doubt(case.place("flows", path.flow), cause, remedy)
+        if not offers or not (charged or path.trace.onward is Onward.INTERNET):
+            continue
+        seen.add((table, to))
+        through = charged[0] if charged else path.trace.exits[-1]
+        cause = (
+            f"{path.flow} reaches {to} from {path.subnet} through {through}; a routed endpoint ({offers[0]}) is free"
+        )
+        fix = context.first_that_cures(
+            path.flow, routed_endpoints_for(context, path.flow), also=_all_private(path.flow)
+        )
+        if fix is None:
+            yield Doubt(context.place("flows", path.flow), cause, "See `fenrask choose` for whether it fits.")
+        else:
+            yield Doubt(context.place("flows", path.flow), cause, "Add the endpoint and a route to it.", fix)
+
+
+def _all_private(flow: str) -> Callable[[Paths], bool]:
+    return lambda paths: all(one.trace.onward is Onward.SERVICE for one in paths.by_flow[flow])
+
+
+def routed_endpoints_for(context: Context, flow: str) -> Iterator[Fix]:
+    """A free routed endpoint for all subnets of a flow, with the routes to it."""
+    estate, stated = context.estate, context.estate.flows[flow]
+    subnets = estate.workloads[stated.from_].subnets
+    offers = _free_offers(context, subnets[0], stated.to)
+    if not offers or not estate.destinations[stated.to].service:
+        return
+    kind = context.described.catalogue.offers[offers[0]].kind
+    fix: Fix = {"exits": {}, "route_tables": {}}
+    for subnet in subnets:
+        network, table = estate.subnets[subnet].network, estate.table_of(subnet)
+        known = [
+            name
+            for name, one in context.of(PrivateEndpoint)
+            if one.entered_by_route and one.destination == stated.to and estate.network_of(one) == network
+        ]
+        name = known[0] if known else f"to-{stated.to}-{network}"
+        if table is None or (not known and name in estate.exits):
+            return
+        if not known:
+            entry = {"kind": kind, "offer": offers[0], "network": network, "destination": stated.to}
+            fix["exits"][name] = entry
+        fix["route_tables"].setdefault(table, {})[stated.to] = name
+    yield {section: entries for section, entries in fix.items() if entries}
+
+
+def _free_offers(context: Context, subnet: str, to: str) -> list[str]:
+    """Offers of routed endpoints without a rate, in the service's region, for a family that subnet and service have."""
+    network = context.estate.networks[context.estate.subnets[subnet].network]
+    there = context.estate.destinations[to].region
+    if there and network.region and there != network.region:
+        return []
+    return [
+        name
+        for name, offer in context.described.catalogue.offers.items()
+        if issubclass(KINDS[offer.kind], PrivateEndpoint)
+        and KINDS[offer.kind].entered_by_route
+        and offer.leads_to(to)
+        and not offer.rates_in(network.region).hour
+        and not offer.rates_in(network.region).processed_per_gb
+        and not offer.rates_in(network.region).month_minimum
+    ]

@@ -1,136 +1,165 @@
-"""Rules about exits: where they stand, what they show, what they cost for nothing."""
+"""Rules about exits: where they are, what they show, what they let pass."""
 
 from collections.abc import Iterator
 
-from fenrask.checks.contract import Case, Doubt
-from fenrask.estate import Onward
-from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
-from fenrask.estate.exits.translator_host import TranslatorHost
-from fenrask.evaluation.needs import broken_needs
+from fenrask.checks.contract import Context, Doubt
+from fenrask.checks.endpoints import routed_endpoints_for
+from fenrask.estate import Inspecting, Onward
 
 __all__ = [
     "forwarding_off",
     "gateway_without_address",
-    "rule_allows_everything",
-    "gateway_without_door",
-    "idle_exit",
-    "keepalive_too_slow",
+    "gateway_without_internet_route",
+    "keepalive_exceeds_idle_timeout",
     "need_not_met",
+    "rule_allows_everything",
     "source_may_change",
+    "zone_offer_for_network",
 ]
 
 
-def gateway_without_door(case: Case) -> Iterator[Doubt]:
-    """A translating exit in a subnet whose table leads to no door that lets it out."""
-    internet_exits = {name for name, one in case.estate.exits.items() if one.onward is Onward.INTERNET}
-    for name, exit_ in case.estate.exits.items():
-        if not exit_.translates or not exit_.in_subnets:
+def gateway_without_internet_route(context: Context) -> Iterator[Doubt]:
+    """An exit with public addresses in a subnet whose table has no route to an internet exit, nor to another exit."""
+    for name, exit_ in context.estate.exits.items():
+        if not exit_.translates or not exit_.in_subnets or exit_.pool is not None:
             continue
         subnet = exit_.in_subnets[0]
-        routes = case.paths.routes.of(subnet).routes
-        # A table that leads back to the exit itself is a loop, and told as one.
-        if not any(route.exit in internet_exits or route.exit == name for route in routes) and not _chained(
-            case, subnet
-        ):
-            cause = f"{name} stands in {subnet}, whose table leads to no door to the internet"
-            remedy = "Put it into a subnet whose default leads to a direct-internet exit."
-            yield Doubt(case.place("exits", name, "subnet"), cause, remedy)
-
-
-def _chained(case: Case, subnet: str) -> bool:
-    """Whether a subnet's table leads on through another exit that stands in a subnet."""
-    exits = (case.estate.exits.get(route.exit) for route in case.paths.routes.of(subnet).routes)
-    return any(one is not None and one.onward is Onward.TABLE for one in exits)
-
-
-def source_may_change(case: Case) -> Iterator[Doubt]:
-    """A flow that needs a fixed source but leaves by a lent address."""
-    for name, paths in case.paths.by_flow.items():
-        flow = case.estate.flows[name]
-        if not case.estate.needs_of(flow).fixed_source:
+        onward = [context.estate.exits.get(route.exit) for route in context.paths.routes.of(subnet).routes]
+        # A table that sends back to the exit itself is a loop, and reported as one.
+        if any(one is exit_ or (one and one.onward in (Onward.INTERNET, Onward.TABLE, Onward.HUB)) for one in onward):
             continue
-        for path in paths:
-            lent = [one for one in path.trace.exits if one in case.estate.exits]
-            lent = [one for one in lent if not case.estate.exits[one].fixed_source]
-            if lent:
-                cause = f"{name} needs a fixed source, but leaves {path.subnet} by {lent[0]}, lent by the provider"
-                yield Doubt(case.place("flows", name), cause, case.default_for(path.subnet))
-                break
+        network = context.estate.subnets[subnet].network
+        internet = [
+            one
+            for one, other in context.estate.exits.items()
+            if other.of_network == network and other.takes_public_sources
+        ]
+        cause = f"{name} is in {subnet}, whose route table has no route to an internet exit"
+        place = context.place("exits", name, "subnet")
+        table = context.estate.table_of(subnet)
+        if internet and table is not None:
+            fix = {
+                "route_tables": {f"{subnet}-public": {"0.0.0.0/0": internet[0]}},
+                "subnets": {subnet: {"routes": f"{subnet}-public"}},
+            }
+            yield Doubt(place, cause, f"Give {subnet} a table with a default route to it.", fix)
+        else:
+            yield Doubt(place, cause, "Put it into a subnet whose default route names a direct-internet exit.")
 
 
-def need_not_met(case: Case) -> Iterator[Doubt]:
-    """A flow whose way breaks one of its other needs."""
-    for name in case.estate.flows:
-        for broken in broken_needs(case.paths, name):
-            if broken.need not in ("arrives", "fixed_source"):
-                cause = f"{name} breaks {broken.need}: {broken.why}"
-                remedy = "Lead it another way (`fenrask compare` shows some), or drop the need."
-                yield Doubt(case.place("flows", name), cause, remedy)
-
-
-def idle_exit(case: Case) -> Iterator[Doubt]:
-    """An exit that costs money, though no flow passes it."""
-    used = {exit_name for path in case.paths.paths for exit_name in path.trace.exits}
-    for name, exit_ in case.estate.exits.items():
-        offer = case.described.offer_of(name)
-        if name in used or offer is None:
+def zone_offer_for_network(context: Context) -> Iterator[Doubt]:
+    """An exit of a whole network whose offer serves one zone."""
+    for name, exit_ in context.estate.exits.items():
+        offer = context.described.offer_of(name)
+        if offer is None or offer.scope != "zone" or not exit_.translates or exit_.in_subnets or not exit_.of_network:
             continue
-        hourly = offer.rates.hour * exit_.units
-        hourly += case.described.catalogue.addresses_in(case.estate.region_of(exit_)).hour * (
-            exit_.stated_addresses or 0
-        )
-        if hourly:
-            month = hourly * case.described.catalogue.hours_per_month
-            cause = f"no flow passes {name}; it costs {month:.2f} {case.described.catalogue.currency} a month"
-            yield Doubt(case.place("exits", name), cause, "Remove it, or route to it what it was made for.")
+        zones = {one.zone for one in context.estate.subnets.values() if one.network == exit_.of_network and one.zone}
+        if len(zones) > 1:
+            cause = f"{name} serves all of {exit_.of_network}, and its offer {exit_.offer_name} serves one zone"
+            remedy = (
+                f"Give it a `subnet` in one zone, or an offer with `scope: region`; one for each of {len(zones)} zones."
+            )
+            yield Doubt(context.place("exits", name, "offer"), cause, remedy)
 
 
-def keepalive_too_slow(case: Case) -> Iterator[Doubt]:
-    """A keep-alive that comes later than a translating exit gives the connection up."""
-    for name, paths in case.paths.by_flow.items():
-        flow = case.estate.flows[name]
-        protocol = case.estate.destinations[flow.to].protocol
-        for path in paths if flow.keepalive_s is not None else ():
-            for exit_name in path.trace.exits:
-                offer = case.described.offer_of(exit_name)
-                if offer is None or offer.ports is None:
-                    continue
-                limit = offer.mapping_timeout_s.udp_idle if protocol == "udp" else offer.mapping_timeout_s.idle
-                if (flow.keepalive_s or 0) >= limit > 0:
-                    cause = f"{name} probes every {flow.keepalive_s:g} s, {exit_name} gives up after {limit:g} s"
-                    place = case.place("flows", name, "keepalive_s")
-                    yield Doubt(place, cause, f"Probe more often than every {limit:g} s.")
-                    break
+def source_may_change(context: Context) -> Iterator[Doubt]:
+    """A flow that needs a fixed source but leaves with an address that the provider assigns and may change."""
+    for name, paths in context.paths.by_flow.items():
+        if not context.estate.needs_of(context.estate.flows[name]).fixed_source:
+            continue
+        exits = context.estate.exits
+        hit = {
+            path.subnet: one
+            for path in paths
+            for one in path.trace.exits
+            if one in exits and not exits[one].fixed_source
+        }
+        if hit:
+            subnets = ", ".join(hit)
+            cause = (
+                f"{name} needs a fixed source address, but leaves {subnets} through {next(iter(hit.values()))}, "
+                "with an address that the provider assigns and may change"
+            )
+            fix = context.first_that_cures(name, context.defaults_for(next(iter(hit))), "fixed_source")
+            remedy = "Give the subnet a default route." if fix else _ANOTHER
+            yield Doubt(context.place("flows", name), cause, remedy, fix)
 
 
-def gateway_without_address(case: Case) -> Iterator[Doubt]:
+_ANOTHER = "Route it through an exit with fixed addresses (`fenrask compare` shows designs), or remove the need."
+
+
+def need_not_met(context: Context) -> Iterator[Doubt]:
+    """A flow whose path breaks one of its other needs."""
+    for broken in context.evaluation.broken:
+        # Each of these has a rule of its own.
+        if broken.need in ("arrives", "allowed", "fixed_source"):
+            continue
+        flow = context.estate.flows[broken.flow]
+        stated = context.estate.destinations[flow.to].needs
+        where = f"destinations.{flow.to}" if getattr(stated, broken.need) else f"workloads.{flow.from_}"
+        remedy = f"Route it through an exit that meets {broken.need} (`fenrask compare` shows designs), or remove"
+        cause = f"{broken.flow} breaks {broken.need}: {broken.why}"
+        place = context.place("flows", broken.flow)
+        endpoints = routed_endpoints_for(context, broken.flow) if broken.need == "off_internet" else []
+        if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
+            yield Doubt(place, cause, "Route it to a private endpoint.", fix)
+            continue
+        yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
+
+
+def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
+    """A keep-alive that comes later than a translating exit's idle timeout."""
+    for name, paths in context.paths.by_flow.items():
+        flow = context.estate.flows[name]
+        if flow.keepalive_s is None:
+            continue
+        protocol = context.estate.destinations[flow.to].protocol
+        limits: dict[str, float] = {}
+        for exit_name in (one for path in paths for one in path.trace.exits):
+            offer = context.described.offer_of(exit_name)
+            if offer is not None and offer.ports is not None:
+                timers = offer.mapping_timeout_s
+                limits[exit_name] = timers.udp_idle if protocol == "udp" else timers.idle
+        short = {one: limit for one, limit in limits.items() if flow.keepalive_s >= limit > 0}
+        if short:
+            least = min(short.values())
+            listed = ", ".join(f"{one} ({limit:g} s)" for one, limit in short.items())
+            cause = f"{name} sends a keep-alive every {flow.keepalive_s:g} s, later than the idle timeout of {listed}"
+            fix = {"flows": {name: {"keepalive_s": round(least * 0.8, 3)}}}
+            yield Doubt(context.place("flows", name, "keepalive_s"), cause, f"Send it before {least:g} s.", fix)
+
+
+def gateway_without_address(context: Context) -> Iterator[Doubt]:
     """A translating exit that is said to have no public address."""
-    for name, exit_ in case.estate.exits.items():
-        if exit_.translates and exit_.pool is None and case.described.offer_of(name) and exit_.stated_addresses == 0:
-            cause = f"{name} has no public address: nothing leaves by it"
-            yield Doubt(case.place("exits", name, "addresses"), cause, "Set `addresses: auto`, a number, or a list.")
-
-
-def forwarding_off(case: Case) -> Iterator[Doubt]:
-    """A translator host that does not forward others' packets."""
-    for name, host in case.of(TranslatorHost):
-        if not host.forwarding:
-            cause = f"{name} does not forward: whatever is routed to it is lost"
+    for name, exit_ in context.estate.exits.items():
+        has_offer = context.described.offer_of(name) is not None
+        if exit_.translates and exit_.pool is None and has_offer and exit_.stated_addresses == 0:
+            fix = {"exits": {name: {"addresses": "auto"}}}
             yield Doubt(
-                case.place("exits", name, "forwarding"),
-                cause,
-                "Turn forwarding on, on the machine and its network card.",
+                context.place("exits", name, "addresses"), f"{name} has no public address", "Give it some.", fix
             )
 
 
-def rule_allows_everything(case: Case) -> Iterator[Doubt]:
+def forwarding_off(context: Context) -> Iterator[Doubt]:
+    """A machine that does not forward others' packets."""
+    for name, exit_ in context.estate.exits.items():
+        if not exit_.forwards:
+            cause = f"{name} does not forward: what is routed to it is lost"
+            remedy = "Turn forwarding on, on the machine and its network interface."
+            yield Doubt(
+                context.place("exits", name, "forwarding"), cause, remedy, {"exits": {name: {"forwarding": True}}}
+            )
+
+
+def rule_allows_everything(context: Context) -> Iterator[Doubt]:
     """A firewall rule, or its default, that lets anything pass."""
-    for name, wall in case.of(InspectingFirewall):
-        for rule, stated in wall.rules.items():
-            if stated.action == "allow" and stated.matches_everything:
-                cause = f"{name}'s rule {rule} allows everything"
-                place = case.place("exits", name, "rules", rule)
-                yield Doubt(place, cause, "Name the destinations, ports or names that it is for.")
-        if wall.default == "allow":
+    for name, wall in context.of(Inspecting):
+        for rule in wall.open_rules:
+            cause = f"rule {rule} of {name} allows everything"
+            place = context.place("exits", name, "rules", rule)
+            yield Doubt(place, cause, "Name the destinations, ports or names that it is for.")
+        if wall.open_by_default:
             cause = f"{name} allows whatever no rule matches"
-            yield Doubt(case.place("exits", name, "default"), cause, "Set `default: deny`, and allow what is needed.")
+            yield Doubt(
+                context.place("exits", name, "default"), cause, "Allow what is needed, then set `default: deny`."
+            )

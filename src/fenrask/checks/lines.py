@@ -1,56 +1,61 @@
-"""Rules about private ways to third parties."""
+"""Rules about private lines to third parties, and about routing sessions."""
 
 from collections.abc import Iterator
 
-from fenrask.checks.contract import Case, Doubt
-from fenrask.estate.exits.circuit import PrivateLine
-from fenrask.prefixes import covers
-from fenrask.routing.packets import Source
+from fenrask.checks.contract import Context, Doubt
+from fenrask.estate import PrivateLine
+from fenrask.prefixes import Prefix, covers
+from fenrask.routing import Source
 
 __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
 
 
-def advertised_too_much(case: Case) -> Iterator[Doubt]:
-    """An own prefix announced to a third party although no flow's source there lies in it."""
-    lines = dict(case.of(PrivateLine))
+def advertised_too_much(context: Context) -> Iterator[Doubt]:
+    """An own prefix announced to a third party although no flow's source there is in it."""
+    lines = dict(context.of(PrivateLine))
     seen: dict[str, list[Source]] = {}
-    for path in case.paths.paths if lines else ():
+    for path in context.paths.paths if lines else ():
         for name in path.trace.exits[-1:]:
             if name in lines:
                 seen.setdefault(name, []).append(path.trace.source)
-    for name, exit_ in lines.items():
+    for name, line in lines.items():
         sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
-        for number, prefix in enumerate(exit_.known_beyond or ()):
-            needed = [one for one in sources if covers(prefix, one)]
+        for number, prefix in enumerate(line.advertised):
+            needed = sorted({one for one in sources if covers(prefix, one)}, key=str)
+            place = context.place("exits", name, "advertised", number)
+            others = [str(one) for one in line.advertised if one != prefix]
             if not needed:
-                cause = f"{name} announces {prefix} to {_party(exit_)}, where nothing comes from it"
-                yield Doubt(
-                    case.place("exits", name, "advertised", number), cause, f"Remove {prefix} from `advertised`."
-                )
-            elif sum(one.num_addresses for one in set(needed)) * 64 < prefix.num_addresses:
-                listed = ", ".join(sorted({str(one) for one in needed})[:5])
-                cause = f"{name} announces all of {prefix} to {_party(exit_)}, where only {listed} is needed"
-                yield Doubt(case.place("exits", name, "advertised", number), cause, f"Announce {listed} instead.")
+                cause = f"{name} announces {prefix} to {_party(line)}, and no flow to it comes from there"
+                yield Doubt(place, cause, "", {"exits": {name: {"advertised": others}}})
+            elif sum(one.num_addresses for one in needed) * 64 < prefix.num_addresses:
+                listed = ", ".join(map(str, needed[:5]))
+                cause = f"{name} announces all of {prefix} to {_party(line)}; only {listed} is needed"
+                yield Doubt(place, cause, "", {"exits": {name: {"advertised": _in_its_place(line, number, needed)}}})
 
 
-def router_one_sided(case: Case) -> Iterator[Doubt]:
-    """A router whose session is set up on one side only, so that it never stands."""
-    for name, exit_ in case.of(PrivateLine):
-        for router, stated in exit_.routers.items():
+def _in_its_place(line: PrivateLine, number: int, needed: list[Prefix]) -> list[str]:
+    before, after = line.advertised[:number], line.advertised[number + 1 :]
+    return list(dict.fromkeys(map(str, (*before, *needed, *after))))
+
+
+def router_one_sided(context: Context) -> Iterator[Doubt]:
+    """A router whose session is set up on one side only, so that it never comes up."""
+    for name, exit_ in context.estate.exits.items():
+        for router, stated in exit_.routers_by_name.items():
             if stated.peered != "both":
-                cause = f"{name}: the session of {router} is set up on the {stated.peered} side only"
-                place = case.place("exits", name, "routers", router, "peered")
-                yield Doubt(place, cause, "Set it up on the other side too; then `peered: both`.")
+                cause = f"{name}: the session with {router} is set up on the {stated.peered} side only"
+                place = context.place("exits", name, "routers", router, "peered")
+                fix = {"exits": {name: {"routers": {router: {"peered": "both"}}}}}
+                yield Doubt(place, cause, "Set it up on the other side too.", fix)
 
 
-def session_down(case: Case) -> Iterator[Doubt]:
-    """A private way whose sessions are all down: its prefixes are not learned."""
-    for name, exit_ in case.of(PrivateLine):
-        if exit_.fault:
-            cause = f"{name}: {exit_.fault}; nothing of {_party(exit_)} is learned"
-            yield Doubt(case.place("exits", name), cause, "Bring a session up, or remove the line.")
+def session_down(context: Context) -> Iterator[Doubt]:
+    """A private line whose sessions are all down: its prefixes are not learned."""
+    for name, line in context.of(PrivateLine):
+        if line.fault:
+            cause = f"{name}: {line.fault}; no prefix of {_party(line)} is learned"
+            yield Doubt(context.place("exits", name), cause, "Bring a session up, or remove the line.")
 
 
-def _party(exit_: PrivateLine) -> str:
-    return exit_.third_party or "the third party"
-
+def _party(line: PrivateLine) -> str:
+    return line.third_party or "the third party"

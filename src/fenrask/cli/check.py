@@ -7,6 +7,7 @@ import typer
 from fenrask.checks import RULES, check
 from fenrask.cli.options import Call, estate_command
 from fenrask.estate.suggestions import nearest
+from fenrask.evaluation import evaluate
 from fenrask.findings import Severity
 from fenrask.views.pages.check import findings_page, rules_page
 
@@ -48,6 +49,6 @@ def command(
         call.show(rules_page())
         return 0
     described = call.read()
-    findings = check(described, only or (), skip or ())
+    findings = check(evaluate(described), only or (), skip or ())
     call.show(findings_page(described.estate.estate, findings))
     return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))

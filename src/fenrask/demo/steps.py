@@ -68,7 +68,7 @@ class Step:
 
 
 def _check(run: Run) -> Page:
-    return findings_page(run.evaluation.described.estate.estate, check(run.evaluation.described))
+    return findings_page(run.evaluation.described.estate.estate, check(run.evaluation))
 
 
 def _path(run: Run) -> Page:

@@ -16,6 +16,7 @@ from fenrask.estate.durations import DurationLaw, DurationPart
 from fenrask.estate.exits import (
     KINDS,
     ExitModel,
+    Inspecting,
     Onward,
     Passing,
     PrivateEndpoint,
@@ -34,6 +35,7 @@ __all__ = [
     "PORTS",
     "GrowingBlock",
     "HostBlock",
+    "Inspecting",
     "NodeShare",
     "Addresses",
     "Case",

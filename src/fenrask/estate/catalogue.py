@@ -200,6 +200,11 @@ class Commitment(Strict):
     )
     offers: tuple[str, ...] = Field((), description="the offers that it covers; default: all")
 
+    def overlaps(self, other: "Commitment") -> bool:
+        """Whether any line of a bill may be covered by both."""
+        alike = not self.offers or not other.offers or bool({*self.offers} & {*other.offers})
+        return alike and bool({*self.items} & {*other.items})
+
     def covers(self, item: str, offer: str) -> bool:
         """Whether an item of the bill for an exit of this offer is one of those that cost less."""
         return item in self.items and (not self.offers or offer in self.offers)
@@ -231,6 +236,20 @@ class Catalogue(Strict):
     transfer_by_region: dict[str, Transfer] = Field(
         {}, description="moving data out of, within and from regions where that costs something else"
     )
+
+    @model_validator(mode="after")
+    def _no_more_than_all(self) -> Self:
+        for name, one in self.commitments.items():
+            both = [other for other in self.commitments.values() if one.overlaps(other) and other.share is not None]
+            total = (
+                sum((other.share or Decimal(0) for other in both), Decimal(0)) if one.share is not None else Decimal(0)
+            )
+            if total > 1:
+                remedy = "Lower the shares, or name the offers and items that each covers."
+                raise unfit(
+                    f"commitments whose shares on the same lines sum to at most 1, not {total} at {name}", remedy
+                )
+        return self
 
     def addresses_in(self, region: str) -> Addresses:
         """How public addresses are sold in a region."""

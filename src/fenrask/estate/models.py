@@ -16,7 +16,7 @@ from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
 from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.flows import Flow
-from fenrask.estate.values import AddressText, Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Prefix, PrefixTable
 
 __all__ = [
@@ -202,15 +202,18 @@ class Workload(Strict):
     subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="where its hosts are, spread evenly")
     hosts: Count = Field(description="hosts in all these subnets together")
     public_address: bool = Field(False, description="whether each host has a public address of its own")
+    may_be_public: bool = Field(
+        False, description="whether designs and `choose` may give each host a public address of its own"
+    )
     requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
 class PublicAddress(Strict):
-    """A public address that is held, and what class of address it is."""
+    """A public address, or a block of them, that is held and paid for, used or not."""
 
-    address: AddressText = Field(description="the address")
+    address: PrefixText = Field(description="the address, or a block as a prefix: 192.0.2.16/31")
     class_: str = Field("", alias="class", description="its class, in the provider's words")
 
 

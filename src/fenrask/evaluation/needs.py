@@ -4,10 +4,11 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
-from fenrask.prefixes import fewest_prefixes
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import Address, fewest_prefixes
 from fenrask.routing.paths import FlowPath, Paths
 
-__all__ = ["NEEDS", "BrokenNeed", "broken_needs"]
+__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "broken_needs", "not_allowed"]
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ def _fixed_source(case: _Case) -> str:
     for path in case.paths:
         for name in path.trace.exits:
             if not case.estate.exits[name].fixed_source:
-                return f"leaves by {name}, whose address may change"
+                return f"from {path.subnet} it leaves through {name}, whose address the provider may change"
     return ""
 
 
@@ -69,19 +70,19 @@ def _inspected(case: _Case) -> str:
         rules = [(name, hop.rule) for hop in path.trace.hops if (name := hop.exit) in case.estate.exits]
         inspecting = [(name, rule) for name, rule in rules if case.estate.exits[name].inspects]
         if not inspecting:
-            return f"from {path.subnet} no inspecting firewall is passed"
+            return f"from {path.subnet} it passes no inspecting firewall"
         if case.needs.inspected == BY_NAME and not any(
             case.estate.exits[name].rule_names(rule) for name, rule in inspecting
         ):
-            by = ", ".join(f"{name} by {rule}" if rule else name for name, rule in inspecting)
-            return f"from {path.subnet} no rule asks for its name ({by} lets it pass)"
+            by = ", ".join(f"{name} by its rule {rule}" if rule else name for name, rule in inspecting)
+            return f"from {path.subnet} no rule inspects its name ({by} lets it pass)"
     return ""
 
 
 def _off_internet(case: _Case) -> str:
     for path in case.paths:
         if path.trace.onward is Onward.INTERNET:
-            return f"from {path.subnet} it crosses the internet by {path.trace.exits[-1]}"
+            return f"from {path.subnet} it leaves for the internet through {path.trace.exits[-1]}"
     return ""
 
 
@@ -90,7 +91,7 @@ def _max_source_addresses(case: _Case) -> str:
         return "every host shows an address of its own"
     entries = sum(case.entries_of(name) for name in case.partner_sources) + case.host_prefixes
     most = case.needs.max_source_addresses or 0
-    return f"{entries} entries to allow, {most} taken" if entries > most else ""
+    return f"{entries} allow-list entries needed, the partner takes {most}" if entries > most else ""
 
 
 def _one_source_per_host(case: _Case) -> str:
@@ -121,16 +122,20 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
 """By the key of the need: why it is broken, or an empty text."""
 
 
+ALLOWED = "allowed"
+"""That a partner's allow-list, where the estate says what is on it, holds what it sees."""
+
+
 def broken_needs(
     paths: Paths,
     flow: str,
     entries: Mapping[str, int] | None = None,
     addresses: Mapping[str, int] | None = None,
 ) -> list[BrokenNeed]:
-    """The needs of a flow that its ways break; ways that do not arrive break `arrives`.
+    """The needs of a flow that its paths break; paths that do not arrive break `arrives`.
 
     `entries` and `addresses` say how many allow-list entries and public addresses each exit has; an
-    exit that they leave out counts as the estate states it, and `auto` as one.
+    exit that they do not name counts as the estate states it, and `auto` as one.
     """
     estate = paths.described.estate
     lost = [path for path in paths.by_flow[flow] if not path.trace.verdict.arrives]
@@ -139,10 +144,13 @@ def broken_needs(
         for path in lost[:1]
     ]
     stated = estate.flows[flow]
+    arriving = [path for path in paths.by_flow[flow] if path.trace.verdict.arrives]
+    if arriving and (missing := not_allowed(paths, stated.to)):
+        listed = some([f"{address} ({source})" for source, address in missing])
+        broken.append(BrokenNeed(flow, ALLOWED, f"{stated.to} does not allow {listed}"))
     if not estate.has_needs(stated):
         return broken
     needs = estate.needs_of(stated)
-    arriving = [path for path in paths.by_flow[flow] if path.trace.verdict.arrives]
     case = _Case(
         paths.described,
         arriving,
@@ -153,7 +161,21 @@ def broken_needs(
         entries or {},
         addresses or {},
     )
-    for name, evaluate in NEEDS.items():
-        if getattr(needs, name) and (why := evaluate(case)):
+    for name, reason in NEEDS.items():
+        if getattr(needs, name) and (why := reason(case)):
             broken.append(BrokenNeed(flow, name, why))
     return broken
+
+
+def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address]]:
+    """The listed addresses of the exits that a destination sees, and that its allow-list, if it is known, lacks."""
+    estate = paths.described.estate
+    allowed = estate.destinations[destination].allowed
+    if not allowed:
+        return []
+    return [
+        (source, address)
+        for source in paths.sources_at(destination)
+        for address in estate.exits[source].listed_addresses
+        if not any(address in prefix for prefix in allowed)
+    ]

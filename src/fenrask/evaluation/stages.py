@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
-from fenrask.capacity import Capacity, ExitCapacity, LimitUse, capacity
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, capacity
 from fenrask.charges import Bill, bill
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
@@ -51,10 +51,18 @@ class Evaluation:
         plan, flows = self.plan, self.described.estate.flows
         return tuple(one for flow in flows for one in broken_needs(self.paths, flow, plan.entries, plan.in_use))
 
+    @cached_property
+    def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:
+        """The needs that are not met, by flow."""
+        found: dict[str, list[BrokenNeed]] = {}
+        for one in self.broken:
+            found.setdefault(one.flow, []).append(one)
+        return found
+
     @property
-    def short(self) -> tuple[ExitCapacity, ...]:
+    def short(self) -> tuple[ExitLimits, ...]:
         """The exits that do not carry what they have to."""
-        return tuple(one for one in self.capacity.exits if not one.fits)
+        return tuple(one for one in self.capacity.every if not one.fits)
 
     @property
     def meets_all(self) -> bool:
@@ -67,8 +75,8 @@ class Evaluation:
 
     @property
     def addresses(self) -> int:
-        """Public addresses paid for, hosts' own included."""
-        return self.hosts_with_public + sum(one.bought for one in self.plan.exits)
+        """Public addresses paid for: of exits, of hosts, and held ones."""
+        return self.hosts_with_public + sum(one.bought for one in self.plan.exits) + self.plan.held_addresses
 
     @property
     def hosts_with_public(self) -> int:
@@ -97,7 +105,7 @@ class Evaluation:
     @cached_property
     def binding(self) -> tuple[str, LimitUse] | None:
         """The exit and the limit that is reached first when all loads grow by the same factor."""
-        limits = [(one.exit, limit) for one in self.capacity.exits for limit in one.limits if limit.grows]
+        limits = [(one.exit, limit) for one in self.capacity.every for limit in one.limits if limit.grows]
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 

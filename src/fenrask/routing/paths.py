@@ -69,6 +69,11 @@ class Paths:
         """The IPv6 prefixes of hosts whose own addresses a destination sees, as few as can be."""
         return self._seen_by[destination][2]
 
+    def pools_at(self, destination: str) -> dict[str, Prefix]:
+        """The private pools that a destination sees, by the exit that rewrites to them."""
+        sources = (path.trace.source for path in self.by_destination[destination])
+        return {one.exit: one.prefix for one in sources if one.kind == "exit" and one.prefix is not None}
+
     @cached_property
     def _seen_by(self) -> dict[str, tuple[list[str], bool, tuple[Prefix, ...]]]:
         found = {}

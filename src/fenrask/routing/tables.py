@@ -49,6 +49,10 @@ class SubnetTable:
         found = self.winners.match(address)
         return found[1] if found else ()
 
+    def routes_of(self, origin: Origin, prefix: Prefix) -> tuple[TableRoute, ...]:
+        """The routes of an origin for exactly a prefix."""
+        return tuple(one for one in self.routes if one.origin is origin and one.prefix == prefix)
+
     def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
         """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
         starts, prefixes = self._sorted[prefix.version]

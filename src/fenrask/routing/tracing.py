@@ -372,4 +372,3 @@ def _shown_by(onward: Onward | None, source: Source) -> Source:
 
 def _ended(here: _At, subnet: str, packet: Packet, verdict: Verdict, why: str, onward: Onward | None = None) -> Trace:
     return Trace(subnet, packet, verdict, here.hops, onward, why)
-

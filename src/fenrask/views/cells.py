@@ -6,7 +6,7 @@ from enum import Enum
 from fractions import Fraction
 from typing import Any
 
-from fenrask.units import cents
+from fenrask.units import cents, percent
 from fenrask.views.page import Column, Table
 
 __all__ = ["plain", "share_text", "shown", "shown_columns", "sparkline"]
@@ -18,7 +18,7 @@ def shown(column: Column, value: Any) -> str:
     """A value as text for people; nothing at all for None.
 
     >>> shown(Column("blocking", "refused", "share"), 0.0123)
-    '1.23%'
+    '1.2%'
     """
     if value is None:
         return ""
@@ -73,15 +73,8 @@ def sparkline(values: Sequence[float], most: int = 24) -> str:
 
 
 def share_text(value: float) -> str:
-    """A share in per cent with three significant figures; tiny ones in powers of ten."""
-    percent = 100 * value
-    if percent == 0:
-        return "0%"
-    if abs(percent) < 1e-10:
-        return "<1e-10%"
-    if abs(percent) < 0.01:
-        return f"{percent:.1e}%"
-    return f"{percent:.{1 if abs(percent) >= 10 else 2}f}%"
+    """A share in per cent with one decimal; machines get all of it."""
+    return percent(value)
 
 
 def _growth(value: float) -> str:

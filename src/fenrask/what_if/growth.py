@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.capacity import ExitCapacity
+from fenrask.capacity import ExitLimits
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.what_if.faults import scaled_flows
@@ -63,19 +63,19 @@ def grow(described: Described, months: int, share: float = 0.0, budget: Fraction
 
 
 def _month(number: int, evaluation: Evaluation) -> Month:
-    used = {one.exit: _fullest(one) for one in evaluation.capacity.exits if one.ports}
+    used = {one.exit: _fullest(one) for one in evaluation.capacity.every if any(limit.grows for limit in one.limits)}
     return Month(number, evaluation.bill.total, evaluation.addresses, used)
 
 
-def _fullest(one: ExitCapacity) -> float:
+def _fullest(one: ExitLimits) -> float:
     return max(1 - limit.headroom for limit in one.limits if limit.grows)
 
 
 def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> Iterator[Crossing]:
-    for one in evaluation.capacity.exits:
-        if not one.enough_addresses and one.ports:
+    for one in evaluation.capacity.every:
+        if not one.enough_addresses:
             yield Crossing(one.exit, "ports", number, one.verdict)
-        for limit in one.passed:
+        for limit in one.exceeded:
             yield Crossing(one.exit, limit.limit, number, f"{limit.use:,.6g} {limit.unit} of {limit.capacity:,.6g}")
     for partner in evaluation.plan.partners:
         if not partner.fits:

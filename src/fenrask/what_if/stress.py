@@ -40,7 +40,7 @@ def stress(described: Described, cases: Mapping[str, Case], comparison: Comparis
 
 def _more_addresses(described: Described, one: ExitCapacity) -> Help | None:
     """The addresses that would have done, at their price."""
-    if one.needed_now is None or one.needed_now <= one.addresses or one.passed:
+    if one.needed_now is None or one.needed_now <= one.addresses or one.exceeded:
         return None
     if one.most_addresses is not None and one.needed_now > one.most_addresses:
         return None

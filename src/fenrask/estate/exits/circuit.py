@@ -5,26 +5,13 @@ from typing import Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from fenrask.estate.exits.contract import ExitModel, Onward
-from fenrask.estate.values import PrefixText, Strict, unfit
+from fenrask.estate.exits.contract import ExitModel, Onward, Router
+from fenrask.estate.values import PrefixText, unfit
 from fenrask.prefixes import Prefix, parse_prefix
 
-__all__ = ["Circuit", "PrivateLine", "Router", "Tunnel"]
+__all__ = ["Circuit", "PrivateLine", "Tunnel"]
 
 _DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
-
-
-class Router(Strict):
-    """One of the routers at our end of a private line, with its own session to the remote end."""
-
-    session: Literal["up", "down"] = Field("up", description="whether its routing session is up")
-    peered: Literal["both", "near", "far"] = Field(
-        "both", description="on which sides the session is set up; on one alone it never comes up"
-    )
-
-    @property
-    def is_up(self) -> bool:
-        return self.session == "up" and self.peered == "both"
 
 
 class PrivateLine(ExitModel):
@@ -38,7 +25,9 @@ class PrivateLine(ExitModel):
     received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
     advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
     accepts_default: bool = Field(False, description="whether a received default route is taken")
-    routers: dict[str, Router] = Field({}, description="our routers by name; default: one, whose session is up")
+    routers: dict[str, Router] = Field(
+        {}, description="our routers by name, each paid for if there is an offer; default: one, up"
+    )
 
     @model_validator(mode="after")
     def _ends_somewhere(self) -> Self:
@@ -57,6 +46,10 @@ class PrivateLine(ExitModel):
     @property
     def attached_to(self) -> str | None:
         return self.hub
+
+    @property
+    def routers_by_name(self) -> Mapping[str, Router]:
+        return self.routers
 
     @property
     def party(self) -> str:

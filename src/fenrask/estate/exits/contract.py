@@ -17,9 +17,11 @@ __all__ = [
     "Decision",
     "ExitModel",
     "InSubnet",
+    "Inspecting",
     "OfNetwork",
     "Onward",
     "Passing",
+    "Router",
     "StatedAddresses",
     "Translating",
 ]
@@ -100,6 +102,8 @@ class ExitModel(Strict):
     """Whether it is a machine whose kernel the team sets up itself."""
     serves_whole_network: ClassVar[bool] = False
     """Whether it may belong to a network without being in one of its subnets."""
+    entered_by_route: ClassVar[bool] = False
+    """Whether hosts enter it by a route to what it reaches, for an endpoint."""
     joins_many: ClassVar[bool] = False
     """Whether it joins networks transitively, by a table of its own."""
 
@@ -186,6 +190,11 @@ class ExitModel(Strict):
         return None
 
     @property
+    def routers_by_name(self) -> Mapping[str, "Router"]:
+        """The routers that its sessions are with, where they are told apart."""
+        return {}
+
+    @property
     def party(self) -> str:
         """Who is at the other end of a private line; empty for any other exit."""
         return ""
@@ -239,6 +248,11 @@ class ExitModel(Strict):
     def fault(self) -> str:
         """Why nothing passes it as it is described; empty where it works."""
         return ""
+
+    @property
+    def forwards(self) -> bool:
+        """Whether it forwards others' packets at all."""
+        return True
 
     def decides(self, passing: Passing) -> Decision | None:
         """Its word on a packet, for an exit with rules."""
@@ -312,22 +326,59 @@ class OfNetwork(ExitModel):
         return self.network
 
 
+class Router(Strict):
+    """A router at the other end of a session, or one of a pair at our end of a line."""
+
+    session: Literal["up", "down"] = Field("up", description="whether its routing session is up")
+    peered: Literal["both", "near", "far"] = Field(
+        "both", description="on which sides the session is set up; on one alone it never comes up"
+    )
+
+    @property
+    def is_up(self) -> bool:
+        return self.session == "up" and self.peered == "both"
+
+
 class Announcing(ExitModel):
-    """The role of appliances with one routing session of their own."""
+    """The role of appliances that announce prefixes by a routing session, or by one with each of several routers."""
 
     announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
     session: Literal["up", "down"] = Field("up", description="whether that session is up")
+    routers: dict[str, Router] = Field(
+        {}, description="the routers that it has sessions with, such as both of a hub, by name; default: one, unnamed"
+    )
 
     @property
     def learned(self) -> tuple[Prefix, ...]:
-        return self.announces if self.session == "up" else ()
+        return self.announces if any(self.sessions.values()) else ()
+
+    @property
+    def routers_by_name(self) -> Mapping[str, Router]:
+        return self.routers
 
     @property
     def sessions(self) -> Mapping[str, bool]:
-        return {"": self.session == "up"}
+        up = self.session == "up"
+        return {name: up and router.is_up for name, router in self.routers.items()} or {"": up}
 
     def without_session(self, router: str = "") -> dict[str, Any]:
-        return {"session": "down"}
+        return {"routers": {router: {"session": "down"}}} if router else {"session": "down"}
+
+
+class Inspecting(ExitModel):
+    """The role of exits that inspect what passes, by rules of their own."""
+
+    inspects: ClassVar[bool] = True
+
+    @property
+    def open_rules(self) -> tuple[str, ...]:
+        """The rules that let anything pass, by name."""
+        return ()
+
+    @property
+    def open_by_default(self) -> bool:
+        """Whether what no rule matches is said to pass."""
+        return False
 
 
 class Counted(ExitModel):

@@ -4,7 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field
 
-from fenrask.estate.exits.contract import Announcing, Counted, Decision, InSubnet, Passing, Translating
+from fenrask.estate.exits.contract import Announcing, Counted, Decision, Inspecting, InSubnet, Passing, Translating
 from fenrask.estate.values import PortNumber, PrefixText, Strict
 from fenrask.prefixes import Address, Prefix, is_public
 
@@ -44,9 +44,8 @@ def _named(pattern: str, name: str) -> bool:
     return name.endswith(pattern[1:]) if pattern.startswith("*.") else name == pattern
 
 
-class InspectingFirewall(InSubnet, Announcing, Counted, Translating):
+class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating):
     purpose: ClassVar[str] = "inspects what passes by rule, may translate, has nodes"
-    inspects: ClassVar[bool] = True
     is_machine: ClassVar[bool] = True
     count_key: ClassVar[str] = "nodes"
 
@@ -87,6 +86,14 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Translating):
         """The rules as they are tried."""
         far = max((rule.order or 0 for rule in self.rules.values()), default=0) + 1
         return sorted(self.rules.items(), key=lambda item: far if item[1].order is None else item[1].order)
+
+    @property
+    def open_rules(self) -> tuple[str, ...]:
+        return tuple(name for name, rule in self.rules.items() if rule.action == "allow" and rule.matches_everything)
+
+    @property
+    def open_by_default(self) -> bool:
+        return self.default == "allow"
 
     @property
     def has_rules(self) -> bool:

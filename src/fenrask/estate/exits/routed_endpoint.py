@@ -11,4 +11,6 @@ __all__ = ["RoutedEndpoint"]
 class RoutedEndpoint(OfNetwork, PrivateEndpoint):
     purpose: ClassVar[str] = "private path into a provider's service, entered by a route to the service's prefixes"
 
+    entered_by_route: ClassVar[bool] = True
+
     kind: Literal["routed-endpoint"]

@@ -35,5 +35,9 @@ class TranslatorHost(InSubnet, Announcing, Counted, Translating):
         return self.forwarding
 
     @property
+    def forwards(self) -> bool:
+        return self.forwarding
+
+    @property
     def fault(self) -> str:
         return "" if self.forwarding else "forwarding is off"

@@ -1,0 +1,61 @@
+"""Rules about what runs out: ports at the peak, and every other limit of an offer."""
+
+from collections.abc import Iterator
+
+from fenrask.capacity import ExitCapacity
+from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.units import counted
+
+__all__ = ["limit_exceeded", "port_exhaustion"]
+
+
+def port_exhaustion(context: Context) -> Iterator[Doubt]:
+    """An exit at which more new connections than the target allows find no free port at the peak."""
+    for one in context.evaluation.capacity.exits:
+        if one.enough_addresses or one.ports is None:
+            continue
+        remedy, fix = _cure(context, one)
+        yield Doubt(context.place("exits", one.exit), one.verdict, remedy, fix)
+
+
+def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
+    """More addresses, where they are enough and the offer has them."""
+    most = one.most_addresses
+    if one.needed is None or (most is not None and one.needed > most):
+        into = (
+            f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}" if one.split else "Divide its load"
+        )
+        return f"{into} (`fenrask capacity` shows how), or lower the load.", None
+    exit_ = context.estate.exits[one.exit]
+    if one.blocking_with(one.needed) > one.target or exit_.pool is not None:
+        return "Divide its load over more exits, or lower it.", None
+    more = one.needed - one.addresses
+    words = f"Give it {counted(more, 'more address', 'more addresses')}: {one.needed} in all."
+    if exit_.listed_addresses:
+        words += " List them once they are assigned."
+    # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
+    fixes: list[Fix] = [
+        {"exits": {one.exit: {"addresses": one.needed}}},
+        {"exits": {one.exit: {"addresses": "auto", "at_least": one.needed}}},
+    ]
+    before = {(broken.flow, broken.need) for broken in context.evaluation.broken}
+    for fix in fixes:
+        after = context.evaluated(fix)
+        then = after.capacity.of(one.exit)
+        if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
+            return words, fix
+    return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
+
+
+def limit_exceeded(context: Context) -> Iterator[Doubt]:
+    """An exit that exceeds another limit of its offer at the peak."""
+    for one in context.evaluation.capacity.every:
+        for limit in one.exceeded:
+            cause = f"{one.exit} exceeds {limit.limit}: {limit.use:,.6g} of {limit.capacity:,.6g} {limit.unit}"
+            cause += f" {limit.detail}" if limit.detail else ""
+            remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
+            fix: Fix | None = None
+            if limit.limit == "addresses" and isinstance(one, ExitCapacity) and (one.needed or 1) <= limit.capacity:
+                fix = {"exits": {one.exit: {"addresses": int(limit.capacity)}}}
+                remedy = f"Its offer allows {limit.capacity:,.0f}."
+            yield Doubt(context.place("exits", one.exit), cause, remedy, fix)

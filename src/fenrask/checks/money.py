@@ -1,0 +1,76 @@
+"""Rules about money: what is paid for and not used, and what moves or works without a rate."""
+
+from collections.abc import Iterator
+
+from fenrask.checks.contract import Context, Doubt
+from fenrask.units import cents
+
+__all__ = ["crossing_without_rate", "idle_exit", "upkeep_without_wage"]
+
+
+def idle_exit(context: Context) -> Iterator[Doubt]:
+    """An exit that costs money, though no flow uses it."""
+    used = {name for path in context.paths.paths for name in path.trace.exits}
+    candidates = [name for name in context.estate.exits if name not in used and context.described.offer_of(name)]
+    for name in candidates:
+        bill = context.evaluation.bill
+        month = cents(bill.by_exit.get(name, bill.total * 0))
+        if month > 0:
+            cause = f"no flow uses {name}; it costs {month:,} {bill.currency} a month"
+            remedy = "Remove it and the routes to it, or add the missing route to it."
+            routes = _routes_to(context, name)
+            fix = {"exits": {name: None}} | ({"route_tables": routes} if routes else {})
+            exits = context.estate.exits.items()
+            hung = any(other.attached_to == name for _, other in exits)
+            # The table of a subnet that holds another exit is not emptied for it.
+            hung |= any(
+                context.estate.table_of(place) in routes
+                for one, other in exits
+                if one != name
+                for place in other.in_subnets
+            )
+            yield Doubt(context.place("exits", name), cause, remedy, None if hung else fix)
+
+
+def _routes_to(context: Context, name: str) -> dict[str, dict[str, None]]:
+    """The routes that name an exit alone, to be removed with it."""
+    found: dict[str, dict[str, None]] = {}
+    for table, routes in context.described.data.get("route_tables", {}).items():
+        for key, value in routes.items():
+            if value == name:
+                found.setdefault(table, {})[key] = None
+    return found
+
+
+def upkeep_without_wage(context: Context) -> Iterator[Doubt]:
+    """Machines whose offer takes hours of work a month, in an estate that says not what an hour costs."""
+    if context.estate.wage_per_hour or "wage_per_hour" in context.described.data:
+        return
+    for name in context.estate.exits:
+        offer = context.described.offer_of(name)
+        if offer is not None and offer.upkeep_hours:
+            cause = f"{name} takes {offer.upkeep_hours:g} hours of work a month, and the estate has no wage_per_hour"
+            yield Doubt(context.place("exits", name), cause, "Set wage_per_hour; 0 if the work is not to count.")
+
+
+def crossing_without_rate(context: Context) -> Iterator[Doubt]:
+    """Traffic between networks of two regions, in a catalogue without a rate for that where others have one."""
+    seen: set[tuple[str, str]] = set()
+    for path in context.paths.paths:
+        passed = [
+            context.estate.subnets[hop.subnet].network
+            for hop in path.trace.hops
+            if hop.subnet in context.estate.subnets
+        ]
+        for one, other in zip(passed, passed[1:], strict=False):
+            regions = [context.estate.networks[name].region for name in (one, other)]
+            rates = context.described.catalogue.transfer_in(regions[0])
+            crosses = regions[0] != regions[1] and all(regions)
+            if crosses and rates.cross_network_per_gb and not rates.cross_region_per_gb and (one, other) not in seen:
+                seen.add((one, other))
+                cause = (
+                    f"{path.flow} crosses from region {regions[0]} to {regions[1]}, "
+                    "and the catalogue has no rate for it"
+                )
+                place = context.described.catalogue_tree.place(("transfer",))
+                yield Doubt(place, cause, "Set transfer.cross_region_per_gb.")

@@ -47,7 +47,7 @@ class Standard(InFolder):
             for one in comparison.candidates[1:]:
                 with self.subTest(shape=shape, design=one.design.name):
                     self.assertNotIn("arrives", {broken.need for broken in one.evaluation.broken})
-                    found = check(one.evaluation.described)
+                    found = check(evaluate(one.evaluation.described))
                     rules = {finding.rule for finding in found if finding.severity is Severity.ERROR}
                     self.assertLessEqual(rules, {"need-not-met"})
 
@@ -122,7 +122,9 @@ class Standard(InFolder):
             "workloads": {"more": {"subnets": ["there"], "hosts": 3}},
             "flows": {"call": {"from": "more", "to": "partner", "per_host_per_s": 1}},
         }
-        described = self.estate(two)
+        with self.assertRaises(NoAnswer):
+            named("central hub").patch(self.estate(two))
+        described = self.estate(two, {"offers": {"hub": {"kind": "hub"}}})
         after = evaluate(described.patched(named("central hub").patch(described), "x"))
         self.assertTrue(after.meets_all, after.broken)
         paths = {path.flow: path.trace.exits for path in after.paths.paths}
@@ -189,9 +191,9 @@ class ByName(InFolder):
     def test_only_a_rule_that_asks_for_the_name_meets_it(self) -> None:
         allowed = {"action": "allow"}
         cases: tuple[tuple[dict[str, Any], str, str], ...] = (
-            ({"kind": "translation-gateway", "offer": "gate"}, "no inspecting firewall is passed", "partner"),
-            ({}, "no rule asks for its name (gate by its default lets it pass)", "partner by name"),
-            ({"rules": {"all": allowed}}, "no rule asks for its name (gate by all lets it pass)", "partner by name"),
+            ({"kind": "translation-gateway", "offer": "gate"}, "it passes no inspecting firewall", "partner"),
+            ({}, "no rule inspects its name (gate by its default lets it pass)", "partner by name"),
+            ({"rules": {"all": allowed}}, "no rule inspects its name (gate by all lets it pass)", "partner by name"),
             ({"rules": {"api": {**allowed, "names": ["*.example.net"]}}}, "", "api"),
         )
         for firewall, why, rule in cases:

@@ -41,7 +41,7 @@ class Mixes:
 
     def __post_init__(self) -> None:
         paths = flow_paths(self.described)
-        self.units = units_of(paths)
+        self.units = units_of(paths, Wanted())
         self.amounts = Amounts(paths, demand(paths).hours)
 
     def cheapest(self) -> Fraction | None:
@@ -49,6 +49,22 @@ class Mixes:
             cost for options in product(*(unit.open_options for unit in self.units)) for cost in self.costs(options)
         ]
         return min(costs, default=None)
+
+    def _routed(self, chosen: list[tuple[Unit, Option]]) -> bool:
+        """Whether each subnet has one route to a destination, one gateway, and one return path."""
+        routes: dict[tuple[str, str], object] = {}
+        gateways: dict[str, set[Site]] = {}
+        behind: dict[tuple[str, Site], bool] = {}
+        for unit, option in chosen:
+            for place, (subnet, site) in enumerate(zip(unit.subnets, option.sites, strict=True)):
+                entry = option.before[place] if option.before else site
+                if routes.setdefault((subnet, unit.to), entry) != entry:
+                    return False
+                if behind.setdefault((subnet, site), bool(option.before)) != bool(option.before):
+                    return False
+                if site.offer == "gate" and not option.before:
+                    gateways.setdefault(subnet, set()).add(site)
+        return all(len(some) == 1 for some in gateways.values())
 
     def costs(self, options: tuple[Option, ...]) -> Iterator[Fraction]:
         """What a mix costs with each number of addresses that does."""
@@ -61,11 +77,8 @@ class Mixes:
             for unit, option in chosen
         ):
             return
-        routes: dict[tuple[str, str], Site] = {}
-        for unit, option in chosen:
-            for subnet, site in zip(unit.subnets, option.sites, strict=True):
-                if routes.setdefault((subnet, unit.to), site) != site:
-                    return
+        if not self._routed(chosen):
+            return
         if any(option.own_addresses and unit.to in dict(self._partners()) for unit, option in chosen):
             return
         by_items, rest = self._without_addresses(chosen, sites)
@@ -132,7 +145,7 @@ class Mixes:
         }
         hosts = sum(self.described.estate.workloads[name].hosts for name in given)
         items["addresses", ""] = hosts * Fraction(catalogue.addresses.hour) * month
-        for site, offer in [(one, name) for one in sites for name in (one.offer, one.behind) if name]:
+        for site, offer in [(one, one.offer) for one in sites if one.offer]:
             rates = catalogue.offers[offer].rates
             volume = Fraction(0)
             for unit, option in chosen:

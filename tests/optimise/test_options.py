@@ -129,12 +129,12 @@ class BesideTheStandardDesigns(Checked):
                     self.assertIsNone(compare(described).cheapest)
 
     def test_a_hub_shares_one_gateway_among_networks(self) -> None:
-        dear = {"offers": {"gate": {"rates": {"hour": 2}}, "wall": None, "host": None}}
+        dear = {"offers": {"gate": {"rates": {"hour": 2}}, "wall": None, "host": None, "hub": {"kind": "hub"}}}
         patch = {**TWO_NETWORKS, "destinations": FEW}
         choice = self.check(self.estate(patch, dear))
-        self.assertEqual(self.taken(choice), {"talk": "gate in net by a hub", "call": "gate in net by a hub"})
+        self.assertEqual(self.taken(choice), {"talk": "another gate in net", "call": "gate in net, through a hub"})
         traces = {path.flow: path.trace.exits for path in choice.evaluation.paths.paths}
-        self.assertEqual(traces["call"], ("hub-shared", "gate-shared", "door"))
+        self.assertEqual(traces["call"], ("hub-central", "gate-net-a", "door"))
         crossing = {"transfer": {"cross_network_per_gb": 90}}
         self.assertNotIn("hub", self.taken(self.check(self.estate(patch, {**dear, **crossing})))["call"])
         paid = {"offers": {**dear["offers"], "hub": {"kind": "hub", "rates": {"hour": 3}}}}
@@ -148,24 +148,25 @@ class BesideTheStandardDesigns(Checked):
         catalogue = {"offers": {"wall": narrow, "host": None}}
         choice = self.check(self.estate(patch, catalogue))
         self.assertEqual(self.taken(choice), {"talk": "wall before gate in zone a"})
-        self.assertEqual(choice.evaluation.paths.paths[0].trace.exits, ("wall-net-a", "gate-behind-net-a", "door"))
+        self.assertEqual(choice.evaluation.paths.paths[0].trace.exits, ("wall-net-a", "gate-net-a", "door"))
         few = {"offers": {**catalogue["offers"], "wall": {**narrow, "limits": {"connections": 5, "addresses": 1}}}}
         with self.assertRaises(NoAnswer):
             choose(self.estate(patch, few))
 
     def test_a_few_hosts_get_addresses_of_their_own(self) -> None:
-        few = {"workloads": {"work": {"hosts": 2}}}
+        few = {"workloads": {"work": {"hosts": 2, "may_be_public": True}}}
         catalogue = {"offers": {"host": None}}
         choice = self.check(self.estate(few, catalogue))
-        self.assertEqual(self.taken(choice), {"talk": "an address on each host"})
+        self.assertEqual(self.taken(choice), {"talk": "a public address on each host"})
         self.assertEqual(choice.mix.addresses, choice.evaluation.addresses)
-        for kept in (Wanted(keep=("talk",)), Wanted(max_addresses=1), Wanted(private_hosts=True)):
-            self.assertIn("gate", self.taken(choose(self.estate(few, catalogue), replace(kept, explain=False)))["talk"])
+        for kept in (Wanted(keep=("talk",)), Wanted(max_addresses=1)):
+            other = choose(self.estate(few, catalogue), replace(kept, explain=False))
+            self.assertIn("gate", other.evaluation.paths.paths[0].trace.exits[0])
         # A partner that lists sources takes no host by itself, whichever workload asks for that.
         workloads = {**few["workloads"], "more": {"subnets": ["app"], "hosts": 1, **FEW["partner"]}}
         flows = {"ask": {"from": "more", "to": "partner", "per_host_per_s": 1}}
         taken = self.taken(self.check(self.estate({"workloads": workloads, "flows": flows}, catalogue)))
-        self.assertIn("gate", taken["talk, ask"])
+        self.assertEqual(taken["talk, ask"], "current path")
 
     def test_ipv6_goes_straight_out_and_the_rest_is_translated(self) -> None:
         patch = {**TWO_NETWORKS, **SIX, "destinations": {"partner": {"prefixes": BOTH, **FEW["partner"]}}}
@@ -175,7 +176,7 @@ class BesideTheStandardDesigns(Checked):
         self.assertIn("gate", taken["talk (IPv4)"])
         shares = {path.trace.packet.address.version: path.share for path in choice.evaluation.paths.by_flow["call"]}
         self.assertEqual(shares, {4: Fraction(1, 2), 6: Fraction(1, 2)})
-        paths = {tuple(one["flows"]): one["exits"] for one in self.json("choose", "--private-hosts")["flows"]}
+        paths = {tuple(one["flows"]): one["exits"] for one in self.json("choose")["flows"]}
         self.assertEqual(paths["talk (IPv6)",], ["six-net"])
         self.assertTrue(all("door" in path for path in paths["talk (IPv4)",]))
         # Three prefixes of hosts and an address each: a shorter list is not met by way of IPv6.
@@ -199,12 +200,12 @@ class Corners(Checked):
                 "save": {"from": "batch", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 5},
             },
         }
-        catalogue = {"offers": {"gate": None, "host": None, "wall": {"rates": {"hour": 3}}}}
+        catalogue = {"offers": {"gate": None, "host": None, "wall": {"rates": {"hour": 3}}, "hub": {"kind": "hub"}}}
         patch |= {"exits": {"gate": None}, "route_tables": {**patch["route_tables"], "private": {"0.0.0.0/0": "door"}}}
         described = self.estate(patch, catalogue)
-        choice = choose(described, Wanted(explain=False, private_hosts=True))
+        choice = choose(described, Wanted(explain=False))
         self.assertTrue(choice.evaluation.meets_all, choice.evaluation.broken)
-        self.assertEqual(set(self.taken(choice).values()), {"wall in net by a hub"})
+        self.assertEqual(self.taken(choice)["call"], "wall in net, through a hub")
         [rules] = [one["rules"] for one in choice.patch["exits"].values() if one and "rules" in one]
         self.assertEqual(rules["partner"]["names"], ["pay.partner.example"])
         self.assertEqual(rules["store"]["destinations"], ["store"])
@@ -216,11 +217,13 @@ class Corners(Checked):
         )
         for words, networks, joined in cases:
             with self.subTest(words):
-                described = self.estate(merged(TWO_NETWORKS, {"networks": networks}))
-                options = [option.name for unit in units_of(flow_paths(described)) for option in unit.options]
-                self.assertEqual(any("by a hub" in name for name in options), joined)
-        alone = units_of(flow_paths(self.estate()))
-        self.assertFalse(any("by a hub" in option.name for unit in alone for option in unit.options))
+                described = self.estate(
+                    merged(TWO_NETWORKS, {"networks": networks}), {"offers": {"hub": {"kind": "hub"}}}
+                )
+                options = [option.name for unit in units_of(flow_paths(described), Wanted()) for option in unit.options]
+                self.assertEqual(any("through a hub" in name for name in options), joined)
+        alone = units_of(flow_paths(self.estate()), Wanted())
+        self.assertFalse(any("a hub" in option.name for unit in alone for option in unit.options))
 
     def test_partners_count_the_prefixes_of_ipv6_hosts(self) -> None:
         # Two neighbouring prefixes are one entry; the third, of another network, is one more.
@@ -333,7 +336,7 @@ class BesideAnotherSolver(InFolder):
             (self.folder / name).write_bytes(content)
         described = read_estate(self.folder / "estate.yaml")
         paths = flow_paths(described)
-        program = assembled(Amounts(paths, demand(paths).hours), units_of(paths), Wanted()).program
+        program = assembled(Amounts(paths, demand(paths).hours), units_of(paths, Wanted()), Wanted()).program
         rows, columns, values = [], [], []
         for number, (factors, *_) in enumerate(program.rows):
             rows += [number] * len(factors)

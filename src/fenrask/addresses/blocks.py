@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from math import lcm
 
 from fenrask.errors import NoAnswer
 from fenrask.units import counted
@@ -45,9 +46,9 @@ class Purchase:
 
 
 _EXACT, _MOST = 512, 65_536
-_Cover = tuple[Fraction, int, tuple[int, ...]]
+_Cover = tuple[int, int, tuple[int, ...]]
 """Cost, addresses, prefix lengths."""
-_NOTHING: _Cover = (Fraction(0), 0, ())
+_NOTHING: _Cover = (0, 0, ())
 
 
 def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ...]:
@@ -75,23 +76,33 @@ def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ..
             Purchase(wanted, tuple(sorted((*one.lengths, *(bulk,) * number))), one.hour + number * prices[bulk])
             for one in rest
         )
+    # Counted in whole parts of the smallest unit of money: fractions are many times slower.
+    parts = lcm(*(price.denominator for price in prices.values()))
+    whole = {length: int(price * parts) for length, price in prices.items()}
+    return tuple(
+        Purchase(wanted, tuple(sorted(lengths)), Fraction(cost, parts)) for cost, lengths in _covers(wanted, whole)
+    )
+
+
+def _covers(wanted: int, prices: Mapping[int, int]) -> list[tuple[int, tuple[int, ...]]]:
+    """Cost and prefix lengths of the purchases worth a look, by dynamic programming, the cheapest first."""
     least: list[_Cover] = [_NOTHING]
     for n in range(1, wanted + 1):
         least.append(min((_with(least[max(0, n - _size(one))], one, prices) for one in prices), key=_worth))
     # covers[n]: the blocks, of at most so many entries, that cover n addresses at the least cost.
     covers: list[_Cover | None] = [_NOTHING, *[None] * wanted]
-    found: list[Purchase] = []
+    found: list[tuple[int, tuple[int, ...]]] = []
     best: _Cover | None = None
     while best is None or _worth(best) > _worth(least[wanted]):
         covers = [_NOTHING, *(_cheapest(covers, n, prices) for n in range(1, wanted + 1))]
         last = covers[wanted]
         if last is not None and (best is None or _worth(last) < _worth(best)):
             best = last
-            found.append(Purchase(wanted, tuple(sorted(last[2])), last[0]))
-    return tuple(reversed(found))
+            found.append((last[0], last[2]))
+    return found[::-1]
 
 
-def _cheapest(covers: list[_Cover | None], wanted: int, prices: Mapping[int, Fraction]) -> _Cover | None:
+def _cheapest(covers: list[_Cover | None], wanted: int, prices: Mapping[int, int]) -> _Cover | None:
     """The best cover of `wanted` with one entry more than those in `covers`."""
     options = [covers[wanted]]
     for length in prices:
@@ -100,11 +111,11 @@ def _cheapest(covers: list[_Cover | None], wanted: int, prices: Mapping[int, Fra
     return min((one for one in options if one is not None), key=_worth, default=None)
 
 
-def _with(cover: _Cover, length: int, prices: Mapping[int, Fraction]) -> _Cover:
+def _with(cover: _Cover, length: int, prices: Mapping[int, int]) -> _Cover:
     return (cover[0] + prices[length], cover[1] + _size(length), (*cover[2], length))
 
 
-def _worth(cover: _Cover) -> tuple[Fraction, int]:
+def _worth(cover: _Cover) -> tuple[int, int]:
     """What makes one cover better than another: less cost, then fewer addresses."""
     return cover[:2]
 

@@ -26,6 +26,8 @@ class ExitLimits:
     limits: tuple[LimitUse, ...]
     target: float
     """The largest share of new connections that may find no port."""
+    basis: tuple[object, ...]
+    """All that it was computed from."""
 
     @property
     def blocking(self) -> float:
@@ -155,25 +157,54 @@ class Capacity:
         return next((one for one in self.every if one.exit == exit_name), None)
 
 
-def capacity(demand: Demand) -> Capacity:
+def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
     """Size and judge every exit that has an offer with ports or limits, in the estate's order.
 
     `addresses: auto` becomes the least number that meets the target of blocking, and one where there is no load; a
-    stated number is judged as it is.
+    stated number is judged as it is. What is `known` of an exit with the same load and offer is taken as it is.
     """
     described = demand.paths.described
-    found, others = [], []
+    before = {one.exit: one for one in known.every} if known else {}
+    found: list[ExitCapacity] = []
+    others: list[ExitLimits] = []
     for name, exit_ in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is None:
             continue
-        if exit_.translates and offer.ports is not None:
+        basis = _basis(demand, name, offer)
+        same = before.get(name)
+        if same is not None and same.basis == basis:
+            (found if isinstance(same, ExitCapacity) else others).append(same)  # type: ignore[arg-type]
+        elif exit_.translates and offer.ports is not None:
             stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-            found.append(_exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated))
+            one = _exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated)
+            found.append(replace(one, basis=basis))
         elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
             limits.sort(key=lambda limit: limit.headroom)
-            others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking))
+            others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking, basis))
     return Capacity(demand, tuple(found), tuple(others))
+
+
+def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
+    """What the figures of an exit follow from: itself, its offer, the targets, and what each part brings."""
+    estate = demand.paths.described.estate
+    exit_ = estate.exits[name]
+    parts = tuple(
+        (
+            part.flow,
+            part.subnet,
+            part.path.share,
+            part.path.reach,
+            part.rate_per_s,
+            part.persistent,
+            id(part.curve),
+            estate.flows[part.flow].traffic_key,
+            estate.workloads[estate.flows[part.flow].from_],
+            estate.destinations[part.destination],
+        )
+        for part in demand.at_exit.get(name, ())
+    )
+    return (exit_, offer, estate.targets, demand.hours, parts)
 
 
 def ports_of(ports: Ports, nodes: int) -> Ports:
@@ -219,6 +250,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         ports=use,
         limits=tuple(limits),
         target=targets.blocking,
+        basis=(),
         split=None,
     )
     too_much = (

@@ -20,35 +20,41 @@ __all__ = ["command"]
 def command(
     call: Call,
     keep: Annotated[
-        list[str] | None, typer.Option(metavar="NAME", help="An exit or a flow that stays as it is.")
+        list[str] | None, typer.Option(metavar="NAME", help="Keep this exit or flow as it is; may be repeated.")
     ] = None,
-    budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="A month's most.")] = None,
-    max_addresses: Annotated[int | None, typer.Option(metavar="N", min=0, help="Public addresses at most.")] = None,
-    at_most: Annotated[int | None, typer.Option(metavar="GATEWAYS", min=0, help="Translating exits at most.")] = None,
-    private_hosts: Annotated[
-        bool, typer.Option("--private-hosts", help="Give no host a public address of its own.")
+    budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="Maximum cost per month.")] = None,
+    max_addresses: Annotated[
+        int | None, typer.Option(metavar="N", min=0, help="Maximum number of public addresses.")
+    ] = None,
+    max_gateways: Annotated[
+        int | None,
+        typer.Option(metavar="N", min=0, help="Maximum number of NAT gateways, translator hosts and firewalls."),
+    ] = None,
+    public_hosts: Annotated[
+        bool,
+        typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
     ] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Time to prove it in; then the answer comes with its gap.")
+        float, typer.Option(min=0.1, help="Solver time limit; if it is reached, the optimality gap is reported.")
     ] = 60,
     zone_headroom: Annotated[
         float | None,
-        typer.Option(metavar="SHARE", min=0, max=0.99, help="Ports left free when any one zone is lost."),
+        typer.Option(metavar="SHARE", min=0, max=0.99, help="Share of ports to leave free when any one zone is lost."),
     ] = None,
     headrooms: Annotated[
-        bool, typer.Option("--headrooms", help="Instead, the least cost for each headroom after a zone's loss.")
+        bool, typer.Option("--headrooms", help="Show instead the least cost for each headroom after a zone loss.")
     ] = False,
     by_addresses: Annotated[
-        bool, typer.Option("--frontier", help="Instead, the least cost for every number of addresses.")
+        bool, typer.Option("--frontier", help="Show instead the least cost for each number of addresses.")
     ] = False,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw --frontier or --headrooms to a .png, .svg or .pdf."),
     ] = None,
-    save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a merge patch.")] = None,
+    save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a JSON Merge Patch.")] = None,
 ) -> int:
     described = call.read()
-    wanted = Wanted(tuple(keep or ()), budget, max_addresses, at_most, private_hosts, zone_headroom, seconds)
+    wanted = Wanted(tuple(keep or ()), budget, max_addresses, max_gateways, public_hosts, zone_headroom, seconds)
     if headrooms:
         return _headrooms(call, described, wanted, figure)
     if by_addresses:
@@ -63,8 +69,9 @@ def command(
     if figure:
         found = "no --frontier and no --headrooms"
         raise UnusableInput([Problem(Place(path="--figure"), found, "one of them")])
-    choice = choose(described, wanted)
-    call.show(choose_page(choice, compare(described)))
+    comparison = compare(described, public_hosts=public_hosts)
+    choice = choose(described, wanted, comparison)
+    call.show(choose_page(choice, comparison))
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
     return int(not choice.evaluation.meets_all)

@@ -157,10 +157,9 @@ def _cluster(address: str) -> Iterator[Executor]:
 def _case(described: Described, name: str | None) -> Case | None:
     if name is None:
         return None
-    from fenrask.what_if import single_faults
+    from fenrask.what_if import all_cases
 
-    # Those that are stated are named first, and win.
-    known = {**described.estate.stress, **single_faults(described), **described.estate.stress}
+    known = all_cases(described)
     if problems := unknown("--case", [name], known, "a case of `stress`"):
         raise UnusableInput(problems)
     return known[name]

@@ -13,7 +13,7 @@ from fenrask.estate.suggestions import unknown
 from fenrask.units import exact
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
-from fenrask.what_if import Growth, grow, pairs_of, sensitivity, single_faults, stress
+from fenrask.what_if import Growth, all_cases, grow, pairs_of, sensitivity, stress
 
 __all__ = ["command"]
 
@@ -74,9 +74,9 @@ def command(
     elif case:
         cases = {name: _named(described, name) for name in case}
     else:
-        cases = {**described.estate.stress, **single_faults(described)}
+        cases = all_cases(described)
     if pairs:
-        cases |= pairs_of(single_faults(described))
+        cases |= pairs_of(all_cases(described))
     outcomes = list(stress(described, cases))
     call.show(stress_page(described.estate.estate, described.catalogue.currency, outcomes))
     return int(not all(one.is_harmless for one in outcomes))
@@ -122,7 +122,7 @@ def _slow(words: list[str]) -> dict[str, float]:
 
 
 def _named(described: Described, name: str) -> Case:
-    known = described.estate.stress
+    known = all_cases(described)
     if problems := unknown("--case", [name], known, "a case of `stress`"):
         raise UnusableInput(problems)
     return known[name]

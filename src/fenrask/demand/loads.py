@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
+from itertools import count
 
 import numpy as np
 
@@ -156,26 +157,37 @@ class _Exits:
         return self._known[passed]
 
 
+_KNOWN: dict[tuple[bytes, HoldingTime], ConcurrencyCurve] = {}
+"""Curves of earlier evaluations: a case or a design changes few of them."""
+_MOST_KNOWN = 50_000
+
+
 class _Curves:
-    """Every pair of a profile and a law once, computed together."""
+    """Every pair of a profile and a law once, computed together; what is known of earlier is taken again."""
 
     def __init__(self, profiles: _Profiles) -> None:
-        self._rhythms = profiles
-        self._known: dict[tuple[str, HoldingTime], ConcurrencyCurve] = {}
+        self._profiles = profiles
         self._times = grid(profiles.hours)
+        self._keys = {name: values.tobytes() for name, values in profiles.of.items()}
 
     def learn(self, pairs: Iterable[tuple[str, Holding | None]]) -> None:
         laws: dict[str, dict[HoldingTime, None]] = {}
-        for profile, concurrent in pairs:
-            laws.setdefault(profile, {})[_law(concurrent)] = None
+        for profile, held in pairs:
+            if (self._keys[profile], _law(held)) not in _KNOWN:
+                laws.setdefault(profile, {})[_law(held)] = None
+        if len(_KNOWN) > _MOST_KNOWN:
+            _KNOWN.clear()
         for profile, some in laws.items():
-            values = concurrent_each(self._times, self._rhythms.of[profile], SECONDS_PER_HOUR, list(some))
-            for law, concurrent_by_time in zip(some, values, strict=True):
-                number = len(self._known)
-                self._known[profile, law] = ConcurrencyCurve(number, self._rhythms.of[profile], law, concurrent_by_time)
+            values = concurrent_each(self._times, self._profiles.of[profile], SECONDS_PER_HOUR, list(some))
+            for law, by_time in zip(some, values, strict=True):
+                curve = ConcurrencyCurve(next(_NUMBERS), self._profiles.of[profile], law, by_time)
+                _KNOWN[self._keys[profile], law] = curve
 
-    def of(self, profile: str, concurrent: Holding | None) -> ConcurrencyCurve:
-        return self._known[profile, _law(concurrent)]
+    def of(self, profile: str, held: Holding | None) -> ConcurrencyCurve:
+        return _KNOWN[self._keys[profile], _law(held)]
+
+
+_NUMBERS = count()
 
 
 def _law(concurrent: Holding | None) -> HoldingTime:

@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.standard import STANDARD
-from fenrask.errors import NoAnswer
+from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 
@@ -20,6 +20,27 @@ class Candidate:
     design: Design
     patch: Patch
     evaluation: Evaluation
+    public_hosts: bool = False
+    """Whether hosts may be given public addresses, whatever the estate says of them."""
+
+    @property
+    def made_public(self) -> tuple[str, ...]:
+        """Workloads whose hosts this gives public addresses, which the estate does not allow."""
+        changed = self.patch.get("workloads") or {}
+        estate = self.evaluation.described.estate
+        return tuple(
+            name
+            for name, keys in changed.items()
+            if isinstance(keys, Mapping)
+            and keys.get("public_address")
+            and name in estate.workloads
+            and not estate.workloads[name].may_be_public
+        )
+
+    @property
+    def passes(self) -> bool:
+        """Whether it meets every need, carries every load, and makes no host public that is to stay private."""
+        return self.evaluation.meets_all and (self.public_hosts or not self.made_public)
 
     @property
     def routes_to_change(self) -> int:
@@ -62,33 +83,40 @@ class Comparison:
     @property
     def ranked(self) -> tuple[Candidate, ...]:
         """The cheapest first of those that meet every need and carry every load; then the others, likewise."""
-        return tuple(sorted(self.candidates, key=lambda one: (not one.evaluation.meets_all, one.evaluation.bill.total)))
+        return tuple(sorted(self.candidates, key=lambda one: (not one.passes, one.evaluation.bill.total)))
 
     def scored(self, weights: Mapping[str, float]) -> tuple[tuple[Candidate, float], ...]:
         """By the sum of weight x measure, the least first; those that do not meet every need after all that do."""
         scores = [
             (one, sum(weight * MEASURES[name](one) for name, weight in weights.items())) for one in self.candidates
         ]
-        return tuple(sorted(scores, key=lambda pair: (not pair[0].evaluation.meets_all, pair[1])))
+        return tuple(sorted(scores, key=lambda pair: (not pair[0].passes, pair[1])))
 
     @property
     def cheapest(self) -> Candidate | None:
         """The cheapest of those that meet every need and carry every load."""
         first = self.ranked[0]
-        return first if first.evaluation.meets_all else None
+        return first if first.passes else None
 
 
-def compare(described: Described, designs: Iterable[Design] = STANDARD) -> Comparison:
-    """Make, size, price and judge each design."""
+def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
+    """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed."""
     candidates, not_counted = [], []
+    current = evaluate(described)
     for design in designs:
         try:
             patch = design.patch(described)
+            changed = described.patched(patch, f"design {design.name}") if patch else described
         except NoAnswer as error:
             not_counted.append(NotCounted(design, error.cause))
             continue
-        evaluation = evaluate(described.patched(patch, f"design {design.name}"))
-        candidates.append(Candidate(design, patch, evaluation))
+        except UnusableInput as error:
+            if design not in STANDARD:
+                raise
+            not_counted.append(NotCounted(design, f"it cannot be made from this estate: {error.problems[0].expected}"))
+            continue
+        evaluation = evaluate(changed, like=current) if patch else current
+        candidates.append(Candidate(design, patch, evaluation, public_hosts))
     return Comparison(tuple(candidates), tuple(not_counted))
 
 

@@ -1,14 +1,15 @@
 """The making of a design's patch: exits put up and taken down, tables led to them."""
 
 from collections.abc import Iterable
+from functools import cached_property
 from typing import Any
 
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer
-from fenrask.estate import KINDS, Catalogue, Described, exits_of
+from fenrask.estate import KINDS, Described, Translating, exits_of
 from fenrask.prefixes import Prefix, first_free, parse_prefix
 
-__all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "hub_offer", "sending_subnets"]
+__all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "sending_subnets"]
 
 DEFAULT = "0.0.0.0/0"
 DEFAULT_V6 = "::/0"
@@ -22,12 +23,6 @@ def sending_subnets(described: Described) -> list[str]:
     senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
     private = {name for one in senders if not one.public_address for name in one.subnets}
     return [name for name in estate.subnets if name in private]
-
-
-def hub_offer(catalogue: Catalogue) -> str:
-    """The offer of a hub with the least hourly rate; empty where a hub costs nothing of its own."""
-    hubs = {name: one.rates.hour for name, one in catalogue.offers.items() if one.kind == "hub"}
-    return min(hubs, key=lambda name: hubs[name], default="")
 
 
 class Draft:
@@ -45,13 +40,15 @@ class Draft:
         self.led: dict[str, dict[str, str]] = {}
         self.workloads: dict[str, dict[str, Any]] = {}
 
-    def offer(self, kind: str, destination: str = "") -> str:
+    def offer(self, kind: str, destination: str = "", translates: bool = True) -> str:
         """The offer to take for a kind of exit: one that the estate uses, else the least hourly rate.
 
         NoAnswer where the catalogue has none (none that leads to `destination`, for an endpoint).
         """
         catalogue = self.described.catalogue
         offers = {n: one for n, one in catalogue.offers.items() if one.kind == kind and one.leads_to(destination)}
+        if issubclass(KINDS[kind], Translating) and translates:
+            offers = {name: one for name, one in offers.items() if one.ports is not None}
         if not offers:
             to = f" to {destination}" if destination else ""
             raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
@@ -69,6 +66,10 @@ class Draft:
         self.exits[name] = {**unset, **{key: exit_data[key] for key in exit_data if key in kind.model_fields}}
         return name
 
+    def change(self, name: str, keys: dict[str, Any]) -> None:
+        """Change keys of an exit that stays."""
+        self.exits[name] = {**(self.exits.get(name) or {}), **keys}
+
     def lead(self, subnets: Iterable[str], key: str, exit_name: str) -> None:
         """Give the tables of these subnets a route."""
         for name in subnets:
@@ -77,12 +78,15 @@ class Draft:
     def landing(self, network: str, zone: str | None) -> str:
         """A subnet of a network, in a zone, whose default leads to a direct door; added where none is."""
         for name, subnet in self.estate.subnets.items():
-            if subnet.network == network and subnet.zone == zone and self.estate.internet_exit_of(name):
+            if subnet.network == network and subnet.zone == zone and self._is_public(name):
+                return name
+        for name, added in self.subnets.items():
+            if added.get("network") == network and added.get("zone") == zone and name.startswith("landing-"):
                 return name
         return self._new_subnet("landing", network, zone, self._public_table(network))
 
-    def standing(self, stem: str, network: str, zone: str | None) -> str:
-        """A new subnet for an exit to stand in, with an empty table of its own; see `route`."""
+    def own_subnet(self, stem: str, network: str, zone: str | None) -> str:
+        """A new subnet for an exit, with an empty table of its own; see `route`."""
         table = _free_name(f"{stem}-{network}-{zone}" if zone else f"{stem}-{network}", self._tables())
         self.tables[table] = {}
         return self._new_subnet(stem, network, zone, table)
@@ -106,7 +110,16 @@ class Draft:
             for n, one in self.exits.items()
             if one and one.get("kind") == "direct-internet" and one["network"] == network
         ]
-        return next(iter([*internet_exits, *added]), "") or self.add(f"door-{network}", _internet_exit(network))
+        return next(iter([*internet_exits, *added]), "") or self.add(f"internet-{network}", _internet_exit(network))
+
+    def _is_public(self, subnet: str) -> bool:
+        """Whether a subnet's default names the internet exit, and stays so: not one that sends, whose may change."""
+        return bool(self.estate.internet_exit_of(subnet)) and subnet not in self._senders
+
+    @cached_property
+    def _senders(self) -> frozenset[str]:
+        senders = {flow.from_ for flow in self.estate.flows.values()}
+        return frozenset(subnet for name in senders for subnet in self.estate.workloads[name].subnets)
 
     def _tables(self) -> set[str]:
         return {*self.estate.route_tables, *self.tables}
@@ -141,7 +154,7 @@ class Draft:
     def _public_table(self, network: str) -> str:
         """A table of this network whose default leads to its door; door and table are added where missing."""
         for name, subnet in self.estate.subnets.items():
-            if subnet.network == network and subnet.routes and self.estate.internet_exit_of(name):
+            if subnet.network == network and subnet.routes and self._is_public(name):
                 return subnet.routes
         name = f"public-{network}"
         if name not in self.tables:

@@ -1,9 +1,10 @@
-"""Private ways into services that designs put up: which flows could take one, and by which endpoint."""
+"""Private endpoints that designs put up: which flows could use one, and which endpoint."""
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from fenrask.designs.draft import Draft, sending_subnets
+from fenrask.designs.topologies import in_subnet_endpoint, routed_endpoint
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
@@ -33,43 +34,43 @@ def service_uses(described: Described) -> list[ServiceUse]:
 
 
 def endpoints_of(described: Described, kind: str) -> dict[tuple[str, str], str]:
-    """The endpoints of a kind that the estate has, by network and destination."""
+    """The endpoints of a kind that the estate has, by network and destination, where they reach it."""
     estate = described.estate
-    return {
-        (estate.network_of(one) or "", (one.carries or ("",))[0]): name
-        for name, one in estate.exits.items()
-        if one.kind == kind
-    }
+    found = {}
+    for name, one in estate.exits.items():
+        network, destination = estate.network_of(one) or "", (one.carries or ("",))[0]
+        if one.kind == kind and estate.endpoint_reaches(network, destination, one):
+            found[network, destination] = name
+    return found
+
+
+ROUTED, IN_SUBNET = "routed-endpoint", "in-subnet-endpoint"
 
 
 def add_routed(draft: Draft, use: ServiceUse) -> None:
-    """A routed endpoint for a use, the existing one or a new one; NoAnswer where no offer leads to it."""
-    name = endpoints_of(draft.described, "routed-endpoint").get((use.network, use.destination))
+    """A routed endpoint for a use, the existing one or a new one; NoAnswer where none reaches it."""
+    _check_reach(draft, use)
+    name = endpoints_of(draft.described, ROUTED).get((use.network, use.destination))
     if name is None:
-        data = {
-            "kind": "routed-endpoint",
-            "offer": draft.offer("routed-endpoint", use.destination),
-            "network": use.network,
-            "destination": use.destination,
-        }
-        name = draft.add(f"endpoint-{use.destination}-{use.network}", data)
+        name = routed_endpoint(draft, draft.offer(ROUTED, use.destination), use.network, use.destination)
     senders = sending_subnets(draft.described)
     network = [one for one in senders if draft.estate.subnets[one].network == use.network]
     draft.lead(network, use.destination, name)
 
 
 def add_in_subnet(draft: Draft, use: ServiceUse) -> None:
-    """An in-subnet endpoint for a use, one subnet for each zone; NoAnswer where no offer leads to it."""
-    if (use.network, use.destination) in endpoints_of(draft.described, "in-subnet-endpoint"):
+    """An in-subnet endpoint for a use, one subnet for each zone; NoAnswer where none reaches it."""
+    _check_reach(draft, use)
+    if (use.network, use.destination) in endpoints_of(draft.described, IN_SUBNET):
         return
     zones = {draft.estate.subnets[name].zone: name for name in reversed(use.subnets)}
-    data = {
-        "kind": "in-subnet-endpoint",
-        "offer": draft.offer("in-subnet-endpoint", use.destination),
-        "subnets": sorted(zones.values()),
-        "destination": use.destination,
-    }
-    draft.add(f"endpoint-{use.destination}-{use.network}", data)
+    offer = draft.offer(IN_SUBNET, use.destination)
+    in_subnet_endpoint(draft, offer, zones.values(), use.network, use.destination)
+
+
+def _check_reach(draft: Draft, use: ServiceUse) -> None:
+    if not draft.estate.endpoint_reaches(use.network, use.destination):
+        raise NoAnswer(f"no endpoint in {use.network} reaches {use.destination}, which is in another region")
 
 
 def add_each(draft: Draft, uses: Iterable[ServiceUse], add: Callable[[Draft, ServiceUse], None]) -> list[ServiceUse]:

@@ -1,32 +1,12 @@
-"""Where designs put their exits: one translating exit in each network, or in each of its zones."""
+"""Who sends, by network and zone; and the rules that a firewall for them needs."""
 
 from collections import Counter
 from typing import Any
 
-from fenrask.designs.draft import DEFAULT, Draft, sending_subnets
+from fenrask.designs.draft import sending_subnets
 from fenrask.estate import BY_NAME, Described, Passing
 
-__all__ = ["missing_rules", "named_rules", "place_exits", "sending_groups"]
-
-
-def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
-    """Put up a translating exit in each network (or zone) that sends, and lead its subnets' default there.
-
-    One for a network stands in the zone with the most hosts, or serves the whole network where the
-    offer's scope is the region.
-    """
-    offer = draft.offer(kind)
-    regional = draft.described.catalogue.offers[offer].scope == "region"
-    for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
-        exit_data: dict[str, Any] = {"kind": kind, "offer": offer, "addresses": "auto"}
-        if regional:
-            exit_data["network"] = network
-        else:
-            exit_data["subnet"] = draft.landing(network, zone)
-        if kind == "inspecting-firewall":
-            exit_data |= named_rules(draft.described, network)
-        name = draft.add(f"{stem}-{network}-{zone}" if per_zone and zone else f"{stem}-{network}", exit_data)
-        draft.lead(subnets, DEFAULT, name)
+__all__ = ["missing_rules", "named_rules", "sending_groups"]
 
 
 def named_rules(described: Described, *networks: str) -> dict[str, Any]:

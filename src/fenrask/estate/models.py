@@ -358,6 +358,23 @@ class Estate(Strict):
         stated = self.subnets[subnet]
         return stated.routes or self.networks[stated.network].routes
 
+    def endpoint_reaches(self, network: str, destination: str, endpoint: ExitModel | None = None) -> bool:
+        """Whether an endpoint in a network, or this one of it, reaches a service: by region and by IP version.
+
+        A region that is not stated is any. Each IP version that hosts of the network would ask for must be carried.
+        """
+        stated = self.destinations.get(destination)
+        if stated is None or network not in self.networks:
+            return False
+        region = self.region_of(endpoint) if endpoint else self.networks[network].region
+        if region and stated.region and region != stated.region:
+            return False
+        if endpoint is None:
+            return True
+        own = {one.version for subnet in self.subnets.values() if subnet.network == network for one in subnet.prefixes}
+        wanted = {one.version for one in stated.prefixes} & own
+        return wanted <= endpoint.families
+
     def internet_exit_of(self, subnet: str, routes: str | None = None) -> str:
         """The internet exit that a subnet's default route names; empty where it names none, or another exit."""
         value = self.route_tables.get(routes or self.table_of(subnet) or "", {}).get("0.0.0.0/0")

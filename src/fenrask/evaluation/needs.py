@@ -74,7 +74,7 @@ def _inspected(case: _Case) -> str:
         if case.needs.inspected == BY_NAME and not any(
             case.estate.exits[name].rule_names(rule) for name, rule in inspecting
         ):
-            by = ", ".join(f"{name} by its rule {rule}" if rule else name for name, rule in inspecting)
+            by = ", ".join(f"{name} by {rule}" if rule else name for name, rule in inspecting)
             return f"from {path.subnet} no rule inspects its name ({by} lets it pass)"
     return ""
 

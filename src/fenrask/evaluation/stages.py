@@ -19,6 +19,8 @@ class Evaluation:
     """An estate with all that follows from it, each thing in one place: what any command says is read off here."""
 
     described: Described
+    like: "Evaluation | None" = None
+    """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
 
     @cached_property
     def paths(self) -> Paths:
@@ -33,7 +35,7 @@ class Evaluation:
     @cached_property
     def capacity(self) -> Capacity:
         """Every exit against its limits, sized where its addresses are `auto`."""
-        return capacity(self.demand)
+        return capacity(self.demand, self.like.capacity if self.like else None)
 
     @cached_property
     def plan(self) -> AddressPlan:
@@ -109,6 +111,6 @@ class Evaluation:
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 
-def evaluate(described: Described) -> Evaluation:
-    """The evaluation of an estate as it is described."""
-    return Evaluation(described)
+def evaluate(described: Described, like: Evaluation | None = None) -> Evaluation:
+    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures still hold."""
+    return Evaluation(described, like)

@@ -1,6 +1,6 @@
 """What each lane of each unit lays on each site: connections, bytes, money for crossing zones."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -11,7 +11,7 @@ from fenrask.charges import networks_left
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.optimise.problem import Group, Option, Site, Unit
-from fenrask.routing import Paths
+from fenrask.routing import FlowPath, Paths
 from fenrask.teletraffic import concurrent_each
 from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR, exact
 
@@ -26,10 +26,9 @@ class Laid:
     """Connections held toward all addresses of the destination."""
     new_per_s: Series
     bits_per_s: Series
+    packets_per_s: Series
     volume: Fraction
     """Both ways, in the catalogue's unit, a month."""
-    open_at_peak: Series
-    """Connections that live, as those before the translator see them: it keeps their ports longer."""
 
 
 @dataclass
@@ -67,16 +66,15 @@ class Amounts:
         out, back = self.volume(unit)
         found = {}
         for site, part in parts.items():
-            concurrent, open_at_peak = np.zeros(self.hours * POINTS_PER_HOUR), np.zeros(self.hours * POINTS_PER_HOUR)
-            new, bits = np.zeros(self.hours), np.zeros(self.hours)
+            concurrent = np.zeros(self.hours * POINTS_PER_HOUR)
+            new, bits, packets = np.zeros(self.hours), np.zeros(self.hours), np.zeros(self.hours)
             for name in unit.flows:
                 its_held, its_new, its_bits = self._flow(name, unit, site.offer if site.translates else "")
                 concurrent += float(part) * its_held
                 new += float(part) * its_new
                 bits += float(part) * its_bits
-                if site.behind or site.hub:
-                    open_at_peak += float(part) * self._flow(name, unit, "")[0]
-            found[site] = Laid(concurrent, new, bits, (out + back) * part, open_at_peak)
+                packets += float(part) * its_bits / 8 / self.described.estate.flows[name].packet_bytes
+            found[site] = Laid(concurrent, new, bits, packets, (out + back) * part)
         return found
 
     def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series]:
@@ -142,8 +140,8 @@ class Amounts:
 
     def crossing_month(self, unit: Unit, option: Option) -> Fraction:
         """What a unit's crossings of zones, networks and regions cost a month on its way to a lane's sites."""
-        if option.stands:
-            return self._as_it_is(unit)[0]
+        if option.exists:
+            return self._along(unit, option)[0]
         entered = option.sites[0].network
         zones = self.crossing(unit, option) * Fraction(self._transfer(entered).cross_zone_per_gb)
         if entered == unit.network:
@@ -156,28 +154,38 @@ class Amounts:
         far = networks[one].region != networks[other].region
         return Fraction(tariff.cross_region_per_gb if far else tariff.cross_network_per_gb)
 
-    def sent_as_it_is(self, unit: Unit) -> Mapping[str, Fraction]:
-        """What a unit that keeps its ways sends to the internet, by the exit at which it leaves."""
-        return self._as_it_is(unit)[1]
+    def sent_along(self, unit: Unit, option: Option) -> Mapping[str, Fraction]:
+        """What a unit sends to the internet on a path that exists, by the exit at which it leaves."""
+        return self._along(unit, option)[1]
 
-    def _as_it_is(self, unit: Unit) -> tuple[Fraction, dict[str, Fraction]]:
+    def _along(self, unit: Unit, option: Option) -> tuple[Fraction, dict[str, Fraction]]:
+        """The cost of crossings on a path that exists, and what leaves for the internet there, by the last exit."""
         crossed, sent = Fraction(0), dict[str, Fraction]()
         size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
-        for name in unit.flows:
-            flow_out, flow_back = (one / size for one in self._volume(name))
-            for path in (one for one in self.paths.by_flow[name] if unit.holds(one)):
-                both = path.share * (flow_out + flow_back)
-                for hop in path.trace.hops:
-                    if hop.crosses_zone:
-                        estate = self.described.estate
-                        tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
-                        crossed += both * Fraction(tariff.cross_zone_per_gb)
-                for one, other in networks_left(self.paths, path):
-                    crossed += both * self._between(one, other)
-                if path.trace.onward is Onward.INTERNET:
-                    last = path.trace.exits[-1]
-                    sent[last] = sent.get(last, Fraction(0)) + path.share * flow_out
+        estate = self.described.estate
+        for path in self._paths_of(unit, option):
+            flow_out, flow_back = (one / size for one in self._volume(path.flow))
+            both = path.share * (flow_out + flow_back)
+            for hop in path.trace.hops:
+                if hop.crosses_zone:
+                    tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
+                    crossed += both * Fraction(tariff.cross_zone_per_gb)
+            for one, other in networks_left(self.paths, path):
+                crossed += both * self._between(one, other)
+            if path.trace.onward is Onward.INTERNET:
+                last = path.trace.exits[-1]
+                sent[last] = sent.get(last, Fraction(0)) + path.share * flow_out
         return crossed, sent
+
+    def _paths_of(self, unit: Unit, option: Option) -> Iterator[FlowPath]:
+        """The paths of a unit's flows by an option that exists: those that they have, or those that were traced."""
+        for name in unit.flows:
+            if not option.traces:
+                yield from (one for one in self.paths.by_flow[name] if unit.holds(one))
+                continue
+            share = self._share(name, unit) / len(unit.subnets)
+            for subnet, trace in zip(unit.subnets, option.traces, strict=True):
+                yield FlowPath(name, subnet, trace, share, Fraction(1))
 
     def _transfer(self, network: str) -> Transfer:
         stated = self.described.estate.networks.get(network)

@@ -11,10 +11,12 @@ __all__ = ["assembled"]
 
 def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float = 0.0) -> Model:
     """Lanes, sites, what they hold and cost, partners, what is asked for; a `margin` of ports stays free."""
-    model = Model(amounts, units)
-    # What no choice takes down is paid in any case: hubs and lines that an offer stands behind.
+    # What no choice takes down is paid in any case: hubs and lines that have an offer.
     exits = amounts.described.estate.exits
-    model.stand([*asked.keep, *(name for name, one in exits.items() if one.offer_name and not one.needs_offer)])
+    lasting = [name for name, one in exits.items() if one.offer_name and not one.needs_offer]
+    model = Model(amounts, units, frozenset([*(one for one in asked.keep if one in exits), *lasting]))
+    model.stand()
+    model.add_held()
     add_rooms(model, margin)
     add_metered(model)
     model.add_commitments()
@@ -28,10 +30,8 @@ def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float 
 def _constrain(model: Model, asked: Wanted) -> None:
     """Rows for all of it."""
     translating = {site: variable for site, variable in model.opened.items() if site.translates}
-    if asked.private_hosts:
-        model.program.row(dict.fromkeys(model.public.values(), 1.0), high=0)
-    if asked.at_most is not None:
-        model.program.row(dict.fromkeys(translating.values(), 1.0), high=asked.at_most)
+    if asked.max_gateways is not None:
+        model.program.row(dict.fromkeys(translating.values(), 1.0), high=asked.max_gateways)
     if asked.max_addresses is not None:
         numbers = {variable: float(one.number) for held in model.purchases_of.values() for one, variable in held}
         numbers |= {variable: float(model.hosts(name)) for name, variable in model.public.items()}

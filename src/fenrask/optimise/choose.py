@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from time import monotonic
 
 from fenrask.demand import demand
+from fenrask.designs import Comparison, compare
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
@@ -15,7 +16,7 @@ from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
 from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.patch import patch_of
-from fenrask.optimise.problem import Option, Site, Unit, Wanted
+from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import AddressChoice, Model
 from fenrask.programming import Solution
 from fenrask.routing import flow_paths
@@ -54,29 +55,48 @@ class Lost:
 
 @dataclass(frozen=True)
 class Choice:
-    """The optimum, made and judged; its proof; the runners-up; the losers."""
+    """The cheapest estate that is known to meet every need, evaluated; its proof; the runners-up; the losers."""
 
     mix: Mix
     patch: Patch
     evaluation: Evaluation
     bound: float
-    """No mix costs less than this a month."""
+    """No mix of the options costs less than this a month."""
     seconds: float
     next_best: tuple[Mix, ...]
     lost: tuple[Lost, ...]
     not_counted: tuple[str, ...]
-    """What the bill knows and the programme does not: the proof is one but for it."""
+    """What the bill knows and the programme does not, and what the options do not hold."""
+    options: int
+    """How many options all flows have together."""
+    design: str = ""
+    """The standard design that is cheaper than every mix of the options, where one is: then it is the answer."""
+    current: Evaluation | None = None
+    """The estate as it is."""
+
+    @property
+    def month(self) -> float:
+        """What the answer costs a month, by its bill."""
+        return float(self.evaluation.bill.total)
 
     @property
     def gap(self) -> float:
-        """How much dearer than the optimum it may be, as a share."""
-        return max(0.0, self.mix.month - self.bound) / max(abs(self.mix.month), 1e-9)
+        """How much dearer than the optimum of the mixes it may be, as a share; 0 where it is below them all."""
+        return max(0.0, self.month - self.bound) / max(abs(self.month), 1e-9)
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether no mix of the options is cheaper: the programme's sum is the bill, and it has no gap."""
+        agrees = abs(self.mix.month - self.month) <= 1e-6 * max(1.0, abs(self.month))
+        return not self.design and agrees and self.gap <= 1e-6
 
 
-def choose(described: Described, wanted: Wanted | None = None) -> Choice:
+def choose(described: Described, wanted: Wanted | None = None, comparison: Comparison | None = None) -> Choice:
     """Every flow to an exit, existing or proposed, at least monthly cost under all needs, caps and ports.
 
-    NoAnswer, with the smallest set of needs that contradict each other, where nothing meets them all.
+    The answer is held against the estate as it is and every standard design (`comparison`, made here if it is not
+    given): what is cheaper and meets all is the answer instead. NoAnswer, with the smallest set of needs that
+    contradict each other, where nothing meets them all.
     """
     asked, begins = wanted or Wanted(), monotonic()
     units, amounts = _asked_of(described, asked)
@@ -98,7 +118,34 @@ def choose(described: Described, wanted: Wanted | None = None) -> Choice:
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
         next_best, lost = tuple(_runners_up(model, solved, ends)), tuple(_lost(model, solved, ends))
-    return Choice(mix, patch, evaluation, bound, seconds, next_best, lost, tuple(model.not_counted))
+    choice = Choice(
+        mix,
+        patch,
+        evaluation,
+        bound,
+        seconds,
+        next_best,
+        lost,
+        tuple(model.not_counted),
+        sum(len(unit.options) for unit in units),
+        current=evaluate(described),
+    )
+    return choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
+
+
+def _is_bound(asked: Wanted) -> bool:
+    """Whether more is asked of the answer than of the designs that it is held against."""
+    limits = (asked.budget, asked.max_addresses, asked.max_gateways, asked.zone_headroom)
+    return bool(asked.keep) or any(one is not None for one in limits)
+
+
+def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
+    """The choice, or the cheapest of the designs that meet every need and cost less."""
+    best = comparison.cheapest
+    cheaper = best is not None and float(best.evaluation.bill.total) < choice.month * (1 - 1e-9) - 1e-9
+    if best is None or not (cheaper or (best.passes and not choice.evaluation.meets_all)):
+        return choice
+    return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name)
 
 
 def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
@@ -158,7 +205,8 @@ def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
             if option == taken[number]:
                 continue
             if option.fails:
-                yield Lost(unit, option, option.fails, None, f"fails {', '.join(option.fails)}")
+                why = "hosts stay private" if option.fails == (PRIVATE,) else f"breaks {', '.join(option.fails)}"
+                yield Lost(unit, option, option.fails, None, why)
             elif monotonic() > ends:
                 yield Lost(unit, option, (), None, "not looked at: time was up")
             else:
@@ -189,7 +237,7 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
 def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
     _check_kept(described, asked.keep)
     paths = flow_paths(described)
-    units = [kept(paths, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(paths)]
+    units = [kept(paths, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(paths, asked)]
     return units, Amounts(paths, demand(paths).hours)
 
 

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
-from fenrask.optimise.problem import Unit, Wanted
+from fenrask.optimise.problem import PRIVATE, Unit, Wanted
 from fenrask.units import counted
 
 __all__ = ["conflict", "contradiction"]
@@ -39,10 +39,8 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
         parts[f"at most {counted(asked.max_addresses, 'address', 'addresses')}"] = {
             "max_addresses": asked.max_addresses
         }
-    if asked.at_most is not None:
-        parts[f"at most {counted(asked.at_most, 'gateway')}"] = {"at_most": asked.at_most}
-    if asked.private_hosts:
-        parts["no public address on any host"] = {"private_hosts": True}
+    if asked.max_gateways is not None:
+        parts[f"at most {counted(asked.max_gateways, 'gateway')}"] = {"max_gateways": asked.max_gateways}
     if asked.zone_headroom is not None:
         parts[f"{asked.zone_headroom:.0%} of ports free when a zone is lost"] = {"zone_headroom": asked.zone_headroom}
     for name in asked.keep:
@@ -76,7 +74,7 @@ def _feasible(
         options = tuple(
             replace(
                 one,
-                fails=tuple(name for name in one.fails if name in wanted or name == "protocol"),
+                fails=tuple(name for name in one.fails if name in wanted or name in ("protocol", PRIVATE)),
                 singles=one.singles and "one_source_per_host" in wanted,
             )
             for one in unit.options

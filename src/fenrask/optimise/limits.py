@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from fenrask.capacity import ASSIGNMENTS
 from fenrask.optimise.amounts import Laid
-from fenrask.optimise.problem import Option, Site
+from fenrask.optimise.problem import Option, Role, Site
 from fenrask.optimise.programme import Model
 from fenrask.prefixes import fewest_prefixes
 
@@ -23,30 +23,49 @@ def add_rooms(model: Model, margin: float) -> None:
     for site, opened in model.opened.items():
         if site.translates:
             _ports(model, site, [(key, model.laid[key][site]) for key in model.using[site]], margin)
-        for offer in site.offers:
-            _limits(model, site, offer, opened)
+        if site.offer:
+            _limits(model, site, opened)
 
 
-def _limits(model: Model, site: Site, offer: str, opened: int) -> None:
-    """The caps of one offer of a site on what passes it."""
-    limits, passing = model.offer(offer).limits, model.passing(site, offer)
-    users = [(key, model.laid[key][site]) for key in passing]
-    bits = None if limits.gbit_per_s is None else limits.gbit_per_s * 1e9
-    for most, series in (
-        (limits.connections, [one.concurrent if offer == site.offer else one.open_at_peak for _, one in users]),
-        (limits.new_per_s, [one.new_per_s for _, one in users]),
-        (bits, [one.bits_per_s for _, one in users]),
-    ):
-        # What all together stay below needs no row.
-        if most is not None and series and float(np.max(sum(series))) > most:
-            _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most)})
+def _limits(model: Model, site: Site, opened: int) -> None:
+    """The caps of a site's offer on what passes it: all that `capacity` counts but ports and addresses."""
+    limits, users = model.offer(site.offer).limits, [(key, model.laid[key][site]) for key in model.using[site]]
+    nodes = float(model.places(site))
+    for stated, among in ((limits, 1.0), (limits.node, nodes)):
+        bits = None if stated.gbit_per_s is None else stated.gbit_per_s * 1e9
+        for most, series in (
+            (stated.connections, [one.concurrent for _, one in users]),
+            (stated.new_per_s, [one.new_per_s for _, one in users]),
+            (bits, [one.bits_per_s for _, one in users]),
+            (stated.packets_per_s, [one.packets_per_s for _, one in users]),
+        ):
+            # What all together stay below needs no row.
+            if most is not None and series and float(np.max(sum(series))) > most * among:
+                _within(model, [model.taken[key] for key, _ in users], np.stack(series), {opened: float(most * among)})
+    if limits.connections_per_tuple is not None:
+        for members in _tuples(model, users).values():
+            room = {opened: float(limits.connections_per_tuple)}
+            _within(model, [one for one, _ in members], np.stack([series for _, series in members]), room)
+    present = _present(model, site, model.using[site])
     if limits.hosts is not None:
-        _presence(model, _present(model, site, passing), {opened: float(limits.hosts)})
+        _presence(model, present, {opened: float(limits.hosts)})
     if limits.subnets is not None:
         by_subnet: dict[str, list[int]] = {}
-        for (_, subnet), (_, options) in _present(model, site, passing).items():
+        for (_, subnet), (_, options) in present.items():
             by_subnet.setdefault(subnet, []).extend(options)
         _presence(model, {name: (1.0, options) for name, options in by_subnet.items()}, {opened: float(limits.subnets)})
+
+
+def _tuples(model: Model, users: Users) -> dict[object, list[tuple[int, Floats]]]:
+    """Concurrent connections toward the busiest address of each destination; equal prefixes and ports are one."""
+    destinations, found = model.amounts.described.estate.destinations, dict[object, list[tuple[int, Floats]]]()
+    for key, laid in users:
+        to, part = model.units[key[0]].to, float(model.units[key[0]].group.part)
+        # The addresses of one IP version get all that they would of both: which of them answer is not told.
+        share = min(1.0, max(destinations[to].address_shares) / part)
+        pool = destinations[to].tuple_key or to
+        found.setdefault(pool, []).append((model.taken[key], laid.concurrent * share))
+    return found
 
 
 def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
@@ -98,15 +117,13 @@ def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) 
     estate, ports = model.amounts.described.estate, model.offer(site.offer).ports
     assert ports is not None
     assignment = ASSIGNMENTS[ports.assignment]
-    pools: dict[str, list[tuple[int, Floats]]] = {}
-    for key, laid in users:
-        to, part = model.units[key[0]].to, float(model.units[key[0]].group.part)
-        pool: str = estate.destinations[to].protocol
-        share = 1.0
-        if assignment.view == "tuples":
-            # The addresses of one IP version get all that they would of both: which of them answer is not told.
-            pool, share = to, max(estate.destinations[to].address_shares) / part
-        pools.setdefault(pool, []).append((model.taken[key], laid.concurrent * share))
+    pools: dict[object, list[tuple[int, Floats]]] = {}
+    if assignment.view == "tuples":
+        pools = _tuples(model, users)
+    else:
+        for key, laid in users:
+            protocol = estate.destinations[model.units[key[0]].to].protocol
+            pools.setdefault(protocol, []).append((model.taken[key], laid.concurrent))
     for members in pools.values():
         _within(model, [one for one, _ in members], np.stack([concurrent for _, concurrent in members]), room)
 
@@ -136,8 +153,10 @@ def _present(
         for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
             stated = estate.workloads[workload]
             hosts = float(-(-stated.hosts // len(stated.subnets)))
-            for subnet, used in zip(unit.subnets, option.sites, strict=False):
-                if used == site:
+            for place, subnet in enumerate(unit.subnets):
+                used = option.sites[place] if option.sites else None
+                passes = site.role is Role.PASSES and (not option.before or option.before[place] == site)
+                if used == site or passes:
                     found.setdefault((workload, subnet), (hosts, []))[1].append(variable)
     return found
 
@@ -196,7 +215,7 @@ def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], cou
         if site.translates:
             used = seen.setdefault(site, model.program.variable())
             model.program.row({taken: 1.0, used: -1.0}, high=0)
-        elif site.kind == "ipv6-outbound":
+        elif site.role is Role.IPV6_OUT:
             counted[taken] = float(_host_prefixes(model, number))
 
 

@@ -1,46 +1,66 @@
-"""What there is to choose from: flows grouped to units, and the lanes of each; one function a family of lanes."""
+"""The options of each unit: its current path, other exits that exist, and those that could be put up."""
 
 from collections.abc import Iterator
 from fractions import Fraction
 
 from fenrask.designs.endpoints import endpoints_of
-from fenrask.estate import BY_NAME, KINDS, Described, Needs, Onward
-from fenrask.evaluation import broken_needs
-from fenrask.optimise.problem import AS_IT_IS, Group, Option, Site, Unit
-from fenrask.optimise.sites import Places, passed, standing_site
-from fenrask.prefixes import is_public
-from fenrask.routing import FlowPath, Paths
+from fenrask.estate import BY_NAME, KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
+from fenrask.evaluation import ALLOWED, broken_needs
+from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
+from fenrask.optimise.sites import Places, passed
+from fenrask.prefixes import Address, is_public
+from fenrask.routing import FlowPath, Packet, Paths
 
-__all__ = ["ipv6_options", "kept", "own_address_options", "units_of"]
+__all__ = ["kept", "units_of"]
+
+_MOST_TRIALS = 20_000
+"""Pairs of a subnet's destination and an exit that exists, of which the path is traced; more are too many to try."""
 
 
-def units_of(paths: Paths) -> list[Unit]:
-    """Every group of flows, with its lanes."""
+def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
+    """Every group of flows, with its options."""
     described = paths.described
     estate = described.estate
     flows: dict[tuple[str, tuple[str, ...], str, bool], list[str]] = {}
     for name, flow in estate.flows.items():
         workload = estate.workloads[flow.from_]
-        by_network: dict[str, list[str]] = {}
+        alike: dict[tuple[str, frozenset[int]], list[str]] = {}
         for subnet in workload.subnets:
-            by_network.setdefault(estate.subnets[subnet].network, []).append(subnet)
-        for network, subnets in by_network.items():
+            stated = estate.subnets[subnet]
+            versions = frozenset(prefix.version for prefix in stated.prefixes)
+            alike.setdefault((stated.network, versions), []).append(subnet)
+        for (network, _), subnets in alike.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
     found, places = [], Places(described)
+    others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
+    few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
     for (network, some, to, public), names in flows.items():
         needs = estate.needs_of(estate.flows[names[0]])
         for name in names[1:]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
-        for family, part in _families(described, to):
+        for family, part in _families(described, some, to):
             group = Group(tuple(names), to, network, some, needs, public, family, part)
-            found.append(Unit(group, tuple(_options(paths, group, places))))
+            options = _distinct(_options(paths, group, places, asked))
+            if few:
+                options += _others(group, places, options, others)
+            found.append(Unit(group, tuple(options)))
     return found
 
 
-def _families(described: Described, to: str) -> Iterator[tuple[int | None, Fraction]]:
-    """The IP versions of a destination, with the share of its prefixes of each; None where all go one way."""
+def _distinct(options: Iterator[Option]) -> list[Option]:
+    """Each option once: the current path stands for another one through the same exits."""
+    found: dict[tuple[object, ...], Option] = {}
+    for one in options:
+        alone = one.also if one.name != CURRENT or one.sites else None
+        found.setdefault((one.sites, alone, bool(one.before), one.own_addresses, one.fails), one)
+    return list(found.values())
+
+
+def _families(described: Described, subnets: tuple[str, ...], to: str) -> Iterator[tuple[int | None, Fraction]]:
+    """The IP versions by which subnets reach a destination, with the share of each; None where all go one path."""
     stated = described.estate.destinations[to]
-    versions = [prefix.version for prefix in stated.prefixes]
+    own = {prefix.version for name in subnets for prefix in described.estate.subnets[name].prefixes}
+    versions = [prefix.version for prefix in stated.prefixes if prefix.version in own]
     if stated.service or 6 not in versions:
         yield None, Fraction(1)
         return
@@ -48,64 +68,139 @@ def _families(described: Described, to: str) -> Iterator[tuple[int | None, Fract
         yield version, Fraction(versions.count(version), len(versions))
 
 
-def _options(paths: Paths, group: Group, places: Places) -> Iterator[Option]:
+def _options(paths: Paths, group: Group, places: Places, asked: Wanted) -> Iterator[Option]:
     described = paths.described
-    own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
-    if _stays(described, own):
-        fails = tuple(_fails_as_it_is(described, own, group.needs))
-        yield Option(AS_IT_IS, (), fails, also=passed(paths, group))
+    current = _current(paths, group, places)
+    if current is not None:
+        yield current
     prefixes = described.estate.destinations[group.to].prefixes
     if group.public or (prefixes and not any(map(is_public, prefixes))):
         return
     if group.family == 6:
-        yield from ipv6_options(described, group)
+        yield from _ipv6(described, group)
         return
     for name, offer in described.catalogue.offers.items():
-        if offer.kind.endswith("-endpoint"):
-            yield from _endpoint(described, group, name)
-        elif KINDS[offer.kind].model_fields.get("addresses") and offer.kind != "forward-proxy":
+        kind = KINDS[offer.kind]
+        if issubclass(kind, PrivateEndpoint):
+            yield from _endpoint(places, group, name, kind)
+        elif issubclass(kind, Translating) and not kind.by_name_only and offer.ports is not None:
             yield from _translators(described, group, name, places)
             yield from _behind(described, group, name, places)
             yield from _shared(described, group, name, places)
-    yield from own_address_options(described, group)
+    yield from _own_addresses(described, group, asked)
 
 
-def _stays(described: Described, own: list[FlowPath]) -> bool:
-    """Whether a flow arrives by exits that no choice puts up or takes down."""
-    exits = described.estate.exits
-    return bool(own) and all(
-        path.trace.verdict.arrives and not any(exits[name].needs_offer for name in path.trace.exits) for path in own
-    )
+def kept(paths: Paths, unit: Unit) -> Unit:
+    """The unit with its current path as the only option; with none where a subnet has several paths at once."""
+    return Unit(unit.group, tuple(one for one in unit.options if one.name == CURRENT))
 
 
-def _fails_as_it_is(described: Described, own: list[FlowPath], needs: Needs) -> Iterator[str]:
-    if needs.off_internet and any(path.trace.onward is Onward.INTERNET for path in own):
-        yield "off_internet"
-    if needs.inspected:
-        yield "inspected"
-    if needs.fixed_source and any(
-        not described.estate.exits[name].fixed_source for path in own for name in path.trace.exits
-    ):
-        yield "fixed_source"
+_BY_SIZE = ("max_source_addresses", "one_source_per_host", ALLOWED)
+"""Needs that hang on how many addresses exits are given, and which."""
 
 
-def _endpoint(described: Described, group: Group, name: str) -> Iterator[Option]:
-    offer, to, network, subnets = described.catalogue.offers[name], group.to, group.network, group.subnets
-    if not described.estate.destinations[to].service or not offer.leads_to(to):
+def _current(paths: Paths, group: Group, places: Places) -> Option | None:
+    """The path that a group has; None where part of it does not arrive, or a subnet has several paths at once."""
+    estate = paths.described.estate
+    own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
+    if not own or not all(path.trace.verdict.arrives for path in own):
+        return None
+    broken = {one.need for name in group.flows for one in broken_needs(paths, name)}
+    fails = tuple(sorted(broken - {*_BY_SIZE, "arrives"}))
+    if not any(estate.exits[name].needs_offer for path in own for name in path.trace.exits if name in estate.exits):
+        return Option(CURRENT, (), fails, first=_defaulted(group, own), also=passed(paths, places, group))
+    sites, first = list[Site](), list[str]()
+    for subnet in group.subnets:
+        mine = [path for path in paths.by_flow[group.flows[0]] if group.holds(path) and path.subnet == subnet]
+        if len(mine) != 1:
+            return None
+        sites.append(_last_site(places, mine[0]))
+        first.append(mine[0].trace.exits[0])
+    singles = group.needs.one_source_per_host and any(_singles(paths.described, group, one.offer) for one in sites)
+    return Option(CURRENT, tuple(sites), fails, singles, first=tuple(first), also=passed(paths, places, group, sites))
+
+
+def _defaulted(group: Group, own: list[FlowPath]) -> tuple[str, ...]:
+    """What subnets' routes must name so that a path outlasts another default; empty where routes of its own do."""
+    first: dict[str, str] = {}
+    for path in own:
+        hop = path.trace.hops[0] if path.trace.hops else None
+        if hop is not None and not hop.by_name and (hop.route is None or not hop.route.prefix.prefixlen):
+            first[path.subnet] = hop.exit
+    return tuple(first.get(subnet, "") for subnet in group.subnets) if first else ()
+
+
+def _last_site(places: Places, path: FlowPath) -> Site:
+    """The site that a path's traffic is counted at: the exit that rewrote its source, else the last that is paid."""
+    trace, exits = path.trace, places.described.estate.exits
+    paid = [name for name in trace.exits if name in exits and exits[name].offer_name]
+    return places.existing(trace.source.exit if trace.source.exit in paid else paid[-1])
+
+
+def _others(group: Group, places: Places, options: list[Option], names: list[str]) -> Iterator[Option]:
+    """Other translating exits that exist and that all subnets of a group reach, if routes name them."""
+    described = places.described
+    to = described.estate.destinations[group.to]
+    known = {site.existing for one in options for site in one.sites if site.existing and len(set(one.sites)) == 1}
+    if group.public or not to.prefixes or group.family == 6:
+        return
+    addresses: list[Address] = [one.network_address for one in to.prefixes if one.version == 4]
+    for name in names if addresses else ():
+        if name in known or places.existing(name).role is not Role.TRANSLATES:
+            continue
+        traces = [
+            trace
+            for subnet in group.subnets
+            for address in addresses[:1]
+            for trace, _ in places.tracer.through(subnet, Packet(address, group.to), name)
+        ]
+        if len(traces) != len(group.subnets) or not all(one.verdict.arrives for one in traces):
+            continue
+        if any(one.source.exit != name or one.onward is not Onward.INTERNET for one in traces):
+            continue
+        site = places.existing(name)
+        inspects = all(any(described.estate.exits[one].inspects for one in trace.exits) for trace in traces)
+        fails = (*_fails(described, group, site.offer, inspects), *_falls_with(described, group, site.zone))
+        shares: dict[Site, Fraction] = {}
+        for trace in traces:
+            for one in trace.exits:
+                if one != name and described.estate.exits[one].offer_name:
+                    passing = places.existing(one)
+                    shares[passing] = shares.get(passing, Fraction(0)) + Fraction(1, len(traces))
+        subnets = len(group.subnets)
+        singles = _singles(described, group, site.offer)
+        yield Option(
+            f"through {name}",
+            (site,) * subnets,
+            fails,
+            singles,
+            first=(name,) * subnets,
+            traces=tuple(traces),
+            also=tuple(shares.items()),
+        )
+
+
+def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoint]) -> Iterator[Option]:
+    """A private endpoint, where one reaches the service from this network."""
+    described = places.described
+    estate, offer, to, network = described.estate, described.catalogue.offers[name], group.to, group.network
+    if not estate.destinations[to].service or not offer.leads_to(to) or not estate.endpoint_reaches(network, to):
         return
     existing = endpoints_of(described, offer.kind).get((network, to), "")
+    if existing and estate.exits[existing].offer_name != name:
+        existing = ""
     inside: tuple[str, ...] = ()
-    if offer.kind == "in-subnet-endpoint":
+    if not kind.entered_by_route:
         inside = tuple(sorted(_by_zone(described, to, network).values()))
         if existing:
-            inside = described.estate.exits[existing].in_subnets
-    site = Site(offer.kind, name, network, None, to, inside, existing)
+            inside = estate.exits[existing].in_subnets
+    site = places.existing(existing) if existing else Site(Role.ENDPOINT, name, network, None, to, inside)
     fails = ["inspected"] if group.needs.inspected else []
     if group.needs.survives and inside:
-        zones = {described.estate.subnets[one].zone for one in inside}
-        if len(zones) == 1 and any(described.estate.subnets[one].zone not in zones for one in subnets):
+        zones = {estate.subnets[one].zone for one in inside}
+        if len(zones) == 1 and any(estate.subnets[one].zone not in zones for one in group.subnets):
             fails.append("survives")
-    yield Option(f"{name} ({offer.kind})", (site,) * len(subnets), tuple(fails))
+    yield Option(f"{name} ({offer.kind})", (site,) * len(group.subnets), tuple(fails))
 
 
 def _by_zone(described: Described, to: str, network: str) -> dict[str | None, str]:
@@ -121,17 +216,17 @@ def _translators(described: Described, group: Group, name: str, places: Places) 
     network, offer = group.network, described.catalogue.offers[name]
     fails, singles = _fails(described, group, name, KINDS[offer.kind].inspects), _singles(described, group, name)
     if offer.scope == "region":
-        site = places.standing(name, network, None)
+        site = places.at(name, network, None)
         yield Option(f"{name} for the network", (site,) * len(group.subnets), fails, singles)
         return
     for zone in places.zones(network):
-        site = places.standing(name, network, zone)
+        site = places.at(name, network, zone)
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
         alone = _falls_with(described, group, zone)
         yield Option(where_it_is, (site,) * len(group.subnets), (*fails, *alone), singles)
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     if len(set(zones)) > 1:
-        sites = tuple(places.standing(name, network, zone) for zone in zones)
+        sites = tuple(places.at(name, network, zone) for zone in zones)
         yield Option(f"{name} in each zone", sites, fails, singles)
 
 
@@ -143,34 +238,56 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
     fails, singles = _fails(described, group, name, True), _singles(described, group, name)
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     for wall, offer in offers.items():
-        if offer.kind != "inspecting-firewall":
+        if not KINDS[offer.kind].inspects:
             continue
         words = f"{wall} before {name}"
         if "region" in (offer.scope, offers[name].scope):
-            site = places.behind(name, wall, network, None)
-            yield Option(f"{words} for the network", (site,) * len(zones), fails, singles)
+            yield _chain(
+                places,
+                wall,
+                f"{words} for the network",
+                [places.behind(name, network, None)] * len(zones),
+                fails,
+                singles,
+            )
             continue
         zone = places.busiest(network)
-        site = places.behind(name, wall, network, zone)
         where_it_is = f"{words} in zone {zone}" if zone else f"{words} in {network}"
-        yield Option(where_it_is, (site,) * len(zones), (*fails, *_falls_with(described, group, zone)), singles)
+        alone = (*fails, *_falls_with(described, group, zone))
+        yield _chain(places, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), alone, singles)
         if len(set(zones)) > 1:
-            sites = tuple(places.behind(name, wall, network, one) for one in zones)
-            yield Option(f"{words} in each zone", sites, fails, singles)
+            sites = [places.behind(name, network, one) for one in zones]
+            yield _chain(places, wall, f"{words} in each zone", sites, fails, singles)
+
+
+def _chain(places: Places, wall: str, name: str, sites: list[Site], fails: tuple[str, ...], singles: bool) -> Option:
+    walls = [places.firewall(wall, one) for one in sites]
+    also = {one: Fraction(walls.count(one), len(walls)) for one in walls}
+    return Option(name, tuple(sites), fails, singles, before=tuple(walls), also=tuple(also.items()))
 
 
 def _shared(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
     """An offer in the network with the most hosts, with a hub that brings it the others' traffic."""
-    if not places.centre:
+    hub = places.hub()
+    if hub is None:
         return
-    site, inspects = places.shared(name), KINDS[described.catalogue.offers[name].kind].inspects
-    fails = (*_fails(described, group, name, inspects), *_falls_with(described, group, site.zone))
-    how = f"{name} in {site.network} by a hub"
-    yield Option(how, (site,) * len(group.subnets), fails, _singles(described, group, name))
+    offer = described.catalogue.offers[name]
+    zone = None if offer.scope == "region" else places.busiest(places.centre)
+    site, count = places.behind(name, places.centre, zone), len(group.subnets)
+    fails = (*_fails(described, group, name, KINDS[offer.kind].inspects), *_falls_with(described, group, zone))
+    singles = _singles(described, group, name)
+    also = ((hub, Fraction(1)),) if hub.offer else ()
+    how = f"{name} in {site.network}, through a hub"
+    if group.network == places.centre:
+        # A new one beside what exists there may serve its own network too.
+        if site.apart:
+            yield Option(f"another {name} in {site.network}", (site,) * count, fails, singles)
+        return
+    yield Option(how, (site,) * count, fails, singles, before=(hub,) * count, also=also)
 
 
 def _fails(described: Described, group: Group, name: str, inspects: bool) -> tuple[str, ...]:
-    """The needs that no site of a translating offer meets, wherever it stands."""
+    """The needs that no site of a translating offer meets, wherever it is."""
     stated, needs = described.estate.destinations[group.to], group.needs
     fails = [] if stated.protocol in described.catalogue.offers[name].protocols else ["protocol"]
     fails += ["off_internet"] if needs.off_internet else []
@@ -181,8 +298,8 @@ def _fails(described: Described, group: Group, name: str, inspects: bool) -> tup
 
 def _singles(described: Described, group: Group, name: str) -> bool:
     """Whether an offer may have one address alone, since it does not tie hosts to one of several."""
-    ports = described.catalogue.offers[name].ports
-    ties = ports is not None and ports.ties_hosts
+    offer: Offer | None = described.catalogue.offers.get(name)
+    ties = offer is not None and offer.ports is not None and offer.ports.ties_hosts
     return group.needs.one_source_per_host and not ties
 
 
@@ -193,57 +310,25 @@ def _falls_with(described: Described, group: Group, zone: str | None) -> tuple[s
     return ("survives",) if group.needs.survives and cut_off else ()
 
 
-def own_address_options(described: Described, group: Group) -> Iterator[Option]:
-    """Straight out by the network's own door, with a public IPv4 address on each host of the workloads."""
-    if not all(described.estate.subnets[name].prefix.version == 4 for name in group.subnets):
+def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterator[Option]:
+    """Straight out by the network's own internet exit, with a public IPv4 address on each host of the workloads."""
+    estate = described.estate
+    if not all(estate.subnets[name].prefix.version == 4 for name in group.subnets):
         return
-    site = Site("direct-internet", "", group.network, None)
-    needs = group.needs
-    fails = [name for name in ("off_internet", "inspected", "max_source_addresses") if getattr(needs, name)]
-    yield Option("an address on each host", (site,) * len(group.subnets), tuple(fails), own_addresses=True)
+    site = Site(Role.PUBLIC_HOSTS, "", group.network, None)
+    fails = [name for name in ("off_internet", "inspected", "max_source_addresses") if getattr(group.needs, name)]
+    workloads = {estate.flows[name].from_ for name in group.flows}
+    if not asked.public_hosts and not all(estate.workloads[name].may_be_public for name in workloads):
+        fails.append(PRIVATE)
+    yield Option("a public address on each host", (site,) * len(group.subnets), tuple(fails), own_addresses=True)
 
 
-def ipv6_options(described: Described, group: Group) -> Iterator[Option]:
+def _ipv6(described: Described, group: Group) -> Iterator[Option]:
     """Straight out without translation, where every subnet has IPv6."""
     estate = described.estate
     if not all(any(one.version == 6 for one in estate.subnets[name].prefixes) for name in group.subnets):
         return
-    known = [
-        name for name, one in estate.exits.items() if one.kind == "ipv6-outbound" and one.of_network == group.network
-    ]
-    site = Site("ipv6-outbound", "", group.network, None, existing=known[0] if known else "")
+    known = [n for n, one in estate.exits.items() if one.untranslated_ipv6 and one.of_network == group.network]
+    site = Site(Role.IPV6_OUT, "", group.network, None, existing=known[0] if known else "")
     fails = [name for name in ("off_internet", "inspected") if getattr(group.needs, name)]
     yield Option("IPv6 straight out", (site,) * len(group.subnets), tuple(fails))
-
-
-_BY_SIZE = ("max_source_addresses", "one_source_per_host")
-"""Needs that hang on how many addresses exits are given."""
-
-
-def kept(paths: Paths, unit: Unit) -> Unit:
-    """The unit with the way that it has as its only lane; with none where a subnet has several ways at once."""
-    asis = [option for option in unit.options if not option.sites]
-    if asis:
-        return Unit(unit.group, tuple(asis))
-    described = paths.described
-    known = {site.existing: site for option in unit.options for site in option.sites if site.existing}
-    sites, first = list[Site](), list[str]()
-    for subnet in unit.subnets:
-        own = [path for path in paths.by_flow[unit.flows[0]] if unit.holds(path) and path.subnet == subnet]
-        if len(own) != 1 or not own[0].trace.verdict.arrives:
-            return Unit(unit.group, ())
-        trace = own[0].trace
-        paid = [name for name in trace.exits if described.estate.exits[name].offer_name]
-        last = trace.source.exit if trace.source.kind == "exit" else paid[-1]
-        sites.append(known.get(last) or standing_site(described, last))
-        first.append(trace.exits[0])
-    broken = {one.need for name in unit.flows for one in broken_needs(paths, name)} - {*_BY_SIZE, "arrives"}
-    exits = ", ".join(dict.fromkeys(site.existing for site in sites))
-    option = Option(
-        f"by {exits}, as it is",
-        tuple(sites),
-        tuple(sorted(broken)),
-        first=tuple(first),
-        also=passed(paths, unit.group, sites),
-    )
-    return Unit(unit.group, (option,))

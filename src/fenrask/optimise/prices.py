@@ -10,7 +10,7 @@ from fractions import Fraction
 
 from fenrask.charges import estate_wide
 from fenrask.estate import Estate, Rate, Tiers
-from fenrask.optimise.problem import Option, Site, Unit
+from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import Model
 
 __all__ = ["add_metered"]
@@ -36,22 +36,24 @@ def add_metered(model: Model) -> None:
     for key, variable in model.taken.items():
         unit, option = model.units[key[0]], key[1]
         for site, laid in model.laid[key].items():
-            for offer in site.passed_from(unit.network):
-                rate = model.offer(offer).rates_in(model.region(site)).processed_per_gb
-                scope = f"{offer} {model.region(site)}" if estate_wide(rate) else f"{offer} {site}"
-                carried.setdefault(scope, _Pool(rate, "processed", offer)).add(variable, laid.volume)
+            if not site.offer:
+                continue
+            rate = model.offer(site.offer).rates_in(model.region(site)).processed_per_gb
+            scope = f"{site.offer} {model.region(site)}" if estate_wide(rate) else f"{site.offer} {site}"
+            carried.setdefault(scope, _Pool(rate, "processed", site.offer)).add(variable, laid.volume)
         for one in _sent(model, unit, option):
             pool = _Pool(one.rate, one.item, "")
             sent.setdefault((one.summed_over, one.item), pool).add(variable, one.volume)
     charged = {scope: _charge(model, pool) for scope, pool in (*carried.items(), *sent.items())}
     for site, opened in model.opened.items():
-        for offer in site.offers:
-            rates = model.offer(offer).rates_in(model.region(site))
-            if rates.month_minimum and not estate_wide(rates.processed_per_gb):
-                least = model.places(site) * float(rates.month_minimum)
-                lacking = model.program.variable(1.0, least, integral=False)
-                row = charged.get(f"{offer} {site}", {}) | {lacking: 1.0}
-                model.program.row(row | {opened: model.hours_month(site, offer) - least}, low=0)
+        if not site.offer:
+            continue
+        rates = model.offer(site.offer).rates_in(model.region(site))
+        if rates.month_minimum and not estate_wide(rates.processed_per_gb):
+            least = model.places(site) * float(rates.month_minimum)
+            lacking = model.program.variable(1.0, least, integral=False)
+            row = charged.get(f"{site.offer} {site}", {}) | {lacking: 1.0}
+            model.program.row(row | {opened: model.hours_month(site) - least}, low=0)
 
 
 @dataclass(frozen=True)
@@ -65,14 +67,14 @@ class _Sent:
 
 
 def _sent(model: Model, unit: Unit, option: Option) -> Iterator[_Sent]:
-    if not option.stands:
+    if not option.exists:
         out = model.amounts.volume(unit)[0] / len(unit.subnets)
         leaving = [(_last(site), model.region(site), out) for site in option.sites if site.leaves]
     else:
         estate = model.amounts.described.estate
         leaving = [
             (_internet_exit(estate, name), estate.region_of(estate.exits[name]), volume)
-            for name, volume in model.amounts.sent_as_it_is(unit).items()
+            for name, volume in model.amounts.sent_along(unit, option).items()
         ]
     catalogue = model.amounts.described.catalogue
     service = model.amounts.described.estate.destinations[unit.to].service
@@ -88,9 +90,9 @@ def _sent(model: Model, unit: Unit, option: Option) -> Iterator[_Sent]:
 
 def _last(site: Site) -> str:
     """The exit at which a site's traffic leaves: its network's door, or itself where it stands in none."""
-    in_subnet = site.zone is not None or site.behind or site.shared
-    alone = site.kind != "direct-internet" and not in_subnet
-    return str(site) if alone else site.network
+    if site.existing and site.whole_network:
+        return site.existing
+    return str(site) if site.whole_network or site.role is Role.IPV6_OUT else site.network
 
 
 def _internet_exit(estate: Estate, name: str) -> str:

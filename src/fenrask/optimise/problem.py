@@ -1,50 +1,61 @@
-"""What there is to choose from: units of traffic, sites that could carry them, and the lanes of each unit."""
+"""What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
 from dataclasses import dataclass
+from enum import Enum
 from fractions import Fraction
 
 from fenrask.estate import Needs
-from fenrask.routing import FlowPath
+from fenrask.routing import FlowPath, Trace
 
-__all__ = ["AS_IT_IS", "Group", "Option", "Site", "Unit", "Wanted"]
+__all__ = ["CURRENT", "PRIVATE", "Group", "Option", "Role", "Site", "Unit", "Wanted"]
 
-AS_IT_IS = "as it is"
+CURRENT = "current path"
+PRIVATE = "private hosts"
+"""What an option fails that gives hosts public addresses, where nobody allows that."""
+
+
+class Role(Enum):
+    """What a site does for the traffic that it carries."""
+
+    TRANSLATES = "translates"
+    ENDPOINT = "leads into a service"
+    PUBLIC_HOSTS = "lets out hosts that have public addresses"
+    IPV6_OUT = "lets out IPv6 hosts"
+    PASSES = "inspects, or joins networks, and passes on"
 
 
 @dataclass(frozen=True)
 class Site:
-    """An exit that stands, or could be put up: of an offer, in a network, in one zone or for all of it.
+    """An exit that exists, or could be put up: of an offer, in a network, in one zone or for all of it.
 
-    Or a door that no offer stands behind: the network's own, or that for IPv6.
+    Or an internet exit that no offer stands behind.
     """
 
-    kind: str
+    role: Role
     offer: str
     network: str
     zone: str | None
     destination: str = ""
-    """The service that an endpoint leads to; empty for any other exit."""
+    """The service that an endpoint reaches; empty for any other exit."""
     subnets: tuple[str, ...] = ()
-    """The subnets that an in-subnet endpoint stands in."""
+    """The subnets that an in-subnet endpoint is in."""
     existing: str = ""
-    """The name of the exit that stands there already."""
-    behind: str = ""
-    """The offer of the firewall that it stands behind: all that it carries is inspected there."""
-    shared: bool = False
-    """Whether a hub brings it the traffic of other networks too."""
-    hub: str = ""
-    """The offer of that hub, where it costs money."""
-    passes: bool = False
-    """Whether it stands there and only passes on, or idles: a hub, or a firewall before something else."""
+    """The name of the exit, where it exists already."""
+    whole_network: bool = False
+    """Whether it belongs to its whole network, so that traffic leaves for the internet at the site itself."""
+    apart: bool = False
+    """Whether it is a second one, in a subnet of its own: what exists at its place cannot be put behind anything."""
+    onward: str = ""
+    """For a firewall that only inspects: the offer of the exit behind it."""
 
     @property
     def translates(self) -> bool:
-        return bool(self.offer) and not self.destination and not self.passes
+        return self.role is Role.TRANSLATES
 
     @property
     def leaves(self) -> bool:
-        """Whether what it carries goes out to the internet, or by the door to a service."""
-        return not self.destination and not self.passes
+        """Whether what it carries goes out to the internet, or by an internet exit to a service."""
+        return self.role in (Role.TRANSLATES, Role.PUBLIC_HOSTS, Role.IPV6_OUT)
 
     @property
     def places(self) -> int:
@@ -52,28 +63,24 @@ class Site:
         return len(self.subnets) or 1
 
     @property
-    def offers(self) -> tuple[str, ...]:
-        """Every offer whose hours are paid for it."""
-        return tuple(filter(None, (self.offer, self.behind, self.hub)))
-
-    def passed_from(self, network: str) -> tuple[str, ...]:
-        """The offers that traffic from a network passes on its way through."""
-        return tuple(filter(None, (self.offer, self.behind, self.hub if network != self.network else "")))
-
-    @property
     def name(self) -> str:
         """In words, for lists of what is open."""
-        if not self.offer:
-            words = "IPv6 straight out of" if self.kind == "ipv6-outbound" else "addresses on hosts in"
-            return f"{words} {self.network}"
-        what = f"{self.behind} before {self.offer}" if self.behind else self.offer
-        how = "by a hub" if self.shared else ""
-        return " ".join(filter(None, (what, self.destination, self.network, self.zone, how)))
+        if self.existing:
+            return self.existing
+        if self.role is Role.IPV6_OUT:
+            return f"IPv6 straight out of {self.network}"
+        if self.role is Role.PUBLIC_HOSTS:
+            return f"public addresses on hosts in {self.network}"
+        before = f"before {self.onward}" if self.onward else ""
+        zone = f"zone {self.zone}" if self.zone else ""
+        return " ".join(
+            filter(None, (f"new {self.offer or 'hub'}", before, self.destination, "in", self.network, zone))
+        )
 
 
 @dataclass(frozen=True)
 class Option:
-    """One way for a unit: the site that each of its subnets uses; none of them where all stays as it is."""
+    """One path for a unit: the site that each of its subnets uses; none of them where all stays as it is."""
 
     name: str
     sites: tuple[Site, ...]
@@ -84,19 +91,31 @@ class Option:
     """Whether its sites may have but one address each."""
     own_addresses: bool = False
     """Whether its hosts need public addresses of their own."""
+    before: tuple[Site, ...] = ()
+    """What the route of each subnet names instead of its site: a firewall before it, or the hub that leads there."""
     first: tuple[str, ...] = ()
-    """The exit that each subnet's route names, where the way is one that stands and is kept."""
+    """The exit that each subnet's route names, where the path exists and is kept."""
+    traces: tuple[Trace, ...] = ()
+    """For a path through another exit that exists: each subnet's, there and back."""
     also: tuple[tuple[Site, Fraction], ...] = ()
-    """What a way that stands passes beside its sites, each with the share of the unit that does."""
+    """What a path passes beside its sites and is paid for, each with the share of the unit that does."""
 
     @property
     def distinct(self) -> tuple[Site, ...]:
         return tuple(dict.fromkeys((*self.sites, *(site for site, _ in self.also))))
 
     @property
-    def stands(self) -> bool:
-        """Whether it is the way that there is."""
+    def exists(self) -> bool:
+        """Whether it is a path that there is."""
         return not self.sites or bool(self.first)
+
+    def entry(self, place: int) -> object:
+        """What the route of the subnet at a place names; None where all stays as it is."""
+        if self.first:
+            return self.first[place] or None
+        if self.before:
+            return self.before[place]
+        return self.sites[place] if self.sites else None
 
 
 @dataclass(frozen=True)
@@ -112,18 +131,18 @@ class Group:
     public: bool
     """Whether their hosts have public addresses of their own."""
     family: int | None = None
-    """The IP version, where the destination has prefixes of both: each goes its own way."""
+    """The IP version, where the destination has prefixes of both: each goes its own path."""
     part: Fraction = Fraction(1)
     """The share of the flows that this is: connections are spread evenly over the destination's prefixes."""
 
     def holds(self, path: FlowPath) -> bool:
-        """Whether a way of one of its flows is part of it."""
+        """Whether a path of one of its flows is part of it."""
         return path.subnet in self.subnets and self.family in (None, path.trace.packet.address.version)
 
 
 @dataclass(frozen=True)
 class Unit:
-    """A group with its lanes; it is not split."""
+    """A group with its options; it is not split."""
 
     group: Group
     options: tuple[Option, ...]
@@ -158,7 +177,7 @@ class Unit:
         return ", ".join(self.labels)
 
     def holds(self, path: FlowPath) -> bool:
-        """Whether a way of one of its flows is part of it."""
+        """Whether a path of one of its flows is part of it."""
         return self.group.holds(path)
 
     @property
@@ -175,12 +194,12 @@ class Wanted:
     """Exits and flows that stay as they are."""
     budget: float | None = None
     max_addresses: int | None = None
-    at_most: int | None = None
+    max_gateways: int | None = None
     """Translating exits at most."""
-    private_hosts: bool = False
-    """Whether no host may get a public address of its own."""
+    public_hosts: bool = False
+    """Whether hosts may get public addresses of their own, whatever the estate says of them."""
     zone_headroom: float | None = None
     """The share of ports that is to be left free when any one zone is lost; None where that is not asked."""
     seconds: float = 60.0
     explain: bool = True
-    """Whether to look for what comes next, and why each other lane lost."""
+    """Whether to look for what comes next, and why each other option lost."""

@@ -6,23 +6,25 @@ purchase and its entries. What sites hold is in `rooms`, what is paid by volume 
 take in `partners`.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
 
+import numpy as np
+
 from fenrask.charges import estate_wide
-from fenrask.estate import Commitment, Offer
+from fenrask.estate import KINDS, Commitment, Offer
 from fenrask.optimise.amounts import Amounts, Laid
-from fenrask.optimise.problem import Option, Site, Unit
-from fenrask.optimise.sites import standing_site
-from fenrask.prefixes import fewest_prefixes
+from fenrask.optimise.problem import Option, Role, Site, Unit
+from fenrask.prefixes import Prefix, fewest_prefixes
 from fenrask.programming import Program
 from fenrask.units import exact
 
 __all__ = ["AddressChoice", "Model", "Spent"]
 
-MOST_ADDRESSES = 64
+_FEW_ADDRESSES, _MOST_ADDRESSES = 16, 1024
+"""At least so many addresses of a site are choices, and at most so many."""
 
 
 @dataclass(frozen=True)
@@ -51,6 +53,8 @@ class Model:
 
     amounts: Amounts
     units: list[Unit]
+    standing: frozenset[str] = frozenset()
+    """Exits that stay whatever uses them."""
     program: Program = field(default_factory=Program)
     taken: dict[tuple[int, Option], int] = field(default_factory=dict)
     opened: dict[Site, int] = field(default_factory=dict)
@@ -65,6 +69,7 @@ class Model:
     def __post_init__(self) -> None:
         self._options()
         self._routes()
+        self._shared_exits()
         self._sites()
 
     @property
@@ -77,10 +82,6 @@ class Model:
     def hosts(self, workload: str) -> int:
         """How many hosts a workload has."""
         return self.amounts.described.estate.workloads[workload].hosts
-
-    def passing(self, site: Site, offer: str) -> list[tuple[int, Option]]:
-        """The units and lanes that use a site and pass an offer of it on their way."""
-        return [key for key in self.using[site] if offer in site.passed_from(self.units[key[0]].network)]
 
     def _options(self) -> None:
         """Each unit takes one lane; those of one service that share an endpoint by name take it together."""
@@ -107,25 +108,76 @@ class Model:
             self.program.row({taken: 1.0, self.public[name]: -1.0}, high=0)
 
     def _routes(self) -> None:
-        """A subnet has one route to a destination: units that share both lead there by the same site."""
+        """A subnet has one route to a destination: units that share both name the same exit there."""
         sharing: dict[tuple[str, str, int | None], list[int]] = {}
         for number, unit in enumerate(self.units):
             for subnet in unit.subnets:
                 sharing.setdefault((subnet, unit.to, unit.group.family), []).append(number)
         for (subnet, *_), numbers in sharing.items():
             for other in numbers[1:]:
-                one, two = self._leading(numbers[0], subnet), self._leading(other, subnet)
-                for site in {**one, **two}:
-                    taken = dict.fromkeys(one.get(site, []), 1.0)
-                    self.program.row({**taken, **dict.fromkeys(two.get(site, []), -1.0)}, 0, 0)
+                one, two = self._named(numbers[0], subnet), self._named(other, subnet)
+                for entry in {**one, **two}:
+                    taken = dict.fromkeys(one.get(entry, []), 1.0)
+                    self.program.row({**taken, **dict.fromkeys(two.get(entry, []), -1.0)}, 0, 0)
 
-    def _leading(self, number: int, subnet: str) -> dict[Site | None, list[int]]:
-        """The lanes of a unit by the site that they lead a subnet to; None where all stays as it is."""
-        unit, found = self.units[number], dict[Site | None, list[int]]()
+    def _shared_exits(self) -> None:
+        """What a subnet's routes to several destinations must agree on, and a hub's default.
+
+        A subnet uses one gateway of a kind of which it may use one; and what is behind a firewall gets no direct
+        traffic of the same subnet, since replies to a subnet take one path.
+        """
+        named: dict[str, dict[Site, dict[bool, list[int]]]] = {}
+        for (number, option), variable in self.taken.items():
+            for place, subnet in enumerate(self.units[number].subnets):
+                if option.sites and option.sites[place].translates:
+                    by_site = named.setdefault(subnet, {}).setdefault(option.sites[place], {True: [], False: []})
+                    by_site[bool(option.before)].append(variable)
+        for sites in named.values():
+            self._one_gateway([one[False] for site, one in sites.items() if self._one_for_each_subnet(site)])
+            for some in sites.values():
+                self._one_return_path(some[True], some[False])
+        through_hub: dict[Site, list[int]] = {}
+        for (_, option), variable in self.taken.items():
+            if option.before and not option.before[0].onward:
+                through_hub.setdefault(option.sites[0], []).append(variable)
+        # A hub has one default route.
+        self._one_gateway(list(through_hub.values()))
+
+    def _one_for_each_subnet(self, site: Site) -> bool:
+        return KINDS[self.offer(site.offer).kind].one_for_each_subnet
+
+    def _one_gateway(self, groups: list[list[int]]) -> None:
+        """Of several groups of variables at most one has any that is taken."""
+        groups = [some for some in groups if some]
+        if len(groups) < 2:
+            return
+        used = [self.program.variable() for _ in groups]
+        for one, some in zip(used, groups, strict=True):
+            for taken in some:
+                self.program.row({one: -1.0, taken: 1.0}, high=0)
+        self.program.row(dict.fromkeys(used, 1.0), high=1)
+
+    def _one_return_path(self, behind: list[int], direct: list[int]) -> None:
+        """A subnet's traffic to a site comes all through what is before it, or all direct."""
+        if behind and direct:
+            way = self.program.variable()
+            for taken in behind:
+                self.program.row({way: -1.0, taken: 1.0}, high=0)
+            for taken in direct:
+                self.program.row({way: 1.0, taken: 1.0}, high=1)
+
+    def _named(self, number: int, subnet: str) -> dict[object, list[int]]:
+        """The options of a unit by what a subnet's route names; None where all stays as it is."""
+        unit, found = self.units[number], dict[object, list[int]]()
         place = unit.subnets.index(subnet)
         for option in unit.open_options:
-            found.setdefault(option.sites[place] if option.sites else None, []).append(self.taken[number, option])
+            found.setdefault(self._entry(option, place), []).append(self.taken[number, option])
         return found
+
+    def _entry(self, option: Option, place: int) -> object:
+        """What a route names: an exit that exists by its name, whichever option names it; else the site."""
+        entry = option.entry(place)
+        return entry.existing or entry if isinstance(entry, Site) else entry
 
     def _sites(self) -> None:
         for (number, option), variable in self.taken.items():
@@ -135,7 +187,8 @@ class Model:
                 self.using.setdefault(site, []).append((number, option))
         for site, variable in self.opened.items():
             using = [self.taken[key] for key in self.using[site]]
-            self.program.row({variable: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
+            if site.existing not in self.standing:
+                self.program.row({variable: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
             self.program.row({variable: -float(len(using)), **dict.fromkeys(using, 1.0)}, high=0)
             if site.translates:
                 self._addresses(site, variable)
@@ -147,22 +200,26 @@ class Model:
         if site in self.opened:
             return
         self.opened[site] = self.program.variable()
-        for offer in site.offers:
-            work = self.offer(offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
+        if site.offer:
+            work = self.offer(site.offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
             self.program.cost[self.opened[site]] += self.places(site) * work
-            self.spend("hours", offer, self.opened[site], self.hours_month(site, offer))
+            self.spend("hours", site.offer, self.opened[site], self.hours_month(site))
 
-    def stand(self, names: Iterable[str]) -> None:
-        """Exits that stay whatever uses them; with their addresses where no lane leads to them."""
+    def stand(self) -> None:
+        """The exits that stay whatever uses them are open; with their addresses where no option uses them."""
         estate = self.amounts.described.estate
-        for name in names:
+        for name in self.standing:
             known = [site for site in self.opened if site.existing == name]
             if not known and name in estate.exits and estate.exits[name].offer_name:
-                site = standing_site(self.amounts.described, name, passes=True)
+                site = self.existing(name)
                 self._open(site)
                 self.using[site] = []
                 stated = estate.exits[name].stated_addresses
-                number = max(len(estate.exits[name].listed_addresses), 1 if stated is None else stated)
+                held = estate.public_addresses.values()
+                listed = estate.exits[name].listed_addresses
+                number = sum(1 for address in listed if not any(address in one.address for one in held))
+                if not listed:
+                    number = 1 if stated is None else stated
                 hour = self.amounts.described.catalogue.addresses_in(self.region(site)).hour
                 month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
                 self.spend("addresses", site.offer, self.opened[site], month)
@@ -170,13 +227,36 @@ class Model:
             for site in known:
                 self.program.row({self.opened[site]: 1.0}, low=1)
 
-    def hours_month(self, site: Site, offer: str) -> float:
-        """What an offer of an open site costs a month for standing there; a begun hour counts whole."""
+    def add_held(self) -> None:
+        """What is paid for addresses that are held, used or not: a sum that no choice changes."""
+        catalogue, month = self.amounts.described.catalogue, 0.0
+        for one in self.amounts.described.estate.public_addresses.values():
+            if one.address.version == 4:
+                region = self._region_of_held(one.address)
+                month += float(catalogue.addresses_in(region).block_hour(one.address.prefixlen))
+        if month:
+            held = self.program.variable()
+            self.program.row({held: 1.0}, low=1)
+            self.spend("addresses", "", held, month * float(catalogue.hours_per_month))
+
+    def _region_of_held(self, prefix: Prefix) -> str:
+        estate = self.amounts.described.estate
+        listing = (one for one in estate.exits.values() if any(address in prefix for address in one.listed_addresses))
+        return next((estate.region_of(one) for one in listing), "")
+
+    def existing(self, name: str) -> Site:
+        """The site of an exit that exists and that no option uses."""
+        estate = self.amounts.described.estate
+        one = estate.exits[name]
+        return Site(Role.PASSES, one.offer_name, estate.network_of(one) or "", None, existing=name)
+
+    def hours_month(self, site: Site) -> float:
+        """What an open site costs a month by the hour; a part of an hour counts whole."""
         hours = float(self.amounts.described.catalogue.hours_per_month)
         if site.existing:
             running = self.amounts.described.estate.exits[site.existing].running_hours
             hours = hours if running is None else min(hours, float(ceil(exact(running))))
-        return self.places(site) * hours * float(self.offer(offer).rates_in(self.region(site)).hour)
+        return self.places(site) * hours * float(self.offer(site.offer).rates_in(self.region(site)).hour)
 
     def spend(self, item: str, offer: str, variable: int, month: float) -> None:
         """A variable costs so much a month as an item of the bill; shares that commitments take off are taken off."""
@@ -204,10 +284,10 @@ class Model:
         """What the bill knows and the programme does not, so that its proof is one but for it."""
         found = []
         for site in self.opened:
-            for offer in site.offers:
-                rates = self.offer(offer).rates_in(self.region(site))
+            if site.offer:
+                rates = self.offer(site.offer).rates_in(self.region(site))
                 if rates.month_minimum and estate_wide(rates.processed_per_gb):
-                    found.append(f"the least sum of {offer}")
+                    found.append(f"the month's minimum of {site.offer}")
         return list(dict.fromkeys(found))
 
     def places(self, site: Site) -> int:
@@ -237,15 +317,47 @@ class Model:
             if key[1].singles:
                 self.program.row({self.taken[key]: 1.0, **dict.fromkeys(single, -1.0)}, high=0)
 
+    def _most_wanted(self, site: Site) -> int:
+        """More addresses than all that could come to a site together need; never fewer than some."""
+        ports = self.offer(site.offer).ports
+        assert ports is not None
+        load = sum(float(np.max(self.laid[key][site].concurrent)) for key in self.using[site])
+        hosts = sum(self.hosts(name) for name in {f for key in self.using[site] for f in self._workloads(key[0])})
+        each = ports.per_address // (ports.host_block or ports.per_address)
+        wanted = hosts / each if ports.host_block else load / ports.per_address
+        return min(_MOST_ADDRESSES, max(_FEW_ADDRESSES, 2 + ceil(1.3 * wanted * (1 + self._margin))))
+
+    def _workloads(self, number: int) -> set[str]:
+        return {self.amounts.described.estate.flows[name].from_ for name in self.units[number].flows}
+
+    @property
+    def _margin(self) -> float:
+        return float(self.amounts.described.estate.targets.growth_margin)
+
     def _purchases_of(self, site: Site) -> Iterator[AddressChoice]:
         described = self.amounts.described
         stated = described.catalogue.addresses_in(self.region(site))
         month = exact(described.catalogue.hours_per_month)
         listed = described.estate.exits[site.existing].listed_addresses if site.existing else ()
         if listed:
-            number = len(listed)
-            yield AddressChoice(number, number * exact(stated.hour) * month, len(fewest_prefixes(listed)), listed=True)
-        most = min(self.offer(site.offer).limits.addresses or MOST_ADDRESSES, MOST_ADDRESSES)
-        for number in range(1, most + 1):
+            held = described.estate.public_addresses.values()
+            paid = sum(1 for address in listed if not any(address in one.address for one in held))
+            hours = paid * exact(stated.hour) * month
+            yield AddressChoice(len(listed), hours, len(fewest_prefixes(listed)), listed=True)
+        limit, wanted = self.offer(site.offer).limits.addresses, self._most_wanted(site)
+        for number in _numbers(wanted if limit is None else min(limit, wanted)):
             for one in self.amounts.purchases(self.region(site), number):
                 yield AddressChoice(number, one.hour * month, one.entries)
+
+
+def _numbers(most: int) -> list[int]:
+    """The numbers of addresses to choose from: all up to some, then ever wider apart, so that they stay few."""
+    found, number = [], 0
+    while number < most:
+        number = min(most, number + max(1, number // _DENSE))
+        found.append(number)
+    return found
+
+
+_DENSE = 32
+"""Numbers up to twice this are all there; beyond, each is at most a 32nd more than the one before."""

@@ -1,24 +1,27 @@
-"""Where translating exits can stand: in a zone, for a network, behind a firewall, or joined by a hub."""
+"""Where exits are, and could be: in a zone, for a network, behind a firewall, or joined by a hub."""
 
 from collections import Counter
 from collections.abc import Sequence
 from fractions import Fraction
 
-from fenrask.designs.draft import hub_offer
-from fenrask.estate import Described
-from fenrask.optimise.problem import Group, Site
+from fenrask.designs.draft import DEFAULT
+from fenrask.designs.topologies import existing_hub, hub_offer
+from fenrask.estate import KINDS, Described, Onward
+from fenrask.optimise.problem import Group, Role, Site
 from fenrask.prefixes import overlaps
-from fenrask.routing import Paths
+from fenrask.routing import Paths, Tracer
 
-__all__ = ["Places", "passed", "standing_site"]
+__all__ = ["Places", "passed"]
 
 
 class Places:
-    """The sites of offers; each place is looked up once."""
+    """The sites of offers; each place is looked up once, and an exit that exists is one site, whoever uses it."""
 
     def __init__(self, described: Described) -> None:
-        self._described = described
+        self.described = described
+        self.tracer = Tracer(described)
         self._sites: dict[tuple[str, str, str | None], Site] = {}
+        self._existing: dict[str, Site] = {}
         estate = described.estate
         self._zones: dict[str, Counter[str | None]] = {}
         senders = dict.fromkeys(flow.from_ for flow in estate.flows.values())
@@ -41,48 +44,86 @@ class Places:
         """The zones of a network from which something is sent."""
         return list(self._zones[network])
 
-    def standing(self, offer: str, network: str, zone: str | None) -> Site:
-        """The site of an offer at a place, with the exit that stands there already."""
-        key = (offer, network, zone)
-        if key not in self._sites:
-            self._sites[key] = _standing(self._described, offer, network, zone)
-        return self._sites[key]
-
     def busiest(self, network: str) -> str | None:
         """The zone of a network with the most hosts."""
         return self._zones[network].most_common(1)[0][0]
 
-    def behind(self, offer: str, firewall: str, network: str, zone: str | None) -> Site:
-        """The site of an offer behind a firewall."""
-        return Site(self._described.catalogue.offers[offer].kind, offer, network, zone, behind=firewall)
+    def existing(self, name: str) -> Site:
+        """The site of an exit that exists."""
+        if name not in self._existing:
+            one, estate = self.described.estate.exits[name], self.described.estate
+            offer = self.described.offer_of(name)
+            zone = next((estate.subnets[subnet].zone for subnet in one.in_subnets), None)
+            if offer is not None and offer.scope == "region":
+                zone = None
+            role = Role.TRANSLATES if one.translates and one.pool is None else Role.PASSES
+            whole = bool(one.of_network) and not one.in_subnets
+            network = estate.network_of(one) or ""
+            if one.onward is Onward.SERVICE:
+                service = (one.carries or ("",))[0]
+                site = Site(Role.ENDPOINT, one.offer_name, network, None, service, one.in_subnets, name)
+                self._existing[name] = site
+                return site
+            self._existing[name] = Site(role, one.offer_name, network, zone, existing=name, whole_network=whole)
+        return self._existing[name]
 
-    def shared(self, offer: str) -> Site:
-        """The site of an offer in the centre, with a hub before it."""
-        catalogue = self._described.catalogue
-        zone = None if catalogue.offers[offer].scope == "region" else self.busiest(self.centre)
-        return Site(catalogue.offers[offer].kind, offer, self.centre, zone, shared=True, hub=hub_offer(catalogue))
+    def at(self, offer: str, network: str, zone: str | None) -> Site:
+        """The site of a translating offer at a place, with the exit that is there already."""
+        key = (offer, network, zone)
+        if key not in self._sites:
+            self._sites[key] = self._at(offer, network, zone)
+        return self._sites[key]
+
+    def behind(self, offer: str, network: str, zone: str | None) -> Site:
+        """The site of an offer at a place where something may be put before it.
+
+        A new one in a zone may serve direct routes as well; one that exists, or is of a whole network, cannot.
+        """
+        site = self.at(offer, network, zone)
+        if site.existing or site.whole_network:
+            return Site(Role.TRANSLATES, offer, network, zone, apart=True)
+        return site
+
+    def firewall(self, offer: str, before: Site) -> Site:
+        """The site of a firewall that inspects before another site."""
+        return Site(Role.PASSES, offer, before.network, before.zone, onward=before.offer, apart=before.apart)
+
+    def hub(self) -> Site | None:
+        """The hub that brings other networks' traffic to the centre: one that exists, or is sold; None for neither."""
+        if not self.centre:
+            return None
+        name = existing_hub(self.described, self._zones)
+        if name:
+            hub, tables = self.described.estate.exits[name], self.described.estate.route_tables
+            if any(DEFAULT in tables.get(table, {}) for table in hub.tables):
+                return None
+            return self.existing(name)
+        offer = hub_offer(self.described.catalogue)
+        return Site(Role.PASSES, offer, self.centre, None) if offer else None
+
+    def _at(self, offer: str, network: str, zone: str | None) -> Site:
+        estate, stated = self.described.estate, self.described.catalogue.offers[offer]
+        for name, one in estate.exits.items():
+            if one.offer_name != offer or one.fault or one.pool is not None or not one.translates:
+                continue
+            site = self.existing(name)
+            here = site.network == network and site.zone == zone
+            if here and (site.whole_network or any(map(estate.internet_exit_of, one.in_subnets))):
+                return site
+        whole = stated.scope == "region" and KINDS[stated.kind].serves_whole_network
+        return Site(Role.TRANSLATES, offer, network, zone, whole_network=whole)
 
     def _centre(self) -> str:
         """The one with the most hosts; networks whose prefixes overlap cannot be joined."""
-        networks = self._described.estate.networks
+        networks = self.described.estate.networks
         owned = [(prefix, name) for name in self._zones for prefix in networks[name].prefixes]
         if len(self._zones) < 2 or any(one != other for (_, one), (_, other) in overlaps(owned)):
             return ""
         return max(self._zones, key=lambda name: self._zones[name].total())
 
 
-def standing_site(described: Described, name: str, passes: bool = False) -> Site:
-    """The site of an exit that stands, whatever stands beside it."""
-    one, estate = described.estate.exits[name], described.estate
-    zone = next((estate.subnets[subnet].zone for subnet in one.in_subnets), None)
-    offer = described.offer_of(name)
-    if offer is not None and offer.scope == "region":
-        zone = None
-    return Site(one.kind, one.offer_name, estate.network_of(one) or "", zone, existing=name, passes=passes)
-
-
-def passed(paths: Paths, group: Group, sites: Sequence[Site] = ()) -> tuple[tuple[Site, Fraction], ...]:
-    """What is paid on the ways that a group has, beside these sites, with the share of the group that passes it."""
+def passed(paths: Paths, places: Places, group: Group, sites: Sequence[Site] = ()) -> tuple[tuple[Site, Fraction], ...]:
+    """What is paid on the paths that a group has, beside these sites, with the share of the group that passes it."""
     own = [path for path in paths.by_flow[group.flows[0]] if group.holds(path)]
     whole, known = sum((path.share for path in own), Fraction(0)), {site.existing for site in sites}
     found: dict[str, Fraction] = {}
@@ -91,25 +132,4 @@ def passed(paths: Paths, group: Group, sites: Sequence[Site] = ()) -> tuple[tupl
             one = paths.described.estate.exits.get(name)
             if one is not None and one.offer_name and name not in known:
                 found[name] = found.get(name, Fraction(0)) + path.share / whole
-    return tuple((standing_site(paths.described, name, passes=True), share) for name, share in found.items())
-
-
-def _standing(described: Described, offer: str, network: str, zone: str | None) -> Site:
-    """The site of an offer at a place, with the exit that stands there, if one does and its way leads on to a door."""
-    estate = described.estate
-    kind = described.catalogue.offers[offer].kind
-    for name, one in estate.exits.items():
-        if one.offer_name != offer or one.fault or one.pool is not None or not one.translates:
-            continue
-        here = one.of_network == network if zone is None and one.of_network else _stands(described, name, network, zone)
-        if here:
-            return Site(kind, offer, network, zone, existing=name)
-    return Site(kind, offer, network, zone)
-
-
-def _stands(described: Described, name: str, network: str, zone: str | None) -> bool:
-    estate = described.estate
-    return any(
-        estate.subnets[one].network == network and estate.subnets[one].zone == zone and estate.internet_exit_of(one)
-        for one in estate.exits[name].in_subnets
-    )
+    return tuple((places.existing(name), share) for name, share in found.items())

@@ -103,6 +103,15 @@ class Tracer:
         found = [(begun, _ALL)] if isinstance(begun, Trace) else self._followed(begun, subnet, packet)
         return [(self._reply.replied(trace), share) for trace, share in found]
 
+    def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
+        """The paths of a packet from a subnet, were its route to name this exit: there and back."""
+        begun = self._begun(subnet, packet)
+        if isinstance(begun, Trace):
+            return [(begun, _ALL)]
+        there = self._entered(begun, None, name, subnet, packet)
+        found = [(there, _ALL)] if isinstance(there, Trace) else self._followed(there, subnet, packet)
+        return [(self._reply.replied(trace), share) for trace, share in found]
+
     def _common(self, subnet: str, packet: Packet) -> Trace | None:
         """The common case put together from parts walked before: one route to a plain translator, then one way on.
 
@@ -338,7 +347,8 @@ class Tracer:
         """Why an endpoint does not reach a service of another region; empty where it does, or where none is told."""
         if exit_.onward is not Onward.SERVICE:
             return ""
-        own, there = self.estate.region_of(exit_), self.estate.destinations[passing.destination or ""].region
+        stated = self.estate.destinations.get(passing.destination or "")
+        own, there = self.estate.region_of(exit_), stated.region if stated else ""
         return f"is in region {own}, {passing.destination} in {there}" if own and there and own != there else ""
 
     def _moved(self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str) -> _At:

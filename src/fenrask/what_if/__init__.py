@@ -1,6 +1,6 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
-from fenrask.what_if.faults import case_patch, scaled_flows, single_faults
+from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
 from fenrask.what_if.sensitivity import Effect, sensitivity
@@ -17,6 +17,7 @@ __all__ = [
     "Outcome",
     "Shown",
     "Simulated",
+    "all_cases",
     "as_sized",
     "case_patch",
     "grow",

@@ -5,7 +5,7 @@ from typing import Any
 from fenrask.designs.contract import Patch
 from fenrask.estate import Case, Described, DurationLaw
 
-__all__ = ["case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
+__all__ = ["all_cases", "case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
 
 
 def case_patch(described: Described, case: Case) -> Patch:
@@ -28,6 +28,11 @@ def case_patch(described: Described, case: Case) -> Patch:
             if flow.to == destination and flow.persistent_per_host is None:
                 patch = _both(patch, {"flows": {name: {"duration_s": _longer(flow.duration_s, times)}}})
     return patch
+
+
+def all_cases(described: Described) -> dict[str, Case]:
+    """Every case that has a name: those that the estate states, and each single fault; a stated one wins."""
+    return {**described.estate.stress, **single_faults(described), **described.estate.stress}
 
 
 def single_faults(described: Described) -> dict[str, Case]:

@@ -1,10 +1,11 @@
 """What happens to an estate in one case: who is cut off, which exits are overloaded."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import cached_property
 
-from fenrask.capacity import Capacity, ExitCapacity, capacity
+from fenrask.capacity import Capacity, ExitLimits, capacity
 from fenrask.demand import open_at_peak, reopened
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
@@ -12,6 +13,9 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.what_if.faults import case_patch
 
 __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
+
+_WORSE = 1e-3
+"""A share of new connections that more fail than before: less is not worth a word."""
 
 
 @dataclass(frozen=True)
@@ -28,53 +32,75 @@ class Outcome:
 
     case: str
     evaluation: Evaluation | None
-    """The estate while it lasts; None where nothing of it is left to judge."""
+    """The estate while it lasts; None where nothing of it is left to evaluate."""
     cut_off: Mapping[str, str]
+    """Flows that are lost on the way, from hosts that are still there."""
     lost: tuple[str, ...]
     """Workloads all of whose hosts are lost themselves."""
-    overloaded: tuple[ExitCapacity, ...]
+    lost_flows: tuple[str, ...]
+    """The flows of those workloads."""
+    overloaded: tuple[ExitLimits, ...]
+    """Exits that carried their load before, and do not now."""
+    worse: tuple[ExitLimits, ...]
+    """Exits that were overloaded already, and more of whose new connections fail now."""
     too_fast: Mapping[str, str]
-    """Exits at which more connections are opened anew than they take, with the numbers."""
-    month_change: Fraction
-    """What a month of it would cost more."""
+    """Exits at which more connections are opened again than they take, with the numbers."""
+    blocking: float
+    """The largest share of new connections that find no port at any exit while it lasts."""
     helps: tuple[Help, ...]
 
     @property
-    def blocking(self) -> float:
-        return max((one.blocking for one in self.overloaded), default=0.0)
-
-    @property
     def is_harmless(self) -> bool:
-        return not (self.cut_off or self.overloaded or self.too_fast)
+        return not (self.cut_off or self.lost or self.overloaded or self.worse or self.too_fast)
 
     @property
     def severity(self) -> tuple[int, int, float]:
         """What makes one case worse than another."""
-        return (len(self.cut_off), len(self.overloaded) + len(self.too_fast), self.blocking)
+        hit = len(self.overloaded) + len(self.too_fast) + len(self.worse)
+        return (len(self.cut_off) + len(self.lost_flows), hit, self.blocking)
+
+    @cached_property
+    def reasons(self) -> dict[str, list[str]]:
+        """Why flows are cut off, each reason once, with its flows."""
+        found: dict[str, list[str]] = {}
+        for flow, why in self.cut_off.items():
+            found.setdefault(why, []).append(flow)
+        return found
 
 
 def as_sized(evaluation: Evaluation) -> Evaluation:
     """The estate with the addresses that it is given when nothing is wrong: they do not grow in a case."""
     sized = {one.exit: {"addresses": one.addresses} for one in evaluation.capacity.exits if not one.stated}
-    return evaluate(evaluation.described.patched({"exits": sized}, "as sized")) if sized else evaluation
+    if not sized:
+        return evaluation
+    return evaluate(evaluation.described.patched({"exits": sized}, "as sized"), like=evaluation)
 
 
 def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     """One case, without what would have helped."""
     described = before.described
     lost = _lost(described, case)
+    lost_flows = tuple(flow for flow, stated in described.estate.flows.items() if stated.from_ in lost)
     try:
-        after = evaluate(described.patched(case_patch(described, case), name))
+        after = evaluate(described.struck(case_patch(described, case), name), like=before)
+        sized, too_fast = after.capacity, dict[str, str]()
     except UnusableInput:
-        cut = {flow: "nothing is left" for flow, stated in described.estate.flows.items() if stated.from_ not in lost}
-        return Outcome(name, None, cut, lost, (), {}, Fraction(0), ())
-    sized, too_fast = after.capacity, dict[str, str]()
+        cut = {flow: "nothing is left of it" for flow in described.estate.flows if flow not in lost_flows}
+        return Outcome(name, None, cut, lost, lost_flows, (), (), {}, 0.0, ())
     if case.reopen_within_s is not None:
         sized = capacity(reopened(after.demand))
         too_fast = dict(_too_fast(after, case.reopen_within_s))
-    overloaded = tuple(_overloaded(before.capacity, sized))
-    change = after.bill.total - before.bill.total
-    return Outcome(name, after, _cut_off(before, after, lost), lost, overloaded, too_fast, change, ())
+    overloaded, worse = _overloaded(before.capacity, sized)
+    blocking = max((one.blocking for one in sized.every), default=0.0)
+    cut_off = _cut_off(before, after, lost_flows)
+    return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, ())
+
+
+def zone_losses(evaluation: Evaluation) -> tuple[Outcome, ...]:
+    """What the loss of each zone does."""
+    before = as_sized(evaluation)
+    zones = dict.fromkeys(one.zone for one in evaluation.described.estate.subnets.values() if one.zone)
+    return tuple(outcome(before, f"zone {zone} lost", Case(lose_zones=(zone,))) for zone in zones)
 
 
 def _lost(described: Described, case: Case) -> tuple[str, ...]:
@@ -86,33 +112,42 @@ def _lost(described: Described, case: Case) -> tuple[str, ...]:
     )
 
 
-def _cut_off(before: Evaluation, after: Evaluation, lost: Iterable[str]) -> dict[str, str]:
+def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...]) -> dict[str, str]:
     """Flows of which more is lost on the way than before, from some subnet that is still there."""
     found: dict[str, str] = {}
-    gone = set(lost)
-    already: dict[tuple[str, str, str], Fraction] = {}
+    gone = set(lost_flows)
+    already: dict[tuple[str, str], Fraction] = {}
     for path in before.paths.paths:
         if not path.trace.verdict.arrives:
-            already[path.flow, path.subnet, path.trace.why] = path.reach
+            key = (path.flow, path.subnet)
+            already[key] = already.get(key, Fraction(0)) + path.reach
+    now: dict[tuple[str, str], Fraction] = {}
     for path in after.paths.paths:
-        known = already.get((path.flow, path.subnet, path.trace.why), Fraction(0))
-        if path.trace.verdict.arrives or path.reach <= known:
+        if path.trace.verdict.arrives or path.flow in gone:
             continue
-        if before.described.estate.flows[path.flow].from_ not in gone:
-            found.setdefault(path.flow, f"from {path.subnet}: {path.trace.verdict.value}, {path.trace.why}")
+        key = (path.flow, path.subnet)
+        now[key] = now.get(key, Fraction(0)) + path.reach
+        if now[key] > already.get(key, Fraction(0)):
+            found.setdefault(path.flow, f"{path.trace.verdict.value}: {path.trace.why}")
     return found
 
 
-def _overloaded(before: Capacity, after: Capacity) -> Iterator[ExitCapacity]:
-    """Exits that do not carry their load now: they did before, or they refuse more."""
-    for one in after.exits:
-        known = before.of(one.exit)
-        if not one.fits and (known is None or known.fits or one.blocking > known.blocking * (1 + 1e-9)):
-            yield one
+def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ...], tuple[ExitLimits, ...]]:
+    """Exits that do not carry their load now though they did before; and those that did not, and fail more now."""
+    new, worse = [], []
+    for one in after.every:
+        known = before.limits_of(one.exit)
+        if one.fits:
+            continue
+        if known is None or known.fits:
+            new.append(one)
+        elif one.blocking > known.blocking + _WORSE or len(one.exceeded) > len(known.exceeded):
+            worse.append(one)
+    return tuple(new), tuple(worse)
 
 
 def _too_fast(after: Evaluation, within_s: float) -> Iterator[tuple[str, str]]:
-    """Exits that take fewer new connections per second than come when all are opened anew."""
+    """Exits that take fewer new connections per second than come when all are opened again."""
     for name, parts in after.demand.at_exit.items():
         offer = after.described.offer_of(name)
         most = offer.limits.new_per_s if offer else None
@@ -120,11 +155,4 @@ def _too_fast(after: Evaluation, within_s: float) -> Iterator[tuple[str, str]]:
             continue
         rate = after.demand.load(parts).busiest_new_per_s + sum(map(open_at_peak, parts)) / within_s
         if rate > most:
-            yield name, f"{rate:,.6g} new connections per s, of at most {most:,.6g}"
-
-
-def zone_losses(evaluation: Evaluation) -> tuple[Outcome, ...]:
-    """What the loss of each zone does."""
-    before = as_sized(evaluation)
-    zones = dict.fromkeys(one.zone for one in evaluation.described.estate.subnets.values() if one.zone)
-    return tuple(outcome(before, f"zone {zone} lost", Case(lose_zones=(zone,))) for zone in zones)
+            yield name, f"{rate:,.6g} new connections/s, its limit is {most:,.6g}"

@@ -1,14 +1,14 @@
-"""Cases of stress, each with what would have helped."""
+"""Cases of stress, each with what would have helped: what is said to help is applied, and the case tried again."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from itertools import combinations
 
-from fenrask.capacity import ExitCapacity
-from fenrask.designs.compare import Comparison, compare
+from fenrask.capacity import ExitCapacity, ExitLimits
+from fenrask.designs import Comparison, compare
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.units import counted, exact
+from fenrask.units import counted
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, outcome
 
 __all__ = ["pairs_of", "stress"]
@@ -28,40 +28,64 @@ def stress(described: Described, cases: Mapping[str, Case], comparison: Comparis
 
     `comparison` of the standard designs is made when it is needed, unless one is given.
     """
-    before = as_sized(evaluate(described))
-    designs = [comparison] if comparison else []
+    current = evaluate(described)
+    helpers = _Helpers(current, as_sized(current), comparison)
     for name, case in cases.items():
-        found = outcome(before, name, case)
-        helps = [help_ for one in found.overloaded if (help_ := _more_addresses(described, one))]
-        if found.cut_off:
-            helps += _other_designs(before, name, case, designs)
+        found = outcome(helpers.before, name, case)
+        helps = [help_ for one in (*found.overloaded, *found.worse) if (help_ := helpers.more_addresses(one))]
+        if found.cut_off and not helps:
+            helps += helpers.other_designs(name, case, found)
         yield replace(found, helps=tuple(helps))
 
 
-def _more_addresses(described: Described, one: ExitCapacity) -> Help | None:
-    """The addresses that would have done, at their price."""
-    if one.needed_now is None or one.needed_now <= one.addresses or one.exceeded:
-        return None
-    if one.most_addresses is not None and one.needed_now > one.most_addresses:
-        return None
-    more = one.needed_now - one.addresses
-    region = described.estate.region_of(described.estate.exits[one.exit])
-    rate, month = described.catalogue.addresses_in(region).hour, described.catalogue.hours_per_month
-    what = f"{counted(more, 'more address', 'more addresses')} at {one.exit}"
-    return Help(what, more * exact(rate) * exact(month))
+class _Helpers:
+    """What could have helped, each thing evaluated once."""
 
+    def __init__(self, current: Evaluation, before: Evaluation, comparison: Comparison | None) -> None:
+        self.current = current
+        self.before = before
+        self._comparison = comparison
+        self._known: dict[tuple[str, int], Help | None] = {}
+        self._sized: dict[str, Evaluation] = {}
 
-def _other_designs(before: Evaluation, name: str, case: Case, designs: list[Comparison]) -> Iterator[Help]:
-    """The cheapest standard design in which the case cuts nobody off."""
-    if not designs:
-        designs.append(compare(before.described))
-    ordered = sorted(
-        designs[0].candidates[1:], key=lambda one: (not one.evaluation.meets_all, one.evaluation.bill.total)
-    )
-    for one in ordered:
-        estate = one.evaluation.described.estate
-        if not {*case.lose_exits, *case.lose_nodes} <= {*estate.exits}:
-            continue
-        if not outcome(one.evaluation, name, case).cut_off:
-            yield Help(f"the design {one.design.name}", one.evaluation.bill.total - before.bill.total)
-            return
+    def more_addresses(self, one: ExitLimits) -> Help | None:
+        """The addresses that would have done, at what they add to the bill; None where none would, or break a need."""
+        if not isinstance(one, ExitCapacity) or one.exceeded or one.needed_now is None:
+            return None
+        most, wanted = one.most_addresses, one.needed_now
+        if wanted <= one.addresses or (most is not None and wanted > most):
+            return None
+        if one.blocking_with(wanted) > one.target:
+            return None
+        key = (one.exit, wanted)
+        if key not in self._known:
+            self._known[key] = self._with_addresses(one, wanted)
+        return self._known[key]
+
+    def _with_addresses(self, one: ExitCapacity, wanted: int) -> Help | None:
+        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.exit}"
+        broken = {(each.flow, each.need) for each in self.current.broken}
+        for stated in ({"addresses": wanted}, {"addresses": "auto", "at_least": wanted}):
+            patch = {"exits": {one.exit: stated}}
+            then = evaluate(self.current.described.patched(patch, what), like=self.current)
+            if {(each.flow, each.need) for each in then.broken} <= broken:
+                return Help(what, then.bill.total - self.current.bill.total)
+        return None
+
+    def other_designs(self, name: str, case: Case, found: Outcome) -> Iterator[Help]:
+        """The cheapest standard design that meets every need, and in which the case cuts nothing of this off."""
+        if self._comparison is None:
+            self._comparison = compare(self.before.described)
+        for one in self._comparison.ranked:
+            exits = one.evaluation.described.estate.exits
+            if not one.passes or not {*case.lose_exits, *case.lose_nodes} <= {*exits}:
+                continue
+            if one.design.name not in self._sized:
+                self._sized[one.design.name] = as_sized(one.evaluation)
+            then = outcome(self._sized[one.design.name], name, case)
+            if then.cut_off or then.overloaded or then.too_fast or then.evaluation is None:
+                continue
+            paths = then.evaluation.paths.by_flow
+            if all(path.trace.verdict.arrives for flow in found.cut_off for path in paths[flow]):
+                yield Help(f'the design "{one.design.name}"', one.evaluation.bill.total - self.current.bill.total)
+                return

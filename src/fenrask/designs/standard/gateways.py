@@ -3,11 +3,27 @@
 from functools import partial
 
 from fenrask.designs.contract import Design, Patch
-from fenrask.designs.draft import Draft
-from fenrask.designs.placing import place_exits
+from fenrask.designs.draft import DEFAULT, Draft
+from fenrask.designs.placing import sending_groups
+from fenrask.designs.topologies import translator
 from fenrask.estate import Described
 
-__all__ = ["DESIGNS"]
+__all__ = ["DESIGNS", "FIREWALL", "GATEWAY", "place_exits"]
+
+GATEWAY, FIREWALL, HOST = "translation-gateway", "inspecting-firewall", "translator-host"
+
+
+def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
+    """A translating exit in each network (or zone) that sends, and its subnets' default route to it.
+
+    One for a network is in the zone with the most hosts, or serves the whole network where the offer serves a region.
+    """
+    offer = draft.offer(kind)
+    regional = draft.described.catalogue.offers[offer].scope == "region"
+    for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
+        wanted = f"{stem}-{network}-{zone}" if per_zone and zone and not regional else f"{stem}-{network}"
+        name, _ = translator(draft, offer, (network, zone), wanted)
+        draft.lead(subnets, DEFAULT, name)
 
 
 def _patch(described: Described, kind: str, stem: str, per_zone: bool) -> Patch:
@@ -20,21 +36,21 @@ DESIGNS = (
     Design(
         "gateway per network",
         "one translation gateway in each network, in its busiest zone",
-        partial(_patch, kind="translation-gateway", stem="gateway", per_zone=False),
+        partial(_patch, kind=GATEWAY, stem="gateway", per_zone=False),
     ),
     Design(
         "gateway per zone",
         "one translation gateway in each zone that sends",
-        partial(_patch, kind="translation-gateway", stem="gateway", per_zone=True),
+        partial(_patch, kind=GATEWAY, stem="gateway", per_zone=True),
     ),
     Design(
         "firewall per network",
         "one inspecting firewall in each network, which translates",
-        partial(_patch, kind="inspecting-firewall", stem="firewall", per_zone=False),
+        partial(_patch, kind=FIREWALL, stem="firewall", per_zone=False),
     ),
     Design(
         "translator hosts",
         "a machine of one's own that translates, in each zone that sends",
-        partial(_patch, kind="translator-host", stem="host", per_zone=True),
+        partial(_patch, kind=HOST, stem="host", per_zone=True),
     ),
 )

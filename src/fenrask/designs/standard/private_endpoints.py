@@ -4,6 +4,8 @@ from collections.abc import Sequence
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import Draft
+from fenrask.designs.endpoints import IN_SUBNET as IN_SUBNET_KIND
+from fenrask.designs.endpoints import ROUTED as ROUTED_KIND
 from fenrask.designs.endpoints import (
     ServiceUse,
     add_each,
@@ -12,7 +14,7 @@ from fenrask.designs.endpoints import (
     endpoints_of,
     service_uses,
 )
-from fenrask.designs.placing import place_exits
+from fenrask.designs.standard.gateways import GATEWAY, place_exits
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
@@ -43,10 +45,10 @@ def _score(evaluation: Evaluation) -> tuple[int, object]:
 
 
 def _with(described: Described, in_subnet: Sequence[ServiceUse]) -> Patch:
-    inner = endpoints_of(described, "in-subnet-endpoint")
+    inner = endpoints_of(described, IN_SUBNET_KIND)
     kept = [inner[key] for use in in_subnet if (key := (use.network, use.destination)) in inner]
-    draft = Draft(described, kept=[*kept, *endpoints_of(described, "routed-endpoint").values()])
-    place_exits(draft, "translation-gateway", "gateway", per_zone=True)
+    draft = Draft(described, kept=[*kept, *endpoints_of(described, ROUTED_KIND).values()])
+    place_exits(draft, GATEWAY, "gateway", per_zone=True)
     add_each(draft, in_subnet, add_in_subnet)
     add_each(draft, [use for use in service_uses(described) if use not in in_subnet], add_routed)
     return draft.patch()
@@ -56,10 +58,10 @@ IN_SUBNET = Design("with in-subnet endpoints", "the same, and in-subnet endpoint
 
 
 def _routed(described: Described) -> Patch:
-    draft = Draft(described, kept=endpoints_of(described, "routed-endpoint").values())
-    place_exits(draft, "translation-gateway", "gateway", per_zone=True)
+    draft = Draft(described, kept=endpoints_of(described, ROUTED_KIND).values())
+    place_exits(draft, GATEWAY, "gateway", per_zone=True)
     if not add_each(draft, service_uses(described), add_routed):
-        raise NoAnswer("no flow uses a service that a routed endpoint leads to")
+        raise NoAnswer("no flow uses a service that a routed endpoint reaches")
     return draft.patch()
 
 

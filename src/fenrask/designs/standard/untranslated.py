@@ -1,8 +1,9 @@
-"""A public address on every host, and no translation."""
+"""Exits without translation: a public address on every host, and IPv6 straight out."""
 
 from fenrask.designs.contract import Design, Patch
-from fenrask.designs.draft import DEFAULT, DEFAULT_V6, Draft, sending_subnets
-from fenrask.designs.placing import place_exits
+from fenrask.designs.draft import DEFAULT_V6, Draft, sending_subnets
+from fenrask.designs.standard.gateways import GATEWAY, place_exits
+from fenrask.designs.topologies import ipv6_outbound, public_hosts
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
@@ -11,10 +12,8 @@ __all__ = ["IPV6", "PUBLIC_HOSTS"]
 
 def _public_hosts(described: Described) -> Patch:
     draft = Draft(described)
-    for name in sending_subnets(described):
-        draft.lead([name], DEFAULT, draft.internet_exit(described.estate.subnets[name].network))
     senders = dict.fromkeys(flow.from_ for flow in described.estate.flows.values())
-    draft.workloads = {name: {"public_address": True} for name in senders}
+    public_hosts(draft, senders, sending_subnets(described))
     return draft.patch()
 
 
@@ -31,12 +30,9 @@ def _ipv6(described: Described) -> Patch:
     if not any(prefix.version == 6 for one in estate.destinations.values() for prefix in one.prefixes):
         raise NoAnswer("no destination has an IPv6 prefix")
     draft = Draft(described)
-    place_exits(draft, "translation-gateway", "gateway", per_zone=True)
+    place_exits(draft, GATEWAY, "gateway", per_zone=True)
     for network in dict.fromkeys(estate.subnets[name].network for name in subnets):
-        known = [
-            name for name, one in estate.exits.items() if one.kind == "ipv6-outbound" and one.of_network == network
-        ]
-        exit_ = known[0] if known else draft.add(f"six-{network}", {"kind": "ipv6-outbound", "network": network})
+        exit_ = ipv6_outbound(draft, network)
         draft.lead([name for name in subnets if estate.subnets[name].network == network], DEFAULT_V6, exit_)
     return draft.patch()
 

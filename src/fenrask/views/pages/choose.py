@@ -107,7 +107,7 @@ def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
     best: dict[tuple[str, str, tuple[object, ...]], Lost] = {}
     for one in lost:
         path = one.option.sites[0] if one.option.sites else None
-        how = (*path.offers, path.shared) if path and path.offers else (one.option.name,)
+        how = (path.offer, one.option.before[:1]) if path and path.offer else (one.option.name,)
         key = (one.unit.name, one.unit.network, how)
         if key not in best or _nearness(one) < _nearness(best[key]):
             best[key] = one

@@ -14,7 +14,6 @@ _CASES = (
     Column("hosts_lost", "hosts lost of", "list", least_width=120),
     Column("overloaded", "overloaded", "list"),
     Column("blocking", "refused", "share"),
-    Column("month_change_amount", "month", "difference", least_width=120),
     Column("helps", "would have helped, money a month", "list"),
 )
 _WHY = (
@@ -30,11 +29,10 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     rows = [
         (
             one.case,
-            [*one.cut_off],
+            [*one.cut_off, *one.lost_flows],
             one.lost,
             [*dict.fromkeys([*(each.exit for each in one.overloaded), *one.too_fast])],
-            one.blocking if one.overloaded else None,
-            one.month_change,
+            one.blocking,
             [f"{each.what} ({cents(each.month):+,})" for each in one.helps],
         )
         for one in ordered

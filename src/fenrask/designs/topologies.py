@@ -1,0 +1,153 @@
+"""How exits are put together, each topology once: the standard designs and the choice make theirs here."""
+
+from collections.abc import Iterable
+from typing import Any
+
+from fenrask.designs.draft import DEFAULT, Draft
+from fenrask.designs.placing import named_rules
+from fenrask.errors import NoAnswer
+from fenrask.estate import KINDS, Catalogue, Described
+
+__all__ = [
+    "existing_hub",
+    "firewall_before",
+    "hub_before",
+    "hub_offer",
+    "in_subnet_endpoint",
+    "ipv6_outbound",
+    "public_hosts",
+    "routed_endpoint",
+    "translator",
+]
+
+_SIZED: dict[str, Any] = {"addresses": "auto"}
+
+
+def translator(
+    draft: Draft,
+    offer: str,
+    place: tuple[str, str | None],
+    name: str,
+    keys: dict[str, Any] | None = None,
+    own_subnet: str = "",
+    senders: tuple[str, ...] = (),
+) -> tuple[str, str]:
+    """A translating exit of an offer in a network and zone; its name, and its subnet (empty for a whole network).
+
+    One whose offer serves a region belongs to no zone. `own_subnet` is the stem of a subnet of its own, with a table
+    that nothing else uses, where replies must be routed back to what is before it. `senders` are the networks whose
+    traffic it gets, for its rules.
+    """
+    network, zone = place
+    stated = draft.described.catalogue.offers[offer]
+    kind = KINDS[stated.kind]
+    zone = None if stated.scope == "region" else zone
+    data: dict[str, Any] = {"kind": stated.kind, "offer": offer, **(keys if keys is not None else _SIZED)}
+    subnet = ""
+    if own_subnet:
+        subnet = draft.own_subnet(own_subnet, network, zone)
+        draft.route(subnet, DEFAULT, draft.internet_exit(network))
+    elif not (stated.scope == "region" and kind.serves_whole_network):
+        subnet = draft.landing(network, zone)
+    data |= {"subnet": subnet} if subnet else {"network": network}
+    if kind.inspects:
+        data |= named_rules(draft.described, *(senders or (network,)))
+    return draft.add(name, data), subnet
+
+
+def firewall_before(
+    draft: Draft, offer: str, place: tuple[str, str | None], name: str, behind: tuple[str, str], senders: Iterable[str]
+) -> str:
+    """A firewall that inspects and does not translate before an exit (its name, and its own subnet).
+
+    The exit's subnet sends replies to these senders back through the firewall: it lets none pass that it did not see
+    requested.
+    """
+    network, zone = place
+    stated = draft.described.catalogue.offers[offer]
+    inner = draft.own_subnet("inner", network, None if stated.scope == "region" else zone)
+    rules = named_rules(draft.described, network)
+    data = {"kind": stated.kind, "offer": offer, "subnet": inner, "rewrites_toward": [], **rules}
+    wall = draft.add(name, data)
+    exit_name, outer = behind
+    draft.route(inner, DEFAULT, exit_name)
+    for sender in dict.fromkeys(senders):
+        for prefix in draft.estate.subnets[sender].prefixes:
+            draft.route(outer, str(prefix), wall)
+    return wall
+
+
+def hub_offer(catalogue: Catalogue) -> str:
+    """The offer of a hub with the least hourly rate; empty where none is sold."""
+    hubs = {name: one.rates.hour for name, one in catalogue.offers.items() if KINDS[one.kind].joins_many}
+    return min(hubs, key=lambda name: hubs[name], default="")
+
+
+def existing_hub(described: Described, networks: Iterable[str]) -> str:
+    """The hub that joins all these networks already, else any hub, which can join more; empty where there is none."""
+    wanted = set(networks)
+    hubs = [name for name, one in described.estate.exits.items() if one.joins_many]
+    return next((one for one in hubs if wanted <= {*described.estate.exits[one].joins}), next(iter(hubs), ""))
+
+
+def hub_before(draft: Draft, centre: str, others: Iterable[str], exit_name: str, subnet: str) -> str:
+    """The hub that brings other networks' traffic to an exit in the centre: the one that exists, or one that is sold.
+
+    NoAnswer where there is neither. The exit's subnet has routes back to the others' prefixes.
+    """
+    joined = sorted({centre, *others})
+    hub = existing_hub(draft.described, joined)
+    if hub:
+        _extended(draft, hub, joined, exit_name)
+    else:
+        offer = hub_offer(draft.described.catalogue)
+        if not offer:
+            raise NoAnswer("no hub exists, and the catalogue offers none", "Add an offer of kind hub.")
+        table = draft.new_table("hub-central", {DEFAULT: exit_name})
+        kind = draft.described.catalogue.offers[offer].kind
+        hub = draft.add("hub-central", {"kind": kind, "networks": joined, "routes": table, "offer": offer})
+    for network in joined:
+        for prefix in draft.estate.networks[network].prefixes if network != centre else ():
+            draft.route(subnet, str(prefix), hub)
+    return hub
+
+
+def _extended(draft: Draft, hub: str, joined: list[str], exit_name: str) -> None:
+    """A hub that exists, with these networks joined too and its default to an exit."""
+    stated = draft.estate.exits[hub]
+    if not {*joined} <= {*stated.joins}:
+        draft.change(hub, {"networks": sorted({*stated.joins, *joined})})
+    tables = {table for network in joined if (table := stated.table_for(network))}
+    for table in sorted(tables):
+        draft.tables.setdefault(table, {})[DEFAULT] = exit_name
+    if not tables:
+        draft.change(hub, {"routes": draft.new_table("hub-central", {DEFAULT: exit_name})})
+
+
+def routed_endpoint(draft: Draft, offer: str, network: str, destination: str) -> str:
+    """A routed endpoint of a network to a service."""
+    kind = draft.described.catalogue.offers[offer].kind
+    data = {"kind": kind, "offer": offer, "network": network, "destination": destination}
+    return draft.add(f"endpoint-{destination}-{network}", data)
+
+
+def in_subnet_endpoint(draft: Draft, offer: str, subnets: Iterable[str], network: str, destination: str) -> str:
+    """An in-subnet endpoint to a service, in these subnets."""
+    kind = draft.described.catalogue.offers[offer].kind
+    data = {"kind": kind, "offer": offer, "subnets": sorted(subnets), "destination": destination}
+    return draft.add(f"endpoint-{destination}-{network}", data)
+
+
+def ipv6_outbound(draft: Draft, network: str) -> str:
+    """The exit that lets a network's IPv6 hosts out as they are: the one that exists, or a new one."""
+    known = [n for n, one in draft.estate.exits.items() if one.untranslated_ipv6 and one.of_network == network]
+    kind = next(name for name, model in KINDS.items() if model.untranslated_ipv6)
+    return known[0] if known else draft.add(f"six-{network}", {"kind": kind, "network": network})
+
+
+def public_hosts(draft: Draft, workloads: Iterable[str], subnets: Iterable[str]) -> None:
+    """A public address on each host of these workloads, and a default straight to their networks' internet exits."""
+    for name in workloads:
+        draft.workloads[name] = {"public_address": True}
+    for subnet in subnets:
+        draft.lead([subnet], DEFAULT, draft.internet_exit(draft.estate.subnets[subnet].network))

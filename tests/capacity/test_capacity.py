@@ -81,7 +81,7 @@ class Sizing(InFolder):
         patch = {"workloads": {"work": {"hosts": 100}}, "exits": {"gate": {"addresses": "auto"}}}
         [one] = self.sized(patch, {"offers": {"gate": {"limits": {"addresses": 2}}}}).exits
         self.assertEqual((one.addresses, one.needed, one.fits), (2, 7, False))
-        self.assertIn("but its offer takes 2", one.verdict)
+        self.assertIn("but its offer allows 2", one.verdict)
 
     def test_a_stated_count_above_the_offers_limit_does_not_fit(self) -> None:
         [one] = self.sized(

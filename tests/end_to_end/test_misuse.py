@@ -62,9 +62,9 @@ class Misuse(InFolder):
     def test_keys_of_the_catalogue(self) -> None:
         for told, ports in (
             ("a block of at most per_address", {"assignment": "host-block", "block": 2000}),
-            ("block doubled some times", {"assignment": "growing-block", "block": 3, "max_block": 7}),
-            ("block with host-block", {"assignment": "shared-once", "block": 3}),
-            ("only with node-share", {"assignment": "shared-once", "nodes": 3}),
+            ("the key `max_block`", {"assignment": "growing-block", "block": 3}),
+            ("the unknown key 'block'", {"assignment": "shared-once", "block": 3}),
+            ("the unknown key 'nodes'", {"assignment": "shared-once", "nodes": 3}),
             ("one port for each node", {"assignment": "node-share", "nodes": 4000}),
             ("one of closed, reset", {"assignment": PORTS, "early_reuse_share": {"closd": 1}}),
             ("at most 1.0", {"assignment": PORTS, "early_reuse_share": 2}),

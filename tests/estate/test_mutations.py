@@ -81,7 +81,7 @@ class Damaged(InFolder):
         """Read, check, judge and show, as the commands do."""
         self.write("ostrel.yaml", catalogue)
         described = read_estate(self.write("estate.yaml", estate))
-        findings_page("damaged", check(described))
+        findings_page("damaged", check(evaluate(described)))
         evaluation = evaluate(described)
         flows_page(evaluation.paths, evaluation.broken)
 

@@ -2,11 +2,12 @@
 
 from fenrask.charges.bill import Bill, Owner, bill
 from fenrask.charges.lines import Line, Use
-from fenrask.charges.meters import networks_left
+from fenrask.charges.meters import Meters, networks_left
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import to_the_cent
 
 __all__ = [
+    "Meters",
     "Bill",
     "Line",
     "Owner",

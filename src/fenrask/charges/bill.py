@@ -108,10 +108,10 @@ class Bill:
         return found
 
 
-def bill(paths: Paths, plan: AddressPlan, times: Mapping[str, Fraction] | None = None) -> Bill:
-    """The month's bill of an estate as it stands, with the addresses as planned; volumes by flow `times` so many."""
+def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
+    """The month's bill of an estate with the addresses as planned; of other volumes, where they are metered already."""
     described = paths.described
-    meters = Meters(paths, times)
+    meters = meters or Meters(paths)
     lines = [
         *_hours(described, meters),
         *_upkeep(described, meters),

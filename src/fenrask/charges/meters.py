@@ -1,6 +1,7 @@
 """Where the month's volumes are charged: on exits, at doors, between zones."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
+from copy import copy
 from fractions import Fraction
 
 from fenrask.charges.lines import Use
@@ -31,8 +32,7 @@ def networks_left(paths: Paths, path: FlowPath) -> Iterator[tuple[str, str]]:
 class Meters:
     """The month's volumes, in the catalogue's unit, where they are charged."""
 
-    def __init__(self, paths: Paths, times: Mapping[str, Fraction] | None = None) -> None:
-        """`times` multiplies the volumes of flows by name."""
+    def __init__(self, paths: Paths) -> None:
         self.unit = BYTES_PER_UNIT[paths.described.catalogue.volume_unit]
         self.at_exit: dict[str, Metered] = {name: {} for name in paths.described.estate.exits}
         self.to_internet: Metered = {}
@@ -42,11 +42,18 @@ class Meters:
         """By network left, network entered, and whether they lie in different regions."""
         for path in paths.paths:
             if path.trace.verdict.arrives:
-                volume = month_volume(paths.described, path)
-                if times is not None and path.flow in times:
-                    more = times[path.flow]
-                    volume = Volume(volume.out_bytes * more, volume.in_bytes * more)
-                self._count(paths, path, volume)
+                self._count(paths, path, month_volume(paths.described, path))
+
+    def with_flow(self, flow: str, times: Fraction) -> "Meters":
+        """The same volumes, those of one flow multiplied."""
+        other = copy(self)
+        other.at_exit = {name: _multiplied(metered, flow, times) for name, metered in self.at_exit.items()}
+        other.to_internet = _multiplied(self.to_internet, flow, times)
+        other.to_services = _multiplied(self.to_services, flow, times)
+        other.crossing = {key: _multiplied(metered, flow, times) for key, metered in self.crossing.items()}
+        networks = self.between_networks.items()
+        other.between_networks = {key: _multiplied(metered, flow, times) for key, metered in networks}
+        return other
 
     def _count(self, paths: Paths, path: FlowPath, volume: Volume) -> None:
         for name in path.trace.exits:
@@ -66,3 +73,7 @@ class Meters:
 
     def _add(self, meter: Metered, use: Use, volume: Fraction) -> None:
         meter[use] = meter.get(use, Fraction(0)) + volume / self.unit
+
+
+def _multiplied(metered: Metered, flow: str, times: Fraction) -> Metered:
+    return {use: volume * times if use.flow == flow else volume for use, volume in metered.items()}

@@ -6,12 +6,11 @@ from typing import Annotated
 import typer
 
 from fenrask.addresses import explain_addresses, plan_addresses
-from fenrask.capacity import Capacity, capacity
+from fenrask.capacity import Capacity
 from fenrask.cli.options import Call, Explain, estate_command
-from fenrask.demand import demand
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
-from fenrask.routing import flow_paths
+from fenrask.evaluation import evaluate
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.explained import with_steps
 
@@ -23,18 +22,22 @@ def command(
     call: Call,
     add: Annotated[
         list[str] | None,
-        typer.Option(metavar="EXIT=NUMBER", help="Show what so many more addresses at an exit change for partners."),
+        typer.Option(metavar="EXIT=NUMBER", help="Show what partners must add if EXIT gets NUMBER more addresses."),
     ] = None,
     explain: Explain = False,
     figure: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="Draw the share refused by number of addresses to a .png, .svg or .pdf."),
+        typer.Option(
+            metavar="FILE",
+            help="Draw the share of connections without a port by number of addresses (.png, .svg or .pdf).",
+        ),
     ] = None,
 ) -> int:
     described = call.read()
-    sized = capacity(demand(flow_paths(described)))
+    evaluation = evaluate(described)
+    sized = evaluation.capacity
     plan = plan_addresses(sized, _added(add or [], sized))
-    page = addresses_page(described.estate.estate, plan)
+    page = addresses_page(evaluation, plan)
     call.show(with_steps(page, explain_addresses(described, plan)) if explain else page)
     if figure:
         from fenrask.views.figures.blocking import draw_blocking

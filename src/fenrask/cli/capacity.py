@@ -21,7 +21,7 @@ def command(
     explain: Explain = False,
     figure: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="Draw ports in use over the day to a .png, .svg or .pdf."),
+        typer.Option(metavar="FILE", help="Draw ports wanted over the day (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
     sized = capacity(demand(flow_paths(call.read())))

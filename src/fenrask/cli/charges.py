@@ -7,8 +7,10 @@ import typer
 
 from fenrask.cli.options import Call, estate_command
 from fenrask.designs import break_even
+from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.evaluation import evaluate
+from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
 
@@ -20,11 +22,15 @@ def command(
     call: Call,
     flow: Annotated[
         str | None,
-        typer.Option("--break-even", metavar="FLOW", help="Instead, at which volume other offers are cheaper for it."),
+        typer.Option(
+            "--break-even",
+            metavar="FLOW",
+            help="Show instead at which volume of this flow another exit is cheaper for it.",
+        ),
     ] = None,
     figure: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="With --break-even: draw cost against volume to a .png, .svg or .pdf."),
+        typer.Option(metavar="FILE", help="With --break-even: draw cost against volume (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
     described = call.read()
@@ -33,8 +39,9 @@ def command(
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
         call.show(charges_page(evaluate(described)))
         return 0
-    found = break_even(described, flow)
-    call.show(break_even_page(described.estate.estate, found))
+    check_flow(described, flow)
+    found = break_even(alternatives(described, flow), flow)
+    call.show(break_even_page(described.estate.estate, found, "path"))
     if figure:
         from fenrask.views.figures.curves import draw_curves
 

@@ -36,14 +36,20 @@ def command(
     fail_on: Annotated[
         str,
         typer.Option(
-            metavar=f"[{'|'.join(_WORDS)}]", callback=_severity, help="Leave with status 1 from this severity on."
+            metavar=f"[{'|'.join(_WORDS)}]",
+            callback=_severity,
+            help="Exit with status 1 if any finding is at least this severe.",
         ),
     ] = "error",
     only: Annotated[
-        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="This rule, no other.")
+        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Run only this rule; may be repeated.")
     ] = None,
-    skip: Annotated[list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Not this rule.")] = None,
-    rules: Annotated[bool, typer.Option("--rules", help="List the rules instead, with an example of each.")] = False,
+    skip: Annotated[
+        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Skip this rule; may be repeated.")
+    ] = None,
+    rules: Annotated[
+        bool, typer.Option("--rules", help="Show instead the list of rules, with an example of each.")
+    ] = False,
 ) -> int:
     if rules:
         call.show(rules_page())

@@ -7,12 +7,12 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, estate_command
-from fenrask.designs import MEASURES, STANDARD, Design, beside, changes, compare, designs_break_even
+from fenrask.designs import MEASURES, STANDARD, Design, beside, break_even, changes, compare
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import evaluate
-from fenrask.views.pages.break_even import designs_break_even_page
+from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 from fenrask.what_if import zone_losses
 
@@ -23,54 +23,66 @@ __all__ = ["command"]
 def command(
     call: Call,
     design: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="A design of your own, a merge patch, beside the others.")
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="Also compare this design of your own, a JSON Merge Patch; may be repeated."),
     ] = None,
     catalogue: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Another provider's catalogue, to compare with as well.")
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="Also compare with this provider's catalogue; may be repeated."),
     ] = None,
     weights: Annotated[
         list[str] | None,
         typer.Option(
-            metavar="MEASURE=NUMBER", help=f"Rank by a weighed sum of {', '.join(MEASURES)}; else nothing is."
+            metavar="MEASURE=NUMBER", help=f"Rank by a weighted sum of {', '.join(MEASURES)} (default: by cost)."
         ),
     ] = None,
     base: Annotated[
-        Path | None, typer.Option(metavar="ESTATE", help="Instead, what changes flow by flow against this estate.")
+        Path | None,
+        typer.Option(metavar="ESTATE", help="Show instead what changes, flow by flow, from this other estate."),
     ] = None,
     flow: Annotated[
         str | None,
-        typer.Option("--break-even", metavar="FLOW", help="Instead, at which volume of it designs change places."),
+        typer.Option(
+            "--break-even",
+            metavar="FLOW",
+            help="Show instead the volume of this flow at which one design becomes cheaper than another.",
+        ),
     ] = None,
+    public_hosts: Annotated[
+        bool,
+        typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
+    ] = False,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
     ] = None,
     figure: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Draw each design's cost to a .png, .svg or .pdf.")
+        Path | None, typer.Option(metavar="FILE", help="Draw each design's cost (.png, .svg or .pdf).")
     ] = None,
 ) -> int:
     described = call.read()
     if base:
         before, now = evaluate(read_estate(base)), evaluate(described)
         total = now.bill.total - before.bill.total
-        call.show(changes_page(described.estate.estate, now.bill.currency, changes(before, now), total))
-        return 0
+        found = changes(before, now)
+        call.show(changes_page(described.estate.estate, now.bill.currency, found, total))
+        return int(any(one.is_lost for one in found))
     if flow is not None and weights:
         raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
     own = [_own(path) for path in design or []]
     others = [described.priced_by(file) for file in catalogue or []]
     comparison = beside(
-        compare(described, [*STANDARD, *own]),
-        {one.catalogue.catalogue: compare(one, STANDARD) for one in others},
+        compare(described, [*STANDARD, *own], public_hosts),
+        {one.catalogue.catalogue: compare(one, STANDARD, public_hosts) for one in others},
     )
     for name, text in patch_files(comparison).items() if save else ():
         call.write(Path(save or ".") / name, text.encode())
     if flow is not None:
-        found = designs_break_even(comparison, flow)
-        call.show(designs_break_even_page(described.estate.estate, found))
+        volumes = break_even(comparison, flow)
+        call.show(break_even_page(described.estate.estate, volumes, "design"))
         if figure:
             from fenrask.views.figures.curves import draw_curves
 
-            call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
+            call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
         return 0
     losses = {one.design.name: zone_losses(one.evaluation) for one in comparison.candidates}
     call.show(compare_page(comparison, losses, _weights(weights or [])))

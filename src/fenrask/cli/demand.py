@@ -20,7 +20,7 @@ def command(
     explain: Explain = False,
     figure: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="Draw connections held by exit and hour to a .png, .svg or .pdf."),
+        typer.Option(metavar="FILE", help="Draw concurrent connections by exit and hour (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
     load = demand(flow_paths(call.read()))
@@ -31,4 +31,4 @@ def command(
         from fenrask.views.figures.heat import draw_heat
 
         call.write(figure, draw_heat(load, figure.suffix))
-    return 0
+    return int(bool(load.not_counted))

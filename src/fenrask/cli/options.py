@@ -28,21 +28,28 @@ def _known_format(name: str) -> str:
 
 Estate = Annotated[Path, typer.Argument(metavar="[ESTATE]", help="The estate file.", show_default=True)]
 Patches = Annotated[
-    list[Path] | None, typer.Option("--patch", metavar="FILE", help="Lay a JSON Merge Patch over the estate.")
+    list[Path] | None,
+    typer.Option("--patch", metavar="FILE", help="Apply a JSON Merge Patch (RFC 7396) first; may be repeated."),
 ]
 Settings = Annotated[
-    list[str] | None, typer.Option("--set", metavar="KEY=VALUE", help="Set one value, by its dotted key.")
+    list[str] | None,
+    typer.Option(
+        "--set",
+        metavar="KEY=VALUE",
+        help="Set one value by its dotted key, as YAML; `null` removes it. `catalogue.` reaches the catalogue.",
+    ),
 ]
 FormatName = Annotated[
     str,
-    typer.Option("--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="How to print the result."),
+    typer.Option("--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="Output format."),
 ]
-Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to a file.")]
-Force = Annotated[bool, typer.Option("--force", help="Write over files that exist.")]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No messages beside the result.")]
+Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to this file.")]
+AllRows = Annotated[bool, typer.Option("--all", help="Show every row of every table.")]
+Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print only the result.")]
 
 
-Explain = Annotated[bool, typer.Option("--explain", help="Also show how each figure comes about, step by step.")]
+Explain = Annotated[bool, typer.Option("--explain", help="Also show how each figure is computed, step by step.")]
 
 
 @dataclass(frozen=True)
@@ -56,6 +63,7 @@ class Call:
     out: Path | None = None
     force: bool = False
     quiet: bool = False
+    all: bool = False
 
     def read(self) -> Described:
         """The estate with its patches and settings."""
@@ -69,7 +77,7 @@ class Call:
             raise UnusableInput(
                 [Problem(Place(path="--format"), found, f"one of {others}", "It is for `check` alone.")]
             )
-        text = FORMATS[self.format](page, rendering(to_file=self.out is not None))
+        text = FORMATS[self.format](page, rendering(to_file=self.out is not None, all_rows=self.all))
         if self.out is None:
             sys.stdout.write(text)
         else:
@@ -96,6 +104,7 @@ _SHARED = {
     "out": (Out, None),
     "force": (Force, False),
     "quiet": (Quiet, False),
+    "all": (AllRows, False),
 }
 
 
@@ -128,7 +137,7 @@ def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]
     keyword = inspect.Parameter.KEYWORD_ONLY
     added = [inspect.Parameter(n, keyword, default=d, annotation=a) for n, (a, d) in shared.items()]
     kept = [one.replace(kind=keyword) for one in own]
-    parameters = [*added[:-6], *kept, *added[-6:]]
+    parameters = [*added[:-7], *kept, *added[-7:]]
 
     @wraps(function)
     def command(**given: Any) -> None:

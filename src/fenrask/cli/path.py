@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.evaluation import broken_needs
-from fenrask.routing import effective_routes, flow_paths, trace_from
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.routing import effective_routes, trace_from
 from fenrask.views.pages.path import flows_page, routes_page, trace_page
 
 __all__ = ["command"]
@@ -22,13 +22,13 @@ def command(
         typer.Argument(
             metavar="[ESTATE] [SUBNET [DESTINATION]]",
             help="The estate file; a subnet, to see its routes; and a destination's name or an address, "
-            "to go there hop by hop and back.",
+            "to trace it hop by hop and back.",
         ),
     ] = None,
-    figure: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Draw all ways out to a .png, .svg or .pdf.")
-    ] = None,
-    public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
+    figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw all paths (.png, .svg or .pdf).")] = None,
+    public: Annotated[
+        bool, typer.Option("--public", help="Assume that the sending host has a public address.")
+    ] = False,
 ) -> int:
     estate, rest = split_words(words or [], 2)
     if len(rest) > 2:
@@ -38,16 +38,27 @@ def command(
     if len(rest) == 1:
         call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
         return 0
+    evaluation = evaluate(described)
     if rest:
         traces = trace_from(described, rest[0], rest[1], public)
-        call.show(trace_page(described, rest[1], traces))
-        return int(not all(trace.verdict.arrives for trace, _ in traces))
-    paths = flow_paths(described)
-    broken = [one for flow in described.estate.flows for one in broken_needs(paths, flow)]
-    call.show(flows_page(paths, broken))
+        flows = _flows_on(evaluation, traces[0][0].subnet, rest[1])
+        broken = [one for name in flows for one in evaluation.broken_by_flow.get(name, [])]
+        call.show(trace_page(described, rest[1], traces, broken))
+        return int(bool(broken) or not all(trace.verdict.arrives for trace, _ in traces))
+    call.show(flows_page(evaluation.paths, evaluation.broken))
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.paths import draw_paths
 
-        call.write(figure, draw_paths(paths, broken, figure.suffix))
-    return int(bool(broken))
+        call.write(figure, draw_paths(evaluation.paths, evaluation.broken, figure.suffix))
+    return int(bool(evaluation.broken))
+
+
+def _flows_on(evaluation: Evaluation, subnet: str, target: str) -> list[str]:
+    """The flows from a subnet to a destination."""
+    estate = evaluation.described.estate
+    return [
+        name
+        for name, flow in estate.flows.items()
+        if flow.to == target and subnet in estate.workloads[flow.from_].subnets
+    ]

@@ -31,35 +31,46 @@ __all__ = ["command"]
 def command(
     call: Call,
     exit_: Annotated[
-        list[str] | None, typer.Option("--exit", metavar="EXIT", help="Only this exit; may be given again.")
+        list[str] | None, typer.Option("--exit", metavar="EXIT", help="Simulate only this exit; may be repeated.")
     ] = None,
-    pools: Annotated[int, typer.Option(min=1, help="So many pools of ports of each exit, the busiest.")] = 1,
+    pools: Annotated[int, typer.Option(min=1, help="How many of each exit's busiest port pools to simulate.")] = 1,
     case: Annotated[
-        str | None, typer.Option(metavar="NAME", help="In this case of `stress`, such as 'zone a lost'.")
+        str | None, typer.Option(metavar="NAME", help="Simulate this case of `stress`, such as 'zone a lost'.")
     ] = None,
     outage: Annotated[
         float | None,
-        typer.Option(metavar="MINUTES", min=0.1, max=1440, help="Let the case strike, and be over after so long."),
+        typer.Option(
+            metavar="MINUTES",
+            min=0.1,
+            max=1440,
+            help="Outage duration: the case starts at the peak and ends after this many minutes.",
+        ),
     ] = None,
     around: Annotated[
         float | None,
-        typer.Option(metavar="HOURS", min=0.1, max=168, help="Only so many hours about the busiest moment."),
+        typer.Option(metavar="HOURS", min=0.1, max=168, help="Simulate only this many hours around the peak."),
     ] = None,
     precision: Annotated[
-        float, typer.Option(metavar="SHARE", min=1e-4, max=1, help="Stop at an interval of +- so much of the share.")
+        float,
+        typer.Option(
+            metavar="SHARE", min=1e-4, max=1, help="Stop when the 95% interval is within this fraction of the result."
+        ),
     ] = 0.1,
-    runs: Annotated[int, typer.Option("--most-runs", min=2, max=100_000, help="Stop after so many runs.")] = 200,
+    runs: Annotated[int, typer.Option("--most-runs", min=2, max=100_000, help="Stop after this many runs.")] = 200,
     connections: Annotated[
-        float, typer.Option("--most-connections", metavar="NUMBER", min=1, help="Stop after so many, of each pool.")
+        float,
+        typer.Option(
+            "--most-connections", metavar="NUMBER", min=1, help="Stop after this many simulated connections per pool."
+        ),
     ] = 3e7,
-    seconds: Annotated[float, typer.Option(min=0.1, help="Stop after so many seconds in all.")] = 300.0,
-    seed: Annotated[int, typer.Option(min=0, max=2**31, help="Another seed, another run; the same, the same.")] = 1,
+    seconds: Annotated[float, typer.Option(min=0.1, help="Stop after this many seconds in all.")] = 300.0,
+    seed: Annotated[int, typer.Option(min=0, max=2**31, help="Random seed. The same seed gives the same result.")] = 1,
     workers: Annotated[
         str,
-        typer.Option(metavar="NUMBER|ADDRESS", help="So many runs at once here; or the address of a Dask scheduler."),
+        typer.Option(metavar="NUMBER|ADDRESS", help="Number of runs at once here, or the address of a Dask scheduler."),
     ] = "",
     figure: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Draw ports in use over time to a .png, .svg or .pdf.")
+        Path | None, typer.Option(metavar="FILE", help="Draw ports in use over time (.png, .svg or .pdf).")
     ] = None,
 ) -> int:
     described = call.read()

@@ -23,32 +23,38 @@ Names = list[str] | None
 @estate_command
 def command(
     call: Call,
-    case: Annotated[Names, typer.Option(metavar="NAME", help="Only this case of the estate.")] = None,
-    lose_zone: Annotated[Names, typer.Option(metavar="ZONE", help="A zone is gone.")] = None,
-    lose_exit: Annotated[Names, typer.Option(metavar="EXIT", help="An exit is gone.")] = None,
-    lose_node: Annotated[Names, typer.Option(metavar="EXIT", help="One of an exit's nodes is gone.")] = None,
-    session_down: Annotated[Names, typer.Option(metavar="EXIT[/ROUTER]", help="A routing session is down.")] = None,
-    slow: Annotated[
-        Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections there last so many times as long.")
+    case: Annotated[
+        Names, typer.Option(metavar="NAME", help="Run only this case, stated or a single fault; may be repeated.")
     ] = None,
-    load_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="All loads rise by this share.")] = 0.0,
+    lose_zone: Annotated[Names, typer.Option(metavar="ZONE", help="Lose this zone.")] = None,
+    lose_exit: Annotated[Names, typer.Option(metavar="EXIT", help="Lose this exit.")] = None,
+    lose_node: Annotated[Names, typer.Option(metavar="EXIT", help="Lose one node of this exit.")] = None,
+    session_down: Annotated[
+        Names, typer.Option(metavar="EXIT[/ROUTER]", help="Take this routing session down.")
+    ] = None,
+    slow: Annotated[
+        Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections to it last this many times as long.")
+    ] = None,
+    load_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="Raise all loads by this share.")] = 0.0,
     reopen: Annotated[
         float | None,
-        typer.Option(metavar="SECONDS", min=1e-3, help="All connections are opened anew within this time."),
+        typer.Option(metavar="SECONDS", min=1e-3, help="All connections are opened again within this time."),
     ] = None,
-    pairs: Annotated[bool, typer.Option("--pairs", help="Each two single faults at once, too.")] = False,
-    months: Annotated[int | None, typer.Option(min=1, max=240, help="Growth instead, over so many months.")] = None,
+    pairs: Annotated[bool, typer.Option("--pairs", help="Also try every pair of single faults.")] = False,
+    months: Annotated[
+        int | None, typer.Option(min=1, max=240, help="Show instead growth over this many months.")
+    ] = None,
     growth: Annotated[
         float,
-        typer.Option(
-            metavar="SHARE", min=-1, max=1, help="With --months: all loads grow by it a month, beside their own."
-        ),
+        typer.Option(metavar="SHARE", min=-1, max=1, help="With --months: extra growth of all loads per month."),
     ] = 0.0,
     lead: Annotated[float, typer.Option(metavar="MONTHS", min=0, help="With --months: how long an order takes.")] = 0.0,
-    budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="With --months: a month's most.")] = None,
-    inputs: Annotated[bool, typer.Option("--inputs", help="Instead, what a tenth more of each input does.")] = False,
+    budget: Annotated[
+        float | None, typer.Option(metavar="MONEY", min=0, help="With --months: monthly budget to check against.")
+    ] = None,
+    inputs: Annotated[bool, typer.Option("--inputs", help="Show instead the effect of +10% on each input.")] = False,
     figure: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="With --months or --inputs: draw it to a .png, .svg or .pdf.")
+        Path | None, typer.Option(metavar="FILE", help="With --months or --inputs: draw it (.png, .svg or .pdf).")
     ] = None,
 ) -> int:
     described = call.read()

@@ -68,6 +68,20 @@ class Demand:
             found.setdefault(part.exit, []).append(part)
         return {name: tuple(parts) for name, parts in found.items()}
 
+    @cached_property
+    def by_destination(self) -> dict[str, tuple[Part, ...]]:
+        """The parts to each destination, each connection once: at the exit of its path that keeps it longest."""
+        longest: dict[tuple[str, str, int], Part] = {}
+        for part in self.parts:
+            key = (part.flow, part.subnet, id(part.path))
+            known = longest.get(key)
+            if known is None or part.mean_concurrent > known.mean_concurrent:
+                longest[key] = part
+        found: dict[str, list[Part]] = {name: [] for name in self.paths.described.estate.destinations}
+        for part in longest.values():
+            found[part.destination].append(part)
+        return {name: tuple(parts) for name, parts in found.items()}
+
     def load(self, parts: Iterable[Part]) -> Load:
         """What these parts lay on an exit together; nothing, all day, for none."""
         some = tuple(parts)

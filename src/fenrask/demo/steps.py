@@ -80,7 +80,7 @@ def _path(run: Run) -> Page:
 
 
 def _addresses(run: Run) -> Page:
-    return addresses_page(run.evaluation.described.estate.estate, run.evaluation.plan)
+    return addresses_page(run.evaluation)
 
 
 def _names(run: Run) -> Page:

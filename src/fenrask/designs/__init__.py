@@ -1,6 +1,6 @@
 """Standard designs made from the estate alone, each evaluated; their comparison and break-evens."""
 
-from fenrask.designs.break_even import BreakEven, DesignsBreakEven, break_even, designs_break_even
+from fenrask.designs.break_even import BreakEven, break_even
 from fenrask.designs.changes import FlowChange, changes
 from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
@@ -13,11 +13,9 @@ __all__ = [
     "Candidate",
     "Comparison",
     "Design",
-    "DesignsBreakEven",
     "FlowChange",
     "beside",
     "break_even",
     "changes",
     "compare",
-    "designs_break_even",
 ]

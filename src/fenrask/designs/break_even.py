@@ -1,42 +1,40 @@
-"""At which volume, number of hosts, or of zones, exits that could carry a flow, or whole designs, change places."""
+"""At which volume of a flow whole estates change places: standard designs, or one flow through each exit.
+
+Each is the whole bill of an evaluated estate against the volume of one flow, all else as it is; there is no second
+computation of what an exit costs.
+"""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import partial
 from itertools import combinations
 
-from fenrask.charges import bill
+from fenrask.charges import Meters, bill
 from fenrask.charges.curves import Crossing, Curve, crossings
-from fenrask.demand import flow_volume, month_volume
-from fenrask.designs.compare import Comparison
+from fenrask.demand import flow_volume
+from fenrask.designs.compare import Candidate, Comparison
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
-from fenrask.estate import KINDS, Catalogue, Described, Offer, Tiers
+from fenrask.estate import Catalogue, Described, Tiers
 from fenrask.estate.suggestions import nearest
-from fenrask.evaluation.stages import Evaluation
-from fenrask.routing import flow_paths
+from fenrask.evaluation import Evaluation
 from fenrask.units import BYTES_PER_UNIT
 
-__all__ = ["BreakEven", "DesignsBreakEven", "Meeting", "Option", "Rival", "break_even", "designs_break_even"]
+__all__ = ["BreakEven", "Meeting", "Rival", "break_even", "check_flow"]
 
 
 @dataclass(frozen=True)
-class Option:
-    """One offer that could carry a flow: its month's cost against the volume both ways, in the catalogue's unit."""
+class Rival:
+    """A whole design: its month's cost against the volume of one flow, all else staying as it is."""
 
-    offer: str
-    kind: str
-    places: int
-    """How many of it: one for each zone that sends, or one for the region."""
-    fixed: Fraction
-    per_zone: Fraction
-    """What one more zone costs a month."""
+    design: str
+    fails: tuple[str, ...]
+    """The needs that it breaks, `capacity` where an exit does not carry its load; empty where it may be taken."""
     curve: Curve
 
 
 @dataclass(frozen=True)
 class Meeting:
-    """Where two offers, or designs, cost the same."""
+    """Where two designs cost the same."""
 
     one: str
     other: str
@@ -47,33 +45,6 @@ class Meeting:
 
 @dataclass(frozen=True)
 class BreakEven:
-    """The offers for a flow, the cheapest at its volume first, and where they change places."""
-
-    flow: str
-    unit: str
-    currency: str
-    volume: Fraction
-    options: tuple[Option, ...]
-    meetings: tuple[Meeting, ...]
-    zones: tuple[tuple[str, str, Fraction], ...]
-    """Two offers and the number of zones at which they cost the same, at the flow's volume."""
-
-    @property
-    def curves(self) -> Mapping[str, Curve]:
-        return {one.offer: one.curve for one in self.options}
-
-
-@dataclass(frozen=True)
-class Rival:
-    """A whole design: its month's cost against the volume of one flow, all else staying as it is."""
-
-    design: str
-    fails: tuple[str, ...]
-    curve: Curve
-
-
-@dataclass(frozen=True)
-class DesignsBreakEven:
     """The designs at a flow's volume, the cheapest that meets every need first, and where they change places."""
 
     flow: str
@@ -84,35 +55,35 @@ class DesignsBreakEven:
     meetings: tuple[Meeting, ...]
 
     @property
+    def best(self) -> Rival | None:
+        """The cheapest at the flow's volume of those that fail nothing."""
+        return next((one for one in self.rivals if not one.fails), None)
+
+    @property
     def curves(self) -> Mapping[str, Curve]:
         return {one.design: one.curve for one in self.rivals}
 
-
-def break_even(described: Described, flow: str) -> BreakEven:
-    """For one flow; UnusableInput for one that is not known. One address is counted for each place that translates."""
-    estate = described.estate
-    _check_flow(described, flow)
-    unit = BYTES_PER_UNIT[described.catalogue.volume_unit]
-    volumes = [month_volume(described, path) for path in flow_paths(described).by_flow[flow]]
-    volume = sum((one.both_bytes for one in volumes), Fraction(0)) / unit
-    out = sum((one.out_bytes for one in volumes), Fraction(0)) / unit
-    out_share = out / volume if volume else Fraction(1)
-    options = sorted(_options(described, flow, out_share), key=lambda one: one.curve.at(volume))
-    hosts = estate.workloads[estate.flows[flow].from_].hosts
-    each = volume / hosts if hosts else Fraction(0)
-    meetings = tuple(_meetings({one.offer: one.curve for one in options}, each))
-    zones = tuple(_by_zones(options, volume))
-    catalogue = described.catalogue
-    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, tuple(options), meetings, zones)
+    @property
+    def nearest(self) -> Meeting | None:
+        """Where the best one changes places with another that fails nothing, nearest to today's volume."""
+        best, sound = self.best, {one.design for one in self.rivals if not one.fails}
+        if best is None:
+            return None
+        crossed = [
+            one
+            for one in self.meetings
+            if best.design in (one.one, one.other) and one.at.kind == "cross" and {one.one, one.other} <= sound
+        ]
+        return min(crossed, key=lambda one: abs(one.at.volume - self.volume), default=None)
 
 
-def designs_break_even(comparison: Comparison, flow: str) -> DesignsBreakEven:
+def break_even(comparison: Comparison, flow: str) -> BreakEven:
     """For whole designs, at the volume of one flow: more or fewer bytes over as many connections as today.
 
     UnusableInput for a flow that is not known, NoAnswer for one that carries nothing.
     """
     described = comparison.candidates[0].evaluation.described
-    _check_flow(described, flow)
+    check_flow(described, flow)
     catalogue, estate = described.catalogue, described.estate
     unit = BYTES_PER_UNIT[catalogue.volume_unit]
     whole = flow_volume(described, flow)
@@ -121,28 +92,36 @@ def designs_break_even(comparison: Comparison, flow: str) -> DesignsBreakEven:
         raise NoAnswer(f"{flow} carries no bytes", "Say out_kib_per_connection and in_kib_per_connection of it.")
     end = _SIGHT * max(volume, *(_last_edge(one.evaluation.described.catalogue) for one in comparison.candidates))
     rivals = tuple(
-        Rival(
-            one.design.name,
-            (
-                *dict.fromkeys(broken.need for broken in one.evaluation.broken),
-                *(["load"] if one.evaluation.short else []),
-            ),
-            Curve.traced(partial(_month, one.evaluation, flow, volume), end),
-        )
+        Rival(one.design.name, _fails(one), Curve.traced(_Monthly(one.evaluation, flow, volume), end))
         for one in comparison.ranked
     )
     hosts = estate.workloads[estate.flows[flow].from_].hosts
     each = volume / hosts if hosts else Fraction(0)
     meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
-    return DesignsBreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, rivals, meetings)
+    ordered = tuple(sorted(rivals, key=lambda one: (bool(one.fails), one.curve.at(volume))))
+    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, ordered, meetings)
 
 
 _SIGHT = 4
-"""Curves are followed so many times beyond the last edge of a step, or the flow's volume."""
+"""Curves are followed this many times beyond the last edge of a step, or the flow's volume."""
 
 
-def _month(evaluation: Evaluation, flow: str, now: Fraction, volume: Fraction) -> Fraction:
-    return bill(evaluation.paths, evaluation.plan, {flow: volume / now}).total
+def _fails(one: Candidate) -> tuple[str, ...]:
+    needs = dict.fromkeys(broken.need for broken in one.evaluation.broken)
+    public = ["private hosts"] if one.made_public and not one.public_hosts else []
+    return (*needs, *(["capacity"] if one.evaluation.short else []), *public)
+
+
+class _Monthly:
+    """The month's bill at a volume of one flow; everything is metered once."""
+
+    def __init__(self, evaluation: Evaluation, flow: str, now: Fraction) -> None:
+        self._evaluation, self._flow, self._now = evaluation, flow, now
+        self._meters = Meters(evaluation.paths)
+
+    def __call__(self, volume: Fraction) -> Fraction:
+        metered = self._meters.with_flow(self._flow, volume / self._now)
+        return bill(self._evaluation.paths, self._evaluation.plan, metered).total
 
 
 def _last_edge(catalogue: Catalogue) -> Fraction:
@@ -158,7 +137,8 @@ def _last_edge(catalogue: Catalogue) -> Fraction:
     return Fraction(max(edges, default=0))
 
 
-def _check_flow(described: Described, flow: str) -> None:
+def check_flow(described: Described, flow: str) -> None:
+    """UnusableInput for a flow that is not known."""
     if flow not in described.estate.flows:
         remedy = nearest(flow, described.estate.flows)
         raise UnusableInput([Problem(Place(path="--break-even"), repr(flow), "a flow", remedy)])
@@ -169,47 +149,3 @@ def _meetings(curves: Mapping[str, Curve], each: Fraction) -> Iterator[Meeting]:
     for one, other in combinations(curves, 2):
         for at in crossings(curves[one], curves[other]):
             yield Meeting(one, other, at, at.volume / each if each else None)
-
-
-def _by_zones(options: list[Option], volume: Fraction) -> Iterator[tuple[str, str, Fraction]]:
-    for one, other in combinations(options, 2):
-        dearer_by = (one.curve.at(volume) - one.places * one.per_zone) - (
-            other.curve.at(volume) - other.places * other.per_zone
-        )
-        steeper_by = other.per_zone - one.per_zone
-        if steeper_by and dearer_by / steeper_by >= 1:
-            yield one.offer, other.offer, dearer_by / steeper_by
-
-
-def _options(described: Described, flow: str, out_share: Fraction) -> Iterator[Option]:
-    estate = described.estate
-    stated = estate.flows[flow]
-    subnets = [estate.subnets[name] for name in estate.workloads[stated.from_].subnets]
-    zones = max(1, len({one.zone for one in subnets}))
-    region = estate.networks[subnets[0].network].region
-    service = estate.destinations[stated.to].service
-    for name, offer in described.catalogue.offers.items():
-        kind = KINDS[offer.kind]
-        private = offer.kind.endswith("-endpoint")
-        if private and not (service and offer.leads_to(stated.to)):
-            continue
-        if not private and not kind.model_fields.get("addresses"):
-            continue
-        yield _option(described, name, offer, (zones, region, service and not private), out_share)
-
-
-def _option(described: Described, name: str, offer: Offer, where: tuple[int, str, bool], out_share: Fraction) -> Option:
-    zones, region, to_service = where
-    catalogue, rates = described.catalogue, offer.rates_in(region)
-    month = Fraction(catalogue.hours_per_month)
-    address = 0 if offer.kind.endswith("-endpoint") else Fraction(catalogue.addresses_in(region).hour)
-    each = month * (Fraction(rates.hour) + address)
-    places = zones if offer.scope == "zone" else 1
-    curve = Curve(places * each, ((Fraction(0), Fraction(0)),)) + Curve.of_rate(rates.processed_per_gb)
-    if address or not offer.kind.endswith("-endpoint"):
-        transfer = catalogue.transfer_in(region)
-        rate = transfer.internet_out_per_gb
-        if to_service and transfer.service_out_per_gb is not None:
-            rate = transfer.service_out_per_gb
-        curve += Curve.of_rate(rate, out_share)
-    return Option(name, offer.kind, places, places * each, each if offer.scope == "zone" else Fraction(0), curve)

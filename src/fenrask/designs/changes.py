@@ -23,6 +23,11 @@ class FlowChange:
         return (self.amounts[1] or Fraction(0)) - (self.amounts[0] or Fraction(0))
 
     @property
+    def is_lost(self) -> bool:
+        """Whether it arrived, in part at least, and does not now."""
+        return bool(self.sources[0]) and self.paths[1] is not None and not self.sources[1]
+
+    @property
     def is_change(self) -> bool:
         return self.paths[0] != self.paths[1] or self.sources[0] != self.sources[1] or bool(self.difference)
 

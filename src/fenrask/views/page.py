@@ -63,6 +63,8 @@ class Table:
     rows: Sequence[Sequence[Any]]
     empty: str = "none"
     as_blocks: bool = False
+    shown: int = 0
+    """Rows that a terminal shows without `--all`; 0 for all of them. Machines always get all."""
 
     def records(self) -> Iterator[dict[str, Any]]:
         """Each row by column keys."""

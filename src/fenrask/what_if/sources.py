@@ -34,9 +34,9 @@ def sources_shown(described: Described, subnet: str, target: str, public_host: b
     zones = dict.fromkeys(zone for name in exits for zone in described.estate.zones_of(described.estate.exits[name]))
     own = described.estate.subnets[subnet].zone
     for zone in dict.fromkeys([*zones, *([own] if own else [])]):
-        after = described.patched(without_zone(described, zone), f"without zone {zone}")
+        after = described.struck(without_zone(described, zone), f"zone {zone} lost")
         traces = tuple(trace_from(after, subnet, target, public_host))
-        yield Shown(f"without zone {zone}", traces, cut_off=zone == own)
+        yield Shown(f"zone {zone} lost", traces, cut_off=zone == own)
     for name in exits:
-        after = described.patched(without_exit(described, name), f"without {name}")
-        yield Shown(f"without {name}", tuple(trace_from(after, subnet, target, public_host)))
+        after = described.struck(without_exit(described, name), f"{name} lost")
+        yield Shown(f"{name} lost", tuple(trace_from(after, subnet, target, public_host)))

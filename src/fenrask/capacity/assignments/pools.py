@@ -311,7 +311,8 @@ def least_for(
     if needed > MOST:
         return None
     for one in hardest([one for one in others if one.busiest > 0]):
-        one = one.at_target(target)
+        if divide(one, 2).tied_cells == 1:
+            one = one.at_target(target)
         peak = np.array([one.load.peak.concurrent])
 
         def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:
@@ -380,7 +381,9 @@ def suffices(
 ) -> bool:
     """Whether no stream with this many times its load finds the target exceeded at its peak."""
     for one in streams:
-        scaled = one.scaled(factor).at_target(target)
+        scaled = one.scaled(factor)
+        if divide(scaled).tied_cells == 1:
+            scaled = scaled.at_target(target)
         peak = np.array([scaled.load.peak.concurrent])
         if blocking(peak, scaled, divide(scaled), search_tries)[0] > target:
             return False

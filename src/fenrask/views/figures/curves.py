@@ -4,7 +4,7 @@ from fractions import Fraction
 
 from matplotlib.ticker import FuncFormatter
 
-from fenrask.designs import BreakEven, DesignsBreakEven
+from fenrask.designs import BreakEven
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
 
 __all__ = ["draw_curves"]
@@ -13,7 +13,7 @@ _COLOURS = (BLUE, ORANGE, GREY, "#009e73", "#cc79a7", "#56b4e9")
 _DASHES = ("-", "--", ":", "-.")
 
 
-def draw_curves(estate: str, found: BreakEven | DesignsBreakEven, suffix: str) -> bytes:
+def draw_curves(estate: str, found: BreakEven, suffix: str) -> bytes:
     """A line for each up to twice the flow's volume, or the last break-even near it; crossings are dotted."""
     paper = figure()
     axes = paper.add_subplot()

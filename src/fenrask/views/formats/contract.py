@@ -10,10 +10,12 @@ __all__ = ["Format", "Rendering"]
 
 @dataclass(frozen=True)
 class Rendering:
-    """Where the text will stand: how wide, whether colours are understood."""
+    """Where the text goes: how wide, whether colours are understood."""
 
     width: int = 100
     colour: bool = False
+    all_rows: bool = False
+    """Whether every row of every table is shown."""
 
 
 Format = Callable[[Page, Rendering], str]

@@ -8,7 +8,7 @@ from fenrask.views.page import Page
 
 __all__ = ["VERSION", "render"]
 
-VERSION = 2
+VERSION = 3
 """Raised when a key changes its meaning or goes away."""
 
 
@@ -18,9 +18,9 @@ def render(page: Page, _: Rendering) -> str:
         "schema": f"fenrask.{page.name}",
         "version": VERSION,
         "estate": page.estate,
-        "answer": list(page.summary),
+        "summary": list(page.summary),
         **{key: plain(value) for key, value in page.facts.items()},
         **{table.name: [plain(record) for record in table.records()] for table in page.tables},
-        "left_out": list(page.not_counted),
+        "not_counted": list(page.not_counted),
     }
     return json.dumps(whole, indent=2, ensure_ascii=False) + "\n"

@@ -23,7 +23,7 @@ def _lines(page: Page) -> Iterator[str]:
         yield from _table(table) if table.rows else [f"{table.empty}"]
     if page.not_counted:
         yield ""
-        yield from (f"- left out: {line}" for line in page.not_counted)
+        yield from (f"- not counted: {line}" for line in page.not_counted)
 
 
 def _table(table: Table) -> Iterator[str]:

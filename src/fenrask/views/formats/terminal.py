@@ -2,6 +2,7 @@
 
 import io
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any, Literal
 
 from rich.box import Box
@@ -12,7 +13,7 @@ from rich.text import Text
 
 from fenrask.views.cells import shown, shown_columns
 from fenrask.views.formats.contract import Rendering
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["render"]
 
@@ -41,23 +42,32 @@ def render(page: Page, rendering: Rendering) -> str:
             console.print()
         if table.title:
             console.print(Text(table.title, style="underline"))
-        _print_table(console, table, rendering.width)
+        _print_table(console, table, rendering)
     if page.not_counted:
         console.print()
     for line in page.not_counted:
-        console.print(f"left out: {line}")
+        console.print(f"not counted: {line}")
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines()) + "\n"
 
 
-def _print_table(console: Console, table: Table, width: int) -> None:
+def _print_table(console: Console, table: Table, rendering: Rendering) -> None:
+    width, most = rendering.width, table.shown
     if not table.rows:
         console.print(f"  {table.empty}")
-    elif table.as_blocks:
-        for row in table.rows:
+        return
+    cut = most and not rendering.all_rows and len(table.rows) > most
+    some = replace(table, rows=table.rows[:most]) if cut else table
+    if some.as_blocks:
+        for row in some.rows:
             console.print()
-            _print_block(console, table.columns, row, width)
+            _print_block(console, some.columns, row, width)
     else:
-        console.print(_grid(table, width))
+        console.print(_grid(some, width))
+        hidden = [one.heading for one in table.columns if width < one.least_width < MACHINES and one.heading]
+        if hidden:
+            console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)", soft_wrap=True)
+    if cut:
+        console.print(f"  {len(table.rows) - most:,} more rows: --all")
 
 
 def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:

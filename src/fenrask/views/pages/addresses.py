@@ -1,6 +1,8 @@
 """Addresses to buy and allow-lists, as a page."""
 
 from fenrask.addresses import AddressPlan, AllowList, Change
+from fenrask.estate.suggestions import some
+from fenrask.evaluation import Evaluation
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
@@ -9,77 +11,95 @@ __all__ = ["addresses_page"]
 _EXITS = (
     Column("exit", "exit"),
     Column("addresses", "in use", "count"),
-    Column("blocks", "as", "list"),
-    Column("entries", "entries", "count"),
+    Column("blocks", "blocks", "list"),
+    Column("entries", "allow-list entries", "count"),
     Column("bought_addresses", "paid for", "count"),
-    Column("waste_addresses", "waste", "count"),
+    Column("waste_addresses", "spare", "count"),
     Column("seen_by", "seen by", "list"),
+)
+_HELD = (
+    Column("name", "held as"),
+    Column("prefix", "prefix"),
+    Column("used_by", "used by", "list"),
+    Column("unused_addresses", "unused", "count"),
 )
 _PARTNERS = (
     Column("destination", "destination"),
     Column("allow", "must allow", "list"),
     Column("entries", "entries", "count"),
-    Column("most_entries", "takes", "count"),
-    Column("fits", "fits", "yes"),
-    Column("missing", "not allowed yet", "list", sparse=True),
+    Column("max_entries", "maximum", "count"),
+    Column("fits", "fits"),
+    Column("missing", "to add", "list", sparse=True),
     Column("idle", "allowed, not used", "list", sparse=True),
 )
 _CHANGES = (
     Column("exit", "exit"),
-    Column("more_addresses", "more", "count"),
-    Column("destination", "destination"),
-    Column("entries_now", "entries that stay", "count"),
-    Column("entries_added", "to add", "count"),
-    Column("as", "as", "list"),
-    Column("entries_then", "then", "count"),
-    Column("most_entries", "takes", "count"),
+    Column("more_addresses", "more addresses", "count"),
+    Column("destination", "partner"),
+    Column("entries_added", "entries to add", "count"),
+    Column("blocks", "new blocks", "list"),
+    Column("entries_after", "entries afterwards", "count"),
+    Column("max_entries", "maximum", "count"),
     Column("fits", "fits", "yes"),
 )
 
 
-def addresses_page(estate: str, plan: AddressPlan) -> Page:
-    """The addresses that each exit has or buys, what each destination must allow-list, and what more of them change."""
+def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> Page:
+    """What each exit has or buys, what each partner must allow-list, and what more addresses change for them."""
+    plan = plan or evaluation.plan
     exits = [
         (one.exit, one.in_use, one.blocks, one.entries, one.bought, one.waste, _seen_by(plan, one.exit))
         for one in plan.exits
     ]
+    listed = sorted(plan.partners, key=lambda one: (one.fits, not one.fixed))
     partners = [
-        (one.destination, _allow(one), one.entries, one.most, one.fits, one.missing, one.idle) for one in plan.partners
+        (one.destination, _allow(one), one.entries, one.most, _fits(one), one.missing, one.idle) for one in listed
     ]
     tables = [
-        Table("exits", "Public addresses", _EXITS, exits, empty="no exit has any"),
-        Table("partners", "What each destination sees", _PARTNERS, partners),
+        Table("partners", "What each destination must allow", _PARTNERS, partners, shown=14),
+        Table("exits", "Public addresses of exits", _EXITS, exits, empty="no exit has any", shown=14),
     ]
+    if plan.held:
+        held = [(one.name, str(one.prefix), [*one.used], one.idle) for one in plan.held]
+        tables.append(Table("held", "Addresses that are held", _HELD, held))
     if plan.changes:
-        title = "What more addresses change for those who allow-list them: entries stay, and some are added"
-        tables.append(Table("changes", title, _CHANGES, [_change(one) for one in plan.changes]))
-    return Page("addresses", estate, tuple(_summary(plan)), tuple(tables))
+        title = "If an exit gets more addresses: what partners must add"
+        tables.append(Table("changes", title, _CHANGES, [_change(one) for one in plan.changes], shown=10))
+    return Page("addresses", evaluation.described.estate.estate, tuple(_summary(evaluation, plan)), tuple(tables))
 
 
-def _summary(plan: AddressPlan) -> list[str]:
-    paid, waste = sum(plan.bought.values()), sum(one.waste for one in plan.exits)
-    summary = [f"{counted(paid, 'public address', 'public addresses')} paid for, {waste} of them to fill blocks"]
-    summary += [
-        f"{one.destination} takes {counted(one.most or 0, 'entry', 'entries')}, and needs {one.entries}"
-        for one in plan.partners
-        if not one.fits
-    ]
+def _fits(one: AllowList) -> str:
+    if one.fits:
+        return "yes"
+    if one.fixed and one.dynamic:
+        return "no: source not fixed"
+    return "no: too long" if one.most is not None and one.entries > one.most else "no: not allowed yet"
+
+
+def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
+    waste, hosts = sum(one.waste for one in plan.exits), evaluation.hosts_with_public
+    parts = [f"{waste} to fill blocks"] if waste else []
+    parts += [f"{hosts} on hosts"] if hosts else []
+    parts += [f"{plan.held_addresses} held"] if plan.held_addresses else []
+    of_them = f" ({', '.join(parts)})" if parts else ""
+    summary = [f"{counted(evaluation.addresses, 'public address', 'public addresses')} paid for{of_them}"]
+    short = [one for one in plan.partners if not one.fits]
+    summary += [f"{one.destination} does not fit: {_trouble(one)}" for one in short[:3]]
     for exit_name in dict.fromkeys(one.exit for one in plan.changes):
         changes = [one for one in plan.changes if one.exit == exit_name]
-        told = ", ".join(f"{one.destination} (then {one.entries_then})" for one in changes)
-        summary.append(f"{exit_name} with {changes[0].more.wanted} more: new entries for {told}")
-    summary += [
-        f"{one.exit} needs {one.more.wanted} more: {one.destination} would need {one.entries_then} "
-        f"{'entry' if one.entries_then == 1 else 'entries'}, and takes {one.most}"
-        for one in plan.changes
-        if not one.fits
-    ]
-    summary += [
-        f"{one.destination} sees {', '.join(one.dynamic)}, whose address may change: no list can hold it"
-        for one in plan.partners
-        if one.dynamic
-    ]
+        partners = ", ".join(f"{one.destination} ({one.entries_then} entries)" for one in changes)
+        wanted = counted(changes[0].more.wanted, "more address", "more addresses")
+        fit = "" if all(one.fits for one in changes) else ", which exceeds a partner's maximum"
+        summary.append(f"{exit_name} with {wanted}: new entries for {partners}{fit}")
     return summary
+
+
+def _trouble(one: AllowList) -> str:
+    if one.fixed and one.dynamic:
+        return f"the address of {', '.join(one.dynamic)} may change, so no list can hold it"
+    if one.most is not None and one.entries > one.most:
+        return f"{one.entries} entries needed, maximum {one.most}"
+    return f"{some(one.missing)} not on its list"
 
 
 def _seen_by(plan: AddressPlan, exit_name: str) -> list[str]:
@@ -91,7 +111,6 @@ def _change(one: Change) -> tuple[object, ...]:
         one.exit,
         one.more.wanted,
         one.destination,
-        one.entries_now,
         one.more.entries,
         one.more.blocks,
         one.entries_then,
@@ -104,5 +123,5 @@ def _allow(one: AllowList) -> list[str]:
     """Each entry with its exit; addresses not yet bought are told by size."""
     entries = [f"{entry} ({part.exit})" for part in one.parts for entry in part.blocks]
     entries += [f"{prefix} (hosts' own)" for prefix in one.host_prefixes]
-    entries += [f"any address ({name})" for name in one.dynamic]
+    entries += [f"addresses that may change ({name})" for name in one.dynamic]
     return [*entries, "the hosts' own addresses"] if one.host_addresses else entries

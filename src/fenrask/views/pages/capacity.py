@@ -2,41 +2,41 @@
 
 from collections.abc import Iterator
 
-from fenrask.capacity import Capacity, ExitCapacity
-from fenrask.units import clock_text
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse
+from fenrask.units import clock_text, counted
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["capacity_page"]
 
 _EXITS = (
     Column("exit", "exit"),
-    Column("addresses", "has", "count"),
+    Column("addresses", "addresses", "count"),
     Column("addresses_needed", "needs", "count"),
-    Column("binding_pool", "busiest"),
-    Column("busiest_at", "at"),
-    Column("busiest_at_s", "at s", "number", least_width=MACHINES),
-    Column("busiest_held_connections", "held", "number", decimals=0),
+    Column("binding_pool", "busiest destination"),
+    Column("peak_at", "peak"),
+    Column("peak_at_s", "peak s", "number", least_width=MACHINES),
+    Column("ports_wanted", "ports wanted", "number", decimals=0),
     Column("ports", "ports", "count"),
     Column("port_headroom", "headroom", "share", least_width=100),
-    Column("blocking", "refused", "share"),
-    Column("blocked_per_day", "refused a day", "count", least_width=120),
+    Column("blocking", "no free port", "share"),
+    Column("blocked_per_day", "fail a day", "count", least_width=120),
     Column("fits", "fits", "yes"),
 )
 _LIMITS = (
     Column("exit", "exit"),
     Column("limit", "limit"),
-    Column("use", "busiest use", "figure"),
+    Column("use", "peak use", "figure"),
     Column("capacity", "capacity", "figure"),
-    Column("unit", "unit", least_width=130),
+    Column("unit", "unit", least_width=MACHINES),
     Column("headroom", "headroom", "share"),
-    Column("growth_share", "may grow", "growth"),
+    Column("growth_share", "load may grow", "growth"),
     Column("detail", "where and when"),
 )
-_SUFFERS = (
+_FULL = (
     Column("exit", "exit"),
-    Column("assignment", "ports are"),
-    Column("suffers", "when full, refused is"),
-    Column("refusal", "and gets"),
+    Column("assignment", "port assignment"),
+    Column("affected", "who finds no free port"),
+    Column("refusal", "the sender sees"),
     Column("detail", "", sparse=True),
 )
 _SPLIT = (
@@ -47,39 +47,96 @@ _SPLIT = (
     Column("addresses", "addresses", "count"),
     Column("subnets", "subnets", "list"),
 )
+_SUMMARY = 5
+_NAMES = {
+    "bits per second": "throughput, Gbit/s",
+    "new per second": "new connections/s",
+    "packets per second": "packets/s",
+}
 
 
 def capacity_page(capacity: Capacity) -> Page:
-    """What each translating exit needs and has; each of its limits, the tightest first; who is refused; divisions."""
+    """What each exit needs and has, the worst first; its limits, that with the least room to grow first."""
     described = capacity.demand.paths.described
-    ordered = sorted(capacity.exits, key=lambda one: one.fits)
-    limits = [
-        (one.exit, limit.limit, limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
-        for one in ordered
-        for limit in one.limits
+    ordered = sorted(capacity.exits, key=lambda one: (one.fits, one.port_limit.headroom))
+    every = sorted(capacity.every, key=lambda one: (one.fits, _room(one)))
+    limits = sorted(((one, limit) for one in every for limit in one.limits), key=lambda pair: _grows(pair[1]))
+    rows = [
+        (one.exit, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
+        for one, limit in limits
     ]
+    full = [_affected(one) for one in ordered if one.ports and not one.enough_addresses]
+    others = [_affected(one) for one in ordered if one.ports and one.enough_addresses]
     tables = [
-        Table("exits", "Translated ports", _EXITS, [_row(one) for one in ordered], empty="no exit translates"),
-        Table("limits", "Every limit, the tightest of each exit first", _LIMITS, limits),
         Table(
-            "refusals", "Who is refused when ports run out", _SUFFERS, [_suffers(one) for one in ordered if one.ports]
+            "exits", "Translated ports", _EXITS, [_row(one) for one in ordered], empty="no exit translates", shown=12
         ),
+        Table("limits", "Limits, the one that load reaches first on top", _LIMITS, rows, shown=10),
+        Table("when_full", "When ports run out", _FULL, [*full, *others], shown=max(1, len(full))),
     ]
     shares = [row for one in ordered for row in _shares(one)]
     if shares:
-        tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares))
+        tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares, shown=12))
     facts = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
-    summary = tuple(one.verdict for one in ordered) or ("no exit translates",)
-    summary += tuple(str(one.split) for one in ordered if one.split)
-    return Page("capacity", described.estate.estate, summary, tuple(tables), facts, not_counted)
+    return Page("capacity", described.estate.estate, _summary(capacity, every), tuple(tables), facts, not_counted)
+
+
+def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
+    if not every:
+        return ("No exit has ports or limits to run out of.",)
+    short = [one for one in every if not one.fits]
+    if not short:
+        tight = min(
+            ((one, limit) for one in every for limit in one.limits if limit.growth is not None and limit.grows),
+            key=lambda pair: pair[1].growth or 0.0,
+            default=None,
+        )
+        words = [f"{counted(len(every), 'exit')}: all carry their load."]
+        if tight:
+            one, limit = tight
+            words.append(
+                f"First limit as load grows: {_name(limit)} of {one.exit}, at {_grown(limit.growth or 0.0)} load."
+            )
+        return tuple(words)
+    words = [one.verdict for one in short[:_SUMMARY]]
+    if len(short) > _SUMMARY:
+        words[_SUMMARY - 1 :] = [f"and {len(short) - _SUMMARY + 1} more exits do not carry their load"]
+    words += [str(one.split) for one in short if isinstance(one, ExitCapacity) and one.split][:1]
+    rest = len(every) - len(short)
+    return tuple(
+        [*words, (f"{counted(rest, 'other exit')} {'carries its' if rest == 1 else 'carry their'} load.")]
+        if rest
+        else words
+    )
+
+
+def _grown(share: float) -> str:
+    return f"{100 * share:+.0f}%" if share < 9 else f"{1 + share:,.0f} times the"
+
+
+def _name(limit: LimitUse) -> str:
+    """A limit's name with its unit."""
+    for name, words in _NAMES.items():
+        if limit.limit.startswith(name):
+            return f"{words}{limit.limit.removeprefix(name)}"
+    return limit.limit
+
+
+def _grows(limit: LimitUse) -> tuple[bool, float]:
+    """Limits by how much the load may grow until they are reached; those that load does not fill last."""
+    return (limit.growth is None, limit.growth if limit.growth is not None else limit.headroom)
+
+
+def _room(one: ExitLimits) -> float:
+    return min((_grows(limit)[1] for limit in one.limits), default=1.0)
 
 
 def _row(one: ExitCapacity) -> tuple[object, ...]:
     ports = one.ports
     if ports is None:
         limit = one.port_limit
-        nothing = ("nothing held", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
+        nothing = ("no load", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
         return (one.exit, one.addresses, one.needed, *nothing, one.fits)
     return (
         one.exit,
@@ -97,9 +154,11 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
     )
 
 
-def _suffers(one: ExitCapacity) -> tuple[object, ...]:
+def _affected(one: ExitCapacity) -> tuple[object, ...]:
     assert one.ports is not None
-    refusal = "silence: it sends again" if one.how.refusal == "dropped" else "an answer at once"
+    refusal = (
+        ("nothing: the packet is dropped, the SYN sent again") if one.how.refusal == "dropped" else "a reset at once"
+    )
     return (one.exit, one.how.assignment, one.ports.suffers, refusal, one.ports.detail)
 
 

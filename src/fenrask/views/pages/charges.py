@@ -1,6 +1,7 @@
 """The month's bill, as a page."""
 
 from collections.abc import Mapping
+from decimal import Decimal
 from fractions import Fraction
 
 from fenrask.charges import to_the_cent
@@ -10,55 +11,70 @@ from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["charges_page"]
 
-_LINES = (
-    Column("item", "item"),
-    Column("about", "of"),
-    Column("quantity", "quantity", "number", decimals=3),
-    Column("unit", "unit"),
-    Column("rate", "rate", "rate"),
-    Column("amount", "amount", "money"),
-    Column("fixed", "fixed", "yes", least_width=100),
-    Column("reason", "reason"),
-)
+_SHOWN = 8
 
 
 def charges_page(evaluation: Evaluation) -> Page:
-    """The total, every line with quantity, rate and reason, and the total divided five ways, to the cent."""
+    """The total; each exit's, flow's and cost centre's share, to the cent; every line with quantity and reason."""
     bill = evaluation.bill
+    money = f"{bill.currency}/month"
+    rounded = to_the_cent({number: one.amount for number, one in enumerate(bill.lines)})
     lines = [
-        (one.item, one.about, one.quantity, one.unit, one.rate, one.amount, one.fixed, one.reason) for one in bill.lines
+        (one.item, one.about, one.quantity, one.unit, one.rate, rounded[number], one.amount, one.fixed, one.reason)
+        for number, one in sorted(enumerate(bill.lines), key=lambda pair: -abs(pair[1].amount))
     ]
-    idle = f"; {cents(bill.idle):,} of it for what no flow uses" if bill.idle else ""
-    summary = (
-        f"{cents(bill.total):,} {bill.currency} a month: "
-        f"{cents(bill.fixed):,} fixed, {cents(bill.by_volume):,} by volume{idle}; {cents(bill.year):,} a year",
+    total = sum(rounded.values(), Decimal(0))
+    summary = [
+        f"{total:,} {money} ({cents(bill.fixed):,} fixed, {total - cents(bill.fixed):,} by volume); "
+        f"{12 * total:,} {bill.currency}/year"
+    ]
+    if bill.idle:
+        summary.append(f"{cents(bill.idle):,} {money} of it is for what no flow uses")
+    columns = (
+        Column("item", "item"),
+        Column("about", "resource"),
+        Column("quantity", "quantity", "figure"),
+        Column("unit", "unit"),
+        Column("rate", "rate", "rate"),
+        Column("rounded_amount", money, "money"),
+        Column("amount", "exactly", "money", least_width=MACHINES),
+        Column("fixed", "fixed", "yes", least_width=MACHINES),
+        Column("reason", "calculation"),
     )
     tables = (
-        Table("lines", f"Lines, in {bill.currency}", _LINES, lines, empty="nothing is charged"),
-        _divided("exits", "By exit", "exit", bill.by_exit),
-        _divided("flows", "By flow", "flow", bill.by_flow),
-        _divided("destinations", "By destination", "destination", bill.by_destination),
-        _divided("workloads", "By workload", "workload", bill.by_workload),
-        _divided("cost_centres", "By cost centre", "cost_centre", bill.by_cost_centre),
+        _divided("exits", "By exit", "exit", bill.by_exit, money, "(no exit)"),
+        _divided("flows", "By flow", "flow", bill.by_flow, money),
+        _divided("cost_centres", "By cost centre", "cost_centre", bill.by_cost_centre, money),
+        Table("lines", "Lines, the largest first", columns, lines, empty="nothing is charged", shown=_SHOWN),
+        _divided("destinations", "By destination", "destination", bill.by_destination, money, shown=3),
+        _divided("workloads", "By workload", "workload", bill.by_workload, money, shown=3),
     )
     facts = {
         "currency": bill.currency,
         "month_amount": bill.total,
         "fixed_amount": bill.fixed,
         "by_volume_amount": bill.by_volume,
-        "idle_amount": bill.idle,
+        "unallocated_amount": bill.idle,
         "year_amount": bill.year,
     }
     not_counted = tuple(map(str, evaluation.demand.not_counted))
-    return Page("charges", evaluation.described.estate.estate, summary, tables, facts, not_counted)
+    return Page("charges", evaluation.described.estate.estate, tuple(summary), tables, facts, not_counted)
 
 
-def _divided(name: str, title: str, key: str, amounts: Mapping[str, Fraction]) -> Table:
+def _divided(
+    name: str,
+    title: str,
+    key: str,
+    amounts: Mapping[str, Fraction],
+    money: str,
+    without: str = "(unallocated)",
+    shown: int = _SHOWN,
+) -> Table:
     columns = (
         Column(key, key.replace("_", " ")),
-        Column("rounded_amount", "amount", "money"),
+        Column("rounded_amount", money, "money"),
         Column("amount", "exactly", "money", least_width=MACHINES),
     )
     rounded = to_the_cent(amounts)
     ordered = sorted(amounts.items(), key=lambda pair: -pair[1])
-    return Table(name, title, columns, [(one or "(nobody)", rounded[one], amount) for one, amount in ordered])
+    return Table(name, title, columns, [(one or without, rounded[one], amount) for one, amount in ordered], shown=shown)

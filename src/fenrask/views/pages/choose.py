@@ -1,117 +1,185 @@
-"""The choice, as a page: what is taken, its proof, what comes next, why the others lost."""
+"""The choice, as a page: what to build and change, each flow's path, its runner-up, the next best mixes."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 from fenrask.designs import Comparison
-from fenrask.estate import Workload
+from fenrask.estate import Described
 from fenrask.optimise import Choice, Lost, Mix
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["choose_page", "frontier_page", "headrooms_page"]
 
-_TAKEN = (
+_CHANGES = (
+    Column("change", "change"),
+    Column("what", "what"),
+    Column("name", "name"),
+    Column("detail", "detail"),
+)
+_FLOWS = (
     Column("flows", "flows", "list"),
-    Column("network", "from"),
-    Column("lane", "by"),
-    Column("exits", "exits", "list"),
-    Column("seen_as", "seen as", "list", least_width=120),
+    Column("network", "network"),
+    Column("exits", "path", "list"),
+    Column("runner_up", "next best path"),
+    Column("more_amount", "extra cost", "number", decimals=2),
+    Column("why", "reason"),
 )
 _NEXT = (
     Column("rank", "rank", "count"),
-    Column("month_amount", "month", "number", decimals=2),
-    Column("more_amount", "more", "number", decimals=2),
-    Column("addresses", "addresses", "count"),
-    Column("open", "with these exits open", "list"),
+    Column("month_amount", "cost", "number", decimals=2),
+    Column("more_amount", "extra cost", "number", decimals=2),
+    Column("difference", "what differs", "list"),
 )
 _LOST = (
     Column("flows", "flows", "list"),
-    Column("network", "from", least_width=110),
-    Column("lane", "instead by"),
-    Column("more_amount", "costs more", "number", decimals=2),
-    Column("why", "why not"),
-)
-_FRONTIER = (
-    Column("addresses", "addresses", "count"),
-    Column("month_amount", "month", "number", decimals=2),
-    Column("more_amount", "more", "number", decimals=2),
+    Column("network", "network", least_width=110),
+    Column("option", "option"),
+    Column("more_amount", "extra cost", "number", decimals=2),
+    Column("why", "reason"),
 )
 
 
 def choose_page(choice: Choice, comparison: Comparison) -> Page:
-    """The optimum and its proof first; then each flow's way, the next best mixes, and why each other lane lost."""
+    """The optimum and its proof; what to change; each flow's path and runner-up; the next best mixes; all options."""
     evaluation = choice.evaluation
     currency = evaluation.bill.currency
-    taken = []
-    for unit, option in choice.mix.options:
-        paths = [path for name in unit.flows for path in evaluation.paths.by_flow[name] if unit.holds(path)]
-        exits = dict.fromkeys(" > ".join(path.trace.exits) for path in paths)
-        seen = dict.fromkeys(str(path.trace.source) for path in paths)
-        taken.append((unit.labels, unit.network, option.name, [*exits], [*seen]))
-    ranked = [choice.mix, *choice.next_best]
-    following = [
-        (number, mix.month, mix.month - choice.mix.month, mix.addresses, _open(mix))
-        for number, mix in enumerate(ranked, 1)
+    money = f"{currency}/month"
+    ranked = [
+        (number, mix.month, mix.month - choice.mix.month, _difference(choice.mix, mix))
+        for number, mix in enumerate(choice.next_best, 2)
     ]
     tables = (
-        Table("flows", "Every flow's way", _TAKEN, taken),
-        Table("next_best", f"The next best whole mixes, {currency} a month", _NEXT, following),
-        Table("lost", "Why not another: the cheapest lane of each other offer", _LOST, [*_lost(choice.lost)]),
+        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=16),
+        Table(
+            "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=16
+        ),
+        Table("next_best", f"The next best mixes, {money}", _NEXT, ranked, shown=3),
+        Table("options", f"Why the other options lost; extra cost in {money}", _LOST, [*_lost(choice.lost)], shown=1),
     )
     facts = {
         "currency": currency,
         "month_amount": evaluation.bill.total,
         "bound_amount": choice.bound,
         "gap": choice.gap,
+        "proven": choice.is_proven,
+        "options_count": choice.options,
         "seconds": choice.seconds,
         "meets_all": evaluation.meets_all,
+        "design": choice.design,
     }
-    return Page("choose", evaluation.described.estate.estate, tuple(_summary(choice, comparison)), tables, facts)
+    summary = tuple(_summary(choice, comparison))
+    return Page("choose", evaluation.described.estate.estate, summary, tables, facts, choice.not_counted)
 
 
 def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
     bill = choice.evaluation.bill
-    proof = "proven: none is cheaper" if choice.gap <= 1e-6 else f"at most {choice.gap:.2%} above the cheapest there is"
-    if choice.not_counted:
-        proof += f", but for {', '.join(choice.not_counted)}"
-    yield f"{cents(bill.total):,} {bill.currency} a month, {proof} ({choice.seconds:.1f} s)"
+    money = f"{bill.currency}/month"
+    yield f"{cents(bill.total):,} {money}, {_proof(choice)} ({choice.seconds:.1f} s)"
+    if choice.current is not None:
+        saved = choice.current.bill.total - bill.total
+        less = "less" if saved >= 0 else "more"
+        short = "" if choice.current.meets_all else ", which does not meet every need"
+        yield f"{cents(abs(saved)):,} {less} than the current estate{short}"
     best = comparison.cheapest
-    if best is not None:
+    if best is not None and best.design.name != choice.design:
         saved = best.evaluation.bill.total - bill.total
         less = f"{cents(abs(saved)):,} {'less' if saved >= 0 else 'more'}"
-        yield f"{less} than {best.design.name}, the best standard design that meets every need"
-    if given := sum(one.hosts for one in _given_addresses(choice)):
-        yield f"{given} hosts get a public address of their own; --private-hosts leaves such ways out"
+        yield f'{less} than "{best.design.name}", the cheapest standard design that meets every need'
+    if given := _hosts_made_public(choice):
+        yield f"{counted(given, 'host gets', 'hosts get')} a public address of its own"
     if not choice.evaluation.meets_all:
-        told = [f"{one.flow}: {one.need}" for one in choice.evaluation.broken] + [
-            one.verdict for one in choice.evaluation.short
-        ]
-        yield f"judged as a whole it falls short: {'; '.join(told)}"
+        broken = [f"{one.flow}: {one.need}" for one in choice.evaluation.broken]
+        verdicts = [one.verdict for one in choice.evaluation.short]
+        yield f"evaluated as a whole it falls short: {'; '.join([*broken, *verdicts])}"
 
 
-def _given_addresses(choice: Choice) -> Iterator[Workload]:
-    """The workloads whose hosts get public addresses of their own."""
-    estate = choice.evaluation.described.estate
-    names = {
-        estate.flows[name].from_ for unit, option in choice.mix.options if option.own_addresses for name in unit.flows
-    }
-    yield from (estate.workloads[name] for name in names)
+def _proof(choice: Choice) -> str:
+    among = f"among {choice.options:,} options of {counted(len(choice.mix.options), 'group')} of flows"
+    if choice.design:
+        return f'the standard design "{choice.design}", cheaper than every mix {among}: not proven optimal'
+    if choice.is_proven:
+        return f"proven optimal {among}"
+    if choice.month < choice.bound * (1 - 1e-6):
+        return f"below every mix as computed {among}: not proven optimal"
+    return f"optimality gap at most {choice.gap:.2%} {among}"
 
 
-def _open(mix: Mix) -> list[str]:
-    return sorted(site.name for site in mix.open_sites)
+def _hosts_made_public(choice: Choice) -> int:
+    estate, was = choice.evaluation.described.estate, choice.current
+    known = was.described.estate.workloads if was else {}
+    return sum(
+        one.hosts
+        for name, one in estate.workloads.items()
+        if one.public_address and not (name in known and known[name].public_address)
+    )
+
+
+def _changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
+    """What the patch does: exits and subnets added, changed and removed, addresses, routes."""
+    described = choice.evaluation.described
+    old = choice.current.described.data.get("exits", {}) if choice.current else {}
+    for name, keys in (choice.patch.get("exits") or {}).items():
+        yield from _exit_change(described, choice, name, keys, name in old)
+    for name, keys in (choice.patch.get("subnets") or {}).items():
+        if keys and "prefix" in keys:
+            yield ("add", "subnet", name, f"{keys['prefix']} in {keys['network']}")
+        elif keys and "routes" in keys:
+            yield ("change", "subnet", name, f"route table {keys['routes']}")
+    for table, routes in (choice.patch.get("route_tables") or {}).items():
+        for key, value in (routes or {}).items():
+            change = "remove" if value is None else "set"
+            yield (change, "route", f"{table}: {key}", "" if value is None else f"to {value}")
+    for name in choice.patch.get("workloads") or {}:
+        yield ("change", "workload", name, "a public address on each host")
+
+
+def _exit_change(
+    described: Described, choice: Choice, name: str, keys: Mapping[str, Any] | None, existed: bool
+) -> Iterator[tuple[str, str, str, str]]:
+    if keys is None:
+        yield ("remove", "exit", name, "")
+        return
+    exit_ = described.estate.exits.get(name)
+    where = described.estate.network_of(exit_) if exit_ else ""
+    detail = f"{exit_.kind} {exit_.offer_name} in {where}".replace("  ", " ") if exit_ else ""
+    sized = choice.evaluation.capacity.of(name)
+    addresses = f", {counted(sized.addresses, 'address', 'addresses')}" if sized else ""
+    yield ("change" if existed else "add", "exit", name, f"{detail}{addresses}")
+
+
+def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
+    """Each group of flows with its path; of what it did not take, the nearest, and how many others break a need."""
+    paths, lost = choice.evaluation.paths, choice.lost
+    for unit, _ in choice.mix.options:
+        own = [path for name in unit.flows for path in paths.by_flow.get(name, []) if unit.holds(path)]
+        exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
+        others = sorted((one for one in lost if one.unit == unit), key=_nearness)
+        best = next((one for one in others if one.more is not None), None)
+        breaking: dict[str, int] = {}
+        for one in others:
+            if one.fails:
+                breaking[one.why] = breaking.get(one.why, 0) + 1
+        words = [f"{number} {'option' if number == 1 else 'options'}: {why}" for why, number in breaking.items()][:1]
+        reason = words[0] if words and best is None else (best.why if best else "no other option")
+        yield (
+            unit.labels,
+            unit.network,
+            [*exits],
+            best.option.name if best else "",
+            best.more if best and best.more else None,
+            reason,
+        )
+
+
+def _difference(chosen: Mix, other: Mix) -> list[str]:
+    now = {unit.name: option.name for unit, option in chosen.options}
+    changed = [(unit.name, option.name) for unit, option in other.options if now.get(unit.name) != option.name]
+    return [f"{name} through {option}" for name, option in changed] or ["the same paths, through other exits"]
 
 
 def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
-    """Of each unit and offer the lane that is nearest to being taken."""
-    best: dict[tuple[str, str, tuple[object, ...]], Lost] = {}
-    for one in lost:
-        path = one.option.sites[0] if one.option.sites else None
-        how = (path.offer, one.option.before[:1]) if path and path.offer else (one.option.name,)
-        key = (one.unit.name, one.unit.network, how)
-        if key not in best or _nearness(one) < _nearness(best[key]):
-            best[key] = one
-    for one in best.values():
+    for one in sorted(lost, key=_nearness):
         yield (one.unit.labels, one.unit.network, one.option.name, one.more, one.why)
 
 
@@ -119,41 +187,50 @@ def _nearness(one: Lost) -> tuple[bool, int, float]:
     return (one.more is None, len(one.fails), one.more or 0.0)
 
 
-def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
-    """The least cost for every number of addresses."""
-    if not mixes:
-        return Page("frontier", estate, ("no mix meets every need",), (Table("frontier", "", _FRONTIER, []),))
-    first = mixes[0].month
-    rows = [(mix.addresses, mix.month, mix.month - first) for mix in mixes]
-    few = mixes[-1]
-    summary = (
-        f"cheapest with {counted(mixes[0].addresses, 'address', 'addresses')}, {first:,.2f} {currency} a month; "
-        f"as few as {few.addresses} do for {few.month - first:+,.2f}",
+def _least_cost(name: str, key: str, first: Column, title: str, rows: list[tuple[object, ...]], money: str) -> Table:
+    columns = (
+        first,
+        Column("addresses", "addresses", "count"),
+        Column("month_amount", money, "number", decimals=2),
+        Column("more_amount", "extra cost", "number", decimals=2),
     )
-    table = Table("frontier", f"Least cost by number of addresses, {currency} a month", _FRONTIER, rows)
-    return Page("frontier", estate, summary, (table,), {"currency": currency})
+    return Table(name, title, columns if key else columns[1:], rows)
 
 
-_HEADROOMS = (
-    Column("zone_headroom", "free when a zone is lost"),
-    Column("addresses", "addresses", "count"),
-    Column("month_amount", "month", "number", decimals=2),
-    Column("more_amount", "more", "number", decimals=2),
-)
+def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
+    """The least cost for each number of addresses."""
+    money = f"{currency}/month"
+    first = mixes[0].month if mixes else 0.0
+    rows: list[tuple[object, ...]] = [(mix.addresses, mix.month, mix.month - first) for mix in mixes]
+    summary = ["No mix meets every need."]
+    if mixes:
+        few = mixes[-1]
+        summary = [
+            f"Cheapest with {counted(mixes[0].addresses, 'address', 'addresses')}: {first:,.2f} {money}; "
+            f"with the fewest, {few.addresses}: {few.month - first:+,.2f}."
+        ]
+    title = "Least cost by number of public addresses"
+    table = _least_cost("frontier", "", Column("none", ""), title, rows, money)
+    return Page("frontier", estate, tuple(summary), (table,), {"currency": currency})
 
 
 def headrooms_page(estate: str, currency: str, found: Sequence[tuple[float | None, Mix]]) -> Page:
     """The least cost for each share of ports that stays free when any one zone is lost."""
+    money = f"{currency}/month"
     first = found[0][1].month if found else 0.0
-    rows = [(_free(headroom), mix.addresses, mix.month, mix.month - first) for headroom, mix in found]
-    summary = ["no mix meets every need"]
+    rows: list[tuple[object, ...]] = [
+        (_free(headroom), mix.addresses, mix.month, mix.month - first) for headroom, mix in found
+    ]
+    summary = ["No mix meets every need."]
     if found:
         carried = [mix for headroom, mix in found if headroom is not None]
-        cost = f"{carried[0].month - first:+,.2f} {currency} a month" if carried else "no mix"
-        summary = [f"to carry the load of a lost zone: {cost} over the cheapest, {first:,.2f}"]
-    table = Table("headrooms", f"Least cost by headroom after a zone's loss, {currency} a month", _HEADROOMS, rows)
+        cost = f"{carried[0].month - first:+,.2f} {money} over" if carried else "no mix does;"
+        summary = [f"To carry the load of a lost zone: {cost} the cheapest, {first:,.2f}."]
+    heading = Column("zone_headroom", "ports free after a zone loss")
+    title = "Least cost by port headroom after a zone loss"
+    table = _least_cost("headrooms", "zone_headroom", heading, title, rows, money)
     return Page("headrooms", estate, tuple(summary), (table,), {"currency": currency})
 
 
 def _free(headroom: float | None) -> str:
-    return "not asked" if headroom is None else f"{headroom:.0%} of ports"
+    return "not required" if headroom is None else f"{headroom:.0%}"

@@ -14,22 +14,6 @@ __all__ = ["changes_page", "compare_page", "patch_files"]
 Losses = Mapping[str, Sequence[Outcome]]
 """What the loss of each zone does, by design."""
 
-_DESIGNS = (
-    Column("design", "design"),
-    Column("meets_all", "meets all"),
-    Column("month_amount", "month", "money"),
-    Column("difference_to_first_amount", "to as is", "difference"),
-    Column("fixed_amount", "fixed", "money", least_width=130),
-    Column("by_volume_amount", "by volume", "money", least_width=MACHINES),
-    Column("addresses", "addr.", "count"),
-    Column("most_entries", "allow", "count", least_width=110),
-    Column("binding", "binds first", least_width=150),
-    Column("binding_headroom", "headroom", "share", least_width=100),
-    Column("zone_loss", "zone lost", least_width=100),
-    Column("hosts_with_public", "public hosts", "count", least_width=MACHINES),
-    Column("upkeep_hours", "upkeep h", "number", least_width=MACHINES),
-    Column("routes_to_change", "routes", "count", least_width=110),
-)
 _NEEDS = (
     Column("design", "design"),
     Column("need", "need"),
@@ -38,36 +22,56 @@ _NEEDS = (
 )
 
 
+def _columns(money: str) -> tuple[Column, ...]:
+    return (
+        Column("design", "design"),
+        Column("needs_met", "needs met"),
+        Column("month_amount", money, "money"),
+        Column("difference_to_current_amount", "vs current", "difference"),
+        Column("fixed_amount", "fixed", "money", least_width=MACHINES),
+        Column("by_volume_amount", "by volume", "money", least_width=MACHINES),
+        Column("addresses", "addresses", "count"),
+        Column("longest_allow_list_entries", "longest allow-list", "count", least_width=110),
+        Column("binding", "first limit", least_width=140),
+        Column("binding_headroom", "headroom", "share"),
+        Column("zone_loss", "if a zone fails"),
+        Column("hosts_with_public", "public hosts", "count", least_width=MACHINES),
+        Column("upkeep_hours", "upkeep hours", "number", least_width=MACHINES),
+        Column("routes_to_change", "route changes", "count", least_width=120),
+    )
+
+
 def compare_page(comparison: Comparison, losses: Losses, weights: Mapping[str, float] | None = None) -> Page:
-    """Every design in one table, then each need that is not met, by design."""
+    """Every design in one table, the cheapest that meets every need first; then each need not met, by design."""
     first = comparison.candidates[0].evaluation
     needs = [(one.design.name, *unmet) for one in comparison.ranked for unmet in _unmet(one)]
     facts = {"currency": first.bill.currency}
+    columns = _columns(f"{first.bill.currency}/month")
+    if weights:
+        columns = (*columns[:2], Column("score", "score", "number"), *columns[2:])
     tables = (
-        Table(
-            "designs",
-            f"Designs, {first.bill.currency} a month",
-            _DESIGNS if not weights else (*_DESIGNS[:2], _SCORE, *_DESIGNS[2:]),
-            _rows(comparison, losses, weights or {}),
-        ),
-        Table("needs_not_met", "Needs not met", _NEEDS, needs),
+        Table("designs", "Designs", columns, _rows(comparison, losses, weights or {})),
+        Table("needs_not_met", "Needs not met", _NEEDS, needs, shown=12),
     )
     not_counted = tuple(f"{one.design.name}: {one.why}" for one in comparison.not_counted)
     return Page("compare", first.described.estate.estate, _summary(comparison), tables, facts, not_counted)
 
 
 def _summary(comparison: Comparison) -> tuple[str, ...]:
+    choose = "`fenrask choose` also searches mixed designs."
     best = comparison.cheapest
     if best is None:
-        return ("No design meets every need.",)
+        return (f"No standard design meets every need. {choose}",)
     bill = best.evaluation.bill
+    summary = [
+        f'Cheapest standard design that meets every need: "{best.design.name}", {cents(bill.total):,} '
+        f"{bill.currency}/month. {choose}"
+    ]
     cheaper = [one for one in comparison.candidates if one.evaluation.bill.total < bill.total]
-    short = "; ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
-    summary = f"Cheapest that meets every need: {best.design.name}, {cents(bill.total):,} {bill.currency} a month."
-    return (summary, f"Cheaper, but short of a need: {short}.") if short else (summary,)
-
-
-_SCORE = Column("score", "score", "number")
+    if cheaper:
+        short = "; ".join(f"{one.design.name} ({_short(one)})" for one in cheaper)
+        summary.append(f"Cheaper, but does not meet every need: {short}.")
+    return tuple(summary)
 
 
 def _rows(comparison: Comparison, losses: Losses, weights: Mapping[str, float]) -> list[tuple[object, ...]]:
@@ -82,7 +86,7 @@ def _row(comparison: Comparison, losses: Losses, one: Candidate) -> tuple[object
     evaluation, binding = one.evaluation, one.evaluation.binding
     return (
         one.design.name,
-        "yes" if evaluation.meets_all else f"no: {_short(one)}",
+        "yes" if one.passes else f"no: {_short(one)}",
         evaluation.bill.total,
         comparison.difference(one),
         evaluation.bill.fixed,
@@ -104,10 +108,10 @@ def _loss(losses: Sequence[Outcome]) -> str:
         return ""
     worst = max(losses, key=lambda each: each.severity)
     words = []
-    if worst.cut_off:
-        words.append(f"{len(worst.cut_off)} cut off")
-    if worst.overloaded:
-        words.append(f"{len(worst.overloaded)} overloaded")
+    if lost := len(worst.cut_off) + len(worst.lost_flows):
+        words.append(f"{lost} cut off")
+    if overloaded := len(worst.overloaded) + len(worst.worse):
+        words.append(f"{overloaded} overloaded")
     return ", ".join(words) or "no harm"
 
 
@@ -118,6 +122,8 @@ def _short(one: Candidate) -> str:
         words.append(counted(one.evaluation.flows_with_broken_needs, "flow"))
     if one.evaluation.short:
         words.append(counted(len(one.evaluation.short), "exit"))
+    if one.made_public and not one.public_hosts:
+        words.append("makes hosts public")
     return ", ".join(words)
 
 
@@ -125,9 +131,12 @@ def _unmet(one: Candidate) -> Iterator[tuple[str, list[str], str]]:
     """Each need that is not met, the flows that it is not met for, and why the first is not."""
     for short in one.evaluation.short:
         yield "capacity", [short.exit], short.verdict
+    if one.made_public and not one.public_hosts:
+        why = "hosts stay private unless --public-hosts or may_be_public says otherwise"
+        yield "private hosts", list(one.made_public), why
     for need in dict.fromkeys(broken.need for broken in one.evaluation.broken):
-        alike = [broken for broken in one.evaluation.broken if broken.need == need]
-        yield need, [broken.flow for broken in alike], alike[0].why
+        some = [broken for broken in one.evaluation.broken if broken.need == need]
+        yield need, [broken.flow for broken in some], some[0].why
 
 
 def patch_files(comparison: Comparison) -> dict[str, str]:
@@ -140,28 +149,29 @@ def _file_name(name: str) -> str:
     return "-".join(name.split())
 
 
-_CHANGES = (
-    Column("flow", "flow"),
-    Column("way_before", "way before"),
-    Column("way_now", "way now"),
-    Column("source_before", "seen as before", least_width=120),
-    Column("source_now", "seen as now", least_width=120),
-    Column("before_amount", "before", "money"),
-    Column("now_amount", "now", "money"),
-    Column("difference_amount", "more", "difference"),
-)
-
-
 def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], total: Fraction) -> Page:
-    """The flows that change, way, source and cost; those that do not are counted."""
+    """The flows that change: path, source and cost; those that do not are counted."""
     changed = [one for one in changes if one.is_change]
-    rows = [(one.flow, *one.paths, *one.sources, *one.amounts, one.difference) for one in changed]
-    paths = sum(one.paths[0] != one.paths[1] for one in changed)
-    sources = sum(one.sources[0] != one.sources[1] for one in changed)
-    summary = (
-        f"{counted(paths, 'flow takes', 'flows take')} another way, "
-        f"{counted(sources, 'is', 'are')} seen as another source; {cents(total):+,} {currency} a month in all",
+    columns = (
+        Column("flow", "flow"),
+        Column("path_before", "path before"),
+        Column("path_now", "path now"),
+        Column("source_before", "source before", least_width=120),
+        Column("source_now", "source now", least_width=120),
+        Column("before_amount", "before", "money"),
+        Column("now_amount", "now", "money"),
+        Column("difference_amount", "change", "difference"),
     )
-    table = Table("changes", f"Flows that change; {currency} a month", _CHANGES, rows, empty="no flow changes")
+    rows = [(one.flow, *one.paths, *one.sources, *one.amounts, one.difference) for one in changed]
+    lost = sum(one.is_lost for one in changed)
+    paths = sum(one.paths[0] != one.paths[1] and not one.is_lost for one in changed)
+    sources = sum(one.sources[0] != one.sources[1] and not one.is_lost for one in changed)
+    parts = [f"{counted(paths, 'flow takes', 'flows take')} another path"] if paths else []
+    parts += [f"{counted(sources, 'flow shows', 'flows show')} another source"] if sources else []
+    parts += [f"{counted(lost, 'flow no longer arrives', 'flows no longer arrive')}"] if lost else []
+    summary = (
+        f"{', '.join(parts) or 'No flow changes its path or source'}; {cents(total):+,} {currency}/month in all.",
+    )
+    table = Table("changes", f"Flows that change; {currency}/month", columns, rows, empty="no flow changes", shown=20)
     facts = {"currency": currency, "difference_amount": total, "unchanged": len(changes) - len(changed)}
     return Page("changes", estate, summary, (table,), facts)

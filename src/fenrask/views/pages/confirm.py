@@ -12,7 +12,7 @@ _COLUMNS = (
     Column("subnet", "from"),
     Column("destination", "to"),
     Column("planned", "planned source"),
-    Column("seen_as", "seen as"),
+    Column("seen_as", "source seen"),
     Column("times", "times", "count"),
     Column("verdict", "verdict"),
 )
@@ -30,11 +30,11 @@ def confirm_page(estate: str, found: Sequence[Confirmed]) -> Page:
     differ = [one for one in found if not one.well]
     rows = [(one.subnet or "any", one.destination, one.planned, one.seen_as, one.times, one.verdict) for one in found]
     causes = [(one.subnet or "any", one.destination, one.verdict, one.cause, one.check_next) for one in differ]
-    summary = f"{counted(len(found) - len(differ), 'way')} as planned, {len(differ)} otherwise"
+    summary = f"{counted(len(found), 'observation')}: {len(found) - len(differ)} as planned, {len(differ)} different"
     tables = (
         Table("observed", "Observed", _COLUMNS, rows, empty="nothing was observed"),
         Table("differences", "What differs", _DIFFERENCES, causes, empty="nothing", as_blocks=True),
     )
     return Page(
-        "confirm", estate, (summary,), tables, {"as_planned": len(found) - len(differ), "otherwise": len(differ)}
+        "confirm", estate, (summary,), tables, {"as_planned": len(found) - len(differ), "different": len(differ)}
     )

@@ -2,67 +2,83 @@
 
 from collections.abc import Sequence
 
+from fenrask.estate.suggestions import some
 from fenrask.units import cents
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Effect, Growth
+from fenrask.what_if.growth import Crossing
 
 __all__ = ["growth_page", "sensitivity_page"]
 
-_CROSSINGS = (
-    Column("about", "exit or partner"),
-    Column("limit", "limit"),
-    Column("month", "passed in month", "count"),
-    Column("act_by_month", "order by", "number"),
-    Column("detail", "then"),
-)
-_MONTHS = (
-    Column("month", "month", "count"),
-    Column("month_amount", "cost", "money"),
-    Column("addresses", "addresses", "count"),
-    Column("fullest", "fullest"),
-    Column("fullest_share", "used", "share"),
-)
-_EFFECTS = (
-    Column("about", "a tenth more"),
-    Column("month_change_amount", "month", "difference"),
-    Column("headroom_change_share", "least headroom", "share"),
-)
+_SHOWN = 12
 
 
 def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) -> Page:
-    """When each limit is passed, by when more has to be ordered, and what each month costs."""
+    """When each limit is exceeded, the latest month to order, and what each month costs."""
     first, last = growth.months[0], growth.months[-1]
-    crossings = [(one.about, one.limit, one.month, one.act_by(lead_months), one.detail) for one in growth.crossings]
+    crossings = [
+        (one.about or "the estate", one.limit, one.month, _order(one, lead_months), one.detail)
+        for one in growth.crossings
+    ]
     months = []
     for month in growth.months:
         fullest = max(month.used, key=lambda name: month.used[name], default="")
         months.append((month.number, month.amount, month.addresses, fullest, month.used.get(fullest)))
-    then = f"{cents(first.amount):,} {currency} a month now, {cents(last.amount):,} in month {last.number}"
-    summary = [then]
+    money = f"{currency}/month"
+    summary = [f"{cents(first.amount):,} {money} now, {cents(last.amount):,} in month {last.number}."]
     coming = [one for one in growth.crossings if one.month]
     already = [one for one in growth.crossings if not one.month]
-    if coming:
-        summary.append(f"first: {coming[0].limit} of {coming[0].about or 'the estate'} in month {coming[0].month}")
     if already:
-        summary.append(f"passed now: {', '.join(f'{one.limit} of {one.about}' for one in already)}")
+        summary.append(f"Exceeded already: {some(f'{one.limit} of {one.about}' for one in already)}.")
+    if coming:
+        summary.append(f"Next: {coming[0].limit} of {coming[0].about or 'the estate'} in month {coming[0].month}.")
     if not growth.crossings:
-        summary.append("no limit is passed")
+        summary.append("No limit is exceeded.")
+    columns = (
+        Column("about", "exit or partner"),
+        Column("limit", "limit"),
+        Column("month", "exceeded in month", "count"),
+        Column("order_by", "order by"),
+        Column("detail", "then"),
+    )
+    by_month = (
+        Column("month", "month", "count"),
+        Column("month_amount", money, "money"),
+        Column("addresses", "addresses", "count"),
+        Column("fullest", "fullest exit"),
+        Column("fullest_share", "used", "share"),
+    )
     tables = (
-        Table("crossings", "Limits that are passed", _CROSSINGS, crossings),
-        Table("months", f"Month by month, in {currency}", _MONTHS, months),
+        Table("crossings", "Limits that are exceeded", columns, crossings, shown=_SHOWN),
+        Table("months", "Month by month", by_month, months, shown=_SHOWN),
     )
     return Page("growth", estate, tuple(summary), tables, {"currency": currency, "lead_months": lead_months})
 
 
+def _order(one: Crossing, lead_months: float) -> str:
+    """The latest month to order in, or how long that is over."""
+    act_by = one.act_by(lead_months)
+    if act_by >= 0:
+        return f"month {act_by:g}"
+    return f"overdue ({-act_by:g} months)"
+
+
 def sensitivity_page(estate: str, currency: str, effects: Sequence[Effect]) -> Page:
-    """What a tenth more of each input does, the greatest change of cost first."""
-    rows = [(one.about, one.month_change, one.headroom_change) for one in effects]
-    summary = ["nothing moves the cost"]
+    """The effect of ten per cent more of each input, the greatest change of the bill first."""
+    rows = [(one.about, one.month_change, 100 * one.headroom_change) for one in effects]
+    money = f"{currency}/month"
+    summary = ["No input moves the bill."]
     if effects:
         top = max(effects, key=lambda one: abs(one.month_change))
         tight = min(effects, key=lambda one: one.headroom_change)
-        summary = [f"cost: {top.about} moves it most, {cents(top.month_change):+,} {currency} a month for a tenth more"]
+        summary = [f"The bill depends most on {top.about}: {cents(top.month_change):+,} {money} for +10%."]
         if tight.headroom_change < 0:
-            summary.append(f"headroom: {tight.about} takes most of it, {tight.headroom_change:+.1%}")
-    table = Table("effects", f"A tenth more of each input, the others as they are; {currency}", _EFFECTS, rows)
+            points = f"{100 * tight.headroom_change:+.1f} points"
+            summary.append(f"The smallest headroom depends most on {tight.about}: {points} for +10%.")
+    columns = (
+        Column("about", "input"),
+        Column("month_change_amount", f"bill change, {money}", "difference"),
+        Column("headroom_change_points", "change of the smallest headroom, points", "number"),
+    )
+    table = Table("effects", "Effect of +10% on each input", columns, rows, shown=10)
     return Page("sensitivity", estate, tuple(summary), (table,), {"currency": currency})

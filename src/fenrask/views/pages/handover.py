@@ -14,7 +14,7 @@ _TRANSLATORS = (
     Column("first_port", "ports from", "count"),
     Column("last_port", "to", "count"),
     Column("table_connections", "table entries", "count"),
-    Column("timers_s", "TCP timers s", "list", least_width=110),
+    Column("timers_s", "TCP timers, s", "list", least_width=110),
     Column("file", "file"),
 )
 
@@ -24,7 +24,7 @@ def handover_page(estate: str, found: Sequence[Translator]) -> Page:
     rows = [
         (
             one.exit,
-            one.addresses or [f"{one.number} to come"],
+            one.addresses or [f"{one.number}, not yet assigned"],
             one.first_port,
             one.last_port,
             one.table,
@@ -34,7 +34,7 @@ def handover_page(estate: str, found: Sequence[Translator]) -> Page:
         for one in found
     ]
     names = ", ".join(one.exit for one in found)
-    summary = f"rules for the Linux kernel of {names}" if found else "no translator host of one's own to set up"
+    summary = f"NAT rules for {names}" if found else "No translator host to set up."
     not_counted = tuple(f"{one.exit}: {words}" for one in found for words in one.not_counted)
     return Page(
         "handover", estate, (summary,), (Table("translators", "Translator hosts", _TRANSLATORS, rows),), {}, not_counted

@@ -3,10 +3,11 @@
 from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
-from fenrask.estate import Described
+from fenrask.estate import Described, PrivateEndpoint
+from fenrask.estate.suggestions import some
 from fenrask.evaluation import BrokenNeed
 from fenrask.routing import LOCAL, FlowPath, Hop, Paths, SubnetTable, TableRoute, Trace
-from fenrask.units import counted
+from fenrask.units import counted, percent
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["flows_page", "needs_table", "routes_page", "trace_page"]
@@ -15,46 +16,53 @@ _FLOWS = (
     Column("flow", "flow"),
     Column("subnets", "from", "list"),
     Column("destination", "to"),
-    Column("exits", "way", "list"),
-    Column("seen_as", "seen as"),
+    Column("exits", "path", "list"),
+    Column("seen_as", "source seen"),
     Column("verdict", "verdict"),
-    Column("breaks", "breaks", "list", least_width=120, sparse=True),
+    Column("breaks", "breaks", "list", sparse=True),
     Column("share", "share", "share", least_width=100),
 )
 _HOPS = (
-    Column("step", "step", "count"),
+    Column("step", "hop", "count"),
     Column("subnet", "in subnet"),
     Column("route", "route"),
     Column("origin", "origin"),
-    Column("exit", "leads to"),
+    Column("exit", "next hop"),
     Column("zones", "zone"),
-    Column("rule", "by rule", sparse=True),
-    Column("source", "source afterwards"),
+    Column("rule", "rule", sparse=True),
+    Column("source", "source address after it"),
 )
 _BACK = (
-    Column("step", "step", "count"),
+    Column("step", "hop", "count"),
     Column("subnet", "in"),
     Column("route", "route"),
-    Column("exit", "leads to"),
+    Column("exit", "next hop"),
     Column("to", "back to"),
 )
 _ROUTES = (
     Column("prefix", "prefix"),
-    Column("exit", "leads to"),
+    Column("exit", "next hop"),
     Column("origin", "origin"),
     Column("written_as", "written as"),
     Column("state", "state"),
     Column("shadows", "shadows", "list"),
 )
+_ENDPOINTS = (
+    Column("exit", "endpoint"),
+    Column("destination", "service"),
+    Column("entered", "entered"),
+    Column("state", "state"),
+)
 _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
 
 
 def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
-    """Every flow's ways with their verdicts, and the needs they do not meet."""
+    """Every flow's paths with their verdicts, those with something wrong first, and the needs they do not meet."""
     estate = paths.described.estate
     needs: dict[str, list[str]] = {}
     for one in broken:
-        needs.setdefault(one.flow, []).append(one.need)
+        if one.need != "arrives":
+            needs.setdefault(one.flow, []).append(one.need)
     rows = [
         (
             flow,
@@ -68,19 +76,27 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
         )
         for (flow, exits, seen_as, verdict), same in _alike(paths).items()
     ]
-    lost = dict.fromkeys(path.flow for path in paths.paths if not path.trace.verdict.arrives)
-    summary = f"{counted(len(estate.flows), 'flow')}: {len(estate.flows) - len(lost)} arrive"
-    if lost:
-        summary += f"; lost wholly or in part: {', '.join(lost)}"
-    unmet = {one.flow for one in broken} - set(lost)
+    rows.sort(key=lambda row: (row[5] == "arrives", not row[6]))
+    parts: dict[str, Fraction] = {}
+    for path in paths.paths:
+        if not path.trace.verdict.arrives:
+            parts[path.flow] = parts.get(path.flow, Fraction(0)) + path.share
+    unmet = [name for name in estate.flows if name in needs and name not in parts]
+    fine = len(estate.flows) - len(parts) - len(unmet)
+    summary = [f"{counted(len(estate.flows), 'flow')}: {fine} arrive and meet every need"]
     if unmet:
-        summary += f"; arrive by a way that breaks a need: {', '.join(n for n in estate.flows if n in unmet)}"
-    tables = (Table("ways", "Ways out", _FLOWS, rows, empty="no flow is described"), needs_table(broken))
-    return Page("path", estate.estate, (summary,), tables)
+        named = [f"{name}: {', '.join(needs[name])}" for name in unmet]
+        arrive = "arrives but breaks" if len(unmet) == 1 else "arrive but break"
+        summary.append(f"{len(unmet)} {arrive} a need ({some(named)})")
+    if parts:
+        named = [name if share == 1 else f"{percent(float(share))} of {name}" for name, share in parts.items()]
+        summary.append(f"{len(parts)} {'does' if len(parts) == 1 else 'do'} not arrive ({some(named)})")
+    tables = (Table("paths", "Paths", _FLOWS, rows, empty="no flow is described", shown=24), needs_table(broken))
+    return Page("paths", estate.estate, tuple(summary), tables)
 
 
 def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
-    """Ways of one flow that differ in nothing but the subnet."""
+    """Paths of one flow that differ in nothing but the subnet."""
     found: dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]] = {}
     for path in paths.paths:
         seen_as = _seen_as(path.trace) if path.trace.verdict.arrives else "nothing"
@@ -94,33 +110,41 @@ def _sum(paths: Iterable[FlowPath]) -> Fraction:
 
 
 def needs_table(broken: Iterable[BrokenNeed]) -> Table:
-    """Needs that ways do not meet."""
-    rows = [(one.flow, one.need, one.why) for one in broken]
-    return Table("needs_not_met", "Needs not met", _NEEDS, rows)
+    """Needs that paths do not meet."""
+    rows = [(one.flow, "reachable" if one.need == "arrives" else one.need, one.why) for one in broken]
+    return Table("needs_not_met", "Needs not met", _NEEDS, rows, shown=12)
 
 
-def trace_page(described: Described, target: str, traces: Sequence[tuple[Trace, Fraction]]) -> Page:
-    """One subnet's way to a destination or an address, hop by hop; a table for each way."""
+def trace_page(
+    described: Described, target: str, traces: Sequence[tuple[Trace, Fraction]], broken: Sequence[BrokenNeed] = ()
+) -> Page:
+    """One subnet's path to a destination or an address, hop by hop and back; tables for each path.
+
+    `broken`: the needs of flows on it that are not met.
+    """
     summary, tables = [], []
     for number, (trace, share) in enumerate(traces, 1):
-        part = f" ({share} of its addresses)" if share != 1 else ""
+        part = f" ({percent(float(share))} of its addresses)" if share != 1 else ""
         outcome = trace.verdict.value
-        outcome += f": the far side sees {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
-        summary.append(f"{trace.subnet} to {target} at {trace.packet.address}{part}: {outcome}")
+        outcome += f": the remote end sees {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
+        at = "" if trace.packet.address.is_unspecified else f" at {trace.packet.address}"
+        summary.append(f"{trace.subnet} to {target}{at}{part}: {outcome}")
         name = "hops" if number == 1 else f"hops_{number}"
         rows = [_hop_row(step, hop) for step, hop in enumerate(trace.hops, 1)]
-        tables.append(Table(name, f"Hops to {trace.packet.address}", _HOPS, rows))
+        tables.append(Table(name, f"Hops to {target}{at}", _HOPS, rows))
         back = [
             (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
             for step, hop in enumerate(trace.back, 1)
         ]
         if back:
-            tables.append(Table(f"{name}_back", "The answer's way back, inside", _BACK, back))
+            tables.append(Table(f"{name}_back", "Return path inside your networks", _BACK, back))
+    summary += [f"but {one.flow} breaks {one.need}: {one.why}" for one in broken if one.need != "arrives"]
     facts = {
         "verdicts": [trace.verdict.value for trace, _ in traces],
-        "seen_as": [_seen_as(w) for w, _ in traces],
+        "seen_as": [_seen_as(one) for one, _ in traces],
+        "breaks": sorted({one.need for one in broken}),
     }
-    return Page("way", described.estate.estate, tuple(summary), tuple(tables), facts)
+    return Page("path", described.estate.estate, tuple(summary), tuple(tables), facts)
 
 
 def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
@@ -137,21 +161,40 @@ def _route(hop: Hop) -> str:
 
 
 def routes_page(described: Described, subnet: str, table: SubnetTable) -> Page:
-    """The effective routes of a subnet: the winners first, by length, then those that never serve."""
+    """The routes in force in a subnet, by length, then those that are shadowed; and its network's endpoints."""
     winners = [route for _, routes in table.winners for route in routes]
     losers = [route for route in table.routes if route not in winners]
-    rows = [_route_row(described, table, route, "in use") for route in winners]
+    rows = [_route_row(described, table, route, "in force") for route in winners]
     rows += [_route_row(described, table, route, "shadowed") for route in losers]
-    fallback = described.estate.fallback_of.get(described.estate.subnets[subnet].network)
-    summary = f"{subnet}: {counted(len(winners), 'route')} in use, {len(losers)} shadowed"
-    rest = f"what no route matches leaves by {fallback}" if fallback else "what no route matches is dropped"
-    shown = Table("routes", f"Table {table.name}", _ROUTES, rows, empty="no route at all")
-    return Page("routes", described.estate.estate, (summary, rest), (shown,))
+    network = described.estate.subnets[subnet].network
+    fallback = described.estate.fallback_of.get(network)
+    summary = f"{subnet}: {counted(len(winners), 'route')} in force, {len(losers)} shadowed"
+    rest = "what no route matches is dropped"
+    if fallback:
+        rest = f"what no route matches leaves through {fallback}, with an address that the provider may change"
+    routed = {route.exit for route in winners}
+    endpoints = [
+        _endpoint_row(name, one, name in routed)
+        for name, one in described.estate.exits.items()
+        if isinstance(one, PrivateEndpoint) and described.estate.network_of(one) == network
+    ]
+    tables = [Table("routes", f"Route table {table.name}", _ROUTES, rows, empty="no route at all", shown=30)]
+    if endpoints:
+        tables.append(Table("endpoints", f"Private endpoints of {network}", _ENDPOINTS, endpoints))
+    return Page("routes", described.estate.estate, (summary, rest), tuple(tables))
+
+
+def _endpoint_row(name: str, endpoint: PrivateEndpoint, routed: bool) -> tuple[object, ...]:
+    if endpoint.found_by_name:
+        return (name, endpoint.destination, "by name", "in use")
+    if endpoint.in_subnets:
+        return (name, endpoint.destination, "by name", "unused: its names resolve publicly")
+    return (name, endpoint.destination, "by route", "in use" if routed else "no route here")
 
 
 def _route_row(described: Described, table: SubnetTable, route: TableRoute, state: str) -> tuple[object, ...]:
     known = route.exit == LOCAL or route.exit in described.estate.exits
-    shadows = [f"{one.prefix} to {one.exit}" for one in table.shadowed(route)] if state == "in use" else []
+    shadows = [f"{one.prefix} to {one.exit}" for one in table.shadowed(route)] if state == "in force" else []
     fault = "" if known else ", black hole"
     return (route.prefix, route.exit, route.origin.word, route.key, f"{state}{fault}", shadows)
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from fenrask.estate.suggestions import some
 from fenrask.records import Drift
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
@@ -11,7 +12,7 @@ __all__ = ["resolve_page"]
 _DRIFT = (
     Column("destination", "destination"),
     Column("added", "added", "list"),
-    Column("gone", "gone", "list"),
+    Column("gone", "no longer used", "list"),
     Column("unchanged", "unchanged", "list"),
 )
 _LOOKED = (
@@ -19,7 +20,7 @@ _LOOKED = (
     Column("name", "name"),
     Column("aliases", "alias of", "list"),
     Column("addresses", "addresses", "list"),
-    Column("ttl_s", "ttl s", "count"),
+    Column("ttl_s", "TTL, s", "count"),
     Column("fault", "fault", sparse=True),
 )
 
@@ -28,8 +29,9 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
     """Which prefixes came, went and stayed, and what was answered of each name."""
     drifted = [one.destination for one in found if one.drifted]
     faults = sum(len(one.faults) for one in found)
-    summary = f"{counted(len(found), 'destination')} with names asked of {server}: "
-    summary += f"{', '.join(drifted)} drifted" if drifted else "none drifted"
+    summary = f"Looked up {counted(len(found), 'destination')} with names at {server}: "
+    moved = [f"{one.destination} moved ({some(map(str, one.added or one.gone))})" for one in found if one.drifted]
+    summary += ", ".join(moved) if drifted else "none moved"
     if faults:
         summary += f"; {counted(faults, 'name')} without an answer"
     drift = [(one.destination, one.added, one.gone, one.unchanged) for one in found]

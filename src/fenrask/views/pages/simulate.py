@@ -4,36 +4,37 @@ from collections.abc import Sequence
 from typing import Any
 
 from fenrask.teletraffic.simulation import Found
-from fenrask.units import clock_text, span_text
+from fenrask.units import clock_text, counted, percent, span_text
 from fenrask.views.cells import share_text
 from fenrask.views.page import MACHINES, Column, Page, Table
 from fenrask.what_if import Simulated
 
 __all__ = ["simulate_page"]
 
-_REFUSED = (
+_BLOCKED = (
     Column("exit", "exit"),
     Column("pool", "pool"),
-    Column("blocking", "refused", "share"),
-    Column("refused_low_share", "95 % from", "share"),
-    Column("refused_high_share", "to", "share"),
+    Column("blocking", "no free port", "share"),
+    Column("interval", "95% interval"),
+    Column("blocking_low", "from", "share", least_width=MACHINES),
+    Column("blocking_high", "to", "share", least_width=MACHINES),
     Column("formula_share", "formula", "share"),
     Column("worst_minute", "worst minute"),
-    Column("worst_minute_share", "refused then", "share"),
-    Column("recovers_s", "recovers min", "minutes", sparse=True),
+    Column("worst_minute_blocking", "no free port then", "share"),
+    Column("recovers_s", "recovers after, min", "minutes", sparse=True),
     Column("setting", "setting", least_width=140),
     Column("runs", "runs", "count", least_width=110),
     Column("attempts", "connections", "count", least_width=MACHINES),
-    Column("refused", "refused connections", "count", least_width=MACHINES),
+    Column("blocked_connections", "failed connections", "count", least_width=MACHINES),
 )
 _CONCURRENT = (
     Column("exit", "exit"),
     Column("pool", "pool"),
     Column("from", "from"),
-    Column("mean_held_ports", "ports in use", "number"),
-    Column("low_held_ports", "5 % below", "number"),
-    Column("high_held_ports", "5 % above", "number"),
-    Column("blocking", "refused", "share"),
+    Column("mean_ports_in_use", "ports in use", "count"),
+    Column("low_ports_in_use", "5th percentile", "count"),
+    Column("high_ports_in_use", "95th percentile", "count"),
+    Column("blocking", "no free port", "share"),
 )
 
 
@@ -51,6 +52,7 @@ def simulate_page(
                 one.exit,
                 one.pool,
                 found.share,
+                f"{100 * found.low:.1f}-{percent(found.high)}",
                 found.low,
                 found.high,
                 one.formula,
@@ -64,7 +66,7 @@ def simulate_page(
             )
         )
         concurrent += [
-            (one.exit, one.pool, clock_text(begins), mean, low, high, blocked)
+            (one.exit, one.pool, clock_text(begins), round(mean), round(low), round(high), blocked)
             for begins, mean, low, high, blocked in one.by_period(found)
         ]
         not_counted += [f"{one.exit}, {one.pool}: {words}" for words in one.not_counted]
@@ -73,39 +75,46 @@ def simulate_page(
         if found.interrupted:
             not_counted.append(f"{one.exit}, {one.pool}: stopped after {found.runs} runs")
     tables = (
-        Table("pools", "New connections refused, simulated and by the formula", _REFUSED, rows),
-        Table("held", "Ports in use, and connections refused, over time", _CONCURRENT, concurrent),
+        Table("pools", "New connections that find no free port, simulated and by formula", _BLOCKED, rows),
+        Table(
+            "ports_in_use",
+            "Ports in use, and connections that find none free, over time",
+            _CONCURRENT,
+            concurrent,
+            shown=14,
+        ),
     )
     summary = _summary(results, target, case)
     if not_run and not results:
-        summary = ("nothing was simulated; why, is told below",)
+        summary = ("Nothing was simulated; see the notes below.",)
     return Page("simulate", estate, summary, tables, {"case": case}, tuple(not_counted))
 
 
 def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: str) -> tuple[str, ...]:
     when = f" in the case {case}" if case else ""
     if not results:
-        return ("nothing was simulated: no exit that translates holds any connection",)
+        return ("Nothing was simulated: no translating exit has any load.",)
     one, found = max(results, key=lambda pair: pair[1].share)
     if not found.blocked:
         total = sum(each.attempts for _, each in results)
-        return (f"none of {total:,} simulated connections was refused{when}",)
+        return (f"All {total:,} simulated connections found a port{when}.",)
     summary = [
-        f"{one.exit} refuses {share_text(found.share)} of new connections to {one.pool}{when}: "
-        f"{share_text(found.low)} to {share_text(found.high)} with 95 % certainty"
+        f"{share_text(found.share)} of new connections to {one.pool} find no free port at {one.exit}{when} "
+        f"(95% confidence interval {100 * found.low:.1f}-{share_text(found.high)}, {counted(found.runs, 'run')})"
     ]
     worst_s, worst = one.worst_minute(found)
-    summary.append(f"in its worst minute, from {clock_text(worst_s)}, it refuses {share_text(worst)}")
+    summary.append(f"worst minute: from {clock_text(worst_s)}, {share_text(worst)}")
     if one.formula is not None:
         inside = found.low <= one.formula <= found.high
-        word = "within that interval" if inside else f"{abs(one.formula / found.share - 1):.1%} off"
-        summary.append(f"the formula says {share_text(one.formula)}: {word}")
+        points = 100 * (one.formula - found.share)
+        word = "within that interval" if inside else f"{abs(points):.1f} points {'higher' if points > 0 else 'lower'}"
+        summary.append(f"formula: {share_text(one.formula)}, {word}")
     if one.storm_s is not None:
         recovers = one.recovers_s(found, target)
         end = (
             "it does not recover in the time simulated" if recovers is None else f"it recovers in {span_text(recovers)}"
         )
-        begins = "after all connections are opened anew"
+        begins = "after all connections are opened again,"
         if one.lasts_s is not None:
             at = clock_text(one.moment_s(round(one.storm_s / one.step_s)))
             begins = f"the case strikes at {at}, for {span_text(one.lasts_s)};"

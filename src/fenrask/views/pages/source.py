@@ -2,36 +2,43 @@
 
 from collections.abc import Sequence
 
+from fenrask.estate.suggestions import some
 from fenrask.views.page import Column, Page, Table
-from fenrask.what_if.sources import Shown
+from fenrask.what_if import Shown
 
 __all__ = ["source_page"]
 
 _COLUMNS = (
     Column("case", "case"),
-    Column("exits", "way", "list"),
-    Column("seen_as", "seen as"),
+    Column("exits", "path", "list"),
+    Column("seen_as", "source seen"),
     Column("verdict", "verdict"),
     Column("share", "share", "share", least_width=100),
-    Column("changed", "changed", "yes"),
+    Column("changed", "changed"),
 )
 
 
 def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -> Page:
-    """The source now, and in each case of a loss."""
+    """The source now, and in each case of a loss; a subnet that is lost itself sends nothing."""
     now = cases[0]
-    rows = []
+    rows: list[tuple[object, ...]] = []
     for case in cases:
+        if case.cut_off:
+            rows.append((case.case, [], "", f"no traffic: {subnet} is lost itself", None, "-"))
+            continue
         for trace, share in case.traces:
             seen = str(trace.source) if trace.verdict.arrives else "nothing"
-            verdict = f"{subnet} is lost too" if case.cut_off else trace.verdict.value
-            rows.append((case.case, trace.exits, seen, verdict, share, case.outcome != now.outcome))
-    told = ", ".join(dict.fromkeys(str(trace.source) for trace, _ in now.traces if trace.verdict.arrives)) or "nothing"
-    lost = [one.case for one in cases if not one.cut_off and not any(trace.verdict.arrives for trace, _ in one.traces)]
-    other = [one.case for one in cases if one.outcome != now.outcome and one.case not in lost and not one.cut_off]
-    summary = [f"{target} sees {subnet} as {told}"]
+            changed = "yes" if case.outcome != now.outcome else "no"
+            rows.append((case.case, trace.exits, seen, trace.verdict.value, share, changed))
+    seen_now = ", ".join(dict.fromkeys(str(trace.source) for trace, _ in now.traces if trace.verdict.arrives))
+    left = [one for one in cases if not one.cut_off]
+    lost = [one.case for one in left if not any(trace.verdict.arrives for trace, _ in one.traces)]
+    other = [one.case for one in left if one.outcome != now.outcome and one.case not in lost]
+    summary = [f"{target} sees {subnet} as {seen_now or 'nothing'}"]
     if other:
-        summary.append(f"another source: {', '.join(other)}")
+        summary.append(f"another source or path: {some(other)}")
     if lost:
-        summary.append(f"cut off: {', '.join(lost)}")
-    return Page("source", estate, tuple(summary), (Table("cases", "Now, and after each loss", _COLUMNS, rows),))
+        summary.append(f"cut off: {some(lost)}")
+    return Page(
+        "source", estate, tuple(summary), (Table("cases", "Now, and after each loss", _COLUMNS, rows, shown=20),)
+    )

@@ -1,63 +1,78 @@
-"""Cases of stress, as a page."""
+"""Cases of stress, as a page: a row each, counts before names."""
 
 from collections.abc import Sequence
 
-from fenrask.units import cents, counted
-from fenrask.views.page import Column, Page, Table
+from fenrask.estate.suggestions import some
+from fenrask.units import cents, counted, percent
+from fenrask.views.page import MACHINES, Column, Page, Table
 from fenrask.what_if import Outcome
 
 __all__ = ["stress_page"]
-
-_CASES = (
-    Column("case", "case"),
-    Column("cut_off", "cut off", "list"),
-    Column("hosts_lost", "hosts lost of", "list", least_width=120),
-    Column("overloaded", "overloaded", "list"),
-    Column("blocking", "refused", "share"),
-    Column("helps", "would have helped, money a month", "list"),
-)
-_WHY = (
-    Column("case", "case"),
-    Column("what", "what"),
-    Column("why", "why"),
-)
 
 
 def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page:
     """Every case, the worst first; then why flows are cut off and exits overloaded."""
     ordered = sorted(outcomes, key=lambda one: one.severity, reverse=True)
+    columns = (
+        Column("case", "case"),
+        Column("cut_off_count", "flows cut off", "count"),
+        Column("overloaded_count", "exits overloaded", "count"),
+        Column("blocking", "no free port", "share"),
+        Column("hit", "which"),
+        Column("cut_off", "cut off", "list", least_width=MACHINES),
+        Column("hosts_lost", "workloads that lose all hosts", "list", least_width=MACHINES),
+        Column("overloaded", "overloaded", "list", least_width=MACHINES),
+        Column("helps", f"remedy ({currency}/month)", "list"),
+    )
     rows = [
         (
             one.case,
+            len(one.cut_off) + len(one.lost_flows),
+            len(_overloaded(one)),
+            one.blocking,
+            _hit(one),
             [*one.cut_off, *one.lost_flows],
             one.lost,
-            [*dict.fromkeys([*(each.exit for each in one.overloaded), *one.too_fast])],
-            one.blocking,
+            _overloaded(one),
             [f"{each.what} ({cents(each.month):+,})" for each in one.helps],
         )
         for one in ordered
     ]
-    why = [(one.case, flow, reason) for one in ordered for flow, reason in one.cut_off.items()]
-    why += [(one.case, each.exit, each.verdict) for one in ordered for each in one.overloaded]
+    why = [(one.case, some(flows), reason) for one in ordered for reason, flows in one.reasons.items()]
+    why += [(one.case, each.exit, each.verdict) for one in ordered for each in (*one.overloaded, *one.worse)]
     why += [(one.case, name, reason) for one in ordered for name, reason in one.too_fast.items()]
+    reasons = (Column("case", "case"), Column("what", "flows or exit"), Column("why", "why"))
     tables = (
-        Table("cases", f"The worst first; amounts in {currency}", _CASES, rows, empty="no case"),
-        Table("reasons", "Why", _WHY, why, empty="nothing is cut off, nothing overloaded"),
+        Table("cases", "Cases, the worst first", columns, rows, empty="no case", shown=18),
+        Table("reasons", "Why", reasons, why, empty="nothing is cut off, nothing overloaded", shown=10),
     )
     return Page("stress", estate, _summary(ordered), tables, {"currency": currency})
+
+
+def _overloaded(one: Outcome) -> list[str]:
+    return list(dict.fromkeys([*(each.exit for each in (*one.overloaded, *one.worse)), *one.too_fast]))
+
+
+def _hit(one: Outcome) -> str:
+    parts = [some([*one.cut_off, *one.lost_flows], 3)] if one.cut_off or one.lost_flows else []
+    if overloaded := _overloaded(one):
+        parts.append(f"overloaded: {some(overloaded, 3)}")
+    return "; ".join(parts)
 
 
 def _summary(ordered: Sequence[Outcome]) -> tuple[str, ...]:
     harmful = [one for one in ordered if not one.is_harmless]
     if not harmful:
-        return (f"{counted(len(ordered), 'case')}: nothing is cut off, nothing overloaded",)
+        return (f"{counted(len(ordered), 'case')}: nothing is cut off, nothing overloaded.",)
     many = "cuts flows off or overloads" if len(harmful) == 1 else "cut flows off or overload"
-    summary = [f"{len(harmful)} of {counted(len(ordered), 'case')} {many} an exit"]
+    summary = [f"{len(harmful)} of {counted(len(ordered), 'case')} {many} an exit."]
     worst = harmful[0]
-    if worst.cut_off:
-        summary.append(f"worst: {worst.case} cuts off {', '.join(worst.cut_off)}")
-    loaded = max(harmful, key=lambda one: (one.blocking, len(one.too_fast)))
+    lost = [*worst.cut_off, *worst.lost_flows]
+    if lost:
+        summary.append(f"Worst: {worst.case} cuts off {counted(len(lost), 'flow')} ({some(lost, 3)}).")
+    loaded = max(harmful, key=lambda one: (bool(one.overloaded), one.blocking))
     if loaded.overloaded:
         short = max(loaded.overloaded, key=lambda one: one.blocking)
-        summary.append(f"{loaded.case} overloads {short.exit}: {short.blocking:.1%} refused at worst")
+        share = f": {percent(short.blocking)} of new connections fail for want of a port" if short.blocking else ""
+        summary.append(f"{loaded.case} overloads {short.exit}{share}.")
     return tuple(summary)

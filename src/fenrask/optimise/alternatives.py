@@ -1,0 +1,46 @@
+"""One flow through each exit that could carry it, all else as it is: whole estates, evaluated like any other."""
+
+from fenrask.designs import Candidate, Comparison, Design
+from fenrask.designs.compare import NotCounted
+from fenrask.errors import NoAnswer, UnusableInput
+from fenrask.estate import Described
+from fenrask.evaluation import evaluate
+from fenrask.optimise.options import units_of
+from fenrask.optimise.patch import patch_of
+from fenrask.optimise.problem import CURRENT, Option, Unit, Wanted
+from fenrask.routing import flow_paths
+
+__all__ = ["alternatives"]
+
+
+def alternatives(described: Described, flow: str) -> Comparison:
+    """The current estate, and one in which a flow takes each other option; with what cannot be made, and why."""
+    current = evaluate(described)
+    design = Design("current path", "the estate as it is", lambda _: {})
+    candidates, not_counted = [Candidate(design, {}, current)], []
+    units = [unit for unit in units_of(flow_paths(described), Wanted(public_hosts=True)) if flow in unit.flows]
+    exits = list(described.estate.exits)
+    for name in dict.fromkeys(option.name for unit in units for option in unit.options if option.name != CURRENT):
+        chosen = _taken(units, name)
+        design = Design(name, f"{flow} through {name}", lambda _: {})
+        try:
+            patch = patch_of(described, chosen, units, {}, keep=exits)
+            evaluation = evaluate(described.patched(patch, name), like=current)
+        except NoAnswer as error:
+            not_counted.append(NotCounted(design, error.cause))
+            continue
+        except UnusableInput as error:
+            not_counted.append(NotCounted(design, str(error.problems[0].expected)))
+            continue
+        candidates.append(Candidate(design, patch, evaluation))
+    return Comparison(tuple(candidates), tuple(not_counted))
+
+
+def _taken(units: list[Unit], name: str) -> dict[int, Option]:
+    """The options of that name; a unit that has none of it stays as it is."""
+    found = {}
+    for number, unit in enumerate(units):
+        option = next((one for one in unit.options if one.name == name), None)
+        if option is not None:
+            found[number] = option
+    return found

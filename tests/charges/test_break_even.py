@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from fenrask.charges.curves import Curve, crossings
 from fenrask.designs import break_even
 from fenrask.estate import Tiers
+from fenrask.optimise import alternatives
 from tests.support import InFolder
 
 
@@ -82,15 +83,15 @@ class Offers(InFolder):
         patch: dict[str, Any] = {
             "flows": {"talk": {"to": "store", "out_kib_per_connection": 600, "in_kib_per_connection": 400}}
         }
-        found = break_even(self.estate(patch), "talk")
+        found = break_even(alternatives(self.estate(patch), "talk"), "talk")
         # Both ways 26.9 TB, six tenths of it out, which costs 0.05; the gateway 0.02 both ways, the inner door nothing.
         volume = Fraction(10 * 3600 * 730 * 1000 * 1024, 10**9)
         self.assertEqual(found.volume, volume)
-        costs = {one.offer: one.curve.at(volume) for one in found.options}
-        self.assertEqual(costs["gate"], 730 * Fraction("0.105") + volume * Fraction("0.05"))
+        costs = {name.split(" (")[0]: curve.at(volume) for name, curve in found.curves.items()}
+        self.assertEqual(costs["current path"], 730 * Fraction("0.105") + volume * Fraction("0.05"))
         self.assertEqual((costs["inner"], costs["door-to-service"]), (Fraction("7.3"), 0))
-        self.assertEqual(found.options[0].offer, "door-to-service")
-        # A firewall pays 1 an hour and nothing by volume but the transfer: 653.35 dearer to begin with, 0.02 a GB less.
-        [meeting] = [one for one in found.meetings if {one.one, one.other} == {"gate", "wall"}]
+        self.assertEqual(found.rivals[0].design, "door-to-service (routed-endpoint)")
+        # A firewall pays 1 an hour and nothing by volume but the transfer: 657 dearer to begin with, 0.02 a GB less.
+        [meeting] = [one for one in found.meetings if {one.one, one.other} == {"current path", "wall in zone a"}]
         self.assertEqual(meeting.at.volume, 730 * Fraction("0.9") / Fraction("0.02"))
         self.assertEqual(meeting.hosts, meeting.at.volume * 10 / volume)

@@ -4,7 +4,7 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.checks import check
-from fenrask.designs import STANDARD, compare, designs_break_even
+from fenrask.designs import STANDARD, break_even, compare
 from fenrask.designs.contract import Design
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
@@ -223,7 +223,7 @@ class BreakEvenOfDesigns(InFolder):
         tiers = {"sum_over": "estate", "tiers": [{"up_to_gb": 2000, "rate": 0.01}, {"rate": 0.09}]}
         catalogue = {"offers": {"wall": {"rates": {"hour": 1, "processed_per_gb": tiers}}}}
         comparison = compare(self.estate(TWO_ZONES, catalogue))
-        found = designs_break_even(comparison, "talk")
+        found = break_even(comparison, "talk")
         self.assertTrue(any(one.at.kind == "cross" for one in found.meetings))
         for one in comparison.candidates:
             self.assertEqual(found.curves[one.design.name].at(found.volume), one.evaluation.bill.total)
@@ -238,6 +238,6 @@ class BreakEvenOfDesigns(InFolder):
     def test_a_flow_without_bytes_has_none(self) -> None:
         comparison = compare(self.estate())
         with self.assertRaises(NoAnswer):
-            designs_break_even(comparison, "talk")
+            break_even(comparison, "talk")
         with self.assertRaises(UnusableInput):
-            designs_break_even(comparison, "tlak")
+            break_even(comparison, "tlak")

@@ -116,7 +116,7 @@ class Misuse(InFolder):
 
     def test_what_cannot_be_simulated_is_said(self) -> None:
         done = self.program("simulate", "--set", "flows.talk.per_host_per_s=1e9")
-        self.assertIn("nothing was simulated", done.stdout)
+        self.assertIn("Nothing was simulated", done.stdout)
         self.assertIn("simulate fewer hours", done.stdout)
         done = self.program("simulate", "--set", "flows.talk.duration_s=1e9", "--around", "1", "--most-runs", "2")
-        self.assertIn("what is still held of long ago", done.stdout)
+        self.assertIn("days before do not settle it", done.stdout)

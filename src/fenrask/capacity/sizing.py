@@ -93,7 +93,9 @@ class ExitCapacity(ExitLimits):
 
     @property
     def enough_addresses(self) -> bool:
-        return self.blocking <= self.target and self.addresses >= 1
+        """Whether the target is met; of an exit that is given its addresses, with the growth it must carry too."""
+        given = self.stated or (self.needed is not None and self.addresses >= self.needed)
+        return self.blocking <= self.target and self.addresses >= 1 and given
 
     def blocking_with(self, addresses: int) -> float:
         """The blocking at the busiest moment, had it this many addresses."""

@@ -117,7 +117,7 @@ class _Sizing:
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         if found is None:
             use = self._assignment.use(offered, self._most or 1, self._ports, self._target)
-            concurrent = f" ({use.concurrent:,.6g} held of {use.capacity:,} ports by {use.binding})" if use else ""
+            concurrent = f" ({use.concurrent:,.6g} wanted of {use.capacity:,} ports for {use.binding})" if use else ""
             return f"no number of addresses keeps to the target{concurrent}"
         if self._most is not None and found > self._most:
             busiest = max(offered, key=lambda one: one.busiest)

@@ -7,6 +7,7 @@ from pydantic import BaseModel, ValidationError
 
 from fenrask.errors import Place, Problem
 from fenrask.estate.exits import KINDS
+from fenrask.estate.ports import PORTS
 from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import parse_prefix
 
@@ -77,8 +78,11 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
         return Problem(place, f"the unknown key {path[-1]!r}", "a known key", nearest(str(path[-1]), known))
     found = _shown(details["input"])
     if kind in ("union_tag_invalid", "union_tag_not_found"):
-        stated = details["input"].get("kind") if isinstance(details["input"], Mapping) else None
-        found = f"the kind {stated!r}" if stated else "no `kind`"
+        tag = str(context["discriminator"]).strip("'")
+        stated = details["input"].get(tag) if isinstance(details["input"], Mapping) else None
+        found = f"the {tag} {stated!r}" if stated else f"no `{tag}`"
+        if tag == "assignment":
+            return Problem(place, found, "a port assignment", nearest(str(stated), PORTS))
         if stated == "lent-address":
             return Problem(place, found, "the kind 'dynamic-address'", "Write `kind: dynamic-address`.")
         return Problem(place, found, "a kind of exit", nearest(str(stated), KINDS))

@@ -4,7 +4,7 @@ from fenrask.designs import Candidate, Comparison, Design
 from fenrask.designs.compare import NotCounted
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_of
 from fenrask.optimise.problem import CURRENT, Option, Unit, Wanted
@@ -14,17 +14,20 @@ __all__ = ["alternatives"]
 
 
 def alternatives(described: Described, flow: str) -> Comparison:
-    """The current estate, and one in which a flow takes each other option; with what cannot be made, and why."""
+    """The current estate, and one in which a flow takes each other option; with what cannot be made, and why.
+
+    An exit that only this flow uses goes with it.
+    """
     current = evaluate(described)
     design = Design("current path", "the estate as it is", lambda _: {})
     candidates, not_counted = [Candidate(design, {}, current)], []
     units = [unit for unit in units_of(flow_paths(described), Wanted(public_hosts=True)) if flow in unit.flows]
-    exits = list(described.estate.exits)
+    keep = _kept(current, flow)
     for name in dict.fromkeys(option.name for unit in units for option in unit.options if option.name != CURRENT):
         chosen = _taken(units, name)
         design = Design(name, f"{flow} through {name}", lambda _: {})
         try:
-            patch = patch_of(described, chosen, units, {}, keep=exits)
+            patch = patch_of(described, chosen, units, {}, keep=keep)
             evaluation = evaluate(described.patched(patch, name), like=current)
         except NoAnswer as error:
             not_counted.append(NotCounted(design, error.cause))
@@ -34,6 +37,15 @@ def alternatives(described: Described, flow: str) -> Comparison:
             continue
         candidates.append(Candidate(design, patch, evaluation))
     return Comparison(tuple(candidates), tuple(not_counted))
+
+
+def _kept(current: Evaluation, flow: str) -> list[str]:
+    """The exits that stay whatever this flow does: all but those that are paid for and that it alone uses."""
+    mine = {name for path in current.paths.by_flow[flow] for name in path.trace.exits}
+    others = {name for path in current.paths.paths if path.flow != flow for name in path.trace.exits}
+    return [
+        name for name, one in current.described.estate.exits.items() if name not in mine - others or not one.offer_name
+    ]
 
 
 def _taken(units: list[Unit], name: str) -> dict[int, Option]:

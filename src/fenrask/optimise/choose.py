@@ -1,9 +1,11 @@
 """The cheapest mix of lanes that meets every need, its proof, what comes next, and why each other lane lost."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from math import inf
 from time import monotonic
 
+from fenrask.capacity import ExitCapacity
 from fenrask.demand import demand
 from fenrask.designs import Comparison, compare
 from fenrask.designs.contract import Patch
@@ -15,7 +17,7 @@ from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
 from fenrask.optimise.options import kept, units_of
-from fenrask.optimise.patch import patch_of
+from fenrask.optimise.patch import exits_of, patch_of
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import AddressChoice, Model
 from fenrask.programming import Solution
@@ -26,8 +28,13 @@ __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 _PER_QUESTION_S = 5.0
 _QUESTIONS_S = 30.0
 _NEXT = 2
-_MARGINS = (0.0, 0.002, 0.01)
-"""Shares of the ports left unused, tried in turn: a peak between two quarters of an hour is a little higher."""
+_ROUNDS = 6
+"""So often what fell short is forbidden and the programme solved anew."""
+_MARGINS = (0.002, 0.01)
+"""Shares of the ports left unused, tried afterwards: a peak between two quarters of an hour is a little higher."""
+
+Cut = tuple[Mapping[int, float], float, float]
+"""Factors by variable, and the least and the most of their sum."""
 
 
 @dataclass(frozen=True)
@@ -105,15 +112,14 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    bound, standing = 0.0, [name for name in asked.keep if name in described.estate.exits]
-    for margin in _MARGINS:
-        model, solved = _solved(amounts, units, asked, margin)
-        bound = bound or solved.bound
-        stated = asked.zone_headroom is not None
-        patch = patch_of(described, _taken(model, solved), units, _bought(model, solved), stated, standing)
-        evaluation = evaluate(described.patched(patch, "the choice"))
+    bound, cuts = 0.0, list[Cut]()
+    for margin in (*[0.0] * _ROUNDS, *_MARGINS):
+        model, solved = _solved(amounts, units, asked, margin, () if margin else cuts)
+        bound = bound if margin else solved.bound
+        patch, evaluation = _made(described, model, solved, asked)
         if not evaluation.short:
             break
+        cuts += _covers(model, solved, evaluation)
     seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
@@ -148,12 +154,49 @@ def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
     return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name)
 
 
-def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
+def _solved(
+    amounts: Amounts, units: list[Unit], asked: Wanted, margin: float, cuts: Sequence[Cut] = ()
+) -> tuple[Model, Solution]:
     model = assembled(amounts, units, asked, margin)
-    solved = model.program.solve(asked.seconds, twice=True)
+    solved = model.program.solve(asked.seconds, cuts, twice=True)
+    if solved is None and cuts:
+        raise NoAnswer("Every mix of the options exceeds what an exit carries", "Add an offer that carries more.")
     if solved is None:
         raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
     return model, solved
+
+
+def _made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
+    """The patch of a solution, and the estate that it makes, evaluated."""
+    standing = [name for name in asked.keep if name in described.estate.exits]
+    stated = asked.zone_headroom is not None
+    patch = patch_of(described, _taken(model, solved), model.units, _bought(model, solved), stated, standing)
+    return patch, evaluate(described.patched(patch, "the choice"))
+
+
+def _covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[Cut]:
+    """Rows from the engine: an exit that falls short falls short under every load that contains this one.
+
+    So not all of what uses it now may use it again with too few addresses, or, where none suffice, at all.
+    """
+    taken = _taken(model, solved)
+    sites = exits_of(model.amounts.described, taken, model.units, _bought(model, solved))
+    for one in evaluation.short:
+        site = sites.get(one.exit)
+        users = (
+            [model.taken[number, option] for number, option in model.using.get(site, ()) if taken.get(number) is option]
+            if site
+            else []
+        )
+        if site is None or not users:
+            continue
+        factors = dict.fromkeys(users, 1.0)
+        most = len(users) - 1.0
+        if isinstance(one, ExitCapacity) and not one.exceeded and one.needed is not None:
+            few = [variable for each, variable in model.purchases_of.get(site, ()) if each.number < one.needed]
+            factors |= dict.fromkeys(few, 1.0)
+            most += 1.0
+        yield factors, -inf, most
 
 
 def _check_kept(described: Described, keep: tuple[str, ...]) -> None:

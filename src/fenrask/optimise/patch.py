@@ -20,7 +20,7 @@ from fenrask.estate import Described
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
 
-__all__ = ["patch_of"]
+__all__ = ["exits_of", "patch_of"]
 
 _Aim = tuple[str, int | None]
 """A destination, and the IP version where it has prefixes of both."""
@@ -50,6 +50,13 @@ def patch_of(
                 for key in _keys_to(described, aim, site):
                     made.draft.lead([subnet], key, entry)
     return made.draft.patch()
+
+
+def exits_of(
+    described: Described, taken: Mapping[int, Option], units: list[Unit], bought: Mapping[Site, AddressChoice]
+) -> dict[str, Site]:
+    """The sites by the names that their exits get in the patch."""
+    return {name: site for site, name in _Made(described, taken, units, bought, False, ()).names.items()}
 
 
 class _Made:

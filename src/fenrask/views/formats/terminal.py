@@ -11,6 +11,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from fenrask.units import counted
 from fenrask.views.cells import shown, shown_columns
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import MACHINES, Column, Page, Table
@@ -18,6 +19,8 @@ from fenrask.views.page import MACHINES, Column, Page, Table
 __all__ = ["render"]
 
 _GAP = 2
+_KEPT_COLUMNS = 2
+"""So many columns are shown at any width, though their words be broken."""
 _STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _RULE_UNDER_HEADINGS = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
@@ -62,12 +65,12 @@ def _print_table(console: Console, table: Table, rendering: Rendering) -> None:
             console.print()
             _print_block(console, some.columns, row, width)
     else:
-        console.print(_grid(some, width))
-        hidden = [one.heading for one in table.columns if width < one.least_width < MACHINES and one.heading]
+        grid, hidden = _grid(some, width)
+        console.print(grid)
         if hidden:
             console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)", soft_wrap=True)
     if cut:
-        console.print(f"  {len(table.rows) - most:,} more rows: --all")
+        console.print(f"  {counted(len(table.rows) - most, 'more row')}: --all")
 
 
 def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:
@@ -85,20 +88,33 @@ def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]
         console.print(Padding(Text(text), (0, 0, 0, 4)))
 
 
-def _grid(table: Table, width: int) -> Grid:
-    """A grid whose columns wrap between words: a name or a number is not broken while there is room."""
+def _grid(table: Table, width: int) -> tuple[Grid, list[str]]:
+    """A grid whose columns wrap between words, and the headings of the columns that found no room.
+
+    A name, a number or a prefix is not broken: the columns that matter least, those of the greatest
+    least width, then the last ones, are left out until the longest words fit.
+    """
     grid = Grid(box=_RULE_UNDER_HEADINGS, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0))
-    kept = [number for number in shown_columns(table) if width >= table.columns[number].least_width]
-    cells = [[shown(table.columns[number], row[number]) for row in table.rows] for number in kept]
+    every = [number for number in shown_columns(table) if table.columns[number].least_width < MACHINES]
+    kept = [number for number in every if width >= table.columns[number].least_width]
+    cells = {number: [shown(table.columns[number], row[number]) for row in table.rows] for number in kept}
+    longest = {number: _longest_word([table.columns[number].heading, *cells[number]]) for number in kept}
+    while len(kept) > _KEPT_COLUMNS and sum(longest[one] for one in kept) + _GAP * (len(kept) - 1) > width:
+        kept.remove(max(kept[1:], key=lambda number: (table.columns[number].least_width, number)))
     headings = [table.columns[number].heading for number in kept]
-    widths = column_widths(headings, cells, width - _GAP * (len(kept) - 1))
+    widths = column_widths(headings, [cells[number] for number in kept], width - _GAP * (len(kept) - 1))
     for number, columns_width in zip(kept, widths, strict=True):
         column = table.columns[number]
         justify: Literal["right", "left"] = "right" if column.is_number else "left"
         grid.add_column(column.heading, justify=justify, width=columns_width, overflow="fold")
     for row in table.rows:
         grid.add_row(*(_cell(table.columns[number], row[number]) for number in kept))
-    return grid
+    hidden = [table.columns[number].heading for number in every if number not in kept]
+    return grid, [heading for heading in hidden if heading]
+
+
+def _longest_word(texts: Sequence[str]) -> int:
+    return max((len(word) for text in texts for word in text.split()), default=0)
 
 
 def column_widths(headings: Sequence[str], cells: Sequence[Sequence[str]], room: int) -> list[int]:
@@ -108,7 +124,7 @@ def column_widths(headings: Sequence[str], cells: Sequence[Sequence[str]], room:
     longest words do not fit, the widest columns give way.
     """
     columns = [[heading, *texts] for heading, texts in zip(headings, cells, strict=True)]
-    least = [max(len(word) for text in column for word in text.split() or [""]) for column in columns]
+    least = [_longest_word(column) for column in columns]
     texts_need = [max((len(text) for text in column[1:]), default=0) for column in columns]
     wanted = [max(need, least_) for need, least_ in zip(texts_need, least, strict=True)]
     widths = list(least)

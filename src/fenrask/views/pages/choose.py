@@ -141,8 +141,9 @@ def _exit_change(
         yield ("remove", "exit", name, "")
         return
     exit_ = described.estate.exits.get(name)
-    where = described.estate.network_of(exit_) if exit_ else ""
-    detail = f"{exit_.kind} {exit_.offer_name} in {where}".replace("  ", " ") if exit_ else ""
+    where = described.estate.network_of(exit_) if exit_ else None
+    placed = ["in", where] if where else []
+    detail = " ".join(word for word in (exit_.kind, exit_.offer_name, *placed) if word) if exit_ else ""
     sized = choice.evaluation.capacity.of(name)
     addresses = f", {counted(sized.addresses, 'address', 'addresses')}" if sized else ""
     yield ("change" if existed else "add", "exit", name, f"{detail}{addresses}")

@@ -1,0 +1,139 @@
+"""What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
+
+Set FENRASK_ESTATES to try more of them than the sixty of a usual run.
+"""
+
+import os
+import random
+import tempfile
+from pathlib import Path
+
+import yaml
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
+
+from fenrask.checks import check
+from fenrask.designs import compare
+from fenrask.errors import NoAnswer, UnusableInput
+from fenrask.estate import Case, Described, read_estate
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.findings import Severity
+from fenrask.optimise import Wanted, choose
+from fenrask.what_if import all_cases, stress
+from tests.checks.test_rules import ARRIVAL
+from tests.evaluation.estates import random_estate
+from tests.support import InFolder
+
+MANY = int(os.environ.get("FENRASK_ESTATES", "60"))
+DICE = st.integers(0, 10**9)
+EACH = settings(
+    max_examples=MANY,
+    deadline=None,
+    suppress_health_check=[*HealthCheck],
+    derandomize=True,
+    database=None,
+    phases=[Phase.generate],
+    report_multiple_bugs=True,
+)
+CENT = 0.005
+
+
+def described_by(seed: int) -> Described:
+    """The random estate of a seed, read from files as a user's is."""
+    estate, catalogue = random_estate(random.Random(seed))
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue, sort_keys=False), "utf-8")
+        file = Path(folder) / "estate.yaml"
+        file.write_text(yaml.safe_dump(estate, sort_keys=False), "utf-8")
+        return read_estate(file)
+
+
+class RandomEstates(InFolder):
+    @EACH
+    @given(DICE)
+    def test_one_need_has_one_verdict(self, seed: int) -> None:
+        evaluation = evaluate(described_by(seed))
+        broken = {one.flow for one in evaluation.broken}
+        lost = {one.flow for one in evaluation.paths.paths if not one.trace.verdict.arrives}
+        self.assertEqual(lost, {one.flow for one in evaluation.broken if one.need == "arrives"})
+        found = check(evaluation)
+        short = {one.place.path.split(".")[1] for one in found if one.rule in ("port-exhaustion", "limit-exceeded")}
+        self.assertEqual(short, {one.exit for one in evaluation.short})
+        flows = (one.place.path.split(".") for one in found if one.severity is Severity.ERROR)
+        self.assertLessEqual({path[1] for path in flows if path[0] == "flows"}, broken)
+
+    @EACH
+    @given(DICE)
+    def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:
+        before = evaluate(described_by(seed))
+        findings = check(before)
+        errors = {(one.rule, one.place.path) for one in findings if one.severity is Severity.ERROR}
+        arrived = {(one.flow, one.subnet) for one in before.paths.paths if one.trace.verdict.arrives}
+        for one in findings:
+            if one.fix is None:
+                continue
+            after = evaluate(before.described.patched(dict(one.fix), "remedy"))
+            found = check(after)
+            same = {(each.rule, each.place.path, each.cause) for each in found}
+            self.assertNotIn((one.rule, one.place.path, one.cause), same, one.fix)
+            worse = {
+                (each.rule, each.place.path)
+                for each in found
+                if each.severity is Severity.ERROR and each.rule not in ARRIVAL
+            } - errors
+            self.assertEqual(worse, set(), (one.rule, one.fix))
+            self.assertLessEqual(
+                arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
+            )
+
+    @EACH
+    @given(DICE)
+    def test_nothing_known_is_cheaper_than_the_choice(self, seed: int) -> None:
+        described = described_by(seed)
+        current = evaluate(described)
+        comparison = compare(described)
+        known = {one.design.name: one.evaluation for one in comparison.candidates if one.passes}
+        if current.meets_all:
+            known["current"] = current
+        try:
+            choice = choose(described, Wanted(explain=False), comparison)
+        except NoAnswer:
+            self.assertEqual([*known], [])
+            return
+        self.assertTrue(choice.evaluation.meets_all, choice.evaluation.broken)
+        cost = float(choice.evaluation.bill.total)
+        for name, one in known.items():
+            self.assertLessEqual(cost, float(one.bill.total) + CENT, name)
+            # A bound above something that meets all is no bound.
+            if choice.is_proven:
+                self.assertLessEqual(choice.bound, float(one.bill.total) + CENT, name)
+        if choice.is_proven:
+            self.assertAlmostEqual(choice.mix.month, cost, delta=1e-6 * max(1.0, cost))
+            self.no_other_exit_is_cheaper(choice.evaluation, cost)
+
+    def no_other_exit_is_cheaper(self, chosen: Evaluation, cost: float) -> None:
+        """No estate that differs by a subnet's default to another exit of the answer costs less and meets all."""
+        estate = chosen.described.estate
+        for table, routes in estate.route_tables.items():
+            now = routes.get("0.0.0.0/0")
+            for name, exit_ in estate.exits.items():
+                if now is None or name == now or not exit_.translates:
+                    continue
+                try:
+                    moved = evaluate(chosen.described.patched({"route_tables": {table: {"0.0.0.0/0": name}}}, "moved"))
+                except UnusableInput:
+                    continue
+                if moved.meets_all:
+                    self.assertGreaterEqual(float(moved.bill.total) + CENT, cost, (table, name))
+
+    @EACH
+    @given(DICE)
+    def test_a_case_in_which_nothing_happens_is_the_estate_as_it_is(self, seed: int) -> None:
+        described = described_by(seed)
+        current = evaluate(described)
+        [nothing] = stress(described, {"nothing": Case()})
+        self.assertTrue(nothing.is_harmless)
+        self.assertEqual(nothing.blocking, max((one.blocking for one in current.capacity.every), default=0.0))
+        # Every case is looked at without an error, and names no flow that is not there.
+        for one in stress(described, dict([*all_cases(described).items()][:4])):
+            self.assertLessEqual({*one.cut_off, *one.lost_flows}, {*described.estate.flows})

@@ -87,11 +87,11 @@ class _Made:
                 "hub": "hub",
                 "third_party": "the pilots",
                 "received": ["172.20.0.0/16"],
-                "advertised": [f"10.{dice.randrange(len(self.networks))}.0.0/16"],
-                "routers": {"first": {"session": dice.choice(["up", "up", "down"])}},
+                "advertised": [f"10.{n}.0.0/16" for n in range(len(self.networks)) if dice.random() < 0.9],
+                "routers": {"first": {"session": dice.choice(["up"] * 5 + ["down"])}},
             }
             for table in tables:
-                if table.startswith("private") and dice.random() < 0.8:
+                if table.startswith("private") and dice.random() < 0.9:
                     tables[table]["172.20.0.0/16"] = "hub"
 
     def destinations(self) -> None:
@@ -104,7 +104,7 @@ class _Made:
             if self.v6 and dice.random() < 0.4:
                 found[f"web-{number}"]["prefixes"] += [f"2001:db8:ff{number}::/64"]
         if dice.random() < 0.7:
-            off = {"off_internet": dice.random() < 0.3}
+            off = {"off_internet": dice.random() < 0.2}
             found["store"] = {"prefixes": ["192.0.2.0/25"], "port": 443, "service": True, "needs": off}
         if "line" in self.estate["exits"]:
             found["pilots"] = {"prefixes": ["172.20.4.0/24"], "port": 8443}
@@ -114,7 +114,7 @@ class _Made:
         for number in range(dice.randint(1, 6)):
             network = dice.choice(self.networks)
             zones = dice.sample(self.zones, dice.randint(1, len(self.zones)))
-            needs = dice.choice([{}, {}, {}, {"survives": "zone-loss"}, {"inspected": True}])
+            needs = dice.choice([{}, {}, {}, {}, {"survives": "zone-loss"}, {"inspected": True}])
             hosts = dice.choice([1, 4, 20, 60])
             own = {"subnets": [f"app-{network}-{zone}" for zone in zones], "hosts": hosts, "needs": needs}
             estate["workloads"][f"work-{number}"] = own
@@ -155,7 +155,7 @@ class _Made:
                 offer["mapping_timeout_s"] = {"closed": dice.choice([20, 60]), "idle": 300}
         offers["free-door"]["rates"] = {}
         used = {one.get("offer") for one in self.estate["exits"].values()}
-        left = [name for name in offers if name in used or dice.random() < 0.75]
+        left = [name for name in offers if name == "gate" or name in used or dice.random() < 0.8]
         return {
             "catalogue": "Random",
             "currency": "EUR",

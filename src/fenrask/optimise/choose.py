@@ -16,7 +16,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
-from fenrask.optimise.options import kept, units_of
+from fenrask.optimise.options import BY_SIZE, kept, units_of
 from fenrask.optimise.patch import exits_of, patch_of
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import AddressChoice, Model
@@ -28,10 +28,9 @@ __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 _PER_QUESTION_S = 5.0
 _QUESTIONS_S = 30.0
 _NEXT = 2
-_ROUNDS = 6
-"""So often what fell short is forbidden and the programme solved anew."""
+_MOST_CUTS = 40
 _MARGINS = (0.002, 0.01)
-"""Shares of the ports left unused, tried afterwards: a peak between two quarters of an hour is a little higher."""
+"""Shares of the ports left unused, tried in turn."""
 
 Cut = tuple[Mapping[int, float], float, float]
 """Factors by variable, and the least and the most of their sum."""
@@ -112,14 +111,10 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    bound, cuts = 0.0, list[Cut]()
-    for margin in (*[0.0] * _ROUNDS, *_MARGINS):
-        model, solved = _solved(amounts, units, asked, margin, () if margin else cuts)
-        bound = bound if margin else solved.bound
-        patch, evaluation = _made(described, model, solved, asked)
-        if not evaluation.short:
-            break
-        cuts += _covers(model, solved, evaluation)
+    model, solved, patch, evaluation, unfit = _feasible(described, amounts, units, asked)
+    bound = solved.bound
+    if not evaluation.meets_all:
+        model, solved, patch, evaluation = _with_margins(described, amounts, units, asked)
     seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
@@ -132,11 +127,43 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         seconds,
         next_best,
         lost,
-        tuple(model.not_counted),
+        (*model.not_counted, *unfit),
         sum(len(unit.options) for unit in units),
         current=evaluate(described),
     )
     return choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
+
+
+def _feasible(
+    described: Described, amounts: Amounts, units: list[Unit], asked: Wanted
+) -> tuple[Model, Solution, Patch, Evaluation, list[str]]:
+    """The programme, solved and evaluated; what the engine objects to is forbidden, and it is solved anew.
+
+    With it comes which options were forbidden, and why.
+    """
+    cuts, unfit, ends = list[Cut](), list[str](), monotonic() + asked.seconds
+    while True:
+        model, solved = _solved(amounts, units, asked, 0.0, cuts)
+        patch, evaluation = _made(described, model, solved, asked)
+        found = [*_covers(model, solved, evaluation)]
+        for cut, why in _unfit(model, solved, evaluation):
+            found.append(cut)
+            unfit.append(why)
+        if not found or len(cuts) >= _MOST_CUTS or monotonic() > ends:
+            return model, solved, patch, evaluation, unfit
+        cuts += found
+
+
+def _with_margins(
+    described: Described, amounts: Amounts, units: list[Unit], asked: Wanted
+) -> tuple[Model, Solution, Patch, Evaluation]:
+    """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
+    for margin in _MARGINS:
+        model, solved = _solved(amounts, units, asked, margin)
+        patch, evaluation = _made(described, model, solved, asked)
+        if evaluation.meets_all:
+            break
+    return model, solved, patch, evaluation
 
 
 def _is_bound(asked: Wanted) -> bool:
@@ -175,28 +202,35 @@ def _made(described: Described, model: Model, solved: Solution, asked: Wanted) -
 
 
 def _covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[Cut]:
-    """Rows from the engine: an exit that falls short falls short under every load that contains this one.
+    """Rows from the engine: what an exit needs under a load, it needs under every load that contains this one.
 
-    So not all of what uses it now may use it again with too few addresses, or, where none suffice, at all.
+    So not all of what uses it now may use it with fewer addresses, or, where none suffice, at all.
     """
-    taken = _taken(model, solved)
-    sites = exits_of(model.amounts.described, taken, model.units, _bought(model, solved))
-    for one in evaluation.short:
-        site = sites.get(one.exit)
-        users = (
-            [model.taken[number, option] for number, option in model.using.get(site, ()) if taken.get(number) is option]
-            if site
-            else []
-        )
-        if site is None or not users:
+    taken, bought = _taken(model, solved), _bought(model, solved)
+    for name, site in exits_of(model.amounts.described, taken, model.units, bought).items():
+        one = evaluation.capacity.limits_of(name)
+        users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
+        if one is None or not users:
             continue
+        needed = one.needed if isinstance(one, ExitCapacity) else None
         factors = dict.fromkeys(users, 1.0)
-        most = len(users) - 1.0
-        if isinstance(one, ExitCapacity) and not one.exceeded and one.needed is not None:
-            few = [variable for each, variable in model.purchases_of.get(site, ()) if each.number < one.needed]
-            factors |= dict.fromkeys(few, 1.0)
-            most += 1.0
-        yield factors, -inf, most
+        if needed is not None and site in bought and bought[site].number < needed:
+            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
+            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
+        elif not one.fits:
+            yield factors, -inf, len(users) - 1.0
+
+
+def _unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
+    """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
+    taken = _taken(model, solved)
+    for one in evaluation.broken:
+        if one.need in BY_SIZE:
+            continue
+        for number, unit in enumerate(model.units):
+            option = taken.get(number)
+            if one.flow in unit.flows and option is not None:
+                yield ({model.taken[number, option]: 1.0}, -inf, 0.0), f"{one.flow} through {option.name}: {one.why}"
 
 
 def _check_kept(described: Described, keep: tuple[str, ...]) -> None:

@@ -10,7 +10,7 @@ from fenrask.capacity import ASSIGNMENTS
 from fenrask.optimise.amounts import Laid
 from fenrask.optimise.problem import Option, Role, Site
 from fenrask.optimise.programme import Model
-from fenrask.prefixes import fewest_prefixes
+from fenrask.prefixes import Prefix, fewest_prefixes
 
 __all__ = ["add_losses", "add_partners", "add_rooms"]
 
@@ -74,7 +74,9 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     assert ports is not None
     assignment = ASSIGNMENTS[ports.assignment]
     target = estate.targets.blocking
-    used = (1 - margin) / (1 + estate.targets.growth_margin)
+    # More load makes no more hosts: what their blocks hold is looked at by the engine.
+    growth = 0.0 if assignment.view == "hosts" else estate.targets.growth_margin
+    used = (1 - margin) / (1 + growth)
     numbers = {one.number for one, _ in model.purchases_of[site]}
     carried = {number: assignment.room(number, ports, target) * used for number in numbers}
     room = {variable: carried[one.number] for one, variable in model.purchases_of[site]}
@@ -191,10 +193,11 @@ def add_partners(model: Model) -> None:
         limits = [most for number in numbers if (most := model.units[number].needs.max_source_addresses) is not None]
         if not limits:
             continue
-        seen, counted = dict[Site, int](), dict[int, float]()
+        seen, hosts, counted = dict[Site, int](), dict[Prefix, int](), dict[int, float]()
         for number in numbers:
             for option in model.units[number].open_options:
-                _shown(model, number, option, seen, counted)
+                _shown(model, number, option, seen, hosts)
+        counted |= dict.fromkeys(hosts.values(), 1.0)
         for site, used in seen.items():
             most = max(one.entries for one, _ in model.purchases_of[site])
             entries = model.program.variable(upper=float(most), integral=False)
@@ -206,21 +209,24 @@ def add_partners(model: Model) -> None:
         model.program.row(counted, high=min(limits))
 
 
-def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], counted: dict[int, float]) -> None:
-    """What a lane shows to a partner: sites by whether they are used, and entries of its own by its variable."""
+def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], hosts: dict[Prefix, int]) -> None:
+    """What an option shows to a partner: sites by whether they are used, and hosts' own IPv6 prefixes likewise."""
     taken = model.taken[number, option]
     if option.own_addresses:
         model.program.row({taken: 1.0}, high=0)
-    for site in option.distinct:
-        if site.translates:
-            used = seen.setdefault(site, model.program.variable())
-            model.program.row({taken: 1.0, used: -1.0}, high=0)
-        elif site.role is Role.IPV6_OUT:
-            counted[taken] = float(_host_prefixes(model, number))
+    translating = [site for site in option.distinct if site.translates]
+    for site in translating:
+        if site not in seen:
+            seen[site] = model.program.variable()
+        model.program.row({taken: 1.0, seen[site]: -1.0}, high=0)
+    for prefix in _own(model, number) if model.units[number].group.family == 6 and not translating else ():
+        if prefix not in hosts:
+            hosts[prefix] = model.program.variable(integral=False)
+        model.program.row({taken: 1.0, hosts[prefix]: -1.0}, high=0)
 
 
-def _host_prefixes(model: Model, number: int) -> int:
-    """The entries that a unit's own IPv6 prefixes take; those of several units count one by one."""
+def _own(model: Model, number: int) -> list[Prefix]:
+    """A unit's own IPv6 prefixes, as few as they can be written."""
     subnets = model.amounts.described.estate.subnets
     stated = [one for name in model.units[number].subnets for one in subnets[name].prefixes]
-    return len(fewest_prefixes([one for one in stated if one.version == 6]))
+    return [*fewest_prefixes([one for one in stated if one.version == 6])]

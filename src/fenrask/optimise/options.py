@@ -11,7 +11,7 @@ from fenrask.optimise.sites import Places, passed
 from fenrask.prefixes import Address, is_public
 from fenrask.routing import FlowPath, Packet, Paths
 
-__all__ = ["kept", "units_of"]
+__all__ = ["BY_SIZE", "kept", "units_of"]
 
 _MOST_TRIALS = 20_000
 """Pairs of a subnet's destination and an exit that exists, of which the path is traced; more are too many to try."""
@@ -95,7 +95,7 @@ def kept(paths: Paths, unit: Unit) -> Unit:
     return Unit(unit.group, tuple(one for one in unit.options if one.name == CURRENT))
 
 
-_BY_SIZE = ("max_source_addresses", "one_source_per_host", ALLOWED)
+BY_SIZE = ("max_source_addresses", "one_source_per_host", ALLOWED)
 """Needs that hang on how many addresses exits are given, and which."""
 
 
@@ -105,8 +105,11 @@ def _current(paths: Paths, group: Group, places: Places) -> Option | None:
     own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
     if not own or not all(path.trace.verdict.arrives for path in own):
         return None
+    reached = {path.subnet for path in own}
+    if any(name not in reached and group.is_of(estate.subnets[name].prefixes) for name in group.subnets):
+        return None
     broken = {one.need for name in group.flows for one in broken_needs(paths, name)}
-    fails = tuple(sorted(broken - {*_BY_SIZE, "arrives"}))
+    fails = tuple(sorted(broken - {*BY_SIZE, "arrives"}))
     if not any(estate.exits[name].needs_offer for path in own for name in path.trace.exits if name in estate.exits):
         return Option(CURRENT, (), fails, first=_defaulted(group, own), also=passed(paths, places, group))
     sites, first = list[Site](), list[str]()

@@ -1,10 +1,12 @@
 """What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import Enum
 from fractions import Fraction
 
 from fenrask.estate import Needs
+from fenrask.prefixes import Prefix
 from fenrask.routing import FlowPath, Trace
 
 __all__ = ["CURRENT", "PRIVATE", "Group", "Option", "Role", "Site", "Unit", "Wanted"]
@@ -138,6 +140,10 @@ class Group:
     def holds(self, path: FlowPath) -> bool:
         """Whether a path of one of its flows is part of it."""
         return path.subnet in self.subnets and self.family in (None, path.trace.packet.address.version)
+
+    def is_of(self, prefixes: Iterable[Prefix]) -> bool:
+        """Whether hosts with addresses of these prefixes are part of it."""
+        return self.family is None or any(prefix.version == self.family for prefix in prefixes)
 
 
 @dataclass(frozen=True)

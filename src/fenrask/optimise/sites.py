@@ -52,10 +52,7 @@ class Places:
         """The site of an exit that exists."""
         if name not in self._existing:
             one, estate = self.described.estate.exits[name], self.described.estate
-            offer = self.described.offer_of(name)
             zone = next((estate.subnets[subnet].zone for subnet in one.in_subnets), None)
-            if offer is not None and offer.scope == "region":
-                zone = None
             role = Role.TRANSLATES if one.translates and one.pool is None else Role.PASSES
             whole = bool(one.of_network) and not one.in_subnets
             network = estate.network_of(one) or ""

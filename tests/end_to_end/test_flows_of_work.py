@@ -136,14 +136,14 @@ class Vellmouth(InFolder):
         self.assertIn("spare-host", exits)
         blocked = self.program("choose", "--keep", "rosters")
         self.assertEqual(blocked.returncode, 1)
-        self.assertIn("cannot be kept: fixed_source", blocked.stderr)
+        self.assertIn("cannot be kept: its current path breaks fixed_source", blocked.stderr)
 
     def test_a_zone_is_lost_for_a_while_and_the_day_recovers(self) -> None:
         words = ("simulate", "--exit", "gate-a", "--set", "exits.gate-a.addresses=4", "--case", "zone b lost")
         told = self.json(*words, "--outage", "10", "--around", "1", "--most-runs", "2", status=1)
         [pool] = told["pools"]
         self.assertTrue(10 <= pool["recovers_s"] / 60 <= 13, pool)
-        blocked = [one["blocking"] for one in told["time_series"]]
+        blocked = [one["blocking"] for one in told["ports_in_use"]]
         # Five minutes a row: ten before the case strikes, ten of it, and the rest.
         self.assertEqual(blocked[:2], [0.0, 0.0])
         self.assertGreater(min(blocked[2:4]), 0.2)

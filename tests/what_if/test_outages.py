@@ -157,7 +157,7 @@ class Outages(InFolder):
         words = ("simulate", "--outage", "10", "--exit", "gate", "--around", "1", "--case")
         named, single = self.json(*words, "b-lost"), self.json(*words, "zone b lost")
         self.assertEqual((named["case"], single["case"]), ("b-lost", "zone b lost"))
-        self.assertEqual((named["pools"], named["held"]), (single["pools"], single["held"]))
+        self.assertEqual((named["pools"], named["ports_in_use"]), (single["pools"], single["ports_in_use"]))
         for words in (("--outage", "5"), ("--outage", "5", "--case", "storm"), ("--case", "zone q lost")):
             with self.subTest(words=words):
                 wrong = self.program("simulate", *words)

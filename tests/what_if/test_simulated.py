@@ -136,7 +136,7 @@ class TheCommand(InFolder):
         told = self.json("simulate", "--around", "1", "--most-runs", "8", status=1)
         [pool] = told["pools"]
         self.assertLess(abs(pool["blocking"] - pool["formula_share"]), 0.01)
-        self.assertTrue(pool["refused_low_share"] <= pool["blocking"] <= pool["refused_high_share"])
+        self.assertTrue(pool["blocking_low"] <= pool["blocking"] <= pool["blocking_high"])
         self.assertEqual(len(told["held"]), 12)
         again = self.json("simulate", "--around", "1", "--most-runs", "8", "--workers", "2", status=1)
         self.assertEqual(again, told)
@@ -150,7 +150,7 @@ class TheCommand(InFolder):
         self.assertIn("in the case slow-partner", done.stdout)
         self.assertTrue((self.folder / "day.png").read_bytes().startswith(b"\x89PNG"))
         storm = self.program("simulate", "--case", "all-back", "--most-runs", "4")
-        self.assertIn("after all connections are opened anew", storm.stdout)
+        self.assertIn("after all connections are opened again", storm.stdout)
         for words, told in (
             (("--exit", "gaet"), "gate"),
             (("--case", "slow-partnre"), "slow-partner"),

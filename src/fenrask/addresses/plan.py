@@ -234,13 +234,14 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
 
 
 def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
-    """For each partner with a limit: the exits that it sees, and how many entries it takes."""
+    """For each partner with a limit: the exits that it sees, and how many entries it has left for them."""
     paths = capacity.demand.paths
     limits = []
     for name in paths.described.estate.destinations:
         most = _most_entries(capacity, name)
         if most is not None:
-            limits.append((tuple(paths.sources_at(name)), most))
+            others = len(paths.host_prefixes_at(name)) + len(paths.pools_at(name))
+            limits.append((tuple(paths.sources_at(name)), most - others))
     return limits
 
 

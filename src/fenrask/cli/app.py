@@ -6,6 +6,7 @@ used; 3 Fenrask's own fault.
 
 import os
 import sys
+from dataclasses import dataclass
 from importlib import import_module
 from typing import Any
 
@@ -17,26 +18,99 @@ from fenrask.errors import FenraskError, NoAnswer, UnusableInput
 
 __all__ = ["COMMANDS", "app", "run"]
 
+
+@dataclass(frozen=True)
+class Told:
+    """What help says of a command: its group, its sentence, and examples that run on the sample."""
+
+    group: str
+    sentence: str
+    examples: tuple[str, ...]
+
+
+_BEGIN, _DESCRIBE, _SIZE, _PRICE, _BUILD = (
+    "Begin", "Describe the network", "Size it", "Price and decide", "Build and verify",
+)  # fmt: skip
+
 COMMANDS = {
-    "demo": "Write the sample estate into a folder and run every step on it. Start here.",
-    "start": "Write a small commented estate into a folder, to begin from.",
-    "check": "Find the mistakes everyone makes: black holes, loops, missing routes, idle exits.",
-    "path": "Show every flow's way out; or one subnet's, hop by hop.",
-    "demand": "Show connections held by hour, exit, destination and flow.",
-    "capacity": "Show ports and every other limit: use, headroom, refusals, addresses needed.",
-    "addresses": "Show which addresses to buy, and what each partner must allow-list.",
-    "charges": "Show the month's bill, line by line, and by exit, flow and cost centre.",
-    "compare": "Size, price and judge whole designs side by side.",
-    "choose": "Choose the cheapest mix that meets every need, prove it, and say why the others lost.",
-    "stress": "Lose a zone, an exit, a node; slow destinations, storms: who is cut off, what is overloaded.",
-    "simulate": "Replay the day connection by connection: what is refused, with intervals, beside the formulas.",
-    "resolve": "Look destinations' names up by DNS, and compare with their prefixes on record.",
-    "source": "Show which address a destination sees, now and after the loss of a zone or an exit.",
-    "handover": "Write what the plan means for those who build: a translator host's rules for the kernel.",
-    "confirm": "Compare what was observed with what was planned, and say what differs and why.",
-    "schema": "Print the JSON Schema of the estate file or the catalogue file.",
+    "demo": Told(_BEGIN, "Run the whole work on a sample estate. Start here.", ("demo", "demo ferries --full")),
+    "start": Told(_BEGIN, "Write a small commented estate and catalogue to begin your own from.", ("start mine",)),
+    "check": Told(
+        _DESCRIBE,
+        "Find mistakes: black holes, loops, missing return paths, needs not met, exhausted ports, idle exits.",
+        ("check", "check --rules", "check --fail-on warning", "check --format sarif --out check.sarif"),
+    ),
+    "path": Told(
+        _DESCRIBE,
+        "Show the path of every flow: its exits, the source address seen, the verdict; or one path hop by hop.",
+        ("path", "path telemetry-a", "path telemetry-a package-mirrors", "path --figure paths.png"),
+    ),
+    "resolve": Told(
+        _DESCRIBE,
+        "Look up destinations' names by DNS and compare with the prefixes in the estate.",
+        ("resolve --server 192.0.2.53", "resolve --save resolved.json"),
+    ),
+    "schema": Told(
+        _DESCRIBE, "Print the JSON Schema of the estate file or the catalogue.", ("schema", "schema catalogue")
+    ),
+    "demand": Told(
+        _SIZE,
+        "Show the concurrent connections through the day, by exit, destination and flow.",
+        ("demand", "demand --explain", "demand --figure load.png"),
+    ),
+    "capacity": Told(
+        _SIZE,
+        "Show whether translated ports and every other limit suffice at the peak, and the addresses needed.",
+        ("capacity", "capacity --set exits.gate-a.addresses=4", "capacity --figure ports.png"),
+    ),
+    "addresses": Told(
+        _SIZE,
+        "Show the public addresses to buy, and what each partner must put on its allow-list.",
+        ("addresses", "addresses --add gate-a=2"),
+    ),
+    "stress": Told(
+        _SIZE,
+        "Lose a zone, an exit or a node, or raise the load: who is cut off, which exits are overloaded, what helps.",
+        ("stress", 'stress --case "zone a lost"', "stress --load-up 0.3", "stress --months 24 --growth 0.03"),
+    ),
+    "simulate": Told(
+        _SIZE,
+        "Replay the day connection by connection: the share that finds no free port, beside the formula.",
+        ("simulate --exit gate-a --around 1", 'simulate --exit gate-a --case "zone b lost" --outage 20 --around 1'),
+    ),
+    "charges": Told(
+        _PRICE,
+        "Show the month's bill, by exit, flow and cost centre, and every line of it.",
+        ("charges", "charges --explain", "charges --break-even pictures"),
+    ),
+    "compare": Told(
+        _PRICE,
+        "Compare whole designs side by side: cost, needs, addresses, what the loss of a zone does.",
+        ("compare", "compare --save designs", "compare --break-even rosters", "compare --figure designs.png"),
+    ),
+    "choose": Told(
+        _PRICE,
+        "Find the cheapest mix of exits that meets every need, with proof, and the changes to make.",
+        ("choose", "choose --keep tides", "choose --save chosen.json", "choose --frontier"),
+    ),
+    "handover": Told(_BUILD, "Write the kernel rules of translator hosts.", ("handover", "handover --save rules")),
+    "source": Told(
+        _BUILD,
+        "Show which source address a destination sees, now and after the loss of a zone or an exit.",
+        ("source ticketing-a record-store",),
+    ),
+    "confirm": Told(
+        _BUILD,
+        "Compare observed source addresses with the plan, and say what differs and why.",
+        ("confirm observed.csv",),
+    ),
 }
-"""Every command with its one sentence; each is the function `command` of the module of its name."""
+"""Every command; each is the function `command` of the module of its name."""
+
+_STATUSES = (
+    "Exit status: 0 all well; 1 something is wrong with the estate or needs are not met; "
+    "2 the call or a file cannot be used; 3 a fault of Fenrask itself."
+)
 
 ALL_WELL, WRONG_ESTATE, UNUSABLE, OWN_FAULT = 0, 1, 2, 3
 
@@ -46,7 +120,12 @@ class _Commands(TyperGroup):
 
     def __init__(self, **settings: Any) -> None:
         super().__init__(**settings)
-        self.commands = {name: TyperCommand(name, help=text) for name, text in COMMANDS.items()}
+        self.commands = {
+            name: TyperCommand(name, help=one.sentence, rich_help_panel=one.group) for name, one in COMMANDS.items()
+        }
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        return list(COMMANDS)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         name, command, rest = super().resolve_command(ctx, args)
@@ -54,15 +133,16 @@ class _Commands(TyperGroup):
 
 
 def _loaded(name: str) -> Any:
-    one = typer.Typer(add_completion=False)
-    one.command(name, help=COMMANDS[name])(import_module(f"fenrask.cli.{name}").command)
+    one, told = typer.Typer(add_completion=False), COMMANDS[name]
+    examples = "\n\n".join(["Examples:", *(f"  fenrask {example}" for example in told.examples), _STATUSES])
+    one.command(name, help=told.sentence, epilog=examples)(import_module(f"fenrask.cli.{name}").command)
     return typer.main.get_command(one)
 
 
 app = typer.Typer(
     cls=_Commands,
     name="fenrask",
-    no_args_is_help=True,
+    invoke_without_command=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["--help", "-h"]},
 )
@@ -74,13 +154,22 @@ def _print_version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
+_ABOUT = (
+    "Plan NAT and egress: how private subnets reach the internet, partners and services, and what it takes.",
+    "Its words: an estate is your network, as a file. An exit is a next hop to the outside (a NAT gateway, a firewall, "
+    "a private endpoint, a peering, a line). A need is a requirement of a flow. Headroom is spare capacity.",
+)
+
+
+@app.callback(help="\n\n".join(_ABOUT))
 def _main(
+    context: typer.Context,
     version: bool = typer.Option(
         False, "--version", callback=_print_version, is_eager=True, help="Print the version and leave."
     ),
 ) -> None:
-    """Plan how private subnets reach the outside: ports, addresses, charges, needs, proof."""
+    if context.invoked_subcommand is None:
+        typer.echo(context.get_help())
 
 
 def run() -> int:

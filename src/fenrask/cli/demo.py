@@ -2,6 +2,7 @@
 
 import sys
 from pathlib import Path
+from textwrap import fill, indent
 from typing import Annotated
 
 import typer
@@ -22,31 +23,32 @@ __all__ = ["command"]
 
 def command(
     folder: Annotated[Path, typer.Argument(help="Where the sample estate is written.")] = Path("vellmouth"),
-    force: Annotated[bool, typer.Option("--force", help="Write over files that exist.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Overwrite existing files.")] = False,
+    full: Annotated[bool, typer.Option("--full", help="Print the whole report of every step.")] = False,
 ) -> None:
     for name, content in VELLMOUTH.contents().items():
         write_whole(folder / name, content, force)
     estate = folder / "estate.yaml"
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
     evaluation = evaluate(read_estate(estate))
-    run = Run(evaluation)
-    where = rendering(to_file=False)
+    run, where = Run(evaluation), rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
-        heading = f"{number}. {step.command}"
-        print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
-        sys.stdout.write(FORMATS["table"](step.page(run), where))
+        page = step.page(run)
+        heading = f"{number:2}. {step.command}"
+        if full:
+            print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
+            sys.stdout.write(FORMATS["table"](page, where))
+        else:
+            print(heading)
+            print(indent(fill(page.summary[0], where.width - 4), "    "))
         sys.stdout.flush()
-    print("\n\nFigures")
+    print("\nFigures")
     for file, what, drawn in (
-        (
-            "ways.png",
-            "every way out, its width by volume, lost ones crossed",
-            draw_paths(evaluation.paths, evaluation.broken, ".png"),
-        ),
-        ("held.png", "connections held by exit and hour", draw_heat(evaluation.demand, ".png")),
+        ("paths.png", "the path of every flow", draw_paths(evaluation.paths, evaluation.broken, ".png")),
+        ("load.png", "concurrent connections by exit and hour", draw_heat(evaluation.demand, ".png")),
         ("ports.png", "ports in use over the day against capacity", draw_ports(evaluation.capacity, ".png")),
-        ("refusals.png", "the share refused by number of addresses", draw_blocking(evaluation.capacity, ".png")),
+        ("blocking.png", "blocking by number of addresses", draw_blocking(evaluation.capacity, ".png")),
     ):
         write_whole(folder / file, drawn, force)
         print(f"  {folder / file}: {what}")
-    say(f"Now yours: cd {folder}, change estate.yaml, and run any command above; or `fenrask start FOLDER`.")
+    say(f"Now: cd {folder}, and run any command above to see it whole; or `fenrask start FOLDER` for your own.")

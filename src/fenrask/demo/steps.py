@@ -35,10 +35,10 @@ from fenrask.views.pages.stress import stress_page
 from fenrask.what_if import (
     Asked,
     Outage,
+    all_cases,
     as_sized,
     case_patch,
     simulated,
-    single_faults,
     sources_shown,
     stress,
     zone_losses,
@@ -103,7 +103,7 @@ def _confirmed(run: Run) -> Page:
 
 
 def _stressed(run: Run) -> Page:
-    cases = single_faults(run.evaluation.described)
+    cases = all_cases(run.evaluation.described)
     outcomes = list(stress(run.evaluation.described, cases, run.comparison))
     return stress_page(run.evaluation.described.estate.estate, run.evaluation.bill.currency, outcomes)
 
@@ -123,8 +123,8 @@ def _replayed(evaluation: Evaluation, asked: Asked, case: str = "") -> Page:
 
 def _struck(run: Run) -> Page:
     cured = as_sized(evaluate(run.evaluation.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
-    lost = case_patch(cured.described, single_faults(cured.described)["zone b lost"])
-    outage = Outage(evaluate(cured.described.patched(lost, "zone b lost")).capacity, 20 * 60.0)
+    lost = case_patch(cured.described, all_cases(cured.described)["zone b lost"])
+    outage = Outage(evaluate(cured.described.struck(lost, "zone b lost")).capacity, 20 * 60.0)
     return _replayed(cured, Asked(exits=("gate-a",), around_hours=1, outage=outage), "zone b lost")
 
 
@@ -136,7 +136,7 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask path",
-        "By which exits each flow leaves, what the far side sees, and which needs that breaks.",
+        "The exits each flow passes, the source address seen, and the needs that it breaks.",
         lambda run: flows_page(run.evaluation.paths, run.evaluation.broken),
     ),
     Step(
@@ -146,12 +146,12 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask demand",
-        "Connections held, and when most: a port stays taken long after a short connection.",
+        "Concurrent connections, and when they peak: a port stays taken long after a short connection.",
         lambda run: demand_page(run.evaluation.demand),
     ),
     Step(
         "fenrask capacity",
-        "gate-a has two addresses and needs four: payments are refused on sailing-day evenings.",
+        "gate-a has two addresses and needs four: payments fail on sailing-day evenings.",
         lambda run: capacity_page(run.evaluation.capacity),
     ),
     Step(
@@ -173,12 +173,12 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask choose",
-        "The cheapest mix of exits, flow by flow, proven; and why each other way lost.",
+        "The cheapest mix of exits, flow by flow, proven; and why each other option lost.",
         lambda run: choose_page(choose(run.evaluation.described), run.comparison),
     ),
     Step(
         "fenrask stress",
-        "What fails when something does: without zone a the gateway that is left refuses payments.",
+        "What a failure cuts off or overloads: without zone a the gateway that is left runs out of ports.",
         _stressed,
     ),
     Step(
@@ -188,7 +188,7 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         'fenrask simulate --exit gate-a --around 1 --set exits.gate-a.addresses=4 --case "zone b lost" --outage 20',
-        "Cured by two addresses more; a zone that is lost for twenty minutes makes it refuse until that is back.",
+        "Cured by two addresses more; the loss of a zone for twenty minutes exhausts its ports until the zone is back.",
         _struck,
     ),
     Step(
@@ -208,7 +208,7 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask confirm observed.csv",
-        "What the far sides saw against the plan: each difference with its likely cause and the check to run next.",
+        "What remote ends saw against the plan: each difference with its likely cause and the check to run next.",
         _confirmed,
     ),
 )

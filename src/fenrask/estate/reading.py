@@ -106,8 +106,9 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
         data = merge(data, patch) if isinstance(patch, dict) else data
         layers.append(patch_tree)
     for text in settings:
-        data, patch_tree = _set(data, text, problems)
-        layers.append(patch_tree)
+        if not text.startswith(_OF_CATALOGUE):
+            data, patch_tree = _set(data, text, problems)
+            layers.append(patch_tree)
     data = with_dumps(data, path.parent, lambda steps: _place(layers, steps), problems)
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
@@ -119,6 +120,9 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
         else:
             near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
             problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
+    for text in settings:
+        if text.startswith(_OF_CATALOGUE):
+            catalogue_data, _ = _set(catalogue_data, text.removeprefix(_OF_CATALOGUE), problems)
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
 
 
@@ -201,6 +205,10 @@ def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     return data, tree
 
 
+_OF_CATALOGUE = "catalogue."
+"""What a setting of the catalogue begins with."""
+
+
 def _set(data: Any, text: str, problems: list[Problem]) -> tuple[Any, Tree]:
     key, equals, value_text = text.partition("=")
     source = f"--set {key}"
@@ -209,6 +217,13 @@ def _set(data: Any, text: str, problems: list[Problem]) -> tuple[Any, Tree]:
         return data, Tree(source, None)
     value, _, faults = read_yaml(value_text, source)
     problems += faults
+    table, *rest = key.split(".")
+    known = data.get(table) if isinstance(data, dict) else None
+    if len(rest) > 1 and isinstance(known, dict) and not any(key.startswith(f"{table}.{name}.") for name in known):
+        near = nearest(rest[0], list(known))
+        if near.startswith("Did you mean"):
+            problems.append(Problem(Place(source), repr(rest[0]), f"a name in `{table}`", near))
+            return data, Tree(source, None)
     patch = set_patch(data, key, value)
     return merge(data, patch), _patch_tree(patch, source)
 

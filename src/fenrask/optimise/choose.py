@@ -187,7 +187,7 @@ def _solved(
     model = assembled(amounts, units, asked, margin)
     solved = model.program.solve(asked.seconds, cuts, twice=True)
     if solved is None and cuts:
-        raise NoAnswer("Every mix of the options exceeds what an exit carries", "Add an offer that carries more.")
+        raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
         raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
     return model, solved

@@ -16,8 +16,8 @@ _PER_QUESTION_S = 5.0
 def contradiction(unit: Unit, kept: bool = False) -> str:
     """The fewest needs of a unit that no lane meets together; of one that is kept, what its own way breaks."""
     if kept:
-        why = f"fails {', '.join(unit.options[0].fails)}" if unit.options else "is none, or several at once"
-        return f"{unit.name} from {unit.network} cannot be kept: its way {why}"
+        why = f"breaks {', '.join(unit.options[0].fails)}" if unit.options else "does not arrive, or is several at once"
+        return f"{unit.name} from {unit.network} cannot be kept: its current path {why}"
     failing = sorted({fails for option in unit.options for fails in option.fails})
     needed = set(failing)
     for need in failing:

@@ -68,7 +68,7 @@ def _print_table(console: Console, table: Table, rendering: Rendering) -> None:
         grid, hidden = _grid(some, width)
         console.print(grid)
         if hidden:
-            console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)", soft_wrap=True)
+            console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)")
     if cut:
         console.print(f"  {counted(len(table.rows) - most, 'more row')}: --all")
 

@@ -92,7 +92,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
         named = [name if share == 1 else f"{percent(float(share))} of {name}" for name, share in parts.items()]
         summary.append(f"{len(parts)} {'does' if len(parts) == 1 else 'do'} not arrive ({some(named)})")
     tables = (Table("paths", "Paths", _FLOWS, rows, empty="no flow is described", shown=24), needs_table(broken))
-    return Page("paths", estate.estate, tuple(summary), tables)
+    return Page("path", estate.estate, tuple(summary), tables)
 
 
 def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:

@@ -13,7 +13,7 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-PAGES = {"README.md": "vellmouth", "docs/worked-example.md": "beginning"}
+PAGES = {"README.md": "vellmouth", "docs/guide.md": "vellmouth", "docs/worked-example.md": "beginning"}
 """Each page, and which of the shipped estates its commands are run on."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 PROGRAM = Path(sys.executable).with_name("fenrask")

@@ -21,7 +21,7 @@ SHOTS = {
     "demo": "demo here",
     "check": "check",
     "path": "path",
-    "way": "path telemetry-a package-mirrors",
+    "hops": "path telemetry-a package-mirrors",
     "demand": "demand",
     "capacity": "capacity",
     "addresses": "addresses",
@@ -46,19 +46,24 @@ def _take(name: str, arguments: str, folder: Path) -> None:
     font = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-fg", "#1a1a1a", "-bg", "#ffffff"]
     command = ["xterm", *font, "-geometry", f"126x{ROWS + 2}+0+0", "-b", "8", "+sb", "-e", "sh", "-c", line]
     terminal = subprocess.Popen(command, cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"})
-    for _ in range(200):
+    for _ in range(900):
         if done.exists():
             break
         time.sleep(0.1)
     time.sleep(0.5)
-    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(HERE / f"{name}.png")], check=True)
+    picture = str(HERE / f"{name}.png")
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", picture], check=True)
+    # What is around the text goes: first the bare screen, then the empty rest of the window.
+    for background in ("black", "white"):
+        subprocess.run(["mogrify", "-bordercolor", background, "-border", "1", "-trim", "+repage", picture], check=True)
+    subprocess.run(["mogrify", "-bordercolor", "white", "-border", "14", picture], check=True)
     terminal.kill()
     terminal.wait()
 
 
 def main() -> None:
     """Take every picture anew."""
-    missing = [tool for tool in ("Xvfb", "xterm", "script", "import") if not shutil.which(tool)]
+    missing = [tool for tool in ("Xvfb", "xterm", "script", "import", "mogrify") if not shutil.which(tool)]
     if missing:
         sys.exit(f"missing: {', '.join(missing)}")
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -67,7 +72,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            for figure in ("ports.png", "ways.png", "held.png"):
+            for figure in ("ports.png", "paths.png", "load.png"):
                 shutil.copy(folder / figure, HERE / figure)
             command = [str(PROGRAM), "compare", "--figure", str(HERE / "designs.png"), "--force", "--quiet"]
             subprocess.run(command, cwd=folder, check=False, stdout=subprocess.DEVNULL)

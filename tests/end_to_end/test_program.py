@@ -213,12 +213,9 @@ class Demo(InFolder):
     def test_the_demo_shows_what_it_promises(self) -> None:
         done = self.program("demo", "here")
         self.assertEqual(done.returncode, 0, done.stderr)
-        for word in (
-            "old-gate, which does not exist",
-            "gate-a needs 4 addresses; it has 2",
-            "Cheaper, but does not meet every need",
-        ):
+        for word in ("5 errors", "gate-a needs 4 addresses; it has 2", "proven optimal", "11 of 15 cases"):
             self.assertIn(word, " ".join(done.stdout.split()))
+        self.assertLess(len(done.stdout.splitlines()), 60)
         self.assertTrue((self.folder / "here" / "ports.png").read_bytes().startswith(b"\x89PNG"))
         here = str(self.folder / "here" / "estate.yaml")
         cured = self.json("capacity", here, "--set", "exits.gate-a.addresses=4")

@@ -137,7 +137,7 @@ class TheCommand(InFolder):
         [pool] = told["pools"]
         self.assertLess(abs(pool["blocking"] - pool["formula_share"]), 0.01)
         self.assertTrue(pool["blocking_low"] <= pool["blocking"] <= pool["blocking_high"])
-        self.assertEqual(len(told["held"]), 12)
+        self.assertEqual(len(told["ports_in_use"]), 12)
         again = self.json("simulate", "--around", "1", "--most-runs", "8", "--workers", "2", status=1)
         self.assertEqual(again, told)
         other = self.json("simulate", "--around", "1", "--most-runs", "8", "--seed", "2", status=1)

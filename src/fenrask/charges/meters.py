@@ -1,7 +1,8 @@
-"""Where the month's volumes are charged: on exits, at doors, between zones."""
+"""Where the month's volumes are charged: on exits, at internet exits, between zones."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from copy import copy
+from dataclasses import replace
 from fractions import Fraction
 
 from fenrask.charges.lines import Use
@@ -17,7 +18,7 @@ Metered = dict[Use, Fraction]
 
 
 def networks_left(paths: Paths, path: FlowPath) -> Iterator[tuple[str, str]]:
-    """Each network of the estate that a way leaves for another one of it, by a peering or a hub."""
+    """Each network of the estate that a path leaves for another one of it, by a peering or a hub."""
     estate = paths.described.estate
     passed = [estate.subnets[hop.subnet].network for hop in path.trace.hops if hop.subnet in estate.subnets]
     if path.trace.onward in (None, Onward.JOINED, Onward.TABLE):
@@ -46,13 +47,19 @@ class Meters:
 
     def with_flow(self, flow: str, times: Fraction) -> "Meters":
         """The same volumes, those of one flow multiplied."""
+        return self._each(lambda metered: _multiplied(metered, flow, times))
+
+    def lumped(self, flow: str) -> "Meters":
+        """The same volumes, all flows but one taken as one: for a total, which does not ask whose they are."""
+        return self._each(lambda metered: _lumped(metered, flow))
+
+    def _each(self, change: Callable[[Metered], Metered]) -> "Meters":
         other = copy(self)
-        other.at_exit = {name: _multiplied(metered, flow, times) for name, metered in self.at_exit.items()}
-        other.to_internet = _multiplied(self.to_internet, flow, times)
-        other.to_services = _multiplied(self.to_services, flow, times)
-        other.crossing = {key: _multiplied(metered, flow, times) for key, metered in self.crossing.items()}
-        networks = self.between_networks.items()
-        other.between_networks = {key: _multiplied(metered, flow, times) for key, metered in networks}
+        other.at_exit = {name: change(metered) for name, metered in self.at_exit.items()}
+        other.to_internet = change(self.to_internet)
+        other.to_services = change(self.to_services)
+        other.crossing = {key: change(metered) for key, metered in self.crossing.items()}
+        other.between_networks = {key: change(metered) for key, metered in self.between_networks.items()}
         return other
 
     def _count(self, paths: Paths, path: FlowPath, volume: Volume) -> None:
@@ -73,6 +80,14 @@ class Meters:
 
     def _add(self, meter: Metered, use: Use, volume: Fraction) -> None:
         meter[use] = meter.get(use, Fraction(0)) + volume / self.unit
+
+
+def _lumped(metered: Metered, flow: str) -> Metered:
+    found: Metered = {}
+    for use, volume in metered.items():
+        key = use if use.flow == flow else replace(use, flow="")
+        found[key] = found.get(key, Fraction(0)) + volume
+    return found
 
 
 def _multiplied(metered: Metered, flow: str, times: Fraction) -> Metered:

@@ -12,7 +12,7 @@ from itertools import combinations
 from fenrask.charges import Meters, bill
 from fenrask.charges.curves import Crossing, Curve, crossings
 from fenrask.demand import flow_volume
-from fenrask.designs.compare import Candidate, Comparison
+from fenrask.designs.compare import Comparison
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Catalogue, Described, Tiers
 from fenrask.estate.suggestions import nearest
@@ -92,7 +92,7 @@ def break_even(comparison: Comparison, flow: str) -> BreakEven:
         raise NoAnswer(f"{flow} carries no bytes", "Say out_kib_per_connection and in_kib_per_connection of it.")
     end = _SIGHT * max(volume, *(_last_edge(one.evaluation.described.catalogue) for one in comparison.candidates))
     rivals = tuple(
-        Rival(one.design.name, _fails(one), Curve.traced(_Monthly(one.evaluation, flow, volume), end))
+        Rival(one.design.name, one.fails, Curve.traced(_Monthly(one.evaluation, flow, volume), end))
         for one in comparison.ranked
     )
     hosts = estate.workloads[estate.flows[flow].from_].hosts
@@ -106,18 +106,12 @@ _SIGHT = 4
 """Curves are followed this many times beyond the last edge of a step, or the flow's volume."""
 
 
-def _fails(one: Candidate) -> tuple[str, ...]:
-    needs = dict.fromkeys(broken.need for broken in one.evaluation.broken)
-    public = ["private hosts"] if one.made_public and not one.public_hosts else []
-    return (*needs, *(["capacity"] if one.evaluation.short else []), *public)
-
-
 class _Monthly:
     """The month's bill at a volume of one flow; everything is metered once."""
 
     def __init__(self, evaluation: Evaluation, flow: str, now: Fraction) -> None:
         self._evaluation, self._flow, self._now = evaluation, flow, now
-        self._meters = Meters(evaluation.paths)
+        self._meters = Meters(evaluation.paths).lumped(flow)
 
     def __call__(self, volume: Fraction) -> Fraction:
         metered = self._meters.with_flow(self._flow, volume / self._now)

@@ -43,6 +43,13 @@ class Candidate:
         return self.evaluation.meets_all and (self.public_hosts or not self.made_public)
 
     @property
+    def fails(self) -> tuple[str, ...]:
+        """What keeps it from passing: the needs that it breaks, `capacity`, `private hosts`; empty where it passes."""
+        needs = dict.fromkeys(one.need for one in self.evaluation.broken)
+        public = ["private hosts"] if self.made_public and not self.public_hosts else []
+        return (*needs, *(["capacity"] if self.evaluation.short else []), *public)
+
+    @property
     def routes_to_change(self) -> int:
         """Routes that are set or removed, and subnets that get another table."""
         tables = self.patch.get("route_tables") or {}

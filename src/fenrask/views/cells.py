@@ -17,7 +17,7 @@ _BARS = "▁▂▃▄▅▆▇"
 def shown(column: Column, value: Any) -> str:
     """A value as text for people; nothing at all for None.
 
-    >>> shown(Column("blocking", "refused", "share"), 0.0123)
+    >>> shown(Column("blocking", "no free port", "share"), 0.0123)
     '1.2%'
     """
     if value is None:

@@ -1,4 +1,4 @@
-"""The refused share against the number of addresses, exit by exit, with the target."""
+"""Blocking against the number of addresses, exit by exit, with the target."""
 
 from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
@@ -22,7 +22,7 @@ _MOST_ADDRESSES = 64
 
 
 def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
-    """A line for each exit: what is refused at the busiest moment with 1, 2, ... addresses; a ring where it stands.
+    """A line for each exit: blocking at the peak with 1, 2, ... addresses; a ring at the number that it has.
 
     Shares below 1e-12 are drawn at the floor.
     """
@@ -30,7 +30,7 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     paper = figure()
     axes = paper.add_subplot()
     estate = capacity.demand.paths.described.estate
-    paper.suptitle(f"{estate.estate}: share refused at the busiest moment, by number of addresses", fontsize=15)
+    paper.suptitle(f"{estate.estate}: blocking at the peak, by number of addresses", fontsize=15)
     if not busy:
         axes.axis("off")
         axes.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
@@ -50,7 +50,7 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     axes.set_xlim(0.5, last + 0.5)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel("public addresses (ringed: as many as the exit has)")
-    axes.set_ylabel("share of new connections refused (1e-12 and less at the foot)")
+    axes.set_ylabel("share of new connections that find no free port (1e-12 or less at the bottom)")
     axes.grid(color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
     axes.legend(loc="upper right", fontsize=11)

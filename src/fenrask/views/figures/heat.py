@@ -1,4 +1,4 @@
-"""Connections held by exit and hour, as a heat map."""
+"""Concurrent connections by exit and hour, as a heat map."""
 
 import numpy as np
 
@@ -12,7 +12,7 @@ _MOST_NUMBERS = 24
 
 
 def draw_heat(demand: Demand, suffix: str) -> bytes:
-    """A row for each exit that holds connections, a column for each hour: the most held in that hour.
+    """A row for each exit with connections, a column for each hour: the most in that hour.
 
     Colours are shares of the exit's own busiest hour, so that small exits show their profile too; the numbers
     say how many.
@@ -22,10 +22,10 @@ def draw_heat(demand: Demand, suffix: str) -> bytes:
     paper = figure()
     axes = paper.add_subplot()
     name = demand.paths.described.estate.estate
-    paper.suptitle(f"{name}: connections held by exit and hour, the most in each hour", fontsize=15)
+    paper.suptitle(f"{name}: concurrent connections by exit, the most in each hour", fontsize=15)
     if not drawn:
         axes.axis("off")
-        axes.text(0.5, 0.5, "Nothing is held on any exit.", ha="center", fontsize=13)
+        axes.text(0.5, 0.5, "No exit has a connection.", ha="center", fontsize=13)
         return rendered(paper, suffix)
     concurrent = np.stack([demand.load(demand.at_exit[one]).concurrent for one in drawn])
     by_hour = concurrent.reshape(len(drawn), demand.hours, POINTS_PER_HOUR).max(axis=2)

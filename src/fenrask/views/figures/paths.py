@@ -1,4 +1,4 @@
-"""The estate's exits and ways out: subnets at the left, exits in the order they are passed, destinations right."""
+"""The estate's exits and paths: subnets at the left, exits in the order they are passed, destinations right."""
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -32,7 +32,7 @@ class _Spot:
 
 
 def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes:
-    """Networks as boxes around their subnets, zones as lanes in them, ways as lines weighted by volume.
+    """Networks as boxes around their subnets, zones as bands in them, paths as lines weighted by volume.
 
     A way that does not arrive is dashed, and ends in a cross where it is lost; needs that arriving flows
     break are told at their destination. Of a large estate the subnets that send most are drawn.
@@ -45,7 +45,7 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
     axes.set_axis_off()
     axes.set_xlim(0, 1)
     axes.set_ylim(0, 1)
-    axes.text(0.01, 0.972, f"{estate.estate}: ways out", fontsize=15, weight="bold")
+    axes.text(0.01, 0.972, f"{estate.estate}: the path of every flow", fontsize=15, weight="bold")
     spots = _placed(estate, drawn)
     networks = {name: _NETWORK_COLOURS[n % len(_NETWORK_COLOURS)] for n, name in enumerate(estate.networks)}
     _draw_networks(axes, estate, spots, networks)
@@ -127,10 +127,10 @@ def _draw_networks(
         box.set(edgecolor=colour, linewidth=2)
         axes.add_patch(box)
         axes.text(0.018, high + 0.006, network, fontsize=10, weight="bold", color=colour)
-        _draw_lanes(axes, estate, network, spots)
+        _draw_zones(axes, estate, network, spots)
 
 
-def _draw_lanes(axes: Axes, estate: Estate, network: str, spots: Mapping[tuple[str, str], _Spot]) -> None:
+def _draw_zones(axes: Axes, estate: Estate, network: str, spots: Mapping[tuple[str, str], _Spot]) -> None:
     """A band for each zone of a network, every other one shaded, its name at the left."""
     zones: dict[str, list[float]] = {}
     for (group, name), spot in spots.items():
@@ -206,7 +206,7 @@ def _draw_legend(axes: Axes, not_counted: int) -> None:
     handles = [
         Line2D([], [], color="#333333", linewidth=5, label="arrives; width by volume, colour by network"),
         Line2D([], [], color=RED, linewidth=2, linestyle="--", label="lost, at the cross"),
-        Line2D([], [], color="#eeeeee", linewidth=9, label="a zone's lane"),
+        Line2D([], [], color="#eeeeee", linewidth=9, label="a zone"),
     ]
     axes.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.005, 0.0), ncols=3, frameon=False, fontsize=10)
     if not_counted:

@@ -1,4 +1,4 @@
-"""Ports in use over the day against capacity, a panel for each exit, with the refused share beneath."""
+"""Ports in use over the day against capacity, a panel for each exit, with blocking beneath."""
 
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
@@ -15,15 +15,15 @@ _STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, ":"))
 
 
 def draw_ports(capacity: Capacity, suffix: str) -> bytes:
-    """A panel for each exit that holds connections: its busiest pools through the day, the ports of one, and refusals.
+    """A panel for each exit with connections: its busiest pools through the day, the ports of one, and blocking.
 
-    Where a pool wants more ports than there are, the excess is hatched; the refused share is shaded, by the
+    Where a pool wants more ports than there are, the excess is hatched; blocking is shaded, by the
     scale on the right.
     """
     busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
     paper = figure()
     name = capacity.demand.paths.described.estate.estate
-    paper.suptitle(f"{name}: ports in use of one pool, the ports there are, and the share refused", fontsize=15)
+    paper.suptitle(f"{name}: ports wanted through the day, and the ports there are", fontsize=15)
     if not busy:
         paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
     drawn = busy[:_MOST_PANELS]
@@ -58,7 +58,7 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     ticks = range(0, hours + 1, step)
     axes.set_xticks(ticks, [*(clock_text(hour * SECONDS_PER_HOUR) for hour in ticks[:-1]), ""])
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
-    axes.set_ylabel("connections held")
+    axes.set_ylabel("ports wanted")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
     if one.ports and one.blocking > one.target:
@@ -76,12 +76,12 @@ def _draw_stream(axes: Axes, times: list[float], stream: Stream, size: float, co
 
 
 def _blocking(axes: Axes, times: list[float], blocked: list[float]) -> None:
-    """The refused share through the day, by a scale of its own on the right."""
+    """Blocking through the day, by a scale of its own on the right."""
     scale = axes.twinx()
     scale.fill_between(times, blocked, color=RED, alpha=0.25, linewidth=0)
     scale.set_ylim(0, max(2.5 * max(blocked), 1e-9))
     scale.yaxis.set_major_formatter(PercentFormatter(1.0))
-    scale.set_ylabel("refused (shaded)", color=RED)
+    scale.set_ylabel("no free port (shaded)", color=RED)
     scale.spines[["top"]].set_visible(False)
 
 
@@ -89,7 +89,7 @@ def _title(one: ExitCapacity) -> str:
     """What the panel says, in one line."""
     if one.fits:
         return f"{one.exit}: headroom {one.port_limit.headroom:.0%}"
-    blocked = f"{one.blocking:.0%} refused at worst"
+    blocked = f"{one.blocking:.0%} find no free port at worst"
     if one.needed is None:
         return f"{one.exit}: no number of addresses suffices; {blocked}"
     return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"

@@ -1,4 +1,4 @@
-"""Ports in use over time as simulated, with the share refused: a panel for each pool."""
+"""Ports in use over time as simulated, with blocking: a panel for each pool."""
 
 from collections.abc import Sequence
 
@@ -18,9 +18,9 @@ _MOST_PANELS = 4
 
 
 def draw_simulated(estate: str, results: Sequence[tuple[Simulated, Found]], suffix: str) -> bytes:
-    """The mean and the 5th to 95th percentile of ports in use, the ports there are, and what is refused."""
+    """The mean and the 5th to 95th percentile of ports in use, the ports there are, and blocking."""
     paper = figure()
-    paper.suptitle(f"{estate}: ports in use and connections refused, as simulated", fontsize=15)
+    paper.suptitle(f"{estate}: ports in use and blocking, as simulated", fontsize=15)
     if not results:
         paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
     fullest = sorted(results, key=lambda pair: (pair[1].share, pair[0].busiest / max(1, pair[0].ports)), reverse=True)
@@ -28,7 +28,7 @@ def draw_simulated(estate: str, results: Sequence[tuple[Simulated, Found]], suff
     for number, (one, found) in enumerate(drawn, 1):
         _panel(paper.add_subplot(len(drawn), 1, number), one, found)
     if len(results) > len(drawn):
-        paper.supxlabel(f"{len(results) - len(drawn)} more pools refuse less than these", fontsize=11)
+        paper.supxlabel(f"{len(results) - len(drawn)} more pools block less than these", fontsize=11)
     return rendered(paper, suffix)
 
 
@@ -44,7 +44,7 @@ def _panel(axes: Axes, one: Simulated, found: Found) -> None:
     axes.set_ylabel("ports in use")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
-    words = f"refuses {share_text(found.share)}" if found.blocked else "refuses nothing"
+    words = f"{share_text(found.share)} find no free port" if found.blocked else "every connection finds a port"
     title = f"{one.exit}, {one.pool}: {words} in {found.runs} runs"
     axes.set_title(title, fontsize=12, loc="left", color=RED if found.blocked else "black")
     if found.blocked:
@@ -52,6 +52,6 @@ def _panel(axes: Axes, one: Simulated, found: Found) -> None:
         scale.fill_between(hours, found.by_step, color=RED, alpha=0.25, linewidth=0, step="pre")
         scale.set_ylim(0, max(2.5 * float(np.max(found.by_step)), 1e-9))
         scale.yaxis.set_major_formatter(PercentFormatter(1.0))
-        scale.set_ylabel("refused (shaded)", color=RED)
+        scale.set_ylabel("no free port (shaded)", color=RED)
         scale.spines[["top"]].set_visible(False)
     axes.legend(loc="upper left", bbox_to_anchor=(1.06, 1.0), fontsize=10, frameon=False)

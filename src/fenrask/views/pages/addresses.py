@@ -18,7 +18,7 @@ _EXITS = (
     Column("seen_by", "seen by", "list"),
 )
 _HELD = (
-    Column("name", "held as"),
+    Column("name", "name"),
     Column("prefix", "prefix"),
     Column("used_by", "used by", "list"),
     Column("unused_addresses", "unused", "count"),
@@ -61,7 +61,7 @@ def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> P
     ]
     if plan.held:
         held = [(one.name, str(one.prefix), [*one.used], one.idle) for one in plan.held]
-        tables.append(Table("held", "Addresses that are held", _HELD, held))
+        tables.append(Table("held", "Addresses paid for by name (public_addresses)", _HELD, held))
     if plan.changes:
         title = "If an exit gets more addresses: what partners must add"
         tables.append(Table("changes", title, _CHANGES, [_change(one) for one in plan.changes], shown=10))

@@ -41,7 +41,7 @@ _CONCURRENT = (
 def simulate_page(
     estate: str, target: float, results: Sequence[tuple[Simulated, Found]], case: str = "", not_run: Sequence[str] = ()
 ) -> Page:
-    """The refused share of each pool with its interval beside the formula's; ports in use and refusals over time."""
+    """The blocking of each pool with its interval beside the formula's; ports in use and blocking over time."""
     rows: list[tuple[Any, ...]] = []
     concurrent: list[tuple[Any, ...]] = []
     not_counted = list(not_run)

@@ -62,7 +62,7 @@ def _section(name: str, schema: dict[str, Any]) -> Iterator[str]:
 
 def _table(schema: dict[str, Any]) -> Iterator[str]:
     required = set(schema.get("required", ()))
-    yield "\n| key | value | left out | meaning |"
+    yield "\n| key | value | default | meaning |"
     yield "|---|---|---|---|"
     for key, one in schema.get("properties", {}).items():
         shown = f"**`{key}`**" if key in required else f"`{key}`"

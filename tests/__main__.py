@@ -15,7 +15,13 @@ from time import monotonic
 HERE = Path(__file__).resolve().parent
 ALONE = ("tests.end_to_end.test_truth",)
 """Modules that keep time with the clock: nothing else runs beside them."""
-LONG = ("tests.designs.", "tests.teletraffic.test_simulation", "tests.what_if.test_simulated", "tests.end_to_end.")
+LONG = (
+    "tests.evaluation.",
+    "tests.designs.",
+    "tests.teletraffic.test_simulation",
+    "tests.what_if.test_simulated",
+    "tests.end_to_end.",
+)
 """What takes longest is begun first."""
 _RAN = re.compile(r"^Ran (\d+) tests?", re.MULTILINE)
 _BAD = re.compile(r"(failures|errors|unexpected successes|skipped)=(\d+)")

@@ -319,13 +319,13 @@ class Kept(InFolder):
 
     def test_a_way_that_breaks_a_need_or_is_several_cannot_be_kept(self) -> None:
         broken = {"destinations": {"partner": {"needs": {"inspected": True}}}}
-        with self.assertRaisesRegex(NoAnswer, "talk from net cannot be kept: its way fails inspected"):
+        with self.assertRaisesRegex(NoAnswer, "talk from net cannot be kept: its current path breaks inspected"):
             choose(self.estate(broken), Wanted(keep=("talk",)))
         twice = {
             "exits": {"other": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}},
             "route_tables": {"private": {"0.0.0.0/0": [{"exit": "gate"}, {"exit": "other"}]}},
         }
-        with self.assertRaisesRegex(NoAnswer, "none, or several at once"):
+        with self.assertRaisesRegex(NoAnswer, "does not arrive, or is several at once"):
             choose(self.estate(twice), Wanted(keep=("talk",)))
 
 

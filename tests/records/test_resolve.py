@@ -82,11 +82,11 @@ class Sources(InFolder):
             found,
             {
                 "now": ((private,), False),
-                "without zone b": ((private,), True),
-                "without zone a": ((private,), False),
-                "without in": ((gate,), False),
+                "zone b lost": ((private,), True),
+                "zone a lost": ((private,), False),
+                "in lost": ((gate,), False),
             },
         )
         lost = {one.case: one.outcome[0][0] for one in sources_shown(described, "app", "partner")}
-        self.assertEqual(lost["without zone a"], "black hole")
-        self.assertEqual(lost["without door"], "black hole")
+        self.assertEqual(lost["zone a lost"], "black hole")
+        self.assertEqual(lost["door lost"], "black hole")

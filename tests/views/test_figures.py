@@ -55,11 +55,11 @@ class Figures(InFolder):
         }
         self.assertIn("4 more exits have more headroom", words(self.ports(patch)))
 
-    def test_the_share_refused_is_shaded_where_it_passes_the_target(self) -> None:
-        self.assertNotIn("refused (shaded)", words(self.ports({})))
-        self.assertIn("refused (shaded)", words(self.ports({"workloads": {"work": {"hosts": 40}}})))
+    def test_blocking_is_shaded_where_it_exceeds_the_target(self) -> None:
+        self.assertNotIn("no free port (shaded)", words(self.ports({})))
+        self.assertIn("no free port (shaded)", words(self.ports({"workloads": {"work": {"hosts": 40}}})))
 
-    def test_refusals_by_number_of_addresses(self) -> None:
+    def test_blocking_by_number_of_addresses(self) -> None:
         sized = capacity(demand(flow_paths(self.estate({"workloads": {"work": {"hosts": 40}}}))))
         told = words(draw_blocking(sized, ".svg"))
         for word in ("gate: needs 3, has 1", "target 0.0001", "public addresses (ringed: as many as the exit has)"):
@@ -76,7 +76,8 @@ class Figures(InFolder):
         week = words(draw_heat(demand(flow_paths(self.estate(patch))), ".svg"))
         self.assertIn("day 7", week)
         self.assertIn(
-            "Nothing is held", words(draw_heat(demand(flow_paths(self.estate({"flows": {"talk": None}}))), ".svg"))
+            "No exit has a connection",
+            words(draw_heat(demand(flow_paths(self.estate({"flows": {"talk": None}}))), ".svg")),
         )
 
     def test_the_same_input_draws_the_same_file(self) -> None:
@@ -87,9 +88,17 @@ class Figures(InFolder):
             with self.assertRaisesRegex(UnusableInput, ".png"):
                 self.ports({}, suffix)
 
-    def test_ways_name_everything_and_cross_what_is_lost(self) -> None:
+    def test_paths_name_everything_and_cross_what_is_lost(self) -> None:
         told = self.paths({})
-        for word in ("Test: ways out", "app", "gate", "translation-gateway", "door", "direct-internet", "partner"):
+        for word in (
+            "Test: the path of every flow",
+            "app",
+            "gate",
+            "translation-gateway",
+            "door",
+            "direct-internet",
+            "partner",
+        ):
             self.assertIn(word, told)
         self.assertNotIn("black hole", told)
         lost = self.paths({"exits": {"gate": None}})

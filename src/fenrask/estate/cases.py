@@ -21,11 +21,11 @@ class Case(Strict):
         (), description="exits whose routing sessions are down; EXIT/ROUTER for one of several routers"
     )
     slow: dict[str, Annotated[float, Field(strict=True, ge=1)]] = Field(
-        {}, description="destinations, by name, toward which connections last so many times as long"
+        {}, description="destinations, by name, and the factor by which connections to them last longer"
     )
     load_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
     reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
-        None, description="all connections that live are opened anew within so many seconds"
+        None, description="all open connections are opened again within this many seconds"
     )
 
     def joined(self, other: "Case") -> "Case":

@@ -63,7 +63,7 @@ class MappingTimeouts(Strict):
     reset: Number = Field(0.0, description="ended by a reset, s")
     idle: Number = Field(0.0, description="never ended, given up for idle, s")
     half_closed: Number | None = Field(None, description="closed by one end only, s; default: as idle")
-    rejected: Number | None = Field(None, description="turned away by the far side, s; default: as reset")
+    rejected: Number | None = Field(None, description="rejected by the remote end, s; default: as reset")
     unanswered: Number | None = Field(None, description="first packet never answered, s; default: as idle")
     udp_idle: Number = Field(0.0, description="UDP, given up for idle, s")
     udp_one_way: Number | None = Field(None, description="UDP never answered, s; default: as udp_idle")
@@ -83,20 +83,20 @@ _AS: dict[str, str] = {"half_closed": "idle", "rejected": "reset", "unanswered":
 
 
 class Throughput(Strict):
-    """Caps on what passes; one left out does not exist."""
+    """Caps on what passes; one that is not given does not exist."""
 
-    connections: Count | None = Field(None, description="connections held at once in all")
+    connections: Count | None = Field(None, description="concurrent connections in all")
     new_per_s: Number | None = Field(None, description="new connections per second")
     gbit_per_s: Number | None = Field(None, description="bits per second both ways together, in 10^9")
     packets_per_s: Number | None = Field(None, description="packets per second both ways together")
 
 
 class Limits(Throughput):
-    """What an offer caps for each gateway; a limit left out does not exist."""
+    """What an offer caps for each gateway; a limit that is not given does not exist."""
 
     addresses: Count | None = Field(None, description="public addresses on one gateway")
     connections_per_tuple: Count | None = Field(
-        None, description="connections held at once toward one destination address, port and protocol"
+        None, description="concurrent connections toward one destination address, port and protocol"
     )
     hosts: Count | None = Field(None, description="hosts that may use one gateway")
     subnets: Count | None = Field(None, description="subnets that may use one gateway")
@@ -132,7 +132,7 @@ class Offer(Strict):
     rates_by_region: dict[str, Rates] = Field({}, description="what it costs in regions where that is something else")
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     services: tuple[str, ...] | None = Field(
-        None, description="for endpoints: the destinations it leads to, by name; default: every service"
+        None, description="for endpoints: the destinations it reaches, by name; default: every service"
     )
 
     def rates_in(self, region: str) -> Rates:
@@ -231,7 +231,7 @@ class Catalogue(Strict):
     addresses_by_region: dict[str, Addresses] = Field(
         {}, description="public addresses in regions where they are sold otherwise"
     )
-    commitments: dict[str, Commitment] = Field({}, description="discounts for committed use, by name")
+    commitments: dict[str, Commitment] = Field({}, description="commitment discounts, by name")
     transfer: Transfer = Field(default_factory=Transfer, description="moving data")
     transfer_by_region: dict[str, Transfer] = Field(
         {}, description="moving data out of, within and from regions where that costs something else"

@@ -57,7 +57,7 @@ class DurationLaw(DurationPart):
 
     shape: Literal[Simple, "mixture", "measured"] = Field("exponential", description="the distribution")  # type: ignore[assignment]
     parts: dict[str, DurationShare] = Field({}, description="for mixture: distributions by name, shares that sum to 1")
-    values: tuple[Number, ...] = Field((), description="for measured: lives in s, each as likely as any other")
+    values: tuple[Number, ...] = Field((), description="for measured: durations in s, each as likely as any other")
 
     @property
     def mean_s(self) -> float:

@@ -44,12 +44,15 @@ class Flow(Strict):
     closed_share: Share | None = Field(None, description="closed by both ends; default: all that ends in no other way")
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
     half_closed_share: Share = Field(0.0, description="closed by one end only")
-    rejected_share: Share = Field(0.0, description="turned away by the far side: no life, but a port for a while")
+    rejected_share: Share = Field(
+        0.0,
+        description="rejected by the remote end (RST): no duration, but the port stays taken for the mapping timeout",
+    )
     unanswered_share: Share = Field(0.0, description="whose first packet is never answered: no life either")
     udp_one_way_share: Share = Field(0.0, description="of UDP: never answered")
     udp_streaming_share: Share = Field(0.0, description="of UDP: long exchanges; what remains is answered")
     retry_share: Annotated[float, Field(strict=True, ge=0, lt=1)] = Field(
-        0.0, description="of connections refused for want of a port, the share that is tried again"
+        0.0, description="share of connections that find no free port and are tried again"
     )
     growth_per_month: Annotated[float, Field(strict=True, ge=-1, le=3)] = Field(
         0.0, description="share by which its load grows each month"

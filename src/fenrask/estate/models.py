@@ -45,7 +45,7 @@ class Subnet(Strict):
     """A part of a network in one zone, with the route table that its hosts obey."""
 
     network: str = Field(description="the network it is part of")
-    zone: str | None = Field(None, description="the zone it lies in; left out where it spans its region")
+    zone: str | None = Field(None, description="the zone that it is in; default: none, it spans its region")
     prefix: PrefixText = Field(description="its prefix")
     prefix_v6: PrefixText | None = Field(None, description="its IPv6 prefix, beside an IPv4 one")
     routes: str | None = Field(None, description="its route table; default: the network's, if it has one")
@@ -78,7 +78,7 @@ class Origin(IntEnum):
 class Route(Strict):
     """One route of a table, where its origin matters."""
 
-    exit: str = Field(description="the exit it leads to")
+    exit: str = Field(description="the next hop")
     origin: Literal["static", "learned", "injected"] = Field("static", description="who put it there")
 
     @property
@@ -121,7 +121,7 @@ Inspected = Annotated[
 class Needs(Strict):
     """What a destination or a workload demands of its exit."""
 
-    fixed_source: bool = Field(False, description="the far side must see an address that does not change")
+    fixed_source: bool = Field(False, description="the remote end must see an address that does not change")
     inspected: Inspected = Field(
         False,
         description="an inspecting firewall must be passed; `by-name`: and one of its rules must let it pass for the "
@@ -161,7 +161,7 @@ DistinctAddresses = Annotated[
 class Destination(Strict):
     """What is being reached."""
 
-    prefixes: tuple[PrefixText, ...] = Field((), description="where it lies; may be left out for one with names")
+    prefixes: tuple[PrefixText, ...] = Field((), description="its prefixes; optional for one with names")
     names: tuple[str, ...] = Field((), description="its names")
     port: PortNumber | None = Field(None, description="its port")
     protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
@@ -211,7 +211,7 @@ class Workload(Strict):
 
 
 class PublicAddress(Strict):
-    """A public address, or a block of them, that is held and paid for, used or not."""
+    """A public address, or a block of them, that is paid for, used or not."""
 
     address: PrefixText = Field(description="the address, or a block as a prefix: 192.0.2.16/31")
     class_: str = Field("", alias="class", description="its class, in the provider's words")
@@ -233,7 +233,7 @@ class Targets(Strict):
     """What the plan has to reach."""
 
     blocking: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
-        1e-4, description="largest share of new connections refused at the busiest moment"
+        1e-4, description="maximum share of new connections that find no free port at the peak"
     )
     growth_margin: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
 
@@ -246,10 +246,12 @@ class Estate(Strict):
     networks: dict[str, Network] = Field(min_length=1, description="private networks by name")
     subnets: dict[str, Subnet] = Field(min_length=1, description="subnets by name")
     route_tables: dict[str, dict[str, RouteValue]] = Field(
-        {}, description="tables by name; in each, a prefix or a destination's name leads to an exit"
+        {}, description="tables by name; in each, a prefix or a destination's name, and its next hop"
     )
     exits: dict[str, Exit] = Field({}, description="exits by name")
-    public_addresses: dict[str, PublicAddress] = Field({}, description="public addresses that are held, by name")
+    public_addresses: dict[str, PublicAddress] = Field(
+        {}, description="public addresses that are paid for, used or not, by name"
+    )
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")

@@ -48,7 +48,7 @@ SearchTries = Annotated[
 class EndedReuse(Strict):
     """How a search takes ports that have ended and are not yet free: the fuller the range, the more of them."""
 
-    last_tries: PortCount = Field(description="in the last so many tries of each round of the search")
+    last_tries: PortCount = Field(description="in this many last tries of each round of the search")
     chance: Share = Field(1.0, description="the chance each time, such as that a sequence number lies ahead")
     endings: tuple[Ending, ...] = Field(("closed",), description="the endings after which it may")
 

@@ -109,7 +109,7 @@ class ExitModel(Strict):
 
     kind: str
     running_hours: Number | None = Field(
-        None, description="hours a month that it stands, begun ones whole; default: the whole month"
+        None, description="hours a month that it runs, rounded up; default: the whole month"
     )
 
     @property

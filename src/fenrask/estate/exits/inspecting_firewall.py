@@ -12,7 +12,7 @@ __all__ = ["FirewallRule", "InspectingFirewall"]
 
 
 class FirewallRule(Strict):
-    """What a rule matches, every key that is given, and what it does. Left out: anything."""
+    """What a rule matches, every key that is given, and what it does. Default: anything."""
 
     action: Literal["allow", "deny"] = Field(description="what is done with what matches")
     order: Annotated[int, Field(strict=True)] | None = Field(

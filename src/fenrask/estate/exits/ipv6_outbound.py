@@ -8,7 +8,7 @@ __all__ = ["Ipv6Outbound"]
 
 
 class Ipv6Outbound(OfNetwork):
-    purpose: ClassVar[str] = "lets IPv6 hosts out, nobody in; no translation"
+    purpose: ClassVar[str] = "outbound IPv6 only, nothing inbound; no translation"
     needs_offer: ClassVar[bool] = False
     keeps_state: ClassVar[bool] = True
     can_fail: ClassVar[bool] = False

@@ -11,7 +11,7 @@ from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["charges_page"]
 
-_SHOWN = 8
+_SHOWN = 6
 
 
 def charges_page(evaluation: Evaluation) -> Page:
@@ -46,8 +46,8 @@ def charges_page(evaluation: Evaluation) -> Page:
         _divided("flows", "By flow", "flow", bill.by_flow, money),
         _divided("cost_centres", "By cost centre", "cost_centre", bill.by_cost_centre, money),
         Table("lines", "Lines, the largest first", columns, lines, empty="nothing is charged", shown=_SHOWN),
-        _divided("destinations", "By destination", "destination", bill.by_destination, money, shown=3),
-        _divided("workloads", "By workload", "workload", bill.by_workload, money, shown=3),
+        _divided("destinations", "By destination", "destination", bill.by_destination, money, shown=2),
+        _divided("workloads", "By workload", "workload", bill.by_workload, money, shown=2),
     )
     facts = {
         "currency": bill.currency,

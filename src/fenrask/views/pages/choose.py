@@ -50,9 +50,9 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
         for number, mix in enumerate(choice.next_best, 2)
     ]
     tables = (
-        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=16),
+        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=12),
         Table(
-            "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=16
+            "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=12
         ),
         Table("next_best", f"The next best mixes, {money}", _NEXT, ranked, shown=3),
         Table("options", f"Why the other options lost; extra cost in {money}", _LOST, [*_lost(choice.lost)], shown=1),
@@ -119,7 +119,8 @@ def _changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
     """What the patch does: exits and subnets added, changed and removed, addresses, routes."""
     described = choice.evaluation.described
     old = choice.current.described.data.get("exits", {}) if choice.current else {}
-    for name, keys in (choice.patch.get("exits") or {}).items():
+    exits = (choice.patch.get("exits") or {}).items()
+    for name, keys in sorted(exits, key=lambda pair: (pair[1] is None, pair[0] in old)):
         yield from _exit_change(described, choice, name, keys, name in old)
     for name, keys in (choice.patch.get("subnets") or {}).items():
         if keys and "prefix" in keys:

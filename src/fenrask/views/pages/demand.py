@@ -45,9 +45,9 @@ def demand_page(demand: Demand) -> Page:
             flows.append((name, flow, *times, *_concurrent(demand, its_parts)))
     destinations = [(name, *_concurrent(demand, parts)) for name, parts in demand.by_destination.items() if parts]
     tables = (
-        Table("exits", "By exit", _EXITS, _largest(exits, 1), empty="no exit has any load", shown=12),
-        Table("destinations", "By destination", _DESTINATIONS, _largest(destinations, 1), shown=10),
-        Table("flows", "By flow at each exit", _FLOWS, _largest(flows, 5), shown=12),
+        Table("exits", "By exit", _EXITS, _largest(exits, 1), empty="no exit has any load", shown=8),
+        Table("destinations", "By destination", _DESTINATIONS, _largest(destinations, 1), shown=8),
+        Table("flows", "By flow at each exit", _FLOWS, _largest(flows, 5), shown=10),
     )
     not_counted = tuple(map(str, demand.not_counted))
     return Page("demand", estate.estate, _summary(demand, exits), tables, {"hours": demand.hours}, not_counted)

@@ -76,7 +76,7 @@ def command(
     described = call.read()
     estate, stated = described.estate, _case(described, case)
     if outage and (stated is None or stated.reopen_within_s):
-        expected = "a --case that does not open all connections anew"
+        expected = "a --case that does not open all connections again"
         raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
     if stated is not None:
@@ -84,7 +84,7 @@ def command(
         from fenrask.what_if import as_sized, case_patch
 
         before = as_sized(evaluate(described)).described
-        described = before.patched(case_patch(before, stated), case or "")
+        described = before.struck(case_patch(before, stated), case or "")
     sized = capacity(demand(flow_paths(described)))
     asked = Asked(pools, exit_ or [], around, stated.reopen_within_s if stated else None)
     if outage:

@@ -156,7 +156,7 @@ def _print_version(wanted: bool) -> None:
 
 _ABOUT = (
     "Plan NAT and egress: how private subnets reach the internet, partners and services, and what it takes.",
-    "Its words: an estate is your network, as a file. An exit is a next hop to the outside (a NAT gateway, a firewall, "
+    "Its words: an estate is your network, as a file. An exit is a next hop to the outside (a NAT device, a firewall, "
     "a private endpoint, a peering, a line). A need is a requirement of a flow. Headroom is spare capacity.",
 )
 

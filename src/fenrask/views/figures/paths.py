@@ -34,8 +34,8 @@ class _Spot:
 def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes:
     """Networks as boxes around their subnets, zones as bands in them, paths as lines weighted by volume.
 
-    A way that does not arrive is dashed, and ends in a cross where it is lost; needs that arriving flows
-    break are told at their destination. Of a large estate the subnets that send most are drawn.
+    A path that does not arrive is dashed, and ends in a cross where it is lost; needs that arriving flows
+    break are named at their destination. Of a large estate the subnets that send most are drawn.
     """
     estate = paths.described.estate
     volumes = {id(path): month_volume(paths.described, path).both_bytes for path in paths.paths}
@@ -52,7 +52,7 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
     most = max((float(volumes[id(path)]) for path in drawn), default=0.0) or 1.0
     for path in sorted(drawn, key=lambda path: path.trace.verdict.arrives, reverse=True):
         weight = (float(volumes[id(path)]) / most) ** 0.5
-        _draw_way(axes, estate, path, spots, networks[estate.subnets[path.subnet].network], weight)
+        _draw_path(axes, estate, path, spots, networks[estate.subnets[path.subnet].network], weight)
     for (group, name), spot in spots.items():
         _draw_box(axes, estate, group, name, spot)
     _draw_unmet(axes, estate, broken, spots)
@@ -61,7 +61,7 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
 
 
 def _chosen(paths: Sequence[FlowPath], volumes: Mapping[int, Fraction]) -> tuple[list[FlowPath], int]:
-    """The ways of the subnets that send most, and how many subnets that leaves out."""
+    """The paths of the subnets that send most, and the number of subnets not drawn."""
     sent: dict[str, Fraction] = {}
     for path in paths:
         sent[path.subnet] = sent.get(path.subnet, Fraction(0)) + volumes[id(path)]
@@ -70,7 +70,7 @@ def _chosen(paths: Sequence[FlowPath], volumes: Mapping[int, Fraction]) -> tuple
 
 
 def _placed(estate: Estate, paths: Sequence[FlowPath]) -> dict[tuple[str, str], _Spot]:
-    """A spot for each subnet, exit and destination: columns by how far along the ways they stand."""
+    """A spot for each subnet, exit and destination: columns by their place along the paths."""
     depth: dict[str, int] = {}
     for path in paths:
         for number, name in enumerate(path.trace.exits):
@@ -98,7 +98,7 @@ def _by_neighbours(
     spots: Mapping[tuple[str, str], _Spot],
     estate: Estate | None = None,
 ) -> list[str]:
-    """Names in the order of the mean height of what leads to them, so that lines cross little."""
+    """Names in the order of the mean height of what comes before them, so that lines cross little."""
     heights: dict[str, list[float]] = {name: [] for name in names}
     for path in paths:
         chain = path.trace.exits
@@ -172,7 +172,7 @@ def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot) ->
     axes.text(spot.x, spot.y, text, ha="center", va="center", fontsize=8, zorder=4, linespacing=1.0)
 
 
-def _draw_way(
+def _draw_path(
     axes: Axes, estate: Estate, path: FlowPath, spots: Mapping[tuple[str, str], _Spot], colour: str, weight: float
 ) -> None:
     stops = [spots["subnet", path.subnet], *(spots["exit", name] for name in path.trace.exits)]
@@ -180,15 +180,9 @@ def _draw_way(
     if arrives:
         stops.append(spots["destination", estate.flows[path.flow].to])
     for one, other in zip(stops, stops[1:], strict=False):
-        start, end = one.x + _BOX_WIDTH / 2, other.x - _BOX_WIDTH / 2
-        if end <= start:
-            start, end = one.x, other.x
-        middle = (start + end) / 2
-        curve = Path(
-            [(start, one.y), (middle, one.y), (middle, other.y), (end, other.y)],
-            [Path.MOVETO, Path.CURVE4, Path.CURVE4, Path.CURVE4],
+        line = PathPatch(
+            _curve(one, other, _gaps(one, other, spots)), fill=False, edgecolor=colour if arrives else RED, alpha=0.75
         )
-        line = PathPatch(curve, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
         line.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
         axes.add_patch(line)
     if not arrives:
@@ -200,6 +194,38 @@ def _draw_way(
         axes.text(
             last.x + _BOX_WIDTH / 2 + 0.024, last.y - 0.006, words, fontsize=9, color=RED, weight="bold", zorder=5
         )
+
+
+def _gaps(one: _Spot, other: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:
+    """Where a line from one spot to another passes the columns between: in the gap nearest to the straight line."""
+    columns: dict[float, list[float]] = {}
+    for spot in spots.values():
+        if one.x < spot.x < other.x:
+            columns.setdefault(spot.x, []).append(spot.y)
+    found = []
+    for x, heights in sorted(columns.items()):
+        straight = one.y + (other.y - one.y) * (x - one.x) / (other.x - one.x)
+        edges = sorted([max(heights) + 0.07, *heights, min(heights) - 0.07])
+        middles = [(low + high) / 2 for low, high in zip(edges, edges[1:], strict=False)]
+        found.append(_Spot(x, min(middles, key=lambda y: abs(y - straight))))
+    return found
+
+
+def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot]) -> Path:
+    """A line from the right edge of one box to the left edge of another, level where it passes a column."""
+    half = _BOX_WIDTH / 2
+    at = (one.x + half, one.y) if one.x + half < other.x - half else (one.x, one.y)
+    points, codes = [at], [Path.MOVETO]
+    for spot in (*between, other):
+        end = (spot.x - half, spot.y) if at[0] < spot.x - half else (spot.x, spot.y)
+        middle = (at[0] + end[0]) / 2
+        points += [(middle, at[1]), (middle, end[1]), end]
+        codes += [Path.CURVE4] * 3
+        if spot is not other:
+            at = (spot.x + half, spot.y)
+            points.append(at)
+            codes.append(Path.LINETO)
+    return Path(points, codes)
 
 
 def _draw_legend(axes: Axes, not_counted: int) -> None:

@@ -103,6 +103,14 @@ class Verdicts(InFolder):
 
 
 class Program(InFolder):
+    def test_a_row_that_cannot_be_read_does_not_cost_the_others(self) -> None:
+        self.estate({"exits": {"gate": {"addresses": ["203.0.113.1"]}}})
+        good = "app,partner,203.0.113.1"
+        self.write("seen.csv", f"from,destination,seen_as\n{good}\n10.7.7.7,partner,203.0.113.1\napp,partner,\n")
+        found = self.json("confirm", "seen.csv", status=1)
+        self.assertEqual([one["verdict"] for one in found["observed"]], ["as planned"])
+        self.assertEqual([line.split(" ")[0] for line in found["not_counted"]], ["seen.csv:4:1", "seen.csv:3:1"])
+
     def test_asked_over_http_on_the_loopback(self) -> None:
         from fenrask.demo.stand_ins import address_echo
 

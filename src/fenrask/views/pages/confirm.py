@@ -25,7 +25,7 @@ _DIFFERENCES = (
 )
 
 
-def confirm_page(estate: str, found: Sequence[Confirmed]) -> Page:
+def confirm_page(estate: str, found: Sequence[Confirmed], unread: Sequence[str] = ()) -> Page:
     """Every observation's verdict, and for each difference its likely cause and what to check next."""
     differ = [one for one in found if not one.well]
     rows = [(one.subnet or "any", one.destination, one.planned, one.seen_as, one.times, one.verdict) for one in found]
@@ -35,6 +35,7 @@ def confirm_page(estate: str, found: Sequence[Confirmed]) -> Page:
         Table("observed", "Observed", _COLUMNS, rows, empty="nothing was observed"),
         Table("differences", "What differs", _DIFFERENCES, causes, empty="nothing", as_blocks=True),
     )
-    return Page(
-        "confirm", estate, (summary,), tables, {"as_planned": len(found) - len(differ), "different": len(differ)}
-    )
+    if unread:
+        summary += f"; {counted(len(unread), 'row')} not read"
+    facts = {"as_planned": len(found) - len(differ), "different": len(differ)}
+    return Page("confirm", estate, (summary,), tables, facts, tuple(unread))

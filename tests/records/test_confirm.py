@@ -71,11 +71,11 @@ class Verdicts(InFolder):
             ({}, "partner", "203.0.113.1", "as planned", ""),
             ({}, "partner", "203.0.113.2", "another exit's address (more)", "a route to more"),
             ({}, "partner", "198.18.0.9", "an address that is not ours", "does not describe"),
-            (auto, "partner", "203.0.113.9", "cannot be told", "does not list"),
-            (self.LENT, "partner", "198.18.0.9", "a lent address", "no route matches"),
+            (auto, "partner", "203.0.113.9", "not known", "does not list"),
+            (self.LENT, "partner", "198.18.0.9", "a dynamic address", "no route matches"),
             (self.PRIVATE, "store", "10.0.1.77", "as planned", ""),
-            (self.PRIVATE, "store", "203.0.113.1", "another exit's address (gate)", "private way is not taken"),
-            (self.PRIVATE, "store", "198.18.0.9", "seen from the internet", "private way is not taken"),
+            (self.PRIVATE, "store", "203.0.113.1", "another exit's address (gate)", "private path is not taken"),
+            (self.PRIVATE, "store", "198.18.0.9", "seen from the internet", "private path is not taken"),
         )
         for patch, destination, seen_as, verdict, cause in cases:
             with self.subTest(seen_as=seen_as, verdict=verdict):
@@ -109,7 +109,7 @@ class Program(InFolder):
         self.write("seen.csv", f"from,destination,seen_as\n{good}\n10.7.7.7,partner,203.0.113.1\napp,partner,\n")
         found = self.json("confirm", "seen.csv", status=1)
         self.assertEqual([one["verdict"] for one in found["observed"]], ["as planned"])
-        self.assertEqual([line.split(" ")[0] for line in found["not_counted"]], ["seen.csv:4:1", "seen.csv:3:1"])
+        self.assertEqual([line.split(" ")[0] for line in found["not_counted"]], ["seen.csv:3:1:", "seen.csv:4:1:"])
 
     def test_asked_over_http_on_the_loopback(self) -> None:
         from fenrask.demo.stand_ins import address_echo

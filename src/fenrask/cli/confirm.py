@@ -49,6 +49,7 @@ def command(
     confirmed = _readable(described, observations, problems)
     if not any(one.times for one in confirmed):
         raise UnusableInput(problems)
+    problems.sort(key=lambda one: (one.place.file, one.place.line))
     call.show(confirm_page(described.estate.estate, confirmed, list(map(str, problems))))
     return int(bool(problems) or not all(one.well for one in confirmed))
 

@@ -102,22 +102,25 @@ def _verdict(
     exits = described.estate.exits
     owner = next((name for name, one in exits.items() if seen_as in one.listed_addresses), "")
     verdict = f"another exit's address ({owner})" if owner else "an address that is not ours"
+    held = described.estate.subnet_table.match(seen_as)
+    if held is not None and not owner:
+        verdict = f"a private address of {held[1]}"
     if not is_public(seen_as):
-        return verdict, "something between rewrites it, or it never left by the exit that would", look
+        return verdict, "something between rewrites it, or it did not leave through the exit that would", look
     if sources and not any(source.public for source in sources):
-        cause = "the private way is not taken: its route or its names are not in place there"
+        cause = "the private path is not taken: its route or its names are not in place there"
         return verdict if owner else "seen from the internet", cause, look
     if owner:
-        cause = f"a route to {owner}: one missing, its table not given to the subnet, or an old connection alive"
+        cause = f"a route to {owner}: one is missing, its table is not the subnet's, or an old connection is open"
         return verdict, cause, look
     changing = [one.exit for one in sources if one.kind == "exit" and not exits[one.exit].fixed_source]
     network = described.estate.subnets[subnet].network if subnet else ""
     if changing or network in described.estate.fallback_of:
-        return "a lent address", "no route matches there, so the provider lends an address that may change", look
+        return "a dynamic address", "no route matches there, so the provider assigns an address that may change", look
     unlisted = [one.exit for one in sources if one.kind == "exit" and not one.addresses and one.prefix is None]
     if unlisted:
         cause = f"the estate does not list the addresses of {unlisted[0]}"
-        return "cannot be told", cause, f"list them: exits.{unlisted[0]}.addresses"
+        return "not known", cause, f"list them: exits.{unlisted[0]}.addresses"
     cause = "something between translates that the estate does not describe, or another network was asked"
     return verdict, cause, "ask who holds it, and describe that exit"
 
@@ -142,5 +145,5 @@ def _unseen(
         if any(to == destination and _shows(one, address) for one in sources for to, address in seen):
             continue
         told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
-        cause = "no traffic yet, or it is blocked or lost on the way"
+        cause = "no traffic yet, or it is denied or lost on its path"
         yield Confirmed(subnet, destination, told, "", 0, NEVER_SEEN, cause, f"fenrask path {subnet} {destination}")

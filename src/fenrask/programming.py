@@ -83,6 +83,8 @@ class Program:
 
     def decide(self, seconds: float, more: Iterable[Row] = (), twice: bool = False) -> tuple[Solution | None, bool]:
         """The same, and whether it is certain that nothing fits."""
+        if not self.upper:
+            return Solution(np.zeros(0), 0.0, 0.0), False
         ends, more = monotonic() + seconds, tuple(more)
         model = self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)

@@ -150,6 +150,8 @@ class Output(InFolder):
                     self.assertLessEqual(max(map(len, lines)), columns)
 
     def test_files_are_written_whole_and_not_over_others(self) -> None:
+        self.assertEqual(self.program("charges", "--out", "deep/bill.json").returncode, 2)
+        (self.folder / "deep").mkdir()
         done = self.program("charges", "--out", "deep/bill.json", "--format", "json")
         self.assertEqual((done.returncode, done.stdout), (0, ""))
         bill = self.folder / "deep" / "bill.json"

@@ -329,6 +329,12 @@ class Kept(InFolder):
             choose(self.estate(twice), Wanted(keep=("talk",)))
 
 
+class NoFlows(InFolder):
+    def test_nothing_to_carry_costs_nothing(self) -> None:
+        choice = choose(self.estate({"flows": None, "workloads": None}))
+        self.assertEqual((choice.month, choice.is_proven, choice.next_best), (0.0, True, ()))
+
+
 class BesideAnotherSolver(InFolder):
     def test_the_demos_programme_without_presolve_and_by_another_release(self) -> None:
         # HiGHS up to 1.15 cuts off the optimum of this very programme in its presolve; SciPy carries 1.12.

@@ -10,10 +10,11 @@ from typing import Annotated, Any
 
 import typer
 
-from fenrask.cli.files import write_whole
+from fenrask.cli.files import check_writable, write_whole
 from fenrask.cli.screen import rendering, say
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, read_estate
+from fenrask.views.figures import ENDINGS
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
 
@@ -142,6 +143,11 @@ def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]
     @wraps(function)
     def command(**given: Any) -> None:
         ours = {name: value for name in shared if (value := given.pop(name)) is not None}
+        force = ours.get("force", False)
+        if ours.get("out"):
+            check_writable(ours["out"], force)
+        if given.get("figure"):
+            check_writable(given["figure"], force, ENDINGS)
         status = function(Call(**ours), **given)
         if status:
             raise typer.Exit(status)

@@ -263,7 +263,7 @@ def _mix(model: Model, solved: Solution) -> Mix:
 def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:
     """The next best whole designs: each with another set of open sites than those before."""
     cuts, last = [], solved
-    for _ in range(_NEXT):
+    for _ in range(_NEXT if model.opened else 0):
         open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
         factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
         cuts.append((factors, 1.0 - len(open_now), float("inf")))

@@ -6,12 +6,12 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.views.figures import ENDINGS
 
-__all__ = ["BLUE", "FORMATS", "GREY", "ORANGE", "RED", "figure", "rendered"]
+__all__ = ["BLUE", "GREY", "ORANGE", "RED", "figure", "rendered"]
 
 # Okabe and Ito (2008), a palette for colour-blind readers.
 BLUE, ORANGE, RED, GREY = "#0072b2", "#e69f00", "#d55e00", "#666666"
-FORMATS = (".png", ".svg", ".pdf")
 _INCHES, _DPI = (12.8, 8.0), 100
 
 
@@ -24,9 +24,9 @@ def figure(constrained: bool = True) -> Figure:
 
 def rendered(paper: Figure, suffix: str) -> bytes:
     """The figure as a file's content; UnusableInput for a file name that says no known format."""
-    if suffix.lower() not in FORMATS:
+    if suffix.lower() not in ENDINGS:
         found = f"the file ending {suffix!r}" if suffix else "no file ending"
-        raise UnusableInput([Problem(Place(path="--figure"), found, f"one of {', '.join(FORMATS)}")])
+        raise UnusableInput([Problem(Place(path="--figure"), found, f"one of {', '.join(ENDINGS)}")])
     buffer = io.BytesIO()
     # No date inside, so that the same input draws the same file.
     metadata = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(suffix.lower())

@@ -1,6 +1,6 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-Set FENRASK_ESTATES to try more of them than the sixty of a usual run; the choice, which takes longest, is made for half.
+Set FENRASK_ESTATES to try more of them than the sixty of a usual run; of the choice, half as many.
 """
 
 import os

@@ -99,6 +99,7 @@ class Misuse(InFolder):
             ("sessions that are there", {"stress": {"it": {"sessions_down": ["door"]}}}),
             ("Did you mean 'lose_zones'", {"stress": {"it": {"lose_zone": ["a"]}}}),
             ("a whole number", {"exits": {"gate": {"at_least": "two"}}}),
+            ("the name of a file beside the estate", {"catalogue": 5}),
         )
         for told, patch in cases:
             self.write("estate.yaml", merged(ESTATE, patch))

@@ -18,10 +18,7 @@ def check_writable(file: Path, force: bool, endings: tuple[str, ...] = ()) -> No
     if endings and file.suffix.lower() not in endings:
         found = f"the file ending {file.suffix!r}" if file.suffix else "no file ending"
         raise UnusableInput([Problem(Place(path=str(file)), found, f"one of {', '.join(endings)}")])
-    if file.exists() and not force:
-        raise UnusableInput(
-            [Problem(Place(str(file)), "a file that exists", "a new one", "Give --force to overwrite it.")]
-        )
+    _check_new(file, force)
     if not file.parent.is_dir():
         raise UnusableInput([Problem(Place(str(file)), f"no folder {file.parent}", "a folder that exists")])
 
@@ -31,10 +28,7 @@ def write_whole(file: Path, content: bytes, force: bool) -> None:
 
     UnusableInput where it exists and `force` is not given, or where it cannot be written.
     """
-    if file.exists() and not force:
-        raise UnusableInput(
-            [Problem(Place(str(file)), "a file that exists", "a new one", "Give --force to overwrite it.")]
-        )
+    _check_new(file, force)
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
         with NamedTemporaryFile(dir=file.parent, prefix=f".{file.name}.", delete=False) as temporary:
@@ -45,6 +39,12 @@ def write_whole(file: Path, content: bytes, force: bool) -> None:
     except OSError as error:
         found = (error.strerror or type(error).__name__).lower()
         raise UnusableInput([Problem(Place(str(file)), found, "a file that can be written")]) from None
+
+
+def _check_new(file: Path, force: bool) -> None:
+    if file.exists() and not force:
+        problem = Problem(Place(str(file)), "a file that exists", "a new one", "Give --force to overwrite it.")
+        raise UnusableInput([problem])
 
 
 def _mask() -> int:

@@ -113,6 +113,8 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
     stated = data.get("catalogue") if isinstance(data, dict) else None
+    if stated is not None and not isinstance(stated, str):
+        problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "the name of a file beside the estate"))
     if isinstance(stated, str):
         file = path.parent / stated
         if file.is_file():
@@ -122,7 +124,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
     for text in settings:
         if text.startswith(_OF_CATALOGUE):
-            catalogue_data, _ = _set(catalogue_data, text.removeprefix(_OF_CATALOGUE), problems)
+            catalogue_data, _ = _set(catalogue_data, text.removeprefix(_OF_CATALOGUE), problems, _OF_CATALOGUE)
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
 
 
@@ -209,9 +211,10 @@ _OF_CATALOGUE = "catalogue."
 """What a setting of the catalogue begins with."""
 
 
-def _set(data: Any, text: str, problems: list[Problem]) -> tuple[Any, Tree]:
+def _set(data: Any, text: str, problems: list[Problem], of: str = "") -> tuple[Any, Tree]:
+    """The data with one value set; `of` is what the setting began with, as it is shown in a problem."""
     key, equals, value_text = text.partition("=")
-    source = f"--set {key}"
+    source = f"--set {of}{key}"
     if not equals or not key:
         problems.append(Problem(Place(f"--set {text}"), "no key=value", "a dotted key, `=` and a value"))
         return data, Tree(source, None)

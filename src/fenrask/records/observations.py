@@ -87,7 +87,7 @@ def read_observations(text: str, file: str, destination: str, problems: list[Pro
     if reader is None:
         expected = f"one of {', '.join(FORMATS)}"
         remedy = f"A CSV has the columns {', '.join(_COLUMNS)}."
-        problems.append(Problem(Place(file, 1, 1), repr(first[:60]), expected, remedy))
+        problems.append(Problem(Place(file, 1, 1), repr(first[:60]) if first else "an empty file", expected, remedy))
         return []
     found: list[Observation] = []
     for number, said in reader(text):

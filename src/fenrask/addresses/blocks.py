@@ -1,10 +1,13 @@
 """Single addresses and contiguous blocks: which to buy for so many addresses in so few entries."""
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from math import lcm
+
+import numpy as np
 
 from fenrask.errors import NoAnswer
 from fenrask.units import counted
@@ -46,9 +49,6 @@ class Purchase:
 
 
 _EXACT, _MOST = 512, 65_536
-_Cover = tuple[int, int, tuple[int, ...]]
-"""Cost, addresses, prefix lengths."""
-_NOTHING: _Cover = (0, 0, ())
 
 
 def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ...]:
@@ -76,48 +76,71 @@ def purchases(wanted: int, prices: Mapping[int, Fraction]) -> tuple[Purchase, ..
             Purchase(wanted, tuple(sorted((*one.lengths, *(bulk,) * number))), one.hour + number * prices[bulk])
             for one in rest
         )
+    lengths, hours = tuple(prices), tuple(prices.values())
     # Counted in whole parts of the smallest unit of money: fractions are many times slower.
-    parts = lcm(*(price.denominator for price in prices.values()))
-    whole = {length: int(price * parts) for length, price in prices.items()}
-    return tuple(
-        Purchase(wanted, tuple(sorted(lengths)), Fraction(cost, parts)) for cost, lengths in _covers(wanted, whole)
-    )
+    parts = lcm(*(price.denominator for price in hours))
+    found = _covers_of(lengths, tuple(int(price * parts) for price in hours)).of(wanted)
+    return tuple(Purchase(wanted, cover, sum(prices[length] for length in cover) + Fraction(0)) for cover in found)
 
 
-def _covers(wanted: int, prices: Mapping[int, int]) -> list[tuple[int, tuple[int, ...]]]:
-    """Cost and prefix lengths of the purchases worth a look, by dynamic programming, the cheapest first."""
-    least: list[_Cover] = [_NOTHING]
-    for n in range(1, wanted + 1):
-        least.append(min((_with(least[max(0, n - _size(one))], one, prices) for one in prices), key=_worth))
-    # covers[n]: the blocks, of at most so many entries, that cover n addresses at the least cost.
-    covers: list[_Cover | None] = [_NOTHING, *[None] * wanted]
-    found: list[tuple[int, tuple[int, ...]]] = []
-    best: _Cover | None = None
-    while best is None or _worth(best) > _worth(least[wanted]):
-        covers = [_NOTHING, *(_cheapest(covers, n, prices) for n in range(1, wanted + 1))]
-        last = covers[wanted]
-        if last is not None and (best is None or _worth(last) < _worth(best)):
-            best = last
-            found.append((last[0], last[2]))
-    return found[::-1]
+class _Covers:
+    """The cheapest covers of every number of addresses up to `_EXACT`, by dynamic programming.
+
+    Layer k holds, for each number, the worth (cost, then addresses: less of both is better) of the best cover of at
+    most k blocks, and which block it ends with. Layers are made as they are asked for.
+    """
+
+    def __init__(self, lengths: tuple[int, ...], prices: tuple[int, ...]) -> None:
+        numbers = np.arange(_EXACT + 1)
+        sizes = [_size(length) for length in lengths]
+        most = (max(prices) + 1) * _EXACT * _WORTH
+        self._dtype = np.int64 if most < np.iinfo(np.int64).max // 2 else np.object_
+        self._lengths = lengths
+        self._added = np.array([price * _WORTH + size for price, size in zip(prices, sizes, strict=True)], self._dtype)
+        self._before = np.stack([np.maximum(0, numbers - size) for size in sizes])
+        least = [0]
+        for number in range(1, _EXACT + 1):
+            rests = (least[int(one)] for one in self._before[:, number])
+            least.append(min(rest + int(added) for rest, added in zip(rests, self._added, strict=True)))
+        self._least = least
+        nothing = np.full(_EXACT + 1, most, self._dtype)
+        nothing[0] = 0
+        self._worth, self._ends = [nothing], [np.full(_EXACT + 1, -1)]
+
+    def of(self, wanted: int) -> list[tuple[int, ...]]:
+        """The prefix lengths of the covers worth a look, the cheapest first."""
+        found = list[tuple[int, ...]]()
+        layer, best = 0, self._worth[0][wanted]
+        while best > self._least[wanted]:
+            layer += 1
+            if layer == len(self._worth):
+                self._add_layer()
+            if self._worth[layer][wanted] < best:
+                best = self._worth[layer][wanted]
+                found.append(tuple(sorted(self._blocks(wanted, layer))))
+        return found[::-1]
+
+    def _add_layer(self) -> None:
+        options = self._worth[-1][self._before] + self._added[:, None]
+        ends = np.argmin(options, axis=0)
+        worth = np.take_along_axis(options, ends[None], axis=0)[0]
+        kept = self._worth[-1] <= worth
+        self._worth.append(np.where(kept, self._worth[-1], worth))
+        self._ends.append(np.where(kept, -1, ends))
+
+    def _blocks(self, wanted: int, layer: int) -> Iterator[int]:
+        while wanted:
+            end = self._ends[layer][wanted]
+            layer -= 1
+            if end >= 0:
+                yield self._lengths[end]
+                wanted = int(self._before[end][wanted])
 
 
-def _cheapest(covers: list[_Cover | None], wanted: int, prices: Mapping[int, int]) -> _Cover | None:
-    """The best cover of `wanted` with one entry more than those in `covers`."""
-    options = [covers[wanted]]
-    for length in prices:
-        rest = covers[max(0, wanted - _size(length))]
-        options.append(_with(rest, length, prices) if rest is not None else None)
-    return min((one for one in options if one is not None), key=_worth, default=None)
+_WORTH = 1 << 20
+"""More than the addresses of any cover: a unit of cost outweighs them all."""
 
-
-def _with(cover: _Cover, length: int, prices: Mapping[int, int]) -> _Cover:
-    return (cover[0] + prices[length], cover[1] + _size(length), (*cover[2], length))
-
-
-def _worth(cover: _Cover) -> tuple[int, int]:
-    """What makes one cover better than another: less cost, then fewer addresses."""
-    return cover[:2]
+_covers_of = lru_cache(maxsize=16)(_Covers)
 
 
 def _pieces(length: int, number: int) -> str:

@@ -1,7 +1,8 @@
 """Every limit that an offer states, with its busiest use: the ladder that an exit climbs as load grows."""
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -24,8 +25,13 @@ class LimitUse:
     detail: str = ""
     grows: bool = True
     """Whether its use grows with the load; the number of addresses, hosts and subnets does not."""
-    growth: float | None = None
-    """The share that the load may still grow by, below 0 where it is too much already; None: no bound by load."""
+    grow: Callable[[], float | None] = field(default=lambda: None, compare=False, repr=False)
+    """Works out `growth`, when it is asked for: it takes longer than the use does."""
+
+    @cached_property
+    def growth(self) -> float | None:
+        """The share that the load may still grow by, below 0 where it is too much already; None: no bound by load."""
+        return self.grow()
 
     @property
     def headroom(self) -> float:
@@ -55,8 +61,8 @@ class _Use:
             )
         level = float(np.min(self.series)) >= use * (1 - 1e-12)
         detail = " ".join(filter(None, (self.about, "" if level else f"at {clock_text(time)}")))
-        growth = self.capacity / use - 1 if use else None
-        return LimitUse(self.limit, self.unit, use, self.capacity, detail, growth=growth)
+        capacity = self.capacity
+        return LimitUse(self.limit, self.unit, use, capacity, detail, grow=lambda: capacity / use - 1 if use else None)
 
 
 def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: Offer, nodes: int) -> list[LimitUse]:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
@@ -235,8 +236,8 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     nodes = ports.stated_nodes or demand.paths.described.estate.exits[name].units
     limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
     if most is not None:
-        growth = growth_until(offered, assignment, ports, most, targets.blocking)
-        limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, growth=growth))
+        grow = partial(growth_until, offered, assignment, ports, most, targets.blocking)
+        limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, grow=grow))
     limits += stated_limits(demand, name, parts, offer, nodes)
     limits.sort(key=lambda limit: limit.headroom)
     one = ExitCapacity(
@@ -288,8 +289,8 @@ def _ports(
     if use is None:
         return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "nothing held")
     when = "" if use.level else f" at {clock_text(use.time_s)}"
-    growth = growth_until(offered, assignment, ports, addresses, target)
-    return LimitUse("ports", use.pool, use.concurrent, use.capacity, f"{use.binding}{when}", growth=growth)
+    grow = partial(growth_until, offered, assignment, ports, addresses, target)
+    return LimitUse("ports", use.pool, use.concurrent, use.capacity, f"{use.binding}{when}", grow=grow)
 
 
 def growth_until(

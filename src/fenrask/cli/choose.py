@@ -54,7 +54,17 @@ def command(
     save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a JSON Merge Patch.")] = None,
 ) -> int:
     described = call.read()
-    wanted = Wanted(tuple(keep or ()), budget, max_addresses, max_gateways, public_hosts, zone_headroom, seconds)
+    every_option = call.all or call.format != "table"
+    wanted = Wanted(
+        tuple(keep or ()),
+        budget,
+        max_addresses,
+        max_gateways,
+        public_hosts,
+        zone_headroom,
+        seconds,
+        every_option=every_option,
+    )
     if headrooms:
         return _headrooms(call, described, wanted, figure)
     if by_addresses:

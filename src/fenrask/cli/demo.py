@@ -33,6 +33,9 @@ def command(
     evaluation = evaluate(read_estate(estate))
     run, where = Run(evaluation), rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
+        if not (full or step.brief):
+            print(f"{number:2}. {step.command}\n    Takes a while: run it, or `fenrask demo --full`.")
+            continue
         page = step.page(run)
         heading = f"{number:2}. {step.command}"
         if full:

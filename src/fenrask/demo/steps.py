@@ -65,6 +65,8 @@ class Step:
     command: str
     look_at: str
     page: Callable[[Run], Page]
+    brief: bool = True
+    """Whether it is run without `--full` too: a second simulation takes seconds."""
 
 
 def _check(run: Run) -> Page:
@@ -190,6 +192,7 @@ STEPS: tuple[Step, ...] = (
         'fenrask simulate --exit gate-a --around 1 --set exits.gate-a.addresses=4 --case "zone b lost" --outage 20',
         "Cured by two addresses more; the loss of a zone for twenty minutes exhausts its ports until the zone is back.",
         _struck,
+        brief=False,
     ),
     Step(
         "fenrask handover",

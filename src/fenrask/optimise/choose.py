@@ -1,4 +1,4 @@
-"""The cheapest mix of lanes that meets every need, its proof, what comes next, and why each other lane lost."""
+"""The cheapest mix of options that meets every need, its proof, what comes next, and why each other option lost."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -38,7 +38,7 @@ Cut = tuple[Mapping[int, float], float, float]
 
 @dataclass(frozen=True)
 class Mix:
-    """One whole choice: the lane of each unit."""
+    """One whole choice: the option of each unit."""
 
     options: tuple[tuple[Unit, Option], ...]
     month: float
@@ -49,7 +49,7 @@ class Mix:
 
 @dataclass(frozen=True)
 class Lost:
-    """Why a lane of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
+    """Why an option of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
 
     unit: Unit
     option: Option
@@ -118,7 +118,8 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
-        next_best, lost = tuple(_runners_up(model, solved, ends)), tuple(_lost(model, solved, ends))
+        next_best = tuple(_runners_up(model, solved, ends))
+        lost = tuple(_lost(model, solved, ends) if asked.every_option else _nearest(model, solved, ends))
     choice = Choice(
         mix,
         patch,
@@ -275,24 +276,49 @@ def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:
 
 
 def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
-    """For each unit why each other lane lost: the need that it fails, or the money that the whole loses with it."""
+    """For each unit why each option lost that it did not take: a need that it breaks, or the extra cost with it."""
     taken = _taken(model, solved)
     for number, unit in enumerate(model.units):
+        yield from _breaking(unit, taken[number])
         for option in unit.options:
-            if option == taken[number]:
+            if option == taken[number] or option.fails:
                 continue
-            if option.fails:
-                why = "hosts stay private" if option.fails == (PRIVATE,) else f"breaks {', '.join(option.fails)}"
-                yield Lost(unit, option, option.fails, None, why)
-            elif monotonic() > ends:
+            if monotonic() > ends:
                 yield Lost(unit, option, (), None, "not looked at: time was up")
+                continue
+            forced = model.program.solve(_PER_QUESTION_S, [({model.taken[number, option]: 1.0}, 1.0, 1.0)])
+            if forced is None:
+                yield Lost(unit, option, (), None, "does not carry it within all limits")
             else:
-                forced = model.program.solve(_PER_QUESTION_S, [({model.taken[number, option]: 1.0}, 1.0, 1.0)])
-                if forced is None:
-                    yield Lost(unit, option, (), None, "does not carry it within all limits")
-                else:
-                    more = max(0.0, forced.objective - solved.objective)
-                    yield Lost(unit, option, (), more, "costs more" if more > 1e-6 else "costs the same")
+                yield _dearer(unit, option, forced, solved)
+
+
+def _nearest(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
+    """For each unit the option with which the whole costs least if it may not take its own; and those that break needs.
+
+    One programme a unit: its option forbidden, the optimum takes the next best.
+    """
+    taken = _taken(model, solved)
+    for number, unit in enumerate(model.units):
+        yield from _breaking(unit, taken[number])
+        if monotonic() > ends:
+            continue
+        forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
+        found = model.program.solve(_PER_QUESTION_S, [forbidden])
+        if found is not None:
+            yield _dearer(unit, _taken(model, found)[number], found, solved)
+
+
+def _breaking(unit: Unit, taken: Option) -> Iterator[Lost]:
+    for option in unit.options:
+        if option.fails and option != taken:
+            why = "hosts stay private" if option.fails == (PRIVATE,) else f"breaks {', '.join(option.fails)}"
+            yield Lost(unit, option, option.fails, None, why)
+
+
+def _dearer(unit: Unit, option: Option, other: Solution, solved: Solution) -> Lost:
+    more = max(0.0, other.objective - solved.objective)
+    return Lost(unit, option, (), more, "costs more" if more > 1e-6 else "costs the same")
 
 
 HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)

@@ -208,4 +208,6 @@ class Wanted:
     """The share of ports that is to be left free when any one zone is lost; None where that is not asked."""
     seconds: float = 60.0
     explain: bool = True
-    """Whether to look for what comes next, and why each other option lost."""
+    """Whether to look for the next best mixes, and for each flow's next best option."""
+    every_option: bool = False
+    """With `explain`: whether to work out what each other option would cost, too: a programme for each."""

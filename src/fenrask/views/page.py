@@ -45,6 +45,8 @@ class Column:
     least_width: int = 0
     sparse: bool = False
     """Left out for people where no row has anything in it."""
+    most: int = 0
+    """Items of a list that a terminal shows without `--all`, and how many more there are; 0 for all."""
     below: str = ""
     """In a table of blocks: what stands before it on a line of its own."""
 
@@ -64,7 +66,9 @@ class Table:
     empty: str = "none"
     as_blocks: bool = False
     shown: int = 0
-    """Rows that a terminal shows without `--all`; 0 for all of them. Machines always get all."""
+    """Rows that a terminal shows without `--all`, of blocks lines; 0 for all of them. Machines always get all."""
+    behind_all: bool = False
+    """Whether a terminal shows the table with `--all` only, and otherwise names it."""
 
     def records(self) -> Iterator[dict[str, Any]]:
         """Each row by column keys."""

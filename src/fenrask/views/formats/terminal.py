@@ -40,12 +40,18 @@ def render(page: Page, rendering: Rendering) -> str:
     )
     for line in page.summary:
         console.print(Text(line, style="bold"))
+    behind = [] if rendering.all_rows else [table for table in page.tables if table.behind_all and table.rows]
     for table in page.tables:
+        if table in behind:
+            continue
         if page.summary or table is not page.tables[0]:
             console.print()
         if table.title:
             console.print(Text(table.title, style="underline"))
         _print_table(console, table, rendering)
+    if behind:
+        console.print()
+        console.print(f"More with --all: {'; '.join(table.title for table in behind)}")
     if page.not_counted:
         console.print()
     for line in page.not_counted:
@@ -54,23 +60,51 @@ def render(page: Page, rendering: Rendering) -> str:
 
 
 def _print_table(console: Console, table: Table, rendering: Rendering) -> None:
-    width, most = rendering.width, table.shown
     if not table.rows:
         console.print(f"  {table.empty}")
         return
-    cut = most and not rendering.all_rows and len(table.rows) > most
-    some = replace(table, rows=table.rows[:most]) if cut else table
-    if some.as_blocks:
-        for row in some.rows:
-            console.print()
-            _print_block(console, some.columns, row, width)
+    most = 0 if rendering.all_rows else table.shown
+    if table.as_blocks:
+        cut = _print_blocks(console, table, rendering.width, most)
     else:
-        grid, hidden = _grid(some, width)
+        cut = len(table.rows) - most if 0 < most < len(table.rows) else 0
+        grid, hidden = _grid(_abridged(table, rendering.all_rows, most), rendering.width)
         console.print(grid)
         if hidden:
             console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)")
     if cut:
-        console.print(f"  {counted(len(table.rows) - most, 'more row')}: --all")
+        console.print(f"  {counted(cut, 'more row')}: --all")
+
+
+def _abridged(table: Table, all_rows: bool, most: int) -> Table:
+    """The rows shown, and of their lists as many items as are."""
+    if all_rows:
+        return table
+    limits = [column.most for column in table.columns]
+    rows = [
+        [_first(value, limit) if limit else value for value, limit in zip(row, limits, strict=True)]
+        for row in table.rows[: most or None]
+    ]
+    return replace(table, rows=rows)
+
+
+def _first(values: Sequence[Any], most: int) -> Sequence[Any]:
+    return values if len(values) <= most + 1 else [*values[:most], f"{len(values) - most} more"]
+
+
+def _print_blocks(console: Console, table: Table, width: int, most: int) -> int:
+    """Rows as paragraphs, as far as `most` lines go, one at least; how many were not printed."""
+    left = most
+    for number, row in enumerate(table.rows):
+        with console.capture() as captured:
+            console.print()
+            _print_block(console, table.columns, row, width)
+        text = captured.get()
+        left -= text.count("\n")
+        if most and number and left < 0:
+            return len(table.rows) - number
+        console.file.write(text)
+    return 0
 
 
 def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:

@@ -46,8 +46,8 @@ def charges_page(evaluation: Evaluation) -> Page:
         _divided("flows", "By flow", "flow", bill.by_flow, money),
         _divided("cost_centres", "By cost centre", "cost_centre", bill.by_cost_centre, money),
         Table("lines", "Lines, the largest first", columns, lines, empty="nothing is charged", shown=_SHOWN),
-        _divided("destinations", "By destination", "destination", bill.by_destination, money, shown=2),
-        _divided("workloads", "By workload", "workload", bill.by_workload, money, shown=2),
+        _divided("destinations", "By destination", "destination", bill.by_destination, money, behind_all=True),
+        _divided("workloads", "By workload", "workload", bill.by_workload, money, behind_all=True),
     )
     facts = {
         "currency": bill.currency,
@@ -68,7 +68,7 @@ def _divided(
     amounts: Mapping[str, Fraction],
     money: str,
     without: str = "(unallocated)",
-    shown: int = _SHOWN,
+    behind_all: bool = False,
 ) -> Table:
     columns = (
         Column(key, key.replace("_", " ")),
@@ -77,4 +77,5 @@ def _divided(
     )
     rounded = to_the_cent(amounts)
     ordered = sorted(amounts.items(), key=lambda pair: -pair[1])
-    return Table(name, title, columns, [(one or without, rounded[one], amount) for one, amount in ordered], shown=shown)
+    rows = [(one or without, rounded[one], amount) for one, amount in ordered]
+    return Table(name, title, columns, rows, shown=_SHOWN, behind_all=behind_all)

@@ -9,6 +9,8 @@ from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["findings_page", "rules_page"]
 
+_LINES = 42
+"""A screen of findings, the worst; the rest is for `--all`."""
 _COLUMNS = (
     Column("severity", "severity", "severity"),
     Column("rule", "rule"),
@@ -48,7 +50,7 @@ def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
         )
         for f in findings
     ]
-    table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True)
+    table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True, shown=_LINES)
     facts = {f"{severity.word}s": number for severity, number in tally.items()} | {"accepted": taken}
     return Page("check", estate, (f"{estate}: {words}",), (table,), facts)
 

@@ -1,11 +1,12 @@
 """The choice, as a page: what to build and change, each flow's path, its runner-up, the next best mixes."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from fenrask.designs import Comparison
 from fenrask.estate import Described
-from fenrask.optimise import Choice, Lost, Mix
+from fenrask.optimise import Choice, Lost, Mix, Unit
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
 
@@ -14,13 +15,13 @@ __all__ = ["choose_page", "frontier_page", "headrooms_page"]
 _CHANGES = (
     Column("change", "change"),
     Column("what", "what"),
-    Column("name", "name"),
+    Column("names", "names", "list", most=3),
     Column("detail", "detail"),
 )
 _FLOWS = (
-    Column("flows", "flows", "list"),
+    Column("flows", "flows", "list", most=4),
     Column("network", "network"),
-    Column("exits", "path", "list"),
+    Column("exits", "path", "list", most=2),
     Column("runner_up", "next best path"),
     Column("more_amount", "extra cost", "number", decimals=2),
     Column("why", "reason"),
@@ -29,7 +30,7 @@ _NEXT = (
     Column("rank", "rank", "count"),
     Column("month_amount", "cost", "number", decimals=2),
     Column("more_amount", "extra cost", "number", decimals=2),
-    Column("difference", "what differs", "list"),
+    Column("difference", "what differs", "list", most=3),
 )
 _LOST = (
     Column("flows", "flows", "list"),
@@ -50,12 +51,18 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
         for number, mix in enumerate(choice.next_best, 2)
     ]
     tables = (
-        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=12),
+        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=10),
         Table(
-            "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=12
+            "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=8
         ),
         Table("next_best", f"The next best mixes, {money}", _NEXT, ranked, shown=3),
-        Table("options", f"Why the other options lost; extra cost in {money}", _LOST, [*_lost(choice.lost)], shown=1),
+        Table(
+            "options",
+            f"Why the other options lost; extra cost in {money}",
+            _LOST,
+            [*_lost(choice.lost)],
+            behind_all=True,
+        ),
     )
     facts = {
         "currency": currency,
@@ -115,18 +122,26 @@ def _hosts_made_public(choice: Choice) -> int:
     )
 
 
-def _changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
-    """What the patch does: exits and subnets added, changed and removed, addresses, routes."""
+def _changes(choice: Choice) -> Iterator[tuple[str, str, list[str], str]]:
+    """What the patch does, like changes in one row: exits and subnets, routes by the exit that they point to, hosts."""
+    alike: dict[tuple[str, str, str], list[str]] = {}
+    for change, what, name, detail in _single_changes(choice):
+        alike.setdefault((change, what, detail), []).append(name)
+    for (change, what, detail), names in alike.items():
+        yield change, what, names, f"{detail} each" if "address" in detail and len(names) > 1 else detail
+
+
+def _single_changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
     described = choice.evaluation.described
     old = choice.current.described.data.get("exits", {}) if choice.current else {}
     exits = (choice.patch.get("exits") or {}).items()
     for name, keys in sorted(exits, key=lambda pair: (pair[1] is None, pair[0] in old)):
-        yield from _exit_change(described, choice, name, keys, name in old)
+        yield _exit_change(described, choice, name, keys, name in old)
     for name, keys in (choice.patch.get("subnets") or {}).items():
         if keys and "prefix" in keys:
             yield ("add", "subnet", name, f"{keys['prefix']} in {keys['network']}")
         elif keys and "routes" in keys:
-            yield ("change", "subnet", name, f"route table {keys['routes']}")
+            yield ("change", "subnet", f"{name}: {keys['routes']}", "route table")
     for table, routes in (choice.patch.get("route_tables") or {}).items():
         for key, value in (routes or {}).items():
             change = "remove" if value is None else "set"
@@ -137,41 +152,42 @@ def _changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
 
 def _exit_change(
     described: Described, choice: Choice, name: str, keys: Mapping[str, Any] | None, existed: bool
-) -> Iterator[tuple[str, str, str, str]]:
-    if keys is None:
-        yield ("remove", "exit", name, "")
-        return
+) -> tuple[str, str, str, str]:
     exit_ = described.estate.exits.get(name)
-    where = described.estate.network_of(exit_) if exit_ else None
-    placed = ["in", where] if where else []
-    detail = " ".join(word for word in (exit_.kind, exit_.offer_name, *placed) if word) if exit_ else ""
+    if keys is None or exit_ is None:
+        return ("remove", "exit", name, "")
     sized = choice.evaluation.capacity.of(name)
     addresses = f", {counted(sized.addresses, 'address', 'addresses')}" if sized else ""
-    yield ("change" if existed else "add", "exit", name, f"{detail}{addresses}")
+    kind = " ".join(word for word in (exit_.kind, exit_.offer_name) if word)
+    return ("change" if existed else "add", "exit", name, f"{kind}{addresses}")
 
 
 def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
-    """Each group of flows with its path; of what it did not take, the nearest, and how many others break a need."""
-    paths, lost = choice.evaluation.paths, choice.lost
+    """The flows of each path, those that cost most to move first: the nearest of what they did not take."""
+    rows: dict[tuple[str, tuple[str, ...]], list[tuple[Unit, Lost | None, str]]] = {}
+    paths = choice.evaluation.paths
     for unit, _ in choice.mix.options:
         own = [path for name in unit.flows for path in paths.by_flow.get(name, []) if unit.holds(path)]
         exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
-        others = sorted((one for one in lost if one.unit == unit), key=_nearness)
-        best = next((one for one in others if one.more is not None), None)
-        breaking: dict[str, int] = {}
-        for one in others:
-            if one.fails:
-                breaking[one.why] = breaking.get(one.why, 0) + 1
-        words = [f"{number} {'option' if number == 1 else 'options'}: {why}" for why, number in breaking.items()][:1]
-        reason = words[0] if words and best is None else (best.why if best else "no other option")
-        yield (
-            unit.labels,
-            unit.network,
-            [*exits],
-            best.option.name if best else "",
-            best.more if best and best.more else None,
-            reason,
-        )
+        rows.setdefault((unit.network, (*exits,)), []).append((unit, *_runner_up(choice, unit)))
+    for (network, taken), same_path in rows.items():
+        labels = [label for unit, *_ in same_path for label in unit.labels]
+        costs = [(best.more or 0.0, best.option.name, why) for _, best, why in same_path if best]
+        if costs:
+            more, name, why = min(costs)
+            yield (labels, network, taken, name, more or None, why)
+        else:
+            yield (labels, network, taken, "", None, same_path[0][2])
+
+
+def _runner_up(choice: Choice, unit: Unit) -> tuple[Lost | None, str]:
+    """The option of a group of flows that costs least after its own, and why it lost; or what the others break."""
+    others = sorted((one for one in choice.lost if one.unit == unit), key=_nearness)
+    best = next((one for one in others if one.more is not None), None)
+    if best is not None:
+        return best, "" if best.more else best.why
+    breaking = Counter(one.why for one in others if one.fails).most_common(1)
+    return None, f"{counted(breaking[0][1], 'option')}: {breaking[0][0]}" if breaking else "no other option"
 
 
 def _difference(chosen: Mix, other: Mix) -> list[str]:

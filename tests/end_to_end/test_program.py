@@ -70,7 +70,7 @@ class Statuses(InFolder):
         self.assertEqual((done.returncode, done.stdout), (2, ""))
         for line in (6, 7, 13, 15, 17):
             self.assertIn(f"estate.yaml:{line}:", done.stderr)
-        self.assertIn("6 found; nothing was computed", done.stderr)
+        self.assertIn("6 problems; nothing computed", done.stderr)
 
     def test_our_own_fault_is_one_line_and_status_three(self) -> None:
         breaking = "import fenrask.cli.check as c; c.command = None; from fenrask.__main__ import main; main()"

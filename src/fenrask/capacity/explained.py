@@ -1,10 +1,10 @@
-"""How the addresses that an exit needs come about."""
+"""How the addresses that an exit needs are computed."""
 
 from collections.abc import Iterator
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.derivation import Step
-from fenrask.units import clock_text, counted
+from fenrask.units import clock_text, counted, percent
 
 __all__ = ["explain_capacity"]
 
@@ -15,44 +15,44 @@ _FORMULAS = {
     "bursty": "Hayward: B(ports / z, load / z), Fredericks 1980",
     "capped": "Engset 1918, what an arriving connection meets",
     "retried": "load raised until a' = a + share x a' x B(a')",
-    "plain": "Erlang B (Erlang 1917) at the mean held at that moment (Jagerman 1975)",
+    "plain": "Erlang B (Erlang 1917) at the mean concurrent connections of that moment (Jagerman 1975)",
 }
 
 
 def explain_capacity(capacity: Capacity) -> Iterator[Step]:
-    """For each exit the ports there are, what is held of the pool that binds, what is refused, the addresses needed."""
-    for one in capacity.exits:
+    """For each exit, the fullest first: ports of the pool that binds, ports wanted, blocking, addresses."""
+    for one in sorted(capacity.exits, key=lambda one: (-one.blocking, one.port_limit.headroom)):
         yield from _exit(one)
 
 
 def _exit(one: ExitCapacity) -> Iterator[Step]:
     ports, how = one.ports, one.how
     if ports is None:
-        yield Step(one.exit, "addresses needed", "1", "nothing is held, but a gateway that stands needs one")
+        yield Step(one.exit, "addresses needed", "1", "no connection, but a gateway that exists needs one address")
         return
     when = "all day" if ports.level else f"at {clock_text(ports.time_s)}"
-    yield Step(one.exit, "assignment", how.assignment, f"{ports.pool}; a full pool refuses {ports.suffers}", _RFC)
+    yield Step(one.exit, "assignment", how.assignment, f"{ports.pool}; when it is full, {ports.suffers} fails", _RFC)
     yield Step(one.exit, "ports of the pool", f"{ports.capacity:,}", one.how.size_text(one.addresses), _RFC)
     yield Step(
         one.exit,
-        "held",
+        "ports wanted",
         f"{ports.concurrent:,.6g} {when}",
-        f"{ports.binding}, of {counted(len(one.streams), 'pool')}: the one that refuses most (see demand --explain)",
+        f"{ports.binding}, of {counted(len(one.streams), 'pool')} the one with most blocking (see demand --explain)",
     )
-    working = f"B({ports.capacity:,} ports, {ports.concurrent:,.6g} held) = {ports.blocking:.4g}"
+    working = f"B({ports.capacity:,} ports, {ports.concurrent:,.6g} wanted) = {ports.blocking:.4g}"
     yield Step(
         one.exit,
-        "refused share",
-        f"{ports.blocking:.3g}",
+        "no free port",
+        percent(ports.blocking),
         f"{working}{'; ' + ports.detail if ports.detail else ''}",
         "; ".join(_formulas(one)),
     )
     if one.needed is None:
-        yield Step(one.exit, "addresses needed", "none suffices", f"even many refuse more than {one.target:g}")
+        yield Step(one.exit, "addresses needed", "none suffices", f"even with many the blocking exceeds {one.target:g}")
         return
     before = f"{one.needed - 1}: {one.blocking_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
-    grown = " with the room for growth" if one.needed != one.needed_now else ""
-    working = f"refused with {before}{one.needed}: {one.blocking_with(one.needed):.3g}; target {one.target:g}{grown}"
+    grown = " with the growth margin" if one.needed != one.needed_now else ""
+    working = f"blocking with {before}{one.needed}: {one.blocking_with(one.needed):.3g}; target {one.target:g}{grown}"
     yield Step(one.exit, "addresses needed", str(one.needed), working)
 
 

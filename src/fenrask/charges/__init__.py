@@ -1,6 +1,7 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
 from fenrask.charges.bill import Bill, Owner, bill
+from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import Meters, networks_left
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
@@ -15,6 +16,7 @@ __all__ = [
     "Use",
     "bill",
     "estate_wide",
+    "explain_bill",
     "networks_left",
     "pieces",
     "rates_of",

@@ -7,7 +7,7 @@ import typer
 
 from fenrask.addresses import explain_addresses, plan_addresses
 from fenrask.capacity import Capacity
-from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import evaluate
@@ -17,7 +17,7 @@ from fenrask.views.pages.explained import with_steps
 __all__ = ["command"]
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
     add: Annotated[
@@ -38,7 +38,7 @@ def command(
     sized = evaluation.capacity
     plan = plan_addresses(sized, _added(add or [], sized))
     page = addresses_page(evaluation, plan)
-    call.show(with_steps(page, explain_addresses(described, plan)) if explain else page)
+    call.show(with_steps(page, explain_addresses(described, plan)) if explain else page, evaluation.paths)
     if figure:
         from fenrask.views.figures.blocking import draw_blocking
 

@@ -15,6 +15,7 @@ from typer.core import TyperCommand, TyperGroup
 
 from fenrask import __version__
 from fenrask.errors import FenraskError, NoAnswer, UnusableInput
+from fenrask.units import counted
 
 __all__ = ["COMMANDS", "app", "run"]
 
@@ -179,7 +180,7 @@ def run() -> int:
     except SystemExit as leave:
         return leave.code if isinstance(leave.code, int) else ALL_WELL if leave.code is None else UNUSABLE
     except UnusableInput as error:
-        _complain(*map(str, error.problems), f"{len(error.problems)} found; nothing was computed")
+        _complain(*map(str, error.problems), f"{counted(len(error.problems), 'problem')}; nothing computed")
         return UNUSABLE
     except NoAnswer as error:
         _complain(str(error))

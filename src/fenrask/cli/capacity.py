@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from fenrask.capacity import capacity, explain_capacity
-from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.demand import demand
 from fenrask.routing import flow_paths
 from fenrask.views.pages.capacity import capacity_page
@@ -15,7 +15,7 @@ from fenrask.views.pages.explained import with_steps
 __all__ = ["command"]
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
     explain: Explain = False,
@@ -26,7 +26,7 @@ def command(
 ) -> int:
     sized = capacity(demand(flow_paths(call.read())))
     page = capacity_page(sized)
-    call.show(with_steps(page, explain_capacity(sized)) if explain else page)
+    call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
     if figure:
         from fenrask.views.figures.ports import draw_ports
 

@@ -5,7 +5,9 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, estate_command
+from fenrask.charges import explain_bill
+from fenrask.cli.completion import names
+from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.designs import break_even
 from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
@@ -13,34 +15,39 @@ from fenrask.evaluation import evaluate
 from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
+from fenrask.views.pages.explained import with_steps
 
 __all__ = ["command"]
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
-    flow: Annotated[
+    of_flow: Annotated[
         str | None,
         typer.Option(
             "--break-even",
             metavar="FLOW",
+            autocompletion=names("flows"),
             help="Show instead at which volume of this flow another exit is cheaper for it.",
         ),
     ] = None,
+    explain: Explain = False,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="With --break-even: draw cost against volume (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
     described = call.read()
-    if flow is None:
+    if of_flow is None:
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
-        call.show(charges_page(evaluate(described)))
+        evaluation = evaluate(described)
+        page = charges_page(evaluation)
+        call.show(with_steps(page, explain_bill(evaluation.bill)) if explain else page, evaluation.paths)
         return 0
-    check_flow(described, flow)
-    found = break_even(alternatives(described, flow), flow)
+    check_flow(described, of_flow)
+    found = break_even(alternatives(described, of_flow), of_flow)
     call.show(break_even_page(described.estate.estate, found, "path"))
     if figure:
         from fenrask.views.figures.curves import draw_curves

@@ -5,7 +5,8 @@ from typing import Annotated
 import typer
 
 from fenrask.checks import RULES, check
-from fenrask.cli.options import Call, estate_command
+from fenrask.cli.completion import rules as known_rules
+from fenrask.cli.options import Call, filtered_command
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import evaluate
 from fenrask.findings import Severity
@@ -30,7 +31,7 @@ def _rules(names: list[str] | None) -> list[str]:
     return names or []
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
     fail_on: Annotated[
@@ -42,10 +43,16 @@ def command(
         ),
     ] = "error",
     only: Annotated[
-        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Run only this rule; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            metavar="RULE", callback=_rules, autocompletion=known_rules, help="Run only this rule; may be repeated."
+        ),
     ] = None,
     skip: Annotated[
-        list[str] | None, typer.Option(metavar="RULE", callback=_rules, help="Skip this rule; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            metavar="RULE", callback=_rules, autocompletion=known_rules, help="Skip this rule; may be repeated."
+        ),
     ] = None,
     rules: Annotated[
         bool, typer.Option("--rules", help="Show instead the list of rules, with an example of each.")
@@ -55,6 +62,7 @@ def command(
         call.show(rules_page())
         return 0
     described = call.read()
-    findings = check(evaluate(described), only or (), skip or ())
-    call.show(findings_page(described.estate.estate, findings))
+    evaluation = evaluate(described)
+    findings = check(evaluation, only or (), skip or ())
+    call.show(findings_page(described.estate.estate, findings), evaluation.paths)
     return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))

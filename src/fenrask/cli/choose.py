@@ -6,21 +6,29 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, estate_command
+from fenrask.cli.completion import names
+from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.designs import compare
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
+from fenrask.evaluation import explain as explained
 from fenrask.optimise import Wanted, by_headroom, choose, frontier
 from fenrask.views.pages.choose import choose_page, frontier_page, headrooms_page
+from fenrask.views.pages.explained import with_steps
 
 __all__ = ["command"]
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
     keep: Annotated[
-        list[str] | None, typer.Option(metavar="NAME", help="Keep this exit or flow as it is; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            metavar="NAME",
+            autocompletion=names("exits", "flows"),
+            help="Keep this exit or flow as it is; may be repeated.",
+        ),
     ] = None,
     budget: Annotated[float | None, typer.Option(metavar="MONEY", min=0, help="Maximum cost per month.")] = None,
     max_addresses: Annotated[
@@ -47,6 +55,7 @@ def command(
     by_addresses: Annotated[
         bool, typer.Option("--frontier", help="Show instead the least cost for each number of addresses.")
     ] = False,
+    explain: Explain = False,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw --frontier or --headrooms to a .png, .svg or .pdf."),
@@ -81,7 +90,8 @@ def command(
         raise UnusableInput([Problem(Place(path="--figure"), found, "one of them")])
     comparison = compare(described, public_hosts=public_hosts)
     choice = choose(described, wanted, comparison)
-    call.show(choose_page(choice, comparison))
+    page = choose_page(choice, comparison)
+    call.show(with_steps(page, explained(choice.evaluation)) if explain else page, choice.evaluation.paths)
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
     return int(not choice.evaluation.meets_all)

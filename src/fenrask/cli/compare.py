@@ -1,19 +1,25 @@
 """`fenrask compare`."""
 
+from collections.abc import Iterator
+from dataclasses import replace
 from math import isfinite
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, estate_command
-from fenrask.designs import MEASURES, STANDARD, Design, beside, break_even, changes, compare
+from fenrask.cli.completion import names
+from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.derivation import Step
+from fenrask.designs import MEASURES, STANDARD, Comparison, Design, beside, break_even, changes, compare
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import evaluate
+from fenrask.evaluation import explain as explained
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
+from fenrask.views.pages.explained import with_steps
 from fenrask.what_if import zone_losses
 
 __all__ = ["command"]
@@ -45,6 +51,7 @@ def command(
         typer.Option(
             "--break-even",
             metavar="FLOW",
+            autocompletion=names("flows"),
             help="Show instead the volume of this flow at which one design becomes cheaper than another.",
         ),
     ] = None,
@@ -52,6 +59,7 @@ def command(
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
     ] = False,
+    explain: Explain = False,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
     ] = None,
@@ -85,12 +93,23 @@ def command(
             call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
         return 0
     losses = {one.design.name: zone_losses(one.evaluation) for one in comparison.candidates}
-    call.show(compare_page(comparison, losses, _weights(weights or [])))
+    page = compare_page(comparison, losses, _weights(weights or []))
+    call.show(with_steps(page, _steps(comparison)) if explain else page)
     if figure:
         from fenrask.views.figures.designs import draw_designs
 
         call.write(figure, draw_designs(comparison, figure.suffix))
     return int(comparison.cheapest is None)
+
+
+_LINES = 3
+
+
+def _steps(comparison: Comparison) -> Iterator[Step]:
+    """How the cost and the ports of each design are computed: the largest lines of its bill, its fullest exit."""
+    for one in comparison.candidates:
+        for step in explained(one.evaluation, _LINES):
+            yield replace(step, about=f"{one.design.name}: {step.about}")
 
 
 def _weights(words: list[str]) -> dict[str, float]:

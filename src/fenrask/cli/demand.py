@@ -5,7 +5,8 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.capacity import capacity
+from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.demand import demand, explain_demand
 from fenrask.routing import flow_paths
 from fenrask.views.pages.demand import demand_page
@@ -14,7 +15,7 @@ from fenrask.views.pages.explained import with_steps
 __all__ = ["command"]
 
 
-@estate_command
+@filtered_command
 def command(
     call: Call,
     explain: Explain = False,
@@ -25,10 +26,10 @@ def command(
 ) -> int:
     load = demand(flow_paths(call.read()))
     page = demand_page(load)
-    call.show(with_steps(page, explain_demand(load)) if explain else page)
+    call.show(with_steps(page, explain_demand(load)) if explain else page, load.paths)
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.heat import draw_heat
 
-        call.write(figure, draw_heat(load, figure.suffix))
+        call.write(figure, draw_heat(capacity(load), figure.suffix))
     return int(bool(load.not_counted))

@@ -48,7 +48,7 @@ def command(
     print("\nFigures")
     for file, what, drawn in (
         ("paths.png", "the path of every flow", draw_paths(evaluation.paths, evaluation.broken, ".png")),
-        ("load.png", "concurrent connections by exit and hour", draw_heat(evaluation.demand, ".png")),
+        ("load.png", "concurrent connections by exit and hour", draw_heat(evaluation.capacity, ".png")),
         ("ports.png", "ports in use over the day against capacity", draw_ports(evaluation.capacity, ".png")),
         ("blocking.png", "blocking by number of addresses", draw_blocking(evaluation.capacity, ".png")),
     ):

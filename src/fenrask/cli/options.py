@@ -2,29 +2,45 @@
 
 import inspect
 import sys
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import wraps
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
+from fenrask.cli.completion import names
 from fenrask.cli.files import check_writable, write_whole
 from fenrask.cli.screen import rendering, say
-from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
+from fenrask.estate.suggestions import unknown
+from fenrask.routing import Paths
 from fenrask.views.figures import ENDINGS
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
+from fenrask.views.selection import NOUNS, Selection, selected
 
-__all__ = ["Call", "Explain", "estate_command", "shared_options", "split_words"]
+__all__ = ["Call", "Explain", "estate_command", "filtered_command", "filtered_options", "shared_options", "split_words"]
 
 
-def _known_format(name: str) -> str:
-    if name not in FORMATS:
-        raise typer.BadParameter(f"{name!r} is none of {', '.join(FORMATS)}")
-    return name
+def _formats(command: str) -> list[str]:
+    """The formats that a command takes."""
+    return [name for name in FORMATS if command == "check" or name not in FOR_FINDINGS]
+
+
+def _format_option(command: str) -> Any:
+    known = _formats(command)
+
+    def checked(name: str) -> str:
+        if name not in known:
+            others = " It is for `check` alone." if name in FORMATS else ""
+            raise typer.BadParameter(f"{name!r} is none of {', '.join(known)}.{others}")
+        return name
+
+    told = f"Output format: {', '.join(known)}."
+    return Annotated[str, typer.Option("--format", metavar="FORMAT", callback=checked, help=told)]
 
 
 Estate = Annotated[Path, typer.Argument(metavar="[ESTATE]", help="The estate file.", show_default=True)]
@@ -40,12 +56,11 @@ Settings = Annotated[
         help="Set one value by its dotted key, as YAML; `null` removes it. `catalogue.` reaches the catalogue.",
     ),
 ]
-FormatName = Annotated[
-    str,
-    typer.Option("--format", metavar=f"[{'|'.join(FORMATS)}]", callback=_known_format, help="Output format."),
-]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to this file.")]
 AllRows = Annotated[bool, typer.Option("--all", help="Show every row of every table.")]
+TableName = Annotated[
+    str | None, typer.Option("--table", metavar="NAME", help="Show this table alone, by its name in the JSON.")
+]
 Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print only the result.")]
 
@@ -65,19 +80,28 @@ class Call:
     force: bool = False
     quiet: bool = False
     all: bool = False
+    table: str | None = None
+    chosen: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """The exits, flows, networks and workloads whose rows are wanted alone, by noun."""
 
     def read(self) -> Described:
         """The estate with its patches and settings."""
-        return read_estate(self.estate, self.patch, self.set)
+        described = read_estate(self.estate, self.patch, self.set)
+        problems = [
+            problem
+            for noun, names in self.chosen.items()
+            for problem in unknown(f"--{noun}", names, getattr(described.estate, NOUNS[noun]), f"one of the {noun}s")
+        ]
+        if problems:
+            raise UnusableInput(problems)
+        return described
 
-    def show(self, page: Page) -> None:
-        """Print a page to stdout, or write it to the file of `--out`."""
-        if self.format in FOR_FINDINGS and page.name != "check":
-            found = f"--format {self.format} for {page.name}"
-            others = ", ".join(name for name in FORMATS if name not in FOR_FINDINGS)
-            raise UnusableInput(
-                [Problem(Place(path="--format"), found, f"one of {others}", "It is for `check` alone.")]
-            )
+    def show(self, page: Page, paths: Paths | None = None) -> None:
+        """Print a page to stdout, or write it to the file of `--out`; with paths, the rows that were chosen."""
+        if self.chosen and paths is not None:
+            page = selected(page, Selection.of(paths, self.chosen))
+        if self.table is not None:
+            page = self._only(self.table, page)
         text = FORMATS[self.format](page, rendering(to_file=self.out is not None, all_rows=self.all))
         if self.out is None:
             sys.stdout.write(text)
@@ -85,7 +109,13 @@ class Call:
             self.write(self.out, text.encode())
         if self.format == "csv" and len(page.tables) > 1:
             others = ", ".join(table.name for table in page.tables[1:])
-            self.say(f"the csv holds the table {page.tables[0].name}; json also holds {others}")
+            self.say(f"the csv holds the table {page.tables[0].name}; for another: --table, one of {others}")
+
+    @staticmethod
+    def _only(name: str, page: Page) -> Page:
+        if problems := unknown("--table", [name], [table.name for table in page.tables], "a table of this result"):
+            raise UnusableInput(problems)
+        return replace(page, tables=tuple(replace(one, behind_all=False) for one in page.tables if one.name == name))
 
     def write(self, file: Path, content: bytes) -> None:
         """Write a file whole, and say so."""
@@ -101,12 +131,24 @@ class Call:
 _SHARED = {
     "patch": (Patches, None),
     "set": (Settings, None),
-    "format": (FormatName, "table"),
+    "format": (None, "table"),
     "out": (Out, None),
     "force": (Force, False),
     "quiet": (Quiet, False),
     "all": (AllRows, False),
+    "table": (TableName, None),
 }
+
+
+def _chosen(noun: str) -> Any:
+    told = f"Show only rows about this {noun}; may be repeated."
+    complete = names(NOUNS[noun])
+    return Annotated[
+        list[str] | None, typer.Option(f"--{noun}", metavar=noun.upper(), autocompletion=complete, help=told)
+    ]
+
+
+_CHOSEN = {noun: (_chosen(noun), None) for noun in NOUNS}
 
 
 def shared_options(function: Callable[..., int | None]) -> Callable[..., None]:
@@ -122,6 +164,16 @@ def estate_command(function: Callable[..., int | None]) -> Callable[..., None]:
     return _with(function, {"estate": (Estate, Path("estate.yaml")), **_SHARED})
 
 
+def filtered_options(function: Callable[..., int | None]) -> Callable[..., None]:
+    """As `shared_options`, with rows chosen by exit, flow, network and workload."""
+    return _with(function, {**_CHOSEN, **_SHARED})
+
+
+def filtered_command(function: Callable[..., int | None]) -> Callable[..., None]:
+    """As `estate_command`, with rows chosen by exit, flow, network and workload."""
+    return _with(function, {"estate": (Estate, Path("estate.yaml")), **_CHOSEN, **_SHARED})
+
+
 def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
     """The estate file, if the first word is one, and the other words, of which there are `others` at most.
 
@@ -135,20 +187,22 @@ def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
 
 def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]]) -> Callable[..., None]:
     own = list(inspect.signature(function, eval_str=True).parameters.values())[1:]
+    shared = shared | {"format": (_format_option(function.__module__.rpartition(".")[2]), "table")}
     keyword = inspect.Parameter.KEYWORD_ONLY
     added = [inspect.Parameter(n, keyword, default=d, annotation=a) for n, (a, d) in shared.items()]
     kept = [one.replace(kind=keyword) for one in own]
-    parameters = [*added[:-7], *kept, *added[-7:]]
+    parameters = [*added[: -len(_SHARED)], *kept, *added[-len(_SHARED) :]]
 
     @wraps(function)
     def command(**given: Any) -> None:
         ours = {name: value for name in shared if (value := given.pop(name)) is not None}
+        chosen = {noun: ours.pop(noun) for noun in NOUNS if noun in ours}
         force = ours.get("force", False)
         if ours.get("out"):
             check_writable(ours["out"], force)
         if given.get("figure"):
             check_writable(given["figure"], force, ENDINGS)
-        status = function(Call(**ours), **given)
+        status = function(Call(**ours, chosen=chosen), **given)
         if status:
             raise typer.Exit(status)
 

@@ -6,7 +6,9 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, shared_options, split_words
+from fenrask.cli.completion import subnet_and_destination
+from fenrask.cli.options import Call, filtered_options, split_words
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.routing import effective_routes, trace_from
 from fenrask.views.pages.path import flows_page, routes_page, trace_page
@@ -14,7 +16,7 @@ from fenrask.views.pages.path import flows_page, routes_page, trace_page
 __all__ = ["command"]
 
 
-@shared_options
+@filtered_options
 def command(
     call: Call,
     words: Annotated[
@@ -23,9 +25,13 @@ def command(
             metavar="[ESTATE] [SUBNET [DESTINATION]]",
             help="The estate file; a subnet, to see its routes; and a destination's name or an address, "
             "to trace it hop by hop and back.",
+            autocompletion=subnet_and_destination,
         ),
     ] = None,
-    figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw all paths (.png, .svg or .pdf).")] = None,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw the paths (.png, .svg or .pdf): all of them, or the one asked for."),
+    ] = None,
     public: Annotated[
         bool, typer.Option("--public", help="Assume that the sending host has a public address.")
     ] = False,
@@ -36,6 +42,10 @@ def command(
     call = replace(call, estate=estate or call.estate)
     described = call.read()
     if len(rest) == 1:
+        if figure:
+            raise UnusableInput(
+                [Problem(Place(path="--figure"), "a subnet alone", "a destination too, or none of both")]
+            )
         call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
         return 0
     evaluation = evaluate(described)
@@ -44,8 +54,12 @@ def command(
         flows = _flows_on(evaluation, traces[0][0].subnet, rest[1])
         broken = [one for name in flows for one in evaluation.broken_by_flow.get(name, [])]
         call.show(trace_page(described, rest[1], traces, broken))
+        if figure:
+            from fenrask.views.figures.paths import draw_trace
+
+            call.write(figure, draw_trace(described, rest[1], [trace for trace, _ in traces], figure.suffix))
         return int(bool(broken) or not all(trace.verdict.arrives for trace, _ in traces))
-    call.show(flows_page(evaluation.paths, evaluation.broken))
+    call.show(flows_page(evaluation.paths, evaluation.broken), evaluation.paths)
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.paths import draw_paths

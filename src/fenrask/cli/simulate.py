@@ -12,15 +12,19 @@ from typing import Annotated
 
 import typer
 
-from fenrask.capacity import capacity
-from fenrask.cli.options import Call, estate_command
+from fenrask.capacity import Capacity, capacity, explain_capacity
+from fenrask.cli.completion import cases, names
+from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.progress import Progress
 from fenrask.demand import demand
+from fenrask.derivation import Step
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.routing import flow_paths
 from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
+from fenrask.units import percent
+from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.simulate import simulate_page
 from fenrask.what_if import Asked, Outage, Simulated, simulated
 
@@ -31,11 +35,17 @@ __all__ = ["command"]
 def command(
     call: Call,
     exit_: Annotated[
-        list[str] | None, typer.Option("--exit", metavar="EXIT", help="Simulate only this exit; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--exit", metavar="EXIT", autocompletion=names("exits"), help="Simulate only this exit; may be repeated."
+        ),
     ] = None,
     pools: Annotated[int, typer.Option(min=1, help="How many of each exit's busiest port pools to simulate.")] = 1,
     case: Annotated[
-        str | None, typer.Option(metavar="NAME", help="Simulate this case of `stress`, such as 'zone a lost'.")
+        str | None,
+        typer.Option(
+            metavar="NAME", autocompletion=cases, help="Simulate this case of `stress`, such as 'zone a lost'."
+        ),
     ] = None,
     outage: Annotated[
         float | None,
@@ -69,6 +79,7 @@ def command(
         str,
         typer.Option(metavar="NUMBER|ADDRESS", help="Number of runs at once here, or the address of a Dask scheduler."),
     ] = "",
+    explain: Explain = False,
     figure: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Draw ports in use over time (.png, .svg or .pdf).")
     ] = None,
@@ -112,7 +123,8 @@ def command(
     target = estate.targets.blocking
     words = "one run alone has {:.2g} connections; simulate fewer hours (--around)"
     long = [f"{one.exit}, {one.pool}: {words.format(one.setting.calls.of_a_run)}" for one in too_long]
-    call.show(simulate_page(estate.estate, target, results, case or "", [*long, *not_run]))
+    page = simulate_page(estate.estate, target, results, case or "", [*long, *not_run])
+    call.show(with_steps(page, _steps(sized, results)) if explain else page)
     if figure:
         from fenrask.views.figures.simulated import draw_simulated
 
@@ -124,6 +136,16 @@ def command(
         sys.stderr.flush()
         os._exit(status)
     return status
+
+
+def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[Step]:
+    """The formula's figures of the exits simulated, and how the interval is computed."""
+    exits = {one.exit for one, _ in results}
+    yield from (step for step in explain_capacity(sized) if step.about in exits)
+    for one, found in results:
+        working = f"{found.blocked:,} of {found.attempts:,} new connections in {found.runs} independent runs"
+        interval = f"{percent(found.low)} to {percent(found.high)}"
+        yield Step(f"{one.exit}, {one.pool}", "95% interval", interval, working, "ratio estimator (Cochran 1977)")
 
 
 _MOST_OF_A_RUN = 1e9

@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from fenrask.cli.completion import subnet_and_destination
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.views.pages.source import source_page
 from fenrask.what_if.sources import sources_shown
@@ -20,6 +21,7 @@ def command(
         typer.Argument(
             metavar="[ESTATE] SUBNET DESTINATION",
             help="The estate file; a subnet; and a destination's name or an address.",
+            autocompletion=subnet_and_destination,
         ),
     ],
     public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,

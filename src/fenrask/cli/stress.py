@@ -1,19 +1,26 @@
 """`fenrask stress`."""
 
+from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from fenrask.cli.options import Call, estate_command
+from fenrask.capacity import explain_capacity
+from fenrask.cli.completion import cases as known_cases
+from fenrask.cli.completion import names
+from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.derivation import Step
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.units import exact
+from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
-from fenrask.what_if import Growth, all_cases, grow, pairs_of, sensitivity, stress
+from fenrask.what_if import Growth, Outcome, all_cases, grow, pairs_of, sensitivity, stress
 
 __all__ = ["command"]
 
@@ -24,10 +31,17 @@ Names = list[str] | None
 def command(
     call: Call,
     case: Annotated[
-        Names, typer.Option(metavar="NAME", help="Run only this case, stated or a single fault; may be repeated.")
+        Names,
+        typer.Option(
+            metavar="NAME",
+            autocompletion=known_cases,
+            help="Run only this case, stated or a single fault; may be repeated.",
+        ),
     ] = None,
     lose_zone: Annotated[Names, typer.Option(metavar="ZONE", help="Lose this zone.")] = None,
-    lose_exit: Annotated[Names, typer.Option(metavar="EXIT", help="Lose this exit.")] = None,
+    lose_exit: Annotated[
+        Names, typer.Option(metavar="EXIT", autocompletion=names("exits"), help="Lose this exit.")
+    ] = None,
     lose_node: Annotated[Names, typer.Option(metavar="EXIT", help="Lose one node of this exit.")] = None,
     session_down: Annotated[
         Names, typer.Option(metavar="EXIT[/ROUTER]", help="Take this routing session down.")
@@ -53,6 +67,7 @@ def command(
         float | None, typer.Option(metavar="MONEY", min=0, help="With --months: monthly budget to check against.")
     ] = None,
     inputs: Annotated[bool, typer.Option("--inputs", help="Show instead the effect of +10% on each input.")] = False,
+    explain: Explain = False,
     figure: Annotated[
         Path | None, typer.Option(metavar="FILE", help="With --months or --inputs: draw it (.png, .svg or .pdf).")
     ] = None,
@@ -84,8 +99,18 @@ def command(
     if pairs:
         cases |= pairs_of(all_cases(described))
     outcomes = list(stress(described, cases))
-    call.show(stress_page(described.estate.estate, described.catalogue.currency, outcomes))
+    page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)
+    call.show(with_steps(page, _steps(outcomes)) if explain else page)
     return int(not all(one.is_harmless for one in outcomes))
+
+
+def _steps(outcomes: list[Outcome]) -> Iterator[Step]:
+    """How the ports of the exits are computed that a case overloads."""
+    for one in outcomes:
+        hit = {each.exit for each in (*one.overloaded, *one.worse)}
+        for step in explain_capacity(one.evaluation.capacity) if one.evaluation and hit else ():
+            if step.about in hit:
+                yield replace(step, about=f"{one.case}: {step.about}")
 
 
 def _money(amount: float | None) -> Fraction | None:
@@ -139,14 +164,14 @@ def _checked(described: Described, case: Case) -> Case:
     estate = described.estate
     zones = [one.zone for one in estate.subnets.values() if one.zone]
     problems = []
-    for option, names, known in (
+    for option, stated, known in (
         ("--lose-zone", case.lose_zones, zones),
         ("--lose-exit", case.lose_exits, [*estate.exits]),
         ("--lose-node", case.lose_nodes, [*estate.exits]),
         ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
         ("--slow", case.slow, [*estate.destinations]),
     ):
-        problems += unknown(option, names, known, "a name of this estate")
+        problems += unknown(option, stated, known, "a name of this estate")
     problems += [
         Problem(Place(path="--session-down"), repr(name), "an exit or EXIT/ROUTER with a routing session")
         for name in case.sessions_down

@@ -1,4 +1,4 @@
-"""How connections held come about, flow by flow and exit by exit."""
+"""How concurrent connections are computed, flow by flow and exit by exit."""
 
 from collections.abc import Iterator
 
@@ -10,25 +10,23 @@ from fenrask.units import clock_text
 
 __all__ = ["explain_demand"]
 
-_CONCURRENT = "m(t) = integral of rate(t - u) P(hold > u) du: Eick, Massey & Whitt 1993"
+_CONCURRENT = "m(t) = integral of rate(t - u) P(holding time > u) du: Eick, Massey & Whitt (1993)"
 
 
 def explain_demand(demand: Demand) -> Iterator[Step]:
-    """For each flow at each exit the rate, the life, the release, the hold and what is held at most; then each exit."""
+    """For each exit, the fullest first: each flow's rate, duration, timeout, holding time and peak; then its own."""
     estate = demand.paths.described.estate
-    for exit_name in estate.exits:
-        if exit_name not in demand.at_exit:
-            continue
+    loads = {name: demand.load(parts) for name, parts in demand.at_exit.items() if name in estate.exits}
+    for exit_name, load in sorted(loads.items(), key=lambda pair: -pair[1].peak.concurrent):
         for name, parts in demand.grouped(exit_name, lambda part: part.flow).items():
             yield from _flow(demand, f"{name} at {exit_name}", estate.flows[name], parts)
-        load = demand.load(demand.at_exit[exit_name])
         when = "all day" if load.is_level else f"at {clock_text(load.peak.time_s)}"
         flows = ", ".join(demand.grouped(exit_name, lambda part: part.flow))
         yield Step(
             exit_name,
-            "held at the busiest",
+            "concurrent at the peak",
             f"{load.peak.concurrent:,.6g} {when}",
-            f"the sum of {flows}, when it is largest",
+            f"the sum of {flows} when it is largest",
         )
 
 
@@ -41,35 +39,44 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: tuple[Part, ...]) -> It
         concurrent = sum(part.persistent for part in parts)
         yield Step(
             about,
-            "held all the time",
+            "concurrent all the time",
             f"{concurrent:,.6g}",
             f"{hosts} hosts x {flow.persistent_per_host:g} each{of_it}",
         )
         return
     rate = sum(part.rate_per_s for part in parts)
     if flow.users is not None:
-        working = f"{flow.users:g} people x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
-        yield Step(about, "new per s", f"{rate:,.6g}", working, "Little 1961")
+        working = f"{flow.users:g} users x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
+        yield Step(about, "new per s", f"{rate:,.6g}", working, "Little (1961)")
     else:
         yield Step(about, "new per s", f"{rate:,.6g}", f"{hosts} hosts x {flow.per_host_per_s:g} per s{of_it}")
-    yield Step(about, "mean life", f"{first.duration_s:.6g} s", _duration(flow))
-    yield Step(about, "mean release", f"{first.mapping_timeout_s:.6g} s", _mapping_timeout(demand, first, flow))
+    yield Step(about, "mean duration", f"{first.duration_s:.6g} s", _duration(flow))
+    yield Step(about, "mean mapping timeout", f"{first.mapping_timeout_s:.6g} s", _mapping_timeout(demand, first, flow))
     yield Step(
-        about, "mean hold", f"{first.holding_s:.6g} s", f"{first.duration_s:.6g} s + {first.mapping_timeout_s:.6g} s"
+        about,
+        "mean holding time",
+        f"{first.holding_s:.6g} s",
+        f"{first.duration_s:.6g} s + {first.mapping_timeout_s:.6g} s",
     )
     load = demand.load(parts)
     level = rate * first.holding_s
     if load.is_level:
         yield Step(
-            about, "held", f"{load.peak.concurrent:,.6g}", f"{rate:.6g} per s x {first.holding_s:.6g} s", "Little 1961"
+            about,
+            "concurrent",
+            f"{load.peak.concurrent:,.6g}",
+            f"{rate:.6g} per s x {first.holding_s:.6g} s",
+            "Little (1961)",
         )
         return
     most = float(max(first.curve.profile))
-    all_day = f"{rate:.6g} per s x {most:g} x {first.holding_s:.6g} s = {most * level:,.6g} were it so all day"
+    all_day = (
+        f"{rate:.6g} per s x {most:g} x {first.holding_s:.6g} s = {most * level:,.6g} if the peak rate were constant"
+    )
     working = f"profile {flow.profile}, at most {most:g}: {all_day}"
     yield Step(
         about,
-        "held at the busiest",
+        "concurrent at the peak",
         f"{load.peak.concurrent:,.6g} at {clock_text(load.peak.time_s)}",
         working,
         _CONCURRENT,
@@ -85,19 +92,19 @@ def _duration(flow: Flow) -> str:
         law = " + ".join(f"{part.share:g} x {part.mean_s:g} s ({part.shape})" for part in parts)
     else:
         law = f"{flow.duration_mean_s:g} s, {flow.duration_s.shape}"
-    return f"{law}; {never_connected:g} of them have none" if never_connected else law
+    return f"{law}; a share of {never_connected:g} never connects" if never_connected else law
 
 
 def _mapping_timeout(demand: Demand, part: Part, flow: Flow) -> str:
-    """The mixture of endings, each with its time and what is given out again early."""
+    """The mixture of endings, each with its time and what is reused early."""
     described = demand.paths.described
     offer = described.offer_of(part.exit)
     if offer is None or offer.ports is None or not described.estate.exits[part.exit].translates:
-        return "no port is held"
+        return "no port is taken"
     terms = []
     for ending, share in flow.endings(described.estate.destinations[part.destination].protocol).items():
         if share:
             early = offer.ports.early_reuse(ending)
-            kept = f" x {1 - early:g} not given out early" if early else ""
+            kept = f" x {1 - early:g} not reused early" if early else ""
             terms.append(f"{share:g} {ending.replace('_', ' ')} x {offer.mapping_timeout_s.after(ending):g} s{kept}")
     return " + ".join(terms)

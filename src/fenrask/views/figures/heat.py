@@ -1,9 +1,12 @@
 """Concurrent connections by exit and hour, as a heat map."""
 
+import matplotlib
 import numpy as np
+from matplotlib.ticker import PercentFormatter
 
-from fenrask.demand import POINTS_PER_HOUR, Demand
-from fenrask.views.figures.canvas import figure, rendered
+from fenrask.capacity import Capacity
+from fenrask.demand import POINTS_PER_HOUR, Demand, Series
+from fenrask.views.figures.canvas import RED, figure, rendered
 
 __all__ = ["draw_heat"]
 
@@ -11,12 +14,13 @@ _MOST_EXITS = 24
 _MOST_NUMBERS = 24
 
 
-def draw_heat(demand: Demand, suffix: str) -> bytes:
+def draw_heat(capacity: Capacity, suffix: str) -> bytes:
     """A row for each exit with connections, a column for each hour: the most in that hour.
 
-    Colours are shares of the exit's own busiest hour, so that small exits show their profile too; the numbers
-    say how many.
+    The colour is the share of its ports that are wanted, of the pool that binds; grey where no port is taken. The
+    numbers say how many connections there are.
     """
+    demand = capacity.demand
     exits = sorted(demand.at_exit, key=lambda name: -float(np.max(demand.load(demand.at_exit[name]).concurrent)))
     drawn = exits[:_MOST_EXITS]
     paper = figure()
@@ -27,12 +31,12 @@ def draw_heat(demand: Demand, suffix: str) -> bytes:
         axes.axis("off")
         axes.text(0.5, 0.5, "No exit has a connection.", ha="center", fontsize=13)
         return rendered(paper, suffix)
-    concurrent = np.stack([demand.load(demand.at_exit[one]).concurrent for one in drawn])
-    by_hour = concurrent.reshape(len(drawn), demand.hours, POINTS_PER_HOUR).max(axis=2)
-    share = by_hour / np.maximum(by_hour.max(axis=1, keepdims=True), 1e-300)
-    image = axes.imshow(share, aspect="auto", cmap="cividis", vmin=0, vmax=1, interpolation="nearest")
-    bar = paper.colorbar(image, ax=axes, shrink=0.6)
-    bar.set_label("share of the exit's own busiest hour")
+    by_hour = np.stack([_by_hour(demand, demand.load(demand.at_exit[one]).concurrent) for one in drawn])
+    share = np.stack([_share(capacity, one) for one in drawn])
+    colours = matplotlib.colormaps["cividis"].with_extremes(bad="#e6e6e6", over=RED)
+    image = axes.imshow(share, aspect="auto", cmap=colours, vmin=0, vmax=1, interpolation="nearest")
+    bar = paper.colorbar(image, ax=axes, shrink=0.6, extend="max", format=PercentFormatter(1.0))
+    bar.set_label("ports wanted, of those that exist (red: more than exist; grey: no port is taken)")
     axes.set_yticks(range(len(drawn)), drawn, fontsize=11)
     step = 24 if demand.hours > 24 else 1
     hours = range(0, demand.hours, step)
@@ -42,16 +46,38 @@ def draw_heat(demand: Demand, suffix: str) -> bytes:
     if demand.hours <= _MOST_NUMBERS:
         for (row, hour), value in np.ndenumerate(by_hour):
             colour = "white" if share[row, hour] < 0.6 else "black"
-            axes.text(hour, row, _short(float(value)), ha="center", va="center", color=colour, fontsize=9)
+            over = share[row, hour] > 1
+            axes.text(
+                hour, row, _short(float(value)), ha="center", va="center", color=colour, fontsize=9,
+                weight="bold" if over else "normal",
+            )  # fmt: skip
     if len(exits) > len(drawn):
-        paper.supxlabel(f"{len(exits) - len(drawn)} more exits hold fewer than these", fontsize=11)
+        paper.supxlabel(f"{len(exits) - len(drawn)} more exits have fewer connections than these", fontsize=11)
     return rendered(paper, suffix)
 
 
+def _by_hour(demand: Demand, series: Series) -> Series:
+    highest: Series = series.reshape(demand.hours, POINTS_PER_HOUR).max(axis=1)
+    return highest
+
+
+def _share(capacity: Capacity, exit_name: str) -> Series:
+    """The ports wanted of those that exist in each hour, of the pool that binds; not a number where none is taken."""
+    demand, one = capacity.demand, capacity.of(exit_name)
+    stream = (
+        next((each for each in one.streams if one.ports and each.label == one.ports.binding), None) if one else None
+    )
+    if one is None or stream is None or not one.port_limit.capacity:
+        return np.full(demand.hours, np.nan)
+    # The pool may be one host's, node's or address's part of what is drawn: its peak is known.
+    scale = one.port_limit.use / max(float(np.max(stream.load.concurrent)), 1e-300)
+    return _by_hour(demand, stream.load.concurrent) * scale / one.port_limit.capacity
+
+
 def _short(value: float) -> str:
-    """A number in four characters or so: 950, 8.1k, 120k, 3.4M."""
+    """A whole number in four characters or so: 950, 8.1k, 120k, 3.4M."""
     for size, letter in ((1e6, "M"), (1e3, "k")):
         if value >= size:
             scaled = value / size
             return f"{scaled:.0f}{letter}" if scaled >= 100 else f"{scaled:.3g}{letter}"
-    return f"{value:.0f}" if value >= 10 or value == 0 else f"{value:.1f}"
+    return f"{value:.0f}" if value >= 0.5 or value == 0 else "<1"

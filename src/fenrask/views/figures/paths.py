@@ -1,8 +1,8 @@
 """The estate's exits and paths: subnets at the left, exits in the order they are passed, destinations right."""
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from fractions import Fraction
 
 from matplotlib.axes import Axes
 from matplotlib.lines import Line2D
@@ -10,101 +10,179 @@ from matplotlib.patches import FancyBboxPatch, PathPatch, Rectangle
 from matplotlib.path import Path
 
 from fenrask.demand import month_volume
-from fenrask.estate import Estate
+from fenrask.estate import Described, Estate
+from fenrask.estate.suggestions import some
 from fenrask.evaluation import BrokenNeed
-from fenrask.routing import FlowPath, Paths
+from fenrask.routing import Paths, Trace, Verdict
+from fenrask.units import counted
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
 
-__all__ = ["draw_paths"]
+__all__ = ["draw_paths", "draw_trace"]
 
-_MOST_ROWS = 26
+_MOST_ROWS = 22
 _GREEN, _PURPLE = "#009e73", "#cc79a7"
 _NETWORK_COLOURS = (BLUE, ORANGE, _GREEN, _PURPLE, GREY)
-_BOX_WIDTH = 0.15
+_LEFT, _RIGHT = 0.107, 0.9
+_WIDEST = 0.15
+_SUBNET_WIDTH = 0.15
+_LETTER = 0.0048
+"""The width of a letter of the smallest size, in parts of the figure."""
 
 
 @dataclass(frozen=True)
 class _Spot:
-    """Where a box stands: its middle, in parts of the figure."""
+    """Where a box is: its middle, in parts of the figure."""
 
     x: float
     y: float
+
+
+@dataclass(frozen=True)
+class _Line:
+    """All traffic of one row of subnets that takes the same exits to the same destination."""
+
+    row: str
+    """The subnet that names the row."""
+    exits: tuple[str, ...]
+    destination: str
+    verdict: Verdict
+    flows: tuple[str, ...]
+    volume: float
 
 
 def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes:
     """Networks as boxes around their subnets, zones as bands in them, paths as lines weighted by volume.
 
     A path that does not arrive is dashed, and ends in a cross where it is lost; needs that arriving flows
-    break are named at their destination. Of a large estate the subnets that send most are drawn.
+    break are named at their destination. Subnets of one zone whose traffic takes the same paths are one row. Of a
+    large estate the rows that send most are drawn, as many as can be read.
     """
+    rows = _folded(paths)
+    lines, not_drawn = _readable(paths.described.estate, _lines_of(paths, rows))
+    return _drawn(paths.described.estate, lines, rows, broken, suffix, "the path of every flow", not_drawn)
+
+
+def draw_trace(described: Described, target: str, traces: Sequence[Trace], suffix: str) -> bytes:
+    """The path from one subnet to one destination, in all its parts."""
+    lines = [_Line(one.subnet, one.exits, target, one.verdict, (), 1.0) for one in traces]
+    subnet = traces[0].subnet
+    return _drawn(described.estate, lines, {subnet: [subnet]}, (), suffix, f"{subnet} to {target}", 0)
+
+
+def _folded(paths: Paths) -> dict[str, list[str]]:
+    """The subnets of each row, by its first: those of one network and zone whose traffic takes the same paths."""
     estate = paths.described.estate
-    volumes = {id(path): month_volume(paths.described, path).both_bytes for path in paths.paths}
-    drawn, not_counted = _chosen(paths.paths, volumes)
+    taken: dict[str, set[tuple[str, tuple[str, ...], Verdict]]] = {}
+    for path in paths.paths:
+        key = (estate.flows[path.flow].to, path.trace.exits, path.trace.verdict)
+        taken.setdefault(path.subnet, set()).add(key)
+    rows: dict[object, list[str]] = {}
+    for name in sorted(taken, key=[*estate.subnets].index):
+        subnet = estate.subnets[name]
+        rows.setdefault((subnet.network, subnet.zone, frozenset(taken[name])), []).append(name)
+    return {names[0]: names for names in rows.values()}
+
+
+def _lines_of(paths: Paths, rows: Mapping[str, Sequence[str]]) -> list[_Line]:
+    first = {name: row for row, names in rows.items() for name in names}
+    flows: dict[tuple[str, tuple[str, ...], str, Verdict], dict[str, float]] = {}
+    for path in paths.paths:
+        to = paths.described.estate.flows[path.flow].to
+        found = flows.setdefault((first[path.subnet], path.trace.exits, to, path.trace.verdict), {})
+        found[path.flow] = found.get(path.flow, 0.0) + float(month_volume(paths.described, path).both_bytes)
+    return [_Line(*key, tuple(volumes), sum(volumes.values())) for key, volumes in flows.items()]
+
+
+def _readable(estate: Estate, lines: Sequence[_Line]) -> tuple[list[_Line], int]:
+    """The lines of the rows that send most, as long as no column has too many boxes; and how many are not."""
+    sent: dict[str, float] = {}
+    for line in lines:
+        sent[line.row] = sent.get(line.row, 0.0) + line.volume
+    kept: set[str] = set()
+    for row in sorted(sent, key=lambda name: -sent[name]):
+        some = [line for line in lines if line.row in kept | {row}]
+        depth = Counter(_depths(some).values())
+        networks = {estate.subnets[name].network for name in kept | {row}}
+        boxes = (len(kept) + len(networks), len({line.destination for line in some}), *depth.values())
+        if not kept or max(boxes) <= _MOST_ROWS:
+            kept.add(row)
+    return [line for line in lines if line.row in kept], len(sent) - len(kept)
+
+
+def _drawn(
+    estate: Estate,
+    lines: Sequence[_Line],
+    rows: Mapping[str, Sequence[str]],
+    broken: Sequence[BrokenNeed],
+    suffix: str,
+    title: str,
+    not_drawn: int,
+) -> bytes:
     paper = figure(constrained=False)
     axes = paper.add_axes((0, 0, 1, 1))
     axes.set_axis_off()
     axes.set_xlim(0, 1)
     axes.set_ylim(0, 1)
-    axes.text(0.01, 0.972, f"{estate.estate}: the path of every flow", fontsize=15, weight="bold")
-    spots = _placed(estate, drawn)
+    axes.text(0.01, 0.972, f"{estate.estate}: {title}", fontsize=15, weight="bold")
+    spots, width = _placed(estate, lines)
     networks = {name: _NETWORK_COLOURS[n % len(_NETWORK_COLOURS)] for n, name in enumerate(estate.networks)}
     _draw_networks(axes, estate, spots, networks)
-    most = max((float(volumes[id(path)]) for path in drawn), default=0.0) or 1.0
-    for path in sorted(drawn, key=lambda path: path.trace.verdict.arrives, reverse=True):
-        weight = (float(volumes[id(path)]) / most) ** 0.5
-        _draw_path(axes, estate, path, spots, networks[estate.subnets[path.subnet].network], weight)
+    most = max((line.volume for line in lines), default=0.0) or 1.0
+    for line in sorted(lines, key=lambda line: line.verdict.arrives, reverse=True):
+        weight = (line.volume / most) ** 0.5
+        _draw_line(axes, line, spots, networks[estate.subnets[line.row].network], weight, width)
     for (group, name), spot in spots.items():
-        _draw_box(axes, estate, group, name, spot)
+        more = len(rows[name]) - 1 if group == "subnet" else 0
+        _draw_box(axes, estate, group, name, spot, width, more)
     _draw_unmet(axes, estate, broken, spots)
-    _draw_legend(axes, not_counted)
+    _draw_legend(axes, not_drawn)
     return rendered(paper, suffix)
 
 
-def _chosen(paths: Sequence[FlowPath], volumes: Mapping[int, Fraction]) -> tuple[list[FlowPath], int]:
-    """The paths of the subnets that send most, and the number of subnets not drawn."""
-    sent: dict[str, Fraction] = {}
-    for path in paths:
-        sent[path.subnet] = sent.get(path.subnet, Fraction(0)) + volumes[id(path)]
-    kept = set(sorted(sent, key=lambda name: -sent[name])[:_MOST_ROWS])
-    return [path for path in paths if path.subnet in kept], len(sent) - len(kept)
-
-
-def _placed(estate: Estate, paths: Sequence[FlowPath]) -> dict[tuple[str, str], _Spot]:
-    """A spot for each subnet, exit and destination: columns by their place along the paths."""
+def _depths(lines: Sequence[_Line]) -> dict[str, int]:
+    """In which column each exit is: as far right as any path passes it."""
     depth: dict[str, int] = {}
-    for path in paths:
-        for number, name in enumerate(path.trace.exits):
+    for line in lines:
+        for number, name in enumerate(line.exits):
             depth[name] = max(depth.get(name, 0), number)
-    columns = 1 + max(depth.values(), default=0)
+    return depth
+
+
+def _placed(estate: Estate, lines: Sequence[_Line]) -> tuple[dict[tuple[str, str], _Spot], float]:
+    """A spot for each subnet, exit and destination, in columns by their place along the paths; how wide boxes are."""
+    depth = _depths(lines)
+    columns = 1 + max(depth.values(), default=-1)
+    step = (_RIGHT - _LEFT) / (columns + 1)
     spots: dict[tuple[str, str], _Spot] = {}
     order = list(estate.subnets)
 
     def option(name: str) -> tuple[str, str, int]:
         return (estate.subnets[name].network, estate.subnets[name].zone or "", order.index(name))
 
-    subnets = sorted({path.subnet for path in paths}, key=option)
-    _column(spots, "subnet", subnets, 0.107)
+    rows = list[str]()
+    for row in sorted({line.row for line in lines}, key=option):
+        if rows and estate.subnets[rows[-1]].network != estate.subnets[row].network:
+            rows.append("")  # Room for the next network's name
+        rows.append(row)
+    _column(spots, "subnet", rows, _LEFT)
     for number in range(columns):
         names = [name for name, at in depth.items() if at == number]
-        _column(spots, "exit", _by_neighbours(names, paths, spots), 0.37 + 0.26 * (number / max(1, columns - 1)))
-    reached = dict.fromkeys(estate.flows[path.flow].to for path in paths)
-    _column(spots, "destination", _by_neighbours(reached, paths, spots, estate), 0.9)
-    return spots
+        _column(spots, "exit", _by_neighbours(names, lines, spots), _LEFT + step * (number + 1))
+    reached = dict.fromkeys(line.destination for line in lines)
+    _column(spots, "destination", _by_neighbours(reached, lines, spots, last=True), _RIGHT)
+    return spots, min(_WIDEST, 0.68 * step)
 
 
 def _by_neighbours(
-    names: Iterable[str],
-    paths: Sequence[FlowPath],
-    spots: Mapping[tuple[str, str], _Spot],
-    estate: Estate | None = None,
+    names: Iterable[str], lines: Sequence[_Line], spots: Mapping[tuple[str, str], _Spot], last: bool = False
 ) -> list[str]:
     """Names in the order of the mean height of what comes before them, so that lines cross little."""
     heights: dict[str, list[float]] = {name: [] for name in names}
-    for path in paths:
-        chain = path.trace.exits
-        for number, name in enumerate(chain if estate is None else (estate.flows[path.flow].to,)):
-            before = chain[number - 1] if estate is None and number else (chain[-1] if estate and chain else "")
-            spot = spots.get(("exit", before)) or spots[("subnet", path.subnet)]
+    for line in lines:
+        chain = line.exits
+        for number, name in enumerate((line.destination,) if last else chain):
+            before = (chain[-1] if chain else "") if last else (chain[number - 1] if number else "")
+            spot = spots.get(("exit", before)) or spots["subnet", line.row]
             if name in heights:
                 heights[name].append(spot.y)
     return sorted(heights, key=lambda name: -sum(heights[name]) / max(1, len(heights[name])))
@@ -112,7 +190,8 @@ def _by_neighbours(
 
 def _column(spots: dict[tuple[str, str], _Spot], group: str, names: Sequence[str], x: float) -> None:
     for number, name in enumerate(names):
-        spots[group, name] = _Spot(x, 0.91 - 0.82 * (number + 0.5) / max(1, len(names)))
+        if name:
+            spots[group, name] = _Spot(x, 0.91 - 0.82 * (number + 0.5) / max(1, len(names)))
 
 
 def _draw_networks(
@@ -122,7 +201,7 @@ def _draw_networks(
         rows = [s.y for (g, name), s in spots.items() if g == "subnet" and estate.subnets[name].network == network]
         if not rows:
             continue
-        low, high = min(rows) - 0.031, max(rows) + 0.038
+        low, high = min(rows) - 0.025, max(rows) + 0.026
         box = FancyBboxPatch((0.012, low), 0.176, high - low, boxstyle="round,pad=0.003", facecolor="white")
         box.set(edgecolor=colour, linewidth=2)
         axes.add_patch(box)
@@ -137,7 +216,7 @@ def _draw_zones(axes: Axes, estate: Estate, network: str, spots: Mapping[tuple[s
         if group == "subnet" and estate.subnets[name].network == network:
             zones.setdefault(estate.subnets[name].zone or "", []).append(spot.y)
     for number, (zone, rows) in enumerate(zones.items()):
-        low, high = min(rows) - 0.03, max(rows) + 0.03
+        low, high = min(rows) - 0.022, max(rows) + 0.022
         if number % 2 == 0:
             axes.add_patch(Rectangle((0.013, low), 0.174, high - low, facecolor="#eeeeee", zorder=1))
         axes.text(0.019, (low + high) / 2, zone, fontsize=10, va="center", ha="center", zorder=4, color="#555555")
@@ -155,45 +234,46 @@ def _draw_unmet(
         spot = spots.get(("destination", destination))
         if spot is not None:
             text = "; ".join(f"not {need}: {', '.join(flows)}" for need, flows in needs.items())
-            axes.text(spot.x, spot.y - 0.03, text[:44], fontsize=8, color=RED, ha="center", weight="bold", zorder=5)
+            text = text if len(text) <= 42 else f"{text[:41]}…"
+            axes.text(spot.x, spot.y - 0.031, text, fontsize=8, color=RED, ha="center", weight="bold", zorder=5)
 
 
-def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot) -> None:
+def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, width: float, more: int) -> None:
     missing = group == "exit" and name not in estate.exits
-    height = 0.034
-    corner = (spot.x - _BOX_WIDTH / 2, spot.y - height / 2)
-    box = FancyBboxPatch(corner, _BOX_WIDTH, height, boxstyle="round,pad=0.002", facecolor="#f7f7f7", zorder=3)
+    height, width = 0.034, width if group == "exit" else _SUBNET_WIDTH
+    corner = (spot.x - width / 2, spot.y - height / 2)
+    box = FancyBboxPatch(corner, width, height, boxstyle="round,pad=0.002", facecolor="#f7f7f7", zorder=3)
     box.set(edgecolor=RED if missing else "#333333", linestyle="--" if missing else "-", linewidth=1)
     axes.add_patch(box)
     note = "does not exist" if missing else ""
     if group == "exit" and not missing:
         note = estate.exits[name].kind
-    text = f"{name}\n{note}" if note else name
-    axes.text(spot.x, spot.y, text, ha="center", va="center", fontsize=8, zorder=4, linespacing=1.0)
+    if more:
+        note = f"and {counted(more, 'more subnet')}"
+    most = int(width / _LETTER)
+    words = [word if len(word) <= most else f"{word[: most - 1]}…" for word in (name, note) if word]
+    axes.text(spot.x, spot.y, "\n".join(words), ha="center", va="center", fontsize=8, zorder=4, linespacing=1.0)
 
 
-def _draw_path(
-    axes: Axes, estate: Estate, path: FlowPath, spots: Mapping[tuple[str, str], _Spot], colour: str, weight: float
+def _draw_line(
+    axes: Axes, line: _Line, spots: Mapping[tuple[str, str], _Spot], colour: str, weight: float, width: float
 ) -> None:
-    stops = [spots["subnet", path.subnet], *(spots["exit", name] for name in path.trace.exits)]
-    arrives = path.trace.verdict.arrives
+    stops = [("subnet", line.row), *(("exit", name) for name in line.exits)]
+    arrives = line.verdict.arrives
     if arrives:
-        stops.append(spots["destination", estate.flows[path.flow].to])
+        stops.append(("destination", line.destination))
     for one, other in zip(stops, stops[1:], strict=False):
-        line = PathPatch(
-            _curve(one, other, _gaps(one, other, spots)), fill=False, edgecolor=colour if arrives else RED, alpha=0.75
-        )
-        line.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
-        axes.add_patch(line)
+        begin, end = spots[one], spots[other]
+        halves = [(width if group == "exit" else _SUBNET_WIDTH) / 2 for group, _ in (one, other)]
+        path = _curve(begin, end, _gaps(begin, end, spots), halves, width / 2)
+        patch = PathPatch(path, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
+        patch.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
+        axes.add_patch(patch)
     if not arrives:
-        last = stops[-1]
-        axes.plot(
-            [last.x + _BOX_WIDTH / 2 + 0.012], [last.y], "x", color=RED, markersize=11, markeredgewidth=3, zorder=5
-        )
-        words = f"{path.flow}: {path.trace.verdict.value}"
-        axes.text(
-            last.x + _BOX_WIDTH / 2 + 0.024, last.y - 0.006, words, fontsize=9, color=RED, weight="bold", zorder=5
-        )
+        last, half = spots[stops[-1]], (width if line.exits else _SUBNET_WIDTH) / 2
+        axes.plot([last.x + half + 0.012], [last.y], "x", color=RED, markersize=11, markeredgewidth=3, zorder=5)
+        words = ": ".join(filter(None, (some(line.flows, 2), line.verdict.value)))
+        axes.text(last.x + half + 0.024, last.y - 0.006, words, fontsize=9, color=RED, weight="bold", zorder=5)
 
 
 def _gaps(one: _Spot, other: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:
@@ -211,12 +291,16 @@ def _gaps(one: _Spot, other: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> l
     return found
 
 
-def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot]) -> Path:
-    """A line from the right edge of one box to the left edge of another, level where it passes a column."""
-    half = _BOX_WIDTH / 2
-    at = (one.x + half, one.y) if one.x + half < other.x - half else (one.x, one.y)
+def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot], halves: Sequence[float], gap: float) -> Path:
+    """A line from the right edge of one box to the left edge of another, level where it passes a column.
+
+    halves: half the width of each of the two boxes; gap: of those that it passes.
+    """
+    first, last = halves
+    at = (one.x + first, one.y) if one.x + first < other.x - last else (one.x, one.y)
     points, codes = [at], [Path.MOVETO]
     for spot in (*between, other):
+        half = last if spot is other else gap
         end = (spot.x - half, spot.y) if at[0] < spot.x - half else (spot.x, spot.y)
         middle = (at[0] + end[0]) / 2
         points += [(middle, at[1]), (middle, end[1]), end]
@@ -228,12 +312,13 @@ def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot]) -> Path:
     return Path(points, codes)
 
 
-def _draw_legend(axes: Axes, not_counted: int) -> None:
+def _draw_legend(axes: Axes, not_drawn: int) -> None:
     handles = [
-        Line2D([], [], color="#333333", linewidth=5, label="arrives; width by volume, colour by network"),
+        Line2D([], [], color="#333333", linewidth=5, label="arrives; width: square root of volume; colour: network"),
         Line2D([], [], color=RED, linewidth=2, linestyle="--", label="lost, at the cross"),
         Line2D([], [], color="#eeeeee", linewidth=9, label="a zone"),
     ]
     axes.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.005, 0.0), ncols=3, frameon=False, fontsize=10)
-    if not_counted:
-        axes.text(0.99, 0.02, f"{not_counted} more subnets send less than these", ha="right", fontsize=10)
+    if not_drawn:
+        text = f"{counted(not_drawn, 'more group of subnets sends', 'more groups of subnets send')} less than these"
+        axes.text(0.99, 0.02, text, ha="right", fontsize=10)

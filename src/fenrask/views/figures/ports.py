@@ -4,13 +4,18 @@ from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
 from fenrask.capacity import Capacity, ExitCapacity, Stream
-from fenrask.units import SECONDS_PER_HOUR, clock_text, counted
+from fenrask.estate.suggestions import some
+from fenrask.units import SECONDS_PER_HOUR, clock_text, counted, percent
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
 
 __all__ = ["draw_ports"]
 
 _MOST_STREAMS = 3
+_SEEN = 0.02
+"""Share of the ports below which a pool's curve lies on the axis and is not drawn."""
 _MOST_PANELS = 4
+_NEARLY_EMPTY = 0.1
+"""Share of its ports that an exit wants at its peak, below which it gets no panel of its own."""
 _STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, ":"))
 
 
@@ -25,12 +30,14 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
     name = capacity.demand.paths.described.estate.estate
     paper.suptitle(f"{name}: ports wanted through the day, and the ports there are", fontsize=15)
     if not busy:
-        paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
-    drawn = busy[:_MOST_PANELS]
+        paper.text(0.5, 0.5, "No exit that translates has a connection.", ha="center", fontsize=13)
+    full = [one for one in busy if one.port_limit.headroom < 1 - _NEARLY_EMPTY or not one.fits] or busy[:1]
+    drawn = full[:_MOST_PANELS]
     for number, one in enumerate(drawn, 1):
         _panel(paper.add_subplot(len(drawn), 1, number), capacity, one)
-    if len(busy) > len(drawn):
-        paper.supxlabel(f"{len(busy) - len(drawn)} more exits have more headroom than these", fontsize=11)
+    folded = [f"{one.exit} {percent(1 - one.port_limit.headroom)}" for one in busy if one not in drawn]
+    if folded:
+        paper.supxlabel(f"ports wanted, of those that exist, of the others: {some(folded, 6)}", fontsize=11)
     return rendered(paper, suffix)
 
 
@@ -38,9 +45,12 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     size = one.port_limit.capacity
     hours = capacity.demand.hours
     times = [*(capacity.demand.times_s / SECONDS_PER_HOUR), float(hours)]
-    streams = sorted(one.streams, key=lambda stream: -stream.busiest)[:_MOST_STREAMS]
+    ordered = sorted(one.streams, key=lambda stream: -stream.busiest)
+    streams = [stream for stream in ordered[:_MOST_STREAMS] if stream is ordered[0] or stream.busiest > _SEEN * size]
     for stream, (colour, style) in zip(streams, _STYLES, strict=False):
         _draw_stream(axes, times, stream, size, colour, style)
+    if len(ordered) > len(streams):
+        axes.plot([], [], linewidth=0, label=f"and {counted(len(ordered) - len(streams), 'smaller pool')}")
     axes.axhline(size, color="black", linewidth=2)
     each = f" ({one.addresses} x {one.how.per_address:,.0f})" if size == one.addresses * one.how.per_address else ""
     axes.annotate(
@@ -56,7 +66,9 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     axes.set_xlim(0, hours)
     step = 24 if hours > 24 else 4
     ticks = range(0, hours + 1, step)
-    axes.set_xticks(ticks, [*(clock_text(hour * SECONDS_PER_HOUR) for hour in ticks[:-1]), ""])
+    axes.set_xticks(
+        ticks, [*(clock_text(hour * SECONDS_PER_HOUR) for hour in ticks[:-1]), "24:00" if hours == 24 else ""]
+    )
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
     axes.set_ylabel("ports wanted")
     axes.grid(axis="y", color="#dddddd")
@@ -87,9 +99,13 @@ def _blocking(axes: Axes, times: list[float], blocked: list[float]) -> None:
 
 def _title(one: ExitCapacity) -> str:
     """What the panel says, in one line."""
+    binding = min((limit for limit in one.limits if limit.grows), key=lambda limit: limit.headroom)
+    first = f"; {binding.limit} binds first, headroom {percent(binding.headroom)}" if binding.limit != "ports" else ""
+    if one.exceeded:
+        return one.verdict
     if one.fits:
-        return f"{one.exit}: headroom {one.port_limit.headroom:.0%}"
-    blocked = f"{one.blocking:.0%} find no free port at worst"
+        return f"{one.exit}: port headroom {percent(one.port_limit.headroom)}{first}"
+    blocked = f"{percent(one.blocking)} of new connections find no free port at worst"
     if one.needed is None:
         return f"{one.exit}: no number of addresses suffices; {blocked}"
     return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"

@@ -1,5 +1,7 @@
 """The reference of both file formats, written from the models: it cannot drift."""
 
+import json
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -54,7 +56,7 @@ def _lines() -> Iterator[str]:
 
 
 def _section(name: str, schema: dict[str, Any]) -> Iterator[str]:
-    yield f"\n### {name}\n"
+    yield f"\n### {_title(name)}\n"
     if schema.get("description"):
         yield f"{schema['description'].splitlines()[0]}\n"
     yield from _table(schema)
@@ -66,7 +68,7 @@ def _table(schema: dict[str, Any]) -> Iterator[str]:
     yield "|---|---|---|---|"
     for key, one in schema.get("properties", {}).items():
         shown = f"**`{key}`**" if key in required else f"`{key}`"
-        default = "" if key in required or one.get("default") in (None, "", {}, []) else f"`{one['default']}`"
+        default = "" if key in required or one.get("default") in (None, "", {}, []) else f"`{_yaml(one['default'])}`"
         yield f"| {shown} | {_kind(one)} | {default} | {one.get('description', '')} |".replace("  |", " |")
 
 
@@ -77,7 +79,7 @@ def _kind(one: dict[str, Any]) -> str:
     if "enum" in one:
         return ", ".join(f"`{each}`" for each in one["enum"])
     if "$ref" in one:
-        return one["$ref"].rsplit("/", 1)[-1]
+        return _linked(one["$ref"].rsplit("/", 1)[-1])
     for choice in ("anyOf", "oneOf"):
         if choice in one and one.get("type") is None:
             kinds = [_kind(each) for each in one[choice] if each.get("type") != "null"]
@@ -85,6 +87,22 @@ def _kind(one: dict[str, Any]) -> str:
     if one.get("type") == "array":
         return f"list of {_kind(one['items'])}" if "items" in one else "list"
     if one.get("type") == "object" and isinstance(one.get("additionalProperties"), dict):
-        return f"by name: {_kind(one['additionalProperties'])}"
+        return f"mapping of {_kind(one['additionalProperties'])}"
     words = {"string": "text", "integer": "whole number", "number": "number", "boolean": "true or false"}
     return words.get(one.get("type", ""), "value")
+
+
+def _title(name: str) -> str:
+    """A model's name as words: `DurationLaw` is "Duration law"."""
+    words = re.findall(r"[A-Z][a-z]*|[0-9]+", name)
+    return " ".join([words[0], *(word.lower() for word in words[1:])])
+
+
+def _linked(name: str) -> str:
+    title = _title(name)
+    return f"[{title.lower()}](#{title.lower().replace(' ', '-')})"
+
+
+def _yaml(value: Any) -> str:
+    """A default as it is written in YAML: numbers that are whole without a point."""
+    return json.dumps(int(value) if isinstance(value, float) and value.is_integer() else value)

@@ -6,8 +6,12 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from contextlib import redirect_stderr, redirect_stdout
+from importlib.metadata import entry_points
+from io import StringIO
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import yaml
 
@@ -97,13 +101,30 @@ class InFolder(unittest.TestCase):
         path.write_text(text, encoding="utf-8")
         return path
 
-    def estate(self, patch: Any = None, catalogue: Any = None) -> Described:
+    def estate(self, changes: Any = None, catalogue: Any = None) -> Described:
         """The small estate above with a patch, and its catalogue with another."""
         self.write("catalogue.yaml", merged(CATALOGUE, catalogue or {}))
-        return read_estate(self.write("estate.yaml", merged(ESTATE, patch or {})))
+        return read_estate(self.write("estate.yaml", merged(ESTATE, changes or {})))
 
     def program(self, *arguments: str, columns: int = 100) -> subprocess.CompletedProcess[str]:
-        """The installed program, run in the folder."""
+        """The program as installed, called in this process: starting it some hundred times takes minutes."""
+        [entry] = entry_points(group="console_scripts", name="fenrask")
+        out, said, before = StringIO(), StringIO(), Path.cwd()
+        environment = {"COLUMNS": str(columns), "LANG": "C.UTF-8"}
+        with patch.dict(os.environ, environment), patch.object(sys, "argv", ["fenrask", *arguments]):
+            os.environ.pop("NO_COLOR", None)
+            os.chdir(self.folder)
+            try:
+                with redirect_stdout(out), redirect_stderr(said), self.assertRaises(SystemExit) as left:
+                    entry.load()()
+            finally:
+                os.chdir(before)
+        return subprocess.CompletedProcess(
+            arguments, int(str(left.exception.code or 0)), out.getvalue(), said.getvalue()
+        )
+
+    def started(self, *arguments: str, columns: int = 100) -> subprocess.CompletedProcess[str]:
+        """The installed program, started in the folder."""
         known = {name: os.environ[name] for name in ("PATH", "HOME", "TMPDIR") if name in os.environ}
         return subprocess.run(
             [str(PROGRAM), *arguments],

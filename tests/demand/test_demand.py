@@ -184,11 +184,15 @@ class Explained(InFolder):
         described = self.estate({"flows": {"talk": flow}, "profiles": {"day": DAY}})
         steps = {step.figure: step for step in explain_demand(demand(flow_paths(described))) if "talk" in step.about}
         self.assertEqual(steps["new per s"].working, "10 hosts x 1 per s")
-        self.assertEqual(steps["mean release"].working, "0.5 closed x 60 s + 0.25 reset x 10 s + 0.25 idle x 300 s")
-        self.assertEqual(steps["mean release"].value, "107.5 s")
-        self.assertEqual(steps["mean hold"].value, "109.5 s")
-        self.assertIn("10 per s x 1.5 x 109.5 s = 1,642.5 were it so all day", steps["held at the busiest"].working)
-        self.assertIn("1993", steps["held at the busiest"].source)
+        self.assertEqual(
+            steps["mean mapping timeout"].working, "0.5 closed x 60 s + 0.25 reset x 10 s + 0.25 idle x 300 s"
+        )
+        self.assertEqual(steps["mean mapping timeout"].value, "107.5 s")
+        self.assertEqual(steps["mean holding time"].value, "109.5 s")
+        self.assertIn(
+            "10 per s x 1.5 x 109.5 s = 1,642.5 if the peak rate were constant", steps["concurrent at the peak"].working
+        )
+        self.assertIn("1993", steps["concurrent at the peak"].source)
 
 
 class Volumes(InFolder):

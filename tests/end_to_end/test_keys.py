@@ -46,7 +46,10 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "changes": "exit more_addresses destination entries_added blocks entries_after max_entries fits",
         "steps": "about figure value working source",
     },
-    ("demand", "--explain"): {
+    **{
+        (name, "--explain"): {"steps": "about figure value working source"} for name in ("demand", "charges", "compare")
+    },
+    ("stress", "--explain", "--load-up", "9"): {
         "steps": "about figure value working source",
     },
     ("capacity", "--explain", "--set", "exits.gate.offer=small"): {
@@ -75,7 +78,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "changes": "flow path_before path_now source_before source_now before_amount now_amount difference_amount",
     },
     ("choose", "--set", "destinations.partner.needs.off_internet=false"): {
-        "changes": "change what name detail",
+        "changes": "change what names detail",
         "flows": "flows network exits runner_up more_amount why",
         "next_best": "rank month_amount more_amount difference",
         "options": "flows network option more_amount why",

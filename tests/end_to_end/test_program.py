@@ -52,7 +52,7 @@ class Statuses(InFolder):
         )
         for arguments, status in cases:
             with self.subTest(arguments=arguments):
-                done = self.program(*arguments)
+                done = self.started(*arguments)
                 self.assertEqual(done.returncode, status, done.stderr)
                 self.assertNotIn("Traceback", done.stderr)
                 self.assertEqual(bool(done.stdout.strip()), status != 2)

@@ -36,3 +36,5 @@ class Words(InFolder):
 
     def test_reports(self) -> None:
         self.clean("demo", self.program("demo", "here", "--full", columns=160).stdout)
+        for name in ("demand", "capacity", "addresses", "charges", "compare", "stress"):
+            self.clean(name, self.program(name, "here/estate.yaml", "--explain", "--all", columns=160).stdout)

@@ -55,6 +55,8 @@ def _of_entries(value: Any, schema: dict[str, Any], whole: dict[str, Any], path:
     if isinstance(value, dict):
         properties, more = schema.get("properties", {}), schema.get("additionalProperties", True)
         yield from (f"{path}: lacks {key}" for key in schema.get("required", ()) if key not in value)
+        for one in schema.get("allOf", ()):
+            yield from faults(value, one, whole, path)
         for key, one in value.items():
             inside = properties.get(key, more)
             if inside is False:
@@ -91,6 +93,15 @@ class Schemas(unittest.TestCase):
         estate["destinations"]["tide-feed"]["port"] = 70_000
         told = faults(estate, schema, schema)
         self.assertEqual(len(told), 3, told)
+
+    def test_what_the_reader_requires_the_schema_requires(self) -> None:
+        schema = json_schema("estate")
+        told = faults({"estate": "x", "catalogue": "c.yaml"}, schema, schema)
+        self.assertEqual(told, [": lacks networks", ": lacks subnets"])
+        estate = self.read(VELLMOUTH, "estate.yaml")
+        estate["networks_csv"] = "networks.csv"
+        del estate["networks"]
+        self.assertEqual(faults(estate, schema, schema), [])
 
     def test_every_kind_of_exit_is_in_the_schema_under_its_name(self) -> None:
         kinds = {

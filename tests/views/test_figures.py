@@ -7,10 +7,10 @@ from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import UnusableInput
 from fenrask.evaluation import broken_needs
-from fenrask.routing import flow_paths
+from fenrask.routing import flow_paths, trace_from
 from fenrask.views.figures.blocking import draw_blocking
 from fenrask.views.figures.heat import draw_heat
-from fenrask.views.figures.paths import draw_paths
+from fenrask.views.figures.paths import draw_paths, draw_trace
 from fenrask.views.figures.ports import draw_ports
 from tests.support import InFolder
 
@@ -31,14 +31,14 @@ class Figures(InFolder):
 
     def test_ports_tell_what_is_short(self) -> None:
         calm, short = words(self.ports({})), words(self.ports({"workloads": {"work": {"hosts": 40}}}))
-        self.assertIn("gate: headroom 38%", calm)
+        self.assertIn("gate: port headroom 38.0%", calm)
         self.assertIn("1,000 ports (1 x 1,000)", calm)
         self.assertNotIn("no port left", calm)
         self.assertIn("gate: needs 3 addresses, has 1", short)
         self.assertIn("no port left", short)
 
     def test_ports_of_an_estate_that_holds_nothing(self) -> None:
-        self.assertIn("No exit that translates holds any connection", words(self.ports({"flows": {"talk": None}})))
+        self.assertIn("No exit that translates has a connection", words(self.ports({"flows": {"talk": None}})))
 
     def test_many_exits_are_counted_not_drawn(self) -> None:
         exits = {
@@ -53,7 +53,7 @@ class Figures(InFolder):
             "route_tables": tables,
             "workloads": {"work": {"subnets": [*subnets]}},
         }
-        self.assertIn("4 more exits have more headroom", words(self.ports(patch)))
+        self.assertIn("of the others: gate-1 7.8%, gate-2 7.8%", words(self.ports(patch)))
 
     def test_blocking_is_shaded_where_it_exceeds_the_target(self) -> None:
         self.assertNotIn("no free port (shaded)", words(self.ports({})))
@@ -69,15 +69,15 @@ class Figures(InFolder):
 
     def test_the_heat_map_tells_the_most_in_each_hour(self) -> None:
         patch = {"flows": {"talk": {"profile": "day"}}, "profiles": {"day": [0.5] * 23 + [8.0]}}
-        told = words(draw_heat(demand(flow_paths(self.estate(patch))), ".svg"))
+        told = words(draw_heat(capacity(demand(flow_paths(self.estate(patch)))), ".svg"))
         for word in ("gate", "4.96k", "310", "23", "hour of the day"):
             self.assertIn(word, told)
         patch["profiles"] = {"day": [1.0] * 167 + [2.0]}
-        week = words(draw_heat(demand(flow_paths(self.estate(patch))), ".svg"))
+        week = words(draw_heat(capacity(demand(flow_paths(self.estate(patch)))), ".svg"))
         self.assertIn("day 7", week)
         self.assertIn(
             "No exit has a connection",
-            words(draw_heat(demand(flow_paths(self.estate({"flows": {"talk": None}}))), ".svg")),
+            words(draw_heat(capacity(demand(flow_paths(self.estate({"flows": {"talk": None}})))), ".svg")),
         )
 
     def test_the_same_input_draws_the_same_file(self) -> None:
@@ -110,7 +110,18 @@ class Figures(InFolder):
             "not off_internet: talk", self.paths({"destinations": {"partner": {"needs": {"off_internet": True}}}})
         )
 
-    def test_a_large_estate_draws_those_that_send_most(self) -> None:
+    def test_a_large_estate_folds_like_subnets_and_draws_those_that_send_most(self) -> None:
         subnets = {f"s{n}": {"network": "net", "prefix": f"10.0.{20 + n}.0/24", "routes": "private"} for n in range(40)}
-        told = self.paths({"subnets": subnets, "workloads": {"work": {"subnets": [*subnets]}}})
-        self.assertIn("14 more subnets send less", told)
+        folded = {"subnets": subnets, "workloads": {"work": {"subnets": [*subnets]}}}
+        self.assertIn("and 39 more subnets", self.paths(folded))
+        # Each in a zone of its own: none is like another.
+        apart = {name: {**one, "zone": f"z{number}"} for number, (name, one) in enumerate(subnets.items())}
+        self.assertIn("18 more groups of subnets send less", self.paths({**folded, "subnets": apart}))
+
+    def test_one_path_is_drawn_alone(self) -> None:
+        described = self.estate()
+        told = words(
+            draw_trace(described, "partner", [one for one, _ in trace_from(described, "app", "partner")], ".svg")
+        )
+        self.assertIn("app to partner", told)
+        self.assertIn("gate", told)

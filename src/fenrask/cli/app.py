@@ -176,7 +176,7 @@ def _main(
 def run() -> int:
     """Run the command line; returns the exit status."""
     try:
-        app()
+        app(prog_name="fenrask")
     except SystemExit as leave:
         return leave.code if isinstance(leave.code, int) else ALL_WELL if leave.code is None else UNUSABLE
     except UnusableInput as error:

@@ -20,5 +20,8 @@ def json_schema(file: str) -> dict[str, Any]:
         about = f"a CSV file inside the estate's folder that holds more {section.replace('_', ' ')}"
         schema["properties"][f"{section}_csv"] = {"type": "string", "description": about}
     # A section may lie wholly in its CSV file.
+    sections = [key for key in schema["required"] if key in SECTIONS]
     schema["required"] = [key for key in schema["required"] if key not in SECTIONS]
+    if sections:
+        schema["allOf"] = [{"anyOf": [{"required": [key]}, {"required": [f"{key}_csv"]}]} for key in sections]
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}

@@ -17,7 +17,7 @@ Losses = Mapping[str, Sequence[Outcome]]
 _NEEDS = (
     Column("design", "design"),
     Column("need", "need"),
-    Column("flows", "flows or exit", "list"),
+    Column("flows", "flows or exit", "list", most=3),
     Column("why", "why it is not met (the first)"),
 )
 
@@ -51,7 +51,7 @@ def compare_page(comparison: Comparison, losses: Losses, weights: Mapping[str, f
         columns = (*columns[:2], Column("score", "score", "number"), *columns[2:])
     tables = (
         Table("designs", "Designs", columns, _rows(comparison, losses, weights or {})),
-        Table("needs_not_met", "Needs not met", _NEEDS, needs, shown=12),
+        Table("needs_not_met", "Needs not met", _NEEDS, needs, shown=4),
     )
     not_counted = tuple(f"{one.design.name}: {one.why}" for one in comparison.not_counted)
     return Page("compare", first.described.estate.estate, _summary(comparison), tables, facts, not_counted)

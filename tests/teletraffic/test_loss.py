@@ -143,6 +143,13 @@ class Searching(unittest.TestCase):
         self.assertGreater(float(limited_search_b(63_000, nearly_full, 128)), 1e-5)
         self.assertLess(float(erlang_b(63_000, nearly_full)), 1e-60)
 
+    def test_few_tries_on_a_large_range_against_the_whole_chain(self) -> None:
+        # With one try the refused share at k is k / ports: births a (1 - k/c), deaths k, a binomial with p = a/(a+c).
+        for ports in (1_000, 64_512, 300_000):
+            for relative in (0.5, 1.0, 3.0, 500.0):
+                load = ports * relative
+                self.assertAlmostEqual(float(limited_search_b(ports, load, 1)), load / (load + ports), places=9)
+
 
 class SharedLimits(unittest.TestCase):
     def test_against_every_state(self) -> None:

@@ -264,17 +264,19 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     return replace(one, split=split(demand, name, offer, ports)) if too_much and parts else one
 
 
+_HARDLY = 1.01
+
+
 def _as_good_as_any(
     offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, most: int | None, target: float
 ) -> int:
-    """Where no number of addresses suffices: the fewest that refuse no more than many would."""
+    """Where no number of addresses suffices: the fewest whose blocking is hardly above that of many."""
 
-    def blocked(addresses: int) -> float:
-        use = assignment.use(offered, addresses, ports, target)
-        return use.blocking if use else 0.0
-
-    best = blocked(most or _MANY)
-    return least(lambda addresses: blocked(addresses) <= best * (1 + 1e-9)) or most or 1
+    use = assignment.use(offered, most or _MANY, ports, target)
+    near = (use.blocking if use else 0.0) * _HARDLY
+    if near >= 1:
+        return 1
+    return least(lambda addresses: assignment.carries(offered, addresses, ports, near, 1.0)) or most or 1
 
 
 def _ports(

@@ -1,5 +1,6 @@
 """Loss where a free server is looked for only so many times: a birth-death chain that thins as it fills."""
 
+from math import exp, lgamma, sqrt
 from typing import Any
 
 import numpy as np
@@ -39,16 +40,19 @@ def limited_search_b(ports: ArrayLike, erlangs: ArrayLike, tries: ArrayLike) -> 
         check_whole(name, values)
         if np.any(values < 1):
             raise unusable(name, f"{values[values < 1].flat[0]:g}", "a whole number of at least 1")
-    found = [_chain(*one) for one in zip(c.flat, load.flat, n.flat, strict=True)]
-    return np.array(found, dtype=np.float64).reshape(c.shape)[()]
+    # Through a day many times have the same load: each is worked out once.
+    cases, which = np.unique(np.stack([c.ravel(), load.ravel(), n.ravel()]), axis=1, return_inverse=True)
+    found = np.array([_chain(*map(float, one)) for one in cases.T], dtype=np.float64)
+    return found[which].reshape(c.shape)[()]
 
 
 def _chain(c: float, load: float, tries: float) -> float:
     if load == 0:
         return 0.0
     # Nothing is lost by leaving out states that the chain is never in: forty deviations about its mean.
-    spread = 40 * np.sqrt(load) + 100
-    low, high = max(0, int(min(load, c) - spread)), min(int(c), int(load + spread))
+    middle = _balance(c, load, tries)
+    spread = 40 * sqrt(middle) + 100
+    low, high = max(0, int(middle - spread)), min(int(c), int(middle + spread))
     k = np.arange(low, high + 1, dtype=np.float64)
     log_f = _log_refusal(k, c, tries)
     blocked = np.exp(log_f)
@@ -57,6 +61,17 @@ def _chain(c: float, load: float, tries: float) -> float:
     log_p = np.concatenate([[0.0], np.cumsum(steps)])
     weight = np.exp(log_p - np.max(log_p))
     return float(np.sum(weight * blocked) / np.sum(weight))
+
+
+def _balance(c: float, load: float, tries: float) -> float:
+    """The state in which as many connections begin as end: a (1 - f(k)) = k; it rises to `load` or to all ports."""
+    n = min(tries, c)
+    low, high = 0.0, min(load, c)
+    for _ in range(60):
+        k = (low + high) / 2
+        refused = exp(lgamma(k + 1) - lgamma(k - n + 1) - lgamma(c + 1) + lgamma(c - n + 1)) if k > n else 0.0
+        low, high = (k, high) if load * (1 - refused) > k else (low, k)
+    return high
 
 
 def _log_refusal(k: Floats, c: float, tries: float) -> Floats:

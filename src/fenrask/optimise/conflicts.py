@@ -14,7 +14,7 @@ _PER_QUESTION_S = 5.0
 
 
 def contradiction(unit: Unit, kept: bool = False) -> str:
-    """The fewest needs of a unit that no lane meets together; of one that is kept, what its own way breaks."""
+    """The fewest needs of a unit that no option meets together; of one that is kept, what its own path breaks."""
     if kept:
         why = f"breaks {', '.join(unit.options[0].fails)}" if unit.options else "does not arrive, or is several at once"
         return f"{unit.name} from {unit.network} cannot be kept: its current path {why}"
@@ -54,6 +54,10 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
         rest = [one for one in kept if one != part]
         if not _feasible(amounts, units, asked, parts, rest):
             kept = rest
+    if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
+        free = assembled(amounts, units, replace(asked, budget=None)).program.solve(_PER_QUESTION_S)
+        cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
+        return f"no mix costs {asked.budget:,.2f} a month or less{cheapest}"
     if len(kept) == 1:
         return f"no mix keeps to this: {kept[0]}"
     return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"

@@ -40,7 +40,7 @@ def _changed(described: Described, share: float) -> Iterator[tuple[str, Describe
     for name in estate.destinations:
         patch = case_patch(described, Case(slow={name: times}))
         if patch:
-            yield f"life toward {name}", described.patched(patch, name)
+            yield f"duration toward {name}", described.patched(patch, name)
     used = {one.offer_name for one in estate.exits.values() if one.offer_name}
     for name, offer in described.catalogue.offers.items():
         if name in used:

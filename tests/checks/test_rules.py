@@ -72,6 +72,11 @@ def walled(rules: dict[str, Any], **more: Any) -> dict[str, Any]:
     return merged(WALLED, {"exits": {"wall": {"rules": rules, **more}}})
 
 
+def listed(rules: dict[str, Any]) -> dict[str, Any]:
+    """A stateless filter at the subnet of the hosts."""
+    return {"subnets": {"app": {"filters": {"list": {"stateful": False, **rules}}}}}
+
+
 # rule: a patch that triggers it, the path of the place it is told at, and a patch that nearly does
 CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
     "black-hole": (
@@ -185,7 +190,7 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
             walled({"web": {"action": "allow", "destinations": ["partner"]}}),
             {"workloads": {"work": {"requires": ["store"]}}},
         ),
-        "workloads.work.requires.0",
+        "workloads.work.requires",
         merged(
             walled({"web": {"action": "allow", "destinations": ["store"]}}),
             {"workloads": {"work": {"requires": ["store"]}}},
@@ -246,9 +251,9 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         {"exits": {"in": INNER}},
     ),
     "endpoint-open-to-anyone": (
-        {"exits": {"in": {**INNER, "access": "anyone"}}},
-        "exits.in.access",
         {"exits": {"in": INNER}},
+        "exits.in",
+        {"exits": {"in": {**INNER, "access": "listed"}}},
     ),
     "free-endpoint-unused": (
         SAVE,
@@ -285,6 +290,17 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         {"accepted": {"idle-exit at exits.spare": "kept for the winter"}, "exits": {"spare": WALL}},
     ),
     "rates-out-of-date": (LATE, "read_on", RECENT),
+    # The reply comes from port 443 to a port from 1024 on.
+    "reply-denied": (
+        listed({"in": {"web": {"action": "allow", "ports": [443]}}}),
+        "subnets.app.filters.list",
+        listed({"in": {"web": {"action": "allow", "ports": ["1024-65535"]}}}),
+    ),
+    "filter-rule-unused": (
+        listed({"out": {"web": {"action": "allow"}, "more": {"action": "allow", "ports": [25]}}}),
+        "subnets.app.filters.list.out.more",
+        listed({"out": {"web": {"action": "allow"}, "more": {"action": "deny", "ports": [25]}}}),
+    ),
     "host-route-as-default": (
         {"route_tables": {"private": {"0.0.0.0/0": None, "0.0.0.0": "gate"}}},
         "route_tables.private.0.0.0.0",

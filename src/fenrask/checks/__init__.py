@@ -3,7 +3,7 @@
 from collections.abc import Collection
 from dataclasses import replace
 
-from fenrask.checks import addressing, arrival, capacity, endpoints, exits, lines, money, routes
+from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, lines, money, routes
 from fenrask.checks.contract import Context, Doubt, Rule
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
@@ -39,6 +39,9 @@ RULES: list[Rule] = [
          "exits: {host: {kind: translator-host, forwarding: false}}", exits.forwarding_off),
     Rule("flow-denied", _E, "a flow is denied by a rule, or by a peering",
          "exits: {wall: {rules: {none: {action: deny}}}}", arrival.flow_denied),
+    Rule("reply-denied", _E, "a flow's replies are denied by a stateless filter",
+         "subnets: {app: {filters: {list: {stateful: false, in: {web: {action: allow, ports: [443]}}}}}}",
+         arrival.reply_denied),
     Rule("no-return-route", _E, "a flow's replies find no path back",
          "exits: {line: {kind: circuit, advertised: []}}", arrival.no_return_route),
     Rule("asymmetric-return", _E, "replies return past an exit that keeps connection state, so they are dropped",
@@ -78,13 +81,15 @@ RULES: list[Rule] = [
          "exits: {objects: {kind: routed-endpoint}} and no route `store: objects`", endpoints.endpoint_without_route),
     Rule("endpoint-names-public", _W, "an in-subnet endpoint whose service's names still resolve publicly",
          "exits: {inner: {kind: in-subnet-endpoint, names: public}}", endpoints.endpoint_names_public),
-    Rule("endpoint-open-to-anyone", _W, "an endpoint's access policy is wide open",
-         "exits: {objects: {access: anyone}}", endpoints.endpoint_open_to_anyone),
+    Rule("endpoint-open-to-anyone", _W, "an endpoint's access policy is open to anyone, as providers ship it",
+         "exits: {objects: {kind: routed-endpoint}} without `access: listed`", endpoints.endpoint_open_to_anyone),
     Rule("free-endpoint-unused", _W, "a service is reached by a charged exit although a free endpoint exists",
          "a flow to a service through a gateway, and a free offer of kind routed-endpoint",
          endpoints.free_endpoint_unused),
     Rule("rule-allows-everything", _W, "a firewall rule, or its default, lets anything pass",
          "exits: {wall: {rules: {any: {action: allow}}}}", exits.rule_allows_everything),
+    Rule("filter-rule-unused", _N, "a filter allows what no flow uses",
+         "workloads: {app: {filters: {group: {out: {any: {action: allow, ports: [1-65535]}}}}}}", filters.unused_rule),
     Rule("advertised-too-much", _W, "an own prefix is announced to a third party beyond what it needs",
          "exits: {line: {advertised: [10.0.0.0/8]}} for one /24", lines.advertised_too_much),
     Rule("keepalive-exceeds-idle-timeout", _W, "keep-alive comes later than the exit's idle timeout",

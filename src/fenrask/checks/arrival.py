@@ -1,13 +1,15 @@
 """Rules read off the paths of flows: where one ends otherwise than it should."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.checks.filters import denying, filter_place, opening, opening_for
 from fenrask.errors import Place
+from fenrask.estate import merge
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import is_public
-from fenrask.routing import FlowPath, Verdict
+from fenrask.routing import FlowPath, Judged, Trace, Verdict
 
 __all__ = [
     "asymmetric_return",
@@ -16,6 +18,7 @@ __all__ = [
     "ip_version_not_supported",
     "no_return_route",
     "protocol_not_translated",
+    "reply_denied",
     "required_unreachable",
     "unreachable",
     "zone_crossing_default",
@@ -100,6 +103,10 @@ def flow_denied(context: Context) -> Iterator[Doubt]:
     for paths in _grouped(context, Verdict.DENIED):
         path, hop = paths[0], paths[0].trace.hops[-1]
         to = context.estate.flows[path.flow].to
+        if judged := denying(context.estate, path):
+            fix = context.first_that_cures(path.flow, [opening(context, path)])
+            yield Doubt(filter_place(context, judged), _cause(context, paths), "Allow it there.", fix)
+            continue
         exit_ = context.estate.exits.get(hop.exit)
         fixes: list[Fix] = []
         if hop.rule and exit_ is not None:
@@ -113,6 +120,22 @@ def flow_denied(context: Context) -> Iterator[Doubt]:
         fix = context.first_that_cures(path.flow, fixes)
         words = remedy if fix else "Allow it where it is denied, or route it another path."
         yield Doubt(context.place("flows", path.flow), _cause(context, paths), words, fix)
+
+
+def reply_denied(context: Context) -> Iterator[Doubt]:
+    """A flow whose replies a stateless filter drops."""
+    for paths in _grouped(context, Verdict.REPLY_DENIED):
+        path = paths[0]
+        judged = denying(context.estate, path)
+        if judged is not None:
+            fix = context.first_that_cures(path.flow, [opening(context, path), _stateful(judged)])
+            words = "Let replies pass: a stateless filter does not know what they reply to."
+            yield Doubt(filter_place(context, judged), _cause(context, paths), words, fix)
+
+
+def _stateful(judged: Judged) -> Fix:
+    crossing = judged.crossing
+    return {crossing.section: {crossing.owner: {"filters": {judged.filter: {"stateful": True}}}}}
 
 
 def no_return_route(context: Context) -> Iterator[Doubt]:
@@ -182,24 +205,71 @@ def protocol_not_translated(context: Context) -> Iterator[Doubt]:
 
 
 def required_unreachable(context: Context) -> Iterator[Doubt]:
-    """A destination that a workload's platform requires, which it does not reach."""
+    """What a workload's platform requires and does not reach: all of it in one finding."""
     for name, workload in context.estate.workloads.items():
-        for number, destination in enumerate(workload.requires):
-            lost = {}
-            for subnet in workload.subnets:
-                traces = context.traces(subnet, destination, workload.public_address)
-                if failed := next((one for one in traces if not one.verdict.arrives), None):
-                    lost[subnet] = failed
-            if lost:
-                subnets, trace = some(lost), next(iter(lost.values()))
-                cause = f"{name} requires {destination}; from {subnets}: {trace.verdict.value}, {trace.why}"
-                remedy = f"Allow it, or give {subnets} a route to an exit that carries {destination}."
-                if not context.estate.destinations[destination].prefixes:
-                    remedy = (
-                        f"Give destinations.{destination} its prefixes: `fenrask "
-                        "resolve --save found.json` writes them."
-                    )
-                yield Doubt(context.place("workloads", name, "requires", number), cause, remedy)
+        failed = {
+            (destination, subnet): trace
+            for destination in workload.requires
+            for subnet in workload.subnets
+            for trace in context.traces(subnet, destination, workload.public_address, name)
+            if not trace.verdict.arrives
+        }
+        if failed:
+            by_reason: dict[tuple[str, str], list[str]] = {}
+            for (destination, subnet), trace in failed.items():
+                by_reason.setdefault((destination, f"{trace.verdict.value}, {trace.why}"), []).append(subnet)
+            told = [f"{to} from {some(subnets)}: {why}" for (to, why), subnets in by_reason.items()]
+            place = context.place("workloads", name, "requires")
+            fix = _reaching(context, name, list(dict.fromkeys(destination for destination, _ in failed)))
+            remedy = "Open what its platform needs." if fix else _without_fix(context, name, failed)
+            yield Doubt(place, f"{name} requires {'; '.join(told)}", remedy, fix)
+
+
+def _without_fix(context: Context, name: str, failed: Mapping[tuple[str, str], Trace]) -> str:
+    nameless = [to for to, _ in failed if not context.estate.destinations[to].prefixes]
+    if nameless:
+        where = f"destinations.{nameless[0]}"
+        return f"Give {where} its prefixes: `fenrask resolve --save found.json` writes them."
+    return (
+        f"Allow it, or give {some(dict.fromkeys(subnet for _, subnet in failed))} a route to an exit that carries it."
+    )
+
+
+def _reaching(context: Context, name: str, destinations: Sequence[str]) -> Fix | None:
+    """The patch with which a workload reaches all these destinations and no flow loses anything; None for none known.
+
+    For each in turn: a private endpoint to it, a rule of the firewall that denies it, a filter opened, a default.
+    """
+    whole: Fix = {}
+    for destination in destinations:
+        for fix in _openings_for(context, name, destination):
+            trial = merge(whole, fix)
+            if context.reaches(name, destination, trial):
+                whole = trial
+                break
+        else:
+            return None
+    return whole if context.breaks_nothing(whole) else None
+
+
+def _openings_for(context: Context, name: str, destination: str) -> Iterator[Fix]:
+    estate = context.estate
+    workload = estate.workloads[name]
+    for endpoint, exit_ in estate.exits.items():
+        # A private endpoint that is there already comes before any opening of the internet path.
+        if exit_.entered_by_route and exit_.carries == (destination,):
+            tables = {table for subnet in workload.subnets if (table := estate.table_of(subnet))}
+            yield {"route_tables": {table: {destination: endpoint} for table in sorted(tables)}}
+    for subnet in workload.subnets:
+        for trace in context.traces(subnet, destination, workload.public_address, name):
+            hop = trace.hops[-1] if trace.hops else None
+            wall = estate.exits.get(hop.exit) if hop else None
+            if trace.verdict is Verdict.DENIED and hop and hop.rule and wall is not None:
+                allowed = {"action": "allow", "destinations": [destination], "order": wall.first_order - 1}
+                yield {"exits": {hop.exit: {"rules": {f"allow-{destination}": allowed}}}}
+    yield opening_for(context, name, destination)
+    for subnet in workload.subnets:
+        yield from context.defaults_for(subnet)
 
 
 def zone_crossing_default(context: Context) -> Iterator[Doubt]:

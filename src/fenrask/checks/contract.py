@@ -49,9 +49,9 @@ class Context:
             if isinstance(exit_, role):
                 yield name, exit_
 
-    def traces(self, subnet: str, destination: str, public_host: bool) -> list[Trace]:
-        """The traces from a subnet to a destination, whether or not a flow goes there."""
-        return [trace for trace, _ in traces_to(self._tracer, subnet, destination, public_host)]
+    def traces(self, subnet: str, destination: str, public_host: bool, workload: str) -> list[Trace]:
+        """The traces from a subnet to a destination, whether or not a flow of the workload goes there."""
+        return [trace for trace, _ in traces_to(self._tracer, subnet, destination, public_host, workload)]
 
     @cached_property
     def _tracer(self) -> Tracer:
@@ -87,6 +87,29 @@ class Context:
                 return fix
         return None
 
+    def reaches(self, workload: str, destination: str, fix: Fix) -> bool:
+        """Whether a workload reaches a destination from all its subnets with a fix."""
+        try:
+            described = self.described.patched(fix, "a remedy")
+        except UnusableInput:
+            return False
+        stated, tracer = described.estate.workloads[workload], Tracer(described)
+        return all(
+            trace.verdict.arrives
+            for subnet in stated.subnets
+            for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
+        )
+
+    def breaks_nothing(self, fix: Fix) -> bool:
+        """Whether with a fix no flow loses its path, and none breaks a need that it does not break now."""
+        after = flow_paths(self.described.patched(fix, "a remedy"))
+        then = {(one.flow, one.subnet) for one in after.paths if not one.trace.verdict.arrives}
+        now = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
+        return then <= now and all(
+            {one.need for one in broken_needs(after, name)} <= {one.need for one in broken_needs(self.paths, name)}
+            for name in self.estate.flows
+        )
+
     def evaluated(self, fix: Fix) -> Evaluation:
         """The evaluation of the estate with a fix."""
         return evaluate(self.described.patched(fix, "a remedy"))
@@ -101,14 +124,7 @@ class Context:
         broken = {one.need for one in broken_needs(after, flow)}
         if {"arrives", need} & broken:
             return False
-        then = {(one.flow, one.subnet) for one in after.paths if not one.trace.verdict.arrives}
-        now = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
-        if then - now:
-            return False
-        return all(
-            {one.need for one in broken_needs(after, name)} <= {one.need for one in broken_needs(self.paths, name)}
-            for name in self.estate.flows
-        )
+        return self.breaks_nothing(fix)
 
     def defaults_for(self, subnet: str) -> Iterator[Fix]:
         """Ways to give a subnet a default: to translating exits of its network, those of its own zone first."""

@@ -64,9 +64,10 @@ def endpoint_open_to_anyone(context: Context) -> Iterator[Doubt]:
     """An endpoint whose access policy lets anyone through, to anybody's part of the service."""
     for name, endpoint in context.of(PrivateEndpoint):
         if endpoint.access == "anyone":
-            cause = f"{name} lets anyone through to all of {endpoint.destination}"
+            default = "" if "access" in endpoint.model_fields_set else ", as it is by default"
+            cause = f"{name} lets anyone through to all of {endpoint.destination}{default}"
             fix = {"exits": {name: {"access": "listed"}}}
-            yield Doubt(context.place("exits", name, "access"), cause, "List who may use it, and for what.", fix)
+            yield Doubt(context.place("exits", name), cause, "List who may use it, and for what.", fix)
 
 
 def free_endpoint_unused(context: Context) -> Iterator[Doubt]:

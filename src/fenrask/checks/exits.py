@@ -104,6 +104,11 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue
+        if broken.need == "outbound_only":
+            closed = {"workloads": {flow.from_: {"filters": {"outbound-only": {"stateful": True}}}}}
+            if fix := context.first_that_cures(broken.flow, [closed], broken.need):
+                yield Doubt(place, cause, "Let nothing in but replies.", fix)
+                continue
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
 
 

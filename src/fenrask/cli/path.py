@@ -9,9 +9,11 @@ import typer
 from fenrask.cli.completion import subnet_and_destination
 from fenrask.cli.options import Call, filtered_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import Described
+from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.routing import effective_routes, trace_from
-from fenrask.views.pages.path import flows_page, routes_page, trace_page
+from fenrask.routing import Tracer, effective_routes, exchanged, openings, trace_from
+from fenrask.views.pages.path import flows_page, inward_page, lines_page, routes_page, trace_page
 
 __all__ = ["command"]
 
@@ -32,6 +34,12 @@ def command(
         Path | None,
         typer.Option(metavar="FILE", help="Draw the paths (.png, .svg or .pdf): all of them, or the one asked for."),
     ] = None,
+    inward: Annotated[
+        bool, typer.Option("--inward", help="Show instead who could open connections to our hosts, or to a SUBNET's.")
+    ] = False,
+    lines: Annotated[
+        bool, typer.Option("--lines", help="Show instead what is exchanged with third parties over private lines.")
+    ] = False,
     public: Annotated[
         bool, typer.Option("--public", help="Assume that the sending host has a public address.")
     ] = False,
@@ -41,6 +49,8 @@ def command(
         raise typer.BadParameter("give at most a subnet and a destination")
     call = replace(call, estate=estate or call.estate)
     described = call.read()
+    if inward or lines:
+        return _beyond(call, described, rest, inward, lines, figure)
     if len(rest) == 1:
         if figure:
             raise UnusableInput(
@@ -50,7 +60,8 @@ def command(
         return 0
     evaluation = evaluate(described)
     if rest:
-        traces = trace_from(described, rest[0], rest[1], public)
+        [workload] = call.chosen.get("workload", [None])[:1]
+        traces = trace_from(described, rest[0], rest[1], public, workload)
         flows = _flows_on(evaluation, traces[0][0].subnet, rest[1])
         broken = [one for name in flows for one in evaluation.broken_by_flow.get(name, [])]
         call.show(trace_page(described, rest[1], traces, broken))
@@ -66,6 +77,25 @@ def command(
 
         call.write(figure, draw_paths(evaluation.paths, evaluation.broken, figure.suffix))
     return int(bool(evaluation.broken))
+
+
+def _beyond(call: Call, described: Described, rest: list[str], inward: bool, lines: bool, figure: Path | None) -> int:
+    """The views beyond our own flows: who could come in, and what third parties are told."""
+    option = "--inward" if inward else "--lines"
+    if inward and lines:
+        raise UnusableInput([Problem(Place(path="--inward"), "--lines", "one of the two")])
+    if figure:
+        raise UnusableInput([Problem(Place(path="--figure"), option, "the paths of flows")])
+    if len(rest) > (1 if inward else 0):
+        raise typer.BadParameter("--inward takes at most a subnet" if inward else "--lines takes no subnet")
+    evaluation = evaluate(described)
+    if lines:
+        call.show(lines_page(described.estate.estate, exchanged(evaluation.paths)))
+        return 0
+    if problems := unknown("SUBNET", rest, described.estate.subnets, "a subnet"):
+        raise UnusableInput(problems)
+    call.show(inward_page(described.estate.estate, openings(Tracer(described), rest or None)), evaluation.paths)
+    return int(any(one.need == "outbound_only" for one in evaluation.broken))
 
 
 def _flows_on(evaluation: Evaluation, subnet: str, target: str) -> list[str]:

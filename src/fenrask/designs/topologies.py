@@ -127,14 +127,14 @@ def _extended(draft: Draft, hub: str, joined: list[str], exit_name: str) -> None
 def routed_endpoint(draft: Draft, offer: str, network: str, destination: str) -> str:
     """A routed endpoint of a network to a service."""
     kind = draft.described.catalogue.offers[offer].kind
-    data = {"kind": kind, "offer": offer, "network": network, "destination": destination}
+    data = {"kind": kind, "offer": offer, "network": network, "destination": destination, "access": "listed"}
     return draft.add(f"endpoint-{destination}-{network}", data)
 
 
 def in_subnet_endpoint(draft: Draft, offer: str, subnets: Iterable[str], network: str, destination: str) -> str:
     """An in-subnet endpoint to a service, in these subnets."""
     kind = draft.described.catalogue.offers[offer].kind
-    data = {"kind": kind, "offer": offer, "subnets": sorted(subnets), "destination": destination}
+    data = {"kind": kind, "offer": offer, "subnets": sorted(subnets), "destination": destination, "access": "listed"}
     return draft.add(f"endpoint-{destination}-{network}", data)
 
 

@@ -23,6 +23,7 @@ from fenrask.estate.exits import (
     PrivateLine,
     Translating,
 )
+from fenrask.estate.filters import EPHEMERAL, Filter, Filtered
 from fenrask.estate.flows import Ending, Flow
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
@@ -31,6 +32,9 @@ from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
     "BY_NAME",
+    "EPHEMERAL",
+    "Filter",
+    "Filtered",
     "KINDS",
     "PORTS",
     "GrowingBlock",

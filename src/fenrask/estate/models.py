@@ -15,6 +15,7 @@ from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
+from fenrask.estate.filters import Filter
 from fenrask.estate.flows import Flow
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Prefix, PrefixTable
@@ -50,6 +51,9 @@ class Subnet(Strict):
     prefix_v6: PrefixText | None = Field(None, description="its IPv6 prefix, beside an IPv4 one")
     routes: str | None = Field(None, description="its route table; default: the network's, if it has one")
     learns: bool = Field(True, description="whether learned and injected routes are put into its table")
+    filters: dict[str, Filter] = Field(
+        {}, description="filters of what leaves and enters the subnet, by name; all of them must allow a packet"
+    )
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
     @property
@@ -132,6 +136,7 @@ class Needs(Strict):
         None, description="entries (addresses or prefixes) that the partner's allow-list takes"
     )
     one_source_per_host: bool = Field(False, description="a host must always show the same address")
+    outbound_only: bool = Field(False, description="the remote end must not be able to open connections to its hosts")
     survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
 
     def joined(self, other: "Needs") -> "Needs":
@@ -143,6 +148,7 @@ class Needs(Strict):
             off_internet=self.off_internet or other.off_internet,
             max_source_addresses=min(counts, default=None),
             one_source_per_host=self.one_source_per_host or other.one_source_per_host,
+            outbound_only=self.outbound_only or other.outbound_only,
             survives=self.survives or other.survives,
         )
 
@@ -207,6 +213,9 @@ class Workload(Strict):
     )
     requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
+    filters: dict[str, Filter] = Field(
+        {}, description="filters of what leaves and enters its hosts, by name; all of them must allow a packet"
+    )
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
 
@@ -292,6 +301,11 @@ class Estate(Strict):
         if exit_ is None:
             return False
         return router in exit_.sessions if router else bool(exit_.sessions)
+
+    @cached_property
+    def has_filters(self) -> bool:
+        """Whether any subnet or workload filters anything."""
+        return any(one.filters for some in (self.subnets, self.workloads) for one in some.values())
 
     @cached_property
     def fallback_of(self) -> dict[str, str]:

@@ -191,6 +191,11 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "hub"), "exits"),
     (("exits", "*", "destinations", "*"), "destinations"),
     (("exits", "*", "rules", "*", "destinations", "*"), "destinations"),
+    *(
+        ((section, "*", "filters", "*", direction, "*", "destinations", "*"), "destinations")
+        for section in ("subnets", "workloads")
+        for direction in ("in", "out")
+    ),
     (("exits", "*", "network"), "networks"),
     (("exits", "*", "subnet"), "subnets"),
     (("exits", "*", "subnets", "*"), "subnets"),

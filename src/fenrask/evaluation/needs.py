@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, fewest_prefixes
+from fenrask.routing.inward import Opening
 from fenrask.routing.paths import FlowPath, Paths
 
 __all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "broken_needs", "not_allowed"]
@@ -30,6 +31,9 @@ class _Case:
     """Whether the destination sees hosts' own addresses, of this flow or another."""
     host_prefixes: int
     """Allow-list entries for hosts' own IPv6 addresses."""
+    workload: str
+    openings: Callable[[], Mapping[str, Sequence[Opening]]]
+    """Who could open connections inward, by subnet; worked out where it is asked."""
     partner_sources: Sequence[str]
     needs: Needs
     entries: Mapping[str, int]
@@ -101,6 +105,17 @@ def _one_source_per_host(case: _Case) -> str:
     return ""
 
 
+def _outbound_only(case: _Case) -> str:
+    """Of a workload: nobody may open connections to it; of a destination: not by the exit that leads there."""
+    anyone = case.estate.workloads[case.workload].needs.outbound_only
+    for path in case.paths:
+        for one in case.openings().get(path.subnet, ()):
+            entered = anyone or one.through in path.trace.exits[-1:]
+            if one.is_open and entered and one.workload == case.workload:
+                return f"{one.origin} can open connections to {path.subnet} through {one.through} ({one.why})"
+    return ""
+
+
 def _survives(case: _Case) -> str:
     for path in case.paths:
         own = case.estate.subnets[path.subnet].zone
@@ -117,6 +132,7 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
     "off_internet": _off_internet,
     "max_source_addresses": _max_source_addresses,
     "one_source_per_host": _one_source_per_host,
+    "outbound_only": _outbound_only,
     "survives": _survives,
 }
 """By the key of the need: why it is broken, or an empty text."""
@@ -156,6 +172,8 @@ def broken_needs(
         arriving,
         paths.sees_hosts(stated.to),
         len(paths.host_prefixes_at(stated.to)),
+        stated.from_,
+        lambda: paths.openings,
         paths.sources_at(stated.to),
         needs,
         entries or {},

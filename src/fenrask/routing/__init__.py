@@ -1,12 +1,22 @@
-"""Tables, the walk, what needs it breaks, and findings about routes."""
+"""Tables, the trace there and back, filters, who could come in, what third parties announce."""
 
+from fenrask.routing.filters import Filters, Judged
+from fenrask.routing.inward import INTERNET, Opening, openings
+from fenrask.routing.lines import Exchanged, exchanged
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
 from fenrask.routing.paths import FlowPath, Paths, effective_routes, flow_paths, trace_from, traces_to
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 from fenrask.routing.tracing import Tracer
 
 __all__ = [
+    "INTERNET",
     "LOCAL",
+    "Exchanged",
+    "Filters",
+    "Judged",
+    "Opening",
+    "exchanged",
+    "openings",
     "Hop",
     "Packet",
     "Routes",

@@ -4,11 +4,11 @@ from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property
 
-from fenrask.estate import Onward
+from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 from fenrask.routing.tables import LOCAL, TableRoute
 
-__all__ = ["Hop", "Packet", "Source", "Verdict", "Trace"]
+__all__ = ["Hop", "Packet", "Source", "Trace", "Verdict", "first_source"]
 
 
 class Verdict(Enum):
@@ -28,6 +28,7 @@ class Verdict(Enum):
     UNRESOLVED = "unresolved name"
     NO_RETURN = "no return"
     OTHER_RETURN = "asymmetric return"
+    REPLY_DENIED = "reply denied"
 
     @property
     def arrives(self) -> bool:
@@ -120,3 +121,13 @@ class Trace:
     def source(self) -> Source:
         """What the far side sees."""
         return self.hops[-1].source if self.hops else Source("host")
+
+
+def first_source(estate: Estate, trace: Trace) -> Source:
+    """The source with which a packet leaves its host, before any exit rewrites it."""
+    first = trace.hops[0].source if trace.hops else Source("host")
+    if first.kind != "exit":
+        return first
+    subnet = estate.subnets[trace.subnet]
+    wants_v6 = subnet.prefix.version != trace.packet.address.version and subnet.prefix_v6 is not None
+    return Source("host", prefix=subnet.prefix_v6 if wants_v6 else subnet.prefix, network=subnet.network)

@@ -9,6 +9,8 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, Destination, Estate
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, Prefix, PrefixTable, fewest_prefixes, parse_address
+from fenrask.routing.filters import Filters
+from fenrask.routing.inward import Opening, openings
 from fenrask.routing.packets import Packet, Trace
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.tracing import Tracer
@@ -46,6 +48,14 @@ class Paths:
         found: dict[str, list[FlowPath]] = {name: [] for name in self.described.estate.flows}
         for path in self.paths:
             found[path.flow].append(path)
+        return found
+
+    @cached_property
+    def openings(self) -> dict[str, list[Opening]]:
+        """Who could open connections inward, by subnet with hosts."""
+        found: dict[str, list[Opening]] = {}
+        for one in openings(Tracer(self.described)):
+            found.setdefault(one.subnet, []).append(one)
         return found
 
     @cached_property
@@ -89,14 +99,16 @@ class Paths:
 def flow_paths(described: Described) -> Paths:
     """Walk every flow from every subnet of its workload; equal walks are walked once."""
     tracer = Tracer(described)
-    known: dict[tuple[str, str, bool], tuple[tuple[Trace, Fraction], ...]] = {}
+    known: dict[tuple[str, str, bool, str], tuple[tuple[Trace, Fraction], ...]] = {}
     paths: list[FlowPath] = []
     for name, flow in described.estate.flows.items():
         workload = described.estate.workloads[flow.from_]
         for subnet in workload.subnets:
-            key = (subnet, flow.to, workload.public_address)
+            # Only a workload that filters makes its packets unlike those of others.
+            filtering = flow.from_ if workload.filters else ""
+            key = (subnet, flow.to, workload.public_address, filtering)
             if key not in known:
-                known[key] = tuple(traces_to(tracer, subnet, flow.to, workload.public_address))
+                known[key] = tuple(traces_to(tracer, subnet, flow.to, workload.public_address, filtering or None))
             parts = len(workload.subnets)
             paths += [
                 FlowPath(name, subnet, one, share if parts == 1 else share / parts, share) for one, share in known[key]
@@ -105,11 +117,12 @@ def flow_paths(described: Described) -> Paths:
 
 
 def trace_from(
-    described: Described, subnet: str, target: str, public_host: bool = False
+    described: Described, subnet: str, target: str, public_host: bool = False, workload: str | None = None
 ) -> list[tuple[Trace, Fraction]]:
-    """The walks from a subnet (or a host's address) to a destination's name or an address, each with its share.
+    """The paths from a subnet (or a host's address) to a destination's name or an address, each with its share.
 
-    UnusableInput for a subnet or a target that is not known.
+    `workload` says whose filters count; default: that of the only workload in the subnet. UnusableInput for a subnet
+    or a target that is not known.
     """
     estate = described.estate
     problems = []
@@ -127,11 +140,15 @@ def trace_from(
     if problems:
         raise UnusableInput(problems)
     tracer = Tracer(described)
+    hosts = [name for name, one in estate.workloads.items() if subnet in one.subnets]
+    workload = workload or (hosts[0] if len(hosts) == 1 else None)
     if address is None:
-        return list(traces_to(tracer, subnet, target, public_host))
+        return list(traces_to(tracer, subnet, target, public_host, workload))
     holding = PrefixTable((p, name) for name, one in estate.destinations.items() for p in one.prefixes)
     found = holding.match(address)
-    return tracer.traces(subnet, Packet(address, found[1] if found else None, public_host))
+    filters = Filters(estate)
+    traces = tracer.traces(subnet, Packet(address, found[1] if found else None, public_host))
+    return [(filters.passed(trace, workload), share) for trace, share in traces]
 
 
 def _subnet_of_host(estate: Estate, stated: str) -> str:
@@ -154,8 +171,18 @@ def effective_routes(described: Described, subnet: str) -> SubnetTable:
     return Routes(described).of(subnet)
 
 
-def traces_to(tracer: Tracer, subnet: str, to: str, public_host: bool) -> list[tuple[Trace, Fraction]]:
-    """The distinct walks to a destination with the share of its prefixes that each serves."""
+def traces_to(
+    tracer: Tracer, subnet: str, to: str, public_host: bool, workload: str | None = None
+) -> list[tuple[Trace, Fraction]]:
+    """The distinct paths to a destination with the share of its prefixes that each serves, past all filters."""
+    found = _unfiltered(tracer, subnet, to, public_host)
+    if not tracer.estate.has_filters:
+        return found
+    filters = Filters(tracer.estate)
+    return [(filters.passed(trace, workload), share) for trace, share in found]
+
+
+def _unfiltered(tracer: Tracer, subnet: str, to: str, public_host: bool) -> list[tuple[Trace, Fraction]]:
     if not tracer.estate.destinations[to].prefixes:
         return tracer.traces_by_name(subnet, to, public_host)
     targets = list(_targets(tracer.routes, subnet, tracer.estate.destinations[to]))

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public
-from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
+from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict, first_source
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
 __all__ = ["Replies", "ReturnPath", "return_path"]
@@ -85,12 +85,7 @@ def return_path(routes: Routes, trace: Trace) -> ReturnPath:
 
 
 def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
-    subnet = estate.subnets[trace.subnet]
-    first = trace.hops[0].source if trace.hops else Source("host")
-    if first.kind == "exit":
-        wants_v6 = subnet.prefix.version != trace.packet.address.version and subnet.prefix_v6 is not None
-        first = Source("host", prefix=subnet.prefix_v6 if wants_v6 else subnet.prefix, network=subnet.network)
-    legs = [_Leg(first)]
+    legs = [_Leg(first_source(estate, trace))]
     for hop in trace.hops:
         if hop.source.kind == "exit" and hop.source.exit == hop.exit:
             legs.append(_Leg(hop.source))

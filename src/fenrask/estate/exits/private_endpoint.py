@@ -16,7 +16,8 @@ class PrivateEndpoint(ExitModel):
     destination: str = Field(description="the service that it reaches")
     region: str = Field("", description="the region it is in; default: its network's")
     access: Literal["listed", "anyone"] = Field(
-        "listed", description="who its access policy lets in: what is listed there, or anyone"
+        "anyone",
+        description="whom its access policy lets in: what is listed there, or anyone, as providers ship it",
     )
     ip_families: Annotated[tuple[Literal[4, 6], ...], Field(min_length=1)] = Field(
         (4, 6), description="the IP versions that it carries"

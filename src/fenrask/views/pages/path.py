@@ -1,16 +1,16 @@
-"""Ways out as pages: of every flow, and of one subnet hop by hop."""
+"""Paths as pages: of every flow, of one subnet hop by hop, inward, and what third parties exchange."""
 
 from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
-from fenrask.estate import Described, PrivateEndpoint
+from fenrask.estate import Described, Estate, PrivateEndpoint
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import BrokenNeed
-from fenrask.routing import LOCAL, FlowPath, Hop, Paths, SubnetTable, TableRoute, Trace
+from fenrask.routing import LOCAL, Exchanged, FlowPath, Hop, Opening, Paths, SubnetTable, TableRoute, Trace
 from fenrask.units import counted, percent
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["flows_page", "needs_table", "routes_page", "trace_page"]
+__all__ = ["flows_page", "inward_page", "lines_page", "needs_table", "routes_page", "trace_page"]
 
 _FLOWS = (
     Column("flow", "flow"),
@@ -51,6 +51,10 @@ _ENDPOINTS = (
     Column("exit", "endpoint"),
     Column("destination", "service"),
     Column("entered", "entered"),
+    Column("names", "names", "list", sparse=True),
+    Column("access", "access policy"),
+    Column("ip_versions", "IP versions"),
+    Column("region", "region", sparse=True),
     Column("state", "state"),
 )
 _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
@@ -174,7 +178,7 @@ def routes_page(described: Described, subnet: str, table: SubnetTable) -> Page:
         rest = f"what no route matches leaves through {fallback}, with an address that the provider may change"
     routed = {route.exit for route in winners}
     endpoints = [
-        _endpoint_row(name, one, name in routed)
+        _endpoint_row(described.estate, name, one, name in routed)
         for name, one in described.estate.exits.items()
         if isinstance(one, PrivateEndpoint) and described.estate.network_of(one) == network
     ]
@@ -184,12 +188,75 @@ def routes_page(described: Described, subnet: str, table: SubnetTable) -> Page:
     return Page("routes", described.estate.estate, (summary, rest), tuple(tables))
 
 
-def _endpoint_row(name: str, endpoint: PrivateEndpoint, routed: bool) -> tuple[object, ...]:
-    if endpoint.found_by_name:
-        return (name, endpoint.destination, "by name", "in use")
-    if endpoint.in_subnets:
-        return (name, endpoint.destination, "by name", "unused: its names resolve publicly")
-    return (name, endpoint.destination, "by route", "in use" if routed else "no route here")
+_INWARD = (
+    Column("origin", "from"),
+    Column("exit", "through"),
+    Column("subnet", "to subnet"),
+    Column("workload", "workload"),
+    Column("open", "open", "yes"),
+    Column("why", "why"),
+)
+
+
+def inward_page(estate: str, found: Sequence[Opening]) -> Page:
+    """Who could open connections to our hosts, the open ones first."""
+    rows = sorted(
+        ((one.origin, one.through, one.subnet, one.workload, one.is_open, one.why) for one in found),
+        key=lambda row: not row[4],
+    )
+    open_ones = [one for one in found if one.is_open]
+    summary = ["Nobody outside can open connections to these hosts."]
+    if open_ones:
+        origins = some(dict.fromkeys(f"{one.origin} through {one.through}" for one in open_ones))
+        hosts = some(dict.fromkeys(one.workload or one.subnet for one in open_ones))
+        summary = [f"Connections can be opened inward: from {origins}; to {hosts}."]
+    stopped = sum(not one.is_open for one in found)
+    if stopped:
+        summary.append(f"{counted(stopped, 'way in is', 'ways in are')} stopped.")
+    table = Table("inward", "Ways in", _INWARD, rows, empty="none", shown=30)
+    return Page("inward", estate, tuple(summary), (table,), {"open": len(open_ones)})
+
+
+_LINES = (
+    Column("party", "third party"),
+    Column("exit", "line"),
+    Column("direction", "direction"),
+    Column("prefix", "prefix"),
+    Column("taken", "taken", "yes"),
+    Column("flows", "used by", "list", most=3),
+    Column("known_in", "known in", "list"),
+    Column("faults", "doubtful", "list"),
+)
+
+
+def lines_page(estate: str, found: Sequence[Exchanged]) -> Page:
+    """What third parties announce and are told, the doubtful first."""
+    ordered = sorted(found, key=lambda one: not one.faults)
+    rows = [
+        (one.party, one.line, one.direction, str(one.prefix), one.is_taken, one.needed_by, one.known_in, one.faults)
+        for one in ordered
+    ]
+    doubtful = [one for one in found if one.faults]
+    parties = counted(len({one.party for one in found}), "third party", "third parties")
+    summary = f"{parties}, {counted(len(found), 'prefix', 'prefixes')} exchanged: {len(doubtful)} doubtful."
+    refused = [one for one in found if not one.is_taken]
+    lines = [summary]
+    if refused:
+        lines.append(f"The boundary does not take: {some(f'{one.prefix} from {one.party}' for one in refused)}.")
+    table = Table("lines", "Prefixes over private lines", _LINES, rows, empty="no private line", shown=30)
+    return Page("lines", estate, tuple(lines), (table,), {"doubtful": len(doubtful)})
+
+
+def _endpoint_row(estate: Estate, name: str, endpoint: PrivateEndpoint, routed: bool) -> tuple[object, ...]:
+    entered, state = "by name", "in use"
+    if not endpoint.found_by_name and endpoint.in_subnets:
+        state = "unused: its names resolve publicly, traffic falls back to the routes"
+    elif not endpoint.found_by_name:
+        entered, state = "by route", "in use" if routed else "no route here: traffic falls back to the other routes"
+    names = estate.destinations[endpoint.destination].names
+    policy = "open to anyone" if endpoint.access == "anyone" else "what is listed"
+    versions = ", ".join(f"IPv{one}" for one in sorted(endpoint.families))
+    return (name, endpoint.destination, entered, names, policy, versions, estate.region_of(endpoint), state)
 
 
 def _route_row(described: Described, table: SubnetTable, route: TableRoute, state: str) -> tuple[object, ...]:

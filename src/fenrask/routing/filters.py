@@ -1,0 +1,146 @@
+"""Filters along a path: what stops a packet where it leaves or enters a subnet, and what stops its reply."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from fenrask.estate import EPHEMERAL, Estate, Filter, Filtered, Onward
+from fenrask.prefixes import Prefix, fewest_prefixes
+from fenrask.routing.packets import Source, Trace, Verdict, first_source
+from fenrask.routing.tables import LOCAL
+
+__all__ = ["Crossing", "Filters", "Judged"]
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """A place where a path leaves or enters what is filtered: after how many hops, of whom, which way, as what."""
+
+    hops: int
+    section: str
+    """`subnets` or `workloads`."""
+    owner: str
+    inward: bool
+    source: Source
+
+
+@dataclass(frozen=True)
+class Judged:
+    """One filter's word on a packet, or on its reply, and the rule that says so; empty: its default."""
+
+    crossing: Crossing
+    filter: str
+    allowed: bool
+    rule: str
+    is_reply: bool
+
+    @property
+    def direction(self) -> str:
+        """The list of rules that judged: `in` or `out`."""
+        return "in" if self.crossing.inward != self.is_reply else "out"
+
+    @property
+    def why(self) -> str:
+        """In a sentence, for one that denies."""
+        owner = f"{self.crossing.section.removesuffix('s')} {self.crossing.owner}"
+        by = f"by {self.rule}" if self.rule else "by default"
+        if self.is_reply:
+            low, high = EPHEMERAL
+            where = f"({self.direction}, {by}, to ports {low}-{high})"
+            return f"stateless filter {self.filter} of {owner} denies the reply {where}"
+        return f"filter {self.filter} of {owner} denies it ({self.direction}, {by})"
+
+
+class Filters:
+    """Holds paths against the filters of an estate. Filters choose no path: they stop what has one."""
+
+    def __init__(self, estate: Estate) -> None:
+        self.estate = estate
+
+    def passed(self, trace: Trace, workload: str | None = None) -> Trace:
+        """The trace as it is, or as a filter ends it; of a workload, whose own filters come first and last."""
+        if not self.estate.has_filters:
+            return trace
+        for judged in self.judged(trace, workload):
+            if judged.allowed:
+                continue
+            if not judged.is_reply:
+                hops = trace.hops[: judged.crossing.hops + 1]
+                stopped = tuple((*hops[:-1], replace(hops[-1], source=judged.crossing.source))) if hops else ()
+                return replace(trace, verdict=Verdict.DENIED, hops=stopped, onward=None, why=judged.why, back=())
+            if trace.verdict.arrives:
+                return replace(trace, verdict=Verdict.REPLY_DENIED, onward=None, why=judged.why)
+        return trace
+
+    def judged(self, trace: Trace, workload: str | None = None) -> Iterator[Judged]:
+        """Every filter on the path, in its order; then the stateless ones once more, for the reply."""
+        crossings = list(self.crossings(trace, workload))
+        for crossing in crossings:
+            for name, one in self._filters(crossing).items():
+                allowed, rule = one.verdict(self._packet(trace, crossing), crossing.inward)
+                yield Judged(crossing, name, allowed, rule, is_reply=False)
+        for crossing in reversed(crossings):
+            for name, one in self._filters(crossing).items():
+                if not one.stateful:
+                    allowed, rule = one.verdict(self._reply(trace, crossing), not crossing.inward)
+                    yield Judged(crossing, name, allowed, rule, is_reply=True)
+
+    def crossings(self, trace: Trace, workload: str | None) -> Iterator[Crossing]:
+        """Where the path leaves and enters subnets: nothing is filtered between hosts of one subnet."""
+        estate, place = self.estate, trace.subnet
+        source = first_source(estate, trace)
+        if workload is not None:
+            yield Crossing(0, "workloads", workload, False, source)
+        for number, hop in enumerate(trace.hops):
+            exit_ = estate.exits.get(hop.exit)
+            inside = exit_.in_subnets[:1] if exit_ else ()
+            if hop.exit == LOCAL:
+                inside = tuple(name for name in [self._subnet_at(trace)] if name)
+            # A packet that finds no route, or no exit, goes nowhere.
+            goes = hop.exit == LOCAL or exit_ is not None
+            if goes and inside != (place,) and place in estate.subnets:
+                yield Crossing(number, "subnets", place, False, source)
+            if inside and inside != (place,):
+                yield Crossing(number, "subnets", inside[0], True, source)
+                place = inside[0]
+            elif exit_ is not None and not inside:
+                place = ""
+            source = hop.source
+        if trace.verdict.arrives and trace.onward in (None, Onward.JOINED):
+            yield from self._at_the_end(trace, place, source)
+
+    def _at_the_end(self, trace: Trace, place: str, source: Source) -> Iterator[Crossing]:
+        """Into the subnet, and the hosts, of a destination of our own."""
+        last, held = len(trace.hops) - 1, self._subnet_at(trace)
+        if held and held != place:
+            yield Crossing(last, "subnets", held, True, source)
+        hosts = [name for name, one in self.estate.workloads.items() if held in one.subnets]
+        if len(hosts) == 1:
+            yield Crossing(last, "workloads", hosts[0], True, source)
+
+    def _subnet_at(self, trace: Trace) -> str | None:
+        found = self.estate.subnet_table.match(trace.packet.address)
+        return found[1] if found else None
+
+    def _filters(self, crossing: Crossing) -> dict[str, Filter]:
+        owners = self.estate.subnets if crossing.section == "subnets" else self.estate.workloads
+        filters: dict[str, Filter] = owners[crossing.owner].filters
+        return filters
+
+    def _packet(self, trace: Trace, crossing: Crossing) -> Filtered:
+        stated = self.estate.destinations.get(trace.packet.destination or "")
+        ports = (stated.port, stated.port) if stated is not None and stated.port else None
+        protocol = stated.protocol if stated is not None else "tcp"
+        known = stated is None or stated.prefixes
+        address = trace.packet.address if known else None
+        return Filtered(_prefixes(crossing.source), address, trace.packet.destination, ports, protocol)
+
+    def _reply(self, trace: Trace, crossing: Crossing) -> Filtered:
+        """The reply to it: from where it went, to the source that it had there, to any ephemeral port."""
+        packet = self._packet(trace, crossing)
+        back = _prefixes(crossing.source)
+        sources = fewest_prefixes([packet.address]) if packet.address is not None else ()
+        return Filtered(sources, back[0][0] if back else None, packet.remote, EPHEMERAL, packet.protocol)
+
+
+def _prefixes(source: Source) -> tuple[Prefix, ...]:
+    return (source.prefix,) if source.prefix is not None else fewest_prefixes(source.addresses)

@@ -235,7 +235,7 @@ class AgainstEveryMix(InFolder):
 
     def test_what_contradicts_what(self) -> None:
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (
-            ({}, Wanted(budget=1.0), "no mix keeps to this: a budget of 1.00 a month"),
+            ({}, Wanted(budget=1.0), "no mix costs 1.00 a month or less"),
             (
                 {"destinations": {"partner": {"needs": {"max_source_addresses": 9}}}},
                 Wanted(max_gateways=0),

@@ -185,7 +185,7 @@ class Sensitive(InFolder):
             lines = sum(float(line.amount) for line in bill.lines if line.item == item)
             self.assertAlmostEqual(float(effects[about].month_change), lines / 10, places=9)
         self.assertAlmostEqual(effects["load of talk"].headroom_change, -0.062, places=9)
-        self.assertAlmostEqual(effects["release times of gate"].headroom_change, -0.06, places=9)
+        self.assertAlmostEqual(effects["mapping timeouts of gate"].headroom_change, -0.06, places=9)
         self.assertAlmostEqual(effects["life toward partner"].headroom_change, -0.002, places=9)
 
 

@@ -80,9 +80,9 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
             "time_wait": mapping_timeout.after("closed"),
             "close": mapping_timeout.after("reset"),
             # What the offer does not tell stays as the kernel has it.
-            "fin_wait": mapping_timeout.half_closed or 0.0,
-            "close_wait": mapping_timeout.half_closed or 0.0,
-            "syn_sent": mapping_timeout.unanswered or 0.0,
+            "fin_wait": mapping_timeout.stated("half_closed") or 0.0,
+            "close_wait": mapping_timeout.stated("half_closed") or 0.0,
+            "syn_sent": mapping_timeout.stated("unanswered") or 0.0,
         },
         udp_timers_s={
             "unreplied": mapping_timeout.after("udp_one_way"),

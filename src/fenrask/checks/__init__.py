@@ -98,6 +98,8 @@ RULES: list[Rule] = [
          "exits: {spare: {kind: translator-host}} and no route to it", money.idle_exit),
     Rule("upkeep-without-wage", _W, "machines take hours of work, and no wage is stated",
          "an offer with upkeep_hours, and no wage_per_hour", money.upkeep_without_wage),
+    Rule("upkeep-exceeds-target", _E, "self-run machines take more hours of work a month than the target",
+         "targets: {upkeep_hours_per_month: 8} and two machines of 7 hours each", money.upkeep_exceeds_target),
     Rule("crossing-without-rate", _W, "traffic crosses regions, and the catalogue has no rate for it",
          "transfer: {cross_network_per_gb: 0.01} and networks in two regions", money.crossing_without_rate),
     Rule("zone-crossing-default", _N, "a default route out of its subnet's zone",

@@ -29,30 +29,33 @@ def overlapping_prefixes(context: Context) -> Iterator[Doubt]:
     for (_, outer), (prefix, inner) in overlaps(subnets):
         if context.estate.subnets[outer].network == context.estate.subnets[inner].network:
             yield _overlap(context, "subnets", outer, inner, str(prefix))
-    for one, other in _joined(context):
-        for (_, outer), (prefix, inner) in overlaps([*_owned(context, one), *_owned(context, other)]):
+    for joiner, one, other in _joined(context):
+        for (_, outer), (prefix, inner) in overlaps([*_owned(context, joiner, one), *_owned(context, joiner, other)]):
             if outer != inner:
                 section = "networks" if inner in context.estate.networks else "exits"
                 yield _overlap(context, section, outer, inner, str(prefix))
 
 
-def _joined(context: Context) -> list[tuple[str, str]]:
-    """Pairs of networks that a peering or a hub joins, and of lines with what they end in."""
-    pairs: dict[tuple[str, str], None] = {}
+def _joined(context: Context) -> list[tuple[str, str, str]]:
+    """Pairs of networks that a peering or a hub joins, and of lines with what they end in; with what joins them."""
+    pairs: dict[tuple[str, str], str] = {}
     for name, exit_ in context.estate.exits.items():
-        near = [exit_.of_network] if exit_.of_network else []
+        near, at = [exit_.of_network] if exit_.of_network else [], name
         if exit_.attached_to:
-            near = list(context.estate.exits[exit_.attached_to].joins)
+            at = exit_.attached_to
+            near = list(context.estate.exits[at].joins)
         if exit_.announced:
-            pairs |= {(network, name): None for network in near}
-        pairs |= {(one, other): None for one, other in combinations(sorted(exit_.joins), 2)}
-    return list(pairs)
+            pairs |= {(network, name): at for network in near}
+        for pair in combinations(sorted(exit_.joins), 2):
+            pairs.setdefault(pair, name)
+    return [(joiner, *pair) for pair, joiner in pairs.items()]
 
 
-def _owned(context: Context, name: str) -> list[tuple[Prefix, str]]:
-    """The prefixes of a network, or those announced to us over a line (a default overlaps nothing)."""
+def _owned(context: Context, joiner: str, name: str) -> list[tuple[Prefix, str]]:
+    """The prefixes of a network as what joins it knows them, or those announced over a line; a default is none."""
     if name in context.estate.networks:
-        return [(prefix, name) for prefix in context.estate.networks[name].prefixes]
+        known = context.estate.exits[joiner].known_of(name)
+        return [(prefix, name) for prefix in (context.estate.networks[name].prefixes if known is None else known)]
     return [(prefix, name) for prefix in context.estate.exits[name].announced if prefix.prefixlen]
 
 

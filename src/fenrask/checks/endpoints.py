@@ -122,6 +122,7 @@ def routed_endpoints_for(context: Context, flow: str) -> Iterator[Fix]:
             return
         if not known:
             entry = {"kind": kind, "offer": offers[0], "network": network, "destination": stated.to}
+            entry["access"] = "listed"
             fix["exits"][name] = entry
         fix["route_tables"].setdefault(table, {})[stated.to] = name
     yield {section: entries for section, entries in fix.items() if entries}

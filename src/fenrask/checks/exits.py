@@ -124,7 +124,7 @@ def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
             offer = context.described.offer_of(exit_name)
             if offer is not None and offer.ports is not None:
                 timers = offer.mapping_timeout_s
-                limits[exit_name] = timers.udp_idle if protocol == "udp" else timers.idle
+                limits[exit_name] = timers.after("udp_answered" if protocol == "udp" else "idle")
         short = {one: limit for one, limit in limits.items() if flow.keepalive_s >= limit > 0}
         if short:
             least = min(short.values())

@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 
 from fenrask.checks.contract import Context, Doubt
+from fenrask.estate.suggestions import some
 from fenrask.units import cents
 
-__all__ = ["crossing_without_rate", "idle_exit", "upkeep_without_wage"]
+__all__ = ["crossing_without_rate", "idle_exit", "upkeep_exceeds_target", "upkeep_without_wage"]
 
 
 def idle_exit(context: Context) -> Iterator[Doubt]:
@@ -51,6 +52,16 @@ def upkeep_without_wage(context: Context) -> Iterator[Doubt]:
         if offer is not None and offer.upkeep_hours:
             cause = f"{name} takes {offer.upkeep_hours:g} hours of work a month, and the estate has no wage_per_hour"
             yield Doubt(context.place("exits", name), cause, "Set wage_per_hour; 0 if the work is not to count.")
+
+
+def upkeep_exceeds_target(context: Context) -> Iterator[Doubt]:
+    """More hours of work a month than the target allows."""
+    if why := context.evaluation.too_much_work:
+        machines = [
+            name for name in context.estate.exits if (one := context.described.offer_of(name)) and one.upkeep_hours
+        ]
+        remedy = f"Replace some of {some(machines)} by what a provider runs, or raise the target."
+        yield Doubt(context.place("targets", "upkeep_hours_per_month"), why, remedy)
 
 
 def crossing_without_rate(context: Context) -> Iterator[Doubt]:

@@ -35,21 +35,36 @@ _BEGIN, _DESCRIBE, _SIZE, _PRICE, _BUILD = (
 
 COMMANDS = {
     "demo": Told(_BEGIN, "Run the whole work on a sample estate. Start here.", ("demo", "demo ferries --full")),
-    "start": Told(_BEGIN, "Write a small commented estate and catalogue to begin your own from.", ("start mine",)),
+    "start": Told(
+        _BEGIN,
+        "Write a small commented estate and catalogue to begin your own from.",
+        ("start mine", "start second --from estate.yaml --names names.yaml"),
+    ),
     "check": Told(
         _DESCRIBE,
         "Find mistakes: black holes, loops, missing return paths, needs not met, exhausted ports, idle exits.",
-        ("check", "check --rules", "check --fail-on warning", "check --format sarif --out check.sarif"),
+        (
+            "check",
+            "check --rules",
+            "check --fail-on warning",
+            "check --format sarif --out check.sarif",
+            "check --without spare-host",
+        ),
     ),
     "path": Told(
         _DESCRIBE,
         "Show the path of every flow: its exits, the source address seen, the verdict; or one path hop by hop.",
-        ("path", "path telemetry-a", "path telemetry-a package-mirrors", "path --figure paths.png"),
+        ("path", "path telemetry-a", "path telemetry-a package-mirrors", "path --inward", "path --lines"),
     ),
     "resolve": Told(
         _DESCRIBE,
         "Look up destinations' names by DNS and compare with the prefixes in the estate.",
         ("resolve --server 192.0.2.53", "resolve --save resolved.json"),
+    ),
+    "merged": Told(
+        _DESCRIBE,
+        "Print the estate with patches, settings and companion tables merged in.",
+        ("merged --set exits.gate-a.addresses=4 --out larger.yaml",),
     ),
     "schema": Told(
         _DESCRIBE, "Print the JSON Schema of the estate file or the catalogue.", ("schema", "schema catalogue")
@@ -62,7 +77,12 @@ COMMANDS = {
     "capacity": Told(
         _SIZE,
         "Show whether translated ports and every other limit suffice at the peak, and the addresses needed.",
-        ("capacity", "capacity --set exits.gate-a.addresses=4", "capacity --figure ports.png"),
+        (
+            "capacity",
+            "capacity --set exits.gate-a.addresses=4",
+            "capacity --timeout idle=240..7200",
+            "capacity --figure ports.png",
+        ),
     ),
     "addresses": Told(
         _SIZE,

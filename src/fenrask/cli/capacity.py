@@ -8,6 +8,8 @@ import typer
 from fenrask.capacity import capacity, explain_capacity
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.demand import demand
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate.suggestions import some
 from fenrask.routing import flow_paths
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.explained import with_steps
@@ -19,11 +21,22 @@ __all__ = ["command"]
 def command(
     call: Call,
     explain: Explain = False,
+    timeout: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ENDING=SECONDS[..SECONDS]",
+            help="Show instead what this mapping timeout (such as idle=240..7200) costs in ports and addresses.",
+        ),
+    ] = None,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw ports wanted over the day (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
+    if timeout is not None:
+        if figure:
+            raise UnusableInput([Problem(Place(path="--figure"), "--timeout", "one of the two")])
+        return _timeouts(call, timeout)
     sized = capacity(demand(flow_paths(call.read())))
     page = capacity_page(sized)
     call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
@@ -32,3 +45,40 @@ def command(
 
         call.write(figure, draw_ports(sized, figure.suffix))
     return int(not sized.fits)
+
+
+_STEPS = 6
+
+
+def _timeouts(call: Call, stated: str) -> int:
+    from fenrask.views.pages.timeouts import timeouts_page
+    from fenrask.what_if import adjustable, sweep
+
+    ending, _, text = stated.partition("=")
+    seconds = _range(stated, text)
+    described = call.read()
+    exits = [one for one in adjustable(described, ending) if one in (call.chosen.get("exit") or [one])]
+    if not exits:
+        known = sorted(
+            {key for offer in described.catalogue.offers.values() for key in offer.mapping_timeout_s.adjustable}
+        )
+        remedy = f"What gateways can set: {some(known)}." if known else "The catalogue lets no gateway set a timeout."
+        raise UnusableInput([Problem(Place(path="--timeout"), repr(ending), "a timeout that an exit can set", remedy)])
+    found = sweep(described, ending, seconds, exits)
+    call.show(timeouts_page(described.estate.estate, described.catalogue.currency, ending, found))
+    return 0
+
+
+def _range(stated: str, text: str) -> list[float]:
+    """The seconds of `240`, or some between the two of `240..7200`, each as many times the one before."""
+    low, _, high = text.partition("..")
+    try:
+        first, last = float(low), float(high or low)
+        if not 0 < first <= last < float("inf"):
+            raise ValueError
+    except ValueError:
+        expected = "ENDING=SECONDS or ENDING=FROM..TO, such as idle=240..7200"
+        raise UnusableInput([Problem(Place(path="--timeout"), repr(stated), expected)]) from None
+    if first == last:
+        return [first]
+    return [round(first * (last / first) ** (step / (_STEPS - 1)), 3) for step in range(_STEPS)]

@@ -1,14 +1,18 @@
 """`fenrask check`."""
 
+import json
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from fenrask.checks import RULES, check
+from fenrask.cli.completion import names
 from fenrask.cli.completion import rules as known_rules
 from fenrask.cli.options import Call, filtered_command
-from fenrask.estate.suggestions import nearest
-from fenrask.evaluation import evaluate
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate.suggestions import nearest, unknown
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.findings import Severity
 from fenrask.views.pages.check import findings_page, rules_page
 
@@ -54,6 +58,17 @@ def command(
             metavar="RULE", callback=_rules, autocompletion=known_rules, help="Skip this rule; may be repeated."
         ),
     ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="EXIT",
+            autocompletion=names("exits"),
+            help="Show instead what is left over if this exit is removed for good; may be repeated.",
+        ),
+    ] = None,
+    save: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="With --without: write the removal as a JSON Merge Patch.")
+    ] = None,
     rules: Annotated[
         bool, typer.Option("--rules", help="Show instead the list of rules, with an example of each.")
     ] = False,
@@ -63,6 +78,23 @@ def command(
         return 0
     described = call.read()
     evaluation = evaluate(described)
+    if without:
+        return _without(call, evaluation, without, save)
+    if save:
+        raise UnusableInput([Problem(Place(path="--save"), "no --without", "an exit to remove")])
     findings = check(evaluation, only or (), skip or ())
     call.show(findings_page(described.estate.estate, findings), evaluation.paths)
     return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))
+
+
+def _without(call: Call, evaluation: Evaluation, exits: list[str], save: Path | None) -> int:
+    from fenrask.views.pages.teardown import teardown_page
+    from fenrask.what_if import teardown
+
+    if problems := unknown("--without", exits, evaluation.described.estate.exits, "an exit"):
+        raise UnusableInput(problems)
+    found = teardown(evaluation, exits)
+    call.show(teardown_page(found))
+    if save:
+        call.write(save, (json.dumps(found.patch, indent=2) + "\n").encode())
+    return int(bool(found.lost))

@@ -38,6 +38,10 @@ def command(
         int | None,
         typer.Option(metavar="N", min=0, help="Maximum number of NAT gateways, translator hosts and firewalls."),
     ] = None,
+    max_upkeep: Annotated[
+        float | None,
+        typer.Option(metavar="HOURS", min=0, help="Maximum hours of work a month on self-run machines."),
+    ] = None,
     public_hosts: Annotated[
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
@@ -69,6 +73,7 @@ def command(
         budget,
         max_addresses,
         max_gateways,
+        max_upkeep,
         public_hosts,
         zone_headroom,
         seconds,

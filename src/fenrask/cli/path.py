@@ -70,7 +70,7 @@ def command(
 
             call.write(figure, draw_trace(described, rest[1], [trace for trace, _ in traces], figure.suffix))
         return int(bool(broken) or not all(trace.verdict.arrives for trace, _ in traces))
-    call.show(flows_page(evaluation.paths, evaluation.broken), evaluation.paths)
+    call.show(flows_page(evaluation.paths, evaluation.broken, evaluation.down_minutes), evaluation.paths)
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.paths import draw_paths

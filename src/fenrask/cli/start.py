@@ -1,6 +1,7 @@
 """`fenrask start`."""
 
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Annotated
 
 import typer
@@ -8,15 +9,47 @@ import typer
 from fenrask.cli.files import write_whole
 from fenrask.cli.screen import say
 from fenrask.demo.samples import BEGINNING
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import read_estate, read_patch
+from fenrask.estate.writing import estate_text, renamed
 
 __all__ = ["command"]
 
 
 def command(
     folder: Annotated[Path, typer.Argument(help="Where the estate is written.")],
-    force: Annotated[bool, typer.Option("--force", help="Write over files that exist.")] = False,
+    source: Annotated[
+        Path | None, typer.Option("--from", metavar="ESTATE", help="Begin from this estate instead of a small one.")
+    ] = None,
+    names: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="FILE",
+            help="With --from: a YAML file of what is new: `estate`, and `names`, `zones`, `regions`, `prefixes` "
+            "from old to new.",
+        ),
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="Overwrite existing files.")] = False,
 ) -> None:
-    for name, content in BEGINNING.contents().items():
+    if names and not source:
+        raise UnusableInput([Problem(Place(path="--names"), "no --from", "an estate to begin from")])
+    contents = _from(source, names) if source else BEGINNING.contents()
+    for name, content in contents.items():
         write_whole(folder / name, content, force)
         say(f"wrote {folder / name}")
     say(f"Next: cd {folder} && fenrask check")
+
+
+def _from(source: Path, names: Path | None) -> dict[str, bytes]:
+    """The files of an estate like another one; UnusableInput where they do not hold together."""
+    described = read_estate(source)
+    data = renamed(described.data, read_patch(names), str(names)) if names else dict(described.data)
+    catalogue = source.parent / str(data["catalogue"])
+    with TemporaryDirectory() as folder:
+        # What is written must be readable: the names may collide, the prefixes overlap.
+        trial = Path(folder) / "estate.yaml"
+        (Path(folder) / catalogue.name).write_bytes(catalogue.read_bytes())
+        data["catalogue"] = catalogue.name
+        trial.write_text(estate_text(data), encoding="utf-8")
+        read_estate(trial)
+    return {"estate.yaml": estate_text(data).encode(), catalogue.name: catalogue.read_bytes()}

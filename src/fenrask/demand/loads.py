@@ -119,7 +119,9 @@ def demand(paths: Paths) -> Demand:
                 continue
             offer = exits.offers[exit_name]
             protocol = estate.destinations[flow.to].protocol
-            key = (estate.exits[exit_name].offer_name if offer else "", protocol, *flow.ending_key)
+            by_exit = estate.exits[exit_name]
+            timers = (by_exit.offer_name, *sorted(by_exit.timeouts.items())) if offer else ()
+            key = (timers, protocol, *flow.ending_key)
             concurrent = holdings.get(key)
             if concurrent is None:
                 concurrent = holdings[key] = holding(flow, protocol, offer)

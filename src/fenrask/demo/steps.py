@@ -139,7 +139,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask path",
         "The exits each flow passes, the source address seen, and the needs that it breaks.",
-        lambda run: flows_page(run.evaluation.paths, run.evaluation.broken),
+        lambda run: flows_page(run.evaluation.paths, run.evaluation.broken, run.evaluation.down_minutes),
     ),
     Step(
         "fenrask path telemetry-a package-mirrors",

@@ -47,7 +47,8 @@ class Candidate:
         """What keeps it from passing: the needs that it breaks, `capacity`, `private hosts`; empty where it passes."""
         needs = dict.fromkeys(one.need for one in self.evaluation.broken)
         public = ["private hosts"] if self.made_public and not self.public_hosts else []
-        return (*needs, *(["capacity"] if self.evaluation.short else []), *public)
+        work = ["upkeep"] if self.evaluation.too_much_work else []
+        return (*needs, *(["capacity"] if self.evaluation.short else []), *work, *public)
 
     @property
     def routes_to_change(self) -> int:

@@ -1,5 +1,6 @@
 """A provider's offers: limits and rates of each kind of exit, addresses, transfer. All as written."""
 
+from collections.abc import Mapping
 from decimal import Decimal
 from typing import Annotated, Any, Literal, Self
 
@@ -20,6 +21,7 @@ __all__ = [
     "MappingTimeouts",
     "Throughput",
     "Tier",
+    "TimeoutBounds",
     "Tiers",
     "Transfer",
 ]
@@ -56,27 +58,89 @@ Rate = Annotated[Annotated[Money, Tag("flat")] | Annotated[Tiers, Tag("tiers")],
 """Money per volume unit: flat, or graduated."""
 
 
+class TimeoutBounds(Strict):
+    """A timeout that each gateway can set for itself."""
+
+    min: Number = Field(description="the least that can be set, s")
+    max: Number = Field(description="the most that can be set, s")
+    default: Number = Field(description="what holds where a gateway sets none, s")
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if not self.min <= self.default <= self.max:
+            raise unfit("min <= default <= max")
+        return self
+
+
+def _timeout_shape(value: Any) -> str:
+    return "bounds" if isinstance(value, dict | TimeoutBounds) else "fixed"
+
+
+Timeout = Annotated[
+    Annotated[Number, Tag("fixed")] | Annotated[TimeoutBounds, Tag("bounds")], Discriminator(_timeout_shape)
+]
+"""Seconds; or, where each gateway can set it, `{min, max, default}`."""
+
+
+def _seconds(stated: float | TimeoutBounds) -> float:
+    return stated.default if isinstance(stated, TimeoutBounds) else stated
+
+
 class MappingTimeouts(Strict):
     """How long a translated port stays taken after its connection ended, in seconds, by ending."""
 
-    closed: Number = Field(0.0, description="closed in order by both ends, s")
-    reset: Number = Field(0.0, description="ended by a reset, s")
-    idle: Number = Field(0.0, description="never ended, given up for idle, s")
-    half_closed: Number | None = Field(None, description="closed by one end only, s; default: as idle")
-    rejected: Number | None = Field(None, description="rejected by the remote end, s; default: as reset")
-    unanswered: Number | None = Field(None, description="first packet never answered, s; default: as idle")
-    udp_idle: Number = Field(0.0, description="UDP, given up for idle, s")
-    udp_one_way: Number | None = Field(None, description="UDP never answered, s; default: as udp_idle")
-    udp_answered: Number | None = Field(None, description="UDP answered, s; default: as udp_idle")
-    udp_streaming: Number | None = Field(None, description="UDP in long exchanges, s; default: as udp_idle")
+    closed: Timeout = Field(0.0, description="closed in order by both ends, s")
+    reset: Timeout = Field(0.0, description="ended by a reset, s")
+    idle: Timeout = Field(0.0, description="never ended, given up for idle, s")
+    half_closed: Timeout | None = Field(None, description="closed by one end only, s; default: as idle")
+    rejected: Timeout | None = Field(None, description="rejected by the remote end, s; default: as reset")
+    unanswered: Timeout | None = Field(None, description="first packet never answered, s; default: as idle")
+    udp_idle: Timeout = Field(0.0, description="UDP, given up for idle, s")
+    udp_one_way: Timeout | None = Field(None, description="UDP never answered, s; default: as udp_idle")
+    udp_answered: Timeout | None = Field(None, description="UDP answered, s; default: as udp_idle")
+    udp_streaming: Timeout | None = Field(None, description="UDP in long exchanges, s; default: as udp_idle")
 
     def after(self, ending: Ending) -> float:
         """Seconds after this ending."""
-        stated: float | None = getattr(self, ending)
+        stated: float | TimeoutBounds | None = getattr(self, ending)
         if stated is not None:
-            return stated
-        other: float = getattr(self, "udp_idle" if ending.startswith("udp") else _AS[ending])
-        return other
+            return _seconds(stated)
+        return _seconds(getattr(self, "udp_idle" if ending.startswith("udp") else _AS[ending]))
+
+    def stated(self, key: str) -> float | None:
+        """Seconds under a key; None where it is not given."""
+        value: float | TimeoutBounds | None = getattr(self, key)
+        return None if value is None else _seconds(value)
+
+    def bounds(self, key: str) -> TimeoutBounds | None:
+        """What a gateway may set under a key; None where it may set nothing."""
+        value = getattr(self, key, None)
+        return value if isinstance(value, TimeoutBounds) else None
+
+    @property
+    def adjustable(self) -> tuple[str, ...]:
+        """The keys that a gateway may set."""
+        return tuple(key for key in type(self).model_fields if self.bounds(key))
+
+    def changed(self, settings: Mapping[str, float]) -> "MappingTimeouts":
+        """The timeouts of a gateway that sets some of them."""
+        updates = {
+            key: bounds.model_copy(update={"default": value})
+            for key, value in settings.items()
+            if (bounds := self.bounds(key))
+        }
+        return self.model_copy(update=updates)
+
+    def scaled(self, times: float) -> dict[str, Any]:
+        """The patch that makes every timeout this many times as long."""
+        found: dict[str, Any] = {}
+        for key in type(self).model_fields:
+            value, bounds = self.stated(key), self.bounds(key)
+            if value and bounds:
+                found[key] = {"default": value * times, "max": max(bounds.max, value * times)}
+            elif value:
+                found[key] = value * times
+        return found
 
 
 _AS: dict[str, str] = {"half_closed": "idle", "rejected": "reset", "unanswered": "idle"}
@@ -130,6 +194,9 @@ class Offer(Strict):
     limits: Limits = Field(default_factory=Limits, description="caps of one gateway")
     rates: Rates = Field(default_factory=Rates, description="what it costs")
     rates_by_region: dict[str, Rates] = Field({}, description="what it costs in regions where that is something else")
+    availability: Annotated[float, Field(strict=True, gt=0, le=1)] | None = Field(
+        None, description="share of time that one gateway, machine, node, endpoint or router works; default: not known"
+    )
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     services: tuple[str, ...] | None = Field(
         None, description="for endpoints: the destinations it reaches, by name; default: every service"

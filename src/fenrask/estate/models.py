@@ -136,6 +136,9 @@ class Needs(Strict):
         None, description="entries (addresses or prefixes) that the partner's allow-list takes"
     )
     one_source_per_host: bool = Field(False, description="a host must always show the same address")
+    availability: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
+        None, description="share of time that hosts must reach it, as expected from what offers promise: 0.999"
+    )
     outbound_only: bool = Field(False, description="the remote end must not be able to open connections to its hosts")
     survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
 
@@ -148,6 +151,7 @@ class Needs(Strict):
             off_internet=self.off_internet or other.off_internet,
             max_source_addresses=min(counts, default=None),
             one_source_per_host=self.one_source_per_host or other.one_source_per_host,
+            availability=max((n for n in (self.availability, other.availability) if n is not None), default=None),
             outbound_only=self.outbound_only or other.outbound_only,
             survives=self.survives or other.survives,
         )
@@ -243,6 +247,9 @@ class Targets(Strict):
 
     blocking: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         1e-4, description="maximum share of new connections that find no free port at the peak"
+    )
+    upkeep_hours_per_month: Number | None = Field(
+        None, description="maximum hours of work a month on self-run machines; default: no limit"
     )
     growth_margin: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
 

@@ -239,11 +239,28 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
             found = f"an offer of kind {_mapping(offers, offer).get('kind')!r}"
             yield Problem(place, found, f"one of kind {kind!r}", remedy)
-        elif isinstance(served := _mapping(offers, offer).get("services"), list):
+        else:
+            yield from _timeout_problems(name, stated, _mapping(offers, offer), offer, place_of)
+        if offer in fitting and isinstance(served := _mapping(offers, offer).get("services"), list):
             destination = stated.get("destination")
             if destination not in served:
                 place, remedy = place_of(("exits", name, "destination")), f"It leads to: {some(map(str, served))}."
                 yield Problem(place, repr(destination), f"a service that {offer} leads to", remedy)
+
+
+def _timeout_problems(name: str, stated: Any, data: Any, offer: str, place_of: PlaceOf) -> Iterator[Problem]:
+    """Mapping timeouts that an exit sets and its offer does not let it set, or not so."""
+    offered = _mapping(data, "mapping_timeout_s")
+    for key, value in _mapping(stated, "mapping_timeout_s").items():
+        bounds, place = _mapping(offered, key), place_of(("exits", name, "mapping_timeout_s", key))
+        if not bounds:
+            known = [one for one, each in offered.items() if isinstance(each, Mapping)]
+            lets = f"It lets a gateway set {some(known)}." if known else "It lets a gateway set none."
+            yield Problem(place, repr(key), f"a timeout that {offer} lets a gateway set", lets)
+            continue
+        low, high = bounds.get("min"), bounds.get("max")
+        if all(isinstance(one, int | float) for one in (value, low, high)) and not low <= value <= high:
+            yield Problem(place, f"{value:g}", f"{low:g} to {high:g} s, as {offer} allows")
 
 
 def _mapping(data: Any, section: str) -> Mapping[str, Any]:

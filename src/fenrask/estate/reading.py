@@ -3,6 +3,7 @@
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -47,7 +48,17 @@ class Described:
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""
         exit_ = self.estate.exits.get(exit_name)
-        return self.catalogue.offers.get(exit_.offer_name) if exit_ else None
+        offer = self.catalogue.offers.get(exit_.offer_name) if exit_ else None
+        return self._set.get(exit_name, offer) if offer else None
+
+    @cached_property
+    def _set(self) -> dict[str, Offer]:
+        """The offers of the exits that set timeouts of their own, with these."""
+        return {
+            name: offer.model_copy(update={"mapping_timeout_s": offer.mapping_timeout_s.changed(exit_.timeouts)})
+            for name, exit_ in self.estate.exits.items()
+            if exit_.timeouts and (offer := self.catalogue.offers.get(exit_.offer_name))
+        }
 
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
 from fenrask.estate.suggestions import some
+from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.prefixes import Address, fewest_prefixes
 from fenrask.routing.inward import Opening
 from fenrask.routing.paths import FlowPath, Paths
@@ -31,6 +32,8 @@ class _Case:
     """Whether the destination sees hosts' own addresses, of this flow or another."""
     host_prefixes: int
     """Allow-list entries for hosts' own IPv6 addresses."""
+    availability: Callable[[], float]
+    """The expected share of time that the flow works; worked out where it is asked."""
     workload: str
     openings: Callable[[], Mapping[str, Sequence[Opening]]]
     """Who could open connections inward, by subnet; worked out where it is asked."""
@@ -105,6 +108,15 @@ def _one_source_per_host(case: _Case) -> str:
     return ""
 
 
+def _availability(case: _Case) -> str:
+    wanted, found = case.needs.availability or 0.0, case.availability()
+    if found >= wanted:
+        return ""
+    hours = float(case.described.catalogue.hours_per_month)
+    allowed, down = down_minutes(wanted, hours), down_minutes(found, hours)
+    return f"expected to be down {down:,.3g} min a month ({found:.4%} available), {allowed:,.3g} allowed"
+
+
 def _outbound_only(case: _Case) -> str:
     """Of a workload: nobody may open connections to it; of a destination: not by the exit that leads there."""
     anyone = case.estate.workloads[case.workload].needs.outbound_only
@@ -132,6 +144,7 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
     "off_internet": _off_internet,
     "max_source_addresses": _max_source_addresses,
     "one_source_per_host": _one_source_per_host,
+    "availability": _availability,
     "outbound_only": _outbound_only,
     "survives": _survives,
 }
@@ -172,6 +185,7 @@ def broken_needs(
         arriving,
         paths.sees_hosts(stated.to),
         len(paths.host_prefixes_at(stated.to)),
+        lambda: flow_availability(paths)[flow],
         stated.from_,
         lambda: paths.openings,
         paths.sources_at(stated.to),

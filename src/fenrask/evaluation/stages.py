@@ -8,6 +8,7 @@ from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, capac
 from fenrask.charges import Bill, bill
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
+from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.evaluation.needs import BrokenNeed, broken_needs
 from fenrask.routing import Paths, flow_paths
 
@@ -69,7 +70,15 @@ class Evaluation:
     @property
     def meets_all(self) -> bool:
         """Whether every flow arrives, every need is met and every exit carries its load."""
-        return not self.broken and not self.short
+        return not self.broken and not self.short and not self.too_much_work
+
+    @property
+    def too_much_work(self) -> str:
+        """Why the work on self-run machines exceeds its target; empty where it does not."""
+        most, hours = self.described.estate.targets.upkeep_hours_per_month, self.upkeep_hours
+        if most is None or hours <= most:
+            return ""
+        return f"self-run machines take {hours:g} hours of work a month; the target is {most:g}"
 
     @property
     def flows_with_broken_needs(self) -> int:
@@ -84,6 +93,15 @@ class Evaluation:
     def hosts_with_public(self) -> int:
         """Hosts that have a public address of their own."""
         return sum(one.hosts for one in self.described.estate.workloads.values() if one.public_address)
+
+    @cached_property
+    def down_minutes(self) -> dict[str, float]:
+        """Minutes a month that each flow is expected to be down; empty where no offer promises anything."""
+        described = self.described
+        if all(offer.availability is None for offer in described.catalogue.offers.values()):
+            return {}
+        hours = float(described.catalogue.hours_per_month)
+        return {flow: down_minutes(share, hours) for flow, share in flow_availability(self.paths).items()}
 
     @property
     def upkeep_hours(self) -> float:

@@ -36,5 +36,14 @@ def _constrain(model: Model, asked: Wanted) -> None:
         numbers = {variable: float(one.number) for held in model.purchases_of.values() for one, variable in held}
         numbers |= {variable: float(model.hosts(name)) for name, variable in model.public.items()}
         model.program.row(numbers, high=asked.max_addresses)
+    target = model.amounts.described.estate.targets.upkeep_hours_per_month
+    limits = [one for one in (asked.max_upkeep, target) if one is not None]
+    if limits:
+        work = {
+            variable: model.places(site) * model.offer(site.offer).upkeep_hours
+            for site, variable in model.opened.items()
+            if site.offer and model.offer(site.offer).upkeep_hours
+        }
+        model.program.row(work, high=min(limits))
     if asked.budget is not None:
         model.program.row({number: cost for number, cost in enumerate(model.program.cost) if cost}, high=asked.budget)

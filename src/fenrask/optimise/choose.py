@@ -169,7 +169,7 @@ def _with_margins(
 
 def _is_bound(asked: Wanted) -> bool:
     """Whether more is asked of the answer than of the designs that it is held against."""
-    limits = (asked.budget, asked.max_addresses, asked.max_gateways, asked.zone_headroom)
+    limits = (asked.budget, asked.max_addresses, asked.max_gateways, asked.max_upkeep, asked.zone_headroom)
     return bool(asked.keep) or any(one is not None for one in limits)
 
 

@@ -6,7 +6,6 @@ from dataclasses import replace
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.problem import PRIVATE, Unit, Wanted
-from fenrask.units import counted
 
 __all__ = ["conflict", "contradiction"]
 
@@ -32,19 +31,7 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
 
 def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
     """The smallest set of what was asked and needed that cannot be kept together: what can go, goes, one by one."""
-    parts: dict[str, Mapping[str, object]] = {}
-    if asked.budget is not None:
-        parts[f"a budget of {asked.budget:,.2f} a month"] = {"budget": asked.budget}
-    if asked.max_addresses is not None:
-        parts[f"at most {counted(asked.max_addresses, 'address', 'addresses')}"] = {
-            "max_addresses": asked.max_addresses
-        }
-    if asked.max_gateways is not None:
-        parts[f"at most {counted(asked.max_gateways, 'gateway')}"] = {"max_gateways": asked.max_gateways}
-    if asked.zone_headroom is not None:
-        parts[f"{asked.zone_headroom:.0%} of ports free when a zone is lost"] = {"zone_headroom": asked.zone_headroom}
-    for name in asked.keep:
-        parts[f"keeping {name}"] = {"keep": name}
+    parts = _limits(asked)
     needs = sorted(
         {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
     )
@@ -61,6 +48,25 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
     if len(kept) == 1:
         return f"no mix keeps to this: {kept[0]}"
     return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+
+
+def _limits(asked: Wanted) -> dict[str, Mapping[str, object]]:
+    """What was asked for beside the needs: in words, and as settings of a `Wanted`."""
+    parts: dict[str, Mapping[str, object]] = {}
+    for key, words in (
+        ("budget", "a budget of {:,.2f} a month"),
+        ("max_addresses", "at most {} addresses"),
+        ("max_gateways", "at most {} gateways"),
+        ("max_upkeep", "at most {:g} hours of work a month"),
+        ("zone_headroom", "{:.0%} of ports free when a zone is lost"),
+    ):
+        if (value := getattr(asked, key)) is not None:
+            words = words.removesuffix("es") if value == 1 and words.endswith("addresses") else words
+            words = words.removesuffix("s") if value == 1 and words.endswith("gateways") else words
+            parts[words.format(value)] = {key: value}
+    for name in asked.keep:
+        parts[f"keeping {name}"] = {"keep": name}
+    return parts
 
 
 def _feasible(

@@ -202,6 +202,8 @@ class Wanted:
     max_addresses: int | None = None
     max_gateways: int | None = None
     """Translating exits at most."""
+    max_upkeep: float | None = None
+    """Hours of work a month on self-run machines at most."""
     public_hosts: bool = False
     """Whether hosts may get public addresses of their own, whatever the estate says of them."""
     zone_headroom: float | None = None

@@ -168,7 +168,8 @@ class Routes:
     def _hub_routes(self, hub: str, table: str | None) -> Iterator[TableRoute]:
         joined = self.estate.exits[hub]
         for network in joined.joins:
-            for prefix in self.estate.networks[network].prefixes:
+            known = joined.known_of(network)
+            for prefix in self.estate.networks[network].prefixes if known is None else known:
                 yield TableRoute(prefix, LOCAL, Origin.LOCAL, hub, network)
         yield from self._static(table)
         for exit_name, prefix in self._announced_to(hub):

@@ -7,6 +7,8 @@ from fenrask.what_if.sensitivity import Effect, sensitivity
 from fenrask.what_if.simulated import Asked, Outage, Simulated, simulated
 from fenrask.what_if.sources import Shown, sources_shown
 from fenrask.what_if.stress import pairs_of, stress
+from fenrask.what_if.teardown import StillPaid, Teardown, teardown
+from fenrask.what_if.timeouts import AtTimeout, adjustable, sweep
 
 __all__ = [
     "Asked",
@@ -15,6 +17,12 @@ __all__ = [
     "Help",
     "Outage",
     "Outcome",
+    "AtTimeout",
+    "adjustable",
+    "sweep",
+    "StillPaid",
+    "Teardown",
+    "teardown",
     "Shown",
     "Simulated",
     "all_cases",

@@ -44,12 +44,10 @@ def _changed(described: Described, share: float) -> Iterator[tuple[str, Describe
     used = {one.offer_name for one in estate.exits.values() if one.offer_name}
     for name, offer in described.catalogue.offers.items():
         if name in used:
-            mapping_timeout = {
-                key: value * times for key, value in offer.mapping_timeout_s.model_dump().items() if value
-            }
+            mapping_timeout = offer.mapping_timeout_s.scaled(times)
             if mapping_timeout and offer.ports:
                 yield (
-                    f"release times of {name}",
+                    f"mapping timeouts of {name}",
                     described.with_catalogue({"offers": {name: {"mapping_timeout_s": mapping_timeout}}}),
                 )
             places: _Places = {("offers", name, "rates"): offer.rates} | {

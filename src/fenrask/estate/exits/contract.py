@@ -229,6 +229,10 @@ class ExitModel(Strict):
         """The prefixes that a third party says lie behind it, taken or not."""
         return ()
 
+    def known_of(self, network: str) -> tuple[Prefix, ...] | None:
+        """The only prefixes of a network that it joins to which it has routes; None for all."""
+        return None
+
     @property
     def takes_forwarded(self) -> bool:
         """Whether it takes packets whose source lies outside the network that they leave."""
@@ -288,6 +292,11 @@ class ExitModel(Strict):
 
     def without_session(self, router: str = "") -> dict[str, Any]:
         """The patch that takes a routing session down, or all of them."""
+        return {}
+
+    @property
+    def timeouts(self) -> Mapping[str, float]:
+        """The mapping timeouts that it sets for itself, s, by ending."""
         return {}
 
     @property
@@ -400,6 +409,21 @@ class Translating(ExitModel):
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
     at_least: Count = Field(1, description="with `addresses: auto`: at least this many")
+    mapping_timeout_s: dict[str, Number] = Field(
+        {}, description="mapping timeouts that it sets, s, by ending, within what its offer allows"
+    )
+    private_pool: PrefixText | None = Field(
+        None, description="the private prefix it rewrites to, and no public address; default: public addresses"
+    )
+
+    @property
+    def pool(self) -> Prefix | None:
+        prefix: Prefix | None = self.private_pool
+        return prefix if self.translates else None
+
+    @property
+    def timeouts(self) -> Mapping[str, float]:
+        return self.mapping_timeout_s
 
     @property
     def least_addresses(self) -> int:

@@ -22,6 +22,9 @@ class Hub(ExitModel):
     routes_from: dict[str, str] = Field(
         {}, description="tables of their own for what comes from a network, by the network's name"
     )
+    knows: dict[str, tuple[PrefixText, ...]] = Field(
+        {}, description="the only prefixes of a network that it has routes to, by the network's name; default: all"
+    )
     injects: tuple[PrefixText, ...] = Field(
         (), description="prefixes that it puts into the tables of the attached networks"
     )
@@ -41,6 +44,9 @@ class Hub(ExitModel):
     @property
     def joins(self) -> tuple[str, ...]:
         return self.networks
+
+    def known_of(self, network: str) -> tuple[Prefix, ...] | None:
+        return self.knows.get(network)
 
     @property
     def injected(self) -> tuple[Prefix, ...]:

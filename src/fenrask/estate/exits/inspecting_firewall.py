@@ -1,12 +1,12 @@
 """A firewall that inspects by rule and may translate."""
 
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
 from fenrask.estate.exits.contract import Announcing, Counted, Decision, Inspecting, InSubnet, Passing, Translating
 from fenrask.estate.values import PortNumber, PrefixText, Strict
-from fenrask.prefixes import Address, Prefix, is_public
+from fenrask.prefixes import Address, is_public
 
 __all__ = ["FirewallRule", "InspectingFirewall"]
 
@@ -57,9 +57,6 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
         description="toward which destinations it rewrites the source: those with public addresses, private ones, "
         "both, or (an empty list) none",
     )
-    private_pool: PrefixText | None = Field(
-        None, description="the private prefix it rewrites to; default: public addresses"
-    )
     rules: dict[str, FirewallRule] = Field({}, description="rules by name; the first that matches decides")
     default: Literal["allow", "deny"] | None = Field(
         None, description="what is done where no rule matches; default: deny where there are rules"
@@ -71,11 +68,6 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
 
     def rewrites(self, address: Address) -> bool:
         return ("public" if is_public(address) else "private") in self.rewrites_toward
-
-    @property
-    def pool(self) -> Prefix | None:
-        prefix: Any = self.private_pool
-        return prefix if self.translates else None
 
     @property
     def units(self) -> int:

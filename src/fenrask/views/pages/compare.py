@@ -36,6 +36,7 @@ def _columns(money: str) -> tuple[Column, ...]:
         Column("binding_headroom", "headroom", "share"),
         Column("zone_loss", "if a zone fails"),
         Column("hosts_with_public", "public hosts", "count", least_width=MACHINES),
+        Column("down_min_per_month", "down, min/month", "number", least_width=110, sparse=True),
         Column("upkeep_hours", "upkeep hours", "number", least_width=MACHINES),
         Column("routes_to_change", "route changes", "count", least_width=120),
     )
@@ -97,6 +98,7 @@ def _row(comparison: Comparison, losses: Losses, one: Candidate) -> tuple[object
         binding[1].headroom if binding else None,
         _loss(losses.get(one.design.name, ())),
         evaluation.hosts_with_public,
+        max(evaluation.down_minutes.values(), default=None),
         evaluation.upkeep_hours,
         one.routes_to_change,
     )

@@ -1,6 +1,6 @@
 """Paths as pages: of every flow, of one subnet hop by hop, inward, and what third parties exchange."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from fractions import Fraction
 
 from fenrask.estate import Described, Estate, PrivateEndpoint
@@ -20,6 +20,7 @@ _FLOWS = (
     Column("seen_as", "source seen"),
     Column("verdict", "verdict"),
     Column("breaks", "breaks", "list", sparse=True),
+    Column("down_min_per_month", "down, min/month", "number", least_width=100, sparse=True),
     Column("share", "share", "share", least_width=100),
 )
 _HOPS = (
@@ -60,7 +61,7 @@ _ENDPOINTS = (
 _NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
 
 
-def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
+def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping[str, float] | None = None) -> Page:
     """Every flow's paths with their verdicts, those with something wrong first, and the needs they do not meet."""
     estate = paths.described.estate
     needs: dict[str, list[str]] = {}
@@ -76,6 +77,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed]) -> Page:
             seen_as,
             verdict,
             needs.get(flow, []) if same[0].trace.verdict.arrives else [],
+            (down_minutes or {}).get(flow),
             _sum(same),
         )
         for (flow, exits, seen_as, verdict), same in _alike(paths).items()

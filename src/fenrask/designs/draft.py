@@ -14,7 +14,8 @@ __all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "sending_subnets"]
 DEFAULT = "0.0.0.0/0"
 DEFAULT_V6 = "::/0"
 LANDING_LENGTH = 28
-"""The prefix length of a subnet that is added for a gateway to stand in."""
+"""The prefix length of a subnet that is added for a gateway."""
+_SHARED_SPACE, _SMALL_NETWORK = parse_prefix("100.64.0.0/10"), 26
 
 
 def sending_subnets(described: Described) -> list[str]:
@@ -35,6 +36,7 @@ class Draft:
         stays = set(kept)
         self.retired = {name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays}
         self.exits: dict[str, Any] = dict.fromkeys(sorted(self.retired))
+        self.networks: dict[str, dict[str, Any]] = {}
         self.subnets: dict[str, dict[str, Any]] = {}
         self.tables: dict[str, dict[str, Any]] = {}
         self.led: dict[str, dict[str, str]] = {}
@@ -85,6 +87,16 @@ class Draft:
                 return name
         return self._new_subnet("landing", network, zone, self._public_table(network))
 
+    def new_network(self, stem: str, region: str) -> str:
+        """A small network beside the others, with a prefix of the shared address space (RFC 6598) that none has."""
+        taken = [prefix for one in self.estate.networks.values() for prefix in one.prefixes]
+        prefix = first_free([_SHARED_SPACE], taken, _SMALL_NETWORK)
+        if prefix is None:
+            raise NoAnswer(f"{_SHARED_SPACE} has no free /{_SMALL_NETWORK}", "Free a prefix of it.")
+        name = _free_name(stem, self.estate.networks)
+        self.networks[name] = {"prefixes": [str(prefix)], **({"region": region} if region else {})}
+        return name
+
     def own_subnet(self, stem: str, network: str, zone: str | None) -> str:
         """A new subnet for an exit, with an empty table of its own; see `route`."""
         table = _free_name(f"{stem}-{network}-{zone}" if zone else f"{stem}-{network}", self._tables())
@@ -125,7 +137,9 @@ class Draft:
         return {*self.estate.route_tables, *self.tables}
 
     def _new_subnet(self, stem: str, network: str, zone: str | None, table: str) -> str:
-        prefix = first_free(self.estate.networks[network].prefixes, self._taken(), LANDING_LENGTH)
+        added = self.networks.get(network)
+        within = [*map(parse_prefix, added["prefixes"])] if added else self.estate.networks[network].prefixes
+        prefix = first_free(within, self._taken(), LANDING_LENGTH)
         if prefix is None:
             raise NoAnswer(f"{network} has no free /{LANDING_LENGTH} for a gateway's subnet", "Add a prefix to it.")
         name = _free_name(
@@ -140,6 +154,7 @@ class Draft:
         """The patch as it stands: exits, subnets, and tables split where their subnets differ."""
         self._write_tables()
         parts = {
+            "networks": self.networks,
             "exits": self.exits,
             "subnets": self.subnets,
             "route_tables": self.tables,

@@ -9,6 +9,7 @@ from fenrask.errors import NoAnswer
 from fenrask.estate import KINDS, Catalogue, Described
 
 __all__ = [
+    "boundary_hub",
     "existing_hub",
     "firewall_before",
     "hub_before",
@@ -109,6 +110,18 @@ def hub_before(draft: Draft, centre: str, others: Iterable[str], exit_name: str,
     for network in joined:
         for prefix in draft.estate.networks[network].prefixes if network != centre else ():
             draft.route(subnet, str(prefix), hub)
+    return hub
+
+
+def boundary_hub(draft: Draft, networks: list[str], lines: Iterable[str]) -> str:
+    """A hub of its own for private lines, which joins the networks that need them; NoAnswer where none is sold."""
+    offer = hub_offer(draft.described.catalogue)
+    kind = (
+        draft.described.catalogue.offers[offer].kind if offer else next(k for k, one in KINDS.items() if one.joins_many)
+    )
+    hub = draft.add("hub-boundary", {"kind": kind, "networks": networks, **({"offer": offer} if offer else {})})
+    for name in lines:
+        draft.change(name, {"network": None, "hub": hub})
     return hub
 
 

@@ -18,7 +18,7 @@ def availability_of(described: Described, exit_name: str) -> float:
     exit_, offer = described.estate.exits.get(exit_name), described.offer_of(exit_name)
     if exit_ is None or offer is None or offer.availability is None:
         return 1.0
-    return 1.0 - (1.0 - offer.availability) ** max(1, exit_.units)
+    return 1.0 - (1.0 - offer.availability) ** exit_.redundant_units
 
 
 def flow_availability(paths: Paths) -> Mapping[str, float]:

@@ -1,7 +1,7 @@
 """The standard designs. A new one is one file and one line in `STANDARD`."""
 
 from fenrask.designs.contract import Design
-from fenrask.designs.standard import chains, gateways, private_endpoints, untranslated
+from fenrask.designs.standard import chains, gateways, partners, private_endpoints, untranslated
 
 __all__ = ["CURRENT", "STANDARD"]
 
@@ -15,6 +15,8 @@ STANDARD: list[Design] = [
     private_endpoints.IN_SUBNET,
     chains.FIREWALL_FIRST,
     chains.CENTRAL_HUB,
+    partners.DEDICATED,
+    partners.BOUNDARY,
     untranslated.PUBLIC_HOSTS,
     untranslated.IPV6,
 ]

@@ -1,6 +1,7 @@
 """Translating exits alone: gateways, firewalls or translator hosts, one for each network or for each of its zones."""
 
 from functools import partial
+from typing import Any
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
@@ -13,7 +14,7 @@ __all__ = ["DESIGNS", "FIREWALL", "GATEWAY", "place_exits"]
 GATEWAY, FIREWALL, HOST = "translation-gateway", "inspecting-firewall", "translator-host"
 
 
-def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
+def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool, keys: dict[str, Any] | None = None) -> None:
     """A translating exit in each network (or zone) that sends, and its subnets' default route to it.
 
     One for a network is in the zone with the most hosts, or serves the whole network where the offer serves a region.
@@ -22,13 +23,13 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool) -> None:
     regional = draft.described.catalogue.offers[offer].scope == "region"
     for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
         wanted = f"{stem}-{network}-{zone}" if per_zone and zone and not regional else f"{stem}-{network}"
-        name, _ = translator(draft, offer, (network, zone), wanted)
+        name, _ = translator(draft, offer, (network, zone), wanted, keys)
         draft.lead(subnets, DEFAULT, name)
 
 
-def _patch(described: Described, kind: str, stem: str, per_zone: bool) -> Patch:
+def _patch(described: Described, kind: str, stem: str, per_zone: bool, keys: dict[str, Any] | None = None) -> Patch:
     draft = Draft(described)
-    place_exits(draft, kind, stem, per_zone)
+    place_exits(draft, kind, stem, per_zone, keys)
     return draft.patch()
 
 
@@ -52,5 +53,10 @@ DESIGNS = (
         "translator hosts",
         "a machine of one's own that translates, in each zone that sends",
         partial(_patch, kind=HOST, stem="host", per_zone=True),
+    ),
+    Design(
+        "translator hosts in pairs",
+        "the same with a second machine that takes over, in each zone that sends",
+        partial(_patch, kind=HOST, stem="host", per_zone=True, keys={"addresses": "auto", "machines": 2}),
     ),
 )

@@ -60,6 +60,10 @@ class PrivateLine(ExitModel):
         return max(1, len(self.routers))
 
     @property
+    def redundant_units(self) -> int:
+        return max(1, sum(router.is_up for router in self.routers.values()))
+
+    @property
     def sessions(self) -> Mapping[str, bool]:
         return {name: router.is_up for name, router in self.routers.items()} or {"": True}
 

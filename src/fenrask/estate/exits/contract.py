@@ -281,6 +281,11 @@ class ExitModel(Strict):
         """How many times its hourly rate is paid."""
         return 1
 
+    @property
+    def redundant_units(self) -> int:
+        """How many machines, nodes or routers can take each other's place."""
+        return 1
+
     def with_units(self, number: int) -> dict[str, Any] | None:
         """The patch that leaves it this many nodes or machines; None where it has no such number."""
         return None
@@ -395,6 +400,10 @@ class Counted(ExitModel):
 
     count_key: ClassVar[str] = ""
     """The key that says how many."""
+
+    @property
+    def redundant_units(self) -> int:
+        return self.units
 
     def with_units(self, number: int) -> dict[str, Any] | None:
         return {self.count_key: number}

@@ -1,6 +1,6 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import Bill, Owner, bill
+from fenrask.charges.bill import UPKEEP, Bill, Owner, bill
 from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import Meters, networks_left
@@ -8,6 +8,7 @@ from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import to_the_cent
 
 __all__ = [
+    "UPKEEP",
     "Meters",
     "Bill",
     "Line",

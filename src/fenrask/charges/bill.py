@@ -22,7 +22,10 @@ from fenrask.estate import Addresses, Described, Rate, Tiers, Workload
 from fenrask.routing import Paths
 from fenrask.units import counted, exact
 
-__all__ = ["Bill", "Owner", "bill"]
+__all__ = ["UPKEEP", "Bill", "Owner", "bill"]
+
+UPKEEP = "upkeep"
+"""The item of work on machines of one's own, which no provider charges."""
 
 Key = TypeVar("Key")
 
@@ -151,7 +154,7 @@ def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
             hours = exit_.units * exact(offer.upkeep_hours)
             reason = f"{counted(exit_.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
             yield Line(
-                "upkeep", name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, UNALLOCATED))
+                UPKEEP, name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, UNALLOCATED))
             )
 
 

@@ -123,7 +123,7 @@ COMMANDS = {
     "confirm": Told(
         _BUILD,
         "Compare observed source addresses with the plan, and say what differs and why.",
-        ("confirm observed.csv",),
+        ("confirm observed.csv", "confirm --bill bill.csv", "confirm --template --out seen.csv"),
     ),
 }
 """Every command; each is the function `command` of the module of its name."""

@@ -14,6 +14,7 @@ from fenrask.errors import Problem
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise import choose
 from fenrask.records import confirm, drifts, read_observations
+from fenrask.records.bills import compare_bill, guessed, read_bill
 from fenrask.records.names import look_up
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
@@ -101,7 +102,10 @@ def _sources(run: Run) -> Page:
 def _confirmed(run: Run) -> Page:
     problems: list[Problem] = []
     seen = read_observations(VELLMOUTH.contents()["observed.csv"].decode(), "observed.csv", "", problems)
-    return confirm_page(run.evaluation.described.estate.estate, confirm(run.evaluation.described, seen))
+    described, currency = run.evaluation.described, run.evaluation.bill.currency
+    billed = read_bill(VELLMOUTH.contents()["bill.csv"], "bill.csv", currency, problems)
+    compared = list(compare_bill(run.evaluation, billed, guessed(described, billed, {})))
+    return confirm_page(described.estate.estate, confirm(described, seen), compared)
 
 
 def _stressed(run: Run) -> Page:
@@ -210,7 +214,7 @@ STEPS: tuple[Step, ...] = (
         _sources,
     ),
     Step(
-        "fenrask confirm observed.csv",
+        "fenrask confirm observed.csv --bill bill.csv",
         "What remote ends saw against the plan: each difference with its likely cause and the check to run next.",
         _confirmed,
     ),

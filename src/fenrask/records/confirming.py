@@ -7,12 +7,13 @@ from fenrask.errors import Problem, UnusableInput
 from fenrask.estate import Described, Estate
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, is_public, parse_address
+from fenrask.records.compared import AS_PLANNED, NOT_SEEN
 from fenrask.records.observations import Observation
-from fenrask.routing import FlowPath, Source, flow_paths
+from fenrask.routing import Source, Trace, flow_paths, trace_from
 
 __all__ = ["Confirmed", "confirm"]
 
-AS_PLANNED, NEVER_SEEN = "as planned", "never seen"
+NO_ANSWER = "no answer"
 
 
 @dataclass(frozen=True)
@@ -30,31 +31,55 @@ class Confirmed:
 
     @property
     def well(self) -> bool:
-        return self.verdict == AS_PLANNED
+        """Whether it is as planned; what was not seen yet is neither."""
+        return self.verdict.startswith(AS_PLANNED)
+
+    @property
+    def differs(self) -> bool:
+        return not self.well and self.verdict != NOT_SEEN
 
 
-def confirm(described: Described, observations: Sequence[Observation]) -> list[Confirmed]:
-    """Every observation judged against the flows' ways, equal ones counted; then what was never seen.
+Planned = dict[tuple[str, str], list[Trace]]
 
-    UnusableInput for senders or destinations that the estate does not know.
+
+def confirm(described: Described, observations: Sequence[Observation], only_seen: bool = False) -> list[Confirmed]:
+    """Every observation judged against the paths, equal ones counted; then each subnet of a flow not seen yet.
+
+    `only_seen`: nothing of other subnets, for one that was asked. UnusableInput for senders or destinations that the
+    estate does not know.
     """
     paths = flow_paths(described)
-    planned: dict[tuple[str, str], list[FlowPath]] = {}
+    planned: Planned = {}
     for path in paths.paths:
-        planned.setdefault((path.subnet, described.estate.flows[path.flow].to), []).append(path)
-    tally: dict[tuple[str, str, Address], int] = {}
+        planned.setdefault((path.subnet, described.estate.flows[path.flow].to), []).append(path.trace)
+    tally: dict[tuple[str, str, Address | None], int] = {}
     problems: list[Problem] = []
     for one in observations:
         subnet = _subnet(described.estate, one, problems)
-        if one.destination not in described.estate.destinations:
-            near = nearest(one.destination, described.estate.destinations)
-            problems.append(Problem(one.place, repr(one.destination), "a destination", near))
-        key = (subnet, one.destination, one.seen_as)
+        destination = _destination(described, one, problems)
+        if subnet and destination and (subnet, destination) not in planned:
+            planned[subnet, destination] = [trace for trace, _ in trace_from(described, subnet, destination)]
+        key = (subnet, destination, one.seen_as)
         tally[key] = tally.get(key, 0) + 1
     if problems:
         raise UnusableInput(problems)
     found = [_judged(described, planned, *key, times) for key, times in tally.items()]
-    return found + list(_unseen(planned, tally))
+    return found if only_seen else found + list(_unseen(planned, tally))
+
+
+def _destination(described: Described, one: Observation, problems: list[Problem]) -> str:
+    """The destination that an observation names, or that holds the address that it names; else that address itself."""
+    known = described.estate.destinations
+    if one.destination in known:
+        return one.destination
+    try:
+        address = parse_address(one.destination)
+    except ValueError:
+        near = nearest(one.destination, known)
+        problems.append(Problem(one.place, repr(one.destination), "a destination, or an address", near))
+        return ""
+    holding = (name for name, each in known.items() if any(address in prefix for prefix in each.prefixes))
+    return next(holding, str(address))
 
 
 def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
@@ -73,23 +98,26 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
 
 
 def _judged(
-    described: Described,
-    planned: dict[tuple[str, str], list[FlowPath]],
-    subnet: str,
-    destination: str,
-    seen_as: Address,
-    times: int,
+    described: Described, planned: Planned, subnet: str, destination: str, seen_as: Address | None, times: int
 ) -> Confirmed:
-    sources = [
-        path.trace.source
-        for (at, to), paths in planned.items()
-        if to == destination and subnet in ("", at)
-        for path in paths
-        if path.trace.verdict.arrives
-    ]
+    traces = [trace for (at, to), some in planned.items() if to == destination and subnet in ("", at) for trace in some]
+    sources = [trace.source for trace in traces if trace.verdict.arrives]
     told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
+    if seen_as is None:
+        return _without_answer(subnet, destination, told, traces, times)
     verdict, cause, check_next = _verdict(described, subnet, destination, seen_as, sources)
     return Confirmed(subnet, destination, told, str(seen_as), times, verdict, cause, check_next)
+
+
+def _without_answer(subnet: str, destination: str, told: str, traces: Sequence[Trace], times: int) -> Confirmed:
+    """No answer is as planned where the plan lets nothing arrive: the failure is the proof."""
+    lost = next((trace for trace in traces if not trace.verdict.arrives), None)
+    if lost is not None and not any(trace.verdict.arrives for trace in traces):
+        words = f"{AS_PLANNED}: it must not arrive ({lost.verdict.value})"
+        return Confirmed(subnet, destination, told, NO_ANSWER, times, words)
+    cause = "denied or lost on its path, or nothing listens there"
+    look = f"fenrask path {subnet} {destination}" if subnet else f"look at {destination} itself"
+    return Confirmed(subnet, destination, told, NO_ANSWER, times, NO_ANSWER, cause, look)
 
 
 def _verdict(
@@ -100,6 +128,8 @@ def _verdict(
         return AS_PLANNED, "", ""
     look = f"fenrask path {subnet} {destination}" if subnet else f"compare {destination}'s log with its senders"
     exits = described.estate.exits
+    if not sources:
+        return "it arrived, and should not", "a route or a rule lets it pass that the plan does not have", look
     owner = next((name for name, one in exits.items() if seen_as in one.listed_addresses), "")
     verdict = f"another exit's address ({owner})" if owner else "an address that is not ours"
     held = described.estate.subnet_table.match(seen_as)
@@ -114,8 +144,10 @@ def _verdict(
         cause = f"a route to {owner}: one is missing, its table is not the subnet's, or an old connection is open"
         return verdict, cause, look
     changing = [one.exit for one in sources if one.kind == "exit" and not exits[one.exit].fixed_source]
+    if changing:
+        return f"{AS_PLANNED}, but the source may change ({changing[0]})", "", ""
     network = described.estate.subnets[subnet].network if subnet else ""
-    if changing or network in described.estate.fallback_of:
+    if network in described.estate.fallback_of:
         return "a dynamic address", "no route matches there, so the provider assigns an address that may change", look
     unlisted = [one.exit for one in sources if one.kind == "exit" and not one.addresses and one.prefix is None]
     if unlisted:
@@ -131,19 +163,21 @@ def _shows(source: Source, address: Address) -> bool:
     return source.prefix is not None and address in source.prefix
 
 
-def _unseen(
-    planned: dict[tuple[str, str], list[FlowPath]], tally: dict[tuple[str, str, Address], int]
-) -> Iterator[Confirmed]:
-    """Planned pairs that no observation speaks of, of destinations that were observed at all."""
+def _unseen(planned: Planned, tally: dict[tuple[str, str, Address | None], int]) -> Iterator[Confirmed]:
+    """Planned pairs that no observation speaks of, of destinations that were observed at all.
+
+    A log of the remote end knows no subnets: it has seen all whose source it has seen. A neighbour's observation says
+    nothing.
+    """
     observed = {destination for _, destination, _ in tally}
     by_pair = {(subnet, destination) for subnet, destination, _ in tally}
-    seen = {(destination, address) for _, destination, address in tally}
-    for (subnet, destination), paths in planned.items():
-        if destination not in observed or (subnet, destination) in by_pair:
+    in_logs = {(destination, address) for subnet, destination, address in tally if not subnet and address is not None}
+    for (subnet, destination), traces in planned.items():
+        sources = [trace.source for trace in traces if trace.verdict.arrives]
+        if destination not in observed or (subnet, destination) in by_pair or not sources:
             continue
-        sources = [path.trace.source for path in paths if path.trace.verdict.arrives]
-        if any(to == destination and _shows(one, address) for one in sources for to, address in seen):
+        if any(to == destination and _shows(one, address) for one in sources for to, address in in_logs):
             continue
-        told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
+        told = ", ".join(dict.fromkeys(map(str, sources)))
         cause = "no traffic yet, or it is denied or lost on its path"
-        yield Confirmed(subnet, destination, told, "", 0, NEVER_SEEN, cause, f"fenrask path {subnet} {destination}")
+        yield Confirmed(subnet, destination, told, "", 0, NOT_SEEN, cause, f"fenrask path {subnet} {destination}")

@@ -17,7 +17,8 @@ __all__ = ["FORMATS", "Observation", "read_observations"]
 class Observation:
     """One sight of a source: by whom, of whom (empty where the far side cannot know), as which address."""
 
-    seen_as: Address
+    seen_as: Address | None
+    """None for no answer: nothing came back, or nothing arrived."""
     destination: str
     sender: str = ""
     """A subnet's name, or a private address; empty in a far-side log."""
@@ -25,6 +26,8 @@ class Observation:
     place: Place = Place()
 
 
+NO_ANSWER = frozenset({"-", "none", "no answer"})
+_TRACKED = re.compile(r"\b(src|dst)=(\S+)")
 _COMMON_LOG = re.compile(r'(?P<host>\S+) \S+ \S+ \[(?P<when>[^\]]+)\] "')
 _COLUMNS = ("when", "from", "destination", "seen_as")
 
@@ -68,10 +71,21 @@ def _w3c(text: str) -> Iterator[Fields]:
             yield number, {"seen_as": said["c-ip"], "when": when} if "c-ip" in said else {}
 
 
+def _connection_table(text: str) -> Iterator[Fields]:
+    """A translator's connection table, as `conntrack -L` prints it: the sender first, then where replies go."""
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.strip() and not line.startswith("conntrack v"):
+            said = _TRACKED.findall(line)
+            sides = [value for key, value in said if key == "src"], [value for key, value in said if key == "dst"]
+            full = len(sides[0]) == 2 and len(sides[1]) == 2
+            yield number, {"from": sides[0][0], "destination": sides[1][0], "seen_as": sides[1][1]} if full else {}
+
+
 FORMATS: dict[str, tuple[Callable[[str], bool], Callable[[str], Iterator[Fields]]]] = {
     "JSON lines": (lambda first: first.startswith("{"), _json_lines),
     "W3C Extended Log": (lambda first: first.startswith("#"), _w3c),
     "Common Log Format": (lambda first: _COMMON_LOG.match(first) is not None, _common_log),
+    "connection table": (lambda first: len(_TRACKED.findall(first)) >= 4, _connection_table),
     "CSV": (lambda first: "seen_as" in first.split(","), _csv),
 }
 """By name: how its first line is known, and its reader."""
@@ -93,8 +107,12 @@ def read_observations(text: str, file: str, destination: str, problems: list[Pro
     for number, said in reader(text):
         place = Place(file, number, 1)
         to = said.get("destination") or destination
+        stated = said.get("seen_as", "").strip()
+        if not stated and "planned" in said:
+            # A row of the table of observations to make that is not filled in yet.
+            continue
         try:
-            seen_as = parse_address(said.get("seen_as", "").strip())
+            seen_as = None if stated.lower() in NO_ANSWER else parse_address(stated)
         except ValueError as error:
             problems.append(Problem(place, repr(said.get("seen_as", "")), str(error), "Correct or remove the line."))
             continue

@@ -72,6 +72,13 @@ def walled(rules: dict[str, Any], **more: Any) -> dict[str, Any]:
     return merged(WALLED, {"exits": {"wall": {"rules": rules, **more}}})
 
 
+SELF_RUN = {
+    "catalogue": {"offers": {"host": {"upkeep_hours": 5}}},
+    "exits": {"gate": {"kind": "translator-host", "offer": "host"}},
+    "wage_per_hour": 40,
+}
+
+
 def listed(rules: dict[str, Any]) -> dict[str, Any]:
     """A stateless filter at the subnet of the hosts."""
     return {"subnets": {"app": {"filters": {"list": {"stateful": False, **rules}}}}}
@@ -340,6 +347,11 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
             "exits": {"gate": {"kind": "translator-host", "offer": "host"}},
             "wage_per_hour": 0,
         },
+    ),
+    "upkeep-exceeds-target": (
+        merged(SELF_RUN, {"targets": {"upkeep_hours_per_month": 4}}),
+        "targets.upkeep_hours_per_month",
+        merged(SELF_RUN, {"targets": {"upkeep_hours_per_month": 5}}),
     ),
     "crossing-without-rate": (
         merged(TWO_REGIONS, {"catalogue": {"transfer": {"cross_network_per_gb": 0.01}}}),

@@ -12,13 +12,13 @@ from tests.support import CATALOGUE, ESTATE, InFolder, merged
 ALWAYS = ["schema", "version", "estate", "summary", "not_counted"]
 TABLES: dict[tuple[str, ...], dict[str, str]] = {
     ("check",): {
-        "findings": "severity rule place path file line column level cause remedy accepted",
+        "findings": "severity rule place path file line column level cause remedy accepted fix",
     },
     ("check", "--rules"): {
         "rules": "severity rule about example",
     },
     ("path",): {
-        "paths": "flow subnets destination exits seen_as verdict breaks share",
+        "paths": "flow subnets destination exits seen_as verdict breaks down_min_per_month share",
         "needs_not_met": "flow need why",
     },
     ("path", "app", "partner"): {
@@ -71,7 +71,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
     ("compare",): {
         "designs": "design needs_met month_amount difference_to_current_amount fixed_amount "
         "by_volume_amount addresses longest_allow_list_entries "
-        "binding binding_headroom zone_loss hosts_with_public upkeep_hours routes_to_change",
+        "binding binding_headroom zone_loss hosts_with_public down_min_per_month upkeep_hours routes_to_change",
         "needs_not_met": "design need flows why",
     },
     ("compare", "--base", "estate.yaml", "--set", "exits.gate.addresses=2"): {
@@ -127,7 +127,7 @@ FACTS: dict[tuple[str, ...], str] = {
     ("stress", "--months", "12", "--growth", "0.1"): "currency lead_months",
     ("stress", "--inputs"): "currency",
     ("charges", "--break-even", "talk"): "currency volume_unit volume",
-    ("confirm", "seen.csv"): "as_planned different",
+    ("confirm", "seen.csv"): "as_planned different not_seen",
 }
 
 

@@ -92,7 +92,7 @@ class Verdicts(InFolder):
         described = self.estate(merged(self.SECOND, both))
         [seen] = read_observations(CSV, "seen", "", [])
         found = {(one.subnet, one.destination): one.verdict for one in confirm(described, [seen])}
-        self.assertEqual(found, {("app", "partner"): "as planned", ("app-b", "partner"): "never seen"})
+        self.assertEqual(found, {("app", "partner"): "as planned", ("app-b", "partner"): "not seen yet"})
 
     def test_unknown_senders_and_destinations_are_told_together(self) -> None:
         text = "from,destination,seen_as\n10.7.7.7,partner,203.0.113.1\napp,partnr,203.0.113.1\n"

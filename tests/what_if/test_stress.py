@@ -186,7 +186,7 @@ class Sensitive(InFolder):
             self.assertAlmostEqual(float(effects[about].month_change), lines / 10, places=9)
         self.assertAlmostEqual(effects["load of talk"].headroom_change, -0.062, places=9)
         self.assertAlmostEqual(effects["mapping timeouts of gate"].headroom_change, -0.06, places=9)
-        self.assertAlmostEqual(effects["life toward partner"].headroom_change, -0.002, places=9)
+        self.assertAlmostEqual(effects["duration toward partner"].headroom_change, -0.002, places=9)
 
 
 class Reviewed(InFolder):

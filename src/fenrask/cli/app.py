@@ -59,7 +59,7 @@ COMMANDS = {
     "resolve": Told(
         _DESCRIBE,
         "Look up destinations' names by DNS and compare with the prefixes in the estate.",
-        ("resolve --server 192.0.2.53", "resolve --save resolved.json"),
+        ("resolve --server 192.0.2.53 --save resolved.json", "resolve --server 192.0.2.53 --history names.csv"),
     ),
     "merged": Told(
         _DESCRIBE,

@@ -6,9 +6,10 @@ from typing import Any
 
 from fenrask.errors import Place, Problem
 from fenrask.estate.csv_tables import CsvTree, inside, read_table
+from fenrask.estate.history import read_history, with_history
 from fenrask.estate.mrt import mrt_prefixes
 
-__all__ = ["SECTIONS", "with_dumps", "with_tables"]
+__all__ = ["SECTIONS", "with_dumps", "with_names_history", "with_tables"]
 
 SECTIONS = (
     "networks",
@@ -75,6 +76,17 @@ def with_dumps(data: Any, folder: Path, place_of: PlaceOf, problems: list[Proble
         written = stated.get("received")
         changed[name] = {**stated, "received": [*(written if isinstance(written, list) else ()), *prefixes]}
     return {**data, "exits": {**exits, **changed}} if changed else data
+
+
+def with_names_history(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> Any:
+    """The estate with the prefixes that its names have answered, where destinations state names alone."""
+    stated = data.get("names_history") if isinstance(data, dict) else None
+    if stated is None:
+        return data
+    content = _content(folder, stated, place_of(("names_history",)), problems)
+    if content is None:
+        return data
+    return with_history(data, read_history(content.decode("utf-8-sig", errors="replace"), str(stated), problems))
 
 
 def _content(folder: Path, stated: Any, place: Place, problems: list[Problem]) -> bytes | None:

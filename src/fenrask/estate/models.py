@@ -273,6 +273,11 @@ class Estate(Strict):
     flows: dict[str, Flow] = Field({}, description="flows by name")
     profiles: dict[str, Profile] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
+    names_history: str | None = Field(
+        None,
+        description="a CSV file beside this one of what names answered (time, name, address; `fenrask resolve "
+        "--history` adds to it): destinations with names and no prefixes are planned with all that it holds",
+    )
     wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
     stress: dict[str, Case] = Field({}, description="what may go wrong, by name: the cases of `fenrask stress`")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")

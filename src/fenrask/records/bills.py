@@ -106,10 +106,10 @@ def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mappi
         owner = owners.get(one.resource, "")
         seen[owner] = seen.get(owner, Fraction(0)) + one.cost
     for name in sorted({*planned, *seen} - {""}, key=lambda name: -planned.get(name, Fraction(0))):
-        one = _judged(name, "exit", planned.get(name, Fraction(0)), seen.get(name), currency)
-        if one.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - planned.get(name, 0))):
-            one = replace(one, cause=told)
-        yield one
+        exit_ = _judged(name, "exit", planned.get(name, Fraction(0)), seen.get(name), currency)
+        if exit_.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - planned.get(name, 0))):
+            exit_ = replace(exit_, cause=told)
+        yield exit_
     if planned.get("") or "" in seen:
         rest = _judged("(no exit)", "rest", planned.get("", Fraction(0)), seen.get(""), currency)
         unknown = dict.fromkeys(each.resource or each.description for each in billed if not owners.get(each.resource))

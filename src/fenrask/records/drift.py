@@ -1,10 +1,11 @@
 """Names' addresses today against the prefixes on record: what came, what went, what stayed."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from fenrask.estate import Described
+from fenrask.estate.history import Answered
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 from fenrask.records.names import Looked
 
@@ -35,14 +36,20 @@ class Drift:
         return (*self.unchanged, *fewest_prefixes(self.added))
 
 
-def drifts(described: Described, ask: Callable[[str], Looked]) -> list[Drift]:
-    """Each destination with names, looked up by `ask`. Where a name gave no answer nothing is called gone."""
+def drifts(described: Described, ask: Callable[[str], Looked], history: Sequence[Answered] = ()) -> list[Drift]:
+    """Each destination with names, looked up by `ask`. Where a name gave no answer nothing is called gone.
+
+    What a name answered earlier, by its `history`, counts as if it answered it now: a rotating name comes back to it.
+    """
+    earlier: dict[str, list[Address]] = {}
+    for answered in history:
+        earlier.setdefault(answered.name, []).append(answered.address)
     found = []
     for name, destination in described.estate.destinations.items():
         if not destination.names:
             continue
         looked = tuple(ask(one) for one in destination.names)
-        addresses = [address for one in looked for address in one.addresses]
+        addresses = [address for one in looked for address in (*one.addresses, *earlier.get(one.name, ()))]
         holding = tuple(p for p in destination.prefixes if any(address in p for address in addresses))
         gone = tuple(p for p in destination.prefixes if p not in holding)
         added = tuple(dict.fromkeys(a for a in addresses if not any(a in p for p in destination.prefixes)))

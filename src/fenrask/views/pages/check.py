@@ -23,6 +23,7 @@ _COLUMNS = (
     Column("cause", "cause", below=" "),
     Column("remedy", "remedy", below="→ "),
     Column("accepted", "accepted because", below="accepted: "),
+    Column("fix", "fix", least_width=MACHINES),
 )
 
 
@@ -47,6 +48,7 @@ def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
             f.cause,
             f.remedy,
             f.accepted or None,
+            f.fix,
         )
         for f in findings
     ]

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from fenrask.estate.suggestions import some
 from fenrask.records import Drift
+from fenrask.records.rotation import Rotation
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
@@ -25,8 +26,18 @@ _LOOKED = (
 )
 
 
-def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
-    """Which prefixes came, went and stayed, and what was answered of each name."""
+_ROTATION = (
+    Column("name", "name"),
+    Column("addresses", "all that it answered", "list"),
+    Column("looks", "look-ups", "count"),
+    Column("first", "first"),
+    Column("last", "last"),
+    Column("new_per_week", "new addresses a week", "number"),
+)
+
+
+def resolve_page(estate: str, found: Sequence[Drift], server: str, rotations: Sequence[Rotation] = ()) -> Page:
+    """Which prefixes came, went and stayed, what was answered of each name, and how it rotated over its history."""
     drifted = [one.destination for one in found if one.drifted]
     faults = sum(len(one.faults) for one in found)
     summary = f"Looked up {counted(len(found), 'destination')} with names at {server}: "
@@ -40,8 +51,15 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str) -> Page:
         for one in found
         for each in one.looked
     ]
-    tables = (
+    tables: tuple[Table, ...] = (
         Table("drift", "Prefixes on record", _DRIFT, drift, empty="no destination has names"),
         Table("looked_up", "Looked up", _LOOKED, looked),
     )
-    return Page("resolve", estate, (summary,), tables)
+    lines = [summary]
+    if rotations:
+        rows = [(one.name, one.addresses, one.looks, one.first, one.last, one.new_per_week) for one in rotations]
+        tables = (*tables, Table("rotation", "What each name has answered", _ROTATION, rows))
+        moving = [f"{one.name} ({one.new_per_week:.1f} a week)" for one in rotations if one.new_per_week]
+        if moving:
+            lines.append(f"Names that rotate, new addresses: {some(moving)}; routes and rules need all of theirs.")
+    return Page("resolve", estate, tuple(lines), tables)

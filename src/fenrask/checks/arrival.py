@@ -166,9 +166,14 @@ def asymmetric_return(context: Context) -> Iterator[Doubt]:
 
 
 def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
-    """Return routes that may cure a path: through each stateful exit that it passed, in the tables further on."""
+    """Return routes that may cure a flow: through each stateful exit that it passed, in the tables further on.
+
+    For the subnet of the path alone, and for all that the flow comes from.
+    """
     estate = context.estate
-    source = str(estate.subnets[path.subnet].prefix)
+    senders = estate.workloads[estate.flows[path.flow].from_].subnets
+    every = [str(estate.subnets[name].prefix) for name in senders]
+    groups = [[str(estate.subnets[path.subnet].prefix)], *([every] if len(every) > 1 else [])]
     exits = [name for name in path.trace.exits if name in estate.exits]
     for name in exits:
         exit_ = estate.exits[name]
@@ -183,11 +188,13 @@ def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
         tables |= dict.fromkeys(sorted(estate.exits[name].tables))
     held = estate.subnet_table.match(path.trace.packet.address)
     tables |= {table: None for table in [estate.table_of(held[1]) if held else None] if table}
-    for machine in machines:
-        for table in reversed(tables):
-            yield {"route_tables": {table: {source: machine}}}
-        if len(tables) > 1:
-            yield {"route_tables": {table: {source: machine} for table in tables}}
+    for sources in groups:
+        for machine in machines:
+            routes = dict.fromkeys(sources, machine)
+            for table in reversed(tables):
+                yield {"route_tables": {table: routes}}
+            if len(tables) > 1:
+                yield {"route_tables": {table: routes for table in tables}}
 
 
 def ip_version_not_supported(context: Context) -> Iterator[Doubt]:

@@ -69,7 +69,8 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
     place = place_of(path)
     if kind == "missing":
         key = str(path[-1])
-        return Problem(place, "nothing", f"the key `{key}`", f"Add `{key}`: {_described(model, path)}.")
+        told = f": {about}" if (about := _described(model, path)) else ""
+        return Problem(place, "nothing", f"the key `{key}`", f"Add `{key}`{told}.")
     if kind == "extra_forbidden" and path[-1] in _RENAMED:
         new = _RENAMED[str(path[-1])]
         return Problem(place, f"the old key {path[-1]!r}", f"`{new.split(':')[0]}`", f"Write `{new}`.")

@@ -88,9 +88,13 @@ ESTATE: dict[str, Any] = {
 class Situation(InFolder):
     """Questions as calls of the program, on one small estate; remedies are applied as they are given."""
 
-    def put(self, changes: Any = None, catalogue: Any = None) -> None:
-        self.write("catalogue.yaml", merged(CATALOGUE, catalogue or {}))
-        self.write("estate.yaml", merged(ESTATE, changes or {}))
+    def put(self, *changes: Any) -> None:
+        """The estate with changes laid over it, one after the other."""
+        estate = ESTATE
+        for one in changes:
+            estate = merged(estate, one)
+        self.write("catalogue.yaml", CATALOGUE)
+        self.write("estate.yaml", estate)
 
     def rules(self, *more: str, level: str = "warning") -> set[str]:
         """The rules that find something, errors and (by default) warnings."""

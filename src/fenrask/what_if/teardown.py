@@ -73,24 +73,25 @@ def teardown(before: Evaluation, exits: Sequence[str]) -> Teardown:
         tuple(
             one for one in changes(before, after) if one.paths[0] != one.paths[1] or one.sources[0] != one.sources[1]
         ),
-        tuple(_still_paid(before, after)),
+        tuple(_still_paid(before, after, gone)),
         tuple(_may_remove(before, after)),
         tuple(found),
         patch,
     )
 
 
-def _still_paid(before: Evaluation, after: Evaluation) -> list[StillPaid]:
-    """Each line of the bill that no flow uses now, dearer than it was so before."""
-    was, now = _idle(before), _idle(after)
+def _still_paid(before: Evaluation, after: Evaluation, gone: set[str]) -> list[StillPaid]:
+    """Each line of the bill that no flow uses now, and that some flow used before, or one of the exits that are gone."""
+    was, now = _idle(before, gone), _idle(after, set())
     more = {what: month - was.get(what, Fraction(0)) for what, month in now.items()}
     return [StillPaid(what, month) for what, month in sorted(more.items(), key=lambda pair: -pair[1]) if month > 0]
 
 
-def _idle(evaluation: Evaluation) -> dict[str, Fraction]:
+def _idle(evaluation: Evaluation, but_for: set[str]) -> dict[str, Fraction]:
+    """What is paid and not used, by item; but for what belongs to some exits."""
     found: dict[str, Fraction] = {}
     for line in evaluation.bill.lines:
-        share = sum((part for use, part in line.uses.items() if not use.flow), Fraction(0))
+        share = sum((part for use, part in line.uses.items() if not use.flow and use.exit not in but_for), Fraction(0))
         if share:
             what = f"{line.item} of {line.about}" if line.about else line.item
             found[what] = found.get(what, Fraction(0)) + line.amount * share

@@ -1,0 +1,218 @@
+"""Situations about size, price and what is left over: users, managed or self-run, teardown, blocks, leftovers."""
+
+import json
+from typing import Any
+
+from tests.situations.base import CATALOGUE, ESTATE, Situation
+from tests.support import merged
+
+
+class ManyConnectionsPerUser(Situation):
+    """Each user opens many connections to one address: ports run out though there are few users."""
+
+    USERS: dict[str, Any] = {
+        "flows": {
+            "forecast": {
+                "per_host_per_s": None,
+                "users": 900,
+                "connections_per_user": 40,
+                "duration_s": 20,
+            }
+        },
+        "route_tables": {"plant-b": {"0.0.0.0/0": "nat-a"}},
+    }
+
+    def test_ports_run_out_and_addresses_cure_it(self) -> None:
+        # 36,000 connections last 20 s and their ports 66 s more: 36,000 x 86 / 20 = 154,800 wanted, of 50,000.
+        self.put(self.USERS)
+        [one] = [each for each in self.json("capacity", status=1)["exits"] if each["exit"] == "nat-a"]
+        self.assertAlmostEqual(one["ports_wanted"], 154_800, delta=1)
+        self.assertEqual((one["addresses_needed"], one["fits"]), (4, False))
+        patch = self.remedy("port-exhaustion")
+        self.assertNotIn("port-exhaustion", self.rules("--patch", patch))
+        # Pooling at the client: a quarter of the connections need a quarter of the ports.
+        less = self.json("capacity", "--set", "flows.forecast.connections_per_user=10")["exits"]
+        self.assertTrue(all(each["fits"] for each in less))
+
+
+class ManagedAgainstSelfRun(Situation):
+    """A managed gateway's price against upkeep of one's own, with what either is expected to be down."""
+
+    def test_price_upkeep_and_downtime_side_by_side(self) -> None:
+        self.put({"flows": {"forecast": {"per_host_per_s": 0.2}}})
+        designs = {one["design"]: one for one in self.json("compare")["designs"]}
+        managed, own = designs["gateway per zone"], designs["translator hosts"]
+        pairs = designs["translator hosts in pairs"]
+        self.assertEqual([one["upkeep_hours"] for one in (managed, own, pairs)], [0, 12, 24])
+        self.assertLess(managed["down_min_per_month"], own["down_min_per_month"])
+        self.assertLess(pairs["down_min_per_month"], managed["down_min_per_month"])
+        # Six hours of each machine at 55 an hour.
+        self.assertAlmostEqual(pairs["month_amount"] - own["month_amount"], 2 * (6 * 55 + 730 * 0.037), places=6)
+        strict = ("--set", "destinations.weather.needs.availability=0.999")
+        found = {one["design"]: one["needs_met"] for one in self.json("compare", *strict)["designs"]}
+        self.assertEqual(found["gateway per zone"], "yes")
+        self.assertNotEqual(found["translator hosts"], "yes")
+        self.assertEqual(self.program("choose", "--max-upkeep", "0").returncode, 0)
+        self.assertEqual(self.rules("--set", "targets.upkeep_hours_per_month=5", level="error"), set())
+
+
+class Teardown(Situation):
+    """A gateway goes for good: what points nowhere, what partners may remove, what still costs."""
+
+    def test_what_is_left_over(self) -> None:
+        held = {"public_addresses": {"old": {"address": "203.0.113.21"}}}
+        self.put(merged(held, {"route_tables": {"plant-b": {"0.0.0.0/0": "nat-a"}}}))
+        found = self.json("check", "--without", "nat-b", "--save", "gone.json")
+        self.assertEqual(found["flows_cut_off"], [])
+        self.assertGreater(found["saved_amount"], 730 * 0.071 - 0.01)
+        self.assertTrue(any("address" in one["what"] for one in found["still_paid"]), found["still_paid"])
+        self.assertEqual(self.json("charges", "--patch", "gone.json")["estate"], "Tarn Valley Water")
+        # One that is used: its flows are cut off, its route is named, its entry comes off the list.
+        found = self.json("check", "--without", "nat-a", status=1)
+        self.assertEqual(found["flows_cut_off"], ["forecast"])
+        self.assertEqual({one["table"] for one in found["routes"]}, {"plant-a", "plant-b"})
+        self.assertEqual([one["entry"] for one in found["may_remove"]], ["203.0.113.20"])
+
+
+class BlocksTimeoutsMetricsTwinsTemplates(Situation):
+    """A block of ports for each host, a timeout that can be set, metrics against the model, a second deployment."""
+
+    BLOCKS: dict[str, Any] = {
+        "exits": {"nat-a": {"kind": "translator-host", "offer": "box", "addresses": "auto"}},
+        "route_tables": {"plant-b": {"0.0.0.0/0": "nat-a"}},
+    }
+
+    def test_a_block_is_full_long_before_the_pool(self) -> None:
+        # Two a second of each host, 82 s each: 164 at once, in a block of 1,000; at 14 a second 1,148.
+        self.put(self.BLOCKS)
+        [one] = [each for each in self.json("capacity")["exits"] if each["exit"] == "nat-a"]
+        self.assertEqual((one["ports"], round(one["ports_wanted"])), (1000, 164))
+        busy = ("--set", "flows.forecast.per_host_per_s=14")
+        self.assertIn("port-exhaustion", self.rules(*busy))
+
+    def test_a_longer_timeout_costs_ports(self) -> None:
+        self.put({"flows": {"forecast": {"closed_share": 0.5}}})
+        rows = self.json("capacity", "--timeout", "idle=180..5400", "--exit", "nat-a")["timeouts"]
+        for row in rows:
+            # 20 a second from one of two subnets; half closed (66 s), half idle.
+            expected = 20 * (1 + 0.5 * 66 + 0.5 * row["timeout_s"])
+            self.assertAlmostEqual(row["ports_wanted"], expected, delta=1)
+        self.assertEqual([rows[0]["timeout_s"], rows[-1]["timeout_s"]], [180, 5400])
+        self.assertEqual(self.program("capacity", "--set", "exits.nat-a.mapping_timeout_s.idle=60").returncode, 2)
+        longer = ("--set", "exits.nat-a.mapping_timeout_s.idle=5400")
+        [one] = [each for each in self.json("capacity", *longer, status=1)["exits"] if each["exit"] == "nat-a"]
+        self.assertAlmostEqual(one["ports_wanted"], 20 * (1 + 33 + 2700), delta=1)
+
+    def test_metrics_against_the_model_and_the_load_they_propose(self) -> None:
+        self.put()
+        rows = ["time,exit,metric,value"]
+        rows += [f"2026-11-0{day}T12:00:00Z,nat-a,connections,{value}" for day, value in ((1, 2600), (2, 2680))]
+        rows += ["2026-11-01T12:00:00Z,nat-b,connections,1300", "2026-11-01T12:00:00Z,nat-z,connections,5"]
+        self.write("metrics.csv", "\n".join(rows) + "\n")
+        found = self.json("confirm", "metrics.csv", "--propose", "measured.json", status=1)
+        verdicts = {(one["about"], one["item"]): one["verdict"] for one in found["compared"]}
+        # 20 a second for 67 s: 1,340 planned.
+        self.assertEqual(verdicts["nat-a", "peak connections"], "different")
+        self.assertEqual(verdicts["nat-b", "peak connections"], "as planned")
+        self.assertIn("nat-z", found["not_counted"][0])
+        measured = json.loads((self.folder / "measured.json").read_text())
+        self.assertAlmostEqual(measured["flows"]["forecast"]["per_host_per_s"], 2 * 2680 / 1340, places=4)
+        text = '# TYPE nat_connections gauge\nnat_connections{exit="nat-a"} 1350 1762000000\n# EOF\n'
+        self.write("metrics.txt", text)
+        found = self.json("confirm", "metrics.txt")
+        self.assertEqual([one["verdict"] for one in found["compared"]], ["as planned"])
+
+    def test_a_template_becomes_another_deployment(self) -> None:
+        self.put()
+        mapping = {
+            "estate": "Moor Valley Water",
+            "names": {"plant": "mill", "nat-a": "gate-a"},
+            "prefixes": {"10.60.0.0/16": "10.90.0.0/16", "203.0.113.16/28": "203.0.113.160/28"},
+            "zones": {"a": "x", "b": "y"},
+        }
+        self.write("names.yaml", mapping)
+        done = self.program("start", "second", "--from", "estate.yaml", "--names", "names.yaml")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(self.verdicts("second/estate.yaml", "pumps-a", "weather"), ["arrives"])
+        self.assertEqual(self.sees("second/estate.yaml", "pumps-a", "weather"), ["203.0.113.164"])
+        first, second = self.json("charges")["month_amount"], self.json("charges", "second/estate.yaml")["month_amount"]
+        self.assertEqual(first, second)
+        self.write(
+            "wrong.yaml", {"names": {"plent": "mill", "nat-a": "nat-b"}, "prefixes": {"10.60.0.0/16": "10.9.0.0/8"}}
+        )
+        done = self.program("start", "third", "--from", "estate.yaml", "--names", "wrong.yaml")
+        self.assertEqual((done.returncode, done.stderr.count("names.yaml")), (2, 0))
+        self.assertIn("3 problems", done.stderr)
+
+    def test_merged_is_the_estate_with_all_that_was_laid_over_it(self) -> None:
+        self.put()
+        changed = ("--set", "exits.nat-a.addresses=3")
+        self.program("merged", *changed, "--out", "whole.yaml")
+        self.assertEqual(self.json("charges", "whole.yaml"), self.json("charges", *changed))
+
+
+class Leftovers(Situation):
+    """Exits without a flow, routes into nothing, addresses on no exit."""
+
+    def test_each_is_found_priced_and_removed(self) -> None:
+        self.put(
+            {
+                "exits": {"spare": {"kind": "translation-gateway", "offer": "nat", "subnet": "edge-a", "addresses": 2}},
+                "route_tables": {"old": {"0.0.0.0/0": "gone"}, "plant-a": {"192.0.2.0/24": "gone"}},
+            }
+        )
+        self.assertLessEqual({"idle-exit", "black-hole"}, self.rules())
+        self.assertIn("unused-table", {one["rule"] for one in self.json("check", status=1)["findings"]})
+        before = self.json("charges")["month_amount"]
+        patch = self.remedy("idle-exit")
+        after = self.json("charges", "--patch", patch)["month_amount"]
+        # An hourly rate and two addresses for 730 hours.
+        self.assertAlmostEqual(before - after, 730 * (0.071 + 2 * 0.0063), places=6)
+
+
+class OneTranslationForEachNetwork(Situation):
+    """Two networks with the same prefixes, joined by translation: no exception to any finding is needed."""
+
+    def test_twins_are_joined_by_pools_that_the_hub_knows(self) -> None:
+        twin = {"region": "mid", "prefixes": ["10.60.0.0/16", "100.64.1.0/24"]}
+        other = {"region": "mid", "prefixes": ["10.60.0.0/16", "100.64.2.0/24"]}
+        estate = merged(
+            ESTATE,
+            {
+                "networks": {"plant": twin, "twin": other},
+                "subnets": {
+                    "cross": {"network": "plant", "zone": "a", "prefix": "100.64.1.0/28", "routes": "cross"},
+                    "shown": {"network": "twin", "zone": "a", "prefix": "100.64.2.0/28", "routes": "shown"},
+                    "hidden": {"network": "twin", "zone": "a", "prefix": "10.60.1.0/24"},
+                },
+                "route_tables": {
+                    "plant-a": {"100.64.2.0/24": "inner"},
+                    "plant-b": {"100.64.2.0/24": "inner"},
+                    "cross": {"100.64.2.0/24": "joint"},
+                    "shown": {"100.64.1.0/24": "joint"},
+                },
+                "exits": {
+                    "joint": {"kind": "hub", "offer": "joint", "networks": ["plant", "twin"]},
+                    "inner": {
+                        "kind": "translation-gateway",
+                        "offer": "nat",
+                        "subnet": "cross",
+                        "private_pool": "100.64.1.0/28",
+                    },
+                },
+                "destinations": {"desk": {"prefixes": ["100.64.2.8"], "port": 9000}},
+                "flows": {"ask": {"from": "pumps", "to": "desk", "per_host_per_s": 0.1}},
+            },
+        )
+        self.write("catalogue.yaml", CATALOGUE)
+        self.write("estate.yaml", estate)
+        self.assertIn("overlapping-prefixes", self.rules())
+        known = {"plant": ["100.64.1.0/24"], "twin": ["100.64.2.0/24"]}
+        self.write("known.yaml", {"exits": {"joint": {"knows": known}}})
+        self.assertNotIn("overlapping-prefixes", self.rules("--patch", "known.yaml"))
+        self.assertEqual(self.verdicts("pumps-b", "desk", "--patch", "known.yaml"), ["arrives"])
+        self.assertEqual(self.sees("pumps-b", "desk", "--patch", "known.yaml"), ["inner's pool 100.64.1.0/28"])
+        sized = {one["exit"]: one for one in self.json("capacity", "--patch", "known.yaml")["exits"]}
+        self.assertEqual(sized["inner"]["addresses"], 16)
+        public = {one["exit"] for one in self.json("addresses", "--patch", "known.yaml")["exits"]}
+        self.assertNotIn("inner", public)

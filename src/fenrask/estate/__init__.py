@@ -23,7 +23,7 @@ from fenrask.estate.exits import (
     PrivateLine,
     Translating,
 )
-from fenrask.estate.filters import EPHEMERAL, Filter, Filtered
+from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered
 from fenrask.estate.flows import Ending, Flow
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
@@ -31,6 +31,7 @@ from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Port
 from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
+    "ANY_PORT",
     "BY_NAME",
     "EPHEMERAL",
     "Filter",

@@ -1,14 +1,16 @@
 """Filters of subnets and workloads: ordered rules that allow or deny what leaves them and what enters."""
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import product
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema
 
 from fenrask.estate.values import PrefixText, Strict, unfit
-from fenrask.prefixes import Address, Prefix, covers
+from fenrask.prefixes import Address, Prefix
 
-__all__ = ["EPHEMERAL", "Filter", "FilterRule", "Filtered", "PortSpan"]
+__all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "PortSpan"]
 
 PortSpan = tuple[int, int]
 """The lowest and the highest port."""
@@ -36,17 +38,20 @@ PortRange = Annotated[
 
 @dataclass(frozen=True)
 class Filtered:
-    """What a filter judges: packets of one kind, to all these ports; a source or a remote end may not be known."""
+    """What a filter judges: packets of one kind, from all these sources and to all these ports."""
 
     sources: tuple[Prefix, ...]
-    """Where the packet comes from; empty where that is not known."""
-    address: Address | None
-    """Where it goes; None where that is not known."""
+    """Where the packet comes from; empty where that is not known: only rules without `sources` match it."""
+    targets: tuple[Prefix, ...]
+    """Where it goes; empty where that is not known: only rules without `prefixes` match it."""
     remote: str | None
     """The destination at the other end, by name, whichever way the packet goes."""
-    ports: PortSpan | None
-    """The destination ports; None where they are not known."""
+    ports: PortSpan
+    """The destination ports."""
     protocol: str
+
+
+ANY_PORT: PortSpan = (1, 65535)
 
 
 class FilterRule(Strict):
@@ -62,55 +67,20 @@ class FilterRule(Strict):
     ports: tuple[PortRange, ...] = Field((), description="destination ports, or ranges of them: `1024-65535`")
     protocol: Literal["tcp", "udp"] | None = Field(None, description="transport protocol")
 
-    def share(self, packet: Filtered) -> Literal["all", "some", "none"]:
-        """How much of such packets it matches: a reply may go to any ephemeral port, a pool has many addresses."""
-        parts = (
-            _named(self.destinations, packet.remote),
-            _among(self.sources, packet.sources),
-            _at(self.prefixes, packet.address),
-            _within(self.ports, packet.ports),
-            "all" if self.protocol in (None, packet.protocol) else "none",
+    def matches(self, packet: Filtered, source: Address | None, target: Address | None, port: int) -> bool:
+        """Whether it matches such a packet from one address to another's port."""
+        return (
+            (not self.destinations or packet.remote in self.destinations)
+            and (not self.sources or (source is not None and any(source in one for one in self.sources)))
+            and (not self.prefixes or (target is not None and any(target in one for one in self.prefixes)))
+            and (not self.ports or any(first <= port <= last for first, last in self.ports))
+            and self.protocol in (None, packet.protocol)
         )
-        return "none" if "none" in parts else "some" if "some" in parts else "all"
 
     @property
     def matches_everything(self) -> bool:
         """Whether nothing narrows it."""
         return not (self.destinations or self.sources or self.prefixes or self.ports or self.protocol)
-
-
-def _named(stated: tuple[str, ...], remote: str | None) -> str:
-    return "all" if not stated or remote in stated else "none"
-
-
-def _at(stated: tuple[Prefix, ...], address: Address | None) -> str:
-    if not stated:
-        return "all"
-    return "some" if address is None else "all" if any(address in one for one in stated) else "none"
-
-
-def _among(stated: tuple[Prefix, ...], sources: tuple[Prefix, ...]) -> str:
-    if not stated:
-        return "all"
-    if not sources:
-        return "some"
-    if all(any(covers(one, source) for one in stated) for source in sources):
-        return "all"
-    return "some" if any(covers(source, one) for one in stated for source in sources) else "none"
-
-
-def _within(stated: tuple[PortSpan, ...], ports: PortSpan | None) -> str:
-    if not stated:
-        return "all"
-    if ports is None:
-        return "some"
-    low, high = ports
-    for first, last in sorted(stated):
-        if first <= low <= last:
-            low = last + 1
-    if low > high:
-        return "all"
-    return "some" if any(first <= ports[1] and last >= ports[0] for first, last in stated) else "none"
 
 
 class Filter(Strict):
@@ -144,23 +114,39 @@ class Filter(Strict):
 
     def verdict(self, packet: Filtered, inward: bool) -> tuple[bool, str]:
         """Whether all such packets pass, and the rule that says so, or that stops some of them; empty: its default."""
-        partly = ""
-        for name, rule in self.rules(inward):
-            share = rule.share(packet)
-            if rule.action == "deny" and share != "none":
-                return False, name
-            if rule.action == "allow" and share == "all":
-                return True, name
-            if share == "some":
-                partly = partly or name
-        return self.allows_by_default(inward), partly
+        judged = [self._judged(packet, inward, *kind) for kind in self._kinds(packet, inward)]
+        return next((one for one in judged if not one[0]), judged[0])
 
     def lets_some_pass(self, packet: Filtered, inward: bool) -> tuple[bool, str]:
         """Whether any such packet passes, and by which rule; empty: its default."""
+        judged = [self._judged(packet, inward, *kind) for kind in self._kinds(packet, inward)]
+        return next((one for one in judged if one[0]), judged[0])
+
+    def _judged(
+        self, packet: Filtered, inward: bool, source: Address | None, target: Address | None, port: int
+    ) -> tuple[bool, str]:
         for name, rule in self.rules(inward):
-            share = rule.share(packet)
-            if rule.action == "allow" and share != "none":
-                return True, name
-            if rule.action == "deny" and share == "all":
-                return False, name
+            if rule.matches(packet, source, target, port):
+                return rule.action == "allow", name
         return self.allows_by_default(inward), ""
+
+    def _kinds(self, packet: Filtered, inward: bool) -> Iterator[tuple[Address | None, Address | None, int]]:
+        """One source, target and port of each kind that the rules tell apart: where one begins to hold, or ends to."""
+        rules = [rule for _, rule in self.rules(inward)]
+        low, high = packet.ports
+        edges = {edge for rule in rules for first, last in rule.ports for edge in (first, last + 1)}
+        ports = [low, *sorted(edge for edge in edges if low < edge <= high)]
+        sources = _told_apart(packet.sources, [one for rule in rules for one in rule.sources])
+        targets = _told_apart(packet.targets, [one for rule in rules for one in rule.prefixes])
+        return product(sources, targets, ports)
+
+
+def _told_apart(prefixes: Sequence[Prefix], parts: Sequence[Prefix]) -> list[Address | None]:
+    """One address of each piece that the edges of parts cut prefixes into; None alone for no prefix."""
+    found: list[Address | None] = []
+    for prefix in prefixes:
+        first, last = int(prefix.network_address), int(prefix.broadcast_address)
+        alike = [one for one in parts if one.version == prefix.version]
+        edges = {edge for one in alike for edge in (int(one.network_address), int(one.broadcast_address) + 1)}
+        found += [prefix[0], *(prefix[edge - first] for edge in sorted(edges) if first < edge <= last)]
+    return found or [None]

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from fenrask.estate import EPHEMERAL, Estate, Filter, Filtered, Onward
+from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered, Onward
 from fenrask.prefixes import Prefix, fewest_prefixes
 from fenrask.routing.packets import Source, Trace, Verdict, first_source
 from fenrask.routing.tables import LOCAL
@@ -128,18 +128,16 @@ class Filters:
 
     def _packet(self, trace: Trace, crossing: Crossing) -> Filtered:
         stated = self.estate.destinations.get(trace.packet.destination or "")
-        ports = (stated.port, stated.port) if stated is not None and stated.port else None
+        ports = (stated.port, stated.port) if stated is not None and stated.port else ANY_PORT
         protocol = stated.protocol if stated is not None else "tcp"
         known = stated is None or stated.prefixes
-        address = trace.packet.address if known else None
-        return Filtered(_prefixes(crossing.source), address, trace.packet.destination, ports, protocol)
+        targets = fewest_prefixes([trace.packet.address]) if known else ()
+        return Filtered(_prefixes(crossing.source), targets, trace.packet.destination, ports, protocol)
 
     def _reply(self, trace: Trace, crossing: Crossing) -> Filtered:
         """The reply to it: from where it went, to the source that it had there, to any ephemeral port."""
         packet = self._packet(trace, crossing)
-        back = _prefixes(crossing.source)
-        sources = fewest_prefixes([packet.address]) if packet.address is not None else ()
-        return Filtered(sources, back[0][0] if back else None, packet.remote, EPHEMERAL, packet.protocol)
+        return Filtered(packet.targets, packet.sources, packet.remote, EPHEMERAL, packet.protocol)
 
 
 def _prefixes(source: Source) -> tuple[Prefix, ...]:

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from fenrask.estate import Estate, ExitModel, Filtered, Passing
+from fenrask.estate import ANY_PORT, Estate, ExitModel, Filtered, Passing
 from fenrask.prefixes import Address, Prefix, covers, parse_prefix
 from fenrask.routing.packets import Packet
 from fenrask.routing.tables import LOCAL, Routes
@@ -135,7 +135,7 @@ def _filtered(
     estate: Estate, subnet: str, workload: str, sources: tuple[Prefix, ...], names: tuple[str, ...]
 ) -> tuple[bool, str]:
     """Whether the filters of a subnet and of hosts in it let any first packet in, and by which rule."""
-    target = estate.subnets[subnet].prefix[0]
+    target = (estate.subnets[subnet].prefix,)
     owners = [("subnet", subnet, estate.subnets[subnet].filters)]
     if workload:
         owners.append(("workload", workload, estate.workloads[workload].filters))
@@ -143,7 +143,7 @@ def _filtered(
     for section, owner, filters in owners:
         for name, one in filters.items():
             asked = [
-                Filtered(sources, target, remote, None, protocol)
+                Filtered(sources, target, remote, ANY_PORT, protocol)
                 for remote in (*names, None)
                 for protocol in ("tcp", "udp")
             ]

@@ -81,7 +81,7 @@ def teardown(before: Evaluation, exits: Sequence[str]) -> Teardown:
 
 
 def _still_paid(before: Evaluation, after: Evaluation, gone: set[str]) -> list[StillPaid]:
-    """Each line of the bill that no flow uses now, and that some flow used before, or one of the exits that are gone."""
+    """Each line of the bill that no flow uses now, and that a flow or one of the exits used before."""
     was, now = _idle(before, gone), _idle(after, set())
     more = {what: month - was.get(what, Fraction(0)) for what, month in now.items()}
     return [StillPaid(what, month) for what, month in sorted(more.items(), key=lambda pair: -pair[1]) if month > 0]

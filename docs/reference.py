@@ -105,4 +105,6 @@ def _linked(name: str) -> str:
 
 def _yaml(value: Any) -> str:
     """A default as it is written in YAML: numbers that are whole without a point."""
+    if isinstance(value, str) and re.fullmatch(r"[0-9.]+", value):
+        value = float(value)
     return json.dumps(int(value) if isinstance(value, float) and value.is_integer() else value)

@@ -31,6 +31,7 @@ class Vellmouth(InFolder):
                             "offer": "service-door",
                             "network": "fleet",
                             "destination": "object-store",
+                            "access": "listed",
                         }
                     },
                     "route_tables": {"fleet-private": {"object-store": "to-object-store"}},

@@ -75,7 +75,8 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "needs_not_met": "design need flows why",
     },
     ("compare", "--base", "estate.yaml", "--set", "exits.gate.addresses=2"): {
-        "changes": "flow path_before path_now source_before source_now before_amount now_amount difference_amount",
+        "changes": "flow path_before path_now source_before source_now before_amount now_amount difference_amount "
+        "breaking_connections breaking_duration_s",
     },
     ("choose", "--set", "destinations.partner.needs.off_internet=false"): {
         "changes": "change what names detail",

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from fractions import Fraction
 
+from fenrask.demand import new_per_s
 from fenrask.evaluation.stages import Evaluation
 
 __all__ = ["FlowChange", "changes"]
@@ -16,6 +17,10 @@ class FlowChange:
     paths: tuple[str | None, str | None]
     sources: tuple[str | None, str | None]
     amounts: tuple[Fraction | None, Fraction | None]
+    breaks: float = 0.0
+    """Connections open at the peak that break when it is moved: another exit does not know them."""
+    breaks_for_s: float = 0.0
+    """How long they last in the mean, s: hosts that do not retry wait this long for what never comes."""
 
     @property
     def difference(self) -> Fraction:
@@ -41,6 +46,7 @@ def changes(base: Evaluation, now: Evaluation) -> list[FlowChange]:
             (_paths(base, name), _paths(now, name)),
             (_sources(base, name), _sources(now, name)),
             (_amount(base, name), _amount(now, name)),
+            *_broken(base, now, name),
         )
         for name in names
     ]
@@ -66,3 +72,19 @@ def _sources(evaluation: Evaluation, flow: str) -> str | None:
 
 def _amount(evaluation: Evaluation, flow: str) -> Fraction | None:
     return evaluation.bill.by_flow.get(flow, Fraction(0)) if flow in evaluation.described.estate.flows else None
+
+
+def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]:
+    """What breaks of a flow when its hosts are moved at the peak: connections open on paths that are no more."""
+    if flow not in base.described.estate.flows or flow not in now.described.estate.flows:
+        return 0.0, 0.0
+    kept = {(path.subnet, path.trace.exits, path.trace.source) for path in now.paths.by_flow[flow]}
+    moved = [path for path in base.paths.by_flow[flow] if path.trace.verdict.arrives]
+    share = sum(float(p.share) for p in moved if (p.subnet, p.trace.exits, p.trace.source) not in kept)
+    stated = base.described.estate.flows[flow]
+    hosts = base.described.estate.workloads[stated.from_].hosts
+    if stated.persistent_per_host is not None:
+        return share * hosts * stated.persistent_per_host, 0.0
+    peak = max(base.described.estate.profiles.get(stated.profile or "", (1.0,)))
+    mean = stated.duration_mean_s
+    return share * new_per_s(stated, hosts) * peak * mean, mean if share else 0.0

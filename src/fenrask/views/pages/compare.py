@@ -163,17 +163,27 @@ def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], tota
         Column("before_amount", "before", "money"),
         Column("now_amount", "now", "money"),
         Column("difference_amount", "change", "difference"),
+        Column("breaking_connections", "connections that break", "count"),
+        Column("breaking_duration_s", "each of, s", "figure", least_width=120),
     )
-    rows = [(one.flow, *one.paths, *one.sources, *one.amounts, one.difference) for one in changed]
+    rows = [
+        (one.flow, *one.paths, *one.sources, *one.amounts, one.difference, round(one.breaks), one.breaks_for_s or None)
+        for one in changed
+    ]
     lost = sum(one.is_lost for one in changed)
     paths = sum(one.paths[0] != one.paths[1] and not one.is_lost for one in changed)
     sources = sum(one.sources[0] != one.sources[1] and not one.is_lost for one in changed)
     parts = [f"{counted(paths, 'flow takes', 'flows take')} another path"] if paths else []
     parts += [f"{counted(sources, 'flow shows', 'flows show')} another source"] if sources else []
     parts += [f"{counted(lost, 'flow no longer arrives', 'flows no longer arrive')}"] if lost else []
-    summary = (
+    summary: tuple[str, ...] = (
         f"{', '.join(parts) or 'No flow changes its path or source'}; {cents(total):+,} {currency}/month in all.",
     )
+    if breaks := sum(round(one.breaks) for one in changed):
+        longest = max(one.breaks_for_s for one in changed)
+        summary += (
+            f"Moved at the peak, {breaks:,} open connections break; they last {longest:,.6g} s at most in the mean.",
+        )
     table = Table("changes", f"Flows that change; {currency}/month", columns, rows, empty="no flow changes", shown=20)
     facts = {"currency": currency, "difference_amount": total, "unchanged": len(changes) - len(changed)}
     return Page("changes", estate, summary, (table,), facts)

@@ -122,7 +122,7 @@ COMMANDS = {
     ),
     "confirm": Told(
         _BUILD,
-        "Compare observed source addresses with the plan, and say what differs and why.",
+        "Compare what is observed (source addresses, metrics, routes, names, the bill) with the plan: what differs and why.",
         ("confirm observed.csv", "confirm --bill bill.csv", "confirm --template --out seen.csv"),
     ),
 }

@@ -122,7 +122,7 @@ COMMANDS = {
     ),
     "confirm": Told(
         _BUILD,
-        "Compare what is observed (source addresses, metrics, routes, names, the bill) with the plan: what differs and why.",
+        "Compare what is observed (sources, metrics, routes, names, the bill) with the plan: what differs and why.",
         ("confirm observed.csv", "confirm --bill bill.csv", "confirm --template --out seen.csv"),
     ),
 }

@@ -69,6 +69,11 @@ COMMANDS = {
     "schema": Told(
         _DESCRIBE, "Print the JSON Schema of the estate file or the catalogue.", ("schema", "schema catalogue")
     ),
+    "measure": Told(
+        _SIZE,
+        "Measure load from connection records: rates, durations, endings, volumes, concurrency of each subnet.",
+        ("measure records.csv --save measured.json", "measure records.csv --propose missing.json"),
+    ),
     "demand": Told(
         _SIZE,
         "Show the concurrent connections through the day, by exit, destination and flow.",

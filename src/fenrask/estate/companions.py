@@ -7,9 +7,10 @@ from typing import Any
 from fenrask.errors import Place, Problem
 from fenrask.estate.csv_tables import CsvTree, inside, read_table
 from fenrask.estate.history import read_history, with_history
+from fenrask.estate.measures import with_measured
 from fenrask.estate.mrt import mrt_prefixes
 
-__all__ = ["SECTIONS", "with_dumps", "with_names_history", "with_tables"]
+__all__ = ["SECTIONS", "with_dumps", "with_measures", "with_names_history", "with_tables"]
 
 SECTIONS = (
     "networks",
@@ -87,6 +88,18 @@ def with_names_history(data: Any, folder: Path, place_of: PlaceOf, problems: lis
     if content is None:
         return data
     return with_history(data, read_history(content.decode("utf-8-sig", errors="replace"), str(stated), problems))
+
+
+def with_measures(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> Any:
+    """The estate with the loads of flows that refer to what was measured."""
+    flows = data.get("flows") if isinstance(data, dict) else None
+    for name, stated in flows.items() if isinstance(flows, dict) else ():
+        if isinstance(stated, dict) and stated.get("measured") is not None:
+            place = place_of(("flows", name, "measured"))
+            content = _content(folder, stated["measured"], place, problems)
+            if content is not None:
+                data = with_measured(data, name, content, place, problems)
+    return data
 
 
 def _content(folder: Path, stated: Any, place: Place, problems: list[Problem]) -> bytes | None:

@@ -29,6 +29,9 @@ class Flow(Strict):
 
     from_: str = Field(alias="from", description="the workload")
     to: str = Field(description="the destination")
+    measured: str | None = Field(
+        None, description="instead of a stated load: the file beside the estate that `fenrask measure --save` wrote"
+    )
     per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
     users: Number | None = Field(None, description="people at work at once when the profile's multiplier is 1")
     connections_per_user: Number | None = Field(None, description="connections that each of them holds at once")

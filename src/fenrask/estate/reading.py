@@ -11,7 +11,7 @@ from pydantic import BaseModel, ValidationError
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.catalogue import Catalogue, Offer
-from fenrask.estate.companions import with_dumps, with_names_history, with_tables
+from fenrask.estate.companions import with_dumps, with_measures, with_names_history, with_tables
 from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS, Translating
 from fenrask.estate.models import Estate
@@ -122,6 +122,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             layers.append(patch_tree)
     data = with_dumps(data, path.parent, lambda steps: _place(layers, steps), problems)
     data = with_names_history(data, path.parent, lambda steps: _place(layers, steps), problems)
+    data = with_measures(data, path.parent, lambda steps: _place(layers, steps), problems)
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
     stated = data.get("catalogue") if isinstance(data, dict) else None

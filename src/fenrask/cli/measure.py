@@ -1,0 +1,103 @@
+"""`fenrask measure`."""
+
+import json
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.cli.options import Call, shared_options, split_words
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.records.batch import Batch, Unread
+from fenrask.records.matching import Pairs
+from fenrask.records.measuring import measured, measured_file
+from fenrask.records.proposal import proposal
+from fenrask.records.readers import FIELDS, read_records
+from fenrask.records.stitching import stitched
+from fenrask.records.summary import Summary, summarised
+from fenrask.views.pages.measure import measure_page
+
+__all__ = ["command"]
+
+
+@shared_options
+def command(
+    call: Call,
+    words: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="[ESTATE] RECORDS...",
+            help="The estate file; and files of connection records, `-` for standard input, packed or not: CSV, "
+            "Parquet, NetFlow v5 or v9, IPFIX, events of Linux connection tracking.",
+        ),
+    ],
+    columns: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--map",
+            metavar="FIELD=COLUMN",
+            help=f"Of a table: the column of a field ({', '.join(FIELDS)}); may be repeated.",
+        ),
+    ] = None,
+    active: Annotated[
+        float | None,
+        typer.Option(
+            "--active-timeout",
+            metavar="SECONDS",
+            min=0,
+            help="Put records together that the exporter cut at this timeout; records must come in order of time.",
+        ),
+    ] = None,
+    save: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Write the loads; flows refer to them by `measured: FILE`.")
+    ] = None,
+    propose: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="FILE", help="Write what the estate lacks (destinations, workloads, flows) as a JSON Merge Patch."
+        ),
+    ] = None,
+) -> int:
+    estate, files = split_words(words, 0)
+    if not files:
+        raise typer.BadParameter("give at least one file of records")
+    described = replace(call, estate=estate or call.estate).read()
+    pairs, unread = Pairs(described.estate), Unread({})
+    stated = _map(columns or [])
+    formats, guessed = dict[str, str](), dict[str, dict[str, str]]()
+    whole = Summary()
+
+    def batches() -> Iterator[Batch]:
+        for file in files:
+            formats[file], guessed[file], found = read_records(file, unread, stated)
+            yield from found
+
+    if active is None:
+        for file in files:
+            formats[file], guessed[file], found = read_records(file, unread, stated)
+            whole = whole + summarised(found, pairs)
+            call.say(f"read {file}: {formats[file]}, {whole.records:,} records so far")
+    else:
+        whole = summarised(stitched(batches(), active), pairs)
+    loads = measured(whole, pairs)
+    tables = {file: of for file, of in guessed.items() if of}
+    call.show(measure_page(described.estate.estate, whole, loads, unread, formats, tables))
+    if save:
+        call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
+    if propose:
+        call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
+    return int(not loads)
+
+
+def _map(words: list[str]) -> dict[str, str]:
+    found = dict(one.partition("=")[::2] for one in words)
+    wrong = [
+        Problem(Place(path="--map"), repr(field), f"FIELD=COLUMN, with one of {', '.join(FIELDS)}")
+        for field, column in found.items()
+        if field not in FIELDS or not column
+    ]
+    if wrong:
+        raise UnusableInput(wrong)
+    return found

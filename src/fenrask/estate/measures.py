@@ -1,0 +1,105 @@
+"""Flows whose load was measured: what `fenrask measure` wrote, put into the keys that state a load."""
+
+import json
+import math
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from fenrask.errors import Place, Problem
+
+__all__ = ["with_measured"]
+
+
+def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: list[Problem]) -> Any:
+    """The estate with a flow's load, profile, duration, endings and volumes as measured; what the flow states wins."""
+    stated = data["flows"][flow]
+    try:
+        pairs = json.loads(content)["pairs"]
+        entries = list(_entries(data, stated, pairs))
+        found = _load(entries)
+    except (ValueError, KeyError, TypeError, AttributeError, ZeroDivisionError) as error:
+        what = f"{type(error).__name__}: {error}"
+        problems.append(Problem(place, what, "a file that `fenrask measure --save` wrote", "Measure it again."))
+        return data
+    if found is None:
+        to, subnets = stated.get("to"), _subnets(data, stated)
+        problems.append(Problem(place, f"no connection from {', '.join(subnets)} to {to}", "a load that was measured"))
+        return data
+    workload = data.get("workloads", {}).get(stated.get("from"), {})
+    hosts = workload.get("hosts", 1) or 1
+    profile = f"measured-{flow}"
+    mean = sum(found["by_hour"]) / len(found["by_hour"])
+    load = {
+        "per_host_per_s": found["rate"] / hosts,
+        "profile": profile,
+        "duration_s": found["duration"],
+        "reset_share": found["reset"],
+        "closed_share": found["closed"],
+        "out_kib_per_connection": found["out"],
+        "in_kib_per_connection": found["in"],
+    }
+    kept = {key: value for key, value in stated.items() if key != "measured"}
+    if "per_host_per_s" in kept or "users" in kept or "persistent_per_host" in kept:
+        problems.append(Problem(place, "`measured` beside a stated load", "one of the two"))
+        return data
+    multipliers = [one / mean for one in found["by_hour"]]
+    return {
+        **data,
+        "profiles": {**(data.get("profiles") or {}), profile: multipliers},
+        "flows": {**data["flows"], flow: {**load, **kept}},
+    }
+
+
+def _subnets(data: Any, stated: Mapping[str, Any]) -> list[str]:
+    workload = data.get("workloads", {}).get(stated.get("from"), {})
+    return [*workload.get("subnets", [])]
+
+
+def _entries(data: Any, stated: Mapping[str, Any], pairs: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
+    for subnet in _subnets(data, stated):
+        entry = pairs.get(subnet, {}).get(stated.get("to"))
+        if entry:
+            yield entry
+
+
+def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
+    """All subnets of a flow together: rates add up, what belongs to a connection is weighed by connections."""
+    total = sum(one["connections"] for one in entries)
+    if not total:
+        return None
+    hours = math.lcm(*(len(one["by_hour_per_s"]) for one in entries))
+    by_hour = [sum(one["by_hour_per_s"][n % len(one["by_hour_per_s"])] for one in entries) for n in range(hours)]
+
+    def weighed(of: Any) -> float:
+        found: float = sum(of(one) * one["connections"] for one in entries) / total
+        return found
+
+    closed, reset = (weighed(lambda one, k=key: one["endings"].get(k, 0.0)) for key in ("closed", "reset"))
+    known = weighed(lambda one: sum(one["endings"].values()))
+    return {
+        "rate": sum(one["new_per_s"] for one in entries),
+        "by_hour": by_hour,
+        "duration": _duration(entries, total),
+        # Where no record tells how it ended, it counts as closed.
+        "reset": reset if known else 0.0,
+        "closed": closed if known else 1.0,
+        "out": weighed(lambda one: one["out_kib_per_connection"]),
+        "in": weighed(lambda one: one["in_kib_per_connection"]),
+    }
+
+
+def _duration(entries: list[Mapping[str, Any]], total: int) -> Any:
+    if len(entries) == 1:
+        return entries[0]["duration_s"]
+    if all(one["duration_s"]["shape"] != "measured" for one in entries):
+        parts = {
+            f"part-{n}": {**one["duration_s"], "share": one["connections"] / total} for n, one in enumerate(entries)
+        }
+        return {"shape": "mixture", "parts": parts}
+    values = []
+    for one in entries:
+        law = one["duration_s"]
+        several = law.get("values") or [law["mean"]]
+        times = max(1, round(100 * one["connections"] / total))
+        values += [several[n * len(several) // times] for n in range(times)]
+    return {"shape": "measured", "values": values}

@@ -1,0 +1,46 @@
+"""What an estate lacks to hold all that was measured, as a merge patch to begin from."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from fenrask.estate import Estate
+from fenrask.prefixes import parse_address
+from fenrask.records.measuring import Measured
+from fenrask.records.summary import Summary
+
+__all__ = ["proposal"]
+
+_MOST = 50
+_PROTOCOLS = {6: "tcp", 17: "udp"}
+
+
+def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: Path | None) -> dict[str, Any]:
+    """Destinations for unmatched targets of our own subnets, a workload for each subnet without one, and flows.
+
+    Names are made up of what is known; hosts are 1 where nothing says how many there are.
+    """
+    patch: dict[str, Any] = {}
+    for (source, target, port, protocol), _ in sorted(summary.unmatched.items(), key=lambda pair: -pair[1])[:_MOST]:
+        inside = estate.subnet_table.match(parse_address(source.split("/")[0]))
+        if inside is None or protocol not in _PROTOCOLS or not port:
+            continue
+        name = f"seen-{target.split('/')[0].replace('.', '-').replace(':', '-')}-{port}"
+        entry = {"prefixes": [target], "port": port, "protocol": _PROTOCOLS[protocol]}
+        patch.setdefault("destinations", {})[name] = entry
+    known = {(subnet, one.to) for one in estate.flows.values() for subnet in estate.workloads[one.from_].subnets}
+    for one in found:
+        if (one.subnet, one.destination) in known:
+            continue
+        owner = next((name for name, each in estate.workloads.items() if [*each.subnets] == [one.subnet]), "")
+        if not owner:
+            owner = f"hosts-of-{one.subnet}"
+            patch.setdefault("workloads", {})[owner] = {"subnets": [one.subnet], "hosts": 1}
+        flow: dict[str, Any] = {"from": owner, "to": one.destination}
+        flow |= (
+            {"measured": save.name}
+            if save
+            else {"per_host_per_s": round(one.new_per_s, 6), "duration_s": one.duration_s}
+        )
+        patch.setdefault("flows", {})[f"{owner}-to-{one.destination}"] = flow
+    return patch

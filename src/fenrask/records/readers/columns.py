@@ -1,0 +1,232 @@
+"""Tables of records: CSV and Parquet through PyArrow, with columns guessed by their names or stated in a map."""
+
+import csv
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted, ending_of_flags, taken
+from fenrask.records.readers.contract import Reader, Source
+
+__all__ = ["COMMA", "FIELDS", "PARQUET"]
+
+FIELDS: dict[str, tuple[str, ...]] = {
+    "start": ("start", "starttime", "first", "begin", "time", "timestamp", "flowstartseconds", "flowstartmilliseconds"),
+    "end": ("end", "endtime", "last", "flowendseconds", "flowendmilliseconds"),
+    "duration": ("duration", "durations", "seconds"),
+    "source": ("source", "src", "srcaddr", "srcaddress", "srcip", "sourceip", "sourceaddress", "sourceipv4address"),
+    "target": (
+        "target", "destination", "dst", "dstaddr", "dstaddress", "dstip", "destinationip", "destinationaddress",
+        "destinationipv4address",
+    ),
+    "source_port": ("sourceport", "srcport", "sport", "sourcetransportport"),
+    "target_port": ("targetport", "destinationport", "dstport", "dport", "destinationtransportport"),
+    "protocol": ("protocol", "proto", "protocolidentifier"),
+    "bytes_out": ("bytesout", "outbytes", "bytes", "octets", "octetdeltacount", "bytessent"),
+    "bytes_in": ("bytesin", "inbytes", "bytesreceived", "replybytes", "reverseoctetdeltacount"),
+    "flags": ("flags", "tcpflags", "tcpcontrolbits"),
+    "ending": ("ending", "state", "endreason", "flowendreason"),
+}  # fmt: skip
+"""Our fields, and the words by which their columns are known: letters and digits alone, in small letters."""
+
+_NEEDED = ("start", "source", "target")
+_ENDINGS = {"closed": CLOSED, "fin": CLOSED, "reset": RESET, "rst": RESET, "idle": IDLE, "timeout": IDLE}
+_PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}
+_BLOCK = 8 * 2**20
+
+
+def _arrow() -> Any:
+    try:
+        import pyarrow as arrow
+    except ImportError:
+        found = "a table of records"
+        remedy = "Install it: pip install fenrask[records]."
+        raise UnusableInput([Problem(Place(path="RECORDS"), found, "the extra `records`", remedy)]) from None
+    return arrow
+
+
+def _comma(source: Source) -> Iterator[Batch]:
+    arrow = _arrow()
+    import pyarrow.csv as comma
+
+    heading = source.stream.readline().decode("utf-8-sig", errors="replace").strip()
+    names = [one.strip() for one in next(csv.reader([heading]), [])]
+    columns = _columns(names, source)
+
+    def invalid(row: Any) -> str:
+        source.unread.add(f"{row.actual_columns} cells where the heading has {row.expected_columns}", source.name)
+        return "skip"
+
+    # All as text: a column's type may change in the middle, and one wrong cell must not cost the file.
+    wanted = list(dict.fromkeys(columns.values()))
+    try:
+        reader = comma.open_csv(
+            source.stream,
+            read_options=comma.ReadOptions(column_names=names, block_size=_BLOCK),
+            parse_options=comma.ParseOptions(invalid_row_handler=invalid),
+            convert_options=comma.ConvertOptions(
+                include_columns=wanted, column_types=dict.fromkeys(wanted, arrow.string())
+            ),
+        )
+        first = 1
+        for some in reader:
+            table = {field: _cells(some.column(name)) for field, name in columns.items()}
+            yield _batch(table, some.num_rows, source, first)
+            first += some.num_rows
+    except arrow.lib.ArrowInvalid as error:
+        if "Empty CSV" not in str(error):
+            raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a CSV of records")]) from None
+
+
+def _cells(column: Any) -> Any:
+    """A column of text as numbers, where all of it is; else as text."""
+    arrow = _arrow()
+    try:
+        return column.cast(arrow.float64()).to_numpy(zero_copy_only=False)
+    except arrow.lib.ArrowInvalid:
+        return column.to_numpy(zero_copy_only=False)
+
+
+def _key(heading: str) -> str:
+    return re.sub(r"[^a-z0-9]", "", heading.lower())
+
+
+def _columns(names: Sequence[str], source: Source) -> dict[str, str]:
+    """The column of each field: as stated, else guessed by its name; UnusableInput where a needed one is missing."""
+    known = {_key(name): name for name in names}
+    wrong = [
+        Problem(Place(source.name, path=f"--map {field}"), repr(column), f"one of its columns: {', '.join(names)}")
+        for field, column in source.columns.items()
+        if column not in names
+    ]
+    if wrong:
+        raise UnusableInput(wrong)
+    found = dict(source.columns)
+    for field, words in FIELDS.items():
+        if field not in found and (name := next((known[word] for word in words if word in known), None)):
+            found[field] = name
+    missing = [field for field in _NEEDED if field not in found]
+    if missing:
+        remedy = f"Say which it is: --map {missing[0]}=COLUMN."
+        expected = f"a column for {', '.join(missing)}"
+        raise UnusableInput([Problem(Place(source.name), f"the columns {', '.join(names)}", expected, remedy)])
+    source.guessed.update(found)
+    return found
+
+
+def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batch:
+    """One batch from the columns of some rows; rows without a time or an address are counted and left."""
+    start, good = _times(table["start"], n)
+    end = start
+    if "end" in table:
+        end, fine = _times(table["end"], n)
+        good &= fine
+    elif "duration" in table:
+        end = start + np.maximum(_numbers(table["duration"], n), 0.0)
+    source_, fine = dotted(_bytes(table["source"]))
+    good &= fine
+    target, fine = dotted(_bytes(table["target"]))
+    good &= fine
+    good &= end >= start
+    flags = _numbers(table["flags"], n).astype(np.uint8) if "flags" in table else np.zeros(n, dtype=np.uint8)
+    ending = ending_of_flags(flags)
+    if "ending" in table:
+        words = [str(one).strip().lower() for one in table["ending"]]
+        ending = np.array([_ENDINGS.get(one, UNKNOWN) for one in words], dtype=np.uint8)
+    batch = Batch(
+        start, end, source_, target,
+        _numbers(table.get("source_port"), n).astype(np.uint16),
+        _numbers(table.get("target_port"), n).astype(np.uint16),
+        _protocols(table.get("protocol"), n),
+        _numbers(table.get("bytes_out"), n).astype(np.int64), _numbers(table.get("bytes_in"), n).astype(np.int64),
+        ending,
+    )  # fmt: skip
+    bad = n - int(good.sum())
+    if bad:
+        where = f"{source.name}, row {first + int(np.flatnonzero(~good)[0]) + 1}"
+        source.unread.add("no time, no address, or an end before its start", where, bad)
+    return taken(batch, good) if bad else batch
+
+
+def _bytes(column: Any) -> NDArray[np.bytes_]:
+    return np.array([str(one).encode("ascii", errors="replace") for one in column], dtype="S45")
+
+
+def _numbers(column: Any, n: int) -> NDArray[np.float64]:
+    if column is None:
+        return np.zeros(n)
+    values = np.asarray(column)
+    if values.dtype.kind in "iufb":
+        return np.nan_to_num(values.astype(np.float64))
+    found = np.zeros(n)
+    for row, one in enumerate(values):
+        try:
+            found[row] = float(one)
+        except (TypeError, ValueError):
+            found[row] = 0.0
+    return np.nan_to_num(found)
+
+
+def _protocols(column: Any, n: int) -> NDArray[np.uint8]:
+    if column is None:
+        return np.full(n, 6, dtype=np.uint8)
+    values = np.asarray(column)
+    if values.dtype.kind in "iuf":
+        return values.astype(np.uint8)
+    words = [str(one).strip().lower() for one in values]
+    return np.array([int(one) % 256 if one.isdecimal() else _PROTOCOLS.get(one, 0) for one in words], dtype=np.uint8)
+
+
+def _times(column: Any, n: int) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Seconds since 1970, and which are times: numbers by their size in s, ms, us or ns; else ISO 8601."""
+    values = np.asarray(column)
+    if values.dtype.kind == "M":
+        return values.astype("datetime64[ns]").astype(np.int64) / 1e9, ~np.isnat(values)
+    found = np.full(n, np.nan)
+    if values.dtype.kind in "iuf":
+        found = values.astype(np.float64)
+    else:
+        for row, one in enumerate(values):
+            found[row] = _time(str(one).strip())
+    good = np.isfinite(found) & (found >= 0)
+    top = float(np.median(found[good])) if good.any() else 0.0
+    scale = next((size for size, most in ((1.0, 1e11), (1e3, 1e14), (1e6, 1e17)) if top < most), 1e9)
+    return np.where(good, found / scale, 0.0), good
+
+
+def _time(text: str) -> float:
+    from datetime import UTC, datetime
+
+    try:
+        return float(text)
+    except ValueError:
+        pass
+    try:
+        when = datetime.fromisoformat(text)
+    except ValueError:
+        return float("nan")
+    return (when if when.tzinfo else when.replace(tzinfo=UTC)).timestamp()
+
+
+def _parquet(source: Source) -> Iterator[Batch]:
+    arrow = _arrow()
+    import pyarrow.parquet as parquet
+
+    try:
+        file = parquet.ParquetFile(source.stream)
+        columns = _columns(file.schema_arrow.names, source)
+        first = 0
+        for some in file.iter_batches(columns=list(dict.fromkeys(columns.values()))):
+            table = {field: some.column(name).to_numpy(zero_copy_only=False) for field, name in columns.items()}
+            yield _batch(table, some.num_rows, source, first)
+            first += some.num_rows
+    except arrow.lib.ArrowException as error:
+        raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a Parquet file")]) from None
+
+
+COMMA = Reader("CSV", lambda head: b"," in head.split(b"\n", 1)[0] and b"\0" not in head[:256], _comma)
+PARQUET = Reader("Parquet", lambda head: head[:4] == b"PAR1", _parquet)

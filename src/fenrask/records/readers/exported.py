@@ -1,0 +1,361 @@
+"""NetFlow v5 and v9 (RFC 3954) and IPFIX (RFC 7011; files: RFC 5655): messages one after the other.
+
+Records of one template are decoded together through a structured array. Templates come, change and are withdrawn as the
+messages say; enterprise elements and what is of variable length are passed over; gaps in the sequence are counted.
+"""
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any, BinaryIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.records.batch import CLOSED, CONTINUED, IDLE, UNKNOWN, Addresses, Batch, ending_of_flags
+from fenrask.records.readers.contract import Reader, Source
+
+__all__ = ["EXPORTED"]
+
+_V5_RECORD = np.dtype(
+    [
+        ("source", ">u4"), ("target", ">u4"), ("hop", ">u4"), ("in", ">u2"), ("out", ">u2"), ("packets", ">u4"),
+        ("octets", ">u4"), ("first", ">u4"), ("last", ">u4"), ("sport", ">u2"), ("dport", ">u2"), ("pad", "u1"),
+        ("flags", "u1"), ("protocol", "u1"), ("tos", "u1"), ("as1", ">u2"), ("as2", ">u2"), ("masks", ">u2"),
+        ("end", ">u2"),
+    ]
+)  # fmt: skip
+_ELEMENTS = {
+    1: "octets", 4: "protocol", 6: "flags", 7: "sport", 8: "source", 11: "dport", 12: "target", 21: "last_up",
+    22: "first_up", 27: "source6", 28: "target6", 34: "interval", 136: "reason", 150: "first_s", 151: "last_s",
+    152: "first_ms", 153: "last_ms", 85: "octets_total", 86: "packets_total", 305: "packet_interval",
+}  # fmt: skip
+"""The information elements (IANA) that are read."""
+_VARIABLE, _ENTERPRISE = 65535, 0x8000
+_REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED}
+_MOST_FIELDS, _MOST_LENGTH = 512, 65535
+
+
+@dataclass
+class _Template:
+    fields: list[tuple[int, int]]
+    """Element (0 for one of an enterprise) and length."""
+    scopes: int = 0
+    """Of an options template: how many of the fields are its scope."""
+
+    @property
+    def length(self) -> int | None:
+        """The length of a record; None where it varies."""
+        return None if any(size == _VARIABLE for _, size in self.fields) else sum(size for _, size in self.fields)
+
+
+@dataclass
+class _State:
+    """What earlier messages of a file have said."""
+
+    templates: dict[tuple[int, int], _Template] = field(default_factory=dict)
+    next_number: dict[tuple[int, int], int] = field(default_factory=dict)
+    sampled: set[int] = field(default_factory=set)
+    """Observation domains that look at some packets only."""
+    offset: int = 0
+
+
+def _knows(head: bytes) -> bool:
+    return len(head) >= 16 and head[:2] in (b"\x00\x05", b"\x00\x09", b"\x00\x0a")
+
+
+def _read(source: Source) -> Iterator[Batch]:
+    state, pending = _State(), list[Batch]()
+    while True:
+        message = _message(source, state)
+        if message is None:
+            break
+        version, body = message
+        batches = _five(body) if version == 5 else _templated(version, body, source, state)
+        pending += [batch for batch in batches if len(batch)]
+        if sum(map(len, pending)) >= _FLUSH:
+            yield from pending
+            pending = []
+    yield from pending
+
+
+_FLUSH = 50_000
+
+
+def _message(source: Source, state: _State) -> tuple[int, bytes] | None:
+    """The next message whole; None at the end, and where what follows is none."""
+    stream = source.stream
+    head = stream.read(4)
+    if not head:
+        return None
+    if len(head) < 4:
+        source.unread.add("a message cut short", f"{source.name}, byte {state.offset}")
+        return None
+    version, word = struct.unpack(">HH", head)
+    where = f"{source.name}, byte {state.offset}"
+    if version == 5:
+        rest = 20 + 48 * word
+    elif version == 10 and word >= 16:
+        rest = word - 4
+    elif version == 9:
+        return _nine(stream, head, word, source, state)
+    else:
+        source.unread.add("no message of NetFlow v5, v9 or IPFIX", where)
+        return None
+    body = stream.read(rest)
+    if len(body) < rest:
+        source.unread.add("a message cut short", where)
+        return None
+    state.offset += 4 + rest
+    return version, head + body
+
+
+def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _State) -> tuple[int, bytes] | None:
+    """NetFlow v9 says how many records it has, not how long it is: sets are read until the next message begins."""
+    body = head + stream.read(16)
+    peek = getattr(stream, "peek", None)
+    while True:
+        ahead = bytes(peek(4))[:4] if peek else b""
+        if len(ahead) < 4:
+            break
+        set_id, length = struct.unpack(">HH", ahead)
+        if set_id in (5, 9, 10) or length < 4:
+            break
+        part = stream.read(length)
+        body += part
+        if len(part) < length:
+            source.unread.add("a message cut short", f"{source.name}, byte {state.offset}")
+            break
+    state.offset += len(body)
+    return (9, body) if len(body) >= 20 else None
+
+
+def _five(message: bytes) -> list[Batch]:
+    _, count, uptime, seconds, nanos = struct.unpack(">HHIII", message[:16])
+    sampling = struct.unpack(">H", message[22:24])[0] & 0x3FFF
+    rows = np.frombuffer(message, dtype=_V5_RECORD, count=count, offset=24)
+    boot = seconds + nanos / 1e9 - uptime / 1e3
+    return [
+        Batch(
+            boot + rows["first"] / 1e3,
+            boot + rows["last"] / 1e3,
+            Addresses(rows["source"].astype(np.uint32)),
+            Addresses(rows["target"].astype(np.uint32)),
+            rows["sport"].astype(np.uint16),
+            rows["dport"].astype(np.uint16),
+            rows["protocol"].astype(np.uint8),
+            rows["octets"].astype(np.int64),
+            np.zeros(count, dtype=np.int64),
+            ending_of_flags(rows["flags"]),
+            sampled=sampling > 1,
+        )
+    ]
+
+
+def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[Batch]:
+    if version == 10:
+        exported, sequence, domain = struct.unpack(">III", message[4:16])
+        boot, begins = None, 16
+    else:
+        uptime, exported, sequence, domain = struct.unpack(">IIII", message[4:20])
+        boot, begins = exported - uptime / 1e3, 20
+    records, at = 0, begins
+    while at + 4 <= len(message):
+        set_id, length = struct.unpack(">HH", message[at : at + 4])
+        if length < 4 or at + length > len(message):
+            source.unread.add(
+                "a set longer than its message", f"{source.name}, byte {state.offset - len(message) + at}"
+            )
+            return
+        body = message[at + 4 : at + length]
+        at += length
+        if set_id in (0, 1, 2, 3):
+            _learn(set_id, body, version, domain, source, state)
+        elif set_id >= 256:
+            template = state.templates.get((domain, set_id))
+            if template is None:
+                source.unread.add("records before their template", source.name)
+                continue
+            found = list(_records(template, body, source))
+            records += sum(n for _, n in found)
+            for columns, n in found:
+                if template.scopes:
+                    _options(columns, domain, state)
+                elif (batch := _batch(columns, n, boot, exported, domain in state.sampled)) is not None:
+                    yield batch
+    _count_gap(version, domain, sequence, records, source, state)
+
+
+def _count_gap(version: int, domain: int, sequence: int, records: int, source: Source, state: _State) -> None:
+    """IPFIX counts data records, NetFlow v9 messages."""
+    due = state.next_number.get((version, domain))
+    if due is not None and sequence != due:
+        missed = (sequence - due) % 2**32
+        if missed < 2**31:
+            what = "records" if version == 10 else "messages"
+            source.unread.add(f"{what} missing by their sequence", source.name, missed)
+    state.next_number[version, domain] = (sequence + (records if version == 10 else 1)) % 2**32
+
+
+def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, state: _State) -> None:
+    """Templates, options templates and withdrawals of one set."""
+    options = set_id in (1, 3)
+    at = 0
+    while at + 4 <= len(body):
+        number, count = struct.unpack(">HH", body[at : at + 4])
+        at += 4
+        if number < 256:
+            return
+        scopes = 0
+        if options and version == 9:
+            scope_bytes, option_bytes = count, struct.unpack(">H", body[at : at + 2])[0]
+            at += 2
+            count, scopes = (scope_bytes + option_bytes) // 4, max(1, scope_bytes // 4)
+        elif count == 0:
+            state.templates.pop((domain, number), None)
+            continue
+        elif options:
+            scopes = struct.unpack(">H", body[at : at + 2])[0]
+            at += 2
+        fields, at_after = _fields(body, at, count)
+        if fields is None:
+            source.unread.add("a template that is cut short or too long", source.name)
+            return
+        at = at_after
+        state.templates[domain, number] = _Template(fields, scopes)
+
+
+def _fields(body: bytes, at: int, count: int) -> tuple[list[tuple[int, int]] | None, int]:
+    if count > _MOST_FIELDS:
+        return None, at
+    fields = []
+    for _ in range(count):
+        if at + 4 > len(body):
+            return None, at
+        element, size = struct.unpack(">HH", body[at : at + 4])
+        at += 4
+        if element & _ENTERPRISE:
+            element, at = 0, at + 4
+        fields.append((element, size))
+    total = sum(size for _, size in fields if size != _VARIABLE)
+    return (fields, at) if 0 < total <= _MOST_LENGTH or any(size == _VARIABLE for _, size in fields) else (None, at)
+
+
+Columns = dict[str, NDArray[Any]]
+
+
+def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple[Columns, int]]:
+    """The records of a set by element, as columns; those of varying length are cut into fixed ones first."""
+    length = template.length
+    if length is None:
+        body, sizes = _cut(template, body, source)
+        fields = [(element, size) for (element, _), size in zip(template.fields, sizes, strict=True)]
+        length = sum(sizes)
+    else:
+        fields = template.fields
+    n = len(body) // length if length else 0
+    if not n:
+        return
+    raw = np.frombuffer(body, dtype=np.uint8, count=n * length).reshape(n, length)
+    columns: Columns = {}
+    at = 0
+    for element, size in fields:
+        name = _ELEMENTS.get(element)
+        if name and name not in columns:
+            columns[name] = _numbers(raw[:, at : at + size]) if size <= 8 else raw[:, at : at + size]
+        at += size
+    yield columns, n
+
+
+def _numbers(part: NDArray[np.uint8]) -> NDArray[np.uint64]:
+    """Big-endian numbers of up to eight bytes."""
+    value = np.zeros(part.shape[0], dtype=np.uint64)
+    for column in range(part.shape[1]):
+        value = value << np.uint64(8) | part[:, column].astype(np.uint64)
+    return value
+
+
+def _cut(template: _Template, body: bytes, source: Source) -> tuple[bytes, list[int]]:
+    """Records with fields of varying length without these fields, and the sizes that are left."""
+    sizes = [0 if size == _VARIABLE else size for _, size in template.fields]
+    kept, at = bytearray(), 0
+    while at < len(body):
+        record = bytearray()
+        for _, size in template.fields:
+            if size == _VARIABLE:
+                if at >= len(body):
+                    break
+                size = body[at]
+                at += 1
+                if size == 255:
+                    size = int.from_bytes(body[at : at + 2], "big")
+                    at += 2
+                at += size
+            else:
+                record += body[at : at + size]
+                at += size
+        if at > len(body) or len(record) < sum(sizes):
+            if len(body) - at > 3:
+                source.unread.add("a record longer than its set", source.name)
+            break
+        kept += record
+        if not sum(sizes):
+            break
+    return bytes(kept), sizes
+
+
+def _options(columns: Columns, domain: int, state: _State) -> None:
+    """Sampling that an options record tells: one in N packets."""
+    for name in ("interval", "packet_interval"):
+        if name in columns and bool((columns[name] > 1).any()):
+            state.sampled.add(domain)
+
+
+def _batch(columns: Columns, n: int, boot: float | None, exported: int, sampled: bool) -> Batch | None:
+    """The columns of one template as a batch; None where they have no time or no addresses."""
+    start, end = _time(columns, "first", boot), _time(columns, "last", boot)
+    source, target = _addresses(columns, "source", n), _addresses(columns, "target", n)
+    if start is None or end is None or source is None or target is None:
+        return None
+    nothing = np.zeros(n, dtype=np.int64)
+    ending = ending_of_flags(columns["flags"].astype(np.uint8)) if "flags" in columns else np.full(n, UNKNOWN, np.uint8)
+    for reason, meaning in _REASONS.items():
+        if "reason" in columns:
+            ending = np.where((ending == UNKNOWN) & (columns["reason"] == reason), meaning, ending).astype(np.uint8)
+    octets = columns.get("octets", columns.get("octets_total", nothing))
+    return Batch(
+        start,
+        np.maximum(start, end),
+        source,
+        target,
+        columns.get("sport", nothing).astype(np.uint16),
+        columns.get("dport", nothing).astype(np.uint16),
+        columns.get("protocol", nothing).astype(np.uint8),
+        octets.astype(np.int64),
+        nothing,
+        ending,
+        sampled or ("interval" in columns and bool((columns["interval"] > 1).any())),
+    )
+
+
+def _time(columns: Columns, which: str, boot: float | None) -> NDArray[np.float64] | None:
+    if f"{which}_ms" in columns:
+        return columns[f"{which}_ms"].astype(np.float64) / 1e3
+    if f"{which}_s" in columns:
+        return columns[f"{which}_s"].astype(np.float64)
+    if f"{which}_up" in columns and boot is not None:
+        return boot + columns[f"{which}_up"].astype(np.float64) / 1e3
+    return None
+
+
+def _addresses(columns: Columns, which: str, n: int) -> Addresses | None:
+    if which in columns:
+        return Addresses(columns[which].astype(np.uint32))
+    if f"{which}6" in columns:
+        raw = columns[f"{which}6"]
+        numbers = tuple((row, int.from_bytes(raw[row].tobytes(), "big")) for row in range(n))
+        return Addresses(np.zeros(n, dtype=np.uint32), numbers)
+    return None
+
+
+EXPORTED = Reader("NetFlow v5, v9 or IPFIX", _knows, _read)

@@ -1,0 +1,208 @@
+"""What records come to, so that parts add up: counts by key, merged by addition (a commutative monoid).
+
+Every count is a whole number under a whole key: the sum of parts is the same to the bit in any order and grouping.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.records.batch import CONTINUED, UNKNOWN, Batch, texts
+from fenrask.records.matching import NONE, Pairs
+
+__all__ = ["BINS", "Counts", "Summary", "bin_of", "summarised", "value_of"]
+
+Keys = NDArray[np.int64]
+BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
+"""Durations are counted in 120 bins a decade, from a millisecond on; bin 0 holds what is shorter."""
+_SPAN = 1 << 34
+"""More seconds than any time: pair x span + second is one key."""
+_MOST_UNMATCHED = 20_000
+
+
+def bin_of(seconds: NDArray[np.float64]) -> Keys:
+    """The bin of each duration."""
+    with np.errstate(divide="ignore"):
+        place = np.floor(np.log10(np.maximum(seconds, 1e-12) / _LEAST_S) * (BINS / _DECADES)) + 1
+    found: Keys = np.clip(place, 0, BINS).astype(np.int64)
+    return found
+
+
+def value_of(bins: Keys) -> NDArray[np.float64]:
+    """The middle of each bin, s; 0 for the first."""
+    middle = _LEAST_S * 10 ** ((bins - 0.5) * (_DECADES / BINS))
+    found: NDArray[np.float64] = np.where(bins == 0, 0.0, middle)
+    return found
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Whole numbers under whole keys, the keys in rising order; what is not there is 0."""
+
+    keys: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    values: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+
+    @classmethod
+    def of(cls, keys: Keys, values: Keys | None = None) -> "Counts":
+        """The sums of values (default: 1 each) by key."""
+        if not keys.size:
+            return cls()
+        order = np.argsort(keys, kind="stable")
+        ordered = keys[order]
+        first = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
+        summed = np.add.reduceat(np.ones(keys.size, np.int64) if values is None else values[order], first)
+        kept = summed != 0
+        return cls(ordered[first][kept], summed[kept])
+
+    def __add__(self, other: "Counts") -> "Counts":
+        return Counts.of(np.concatenate([self.keys, other.keys]), np.concatenate([self.values, other.values]))
+
+    def within(self, low: int, high: int) -> tuple[Keys, Keys]:
+        """Keys and values from low up to, not including, high."""
+        first, last = np.searchsorted(self.keys, [low, high])
+        return self.keys[first:last], self.values[first:last]
+
+
+@dataclass
+class Summary:
+    """Counts by pair of subnet and destination; keys are pair x span + second, bin, ending or address."""
+
+    starts: Counts = field(default_factory=Counts)
+    """New connections by second."""
+    changes: Counts = field(default_factory=Counts)
+    """The change from second to second of the time that connections are open in it, ms: summed up, 1,000 times the
+    mean number open in each second, exactly."""
+    durations: Counts = field(default_factory=Counts)
+    """By bin."""
+    duration_ms: Counts = field(default_factory=Counts)
+    """The sum of all durations, ms."""
+    endings: Counts = field(default_factory=Counts)
+    bytes_out: Counts = field(default_factory=Counts)
+    bytes_in: Counts = field(default_factory=Counts)
+    addresses: Counts = field(default_factory=Counts)
+    """Connections by the destination's address, its last 34 bits."""
+    unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
+    """What belongs to no pair: source and target (/24, /64), port, protocol."""
+    records: int = 0
+    sampled: int = 0
+    days: Counts = field(default_factory=Counts)
+    """Records by day since 1970, of all pairs: which days were looked at."""
+
+    def __add__(self, other: "Summary") -> "Summary":
+        unmatched = dict(self.unmatched)
+        for key, number in other.unmatched.items():
+            unmatched[key] = unmatched.get(key, 0) + number
+        return Summary(
+            self.starts + other.starts,
+            self.changes + other.changes,
+            self.durations + other.durations,
+            self.duration_ms + other.duration_ms,
+            self.endings + other.endings,
+            self.bytes_out + other.bytes_out,
+            self.bytes_in + other.bytes_in,
+            self.addresses + other.addresses,
+            unmatched,
+            self.records + other.records,
+            self.sampled + other.sampled,
+            self.days + other.days,
+        )
+
+
+def key(pair: Keys, rest: Keys) -> Keys:
+    """Pair and second (or bin, or address) as one number."""
+    return pair * _SPAN + rest
+
+
+def bounds(pair: int) -> tuple[int, int]:
+    """The first key of a pair, and the first of the next."""
+    return pair * _SPAN, (pair + 1) * _SPAN
+
+
+def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
+    """The summary of batches: of one file, or one part of it."""
+    whole, waiting = Summary(), list[Summary]()
+    for batch in batches:
+        waiting.append(_of_batch(batch, pairs))
+        if len(waiting) == _TOGETHER:
+            whole, waiting = sum(waiting, whole), []
+    return sum(waiting, whole)
+
+
+_TOGETHER = 16
+
+
+def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
+    matched = pairs.match(batch)
+    known = matched.pair != NONE
+    sent = known & ~matched.is_reply
+    pair = matched.pair[sent]
+    begin_ms = np.round(batch.start_s[sent] * 1e3).astype(np.int64)
+    end_ms = np.round(batch.end_s[sent] * 1e3).astype(np.int64)
+    begin, length = begin_ms // 1000, batch.end_s[sent] - batch.start_s[sent]
+    volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
+    out = np.where(matched.is_reply, batch.bytes_in, batch.bytes_out)[known]
+    back = np.where(matched.is_reply, batch.bytes_out, batch.bytes_in)[known]
+    days = Counts.of(np.floor(batch.start_s[known] / 86_400).astype(np.int64))
+    unmatched = _unmatched(batch, ~known)
+    if batch.sampled:
+        # One packet in many: connections cannot be told from what was not looked at.
+        return Summary(
+            bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
+            records=len(batch), sampled=len(batch), days=days,
+        )  # fmt: skip
+    moves = _moves(pair, begin_ms, end_ms)
+    ending = batch.ending[sent]
+    told = (ending != UNKNOWN) & (ending != CONTINUED)
+    address = batch.target.v4[sent].astype(np.int64)
+    if batch.target.v6:
+        low = {row: number & (_SPAN - 1) for row, number in batch.target.v6}
+        address = np.array(
+            [low.get(int(row), int(batch.target.v4[row])) for row in np.flatnonzero(sent)], dtype=np.int64
+        )
+    return Summary(
+        Counts.of(key(pair, begin)),
+        moves,
+        Counts.of(key(pair, bin_of(length))),
+        Counts.of(key(pair, 0 * begin), end_ms - begin_ms),
+        Counts.of(key(pair[told], ending[told].astype(np.int64))),
+        Counts.of(volumes, out),
+        Counts.of(volumes, back),
+        Counts.of(key(pair, address)),
+        unmatched,
+        len(batch),
+        0,
+        days,
+    )
+
+
+def _moves(pair: Keys, begin_ms: Keys, end_ms: Keys) -> Counts:
+    """What each connection changes: from its beginning on it fills seconds, from its end on no more."""
+    keys, values = [], []
+    for at, sign in ((begin_ms, 1), (end_ms, -1)):
+        second, part = at // 1000, at % 1000
+        keys += [key(pair, second), key(pair, second + 1)]
+        values += [sign * (1000 - part), sign * part]
+    return Counts.of(np.concatenate(keys), np.concatenate(values))
+
+
+def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, int, int], int]:
+    """How many records belong to no pair, by neighbourhood of both ends, port and protocol."""
+    found: dict[tuple[str, str, int, int], int] = {}
+    some = np.flatnonzero(rows)
+    if not some.size:
+        return found
+    inner, outer = batch.source.v4[some] >> 8, batch.target.v4[some] >> 8
+    six = {row for row, _ in (*batch.source.v6, *batch.target.v6)}
+    port, protocol = batch.target_port[some].astype(np.int64), batch.protocol[some].astype(np.int64)
+    stacked = np.stack([inner.astype(np.int64), outer.astype(np.int64), port, protocol], axis=1)
+    unique, first, numbers = np.unique(stacked, axis=0, return_index=True, return_counts=True)
+    for row, at, number in zip(unique, first, numbers, strict=True):
+        if int(some[at]) in six:
+            ends = [*texts(batch.source, [int(some[at])]), *texts(batch.target, [int(some[at])])]
+        else:
+            ends = [".".join(str(int(value) >> shift & 255) for shift in (16, 8, 0)) + ".0/24" for value in row[:2]]
+        if len(found) < _MOST_UNMATCHED:
+            found[ends[0], ends[1], int(row[2]), int(row[3])] = int(number)
+    return found

@@ -1,0 +1,108 @@
+"""Records measured, as a page."""
+
+from collections.abc import Mapping, Sequence
+
+from fenrask.records.batch import Unread
+from fenrask.records.measuring import Measured
+from fenrask.records.summary import Summary
+from fenrask.units import counted
+from fenrask.views.page import MACHINES, Column, Page, Table
+
+__all__ = ["measure_page"]
+
+_LOADS = (
+    Column("subnet", "from"),
+    Column("destination", "to"),
+    Column("connections", "connections", "count"),
+    Column("new_per_s", "new/s", "figure"),
+    Column("new_per_s_error", "± (std. error)", "figure"),
+    Column("duration_s", "duration, s", "figure"),
+    Column("p95_s", "95%, s", "figure", least_width=100),
+    Column("fit", "fitted law", least_width=110),
+    Column("fit_distance", "distance", "share", least_width=120),
+    Column("concurrent_peak", "concurrent, peak", "figure"),
+    Column("burstiness", "burstiness", "number", least_width=110),
+    Column("closed", "closed", "share", least_width=120),
+    Column("reset", "reset", "share", least_width=120),
+    Column("idle", "idle", "share", least_width=MACHINES),
+    Column("addresses", "addresses", "count", least_width=100),
+    Column("busiest_address", "busiest", "share", least_width=MACHINES),
+    Column("bytes_out", "bytes out", "count", least_width=MACHINES),
+    Column("bytes_in", "bytes in", "count", least_width=MACHINES),
+    Column("concurrent_mean", "concurrent, mean", "figure", least_width=MACHINES),
+    Column("concurrent_peak_at_s", "peak at", "count", least_width=MACHINES),
+    Column("busiest_minute_per_s", "busiest minute, new/s", "figure", least_width=MACHINES),
+    Column("by_hour_per_s", "through the day", "series", least_width=130),
+)
+_UNMATCHED = (
+    Column("source", "from"),
+    Column("target", "to"),
+    Column("port", "port", "count"),
+    Column("protocol", "protocol"),
+    Column("records", "records", "count"),
+)
+_PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
+
+
+def measure_page(
+    estate: str,
+    summary: Summary,
+    found: Sequence[Measured],
+    unread: Unread,
+    read: Mapping[str, str],
+    guessed: Mapping[str, Mapping[str, str]],
+) -> Page:
+    """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
+    rows = [
+        (
+            one.subnet, one.destination, one.connections, one.new_per_s, one.new_per_s_error, one.duration_s,
+            one.quantiles[0.95], _law(one), one.fit.distance, one.concurrent_peak, one.burstiness,
+            one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"), one.addresses,
+            one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent, one.concurrent_peak_s,
+            one.busiest_minute_per_s, one.by_hour,
+        )
+        for one in found
+    ]  # fmt: skip
+    strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
+    lost = sum(summary.unmatched.values())
+    days = counted(int(summary.days.keys.size), "day")
+    lines = [
+        f"{summary.records:,} records of {days}: {sum(one.connections for one in found):,} connections of "
+        f"{counted(len(found), 'pair')} of subnet and destination; {lost:,} records match none."
+    ]
+    if summary.sampled:
+        lines.append(
+            f"{summary.sampled:,} records are sampled: fit for volumes, not for connections; only those count."
+        )
+    if found:
+        top = max(found, key=lambda one: one.concurrent_peak)
+        lines.append(
+            f"Most concurrent connections: {top.concurrent_peak:,.0f} from {top.subnet} to {top.destination}; "
+            "mapping timeouts come on top of these (see demand)."
+        )
+    tables = [
+        Table("loads", "Load by subnet and destination", _LOADS, rows, empty="no connection", shown=16),
+        Table(
+            "unmatched", "Records of no subnet or destination, the most first", _UNMATCHED,
+            [(*key[:3], _PROTOCOLS.get(key[3], str(key[3])), number) for key, number in strangers],
+            empty="none", shown=8,
+        ),
+    ]  # fmt: skip
+    columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
+    if columns:
+        headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
+        title = "Columns as they were taken (--map FIELD=COLUMN corrects)"
+        tables.append(Table("columns", title, headings, columns, behind_all=True))
+    not_read = [f"{number:,} times {why} (first: {where})" for why, (number, where) in unread.reasons.items()]
+    facts = {
+        "records": summary.records,
+        "unmatched_records": lost,
+        "sampled_records": summary.sampled,
+        "formats": dict(read),
+    }
+    return Page("measure", estate, tuple(lines), tuple(tables), facts, tuple(not_read))
+
+
+def _law(one: Measured) -> str:
+    law = one.fit.law
+    return "as measured" if law["shape"] == "measured" else f"{law['shape']}, mean {law['mean']:.3g} s"

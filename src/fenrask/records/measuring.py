@@ -41,8 +41,9 @@ class Measured:
     destination: str
     connections: int
     days: int
+    """Days of which at least half was looked at."""
     new_per_s: float
-    """In the mean of the days looked at."""
+    """In the mean of a day, from the hours looked at."""
     new_per_s_error: float
     """Standard error: from the spread between days; from the number of connections where there is one day only."""
     by_hour: tuple[float, ...]
@@ -70,32 +71,31 @@ class Measured:
 
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     """Every pair with connections, the most first."""
-    days = np.sort(summary.days.keys)
     numbers = np.unique(summary.starts.keys >> 34)
-    found = [_pair(summary, pairs, int(number), days) for number in numbers]
+    found = [_pair(summary, pairs, int(number)) for number in numbers]
     return sorted(found, key=lambda one: -one.connections)
 
 
-def _pair(summary: Summary, pairs: Pairs, number: int, days: NDArray[np.int64]) -> Measured:
+def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     low, high = bounds(number)
     subnet, destination = pairs.name(number)
     seconds, starts = summary.starts.within(low, high)
     seconds = seconds - low
-    total, looked = int(starts.sum()), max(1, days.size)
-    by_day = np.array([starts[seconds // _DAY == day].sum() for day in days], dtype=np.float64)
-    rate = total / (looked * _DAY)
-    error = float(np.std(by_day, ddof=1)) / math.sqrt(looked) / _DAY if looked > 1 else math.sqrt(total) / _DAY
+    total = int(starts.sum())
+    by_hour = _by_hour(summary, seconds, starts)
+    rate = sum(by_hour) / len(by_hour)
+    error, days = _error(summary, seconds, starts, rate)
     bins, counts = summary.durations.within(low, high)
     values, weights = value_of(bins - low), counts
     _, sums = summary.duration_ms.within(low, high)
     duration = float(sums.sum()) / 1e3 / max(1, total)
-    concurrent, peak, when = _concurrency(summary, low, high, looked)
+    concurrent, peak, when = _concurrency(summary, low, high)
     minute, burst = _bursts(seconds, starts)
     _, of_address = summary.addresses.within(low, high)
     _, out = summary.bytes_out.within(low, high)
     _, back = summary.bytes_in.within(low, high)
     return Measured(
-        subnet, destination, total, looked, rate, error, _by_hour(seconds, starts, days), duration,
+        subnet, destination, total, days, rate, error, by_hour, duration,
         {q: _quantile(values, weights, q) for q in _QUANTILES},
         tuple(_quantile(values, weights, (n + 0.5) / _VALUES) for n in range(_VALUES)),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
@@ -103,16 +103,36 @@ def _pair(summary: Summary, pairs: Pairs, number: int, days: NDArray[np.int64]) 
     )  # fmt: skip
 
 
-def _by_hour(seconds: NDArray[np.int64], starts: NDArray[np.int64], days: NDArray[np.int64]) -> tuple[float, ...]:
-    """Rates by hour of the week from a whole week on, else by hour of the day; 1970 began on a Thursday."""
-    if days.size >= 7:
-        hours = ((seconds // _DAY + 3) % 7) * 24 + seconds % _DAY // _HOUR
-        looked = np.bincount((days + 3) % 7, minlength=7)[np.arange(_WEEK) // 24]
-    else:
-        hours = seconds % _DAY // _HOUR
-        looked = np.full(24, days.size)
-    sums = np.bincount(hours, weights=starts, minlength=looked.size)
-    return tuple(float(one) for one in sums / np.maximum(looked, 1) / _HOUR)
+def _by_hour(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[float, ...]:
+    """Rates by hour of the week from a whole week on, else by hour of the day; 1970 began on a Thursday.
+
+    An hour that was not looked at is given the mean of those that were.
+    """
+    hours, looked = summary.looked_at()
+    week = np.unique((hours + 72) % _WEEK).size == _WEEK
+    cycle, shift = (_WEEK, 72) if week else (24, 0)
+    sums = np.bincount((seconds // _HOUR + shift) % cycle, weights=starts, minlength=cycle)
+    spans = np.bincount((hours + shift) % cycle, weights=looked, minlength=cycle)
+    mean = float(sums.sum()) / max(1.0, float(spans.sum()))
+    return tuple(float(one) for one in np.where(spans > 0, sums / np.maximum(spans, 1), mean))
+
+
+def _error(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64], rate: float) -> tuple[float, int]:
+    """The standard error of the mean rate, and the days that it is from: their spread, or the number of connections.
+
+    Each day is held against what the same hours bring in the mean, so that a day of which a part was looked at counts
+    as what it is.
+    """
+    hours, looked = summary.looked_at()
+    of_day = np.unique(hours // 24)
+    spans = np.array([looked[hours // 24 == day].sum() for day in of_day], dtype=np.float64)
+    whole = of_day[spans >= _DAY / 2]
+    total = max(1.0, float(starts.sum()))
+    if whole.size < 2:
+        return rate / math.sqrt(total), int(whole.size)
+    sums = np.array([starts[seconds // _DAY == day].sum() for day in whole], dtype=np.float64)
+    rates = sums / spans[spans >= _DAY / 2]
+    return float(np.std(rates, ddof=1)) / math.sqrt(whole.size), int(whole.size)
 
 
 def _quantile(values: Floats, weights: NDArray[np.int64], share: float) -> float:
@@ -156,15 +176,16 @@ def _endings(summary: Summary, low: int, high: int) -> dict[str, float]:
     return {names[int(k - low)]: float(n) / total for k, n in zip(keys, numbers, strict=True) if int(k - low) in names}
 
 
-def _concurrency(summary: Summary, low: int, high: int, days: int) -> tuple[float, float, int]:
-    """The mean over the days looked at, the highest mean of any second, and when that is."""
+def _concurrency(summary: Summary, low: int, high: int) -> tuple[float, float, int]:
+    """The mean over the time looked at, the highest mean of any second, and when that is."""
     keys, moves = summary.changes.within(low, high)
     if not keys.size:
         return 0.0, 0.0, 0
     open_ms = np.cumsum(moves)
     lasts = np.diff(keys, append=keys[-1])
     top = int(np.argmax(open_ms))
-    return float(np.dot(open_ms, lasts)) / 1e3 / (days * _DAY), float(open_ms[top]) / 1e3, int(keys[top] - low)
+    span = max(1.0, float(summary.looked_at()[1].sum()))
+    return float(np.dot(open_ms, lasts)) / 1e3 / span, float(open_ms[top]) / 1e3, int(keys[top] - low)
 
 
 def _bursts(seconds: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[float, float]:

@@ -20,6 +20,7 @@ BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
 _SPAN = 1 << 34
 """More seconds than any time: pair x span + second is one key."""
 _MOST_UNMATCHED = 20_000
+_NEVER = 1 << 62
 
 
 def bin_of(seconds: NDArray[np.float64]) -> Keys:
@@ -87,8 +88,11 @@ class Summary:
     """What belongs to no pair: source and target (/24, /64), port, protocol."""
     records: int = 0
     sampled: int = 0
-    days: Counts = field(default_factory=Counts)
-    """Records by day since 1970, of all pairs: which days were looked at."""
+    hours: Counts = field(default_factory=Counts)
+    """Records by hour since 1970, of all pairs: which hours were looked at."""
+    first_s: int = _NEVER
+    last_s: int = -_NEVER
+    """The first and the last second in which a record of any pair begins."""
 
     def __add__(self, other: "Summary") -> "Summary":
         unmatched = dict(self.unmatched)
@@ -106,8 +110,16 @@ class Summary:
             unmatched,
             self.records + other.records,
             self.sampled + other.sampled,
-            self.days + other.days,
+            self.hours + other.hours,
+            min(self.first_s, other.first_s),
+            max(self.last_s, other.last_s),
         )
+
+    def looked_at(self) -> tuple[Keys, Keys]:
+        """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part."""
+        hours = self.hours.keys
+        begin = np.maximum(hours * 3600, self.first_s)
+        return hours, np.minimum((hours + 1) * 3600, self.last_s + 1) - begin
 
 
 def key(pair: Keys, rest: Keys) -> Keys:
@@ -144,13 +156,15 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
     volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
     out = np.where(matched.is_reply, batch.bytes_in, batch.bytes_out)[known]
     back = np.where(matched.is_reply, batch.bytes_out, batch.bytes_in)[known]
-    days = Counts.of(np.floor(batch.start_s[known] / 86_400).astype(np.int64))
+    seconds = np.floor(batch.start_s[known]).astype(np.int64)
+    hours = Counts.of(seconds // 3600)
+    first, last = (int(seconds.min()), int(seconds.max())) if seconds.size else (_NEVER, -_NEVER)
     unmatched = _unmatched(batch, ~known)
     if batch.sampled:
         # One packet in many: connections cannot be told from what was not looked at.
         return Summary(
             bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
-            records=len(batch), sampled=len(batch), days=days,
+            records=len(batch), sampled=len(batch), hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
     moves = _moves(pair, begin_ms, end_ms)
     ending = batch.ending[sent]
@@ -173,7 +187,9 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         unmatched,
         len(batch),
         0,
-        days,
+        hours,
+        first,
+        last,
     )
 
 

@@ -1,8 +1,8 @@
 """Readers of connection records. A new one is one file and one line in `READERS`."""
 
-import gzip
 import io
 import sys
+import zlib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -33,10 +33,53 @@ def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) 
     stream: Any = raw if isinstance(raw, io.BufferedReader) else io.BufferedReader(raw)
     magic = stream.peek(4)[:4]
     if magic[:2] == _GZIP:
-        stream = io.BufferedReader(gzip.GzipFile(fileobj=stream), _HEAD * 16)
+        stream = io.BufferedReader(_Unpacked(stream, file, unread), _HEAD * 16)
     elif magic == _ZSTD:
         stream = io.BufferedReader(_zstd(stream, file), _HEAD * 16)
     return Source(file, stream, unread, dict(columns or {})), stream.peek(_HEAD)[:_HEAD]
+
+
+class _Unpacked(io.RawIOBase):
+    """A gzip file as it unpacks, member by member (RFC 1952); where it breaks off is counted, what came stays."""
+
+    def __init__(self, packed: BinaryIO, name: str, unread: Unread) -> None:
+        super().__init__()
+        self._packed, self._name, self._unread = packed, name, unread
+        self._member, self._left, self._begun = zlib.decompressobj(31), b"", False
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while True:
+            content = self._left or self._packed.read(_HEAD * 16)
+            if not content and not self._begun:
+                return 0
+            self._begun = True
+            try:
+                piece = self._member.decompress(content, len(buffer))
+            except zlib.error as error:
+                return self._broken(str(error))
+            self._left = self._member.unconsumed_tail
+            if self._member.eof:
+                self._left = self._member.unused_data
+                self._member, self._begun = zlib.decompressobj(31), False
+            if piece:
+                buffer[: len(piece)] = piece
+                return len(piece)
+            if not content:
+                return self._broken("its end is missing")
+
+    def _broken(self, why: str) -> int:
+        self._unread.add(f"a packed file that breaks off: {why}", self._name)
+        self._member, self._left, self._begun = zlib.decompressobj(31), b"", False
+        while self._packed.read(1 << 20):
+            pass
+        return 0
+
+    def close(self) -> None:
+        self._packed.close()
+        super().close()
 
 
 def _zstd(stream: BinaryIO, file: str) -> io.RawIOBase:
@@ -66,8 +109,9 @@ def read_records(
 
 
 def _whole(reader: Reader, source: Source) -> Iterator[Batch]:
-    """All batches; a packed file that breaks off is counted, and what was read before it stays."""
+    """All batches; then the file is closed."""
     try:
         yield from reader.read(source)
-    except (EOFError, gzip.BadGzipFile, OSError) as error:
-        source.unread.add(f"a packed file that breaks off: {error}", source.name)
+    finally:
+        if source.name != "-":
+            source.stream.close()

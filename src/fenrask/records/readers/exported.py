@@ -28,12 +28,28 @@ _V5_RECORD = np.dtype(
 _ELEMENTS = {
     1: "octets", 4: "protocol", 6: "flags", 7: "sport", 8: "source", 11: "dport", 12: "target", 21: "last_up",
     22: "first_up", 27: "source6", 28: "target6", 34: "interval", 136: "reason", 150: "first_s", 151: "last_s",
-    152: "first_ms", 153: "last_ms", 85: "octets_total", 86: "packets_total", 305: "packet_interval",
+    152: "first_ms", 153: "last_ms", 160: "boot_ms", 85: "octets_total", 86: "packets_total", 305: "packet_interval",
 }  # fmt: skip
 """The information elements (IANA) that are read."""
+_SIZES = {"source": (4,), "target": (4,), "source6": (16,), "target6": (16,)}
+"""The lengths that an element may have; numbers may be shortened (RFC 7011, section 6.2)."""
 _VARIABLE, _ENTERPRISE = 65535, 0x8000
 _REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED}
 _MOST_FIELDS, _MOST_LENGTH = 512, 65535
+
+
+@dataclass(frozen=True)
+class _Clock:
+    """An exporter's time in ms since it began, which starts anew after 2^32, against a moment in seconds since 1970."""
+
+    moment_s: float
+    uptime_ms: int
+
+    def at(self, uptime_ms: NDArray[Any]) -> NDArray[np.float64]:
+        """Times of the exporter in seconds since 1970: the nearest to the moment that they can mean."""
+        ahead = (uptime_ms.astype(np.int64) - self.uptime_ms + 2**31) % 2**32 - 2**31
+        found: NDArray[np.float64] = self.moment_s + ahead / 1e3
+        return found
 
 
 @dataclass
@@ -55,6 +71,8 @@ class _State:
 
     templates: dict[tuple[int, int], _Template] = field(default_factory=dict)
     next_number: dict[tuple[int, int], int] = field(default_factory=dict)
+    clocks: dict[int, _Clock] = field(default_factory=dict)
+    """By observation domain: as the message says, or an options record that tells when the exporter began."""
     sampled: set[int] = field(default_factory=set)
     """Observation domains that look at some packets only."""
     offset: int = 0
@@ -134,11 +152,11 @@ def _five(message: bytes) -> list[Batch]:
     _, count, uptime, seconds, nanos = struct.unpack(">HHIII", message[:16])
     sampling = struct.unpack(">H", message[22:24])[0] & 0x3FFF
     rows = np.frombuffer(message, dtype=_V5_RECORD, count=count, offset=24)
-    boot = seconds + nanos / 1e9 - uptime / 1e3
+    clock = _Clock(seconds + nanos / 1e9, uptime)
     return [
         Batch(
-            boot + rows["first"] / 1e3,
-            boot + rows["last"] / 1e3,
+            clock.at(rows["first"]),
+            clock.at(rows["last"]),
             Addresses(rows["source"].astype(np.uint32)),
             Addresses(rows["target"].astype(np.uint32)),
             rows["sport"].astype(np.uint16),
@@ -155,10 +173,10 @@ def _five(message: bytes) -> list[Batch]:
 def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[Batch]:
     if version == 10:
         exported, sequence, domain = struct.unpack(">III", message[4:16])
-        boot, begins = None, 16
+        begins = 16
     else:
         uptime, exported, sequence, domain = struct.unpack(">IIII", message[4:20])
-        boot, begins = exported - uptime / 1e3, 20
+        state.clocks[domain], begins = _Clock(float(exported), uptime), 20
     records, at = 0, begins
     while at + 4 <= len(message):
         set_id, length = struct.unpack(">HH", message[at : at + 4])
@@ -181,7 +199,7 @@ def _templated(version: int, message: bytes, source: Source, state: _State) -> I
             for columns, n in found:
                 if template.scopes:
                     _options(columns, domain, state)
-                elif (batch := _batch(columns, n, boot, exported, domain in state.sampled)) is not None:
+                elif (batch := _batch(columns, n, state.clocks.get(domain), domain in state.sampled)) is not None:
                     yield batch
     _count_gap(version, domain, sequence, records, source, state)
 
@@ -261,8 +279,8 @@ def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple
     at = 0
     for element, size in fields:
         name = _ELEMENTS.get(element)
-        if name and name not in columns:
-            columns[name] = _numbers(raw[:, at : at + size]) if size <= 8 else raw[:, at : at + size]
+        if name and name not in columns and size in _SIZES.get(name, range(1, 9)):
+            columns[name] = raw[:, at : at + size] if size > 8 else _numbers(raw[:, at : at + size])
         at += size
     yield columns, n
 
@@ -305,15 +323,19 @@ def _cut(template: _Template, body: bytes, source: Source) -> tuple[bytes, list[
 
 
 def _options(columns: Columns, domain: int, state: _State) -> None:
-    """Sampling that an options record tells: one in N packets."""
+    """What an options record tells: sampling of one in N packets; when the exporter began."""
+    if "boot_ms" in columns:
+        state.clocks[domain] = _Clock(float(columns["boot_ms"][0]) / 1e3, 0)
     for name in ("interval", "packet_interval"):
         if name in columns and bool((columns[name] > 1).any()):
             state.sampled.add(domain)
 
 
-def _batch(columns: Columns, n: int, boot: float | None, exported: int, sampled: bool) -> Batch | None:
+def _batch(columns: Columns, n: int, clock: _Clock | None, sampled: bool) -> Batch | None:
     """The columns of one template as a batch; None where they have no time or no addresses."""
-    start, end = _time(columns, "first", boot), _time(columns, "last", boot)
+    if "boot_ms" in columns:
+        clock = _Clock(float(columns["boot_ms"][0]) / 1e3, 0)
+    start, end = _time(columns, "first", clock), _time(columns, "last", clock)
     source, target = _addresses(columns, "source", n), _addresses(columns, "target", n)
     if start is None or end is None or source is None or target is None:
         return None
@@ -338,13 +360,13 @@ def _batch(columns: Columns, n: int, boot: float | None, exported: int, sampled:
     )
 
 
-def _time(columns: Columns, which: str, boot: float | None) -> NDArray[np.float64] | None:
+def _time(columns: Columns, which: str, clock: _Clock | None) -> NDArray[np.float64] | None:
     if f"{which}_ms" in columns:
         return columns[f"{which}_ms"].astype(np.float64) / 1e3
     if f"{which}_s" in columns:
         return columns[f"{which}_s"].astype(np.float64)
-    if f"{which}_up" in columns and boot is not None:
-        return boot + columns[f"{which}_up"].astype(np.float64) / 1e3
+    if f"{which}_up" in columns and clock is not None:
+        return clock.at(columns[f"{which}_up"])
     return None
 
 

@@ -65,10 +65,11 @@ def measure_page(
     ]  # fmt: skip
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
     lost = sum(summary.unmatched.values())
-    days = counted(int(summary.days.keys.size), "day")
+    span = int(summary.looked_at()[1].sum())
+    days = f"{span / 86_400:.2g} days" if span >= 86_400 else f"{span / 3600:.2g} hours"
     lines = [
         f"{summary.records:,} records of {days}: {sum(one.connections for one in found):,} connections of "
-        f"{counted(len(found), 'pair')} of subnet and destination; {lost:,} records match none."
+        f"{counted(len(found), 'pair')} of subnet and destination; {lost:,} records match none of them."
     ]
     if summary.sampled:
         lines.append(

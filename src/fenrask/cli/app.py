@@ -104,6 +104,11 @@ COMMANDS = {
         "Replay the day connection by connection: the share that finds no free port, beside the formula.",
         ("simulate --exit gate-a --around 1", 'simulate --exit gate-a --case "zone b lost" --outage 20 --around 1'),
     ),
+    "relieve": Told(
+        _SIZE,
+        "Ports are running out now: show who takes them, in what state, and the quickest relief with its cost.",
+        ("relieve table.txt --exit gate-a",),
+    ),
     "charges": Told(
         _PRICE,
         "Show the month's bill, by exit, flow and cost centre, and every line of it.",
@@ -123,7 +128,7 @@ COMMANDS = {
     "source": Told(
         _BUILD,
         "Show which source address a destination sees, now and after the loss of a zone or an exit.",
-        ("source ticketing-a record-store",),
+        ("source ticketing-a record-store", "source events.txt --used 203.0.113.200:40001 --at 2026-11-20T17:04:10Z"),
     ),
     "confirm": Told(
         _BUILD,

@@ -9,7 +9,8 @@ import typer
 
 from fenrask.cli.files import write_whole
 from fenrask.cli.screen import rendering, say
-from fenrask.demo import STEPS, VELLMOUTH, Run
+from fenrask.demo import RECORDS, STEPS, VELLMOUTH, Run
+from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
 from fenrask.views.figures.blocking import draw_blocking
@@ -29,9 +30,10 @@ def command(
     for name, content in VELLMOUTH.contents().items():
         write_whole(folder / name, content, force)
     estate = folder / "estate.yaml"
+    write_whole(folder / RECORDS, day_of_records(read_estate(estate)), force)
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
     evaluation = evaluate(read_estate(estate))
-    run, where = Run(evaluation), rendering(to_file=False)
+    run, where = Run(evaluation, folder), rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
         if not (full or step.brief):
             print(f"{number:2}. {step.command}\n    Takes a while: run it, or `fenrask demo --full`.")

@@ -12,7 +12,7 @@ from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import measured, measured_file
+from fenrask.records.measuring import measured, measured_file, stated_rates
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import FIELDS, read_records
 from fenrask.records.stitching import stitched
@@ -83,7 +83,7 @@ def command(
         whole = summarised(stitched(batches(), active), pairs)
     loads = measured(whole, pairs)
     tables = {file: of for file, of in guessed.items() if of}
-    call.show(measure_page(described.estate.estate, whole, loads, unread, formats, tables))
+    call.show(measure_page(described.estate.estate, whole, loads, stated_rates(described), unread, formats, tables))
     if save:
         call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
     if propose:

@@ -1,13 +1,21 @@
 """`fenrask source`."""
 
+from collections.abc import Iterator
 from dataclasses import replace
+from datetime import UTC, datetime
 from typing import Annotated
 
 import typer
 
 from fenrask.cli.completion import subnet_and_destination
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.views.pages.source import source_page
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.prefixes import Address, parse_address
+from fenrask.records.batch import Unread
+from fenrask.records.readers import opened
+from fenrask.records.readers.tracked import TRACKED, Entry, entries
+from fenrask.records.used import uses
+from fenrask.views.pages.source import source_page, uses_page
 from fenrask.what_if.sources import sources_shown
 
 __all__ = ["command"]
@@ -19,13 +27,25 @@ def command(
     words: Annotated[
         list[str],
         typer.Argument(
-            metavar="[ESTATE] SUBNET DESTINATION",
-            help="The estate file; a subnet; and a destination's name or an address.",
+            metavar="[ESTATE] SUBNET DESTINATION | [ESTATE] RECORDS...",
+            help="The estate file; a subnet; and a destination's name or an address. With --used: events or listings "
+            "of connection tracking.",
             autocompletion=subnet_and_destination,
         ),
     ],
+    used: Annotated[
+        str,
+        typer.Option(metavar="ADDRESS[:PORT]", help="Show instead whose connection used this public address and port."),
+    ] = "",
+    at: Annotated[
+        str, typer.Option(metavar="TIME", help="With --used: at this time (ISO 8601, or seconds since 1970).")
+    ] = "",
     public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
 ) -> int:
+    if at and not used:
+        raise UnusableInput([Problem(Place(path="--at"), "no --used", "the address and port that were used")])
+    if used:
+        return _used(call, words, used, at)
     estate, rest = split_words(words, 2)
     if len(rest) != 2:
         raise typer.BadParameter("give a subnet and a destination")
@@ -33,3 +53,51 @@ def command(
     cases = list(sources_shown(described, rest[0], rest[1], public))
     call.show(source_page(described.estate.estate, rest[0], rest[1], cases))
     return int(not all(trace.verdict.arrives for trace, _ in cases[0].traces))
+
+
+def _used(call: Call, words: list[str], used: str, at: str) -> int:
+    estate, files = split_words(words, 0)
+    if not files:
+        raise typer.BadParameter("give records of connection tracking")
+    described = replace(call, estate=estate or call.estate).read()
+    (address, port), when, unread = _address(used), _time(at), Unread({})
+    found = list(uses(described.estate, _entries(files, unread), address, port, when))
+    call.show(uses_page(described.estate.estate, used, at, found, unread))
+    return int(not found)
+
+
+def _entries(files: list[str], unread: Unread) -> Iterator[Entry]:
+    for file in files:
+        source, head = opened(file, unread)
+        if not TRACKED.knows(head):
+            found = repr(head[:24]) if head else "an empty file"
+            raise UnusableInput([Problem(Place(file), found, "events or a listing of connection tracking")])
+        with source.stream:
+            yield from entries(source)
+
+
+def _address(text: str) -> tuple[Address, int | None]:
+    """`203.0.113.7:40001`, `[2001:db8::1]:443`, or the address alone."""
+    whole, _, port = text.rpartition(":") if text.count(":") == 1 or "]:" in text else (text, "", "")
+    try:
+        address = parse_address((whole or text).strip("[]"))
+        if port and not 0 < int(port) < 65536:
+            raise ValueError(f"a port from 1 to 65535, not {port}")
+    except ValueError as error:
+        raise UnusableInput([Problem(Place(path="--used"), repr(text), str(error))]) from None
+    return address, int(port) if port else None
+
+
+def _time(text: str) -> float | None:
+    if not text:
+        return None
+    try:
+        return float(text)
+    except ValueError:
+        pass
+    try:
+        when = datetime.fromisoformat(text)
+    except ValueError:
+        expected = "a time, such as 2026-11-20T17:04:10Z"
+        raise UnusableInput([Problem(Place(path="--at"), repr(text), expected)]) from None
+    return (when if when.tzinfo else when.replace(tzinfo=UTC)).timestamp()

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 
 from fenrask.capacity import translators
 from fenrask.checks import check
@@ -14,8 +15,13 @@ from fenrask.errors import Problem
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise import choose
 from fenrask.records import confirm, drifts, read_observations
+from fenrask.records.batch import Unread
 from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.matching import Pairs
+from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
+from fenrask.records.readers import read_records
+from fenrask.records.summary import summarised
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.views.page import Page
@@ -28,6 +34,7 @@ from fenrask.views.pages.compare import compare_page
 from fenrask.views.pages.confirm import confirm_page
 from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.handover import handover_page
+from fenrask.views.pages.measure import measure_page
 from fenrask.views.pages.path import flows_page, trace_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.simulate import simulate_page
@@ -45,7 +52,10 @@ from fenrask.what_if import (
     zone_losses,
 )
 
-__all__ = ["STEPS", "Run", "Step"]
+__all__ = ["RECORDS", "STEPS", "Run", "Step"]
+
+RECORDS = "records.csv.gz"
+"""The day of records that the demo writes."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +63,8 @@ class Run:
     """What several steps share: the sample judged, and its designs compared."""
 
     evaluation: Evaluation
+    folder: Path
+    """Where the sample was written."""
 
     @cached_property
     def comparison(self) -> Comparison:
@@ -80,6 +92,18 @@ def _path(run: Run) -> Page:
         "package-mirrors",
         trace_from(run.evaluation.described, "telemetry-a", "package-mirrors"),
     )
+
+
+def _measured(run: Run) -> Page:
+    """A day's records, read from where the sample was written."""
+    pairs, unread = Pairs(run.evaluation.described.estate), Unread({})
+    file = str(run.folder / RECORDS)
+    kind, guessed, batches = read_records(file, unread)
+    summary = summarised(batches, pairs)
+    loads = measured(summary, pairs)
+    estate = run.evaluation.described.estate.estate
+    stated = stated_rates(run.evaluation.described)
+    return measure_page(estate, summary, loads, stated, unread, {RECORDS: kind}, {RECORDS: guessed})
 
 
 def _addresses(run: Run) -> Page:
@@ -149,6 +173,11 @@ STEPS: tuple[Step, ...] = (
         "fenrask path telemetry-a package-mirrors",
         "Why half of the updates never arrive: a leftover route hides the live default behind it.",
         _path,
+    ),
+    Step(
+        f"fenrask measure {RECORDS}",
+        "A day's records of two flows: the crew's rosters ask 2.6 times as often as the estate says.",
+        _measured,
     ),
     Step(
         "fenrask demand",

@@ -70,11 +70,8 @@ def _csv(content: bytes) -> Iterator[tuple[int, dict[str, Any]]]:
 
 
 def _parquet(content: bytes, file: str) -> Iterator[tuple[int, dict[str, Any]]]:
-    try:
-        import pyarrow.parquet as parquet
-    except ImportError:
-        remedy = "Install it: pip install fenrask[records]."
-        raise UnusableInput([Problem(Place(file), "a Parquet file", "the extra `records`", remedy)]) from None
+    import pyarrow.parquet as parquet
+
     try:
         table = parquet.read_table(io.BytesIO(content))
     except Exception as error:  # noqa: BLE001 - whatever the library says of a broken file is told as one sentence

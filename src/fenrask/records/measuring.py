@@ -7,11 +7,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.demand import new_per_s
+from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, value_of
 
-__all__ = ["Fit", "Measured", "measured", "measured_file"]
+__all__ = ["Fit", "Measured", "measured", "measured_file", "stated_rates"]
 
 _DAY, _HOUR, _WEEK = 86_400, 3600, 168
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
@@ -198,6 +200,19 @@ def _bursts(seconds: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[floa
     mean = busy.mean(axis=1, keepdims=True)
     spread = float(((busy - mean) ** 2).sum() / (busy.size - busy.shape[0]))
     return float(minutes.max()) / 60, spread / float(mean.mean())
+
+
+def stated_rates(described: Described) -> dict[tuple[str, str], float]:
+    """New connections per second in the mean of a day, as flows state them, by subnet and destination."""
+    estate, found = described.estate, dict[tuple[str, str], float]()
+    for flow in estate.flows.values():
+        workload = estate.workloads[flow.from_]
+        profile = estate.profiles.get(flow.profile or "", (1.0,))
+        rate = new_per_s(flow, workload.hosts) * sum(profile) / len(profile)
+        for subnet in workload.subnets if flow.persistent_per_host is None else ():
+            key = (subnet, flow.to)
+            found[key] = found.get(key, 0.0) + rate / len(workload.subnets)
+    return found
 
 
 def measured_file(found: list[Measured]) -> dict[str, Any]:

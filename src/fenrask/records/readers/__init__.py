@@ -35,7 +35,7 @@ def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) 
     if magic[:2] == _GZIP:
         stream = io.BufferedReader(_Unpacked(stream, file, unread), _HEAD * 16)
     elif magic == _ZSTD:
-        stream = io.BufferedReader(_zstd(stream, file), _HEAD * 16)
+        stream = io.BufferedReader(_zstd(stream), _HEAD * 16)
     return Source(file, stream, unread, dict(columns or {})), stream.peek(_HEAD)[:_HEAD]
 
 
@@ -82,12 +82,9 @@ class _Unpacked(io.RawIOBase):
         super().close()
 
 
-def _zstd(stream: BinaryIO, file: str) -> io.RawIOBase:
-    try:
-        import pyarrow as arrow
-    except ImportError:
-        remedy = "Install it: pip install fenrask[records]."
-        raise UnusableInput([Problem(Place(file), "a file packed with zstd", "the extra `records`", remedy)]) from None
+def _zstd(stream: BinaryIO) -> io.RawIOBase:
+    import pyarrow as arrow
+
     packed: io.RawIOBase = arrow.CompressedInputStream(arrow.PythonFile(stream, mode="r"), "zstd")
     return packed
 

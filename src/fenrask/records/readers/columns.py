@@ -39,18 +39,8 @@ _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}
 _BLOCK = 8 * 2**20
 
 
-def _arrow() -> Any:
-    try:
-        import pyarrow as arrow
-    except ImportError:
-        found = "a table of records"
-        remedy = "Install it: pip install fenrask[records]."
-        raise UnusableInput([Problem(Place(path="RECORDS"), found, "the extra `records`", remedy)]) from None
-    return arrow
-
-
 def _comma(source: Source) -> Iterator[Batch]:
-    arrow = _arrow()
+    import pyarrow as arrow
     import pyarrow.csv as comma
 
     heading = source.stream.readline().decode("utf-8-sig", errors="replace").strip()
@@ -84,7 +74,8 @@ def _comma(source: Source) -> Iterator[Batch]:
 
 def _cells(column: Any) -> Any:
     """A column of text as numbers, where all of it is; else as text."""
-    arrow = _arrow()
+    import pyarrow as arrow
+
     try:
         return column.cast(arrow.float64()).to_numpy(zero_copy_only=False)
     except arrow.lib.ArrowInvalid:
@@ -213,7 +204,7 @@ def _time(text: str) -> float:
 
 
 def _parquet(source: Source) -> Iterator[Batch]:
-    arrow = _arrow()
+    import pyarrow as arrow
     import pyarrow.parquet as parquet
 
     try:

@@ -16,6 +16,7 @@ _LOADS = (
     Column("connections", "connections", "count"),
     Column("new_per_s", "new/s", "figure"),
     Column("new_per_s_error", "± (std. error)", "figure"),
+    Column("stated_per_s", "stated, new/s", "figure"),
     Column("duration_s", "duration, s", "figure"),
     Column("p95_s", "95%, s", "figure", least_width=100),
     Column("fit", "fitted law", least_width=110),
@@ -48,6 +49,7 @@ def measure_page(
     estate: str,
     summary: Summary,
     found: Sequence[Measured],
+    stated: Mapping[tuple[str, str], float],
     unread: Unread,
     read: Mapping[str, str],
     guessed: Mapping[str, Mapping[str, str]],
@@ -55,7 +57,8 @@ def measure_page(
     """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
     rows = [
         (
-            one.subnet, one.destination, one.connections, one.new_per_s, one.new_per_s_error, one.duration_s,
+            one.subnet, one.destination, one.connections, one.new_per_s, one.new_per_s_error,
+            stated.get((one.subnet, one.destination)), one.duration_s,
             one.quantiles[0.95], _law(one), one.fit.distance, one.concurrent_peak, one.burstiness,
             one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"), one.addresses,
             one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent, one.concurrent_peak_s,
@@ -66,7 +69,7 @@ def measure_page(
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
     lost = sum(summary.unmatched.values())
     span = int(summary.looked_at()[1].sum())
-    days = f"{span / 86_400:.2g} days" if span >= 86_400 else f"{span / 3600:.2g} hours"
+    days = f"{span / 86_400:.2g} days" if span > 129_600 else f"{span / 3600:.2g} hours"
     lines = [
         f"{summary.records:,} records of {days}: {sum(one.connections for one in found):,} connections of "
         f"{counted(len(found), 'pair')} of subnet and destination; {lost:,} records match none of them."
@@ -80,6 +83,11 @@ def measure_page(
         lines.append(
             f"Most concurrent connections: {top.concurrent_peak:,.0f} from {top.subnet} to {top.destination}; "
             "mapping timeouts come on top of these (see demand)."
+        )
+    if off := _differing(found, stated):
+        one, times = off
+        lines.append(
+            f"Least like its flow: {one.subnet} to {one.destination} opens {times:.2g} times as many as stated."
         )
     tables = [
         Table("loads", "Load by subnet and destination", _LOADS, rows, empty="no connection", shown=16),
@@ -102,6 +110,16 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, tuple(not_read))
+
+
+_LIKE = 1.25
+
+
+def _differing(found: Sequence[Measured], stated: Mapping[tuple[str, str], float]) -> tuple[Measured, float] | None:
+    """The load that is farthest from what its flows state, and how many times; None where all are near."""
+    known = [(one, one.new_per_s / rate) for one in found if (rate := stated.get((one.subnet, one.destination), 0.0))]
+    worst = max(known, key=lambda pair: max(pair[1], 1 / pair[1]), default=None)
+    return worst if worst and max(worst[1], 1 / worst[1]) > _LIKE else None
 
 
 def _law(one: Measured) -> str:

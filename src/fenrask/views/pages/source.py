@@ -1,12 +1,15 @@
 """Which sources a destination sees, now and after losses, as a page."""
 
 from collections.abc import Sequence
+from datetime import UTC, datetime
 
 from fenrask.estate.suggestions import some
+from fenrask.records.batch import Unread
+from fenrask.records.used import Use
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Shown
 
-__all__ = ["source_page"]
+__all__ = ["source_page", "uses_page"]
 
 _COLUMNS = (
     Column("case", "case"),
@@ -42,3 +45,39 @@ def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -
     return Page(
         "source", estate, tuple(summary), (Table("cases", "Now, and after each loss", _COLUMNS, rows, shown=20),)
     )
+
+
+_USES = (
+    Column("subnet", "subnet"),
+    Column("source", "host"),
+    Column("source_port", "port", "count"),
+    Column("target", "to"),
+    Column("target_port", "port", "count"),
+    Column("protocol", "protocol"),
+    Column("begun", "begun"),
+    Column("ended", "ended"),
+)
+_PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
+
+
+def uses_page(estate: str, used: str, at: str, found: Sequence[Use], unread: Unread) -> Page:
+    """Whose connections had a public address and port, at a time if one is asked for."""
+    when = f" at {at}" if at else ""
+    summary = f"Nobody in these records used {used}{when}."
+    if found:
+        hosts = some(dict.fromkeys(f"{one.source} in {one.subnet or 'no subnet of the estate'}" for one in found))
+        summary = f"{used}{when} was used by {hosts}."
+    rows = [
+        (
+            one.subnet, one.source, one.source_port, one.target, one.target_port,
+            _PROTOCOLS.get(one.protocol, str(one.protocol)), _clock(one.begun_s), _clock(one.ended_s),
+        )
+        for one in found
+    ]  # fmt: skip
+    not_read = [f"{number:,} times {why} (first: {where})" for why, (number, where) in unread.reasons.items()]
+    table = Table("uses", "Connections", _USES, rows, empty="none", shown=20)
+    return Page("uses", estate, (summary,), (table,), {"used": used, "at": at}, tuple(not_read))
+
+
+def _clock(seconds: float | None) -> str:
+    return "" if seconds is None else datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")

@@ -1,0 +1,248 @@
+"""Ports are running out now: who takes them, in what state, and the quickest relief, from a connection table."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil
+from typing import Any
+
+from fenrask.errors import UnusableInput
+from fenrask.estate import Described, Offer, Onward
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.prefixes import parse_address
+from fenrask.records.readers.tracked import Entry
+
+__all__ = ["Relief", "Remedy", "Taken", "relieve"]
+
+_SPARE = 0.8
+"""How full the ports may be after a remedy."""
+_WAITING = frozenset({"TIME_WAIT", "CLOSE", "FIN_WAIT", "LAST_ACK", "CLOSE_WAIT"})
+_IDLE_S = 60
+
+
+@dataclass(frozen=True)
+class Taken:
+    """The ports that one subnet takes toward one destination, by what their connections do."""
+
+    subnet: str
+    destination: str
+    live: int
+    """Open, and heard of within a minute, as far as the table tells."""
+    idle: int
+    """Open, and silent for longer."""
+    waiting: int
+    """Ended, and waiting out a timeout."""
+
+    @property
+    def ports(self) -> int:
+        return self.live + self.idle + self.waiting
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """Something that relieves the ports: in how many minutes, how many it frees or adds, its cost, its lasting."""
+
+    what: str
+    minutes: int
+    ports: int
+    """Freed of what is taken now, or added."""
+    month: Fraction | None
+    """Money a month more; None where it was not worked out."""
+    lasts: str
+    how: str
+    """What to do: a patch of the estate where there is one."""
+
+
+@dataclass(frozen=True)
+class Relief:
+    """One exit now."""
+
+    exit: str
+    taken: tuple[Taken, ...]
+    busiest: str
+    """The destination address, port and protocol toward which most ports are taken."""
+    in_use: int
+    """Ports in use of the pool that is fullest."""
+    ports: int
+    """The ports of that pool."""
+    remedies: tuple[Remedy, ...]
+    unmatched: int
+    """Entries of no subnet of ours."""
+
+
+def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> Relief:
+    """What takes an exit's ports by its connection table, and what relieves it, the quickest first."""
+    evaluation = evaluate(described)
+    own = list(entries)
+    offer = described.offer_of(exit_name)
+    assert offer is not None and offer.ports is not None
+    listed = set(described.estate.exits[exit_name].listed_addresses)
+    if listed:
+        own = [one for one in own if not one.outside or parse_address(one.outside.decode()) in listed]
+    counts: dict[tuple[str, str], list[int]] = {}
+    tuples: dict[tuple[str, int, int], int] = {}
+    unmatched = 0
+    for one in own:
+        subnet, destination = _owner(described, one)
+        if not subnet:
+            unmatched += 1
+            continue
+        counts.setdefault((subnet, destination), [0, 0, 0])[_state(one, offer)] += 1
+        key = (one.target.decode(), one.target_port, one.protocol)
+        tuples[key] = tuples.get(key, 0) + 1
+    taken = tuple(sorted((Taken(*pair, *numbers) for pair, numbers in counts.items()), key=lambda one: -one.ports))
+    sized = evaluation.capacity.of(exit_name)
+    addresses = max(1, sized.addresses if sized else 1)
+    each = offer.ports.per_address
+    # Toward each destination the ports can be used again; where they cannot, all of them are one pool.
+    again = offer.ports.assignment == "shared-per-destination"
+    busiest = max(tuples, key=lambda key: tuples[key], default=("", 0, 6))
+    in_use = tuples.get(busiest, 0) if again else sum(tuples.values())
+    where = f"{busiest[0]}:{busiest[1]}/{'udp' if busiest[2] == 17 else 'tcp'}" if again else "all destinations"
+    remedies = sorted(
+        _remedies(evaluation, exit_name, offer, taken, in_use, addresses, each), key=lambda one: one.minutes
+    )
+    return Relief(exit_name, taken, where, in_use, addresses * each, tuple(remedies), unmatched)
+
+
+def _owner(described: Described, one: Entry) -> tuple[str, str]:
+    estate = described.estate
+    try:
+        inner, outer = parse_address(one.source.decode()), parse_address(one.target.decode())
+    except ValueError:
+        return "", ""
+    held = estate.subnet_table.match(inner)
+    if held is None:
+        return "", ""
+    for name, destination in estate.destinations.items():
+        if destination.port in (None, one.target_port) and any(outer in prefix for prefix in destination.prefixes):
+            return held[1], name
+    return held[1], f"{outer}:{one.target_port}"
+
+
+def _state(one: Entry, offer: Offer) -> int:
+    """0 live, 1 idle, 2 waiting."""
+    if one.state in _WAITING:
+        return 2
+    whole = offer.mapping_timeout_s.after("udp_answered" if one.protocol == 17 else "idle")
+    silent = whole - one.seconds_left if one.seconds_left is not None else 0
+    return 1 if silent > _IDLE_S else 0
+
+
+def _remedies(
+    evaluation: Evaluation, name: str, offer: Offer, taken: Sequence[Taken], in_use: int, addresses: int, each: int
+) -> Iterator[Remedy]:
+    yield from _shorter(name, offer, taken)
+    yield from _pooling(taken)
+    yield from _more_addresses(evaluation, name, offer, in_use, addresses, each)
+    yield from _endpoint(evaluation, taken)
+    yield from _apart(evaluation, name, taken)
+
+
+def _shorter(name: str, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
+    """A shorter timeout frees what waits for nothing: at once for what is set down now, within it for the rest."""
+    for ending, kind in (("idle", "idle"), ("closed", "waiting")):
+        bounds, number = offer.mapping_timeout_s.bounds(ending), sum(getattr(one, kind) for one in taken)
+        if bounds is not None and bounds.min < bounds.default and number:
+            freed = int(number * (1 - bounds.min / bounds.default))
+            how = f"exits: {{{name}: {{mapping_timeout_s: {{{ending}: {bounds.min:g}}}}}}}"
+            minutes = max(1, ceil(bounds.min / 60))
+            yield Remedy(
+                f"shorten the {ending} timeout to {bounds.min:g} s", minutes, freed, Fraction(0), "for good", how
+            )
+
+
+def _pooling(taken: Sequence[Taken]) -> Iterator[Remedy]:
+    """Connections kept and used again leave none to wait."""
+    most = max(taken, key=lambda one: one.waiting, default=None)
+    if most is not None and most.waiting > most.live:
+        what = f"keep connections of {most.subnet} to {most.destination} open and use them again (pooling, keep-alive)"
+        how = f"at the clients in {most.subnet}; ten requests a connection leave a tenth of the ports waiting"
+        yield Remedy(what, 60, most.waiting * 9 // 10, Fraction(0), "for good", how)
+
+
+def _more_addresses(
+    evaluation: Evaluation, name: str, offer: Offer, in_use: int, addresses: int, each: int
+) -> Iterator[Remedy]:
+    needed = ceil(in_use / (each * _SPARE)) if in_use else 1
+    more = max(1, needed - addresses)
+    most = offer.limits.addresses
+    if most is not None and addresses + more > most:
+        more = most - addresses
+    if more <= 0:
+        return
+    patch = {"exits": {name: {"addresses": "auto", "at_least": addresses + more}}}
+    month = _month(evaluation, patch)
+    grows = each * (addresses + more) / in_use - 1 if in_use else 0.0
+    how = f"exits: {{{name}: {{addresses: auto, at_least: {addresses + more}}}}}; tell the partners that allow-list it"
+    lasts = f"until the load has grown by {grows:.0%}" if grows > 0 else "not enough by itself"
+    yield Remedy(f"add {more} address{'es' if more > 1 else ''}", 5, more * each, month, lasts, how)
+
+
+def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy]:
+    """A private endpoint takes a service's traffic off the translator altogether."""
+    described = evaluation.described
+    for one in taken:
+        stated = described.estate.destinations.get(one.destination)
+        if stated is None or not stated.service:
+            continue
+        network, table = described.estate.subnets[one.subnet].network, described.estate.table_of(one.subnet)
+        offers = [
+            key
+            for key, offer in described.catalogue.offers.items()
+            if offer.kind == "routed-endpoint" and offer.leads_to(one.destination)
+        ]
+        if not offers or table is None or not described.estate.endpoint_reaches(network, one.destination):
+            continue
+        name = f"to-{one.destination}-{network}"
+        endpoint = {"kind": "routed-endpoint", "offer": offers[0], "network": network, "destination": one.destination}
+        patch = {"exits": {name: {**endpoint, "access": "listed"}}, "route_tables": {table: {one.destination: name}}}
+        month = _month(evaluation, patch)
+        if month is None or not _leaves_privately(evaluation, patch, one):
+            continue
+        what = f"route {one.destination} from {one.subnet} to a private endpoint"
+        how = f"exits: {{{name}: ...}}, route_tables: {{{table}: {{{one.destination}: {name}}}}}"
+        yield Remedy(what, 15, one.ports, month, "for good", how)
+        return
+
+
+def _leaves_privately(evaluation: Evaluation, patch: dict[str, Any], one: Taken) -> bool:
+    after = evaluate(evaluation.described.patched(patch, "relief"), like=evaluation)
+    flows = after.described.estate.flows
+    own = [path for path in after.paths.paths if path.subnet == one.subnet and flows[path.flow].to == one.destination]
+    return bool(own) and all(path.trace.verdict.arrives and path.trace.onward is Onward.SERVICE for path in own)
+
+
+def _apart(evaluation: Evaluation, name: str, taken: Sequence[Taken]) -> Iterator[Remedy]:
+    """A second exit of the same offer for the subnet that takes most."""
+    by_subnet: dict[str, int] = {}
+    for one in taken:
+        by_subnet[one.subnet] = by_subnet.get(one.subnet, 0) + one.ports
+    if len(by_subnet) < 2:
+        return
+    described = evaluation.described
+    subnet = max(by_subnet, key=lambda key: by_subnet[key])
+    data = dict(described.data["exits"][name])
+    data |= {"addresses": "auto"}
+    data.pop("at_least", None)
+    table = described.estate.table_of(subnet)
+    written = dict(described.data.get("route_tables", {}).get(table, {}))
+    routes = {key: f"{name}-2" if value == name else value for key, value in written.items()}
+    patch = {
+        "exits": {f"{name}-2": data},
+        "route_tables": {f"{subnet}-apart": routes},
+        "subnets": {subnet: {"routes": f"{subnet}-apart"}},
+    }
+    month = _month(evaluation, patch)
+    if month is not None:
+        how = f"a second exit like {name}, a table of its own for {subnet} (connections open now break)"
+        yield Remedy(f"split {subnet} off to a second exit", 30, by_subnet[subnet], month, "for good", how)
+
+
+def _month(evaluation: Evaluation, patch: dict[str, Any]) -> Fraction | None:
+    """What a patch costs more a month, evaluated like any estate; None where it does not hold together."""
+    try:
+        after = evaluate(evaluation.described.patched(patch, "relief"), like=evaluation)
+    except UnusableInput:
+        return None
+    return after.bill.total - evaluation.bill.total

@@ -1,0 +1,66 @@
+"""Whose connection used a public address and port at a time: the question of every abuse report."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from fenrask.estate import Estate
+from fenrask.prefixes import Address, parse_address
+from fenrask.records.readers.tracked import Entry
+
+__all__ = ["Use", "uses"]
+
+
+@dataclass(frozen=True)
+class Use:
+    """One connection that had the address and port outside."""
+
+    subnet: str
+    """Empty for an address in no subnet of the estate."""
+    source: str
+    source_port: int
+    target: str
+    target_port: int
+    protocol: int
+    begun_s: float | None
+    """Seconds since 1970; None for an entry of a listing, or of which the beginning was not seen."""
+    ended_s: float | None
+
+
+def uses(
+    estate: Estate, entries: Iterable[Entry], address: Address, port: int | None, at_s: float | None
+) -> Iterator[Use]:
+    """Every connection with this address (and port) outside, at a time; None: at any time."""
+    live: dict[tuple[object, ...], tuple[Entry, float | None]] = {}
+    for one in entries:
+        known = live.get(one.key)
+        outside = one if one.outside or known is None else known[0]
+        if one.event == "DESTROY":
+            begun = live.pop(one.key, (one, None))[1]
+            if _is(outside, address, port) and _spans(begun, one.time_s, at_s):
+                yield _use(estate, outside, begun, one.time_s)
+        elif one.event == "NEW" or known is None:
+            live[one.key] = (one, one.time_s)
+        else:
+            live[one.key] = (outside, known[1])
+    for entry, begun in live.values():
+        if _is(entry, address, port) and _spans(begun, None, at_s):
+            yield _use(estate, entry, begun, None)
+
+
+def _is(one: Entry, address: Address, port: int | None) -> bool:
+    try:
+        same = parse_address(one.outside.decode()) == address
+    except ValueError:
+        return False
+    return same and port in (None, one.outside_port)
+
+
+def _spans(begun: float | None, ended: float | None, at_s: float | None) -> bool:
+    return at_s is None or ((begun is None or begun <= at_s) and (ended is None or at_s <= ended))
+
+
+def _use(estate: Estate, one: Entry, begun: float | None, ended: float | None) -> Use:
+    source = one.source.decode()
+    held = estate.subnet_table.match(parse_address(source))
+    subnet = held[1] if held else ""
+    return Use(subnet, source, one.source_port, one.target.decode(), one.target_port, one.protocol, begun, ended)

@@ -3,12 +3,13 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
-from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity
+from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity, growth_until
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
 from fenrask.capacity.translators import Translator, translators
 
 __all__ = [
+    "growth_until",
     "ASSIGNMENTS",
     "Capacity",
     "ExitCapacity",

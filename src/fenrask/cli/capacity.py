@@ -28,6 +28,15 @@ def command(
             help="Show instead what this mapping timeout (such as idle=240..7200) costs in ports and addresses.",
         ),
     ] = None,
+    confidence: Annotated[
+        float | None,
+        typer.Option(
+            metavar="SHARE",
+            min=0.5,
+            max=0.9999,
+            help="Show instead how many addresses suffice with this confidence, where loads are ranges.",
+        ),
+    ] = None,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw ports wanted over the day (.png, .svg or .pdf)."),
@@ -37,6 +46,10 @@ def command(
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "--timeout", "one of the two")])
         return _timeouts(call, timeout)
+    if confidence is not None:
+        if figure:
+            raise UnusableInput([Problem(Place(path="--figure"), "--confidence", "one of the two")])
+        return _confidence(call, confidence)
     sized = capacity(demand(flow_paths(call.read())))
     page = capacity_page(sized)
     call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
@@ -45,6 +58,17 @@ def command(
 
         call.write(figure, draw_ports(sized, figure.suffix))
     return int(not sized.fits)
+
+
+def _confidence(call: Call, level: float) -> int:
+    from fenrask.evaluation import evaluate
+    from fenrask.views.pages.confidence import capacity_confidence_page
+    from fenrask.what_if import confident
+
+    evaluation = evaluate(call.read())
+    found = confident(evaluation, level)
+    call.show(capacity_confidence_page(evaluation.described.estate.estate, found), evaluation.paths)
+    return int(any(one.now < level for one in found.exits))
 
 
 _STEPS = 6

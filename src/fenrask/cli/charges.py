@@ -11,7 +11,7 @@ from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.designs import break_even
 from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
@@ -32,6 +32,9 @@ def command(
             help="Show instead at which volume of this flow another exit is cheaper for it.",
         ),
     ] = None,
+    confidence: Annotated[
+        bool, typer.Option("--confidence", help="Show instead the bill as an interval, where loads are ranges.")
+    ] = False,
     explain: Explain = False,
     figure: Annotated[
         Path | None,
@@ -39,6 +42,8 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
+    if confidence:
+        return _confidence(call, evaluate(described))
     if of_flow is None:
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
@@ -53,4 +58,13 @@ def command(
         from fenrask.views.figures.curves import draw_curves
 
         call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
+    return 0
+
+
+def _confidence(call: Call, evaluation: Evaluation) -> int:
+    from fenrask.views.pages.confidence import bill_confidence_page
+    from fenrask.what_if import confident
+
+    found = confident(evaluation, 0.95)
+    call.show(bill_confidence_page(evaluation.described.estate.estate, evaluation.bill.currency, found))
     return 0

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
-from fenrask.estate.values import Number, Share, Strict, unfit
+from fenrask.estate.values import Number, Share, Strict, Uncertain, unfit
 
 __all__ = ["DurationLaw", "Life", "DurationPart"]
 
@@ -79,8 +79,9 @@ class DurationLaw(DurationPart):
 
 
 def _life_shape(value: Any) -> str:
-    return "law" if isinstance(value, dict | DurationLaw) else "mean"
+    law = isinstance(value, DurationLaw) or (isinstance(value, dict) and "likely" not in value)
+    return "law" if law else "mean"
 
 
-Life = Annotated[Annotated[Number, Tag("mean")] | Annotated[DurationLaw, Tag("law")], Discriminator(_life_shape)]
+Life = Annotated[Annotated[Uncertain, Tag("mean")] | Annotated[DurationLaw, Tag("law")], Discriminator(_life_shape)]
 """A mean in s (exponential), or a distribution."""

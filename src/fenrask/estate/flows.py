@@ -5,7 +5,7 @@ from typing import Annotated, Literal, Self
 from pydantic import ConfigDict, Field, model_validator
 
 from fenrask.estate.durations import DurationLaw, Life
-from fenrask.estate.values import Count, Number, Share, Strict, unfit
+from fenrask.estate.values import Count, Number, Share, Strict, Uncertain, unfit
 
 __all__ = ["ENDINGS", "Ending", "Flow"]
 
@@ -32,10 +32,12 @@ class Flow(Strict):
     measured: str | None = Field(
         None, description="instead of a stated load: the file beside the estate that `fenrask measure --save` wrote"
     )
-    per_host_per_s: Number | None = Field(None, description="new connections of each host per second")
-    users: Number | None = Field(None, description="people at work at once when the profile's multiplier is 1")
-    connections_per_user: Number | None = Field(None, description="connections that each of them holds at once")
-    persistent_per_host: Number | None = Field(None, description="connections that each host keeps open all the time")
+    per_host_per_s: Uncertain | None = Field(None, description="new connections of each host per second")
+    users: Uncertain | None = Field(None, description="people at work at once when the profile's multiplier is 1")
+    connections_per_user: Uncertain | None = Field(None, description="connections that each of them holds at once")
+    persistent_per_host: Uncertain | None = Field(
+        None, description="connections that each host keeps open all the time"
+    )
     max_per_host: Annotated[int, Field(strict=True, ge=1)] | None = Field(
         None, description="connections that a host holds at most, by its own limit"
     )
@@ -61,10 +63,10 @@ class Flow(Strict):
         0.0, description="share by which its load grows each month"
     )
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
-    out_kib_per_connection: Number | None = Field(None, description="KiB sent per connection")
-    in_kib_per_connection: Number | None = Field(None, description="KiB received per connection")
-    out_gib_per_month: Number | None = Field(None, description="GiB sent in a month, instead")
-    in_gib_per_month: Number | None = Field(None, description="GiB received in a month, instead")
+    out_kib_per_connection: Uncertain | None = Field(None, description="KiB sent per connection")
+    in_kib_per_connection: Uncertain | None = Field(None, description="KiB received per connection")
+    out_gib_per_month: Uncertain | None = Field(None, description="GiB sent in a month, instead")
+    in_gib_per_month: Uncertain | None = Field(None, description="GiB received in a month, instead")
     packet_bytes: Annotated[Count, Field(ge=1)] = Field(800, description="mean size of its packets, bytes")
 
     @property

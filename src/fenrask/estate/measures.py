@@ -30,7 +30,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
     profile = f"measured-{flow}"
     mean = sum(found["by_hour"]) / len(found["by_hour"])
     load = {
-        "per_host_per_s": found["rate"] / hosts,
+        "per_host_per_s": _ranged(found["rate"] / hosts, found["error"] / hosts),
         "profile": profile,
         "duration_s": found["duration"],
         "reset_share": found["reset"],
@@ -48,6 +48,12 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
         "profiles": {**(data.get("profiles") or {}), profile: multipliers},
         "flows": {**data["flows"], flow: {**load, **kept}},
     }
+
+
+def _ranged(mean: float, error: float) -> Any:
+    """The 5th and the 95th percentile about a mean, by its standard error."""
+    half = 1.6448536269514722 * error
+    return {"low": max(mean * 0.01, mean - half), "likely": mean, "high": mean + half} if half else mean
 
 
 def _subnets(data: Any, stated: Mapping[str, Any]) -> list[str]:
@@ -78,6 +84,7 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
     known = weighed(lambda one: sum(one["endings"].values()))
     return {
         "rate": sum(one["new_per_s"] for one in entries),
+        "error": math.sqrt(sum(one["new_per_s_error"] ** 2 for one in entries)),
         "by_hour": by_hour,
         "duration": _duration(entries, total),
         # Where no record tells how it ended, it counts as closed.

@@ -19,6 +19,7 @@ __all__ = [
     "PrefixText",
     "Share",
     "Strict",
+    "Uncertain",
     "unfit",
 ]
 
@@ -79,6 +80,35 @@ AddressText = Annotated[Any, BeforeValidator(_address), WithJsonSchema({**_TEXT,
 Day = Annotated[date, BeforeValidator(_day), WithJsonSchema({**_TEXT, "format": "date"})]
 Count = Annotated[int, Field(strict=True, ge=0)]
 Number = Annotated[float, Field(strict=True, ge=0)]
+
+
+def _likely(value: Any) -> Any:
+    """The likely value of a range `{low, likely, high}`; anything else as it is."""
+    if not isinstance(value, dict):
+        return value
+    if set(value) != {"low", "likely", "high"}:
+        raise unfit("a number, or a range with low, likely and high")
+    low, likely, high = (value[key] for key in ("low", "likely", "high"))
+    if any(isinstance(one, bool) or not isinstance(one, int | float) for one in (low, likely, high)):
+        raise unfit("numbers for low, likely and high")
+    if not 0 < low <= likely <= high:
+        raise unfit("0 < low <= likely <= high")
+    return likely
+
+
+_RANGE = {
+    "type": "object",
+    "properties": {key: {"type": "number", "minimum": 0} for key in ("low", "likely", "high")},
+    "required": ["low", "likely", "high"],
+    "additionalProperties": False,
+}
+Uncertain = Annotated[
+    float,
+    BeforeValidator(_likely),
+    Field(strict=True, ge=0),
+    WithJsonSchema({"anyOf": [{"type": "number", "minimum": 0}, _RANGE]}),
+]
+"""A number, or a range of which low and high are the 5th and the 95th percentile; the plan takes what is likely."""
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
 PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
 Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

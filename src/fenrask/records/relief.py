@@ -11,6 +11,7 @@ from fenrask.estate import Described, Offer, Onward
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.prefixes import parse_address
 from fenrask.records.readers.tracked import Entry
+from fenrask.routing import trace_from
 
 __all__ = ["Relief", "Remedy", "Taken", "relieve"]
 
@@ -207,10 +208,8 @@ def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy
 
 
 def _leaves_privately(evaluation: Evaluation, patch: dict[str, Any], one: Taken) -> bool:
-    after = evaluate(evaluation.described.patched(patch, "relief"), like=evaluation)
-    flows = after.described.estate.flows
-    own = [path for path in after.paths.paths if path.subnet == one.subnet and flows[path.flow].to == one.destination]
-    return bool(own) and all(path.trace.verdict.arrives and path.trace.onward is Onward.SERVICE for path in own)
+    traces = trace_from(evaluation.described.patched(patch, "relief"), one.subnet, one.destination)
+    return all(trace.verdict.arrives and trace.onward is Onward.SERVICE for trace, _ in traces)
 
 
 def _apart(evaluation: Evaluation, name: str, taken: Sequence[Taken]) -> Iterator[Remedy]:

@@ -1,5 +1,6 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
+from fenrask.what_if.confidence import Confident, confident, ranges
 from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
@@ -18,6 +19,9 @@ __all__ = [
     "Outage",
     "Outcome",
     "AtTimeout",
+    "Confident",
+    "confident",
+    "ranges",
     "adjustable",
     "sweep",
     "StillPaid",

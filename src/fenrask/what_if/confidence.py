@@ -1,0 +1,212 @@
+"""With what confidence a plan holds, where loads are ranges: samples of all of them, through the same formulas.
+
+Each range {low, likely, high} is drawn from a two-piece lognormal law with `likely` as its median and `low` and `high`
+as its 5th and 95th percentile (Wallis 2014, "The two-piece normal, binormal, or double Gaussian distribution", on the
+logarithm); inputs are independent. An exit's peak is that of its flows together, sample by sample; how many addresses
+suffice follows from the load that each number of them carries, by the engine.
+"""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.capacity import ExitCapacity, growth_until
+from fenrask.capacity.streams import pools
+from fenrask.demand import Part
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation
+
+__all__ = ["Confident", "ExitConfidence", "Input", "confident", "ranges"]
+
+Floats = NDArray[np.float64]
+_SAMPLES = 1000
+_MOST = 256
+_Z95 = 1.6448536269514722
+_RATES = ("per_host_per_s", "users", "connections_per_user", "persistent_per_host")
+_VOLUMES = ("out_kib_per_connection", "in_kib_per_connection", "out_gib_per_month", "in_gib_per_month")
+
+
+@dataclass(frozen=True)
+class Input:
+    """One quantity that is stated as a range."""
+
+    flow: str
+    key: str
+    low: float
+    likely: float
+    high: float
+
+    @property
+    def name(self) -> str:
+        return f"{self.key} of {self.flow}"
+
+
+@dataclass(frozen=True)
+class ExitConfidence:
+    """One exit over all samples."""
+
+    exit: str
+    sized: ExitCapacity
+    peaks: tuple[float, float, float]
+    """The peak of the pool that binds: 5th percentile, median, 95th."""
+    suffices: Mapping[int, float]
+    """By number of addresses: the share of samples in which they suffice."""
+    wanted: int | None
+    """The fewest addresses that suffice with the confidence asked for; None where none do."""
+    measure_first: str
+    """The input that its peak depends on most; empty where none is uncertain."""
+    weight: float
+    """The share of the peak's variance that goes with that input."""
+
+    @property
+    def now(self) -> float:
+        """The confidence in the addresses that it has."""
+        return self.suffices.get(self.sized.addresses, 0.0)
+
+
+@dataclass(frozen=True)
+class Confident:
+    """An estate over all samples."""
+
+    level: float
+    samples: int
+    inputs: tuple[Input, ...]
+    exits: tuple[ExitConfidence, ...]
+    month: tuple[float, float, float]
+    """The bill: 5th percentile, median, 95th; volumes priced as in the likely bill, line by line."""
+    month_first: str
+    month_weight: float
+
+
+def ranges(described: Described) -> list[Input]:
+    """Every quantity of a flow that is stated, or was measured, as a range."""
+    found = []
+    for flow, stated in (described.data.get("flows") or {}).items():
+        for key, value in stated.items() if isinstance(stated, Mapping) else ():
+            if isinstance(value, Mapping) and "likely" in value:
+                found.append(Input(flow, key, *(float(value[one]) for one in ("low", "likely", "high"))))
+    return found
+
+
+def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int = _SAMPLES) -> Confident:
+    """What holds with this confidence: addresses of each exit, and the bill."""
+    inputs = ranges(evaluation.described)
+    drawn = _drawn(inputs, seed, samples)
+    logs = {one.name: np.log(drawn[one.name]) for one in inputs if one.high > one.low}
+    rates, durations, volumes = _factors(evaluation, inputs, drawn, samples)
+    exits = tuple(
+        _exit(evaluation, one, level, rates, durations, logs) for one in evaluation.capacity.exits if one.ports
+    )
+    months = _months(evaluation, rates, volumes, samples)
+    first, weight = _first(months, logs)
+    low, middle, high = np.percentile(months, [5, 50, 95])
+    return Confident(level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight)
+
+
+def _drawn(inputs: Sequence[Input], seed: int, samples: int) -> dict[str, Floats]:
+    """Each input's factor on its likely value, shape (n_samples,)."""
+    dice, found = np.random.default_rng(seed), {}
+    for one in inputs:
+        z = dice.standard_normal(samples)
+        down, up = math.log(one.likely / one.low) / _Z95, math.log(one.high / one.likely) / _Z95
+        found[one.name] = np.exp(np.where(z < 0, z * down, z * up))
+    return found
+
+
+Factors = dict[str, Floats]
+
+
+def _factors(
+    evaluation: Evaluation, inputs: Sequence[Input], drawn: Mapping[str, Floats], samples: int
+) -> tuple[Factors, Factors, Factors]:
+    """By flow: the factor on its rate, on its duration, and on its volume."""
+    one = np.ones(samples)
+    flows = evaluation.described.estate.flows
+    rates, durations, volumes = dict.fromkeys(flows, one), dict.fromkeys(flows, one), dict.fromkeys(flows, one)
+    for each in inputs:
+        factor = drawn[each.name]
+        if each.key in _RATES:
+            rates[each.flow] = rates[each.flow] * factor
+        elif each.key == "duration_s":
+            durations[each.flow] = durations[each.flow] * factor
+            if flows[each.flow].users is not None:
+                # Users hold as many at once whatever they last: they open fewer.
+                rates[each.flow] = rates[each.flow] / factor
+        elif each.key in _VOLUMES:
+            volumes[each.flow] = volumes[each.flow] * factor
+    return rates, durations, volumes
+
+
+def _exit(
+    evaluation: Evaluation,
+    one: ExitCapacity,
+    level: float,
+    rates: Factors,
+    durations: Factors,
+    logs: Mapping[str, Floats],
+) -> ExitConfidence:
+    best: Floats | None = None
+    base = 0.0
+    for pool in pools(evaluation.demand, one.exit, one.assignment.view):
+        likely = sum(part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True))
+        # Shape (n_samples, n_times), one pool at a time.
+        series = np.stack([_factor(part, rates, durations) for part in pool.parts], axis=1) @ np.stack(
+            [part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True)]
+        )
+        peak = series.max(axis=1)
+        base = max(base, float(np.max(likely)))
+        best = peak if best is None else np.maximum(best, peak)
+    assert best is not None
+    load = best / base if base else np.ones_like(best)
+    suffices = _suffices(one, evaluation, load)
+    wanted = next((n for n, share in suffices.items() if share >= level), None)
+    first, weight = _first(best, logs)
+    low, middle, high = np.percentile(best, [5, 50, 95])
+    return ExitConfidence(one.exit, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight)
+
+
+def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:
+    """A part's connections in each sample, as a factor: its rate, and its duration within the holding time."""
+    rate, duration = rates[part.flow], durations[part.flow]
+    if part.holding_s is None or part.duration_s is None or not part.holding_s:
+        return rate
+    longer: Floats = rate * (1.0 + (duration - 1.0) * part.duration_s / part.holding_s)
+    return longer
+
+
+def _suffices(one: ExitCapacity, evaluation: Evaluation, load: Floats) -> dict[int, float]:
+    """The share of samples in which each number of addresses suffices: those whose load is within what it carries."""
+    target, found = evaluation.described.estate.targets.blocking, dict[int, float]()
+    for addresses in range(1, _MOST + 1):
+        grows = growth_until(one.streams, one.assignment, one.how, addresses, target)
+        carried = math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
+        found[addresses] = float((load <= carried).mean())
+        if found[addresses] == 1.0 and addresses >= one.addresses:
+            break
+        if addresses >= 4 and not found[addresses] and addresses >= 4 * one.addresses:
+            break
+    return found
+
+
+def _months(evaluation: Evaluation, rates: Factors, volumes: Factors, samples: int) -> Floats:
+    """The bill of each sample: what is fixed, and each flow's share of the rest with its volume."""
+    bill = evaluation.bill
+    months = np.full(samples, float(bill.fixed))
+    for line in bill.lines:
+        for use, share in line.uses.items() if not line.fixed else ():
+            amount = float(line.amount * share)
+            months = months + (amount * rates[use.flow] * volumes[use.flow] if use.flow in rates else amount)
+    return months
+
+
+def _first(result: Floats, logs: Mapping[str, Floats]) -> tuple[str, float]:
+    """The input that goes with most of a result's variance: the square of their correlation."""
+    found: dict[str, float] = {}
+    for name, values in logs.items():
+        if np.std(result) > 1e-12 * abs(float(np.mean(result))):
+            found[name] = float(np.corrcoef(result, values)[0, 1] ** 2)
+    best = max(found, key=lambda name: found[name], default="")
+    return best, found.get(best, 0.0)

@@ -1,0 +1,87 @@
+"""Ports running out now, by a connection table; and whose connection used an address and port."""
+
+import json
+from typing import Any
+
+from tests.support import InFolder
+
+
+def line(
+    host: int, port: int, left: int, state: str, target: str = "198.51.100.7", outside: str = "203.0.113.1"
+) -> str:
+    return (
+        f"tcp      6 {left} {state} src=10.0.1.{host} dst={target} sport={port} dport=443 "
+        f"src={target} dst={outside} sport=443 dport={port} [ASSURED] mark=0 use=1\n"
+    )
+
+
+class Relief(InFolder):
+    def table(self) -> str:
+        rows = [line(1 + n % 5, 1024 + n, 55, "TIME_WAIT") for n in range(600)]
+        rows += [line(1 + n % 5, 2000 + n, 290, "ESTABLISHED") for n in range(200)]
+        rows += [line(1 + n % 5, 3000 + n, 100, "ESTABLISHED") for n in range(100)]
+        rows += [line(7, 5000 + n, 290, "ESTABLISHED", target="192.0.2.5") for n in range(50)]
+        return "".join(rows)
+
+    def test_who_takes_the_ports_and_in_what_state(self) -> None:
+        self.estate()
+        self.write("table.txt", self.table() + "rubbish\n" + line(1, 9, 290, "ESTABLISHED", outside="203.0.113.99"))
+        found = self.json("relieve", "table.txt", "--exit", "gate", status=1)
+        # The gate forgets an idle connection after 300 s: with 100 s left it has been silent for 200.
+        first = found["taken"][0]
+        self.assertEqual(
+            [first[key] for key in ("subnet", "destination", "ports", "live", "idle", "waiting")],
+            ["app", "partner", 900, 200, 100, 600],
+        )
+        # Toward the busiest address 900 of the 1,000 ports; those toward another are apart.
+        self.assertEqual((found["in_use"], found["ports"], found["busiest"]), (900, 1000, "198.51.100.7:443/tcp"))
+        self.assertIn("1 times no entry", found["not_counted"][0])
+
+    def test_remedies_come_by_minutes_with_what_they_cost(self) -> None:
+        bounds = {"offers": {"gate": {"mapping_timeout_s": {"closed": {"min": 15, "max": 120, "default": 60}}}}}
+        split = {"subnets": {"more": {"network": "net", "zone": "a", "prefix": "10.0.2.0/24", "routes": "private"}}}
+        self.estate({"destinations": {"store": {"port": 443}}, **split}, bounds)
+        self.write("table.txt", self.table() + line(1, 1, 290, "ESTABLISHED").replace("10.0.1.", "10.0.2."))
+        found = self.json("relieve", "table.txt", "--exit", "gate", status=1)
+        rows: list[dict[str, Any]] = found["remedies"]
+        self.assertEqual([row["minutes"] for row in rows], sorted(row["minutes"] for row in rows))
+        by_word = {row["what"].split(" ")[0]: row for row in rows}
+        # A quarter of the time frees three quarters of what waits.
+        self.assertEqual((by_word["shorten"]["ports"], by_word["shorten"]["month_amount"]), (450, 0))
+        self.assertEqual(by_word["keep"]["ports"], 540)
+        # One address more carries 900 at four fifths: 730 hours of it, by the same bill.
+        self.assertEqual(by_word["add"]["ports"], 1000)
+        self.assertAlmostEqual(by_word["add"]["month_amount"], 730 * 0.005, places=6)
+        # What is routed privately leaves the gate: the service's 50 ports.
+        self.assertEqual(by_word["route"]["ports"], 50)
+        self.assertAlmostEqual(by_word["split"]["month_amount"], 730 * (0.1 + 0.005), places=6)
+
+    def test_what_is_no_table(self) -> None:
+        self.estate()
+        self.write("table.txt", "a,b\n1,2\n")
+        for words in (("table.txt", "--exit", "gate"), ("none.txt", "--exit", "gate"), ("table.txt", "--exit", "door")):
+            self.assertEqual(self.program("relieve", *words).returncode, 2)
+
+
+class Used(InFolder):
+    def test_whose_connection_had_it_then(self) -> None:
+        self.estate()
+        ends = "src=198.51.100.7 dst=203.0.113.1 sport=443 dport=40001"
+        lines = []
+        for begun, ended, host in ((100, 160, 4), (200, 260, 9)):
+            inner = f"src=10.0.1.{host} dst=198.51.100.7 sport=5{host} dport=443"
+            lines.append((begun, f"[{begun}.0]\t    [NEW] tcp      6 120 SYN_SENT {inner} [UNREPLIED] {ends}"))
+            lines.append((ended, f"[{ended}.0]\t[DESTROY] tcp      6 {inner} {ends}"))
+        self.write("events.txt", "\n".join(text for _, text in sorted(lines)) + "\n")
+        for at, hosts in (("130", ["10.0.1.4"]), ("230", ["10.0.1.9"]), ("180", []), ("", ["10.0.1.4", "10.0.1.9"])):
+            more = ("--at", at) if at else ()
+            words = ("source", "events.txt", "--used", "203.0.113.1:40001", *more, "--format", "json")
+            done = self.program(*words)
+            self.assertEqual(done.returncode, int(not hosts), done.stderr)
+            found = json.loads(done.stdout)["uses"]
+            self.assertEqual([(one["source"], one["subnet"]) for one in found], [(host, "app") for host in hosts])
+        for wrong in ("203.0.113.1:70000", "gate", "203.0.113.1:x"):
+            self.assertEqual(self.program("source", "events.txt", "--used", wrong).returncode, 2)
+        self.assertEqual(self.program("source", "app", "partner", "--at", "5").returncode, 2)
+        other = self.json("source", "events.txt", "--used", "203.0.113.1:40002", status=1)
+        self.assertEqual(other["uses"], [])

@@ -12,6 +12,10 @@ import sys
 import tempfile
 from pathlib import Path
 
+from fenrask.demo import RECORDS
+from fenrask.demo.records import day_of_records
+from fenrask.estate import read_estate
+
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = {"README.md": "vellmouth", "docs/guide.md": "vellmouth", "docs/worked-example.md": "beginning"}
 """Each page, and which of the shipped estates its commands are run on."""
@@ -27,6 +31,8 @@ def refreshed(page: str) -> str:
     with tempfile.TemporaryDirectory() as folder:
         for source in (SHIPPED / PAGES[page]).iterdir():
             (Path(folder) / source.name).write_bytes(source.read_bytes())
+        if PAGES[page] == "vellmouth":
+            (Path(folder) / RECORDS).write_bytes(day_of_records(read_estate(Path(folder) / "estate.yaml")))
         if PAGES[page] == "beginning":
             estate = (SHIPPED / "beginning" / "estate.yaml").read_text(encoding="utf-8")
             text = _ESTATE.sub(lambda _: f"```yaml\n{estate}```", text)

@@ -12,12 +12,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.prefixes import parse_prefix
-from fenrask.records.batch import Addresses, Batch, Unread, dotted
+from fenrask.records.batch import CLOSED, IDLE, RESET, Addresses, Batch, Unread, dotted
 from fenrask.records.matching import Matcher, Pairs
 from fenrask.records.measuring import Measured, measured
 from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
+from tests.records.test_exporters import capture, connections, packet
 from tests.support import InFolder
 
 DAY = 1_793_491_200  # a midnight, UTC
@@ -54,7 +55,7 @@ def as_csv(rows: list[Row]) -> str:
     return HEAD + "".join(",".join(map(str, row)) + "\n" for row in rows)
 
 
-class Reading(InFolder):
+class Records(InFolder):
     def batches(self, name: str, content: bytes, **columns: str) -> tuple[list[Batch], Unread]:
         (self.folder / name).write_bytes(content)
         unread = Unread({})
@@ -66,6 +67,8 @@ class Reading(InFolder):
         batches, _ = self.batches(name, content)
         return measured(summarised(batches, Pairs(described.estate)), Pairs(described.estate))
 
+
+class Reading(Records):
     def test_against_brute_force_second_by_second(self) -> None:
         for seed in range(6):
             rows = rows_of(seed)
@@ -192,7 +195,84 @@ class Reading(InFolder):
         self.assertEqual(sum(n for n, _ in unread.reasons.values()), 2)
 
 
+class Captures(Records):
+    def test_connections_of_a_capture_in_both_formats(self) -> None:
+        packets, octets = connections()
+        # One that is reset, one that is silent for too long and comes back, one in the middle when the capture begins.
+        first = packets[0][0]
+        more = [(0.0, 50001, 2), (0.1, 50001, 4), (0.0, 50002, 2), (4000.0, 50002, 24), (0.2, 50003, 24)]
+        packets += [(first + at, packet("10.0.1.99", "198.51.100.7", port, 443, flags, 0)) for at, port, flags in more]
+        packets.sort(key=lambda one: one[0])
+        expected = {key: size for key, size in octets.items() if key[0].startswith("10.")}
+        for name, content in (("c.pcap", capture(packets)), ("c.pcapng", blocks(packets))):
+            with self.subTest(name):
+                batches, unread = self.batches(name, content)
+                self.assertEqual(unread.reasons, {})
+                rows = [
+                    (
+                        int(b.source.v4[n]) & 255,
+                        int(b.source_port[n]),
+                        int(b.bytes_out[n]),
+                        int(b.ending[n]),
+                        b.end_s[n] - b.start_s[n],
+                    )
+                    for b in batches
+                    for n in range(len(b))
+                ]
+                seen = {(f"10.0.1.{host}", port): size for host, port, size, *_ in rows if host != 99}
+                self.assertEqual(seen, expected)
+                self.assertTrue(
+                    all(abs(last - 0.05) < 1e-3 and end == CLOSED for host, _, _, end, last in rows if host != 99)
+                )
+                others = sorted((port, end) for host, port, _, end, _ in rows if host == 99)
+                self.assertEqual(others, [(50001, RESET), (50002, IDLE), (50002, IDLE), (50003, IDLE)])
+        whole = capture(packets)
+        for cut in (3, 20, 30, 77, len(whole) - 5):
+            self.batches("cut.pcap", whole[:cut]) if cut > 20 else None
+        dice = random.Random(1)
+        for _ in range(60):
+            content = bytearray(blocks(packets[:20]))
+            for _ in range(4):
+                content[dice.randrange(12, len(content))] = dice.randrange(256)
+            self.batches("bad.pcapng", bytes(content))
+
+
+def blocks(packets: list[tuple[float, bytes]]) -> bytes:
+    """The same as pcapng: a section, an interface in nanoseconds, and a block for each packet."""
+
+    def block(kind: int, body: bytes) -> bytes:
+        body += b"\0" * (-len(body) % 4)
+        return struct.pack("<II", kind, 12 + len(body)) + body + struct.pack("<I", 12 + len(body))
+
+    whole = block(0x0A0D0D0A, struct.pack("<IHHq", 0x1A2B3C4D, 1, 0, -1))
+    whole += block(1, struct.pack("<HHI", 1, 0, 0) + struct.pack("<HHB3xHH", 9, 1, 9, 0, 0))
+    for at, content in packets:
+        ticks = round(at * 1e6) * 1000
+        head = struct.pack("<IIIII", 0, ticks >> 32, ticks & 0xFFFFFFFF, len(content), len(content))
+        whole += block(6, head + content)
+    return whole
+
+
 class Parts(InFolder):
+    def test_files_read_by_several_workers_say_the_same(self) -> None:
+        self.estate({"destinations": {"store": {"service": False, "port": 443}}})
+        files = [self.write(f"r{seed}.csv", as_csv(rows_of(seed))).name for seed in range(4)]
+        one = self.json("measure", *files, "--save", "one.json")
+        two = self.json("measure", *reversed(files), "--workers", "2", "--save", "two.json")
+        self.assertEqual(one["loads"], two["loads"])
+        self.assertEqual((self.folder / "one.json").read_bytes(), (self.folder / "two.json").read_bytes())
+        self.assertEqual(self.program("measure", *files, "--workers", "0").returncode, 2)
+
+    def test_a_cluster_says_the_same(self) -> None:
+        from distributed import LocalCluster
+
+        self.estate({"destinations": {"store": {"service": False, "port": 443}}})
+        files = [self.write(f"r{seed}.csv", as_csv(rows_of(seed))).name for seed in range(3)]
+        here = self.json("measure", *files)
+        with LocalCluster(n_workers=2, threads_per_worker=1, processes=False, dashboard_address=None) as cluster:
+            there = self.json("measure", *files, "--workers", cluster.scheduler_address.replace("inproc", "inproc"))
+        self.assertEqual(here["loads"], there["loads"])
+
     def test_parts_add_up_to_the_whole_in_any_order(self) -> None:
         estate = self.estate().estate
         pairs = Pairs(estate)
@@ -294,6 +374,25 @@ class MeasuredFlows(InFolder):
         # 1.5 a second at the peak, each 1.65 s and 60 s more.
         self.assertAlmostEqual(row["peak_concurrent_connections"], 1.5 * (np.exp(0.5) + 60), delta=3)
         self.assertAlmostEqual(row["peak_new_per_s"], 1.5, delta=0.05)
+
+    def test_the_standard_error_covers_the_rate_that_made_the_records(self) -> None:
+        # 200 days of which each is measured by itself: 95 % of the intervals hold the rate (Poisson arrivals).
+        dice = np.random.default_rng(11)
+        pairs = Pairs(self.estate().estate)
+        rate, within = 0.02, 0
+        for day in range(200):
+            n = int(dice.poisson(rate * 86_400))
+            begin = DAY + day * 86_400
+            # A record of another pair at either end: the whole day was looked at.
+            starts = np.concatenate([[begin], begin + np.sort(dice.random(n)) * 86_399, [begin + 86_399.9]])
+            rows: list[Row] = [(float(s), float(s), "10.0.1.1", "198.51.100.7", 1, 443, 6, 1, 2) for s in starts]
+            for at in (0, -1):
+                rows[at] = (*rows[at][:3], "192.0.2.5", *rows[at][4:])
+            [one] = [
+                each for each in measured(summarised([_batch(rows)], pairs), pairs) if each.destination == "partner"
+            ]
+            within += abs(one.new_per_s - rate) <= 1.96 * one.new_per_s_error
+        self.assertTrue(0.92 <= within / 200 <= 0.98, within)
 
     def test_what_is_no_measured_load(self) -> None:
         for content, flow in (

@@ -4,15 +4,18 @@ import json
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from time import monotonic
 from typing import Annotated
 
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
+from fenrask.cli.workers import executor_of
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, measured_file, stated_rates
+from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import FIELDS, read_records
 from fenrask.records.stitching import stitched
@@ -50,6 +53,12 @@ def command(
             help="Put records together that the exporter cut at this timeout; records must come in order of time.",
         ),
     ] = None,
+    workers: Annotated[
+        str,
+        typer.Option(
+            metavar="NUMBER|ADDRESS", help="Files read at once here (default: 1), or the address of a Dask scheduler."
+        ),
+    ] = "1",
     save: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write the loads; flows refer to them by `measured: FILE`.")
     ] = None,
@@ -68,6 +77,7 @@ def command(
     stated = _map(columns or [])
     formats, guessed = dict[str, str](), dict[str, dict[str, str]]()
     whole = Summary()
+    stopped = ""
 
     def batches() -> Iterator[Batch]:
         for file in files:
@@ -75,10 +85,18 @@ def command(
             yield from found
 
     if active is None:
-        for file in files:
-            formats[file], guessed[file], found = read_records(file, unread, stated)
-            whole = whole + summarised(found, pairs)
-            call.say(f"read {file}: {formats[file]}, {whole.records:,} records so far")
+        begun, done = monotonic(), 0
+        try:
+            for part in _parts(files, stated, pairs, workers):
+                whole, done = whole + part.summary, done + 1
+                formats[part.file], guessed[part.file] = part.format, dict(part.guessed)
+                unread += part.unread
+                took = monotonic() - begun
+                rest = f", {took / done * (len(files) - done):.0f} s left" if done < len(files) else ""
+                call.say(f"read {part.file}: {part.format}, {whole.records / max(took, 1e-9):,.0f} records/s{rest}")
+        except KeyboardInterrupt:
+            stopped = f"stopped after {done} of {len(files)} files"
+            unread.add(stopped, "from the keyboard", len(files) - done)
     else:
         whole = summarised(stitched(batches(), active), pairs)
     loads = measured(whole, pairs)
@@ -88,7 +106,20 @@ def command(
         call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return int(not loads)
+    return int(not loads or bool(stopped))
+
+
+def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str) -> Iterator[Part]:
+    """Each file's part, as it is done; a worker that dies takes its file with it to another one."""
+    if workers == "1" or (len(files) == 1 and ":" not in workers):
+        yield from (part_of(file, columns, pairs) for file in files)
+        return
+    if "-" in files:
+        raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
+    with executor_of(workers, processes=True) as executor:
+        futures = [executor.submit(part_of, str(Path(file).resolve()), columns, pairs) for file in files]
+        for file, future in zip(files, futures, strict=True):
+            yield replace(future.result(), file=file)
 
 
 def _map(words: list[str]) -> dict[str, str]:

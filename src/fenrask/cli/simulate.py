@@ -3,8 +3,6 @@
 import os
 import sys
 from collections.abc import Iterator
-from concurrent.futures import Executor, ThreadPoolExecutor
-from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from time import monotonic
@@ -16,9 +14,10 @@ from fenrask.capacity import Capacity, capacity, explain_capacity
 from fenrask.cli.completion import cases, names
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.progress import Progress
+from fenrask.cli.workers import executor_of
 from fenrask.demand import demand
 from fenrask.derivation import Step
-from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.routing import flow_paths
@@ -108,7 +107,7 @@ def command(
     too_long = [one for one in wanted if one.setting.calls.of_a_run > _MOST_OF_A_RUN]
     wanted = [one for one in wanted if one.setting.calls.of_a_run <= _MOST_OF_A_RUN]
     ends = monotonic() + seconds
-    with _executor(workers) as executor, Progress(shown=not call.quiet) as progress:
+    with executor_of(workers) as executor, Progress(shown=not call.quiet) as progress:
         for one in wanted:
             if not_run or (results and results[-1][1].interrupted) or monotonic() > ends:
                 not_run.append(f"{one.exit}, {one.pool}: not begun")
@@ -149,42 +148,6 @@ def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[
 
 
 _MOST_OF_A_RUN = 1e9
-
-
-@contextmanager
-def _executor(workers: str) -> Iterator[Executor]:
-    """Threads, since the compiled kernels run beside each other; or a cluster."""
-    if ":" in workers:
-        with _cluster(workers) as executor:
-            yield executor
-        return
-    try:
-        number = int(workers or os.cpu_count() or 1)
-    except ValueError:
-        number = 0
-    if not 1 <= number <= 1024:
-        expected = "a number from 1 to 1024, or an address such as tcp://10.0.0.9:8786"
-        raise UnusableInput([Problem(Place(path="--workers"), repr(workers), expected)])
-    executor = ThreadPoolExecutor(number)
-    try:
-        yield executor
-    finally:
-        executor.shutdown(wait=False, cancel_futures=True)
-
-
-@contextmanager
-def _cluster(address: str) -> Iterator[Executor]:
-    try:
-        from distributed import Client
-    except ImportError:
-        remedy = "Install it: pip install fenrask[cluster]."
-        raise UnusableInput([Problem(Place(path="--workers"), repr(address), "the extra `cluster`", remedy)]) from None
-    try:
-        client = Client(address, timeout="10s")
-    except (OSError, ValueError) as error:
-        raise NoAnswer(f"no scheduler answers at {address}: {error}", "Start one, or leave --workers out.") from None
-    with client:
-        yield client.get_executor()
 
 
 def _case(described: Described, name: str | None) -> Case | None:

@@ -69,6 +69,11 @@ class Unread:
 
     reasons: dict[str, tuple[int, str]]
 
+    def __iadd__(self, other: "Unread") -> "Unread":
+        for reason, (number, where) in other.reasons.items():
+            self.add(reason, where, number)
+        return self
+
     def add(self, reason: str, where: str, number: int = 1) -> None:
         """Count records, or pieces of a file, that could not be read."""
         if number:

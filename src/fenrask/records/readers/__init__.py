@@ -9,6 +9,7 @@ from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import Batch, Unread
+from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.exported import EXPORTED
@@ -16,7 +17,7 @@ from fenrask.records.readers.tracked import TRACKED
 
 __all__ = ["FIELDS", "READERS", "Reader", "Source", "opened", "read_records"]
 
-READERS: tuple[Reader, ...] = (PARQUET, EXPORTED, TRACKED, COMMA)
+READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, TRACKED, COMMA)
 """Tried in this order: each knows its files by their first bytes."""
 
 _HEAD = 4096

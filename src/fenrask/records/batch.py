@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv6Address
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,7 @@ __all__ = [
     "CLOSED",
     "CONTINUED",
     "IDLE",
+    "LAST_S",
     "RESET",
     "UNKNOWN",
     "Addresses",
@@ -20,6 +22,7 @@ __all__ = [
     "Unread",
     "dotted",
     "ending_of_flags",
+    "letters",
     "taken",
     "texts",
 ]
@@ -27,6 +30,8 @@ __all__ = [
 UNKNOWN, CLOSED, RESET, IDLE, CONTINUED = range(5)
 """How a connection ended, as far as its record tells; `CONTINUED`: the record ended, the connection did not."""
 
+LAST_S = 2.0**32 - 2
+"""The last time that is kept: in the year 2106."""
 _FIN, _RST = 0x01, 0x04
 
 
@@ -81,37 +86,45 @@ class Unread:
             self.reasons[reason] = (known + number, first)
 
 
-def dotted(column: Sequence[bytes] | NDArray[np.bytes_]) -> tuple[Addresses, NDArray[np.bool_]]:
-    """Addresses from text, and which of them are addresses: dotted ones all at once, IPv6 one by one."""
-    text = np.asarray(column, dtype="S45")
-    n = text.size
-    v4, good = np.zeros(n, dtype=np.uint64), np.ones(n, dtype=bool)
-    letters = text.view(np.uint8).reshape(n, 45) if n else np.zeros((0, 45), dtype=np.uint8)
-    part = np.zeros(n, dtype=np.uint64)
-    digits, dots = np.zeros(n, dtype=np.int64), np.zeros(n, dtype=np.int64)
-    six = (letters == ord(":")).any(axis=1)
-    for place in range(16):
-        sign = letters[:, place]
-        is_digit, is_dot, is_end = (sign >= 48) & (sign <= 57), sign == 46, sign == 0
-        good &= is_digit | is_dot | is_end
-        part = np.where(is_digit, part * 10 + (sign.astype(np.uint64) - 48), part)
-        digits += is_digit
-        good &= ~(is_dot & (digits == 0)) & (digits <= 3) & (part <= 255)
-        v4 = np.where(is_dot, v4 << np.uint64(8) | part, v4)
-        part, digits = np.where(is_dot, 0, part).astype(np.uint64), np.where(is_dot, 0, digits)
-        dots += is_dot
-    v4 = v4 << np.uint64(8) | part
-    good &= (dots == 3) & (digits > 0) & (letters[:, 15:] == 0).all(axis=1)
+def dotted(column: Any) -> tuple[Addresses, NDArray[np.bool_]]:
+    """Addresses from cells of text (an Arrow column, or a sequence of bytes) or numbers, and which of them are some."""
+    import pyarrow as arrow
+
+    from fenrask.records.kernels import dotted_cells
+
+    cells = column if isinstance(column, arrow.Array) else arrow.array(column, arrow.binary())
+    if arrow.types.is_integer(cells.type):
+        numbers = cells.fill_null(-1).to_numpy(zero_copy_only=False)
+        fits = (numbers >= 0) & (numbers < 2**32)
+        return Addresses(np.where(fits, numbers, 0).astype(np.uint32)), fits
+    v4, good = dotted_cells(*letters(cells))
     found = []
-    for row in np.flatnonzero(six):
+    for row in np.flatnonzero(~good):
+        text = cells[int(row)].as_py() or ""
         try:
-            address = parse_address(text[row].decode("ascii", errors="replace"))
+            address = parse_address((text if isinstance(text, str) else text.decode("ascii", errors="replace")).strip())
         except ValueError:
-            good[row] = False
             continue
         good[row] = True
-        found.append((int(row), int(address)))
-    return Addresses(np.where(good & ~six, v4, 0).astype(np.uint32), tuple(found)), good
+        if address.version == 4:
+            v4[row] = int(address)
+        else:
+            found.append((int(row), int(address)))
+    return Addresses(v4, tuple(found)), good
+
+
+def letters(column: Any) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+    """An Arrow column of text as one run of bytes, and where each cell begins in it; a missing cell is empty."""
+    import pyarrow as arrow
+
+    if column.type not in (arrow.large_binary(), arrow.large_string()):
+        column = column.cast(arrow.large_string() if column.type != arrow.binary() else arrow.large_binary())
+    if column.null_count:
+        column = column.fill_null(b"" if column.type == arrow.large_binary() else "")
+    _, begins, content = column.buffers()
+    first = np.frombuffer(begins, dtype=np.int64)[column.offset : column.offset + len(column) + 1]
+    run = np.frombuffer(content, dtype=np.uint8) if content is not None and content.size else np.zeros(1, np.uint8)
+    return run, first
 
 
 def texts(addresses: Addresses, rows: Sequence[int]) -> list[str]:

@@ -25,12 +25,14 @@ class Matcher:
             kept.setdefault(prefix, number)
         starts, values = _flattened([(p, n) for p, n in kept.items() if p.version == 4])
         self._starts, self._values = np.array(starts, dtype=np.uint64), np.array(values, dtype=np.int32)
+        self._of_high = np.searchsorted(self._starts, np.arange(65_537, dtype=np.uint64) << np.uint64(16), side="left")
         self._six = PrefixTable((p, n) for p, n in kept.items() if p.version == 6)
 
     def match(self, addresses: Addresses) -> Indices:
         """Shape (n_records,)."""
-        place = np.searchsorted(self._starts, addresses.v4.astype(np.uint64), side="right") - 1
-        found: Indices = self._values[place]
+        from fenrask.records.kernels import longest
+
+        found: Indices = longest(self._of_high, self._starts, self._values, addresses.v4)
         for row, number in addresses.v6:
             held = self._six.match(parse_address(str(_six_text(number))))
             found[row] = held[1] if held else NONE

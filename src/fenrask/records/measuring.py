@@ -1,17 +1,19 @@
 """A summary of records as load: rates, durations, endings, volumes and concurrency of each subnet and destination."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import ndtr
 
 from fenrask.demand import new_per_s
 from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.matching import Pairs
-from fenrask.records.summary import Summary, bounds, value_of
+from fenrask.records.summary import Summary, bounds, pairs_in, value_of
 
 __all__ = ["Fit", "Measured", "measured", "measured_file", "stated_rates"]
 
@@ -19,6 +21,7 @@ _DAY, _HOUR, _WEEK = 86_400, 3600, 168
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
 _VALUES = 50
 """Durations that stand for a measured law: the middles of as many equal shares."""
+_SHARES = tuple((n + 0.5) / _VALUES for n in range(_VALUES))
 _GOOD = 0.05
 """Greatest distance of a fitted law from what was measured at which it is taken instead."""
 Floats = NDArray[np.float64]
@@ -73,7 +76,7 @@ class Measured:
 
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     """Every pair with connections, the most first."""
-    numbers = np.unique(summary.starts.keys >> 34)
+    numbers = pairs_in(summary.starts)
     found = [_pair(summary, pairs, int(number)) for number in numbers]
     return sorted(found, key=lambda one: -one.connections)
 
@@ -98,8 +101,8 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     _, back = summary.bytes_in.within(low, high)
     return Measured(
         subnet, destination, total, days, rate, error, by_hour, duration,
-        {q: _quantile(values, weights, q) for q in _QUANTILES},
-        tuple(_quantile(values, weights, (n + 0.5) / _VALUES) for n in range(_VALUES)),
+        dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
+        tuple(_quantiles(values, weights, _SHARES)),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
         concurrent, peak, when, minute, burst, int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
@@ -110,7 +113,7 @@ def _by_hour(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.in
 
     An hour that was not looked at is given the mean of those that were.
     """
-    hours, looked = summary.looked_at()
+    hours, looked = summary.looked_at
     week = np.unique((hours + 72) % _WEEK).size == _WEEK
     cycle, shift = (_WEEK, 72) if week else (24, 0)
     sums = np.bincount((seconds // _HOUR + shift) % cycle, weights=starts, minlength=cycle)
@@ -125,7 +128,7 @@ def _error(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int6
     Each day is held against what the same hours bring in the mean, so that a day of which a part was looked at counts
     as what it is.
     """
-    hours, looked = summary.looked_at()
+    hours, looked = summary.looked_at
     of_day = np.unique(hours // 24)
     spans = np.array([looked[hours // 24 == day].sum() for day in of_day], dtype=np.float64)
     whole = of_day[spans >= _DAY / 2]
@@ -137,10 +140,12 @@ def _error(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int6
     return float(np.std(rates, ddof=1)) / math.sqrt(whole.size), int(whole.size)
 
 
-def _quantile(values: Floats, weights: NDArray[np.int64], share: float) -> float:
-    """The value below which a share of the connections lies; bins are 2 % wide."""
-    place = int(np.searchsorted(np.cumsum(weights), share * weights.sum(), side="left"))
-    return float(values[min(place, values.size - 1)])
+def _quantiles(values: Floats, weights: NDArray[np.int64], shares: Sequence[float]) -> list[float]:
+    """The values below which shares of the connections lie; bins are 2 % wide."""
+    below = np.cumsum(weights)
+    place = np.searchsorted(below, np.array(shares) * below[-1], side="left")
+    found: list[float] = values[np.minimum(place, values.size - 1)].tolist()
+    return found
 
 
 def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
@@ -158,7 +163,7 @@ def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
         if 0 < sigma < 3:
             with np.errstate(divide="ignore"):
                 z = (np.log(np.maximum(edges, 1e-300)) - mu) / sigma
-            normal = np.array([0.5 * math.erfc(-one / math.sqrt(2)) for one in z])
+            normal = ndtr(z)
             law_mean = math.exp(mu + sigma**2 / 2)
             p95 = min(math.exp(mu + 1.6448536269514722 * sigma), law_mean * 3.868)
             found.append(Fit({"mean": law_mean, "shape": "lognormal", "p95": p95}, _distance(normal, share)))
@@ -186,7 +191,7 @@ def _concurrency(summary: Summary, low: int, high: int) -> tuple[float, float, i
     open_ms = np.cumsum(moves)
     lasts = np.diff(keys, append=keys[-1])
     top = int(np.argmax(open_ms))
-    span = max(1.0, float(summary.looked_at()[1].sum()))
+    span = max(1.0, float(summary.looked_at[1].sum()))
     return float(np.dot(open_ms, lasts)) / 1e3 / span, float(open_ms[top]) / 1e3, int(keys[top] - low)
 
 

@@ -3,8 +3,9 @@
 Every count is a whole number under a whole key: the sum of parts is the same to the bit in any order and grouping.
 """
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, fields
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,13 +13,15 @@ from numpy.typing import NDArray
 from fenrask.records.batch import CONTINUED, UNKNOWN, Batch, texts
 from fenrask.records.matching import NONE, Pairs
 
-__all__ = ["BINS", "Counts", "Summary", "bin_of", "summarised", "value_of"]
+__all__ = ["BINS", "Counts", "Summary", "bin_of", "bounds", "pairs_in", "summarised", "value_of"]
 
 Keys = NDArray[np.int64]
 BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
 """Durations are counted in 120 bins a decade, from a millisecond on; bin 0 holds what is shorter."""
-_SPAN = 1 << 34
-"""More seconds than any time: pair x span + second is one key."""
+_BITS = 32
+_SPAN = 1 << _BITS
+"""Pair x span + second is one key; readers leave out later times."""
+_SIGNED = 63
 _MOST_UNMATCHED = 20_000
 _NEVER = 1 << 62
 
@@ -50,20 +53,49 @@ class Counts:
         """The sums of values (default: 1 each) by key."""
         if not keys.size:
             return cls()
-        order = np.argsort(keys, kind="stable")
-        ordered = keys[order]
-        first = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-        summed = np.add.reduceat(np.ones(keys.size, np.int64) if values is None else values[order], first)
+        if values is None:
+            ordered = np.sort(keys)
+            first = _firsts(ordered)
+            return cls(ordered[first], np.diff(first, append=keys.size))
+        ordered, moved = _sorted(keys, values)
+        first = _firsts(ordered)
+        summed = np.add.reduceat(moved, first)
         kept = summed != 0
         return cls(ordered[first][kept], summed[kept])
 
+    @classmethod
+    def total(cls, several: Sequence["Counts"]) -> "Counts":
+        """The sum of all."""
+        some = [one for one in several if one.keys.size]
+        if len(some) < 2:
+            return some[0] if some else cls()
+        return cls.of(np.concatenate([one.keys for one in some]), np.concatenate([one.values for one in some]))
+
     def __add__(self, other: "Counts") -> "Counts":
-        return Counts.of(np.concatenate([self.keys, other.keys]), np.concatenate([self.values, other.values]))
+        return Counts.total([self, other])
 
     def within(self, low: int, high: int) -> tuple[Keys, Keys]:
         """Keys and values from low up to, not including, high."""
         first, last = np.searchsorted(self.keys, [low, high])
         return self.keys[first:last], self.values[first:last]
+
+
+def _firsts(ordered: Keys) -> Keys:
+    """Where each different key begins."""
+    found: Keys = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
+    return found
+
+
+def _sorted(keys: Keys, values: Keys) -> tuple[Keys, Keys]:
+    """Keys in rising order with their values: sorted as one number where both fit, at a third of the time."""
+    low, least = int(keys.min()), int(values.min())
+    bits = (int(values.max()) - least).bit_length()
+    if (int(keys.max()) - low).bit_length() + bits > _SIGNED:
+        order = np.argsort(keys)
+        return keys[order], values[order]
+    both = (keys - low) << bits | (values - least)
+    both.sort()
+    return (both >> bits) + low, (both & ((1 << bits) - 1)) + least
 
 
 @dataclass
@@ -83,7 +115,7 @@ class Summary:
     bytes_out: Counts = field(default_factory=Counts)
     bytes_in: Counts = field(default_factory=Counts)
     addresses: Counts = field(default_factory=Counts)
-    """Connections by the destination's address, its last 34 bits."""
+    """Connections by the destination's address, its last 32 bits."""
     unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
     """What belongs to no pair: source and target (/24, /64), port, protocol."""
     records: int = 0
@@ -94,27 +126,26 @@ class Summary:
     last_s: int = -_NEVER
     """The first and the last second in which a record of any pair begins."""
 
-    def __add__(self, other: "Summary") -> "Summary":
-        unmatched = dict(self.unmatched)
-        for key, number in other.unmatched.items():
-            unmatched[key] = unmatched.get(key, 0) + number
-        return Summary(
-            self.starts + other.starts,
-            self.changes + other.changes,
-            self.durations + other.durations,
-            self.duration_ms + other.duration_ms,
-            self.endings + other.endings,
-            self.bytes_out + other.bytes_out,
-            self.bytes_in + other.bytes_in,
-            self.addresses + other.addresses,
-            unmatched,
-            self.records + other.records,
-            self.sampled + other.sampled,
-            self.hours + other.hours,
-            min(self.first_s, other.first_s),
-            max(self.last_s, other.last_s),
+    @classmethod
+    def total(cls, several: Sequence["Summary"]) -> "Summary":
+        """The sum of all: the same whatever their order and grouping."""
+        unmatched: dict[tuple[str, str, int, int], int] = {}
+        for one in several:
+            for key, number in one.unmatched.items():
+                unmatched[key] = unmatched.get(key, 0) + number
+        return cls(
+            **{name: Counts.total([getattr(one, name) for one in several]) for name in _COUNTED},
+            unmatched=unmatched,
+            records=sum(one.records for one in several),
+            sampled=sum(one.sampled for one in several),
+            first_s=min((one.first_s for one in several), default=_NEVER),
+            last_s=max((one.last_s for one in several), default=-_NEVER),
         )
 
+    def __add__(self, other: "Summary") -> "Summary":
+        return Summary.total([self, other])
+
+    @cached_property
     def looked_at(self) -> tuple[Keys, Keys]:
         """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part."""
         hours = self.hours.keys
@@ -122,9 +153,18 @@ class Summary:
         return hours, np.minimum((hours + 1) * 3600, self.last_s + 1) - begin
 
 
+_COUNTED = tuple(one.name for one in fields(Summary) if one.type is Counts)
+
+
 def key(pair: Keys, rest: Keys) -> Keys:
     """Pair and second (or bin, or address) as one number."""
     return pair * _SPAN + rest
+
+
+def pairs_in(counts: Counts) -> Keys:
+    """Every pair that has a key, in rising order."""
+    pairs = counts.keys >> _BITS
+    return pairs[_firsts(pairs)] if pairs.size else pairs
 
 
 def bounds(pair: int) -> tuple[int, int]:
@@ -134,15 +174,20 @@ def bounds(pair: int) -> tuple[int, int]:
 
 def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
     """The summary of batches: of one file, or one part of it."""
-    whole, waiting = Summary(), list[Summary]()
+    # Sums of sums, each of about as many keys as those it is added to: a record is merged a logarithm of times.
+    levels: list[list[Summary]] = [[]]
     for batch in batches:
-        waiting.append(_of_batch(batch, pairs))
-        if len(waiting) == _TOGETHER:
-            whole, waiting = sum(waiting, whole), []
-    return sum(waiting, whole)
+        levels[0].append(_of_batch(batch, pairs))
+        for n, level in enumerate(levels):
+            if len(level) == _TOGETHER:
+                if n + 1 == len(levels):
+                    levels.append([])
+                levels[n + 1].append(Summary.total(level))
+                level.clear()
+    return Summary.total([one for level in levels for one in level])
 
 
-_TOGETHER = 16
+_TOGETHER = 8
 
 
 def _of_batch(batch: Batch, pairs: Pairs) -> Summary:

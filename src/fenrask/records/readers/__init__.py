@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.batch import Batch, Unread
+from fenrask.records.batch import LAST_S, Batch, Unread, taken
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import Reader, Source
@@ -109,7 +109,11 @@ def read_records(
 def _whole(reader: Reader, source: Source) -> Iterator[Batch]:
     """All batches; then the file is closed."""
     try:
-        yield from reader.read(source)
+        for batch in reader.read(source):
+            late = batch.end_s > LAST_S
+            if late.any():
+                source.unread.add("a time after the year 2105", source.name, int(late.sum()))
+            yield taken(batch, ~late) if late.any() else batch
     finally:
         if source.name != "-":
             source.stream.close()

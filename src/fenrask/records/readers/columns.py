@@ -2,14 +2,14 @@
 
 import csv
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted, ending_of_flags, taken
+from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted, ending_of_flags, letters, taken
 from fenrask.records.readers.contract import Reader, Source
 
 __all__ = ["COMMA", "FIELDS", "PARQUET"]
@@ -36,7 +36,7 @@ FIELDS: dict[str, tuple[str, ...]] = {
 _NEEDED = ("start", "source", "target")
 _ENDINGS = {"closed": CLOSED, "fin": CLOSED, "reset": RESET, "rst": RESET, "idle": IDLE, "timeout": IDLE}
 _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}
-_BLOCK = 8 * 2**20
+_BLOCK = 32 * 2**20
 
 
 def _comma(source: Source) -> Iterator[Batch]:
@@ -64,22 +64,12 @@ def _comma(source: Source) -> Iterator[Batch]:
         )
         first = 1
         for some in reader:
-            table = {field: _cells(some.column(name)) for field, name in columns.items()}
+            table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, some.num_rows, source, first)
             first += some.num_rows
     except arrow.lib.ArrowInvalid as error:
         if "Empty CSV" not in str(error):
             raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a CSV of records")]) from None
-
-
-def _cells(column: Any) -> Any:
-    """A column of text as numbers, where all of it is; else as text."""
-    import pyarrow as arrow
-
-    try:
-        return column.cast(arrow.float64()).to_numpy(zero_copy_only=False)
-    except arrow.lib.ArrowInvalid:
-        return column.to_numpy(zero_copy_only=False)
 
 
 def _key(heading: str) -> str:
@@ -118,16 +108,15 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
         good &= fine
     elif "duration" in table:
         end = start + np.maximum(_numbers(table["duration"], n), 0.0)
-    source_, fine = dotted(_bytes(table["source"]))
+    source_, fine = dotted(table["source"])
     good &= fine
-    target, fine = dotted(_bytes(table["target"]))
+    target, fine = dotted(table["target"])
     good &= fine
     good &= end >= start
     flags = _numbers(table["flags"], n).astype(np.uint8) if "flags" in table else np.zeros(n, dtype=np.uint8)
     ending = ending_of_flags(flags)
     if "ending" in table:
-        words = [str(one).strip().lower() for one in table["ending"]]
-        ending = np.array([_ENDINGS.get(one, UNKNOWN) for one in words], dtype=np.uint8)
+        ending = _by_word(table["ending"], lambda word: _ENDINGS.get(word, UNKNOWN))
     batch = Batch(
         start, end, source_, target,
         _numbers(table.get("source_port"), n).astype(np.uint16),
@@ -143,46 +132,68 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
     return taken(batch, good) if bad else batch
 
 
-def _bytes(column: Any) -> NDArray[np.bytes_]:
-    return np.array([str(one).encode("ascii", errors="replace") for one in column], dtype="S45")
-
-
 def _numbers(column: Any, n: int) -> NDArray[np.float64]:
-    if column is None:
-        return np.zeros(n)
-    values = np.asarray(column)
-    if values.dtype.kind in "iufb":
-        return np.nan_to_num(values.astype(np.float64))
-    found = np.zeros(n)
-    for row, one in enumerate(values):
-        try:
-            found[row] = float(one)
-        except (TypeError, ValueError):
-            found[row] = 0.0
-    return np.nan_to_num(found)
+    """Numbers of a column; 0 where a cell is none."""
+    return np.zeros(n) if column is None else np.nan_to_num(_read_numbers(column, _number))
+
+
+def _read_numbers(column: Any, otherwise: Callable[[str], float]) -> NDArray[np.float64]:
+    """A column as numbers: plain ones all at once, other text one by one; NaN where a cell is none."""
+    import pyarrow as arrow
+
+    from fenrask.records.kernels import decimals
+
+    if (
+        arrow.types.is_boolean(column.type)
+        or arrow.types.is_integer(column.type)
+        or arrow.types.is_floating(column.type)
+    ):
+        return np.asarray(column.cast(arrow.float64(), safe=False).to_numpy(zero_copy_only=False), dtype=np.float64)
+    found: NDArray[np.float64]
+    found, good = decimals(*letters(column))
+    for row in np.flatnonzero(~good):
+        found[row] = otherwise(str(column[int(row)].as_py() or "").strip())
+    return found
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return float("nan")
+
+
+def _by_word(column: Any, number: Callable[[str], int]) -> NDArray[np.uint8]:
+    """A small whole number for each cell, by its word in small letters: each different word is looked at once."""
+    import pyarrow as arrow
+
+    words = column.cast(arrow.string()).fill_null("").dictionary_encode()
+    of_word = np.array(
+        [number(str(one).strip().lower()) for one in words.dictionary.to_pylist()] or [0], dtype=np.uint8
+    )
+    found: NDArray[np.uint8] = of_word[words.indices.to_numpy(zero_copy_only=False)]
+    return found
 
 
 def _protocols(column: Any, n: int) -> NDArray[np.uint8]:
     if column is None:
         return np.full(n, 6, dtype=np.uint8)
-    values = np.asarray(column)
-    if values.dtype.kind in "iuf":
-        return values.astype(np.uint8)
-    words = [str(one).strip().lower() for one in values]
-    return np.array([int(one) % 256 if one.isdecimal() else _PROTOCOLS.get(one, 0) for one in words], dtype=np.uint8)
+
+    def number(word: str) -> int:
+        plain = word.removesuffix(".0")
+        return int(plain) % 256 if plain.isdecimal() else _PROTOCOLS.get(word, 0)
+
+    return _by_word(column, number)
 
 
 def _times(column: Any, n: int) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Seconds since 1970, and which are times: numbers by their size in s, ms, us or ns; else ISO 8601."""
-    values = np.asarray(column)
-    if values.dtype.kind == "M":
-        return values.astype("datetime64[ns]").astype(np.int64) / 1e9, ~np.isnat(values)
-    found = np.full(n, np.nan)
-    if values.dtype.kind in "iuf":
-        found = values.astype(np.float64)
-    else:
-        for row, one in enumerate(values):
-            found[row] = _time(str(one).strip())
+    import pyarrow as arrow
+
+    if arrow.types.is_temporal(column.type):
+        values = np.asarray(column.to_numpy(zero_copy_only=False))
+        return np.nan_to_num(values.astype("datetime64[ns]").astype(np.int64) / 1e9), ~np.isnat(values)
+    found = _read_numbers(column, _time)
     good = np.isfinite(found) & (found >= 0)
     top = float(np.median(found[good])) if good.any() else 0.0
     scale = next((size for size, most in ((1.0, 1e11), (1e3, 1e14), (1e6, 1e17)) if top < most), 1e9)
@@ -211,8 +222,8 @@ def _parquet(source: Source) -> Iterator[Batch]:
         file = parquet.ParquetFile(source.stream)
         columns = _columns(file.schema_arrow.names, source)
         first = 0
-        for some in file.iter_batches(columns=list(dict.fromkeys(columns.values()))):
-            table = {field: some.column(name).to_numpy(zero_copy_only=False) for field, name in columns.items()}
+        for some in file.iter_batches(1 << 19, columns=list(dict.fromkeys(columns.values()))):
+            table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, some.num_rows, source, first)
             first += some.num_rows
     except arrow.lib.ArrowException as error:

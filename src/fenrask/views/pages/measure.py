@@ -68,7 +68,7 @@ def measure_page(
     ]  # fmt: skip
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
     lost = sum(summary.unmatched.values())
-    span = int(summary.looked_at()[1].sum())
+    span = int(summary.looked_at[1].sum())
     days = f"{span / 86_400:.2g} days" if span > 129_600 else f"{span / 3600:.2g} hours"
     lines = [
         f"{summary.records:,} records of {days}: {sum(one.connections for one in found):,} connections of "

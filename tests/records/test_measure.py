@@ -5,6 +5,7 @@ import io
 import json
 import random
 import struct
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from fenrask.prefixes import parse_prefix
 from fenrask.records.batch import CLOSED, IDLE, RESET, Addresses, Batch, Unread, dotted
 from fenrask.records.matching import Matcher, Pairs
 from fenrask.records.measuring import Measured, measured
-from fenrask.records.readers import read_records
+from fenrask.records.readers import read_entries, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
 from tests.records.test_exporters import capture, connections, packet
@@ -134,7 +135,12 @@ class Reading(Records):
         found = self.json("measure", "odd.csv", *stated)
         self.assertEqual(found["records"], 50)
         self.assertIn({"file": "odd.csv", "field": "target", "column": "dst"}, found["columns"])
+        self.write("map.yaml", "start: When\nend: Never\nsource: Whose\n")
+        self.assertEqual(self.json("measure", "odd.csv", "--map", "map.yaml", "--map", "end=Until"), found)
         self.assertEqual(self.program("measure", "odd.csv", "--map", "start=When", "--map", "begin=x").returncode, 2)
+        for wrong in ("- 1\n", "begin: x\n", "{"):
+            self.write("map.yaml", wrong)
+            self.assertEqual(self.program("measure", "odd.csv", "--map", "map.yaml").returncode, 2, wrong)
         for text in ("2026-11-01T00:00:01Z", str(DAY + 1), str((DAY + 1) * 1000), str((DAY + 1) * 10**6)):
             [batch], _ = self.batches("t.csv", f"time,src,dst\n{text},10.0.1.1,198.51.100.1\n".encode())
             self.assertEqual(batch.start_s[0], DAY + 1 if text[0] == "1" else 1_793_491_201)
@@ -193,6 +199,57 @@ class Reading(Records):
         [batch], unread = self.batches("events", "\n".join(lines).encode())
         self.assertEqual((batch.start_s[0], batch.end_s[0], int(batch.ending[0])), (DAY + 0.25, DAY + 12.25, 2))
         self.assertEqual(sum(n for n, _ in unread.reasons.values()), 2)
+
+    def test_the_same_events_as_xml_and_an_end_that_says_how_long_it_lasted(self) -> None:
+        """As conntrack 1.4.7 writes them (`-E -o xml,timestamp`); the DAY is 0:00 UTC."""
+        day = datetime.fromtimestamp(DAY, UTC)
+
+        def flow(kind: str, second: int, port: int, more: str = "") -> str:
+            ends = [("10.0.1.9", "198.51.100.7", port, 443), ("198.51.100.7", "203.0.113.1", 443, 40_000)]
+            metas = "".join(
+                f'<meta direction="{way}"><layer3 protonum="2" protoname="ipv4"><src>{a}</src><dst>{b}</dst></layer3>'
+                f'<layer4 protonum="6" protoname="tcp"><sport>{p}</sport><dport>{q}</dport></layer4>'
+                f"<counters><packets>1</packets><bytes>{p}</bytes></counters></meta>"
+                for way, (a, b, p, q) in zip(("original", "reply"), ends, strict=True)
+            )
+            at = day + timedelta(seconds=second)
+            when = f"<hour>{at.hour}</hour><min>{at.minute}</min><sec>{at.second}</sec><wday>1</wday>"
+            when += f"<day>{at.day}</day><month>{at.month}</month><year>{at.year}</year>"
+            return f'<flow type="{kind}">{metas}<meta direction="independent">{more}</meta><when>{when}</when></flow>'
+
+        whole = [
+            flow("new", 3, 1111), flow("update", 5, 1111, "<state>TIME_WAIT</state>"), flow("destroy", 9, 1111),
+            flow("destroy", 99, 1112, "<state>CLOSE</state><deltatime>40</deltatime>"), flow("destroy", 9, 1113),
+        ]  # fmt: skip
+        content = '<?xml version="1.0" encoding="utf-8"?>\n<conntrack>\n' + "\n".join(whole) + "<flow><meta>"
+        [batch], unread = self.batches("events.xml", content.encode())
+        found = list(zip(batch.start_s - DAY, batch.end_s - DAY, batch.ending, batch.bytes_out, strict=True))
+        self.assertEqual(found, [(3, 9, CLOSED, 1111), (59, 99, RESET, 1112)])
+        self.assertEqual(sorted(unread.reasons), ["an element cut short", "an end without a beginning"])
+
+    def test_nat_sessions_are_put_together_and_say_whose_an_address_was(self) -> None:
+        """RFC 8158: session create (4) and delete (5), ports exhausted (12), in IPFIX."""
+        fields = [(323, 8), (230, 1), (8, 4), (225, 4), (12, 4), (7, 2), (227, 2), (11, 2), (4, 1)]
+        body = struct.pack(">HH", 256, len(fields)) + b"".join(struct.pack(">HH", *one) for one in fields)
+        sets = struct.pack(">HH", 2, 4 + len(body)) + body
+        events = [(1, 4, "10.0.1.9", 7), (2, 4, "10.0.1.8", 8), (6, 5, "10.0.1.9", 7), (7, 12, "10.0.1.9", 9)]
+        data = b"".join(
+            struct.pack(">QBIIIHHHB", (DAY + second) * 1000, event, _number(inner), _number("203.0.113.1"),
+                        _number("198.51.100.7"), 5000 + port, 40_000 + port, 443, 6)
+            for second, event, inner, port in events
+        )  # fmt: skip
+        content = _ipfix_message(sets + struct.pack(">HH", 256, 4 + len(data)) + data, 0)
+        [batch], unread = self.batches("nat.ipfix", content)
+        self.assertEqual((batch.start_s[0] - DAY, batch.end_s[0] - DAY, int(batch.source_port[0])), (1, 6, 5007))
+        self.assertEqual(
+            sorted(unread.reasons), ["still open at the end of the events", "the translator says that ports ran out"]
+        )
+        file = self.folder / "nat.ipfix"
+        file.write_bytes(content)
+        entries = list(read_entries(str(file), Unread({})))
+        self.assertEqual([(one.event, one.outside, one.outside_port) for one in entries], [
+            ("NEW", b"203.0.113.1", 40_007), ("NEW", b"203.0.113.1", 40_008), ("DESTROY", b"203.0.113.1", 40_007),
+        ])  # fmt: skip
 
 
 class Captures(Records):

@@ -12,6 +12,7 @@ import typer
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.workers import executor_of
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import read_patch
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, measured_file, stated_rates
@@ -33,15 +34,17 @@ def command(
         typer.Argument(
             metavar="[ESTATE] RECORDS...",
             help="The estate file; and files of connection records, `-` for standard input, packed or not: CSV, "
-            "Parquet, NetFlow v5 or v9, IPFIX, events of Linux connection tracking.",
+            "Parquet, NetFlow v5 or v9, IPFIX, NAT events in either, packet captures, events of Linux connection "
+            "tracking (text or XML).",
         ),
     ],
     columns: Annotated[
         list[str] | None,
         typer.Option(
             "--map",
-            metavar="FIELD=COLUMN",
-            help=f"Of a table: the column of a field ({', '.join(FIELDS)}); may be repeated.",
+            metavar="FIELD=COLUMN|FILE",
+            help=f"Of a table: the column of a field ({', '.join(FIELDS)}), or a YAML file that says so for several; "
+            "may be repeated.",
         ),
     ] = None,
     active: Annotated[
@@ -123,7 +126,11 @@ def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str
 
 
 def _map(words: list[str]) -> dict[str, str]:
-    found = dict(one.partition("=")[::2] for one in words)
+    """The columns as stated: one by one, or in files; what is said later wins."""
+    found: dict[str, str] = {}
+    for one in words:
+        field, is_one, column = one.partition("=")
+        found |= {field: column} if is_one else _saved_map(Path(one))
     wrong = [
         Problem(Place(path="--map"), repr(field), f"FIELD=COLUMN, with one of {', '.join(FIELDS)}")
         for field, column in found.items()
@@ -132,3 +139,10 @@ def _map(words: list[str]) -> dict[str, str]:
     if wrong:
         raise UnusableInput(wrong)
     return found
+
+
+def _saved_map(file: Path) -> dict[str, str]:
+    said = read_patch(file)
+    if not isinstance(said, dict):
+        raise UnusableInput([Problem(Place(str(file)), type(said).__name__, "a mapping of fields to columns")])
+    return {str(field): str(column) for field, column in said.items()}

@@ -7,11 +7,10 @@ import typer
 
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.errors import UnusableInput
 from fenrask.estate.suggestions import unknown
 from fenrask.records.batch import Unread
-from fenrask.records.readers import opened
-from fenrask.records.readers.tracked import TRACKED, entries
+from fenrask.records.readers import read_entries
 from fenrask.records.relief import relieve
 from fenrask.views.pages.relieve import relieve_page
 
@@ -42,11 +41,6 @@ def command(
     if problems := unknown("--exit", [exit_], known, "an exit that translates"):
         raise UnusableInput(problems)
     unread = Unread({})
-    source, head = opened(files[0], unread)
-    if not TRACKED.knows(head):
-        found = repr(head[:24]) if head else "an empty file"
-        raise UnusableInput([Problem(Place(files[0]), found, "a connection table, as `conntrack -L` lists it")])
-    with source.stream:
-        relief = relieve(described, exit_, list(entries(source)))
+    relief = relieve(described, exit_, list(read_entries(files[0], unread)))
     call.show(relieve_page(described.estate.estate, described.catalogue.currency, relief, unread))
     return int(relief.in_use > _FULL * relief.ports)

@@ -1,8 +1,8 @@
 """`fenrask source`."""
 
-from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
+from itertools import chain
 from typing import Annotated
 
 import typer
@@ -12,8 +12,7 @@ from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.prefixes import Address, parse_address
 from fenrask.records.batch import Unread
-from fenrask.records.readers import opened
-from fenrask.records.readers.tracked import TRACKED, Entry, entries
+from fenrask.records.readers import read_entries
 from fenrask.records.used import uses
 from fenrask.views.pages.source import source_page, uses_page
 from fenrask.what_if.sources import sources_shown
@@ -29,7 +28,7 @@ def command(
         typer.Argument(
             metavar="[ESTATE] SUBNET DESTINATION | [ESTATE] RECORDS...",
             help="The estate file; a subnet; and a destination's name or an address. With --used: events or listings "
-            "of connection tracking.",
+            "of connection tracking, or NAT events (IPFIX, NetFlow v9).",
             autocompletion=subnet_and_destination,
         ),
     ],
@@ -58,22 +57,13 @@ def command(
 def _used(call: Call, words: list[str], used: str, at: str) -> int:
     estate, files = split_words(words, 0)
     if not files:
-        raise typer.BadParameter("give records of connection tracking")
+        raise typer.BadParameter("give a translator's records")
     described = replace(call, estate=estate or call.estate).read()
     (address, port), when, unread = _address(used), _time(at), Unread({})
-    found = list(uses(described.estate, _entries(files, unread), address, port, when))
+    entries = chain.from_iterable(read_entries(file, unread) for file in files)
+    found = list(uses(described.estate, entries, address, port, when))
     call.show(uses_page(described.estate.estate, used, at, found, unread))
     return int(not found)
-
-
-def _entries(files: list[str], unread: Unread) -> Iterator[Entry]:
-    for file in files:
-        source, head = opened(file, unread)
-        if not TRACKED.knows(head):
-            found = repr(head[:24]) if head else "an empty file"
-            raise UnusableInput([Problem(Place(file), found, "events or a listing of connection tracking")])
-        with source.stream:
-            yield from entries(source)
 
 
 def _address(text: str) -> tuple[Address, int | None]:

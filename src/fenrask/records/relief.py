@@ -10,7 +10,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described, Offer, Onward
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.prefixes import parse_address
-from fenrask.records.readers.tracked import Entry
+from fenrask.records.readers.entries import Entry
 from fenrask.routing import trace_from
 
 __all__ = ["Relief", "Remedy", "Taken", "relieve"]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from fenrask.estate import Estate
 from fenrask.prefixes import Address, parse_address
-from fenrask.records.readers.tracked import Entry
+from fenrask.records.readers.entries import Entry
 
 __all__ = ["Use", "uses"]
 

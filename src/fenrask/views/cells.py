@@ -88,9 +88,16 @@ def _figure(value: float | Fraction) -> str:
     return f"{number:,.0f}" if abs(number) >= 1e6 else f"{number:,.6g}"
 
 
+def _rough(value: float | Fraction) -> str:
+    """A measured number: three significant digits, and all of its whole part."""
+    number = float(value)
+    return f"{number:,.0f}" if abs(number) >= 1000 else f"{number:.3g}"
+
+
 _SHOWN: dict[str, Callable[[Any], str]] = {
     "count": lambda value: f"{value:,}",
     "figure": _figure,
+    "rough": _rough,
     "share": lambda value: share_text(float(value)),
     "rate": lambda value: f"{value:f}",
     "money": lambda value: f"{cents(Fraction(value)):,}",

@@ -12,6 +12,7 @@ Kind = Literal[
     "count",
     "number",
     "figure",
+    "rough",
     "share",
     "rate",
     "money",

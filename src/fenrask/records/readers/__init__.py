@@ -3,7 +3,7 @@
 import io
 import sys
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -12,14 +12,20 @@ from fenrask.records.batch import LAST_S, Batch, Unread, taken
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import Reader, Source
-from fenrask.records.readers.exported import EXPORTED
-from fenrask.records.readers.tracked import TRACKED
+from fenrask.records.readers.entries import Entry
+from fenrask.records.readers.exported import EXPORTED, nat_entries
+from fenrask.records.readers.marked import MARKED, marked_entries
+from fenrask.records.readers.tracked import TRACKED, entries
 
-__all__ = ["FIELDS", "READERS", "Reader", "Source", "opened", "read_records"]
+__all__ = ["FIELDS", "READERS", "Reader", "Source", "opened", "read_entries", "read_records"]
 
-READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, TRACKED, COMMA)
+READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, MARKED, TRACKED, COMMA)
 """Tried in this order: each knows its files by their first bytes."""
 
+_TRANSLATED: tuple[tuple[Reader, Callable[[Source], Iterator[Entry]]], ...] = (
+    (EXPORTED, nat_entries), (MARKED, marked_entries), (TRACKED, entries)
+)  # fmt: skip
+"""Formats that say what a connection was translated to."""
 _HEAD = 4096
 _GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
 
@@ -104,6 +110,18 @@ def read_records(
         found = "an empty file" if not head else repr(head[:24])
         raise UnusableInput([Problem(Place(file), found, f"one of {names}")])
     return reader.name, source.guessed, _whole(reader, source)
+
+
+def read_entries(file: str, unread: Unread) -> Iterator[Entry]:
+    """What a translator's records say, one by one; UnusableInput for a file of another format."""
+    source, head = opened(file, unread)
+    read = next((of for reader, of in _TRANSLATED if reader.knows(head)), None)
+    if read is None:
+        found = repr(head[:24]) if head else "an empty file"
+        expected = "connection tracking (events or a listing, text or XML) or NAT events in IPFIX or NetFlow v9"
+        raise UnusableInput([Problem(Place(file), found, expected)])
+    with source.stream:
+        yield from read(source)
 
 
 def _whole(reader: Reader, source: Source) -> Iterator[Batch]:

@@ -1,5 +1,7 @@
 """NetFlow v5 and v9 (RFC 3954) and IPFIX (RFC 7011; files: RFC 5655): messages one after the other.
 
+NAT session events (RFC 8158) in either are put together by pairs of begin and end.
+
 Records of one template are decoded together through a structured array. Templates come, change and are withdrawn as the
 messages say; enterprise elements and what is of variable length are passed over; gaps in the sequence are counted.
 """
@@ -12,10 +14,11 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CLOSED, CONTINUED, IDLE, UNKNOWN, Addresses, Batch, ending_of_flags
+from fenrask.records.batch import CLOSED, CONTINUED, IDLE, UNKNOWN, Addresses, Batch, ending_of_flags, texts
 from fenrask.records.readers.contract import Reader, Source
+from fenrask.records.readers.entries import Entry, Pairing
 
-__all__ = ["EXPORTED"]
+__all__ = ["EXPORTED", "nat_entries"]
 
 _V5_RECORD = np.dtype(
     [
@@ -29,13 +32,20 @@ _ELEMENTS = {
     1: "octets", 4: "protocol", 6: "flags", 7: "sport", 8: "source", 11: "dport", 12: "target", 21: "last_up",
     22: "first_up", 27: "source6", 28: "target6", 34: "interval", 136: "reason", 150: "first_s", 151: "last_s",
     152: "first_ms", 153: "last_ms", 160: "boot_ms", 85: "octets_total", 86: "packets_total", 305: "packet_interval",
+    225: "outside", 227: "outside_port", 230: "nat_event", 281: "outside6", 322: "seen_s", 323: "seen_ms",
 }  # fmt: skip
 """The information elements (IANA) that are read."""
-_SIZES = {"source": (4,), "target": (4,), "source6": (16,), "target6": (16,)}
+_SIZES = {"source": (4,), "target": (4,), "outside": (4,), "source6": (16,), "target6": (16,), "outside6": (16,)}
 """The lengths that an element may have; numbers may be shortened (RFC 7011, section 6.2)."""
 _VARIABLE, _ENTERPRISE = 65535, 0x8000
 _REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED}
+_BEGINS, _ENDS = (1, 4, 6), (2, 5, 7)
+"""Of NAT events (RFC 8158, table 2; the first of each is historic): a session of NAT44 or NAT64 begins, or ends."""
+_RUN_OUT = {3: "addresses", 12: "ports", 13: "a host's quota"}
 _MOST_FIELDS, _MOST_LENGTH = 512, 65535
+
+
+Columns = dict[str, NDArray[Any]]
 
 
 @dataclass(frozen=True)
@@ -83,18 +93,61 @@ def _knows(head: bytes) -> bool:
 
 
 def _read(source: Source) -> Iterator[Batch]:
-    state, pending = _State(), list[Batch]()
-    while True:
-        message = _message(source, state)
-        if message is None:
-            break
-        version, body = message
-        batches = _five(body) if version == 5 else _templated(version, body, source, state)
-        pending += [batch for batch in batches if len(batch)]
+    pending, pairing = list[Batch](), Pairing(source)
+    for columns, batch in _decoded(source):
+        if "nat_event" in columns:
+            yield from pairing.batches(_nat_events(columns, source))
+        elif batch is not None and len(batch):
+            pending.append(batch)
         if sum(map(len, pending)) >= _FLUSH:
             yield from pending
             pending = []
     yield from pending
+    yield from pairing.rest()
+
+
+def nat_entries(source: Source) -> Iterator[Entry]:
+    """The NAT session events of a file (RFC 8158), as they come."""
+    for columns, _ in _decoded(source):
+        if "nat_event" in columns:
+            yield from _nat_events(columns, source)
+
+
+def _decoded(source: Source) -> Iterator[tuple[Columns, Batch | None]]:
+    """The columns of every set of records, and the batch that they make where they have times and addresses."""
+    state = _State()
+    while True:
+        message = _message(source, state)
+        if message is None:
+            return
+        version, body = message
+        if version == 5:
+            yield from (({}, batch) for batch in _five(body))
+        else:
+            yield from _templated(version, body, source, state)
+
+
+def _nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
+    n = columns["nat_event"].size
+    nothing = np.zeros(n, dtype=np.uint64)
+    inner, target, outside = (_addresses(columns, name, n) for name in ("source", "target", "outside"))
+    seen = columns["seen_ms"] / 1e3 if "seen_ms" in columns else columns.get("seen_s", nothing).astype(np.float64)
+    ports, outside_ports = columns.get("sport", nothing), columns.get("outside_port", nothing)
+    target_ports, protocols = columns.get("dport", nothing), columns.get("protocol", nothing)
+    for row, event in enumerate(columns["nat_event"].tolist()):
+        if event in _RUN_OUT:
+            source.unread.add(f"the translator says that {_RUN_OUT[event]} ran out", source.name)
+        elif event not in _BEGINS + _ENDS:
+            source.unread.add("a NAT event that is no session", source.name)
+        elif inner is None or target is None or not seen[row]:
+            source.unread.add("a NAT event without its time or addresses", source.name)
+        else:
+            yield Entry(
+                float(seen[row]), "NEW" if event in _BEGINS else "DESTROY", int(protocols[row]),
+                texts(inner, [row])[0].encode(), texts(target, [row])[0].encode(), int(ports[row]),
+                int(target_ports[row]), texts(outside, [row])[0].encode() if outside else b"", int(outside_ports[row]),
+                "", None, (0, 0),
+            )  # fmt: skip
 
 
 _FLUSH = 50_000
@@ -170,7 +223,7 @@ def _five(message: bytes) -> list[Batch]:
     ]
 
 
-def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[Batch]:
+def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Batch | None]]:
     if version == 10:
         exported, sequence, domain = struct.unpack(">III", message[4:16])
         begins = 16
@@ -199,8 +252,8 @@ def _templated(version: int, message: bytes, source: Source, state: _State) -> I
             for columns, n in found:
                 if template.scopes:
                     _options(columns, domain, state)
-                elif (batch := _batch(columns, n, state.clocks.get(domain), domain in state.sampled)) is not None:
-                    yield batch
+                else:
+                    yield columns, _batch(columns, n, state.clocks.get(domain), domain in state.sampled)
     _count_gap(version, domain, sequence, records, source, state)
 
 
@@ -257,9 +310,6 @@ def _fields(body: bytes, at: int, count: int) -> tuple[list[tuple[int, int]] | N
         fields.append((element, size))
     total = sum(size for _, size in fields if size != _VARIABLE)
     return (fields, at) if 0 < total <= _MOST_LENGTH or any(size == _VARIABLE for _, size in fields) else (None, at)
-
-
-Columns = dict[str, NDArray[Any]]
 
 
 def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple[Columns, int]]:

@@ -6,14 +6,12 @@ connection began and when its entry went; how long it waited in a timeout before
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
-import numpy as np
-
-from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted
+from fenrask.records.batch import Batch
 from fenrask.records.readers.contract import Reader, Source
+from fenrask.records.readers.entries import Entry, Pairing
 
-__all__ = ["TRACKED", "Entry", "entries"]
+__all__ = ["TRACKED", "entries"]
 
 _EVENT = re.compile(
     rb"^\s*(?:\[(?P<time>\d+(?:\.\d+)?)\s*\]\s*)?(?:\[(?P<event>NEW|UPDATE|DESTROY)\]\s+)?(?P<name>[a-z]+6?)\s+(?P<number>\d+)\s"
@@ -21,31 +19,7 @@ _EVENT = re.compile(
 _PAIR = re.compile(rb"\b(src|dst|sport|dport|bytes|packets|start|stop)=(\S+)")
 _STATE = re.compile(rb"\s(ESTABLISHED|TIME_WAIT|CLOSE|CLOSE_WAIT|FIN_WAIT|LAST_ACK|SYN_SENT|SYN_RECV)\s")
 _LEFT = re.compile(rb"^\s*(?:\[[^\]]*\]\s*)*[a-z]+6?\s+\d+\s+(\d+)\s")
-_BATCH = 50_000
-
-
-@dataclass(frozen=True)
-class Entry:
-    """One line: what it says of a connection, and of its way outside."""
-
-    time_s: float | None
-    event: str
-    protocol: int
-    source: bytes
-    target: bytes
-    source_port: int
-    target_port: int
-    outside: bytes
-    """The address that replies go to: the translated source."""
-    outside_port: int
-    state: str
-    seconds_left: int | None
-    """Until the entry goes, if nothing comes."""
-    octets: tuple[int, int]
-
-    @property
-    def key(self) -> tuple[object, ...]:
-        return (self.protocol, self.source, self.target, self.source_port, self.target_port)
+_LASTED = re.compile(rb"\bdelta-time=(\d+)")
 
 
 def entries(source: Source) -> Iterator[Entry]:
@@ -76,63 +50,14 @@ def entries(source: Source) -> Iterator[Entry]:
             state[1].decode() if state else "",
             int(left[1]) if left and not event["event"] else None,
             (octets[0] if octets else 0, octets[1] if len(octets) > 1 else 0),
+            float(lasted[1]) if (lasted := _LASTED.search(line)) else None,
         )
 
 
-_ENDED = {"TIME_WAIT": CLOSED, "LAST_ACK": CLOSED, "CLOSE": RESET, "ESTABLISHED": IDLE}
-
-
-@dataclass
-class _Open:
-    begun: float
-    state: str = ""
-
-
-@dataclass
-class _Rows:
-    rows: list[tuple[float, float, Entry, int]] = field(default_factory=list)
-
-    def batch(self, source: Source) -> Batch:
-        start, end, entry, ending = zip(*self.rows, strict=True)
-        n = len(self.rows)
-        inner, good = dotted([one.source for one in entry])
-        outer, fine = dotted([one.target for one in entry])
-        if not (good & fine).all():
-            source.unread.add("no address", source.name, int((~(good & fine)).sum()))
-        return Batch(
-            np.array(start), np.array(end), inner, outer,
-            np.array([one.source_port for one in entry], dtype=np.uint16),
-            np.array([one.target_port for one in entry], dtype=np.uint16),
-            np.array([one.protocol for one in entry], dtype=np.uint8),
-            np.array([one.octets[0] for one in entry], dtype=np.int64).reshape(n),
-            np.array([one.octets[1] for one in entry], dtype=np.int64),
-            np.array(ending, dtype=np.uint8),
-        )  # fmt: skip
-
-
 def _read(source: Source) -> Iterator[Batch]:
-    live: dict[tuple[object, ...], _Open] = {}
-    found = _Rows()
-    for one in entries(source):
-        if one.time_s is None:
-            source.unread.add("an entry without a time: a listing says what is open, not when it began", source.name)
-        elif one.event == "NEW":
-            live[one.key] = _Open(one.time_s)
-        elif one.event == "UPDATE" and one.key in live:
-            live[one.key].state = one.state or live[one.key].state
-        elif one.event == "DESTROY":
-            begun = live.pop(one.key, None)
-            if begun is None:
-                source.unread.add("an end without a beginning", source.name)
-                continue
-            found.rows.append((begun.begun, one.time_s, one, _ENDED.get(begun.state, UNKNOWN)))
-        if len(found.rows) >= _BATCH:
-            yield found.batch(source)
-            found = _Rows()
-    if live:
-        source.unread.add("still open at the end of the events", source.name, len(live))
-    if found.rows:
-        yield found.batch(source)
+    pairing = Pairing(source)
+    yield from pairing.batches(entries(source))
+    yield from pairing.rest()
 
 
 def _knows(head: bytes) -> bool:

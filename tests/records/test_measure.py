@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from fenrask.prefixes import parse_prefix
 from fenrask.records.batch import CLOSED, IDLE, RESET, Addresses, Batch, Unread, dotted
 from fenrask.records.matching import Matcher, Pairs
-from fenrask.records.measuring import Measured, measured
+from fenrask.records.measuring import Measured, measured, open_by_minute
 from fenrask.records.readers import read_entries, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
@@ -431,6 +431,20 @@ class MeasuredFlows(InFolder):
         # 1.5 a second at the peak, each 1.65 s and 60 s more.
         self.assertAlmostEqual(row["peak_concurrent_connections"], 1.5 * (np.exp(0.5) + 60), delta=3)
         self.assertAlmostEqual(row["peak_new_per_s"], 1.5, delta=0.05)
+
+    def test_the_figure_shows_the_mean_that_is_measured(self) -> None:
+        """Minute by minute, the mean number open adds up to the time that all connections last."""
+        rows = rows_of(5)
+        pairs = Pairs(self.estate().estate)
+        batches, _ = self.batches("r.csv", as_csv(rows).encode())
+        summary = summarised(batches, pairs)
+        for one in measured(summary, pairs):
+            _, mean = open_by_minute(summary, pairs, one)
+            self.assertAlmostEqual(float(mean.sum()) * 60, one.duration_s * one.connections, places=3)
+            self.assertLessEqual(float(mean.max()), one.concurrent_peak + 1e-9)
+        for name in ("m.svg", "m.png"):
+            self.program("measure", "r.csv", "--figure", name)
+            self.assertGreater((self.folder / name).stat().st_size, 10_000)
 
     def test_the_standard_error_covers_the_rate_that_made_the_records(self) -> None:
         # 200 days of which each is measured by itself: 95 % of the intervals hold the rate (Poisson arrivals).

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from fenrask.evaluation import evaluate
-from fenrask.what_if import confident, ranges
+from fenrask.what_if import confident, ranges, with_confidence
 from tests.support import InFolder
 
 Z95 = 1.6448536269514722
@@ -75,6 +75,22 @@ class Confidence(InFolder):
         self.assertAlmostEqual(row["middle_amount"] / likely, 1, delta=0.05)
         self.assertIn("out_kib_per_connection of talk", found["summary"][1])
         self.assertEqual(self.json("capacity", "--confidence", "0.9", status=1)["level"], 0.9)
+
+    def test_addresses_and_designs_with_confidence_agree_with_the_commands_that_they_are_made_of(self) -> None:
+        described = self.estate(self.RANGED)
+        after, exits = with_confidence(evaluate(described), 0.99)
+        [one] = exits
+        self.assertEqual(one.wanted, confident(evaluate(described), 0.99).exits[0].wanted)
+        assert one.wanted is not None
+        self.assertGreater(one.wanted, one.sized.addresses)
+        self.assertEqual(after.capacity.exits[0].addresses, one.wanted)
+        self.assertGreaterEqual(confident(after, 0.99).exits[0].now, 0.99)
+        self.assertIn(f"needs {one.wanted} addresses", self.json("addresses", "--confidence", "0.99")["summary"][0])
+        rows = {row["design"]: row for row in self.json("compare", "--confidence")["designs"]}
+        shares = [row["cheapest"] for row in rows.values() if row["cheapest"] is not None]
+        self.assertAlmostEqual(sum(shares), 1.0)
+        [month] = self.json("charges", "--confidence")["month"]
+        self.assertEqual(rows["current"]["middle_amount"], month["middle_amount"])
 
     def test_ranges_that_are_none(self) -> None:
         for value in (

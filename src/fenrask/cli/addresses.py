@@ -1,5 +1,6 @@
 """`fenrask addresses`."""
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -10,7 +11,7 @@ from fenrask.capacity import Capacity
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.explained import with_steps
 
@@ -24,6 +25,15 @@ def command(
         list[str] | None,
         typer.Option(metavar="EXIT=NUMBER", help="Show what partners must add if EXIT gets NUMBER more addresses."),
     ] = None,
+    confidence: Annotated[
+        float | None,
+        typer.Option(
+            metavar="SHARE",
+            min=0.5,
+            max=0.9999,
+            help="Plan with as many addresses as suffice with this confidence, where loads are ranges.",
+        ),
+    ] = None,
     explain: Explain = False,
     figure: Annotated[
         Path | None,
@@ -34,10 +44,14 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
-    evaluation = evaluate(described)
+    evaluation, note = evaluate(described), ""
+    if confidence is not None:
+        evaluation, note = _confident(evaluation, confidence)
     sized = evaluation.capacity
     plan = plan_addresses(sized, _added(add or [], sized))
     page = addresses_page(evaluation, plan)
+    if note:
+        page = replace(page, summary=(note, *page.summary))
     call.show(with_steps(page, explain_addresses(described, plan)) if explain else page, evaluation.paths)
     if figure:
         from fenrask.views.figures.blocking import draw_blocking
@@ -45,6 +59,15 @@ def command(
         call.write(figure, draw_blocking(sized, figure.suffix))
     fits = [one.fits for one in plan.partners] + [one.fits for one in plan.changes]
     return int(not all(fits))
+
+
+def _confident(evaluation: Evaluation, level: float) -> tuple[Evaluation, str]:
+    """The estate with as many addresses as the confidence asks for, and a sentence on what that changes."""
+    from fenrask.views.pages.confidence import more_addresses
+    from fenrask.what_if import with_confidence
+
+    after, exits = with_confidence(evaluation, level)
+    return after, more_addresses(exits, level)
 
 
 def _added(words: list[str], sized: Capacity) -> dict[str, int]:

@@ -59,6 +59,10 @@ def command(
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
     ] = False,
+    confidence: Annotated[
+        bool,
+        typer.Option("--confidence", help="Show instead each design's bill as an interval, where loads are ranges."),
+    ] = False,
     explain: Explain = False,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
@@ -92,6 +96,8 @@ def command(
 
             call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
         return 0
+    if confidence:
+        return _confidence(call, comparison)
     losses = {one.design.name: zone_losses(one.evaluation) for one in comparison.candidates}
     page = compare_page(comparison, losses, _weights(weights or []))
     call.show(with_steps(page, _steps(comparison)) if explain else page)
@@ -99,6 +105,15 @@ def command(
         from fenrask.views.figures.designs import draw_designs
 
         call.write(figure, draw_designs(comparison, figure.suffix))
+    return int(comparison.cheapest is None)
+
+
+def _confidence(call: Call, comparison: Comparison) -> int:
+    from fenrask.views.pages.confidence import compare_confidence_page
+    from fenrask.what_if import confident
+
+    found = {one.design.name: confident(one.evaluation, 0.95) for one in comparison.candidates}
+    call.show(compare_confidence_page(comparison.candidates[0].evaluation.described.estate.estate, comparison, found))
     return int(comparison.cheapest is None)
 
 

@@ -1,8 +1,8 @@
 """`fenrask measure`."""
 
 import json
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from time import monotonic
 from typing import Annotated
@@ -65,6 +65,10 @@ def command(
     save: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write the loads; flows refer to them by `measured: FILE`.")
     ] = None,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw rates, concurrent connections and durations (.png, .svg or .pdf)."),
+    ] = None,
     propose: Annotated[
         Path | None,
         typer.Option(
@@ -76,40 +80,63 @@ def command(
     if not files:
         raise typer.BadParameter("give at least one file of records")
     described = replace(call, estate=estate or call.estate).read()
-    pairs, unread = Pairs(described.estate), Unread({})
-    stated = _map(columns or [])
-    formats, guessed = dict[str, str](), dict[str, dict[str, str]]()
-    whole = Summary()
-    stopped = ""
-
-    def batches() -> Iterator[Batch]:
-        for file in files:
-            formats[file], guessed[file], found = read_records(file, unread, stated)
-            yield from found
-
+    pairs, seen = Pairs(described.estate), _Seen()
     if active is None:
-        begun, done = monotonic(), 0
-        try:
-            for part in _parts(files, stated, pairs, workers):
-                whole, done = whole + part.summary, done + 1
-                formats[part.file], guessed[part.file] = part.format, dict(part.guessed)
-                unread += part.unread
-                took = monotonic() - begun
-                rest = f", {took / done * (len(files) - done):.0f} s left" if done < len(files) else ""
-                call.say(f"read {part.file}: {part.format}, {whole.records / max(took, 1e-9):,.0f} records/s{rest}")
-        except KeyboardInterrupt:
-            stopped = f"stopped after {done} of {len(files)} files"
-            unread.add(stopped, "from the keyboard", len(files) - done)
+        _read_each(call, files, _map(columns or []), pairs, workers, seen)
     else:
-        whole = summarised(stitched(batches(), active), pairs)
+        seen.whole = summarised(stitched(_batches(files, _map(columns or []), seen), active), pairs)
+    whole = seen.whole
     loads = measured(whole, pairs)
-    tables = {file: of for file, of in guessed.items() if of}
-    call.show(measure_page(described.estate.estate, whole, loads, stated_rates(described), unread, formats, tables))
+    tables = {file: of for file, of in seen.guessed.items() if of}
+    rates, name = stated_rates(described), described.estate.estate
+    call.show(measure_page(name, whole, loads, rates, seen.unread, seen.formats, tables))
     if save:
         call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
+    if figure:
+        from fenrask.views.figures.measured import draw_measured
+
+        call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return int(not loads or bool(stopped))
+    return int(not loads or seen.stopped)
+
+
+@dataclass
+class _Seen:
+    """What was read so far."""
+
+    whole: Summary = field(default_factory=Summary)
+    formats: dict[str, str] = field(default_factory=dict)
+    guessed: dict[str, Mapping[str, str]] = field(default_factory=dict)
+    unread: Unread = field(default_factory=lambda: Unread({}))
+    stopped: bool = False
+
+
+def _batches(files: list[str], columns: dict[str, str], seen: _Seen) -> Iterator[Batch]:
+    for file in files:
+        seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns)
+        yield from found
+
+
+def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> None:
+    """File by file; what is done stays when the user stops it."""
+    begun, done = monotonic(), 0
+    try:
+        for part in _parts(files, columns, pairs, workers):
+            seen.whole, done = seen.whole + part.summary, done + 1
+            seen.formats[part.file], seen.guessed[part.file] = part.format, dict(part.guessed)
+            seen.unread += part.unread
+            took = monotonic() - begun
+            if took > _QUICK_S:
+                rest = f", {took / done * (len(files) - done):.0f} s left" if done < len(files) else ""
+                call.say(f"read {part.file}: {part.format}, {seen.whole.records / took:,.0f} records/s{rest}")
+    except KeyboardInterrupt:
+        seen.stopped = True
+        seen.unread.add(f"stopped after {done} of {len(files)} files", "from the keyboard", len(files) - done)
+
+
+_QUICK_S = 2.0
+"""Before this nobody waits for a word."""
 
 
 def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str) -> Iterator[Part]:

@@ -79,6 +79,10 @@ class Unread:
             self.add(reason, where, number)
         return self
 
+    def told(self) -> tuple[str, ...]:
+        """Each reason with its number and its first place."""
+        return tuple(f"{why}: {number:,} (first: {where})" for why, (number, where) in self.reasons.items())
+
     def add(self, reason: str, where: str, number: int = 1) -> None:
         """Count records, or pieces of a file, that could not be read."""
         if number:

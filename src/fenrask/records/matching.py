@@ -90,6 +90,10 @@ class Pairs:
         """The subnet and the destination of a pair."""
         return self.subnets[pair // len(self.destinations)], self.destinations[pair % len(self.destinations)]
 
+    def number(self, subnet: str, destination: str) -> int:
+        """The number of the pair of a subnet and a destination."""
+        return self.subnets.index(subnet) * len(self.destinations) + self.destinations.index(destination)
+
     def match(self, batch: Batch) -> "Matched":
         """The pair of each record: as it was sent, or, where only that fits, as the reply to it."""
         forward = self._pairs(batch.source, batch.target, batch.target_port, batch.protocol)

@@ -15,7 +15,7 @@ from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, pairs_in, value_of
 
-__all__ = ["Fit", "Measured", "measured", "measured_file", "stated_rates"]
+__all__ = ["Fit", "Measured", "measured", "measured_file", "open_by_minute", "stated_rates"]
 
 _DAY, _HOUR, _WEEK = 86_400, 3600, 168
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
@@ -248,3 +248,16 @@ def _entry(one: Measured) -> dict[str, Any]:
         "burstiness": max(1.0, one.burstiness),
         "addresses": one.addresses,
     }
+
+
+def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:
+    """When each minute begins (seconds since 1970), and the mean number of connections open in it."""
+    low, high = bounds(pairs.number(one.subnet, one.destination))
+    keys, moves = summary.changes.within(low, high)
+    seconds, open_ms = keys - low, np.cumsum(moves).astype(np.float64)
+    minutes = np.arange(seconds[0] // 60, seconds[-1] // 60 + 2) * 60
+    # The integral of a step function, read at each minute's beginning.
+    area = np.concatenate([[0.0], np.cumsum(open_ms[:-1] * np.diff(seconds))])
+    place = np.clip(np.searchsorted(seconds, minutes, side="right") - 1, 0, None)
+    upto = np.where(minutes < seconds[0], 0.0, area[place] + open_ms[place] * (minutes - seconds[place]))
+    return minutes[:-1], np.diff(upto) / 60e3

@@ -98,6 +98,7 @@ _SHOWN: dict[str, Callable[[Any], str]] = {
     "count": lambda value: f"{value:,}",
     "figure": _figure,
     "rough": _rough,
+    "code": lambda value: f"{value}",
     "share": lambda value: share_text(float(value)),
     "rate": lambda value: f"{value:f}",
     "money": lambda value: f"{cents(Fraction(value)):,}",

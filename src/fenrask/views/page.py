@@ -13,6 +13,7 @@ Kind = Literal[
     "number",
     "figure",
     "rough",
+    "code",
     "share",
     "rate",
     "money",

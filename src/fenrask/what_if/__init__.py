@@ -1,6 +1,6 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
-from fenrask.what_if.confidence import Confident, confident, ranges
+from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
 from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
@@ -20,6 +20,7 @@ __all__ = [
     "Outcome",
     "AtTimeout",
     "Confident",
+    "ExitConfidence",
     "confident",
     "ranges",
     "adjustable",
@@ -40,5 +41,6 @@ __all__ = [
     "single_faults",
     "sources_shown",
     "stress",
+    "with_confidence",
     "zone_losses",
 ]

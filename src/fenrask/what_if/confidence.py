@@ -17,9 +17,9 @@ from fenrask.capacity import ExitCapacity, growth_until
 from fenrask.capacity.streams import pools
 from fenrask.demand import Part
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation
+from fenrask.evaluation import Evaluation, evaluate
 
-__all__ = ["Confident", "ExitConfidence", "Input", "confident", "ranges"]
+__all__ = ["Confident", "ExitConfidence", "Input", "confident", "ranges", "with_confidence"]
 
 Floats = NDArray[np.float64]
 _SAMPLES = 1000
@@ -79,6 +79,21 @@ class Confident:
     """The bill: 5th percentile, median, 95th; volumes priced as in the likely bill, line by line."""
     month_first: str
     month_weight: float
+    months: Floats
+    """The bill of each sample, shape (n_samples,): designs of one estate meet the same samples."""
+
+
+def with_confidence(evaluation: Evaluation, level: float) -> tuple[Evaluation, tuple[ExitConfidence, ...]]:
+    """The estate with as many addresses as suffice with this confidence, evaluated, and what each exit wanted."""
+    exits = confident(evaluation, level).exits
+    more = {
+        one.exit: {"addresses": one.wanted}
+        for one in exits
+        if one.wanted is not None and one.wanted > one.sized.addresses
+    }
+    if not more:
+        return evaluation, exits
+    return evaluate(evaluation.described.patched({"exits": more}, "--confidence"), like=evaluation), exits
 
 
 def ranges(described: Described) -> list[Input]:
@@ -103,7 +118,9 @@ def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int 
     months = _months(evaluation, rates, volumes, samples)
     first, weight = _first(months, logs)
     low, middle, high = np.percentile(months, [5, 50, 95])
-    return Confident(level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight)
+    return Confident(
+        level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight, months
+    )
 
 
 def _drawn(inputs: Sequence[Input], seed: int, samples: int) -> dict[str, Floats]:
@@ -180,13 +197,16 @@ def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:
 def _suffices(one: ExitCapacity, evaluation: Evaluation, load: Floats) -> dict[int, float]:
     """The share of samples in which each number of addresses suffices: those whose load is within what it carries."""
     target, found = evaluation.described.estate.targets.blocking, dict[int, float]()
+    carries = 0.0
     for addresses in range(1, _MOST + 1):
         grows = growth_until(one.streams, one.assignment, one.how, addresses, target)
         carried = math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
         found[addresses] = float((load <= carried).mean())
         if found[addresses] == 1.0 and addresses >= one.addresses:
             break
-        if addresses >= 4 and not found[addresses] and addresses >= 4 * one.addresses:
+        before, carries = carries, carried
+        if addresses > max(4, one.addresses) and carried <= before:
+            # Something else binds: more addresses carry no more.
             break
     return found
 

@@ -1,10 +1,15 @@
 """With what confidence the plan holds, as a page."""
 
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from fenrask.designs import Comparison
 from fenrask.units import counted, percent
 from fenrask.views.page import Column, Page, Table
-from fenrask.what_if import Confident
+from fenrask.what_if import Confident, ExitConfidence
 
-__all__ = ["bill_confidence_page", "capacity_confidence_page"]
+__all__ = ["bill_confidence_page", "capacity_confidence_page", "compare_confidence_page", "more_addresses"]
 
 _EXITS = (
     Column("exit", "exit"),
@@ -58,6 +63,54 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
         _inputs(found),
     )
     return Page("confidence", estate, tuple(summary), tables, {"level": found.level, "samples": found.samples})
+
+
+def more_addresses(exits: Sequence[ExitConfidence], level: float) -> str:
+    """Which exits need more addresses than they have for this confidence, in one sentence."""
+    more = [
+        f"{one.exit} needs {counted(one.wanted, 'address', 'addresses')} (it has {one.sized.addresses})"
+        for one in exits
+        if one.wanted is not None and one.wanted > one.sized.addresses
+    ]
+    never = [f"no number suffices at {one.exit}" for one in exits if one.wanted is None]
+    told = "; ".join(more + never) or "the addresses that there are suffice"
+    return f"With {percent(level)} confidence: {told}."
+
+
+def compare_confidence_page(estate: str, comparison: Comparison, found: Mapping[str, Confident]) -> Page:
+    """Each design's bill as an interval, and how often it is the cheapest of those that meet every need."""
+    passing = [one.design.name for one in comparison.ranked if one.passes]
+    currency = comparison.candidates[0].evaluation.bill.currency
+    cheapest: dict[str, float] = {}
+    if passing:
+        least = np.argmin(np.stack([found[name].months for name in passing]), axis=0)
+        cheapest = {name: float((least == n).mean()) for n, name in enumerate(passing)}
+    rows = [
+        (one.design.name, "yes" if one.passes else "no", cheapest.get(one.design.name), *found[one.design.name].month)
+        for one in sorted(comparison.ranked, key=lambda one: -cheapest.get(one.design.name, -1.0))
+    ]
+    columns = (
+        Column("design", "design"),
+        Column("passes", "meets every need"),
+        Column("cheapest", "cheapest in", "share"),
+        Column("low_amount", f"5%, {currency}/month", "number", decimals=2),
+        Column("middle_amount", "median", "number", decimals=2),
+        Column("high_amount", "95%", "number", decimals=2),
+    )
+    summary = ["No standard design meets every need."]
+    if passing:
+        best = max(passing, key=lambda name: cheapest[name])
+        first = found[best]
+        low, _, high = first.month
+        summary = [
+            f"{best} is the cheapest standard design in {percent(cheapest[best])} of {first.samples:,} samples: "
+            f"{low:,.2f} to {high:,.2f} {currency}/month with 90.0% confidence."
+        ]
+        if first.month_first:
+            summary.append(f"Measure first: {first.month_first} ({percent(first.month_weight)} of its spread).")
+    not_counted = ("steps of graduated rates: volumes are priced as in the likely bill",)
+    tables = (Table("designs", "Designs", columns, rows, shown=20), _inputs(next(iter(found.values()))))
+    return Page("compare_confidence", estate, tuple(summary), tables, {"currency": currency}, not_counted)
 
 
 def bill_confidence_page(estate: str, currency: str, found: Confident) -> Page:

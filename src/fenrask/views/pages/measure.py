@@ -38,7 +38,7 @@ _LOADS = (
 _UNMATCHED = (
     Column("source", "from"),
     Column("target", "to"),
-    Column("port", "port", "count"),
+    Column("port", "port", "code"),
     Column("protocol", "protocol"),
     Column("records", "records", "count"),
 )
@@ -70,9 +70,10 @@ def measure_page(
     lost = sum(summary.unmatched.values())
     span = int(summary.looked_at[1].sum())
     days = f"{span / 86_400:.2g} days" if span > 129_600 else f"{span / 3600:.2g} hours"
+    connections = counted(sum(one.connections for one in found), "connection")
     lines = [
-        f"{summary.records:,} records of {days}: {sum(one.connections for one in found):,} connections of "
-        f"{counted(len(found), 'pair')} of subnet and destination; {lost:,} records match none of them."
+        f"{counted(summary.records, 'record')} of {days}: {connections} of {counted(len(found), 'pair')} of subnet and "
+        f"destination; {counted(lost, 'record matches', 'records match')} none of them."
     ]
     if summary.sampled:
         lines.append(
@@ -102,14 +103,13 @@ def measure_page(
         headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
         title = "Columns as they were taken (--map FIELD=COLUMN corrects)"
         tables.append(Table("columns", title, headings, columns, behind_all=True))
-    not_read = [f"{number:,} times {why} (first: {where})" for why, (number, where) in unread.reasons.items()]
     facts = {
         "records": summary.records,
         "unmatched_records": lost,
         "sampled_records": summary.sampled,
         "formats": dict(read),
     }
-    return Page("measure", estate, tuple(lines), tuple(tables), facts, tuple(not_read))
+    return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
 
 
 _LIKE = 1.25

@@ -51,8 +51,6 @@ def relieve_page(estate: str, currency: str, found: Relief, unread: Unread) -> P
             empty="no entry of this exit", shown=16,
         ),
     )  # fmt: skip
-    not_read = [f"{number:,} times {why} (first: {where})" for why, (number, where) in unread.reasons.items()]
-    if found.unmatched:
-        not_read.append(f"{found.unmatched:,} entries of no subnet of the estate")
+    strangers = (f"{found.unmatched:,} entries of no subnet of the estate",) if found.unmatched else ()
     facts = {"currency": currency, "in_use": found.in_use, "ports": found.ports, "busiest": found.busiest}
-    return Page("relieve", estate, tuple(summary), tables, facts, tuple(not_read))
+    return Page("relieve", estate, tuple(summary), tables, facts, (*unread.told(), *strangers))

@@ -50,9 +50,9 @@ def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -
 _USES = (
     Column("subnet", "subnet"),
     Column("source", "host"),
-    Column("source_port", "port", "count"),
+    Column("source_port", "port", "code"),
     Column("target", "to"),
-    Column("target_port", "port", "count"),
+    Column("target_port", "port", "code"),
     Column("protocol", "protocol"),
     Column("begun", "begun"),
     Column("ended", "ended"),
@@ -74,9 +74,8 @@ def uses_page(estate: str, used: str, at: str, found: Sequence[Use], unread: Unr
         )
         for one in found
     ]  # fmt: skip
-    not_read = [f"{number:,} times {why} (first: {where})" for why, (number, where) in unread.reasons.items()]
     table = Table("uses", "Connections", _USES, rows, empty="none", shown=20)
-    return Page("uses", estate, (summary,), (table,), {"used": used, "at": at}, tuple(not_read))
+    return Page("uses", estate, (summary,), (table,), {"used": used, "at": at}, unread.told())
 
 
 def _clock(seconds: float | None) -> str:

@@ -1,0 +1,101 @@
+"""What records show: new and concurrent connections over the time looked at, and how long they last."""
+
+import math
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.ticker import FuncFormatter, PercentFormatter
+from scipy.special import ndtr
+
+from fenrask.records.matching import Pairs
+from fenrask.records.measuring import Measured, open_by_minute
+from fenrask.records.summary import Summary
+from fenrask.units import percent
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, figure, rendered
+
+__all__ = ["draw_measured"]
+
+_STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, "-."))
+_Z95 = 1.6448536269514722
+
+
+def draw_measured(
+    estate: str,
+    summary: Summary,
+    pairs: Pairs,
+    found: Sequence[Measured],
+    stated: Mapping[tuple[str, str], float],
+    suffix: str,
+) -> bytes:
+    """The three pairs with the most connections: rates by hour beside what is stated, concurrency, durations."""
+    paper = figure()
+    shown = list(zip(found, _STYLES, strict=False))
+    names = {one.subnet + one.destination: f"{one.subnet} to {one.destination}" for one, _ in shown}
+    more = f" (the {len(shown)} busiest of {len(found):,} pairs)" if len(found) > len(shown) else ""
+    paper.suptitle(f"{estate}: load as records show it{more}", fontsize=15)
+    if not shown:
+        paper.text(0.5, 0.5, "No record belongs to a subnet and a destination.", ha="center", fontsize=13)
+        return rendered(paper, suffix)
+    grid = paper.add_gridspec(2, 2, width_ratios=[3, 2])
+    rates, open_, lasts = (paper.add_subplot(place) for place in (grid[0, 0], grid[1, 0], grid[:, 1]))
+    for one, (colour, style) in shown:
+        name = names[one.subnet + one.destination]
+        _rates(rates, one, stated.get((one.subnet, one.destination)), name, colour, style)
+        times, mean = open_by_minute(summary, pairs, one)
+        open_.plot((times - times[0]) / 3600, mean, color=colour, linestyle=style, linewidth=1.2, label=name)
+        _durations(lasts, one, name, colour, style)
+    hours = len(found[0].by_hour)
+    _dress(rates, "new connections/s", "hour of the week (Monday first)" if hours > 24 else "hour of the day, UTC")
+    rates.set_title(
+        "New connections by hour; a thin line: as the flow states, in the mean of a day", fontsize=11, loc="left"
+    )
+    _dress(open_, "connections open", "hours since the first record")
+    open_.set_title("Concurrent connections, minute by minute (no mapping timeout added)", fontsize=11, loc="left")
+    _dress(lasts, "connections that last longer", "seconds")
+    lasts.set_title("Durations; a thin line: the fitted law", fontsize=11, loc="left")
+    lasts.yaxis.set_major_formatter(PercentFormatter(1.0))
+    lasts.set_xscale("log")
+    lasts.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
+    lasts.legend(loc="upper right", fontsize=10, frameon=False)
+    return rendered(paper, suffix)
+
+
+def _rates(axes: Axes, one: Measured, stated: float | None, name: str, colour: str, style: str) -> None:
+    hours = len(one.by_hour)
+    axes.step([*range(hours + 1)], [*one.by_hour, one.by_hour[-1]], where="post", color=colour, linestyle=style, lw=2)
+    axes.annotate(name, (hours, one.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour)
+    if stated is not None:
+        axes.axhline(stated, color=colour, linewidth=0.9, linestyle=style)
+    axes.set_xlim(0, hours)
+    axes.set_xticks(range(0, hours + 1, 24 if hours > 24 else 4))
+
+
+def _durations(axes: Axes, one: Measured, name: str, colour: str, style: str) -> None:
+    values = np.array(one.values)
+    left = 1 - (np.arange(values.size) + 0.5) / values.size
+    axes.plot(np.maximum(values, 1e-3), left, color=colour, linestyle=style, linewidth=2.2, label=_named(one, name))
+    law = one.fit.law
+    times = np.geomspace(max(1e-3, float(values[0]) / 2), max(float(values[-1]), 2e-3) * 2, 200)
+    if law["shape"] == "exponential":
+        axes.plot(times, np.exp(-times / law["mean"]), color=colour, linewidth=0.9)
+    elif law["shape"] == "lognormal":
+        # Mean and 95th percentile: sigma solves ln(p95/mean) = z sigma - sigma^2/2, the smaller root.
+        ratio = math.log(law["p95"] / law["mean"])
+        sigma = _Z95 - math.sqrt(max(0.0, _Z95**2 - 2 * ratio))
+        mu = math.log(law["mean"]) - sigma**2 / 2
+        axes.plot(times, ndtr(-(np.log(times) - mu) / max(sigma, 1e-9)), color=colour, linewidth=0.9)
+
+
+def _named(one: Measured, name: str) -> str:
+    shape = one.fit.law["shape"]
+    fit = "no law fits" if shape == "measured" else f"{shape}, off by at most {percent(one.fit.distance)}"
+    return f"{name}\n  mean {one.duration_s:.3g} s; {fit}"
+
+
+def _dress(axes: Axes, what: str, along: str) -> None:
+    axes.set_ylabel(what)
+    axes.set_xlabel(along)
+    axes.set_ylim(bottom=0)
+    axes.grid(axis="y", color="#dddddd")
+    axes.spines[["top", "right"]].set_visible(False)

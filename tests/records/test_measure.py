@@ -404,7 +404,7 @@ class Parts(InFolder):
         self.assertIn("work-to-partner", flows)
 
 
-class MeasuredFlows(InFolder):
+class MeasuredFlows(Records):
     def test_a_measured_day_gives_back_what_made_it(self) -> None:
         dice = np.random.default_rng(5)
         hours = np.array([1.0] * 12 + [3.0] * 12)

@@ -124,6 +124,11 @@ COMMANDS = {
         "Find the cheapest mix of exits that meets every need, with proof, and the changes to make.",
         ("choose", "choose --keep tides", "choose --save chosen.json", "choose --frontier"),
     ),
+    "report": Told(
+        _BUILD,
+        "Write the whole plan as one page to open, print and send: answer, figures, tables, proof, assumptions.",
+        ("report plan.html", "report plan.md --without designs", "report after.html --base before.yaml"),
+    ),
     "handover": Told(_BUILD, "Write the kernel rules of translator hosts.", ("handover", "handover --save rules")),
     "source": Told(
         _BUILD,

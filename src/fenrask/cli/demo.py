@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.files import write_whole
+from fenrask.cli.report import made_report
 from fenrask.cli.screen import rendering, say
 from fenrask.demo import RECORDS, STEPS, VELLMOUTH, Run
 from fenrask.demo.records import day_of_records
@@ -18,8 +19,12 @@ from fenrask.views.figures.heat import draw_heat
 from fenrask.views.figures.paths import draw_paths
 from fenrask.views.figures.ports import draw_ports
 from fenrask.views.formats import FORMATS
+from fenrask.views.page import Page
+from fenrask.views.report import as_page
 
 __all__ = ["command"]
+
+REPORT = "report.html"
 
 
 def command(
@@ -33,12 +38,13 @@ def command(
     write_whole(folder / RECORDS, day_of_records(read_estate(estate)), force)
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
     evaluation = evaluate(read_estate(estate))
+    pages: dict[str, Page] = {}
     run, where = Run(evaluation, folder), rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
         if not (full or step.brief):
             print(f"{number:2}. {step.command}\n    Takes a while: run it, or `fenrask demo --full`.")
             continue
-        page = step.page(run)
+        page = pages[step.command] = step.page(run)
         heading = f"{number:2}. {step.command}"
         if full:
             print(f"\n\n{heading}\n{'=' * len(heading)}\n{step.look_at}\n")
@@ -56,4 +62,7 @@ def command(
     ):
         write_whole(folder / file, drawn, force)
         print(f"  {folder / file}: {what}")
+    report = made_report(evaluation, estate, comparison=run.comparison, made=pages)
+    write_whole(folder / REPORT, as_page(report), force)
+    print(f"\nThe whole plan as one page: {folder / REPORT}")
     say(f"Now: cd {folder}, and run any command above to see it whole; or `fenrask start FOLDER` for your own.")

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtr
 
 from fenrask.demand import new_per_s
 from fenrask.estate import Described
@@ -163,7 +162,7 @@ def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
         if 0 < sigma < 3:
             with np.errstate(divide="ignore"):
                 z = (np.log(np.maximum(edges, 1e-300)) - mu) / sigma
-            normal = ndtr(z)
+            normal = np.array([0.5 * math.erfc(-one / math.sqrt(2)) for one in z])
             law_mean = math.exp(mu + sigma**2 / 2)
             p95 = min(math.exp(mu + 1.6448536269514722 * sigma), law_mean * 3.868)
             found.append(Fit({"mean": law_mean, "shape": "lognormal", "p95": p95}, _distance(normal, share)))

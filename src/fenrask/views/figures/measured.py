@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
-from scipy.special import ndtr
 
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, open_by_minute
@@ -84,7 +83,8 @@ def _durations(axes: Axes, one: Measured, name: str, colour: str, style: str) ->
         ratio = math.log(law["p95"] / law["mean"])
         sigma = _Z95 - math.sqrt(max(0.0, _Z95**2 - 2 * ratio))
         mu = math.log(law["mean"]) - sigma**2 / 2
-        axes.plot(times, ndtr(-(np.log(times) - mu) / max(sigma, 1e-9)), color=colour, linewidth=0.9)
+        above = [0.5 * math.erfc((math.log(one) - mu) / max(sigma, 1e-9) / math.sqrt(2)) for one in times]
+        axes.plot(times, above, color=colour, linewidth=0.9)
 
 
 def _named(one: Measured, name: str) -> str:

@@ -1,0 +1,282 @@
+"""`fenrask report`."""
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import date
+from functools import cached_property
+from hashlib import sha256
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask import __version__
+from fenrask.checks import check
+from fenrask.cli.files import check_writable
+from fenrask.cli.options import Call, shared_options, split_words
+from fenrask.designs import Comparison, changes, compare
+from fenrask.errors import UnusableInput
+from fenrask.estate import read_estate
+from fenrask.estate.suggestions import unknown
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.optimise import choose
+from fenrask.views.page import Page
+from fenrask.views.report import ENDINGS, Figure, Report, Section
+
+__all__ = ["command", "made_report"]
+
+_NAMES = (
+    "before", "choice", "findings", "paths", "load", "ports", "addresses", "bill", "designs", "stress", "confidence",
+    "assumptions",
+)  # fmt: skip
+"""The parts of a report, in the order of reading."""
+
+
+@shared_options
+def command(
+    call: Call,
+    words: Annotated[
+        list[str], typer.Argument(metavar="[ESTATE] FILE", help="The estate file; and the report, .html or .md.")
+    ],
+    base: Annotated[
+        Path | None, typer.Option(metavar="ESTATE", help="Also show before and after, from this other estate.")
+    ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option(metavar="SECTION", help=f"Leave this out; may be repeated: {', '.join(_NAMES)}."),
+    ] = None,
+) -> int:
+    estate, rest = split_words(words, 0)
+    if len(rest) != 1:
+        raise typer.BadParameter("give one file to write")
+    file = Path(rest[0])
+    check_writable(file, call.force, tuple(ENDINGS))
+    if problems := unknown("--without", without or [], _NAMES, "a section of the report"):
+        raise UnusableInput(problems)
+    asked = replace(call, estate=estate or call.estate)
+    evaluation = evaluate(asked.read())
+    before = evaluate(read_estate(base)) if base else None
+    report = made_report(evaluation, asked.estate, before, without or (), figures=file.suffix != ".md")
+    call.write(file, ENDINGS[file.suffix.lower()](report))
+    call.show(Page("report", report.estate, report.answer, ()))
+    return int(not evaluation.meets_all)
+
+
+@dataclass(frozen=True)
+class _Plan:
+    """What the sections share."""
+
+    evaluation: Evaluation
+    before: Evaluation | None
+    draws: bool
+    known: Comparison | None
+    made: Mapping[str, Page]
+    """Pages that were made already, by the command that shows them."""
+
+    @cached_property
+    def comparison(self) -> Comparison:
+        return self.known or compare(self.evaluation.described)
+
+
+def made_report(
+    evaluation: Evaluation,
+    file: Path,
+    before: Evaluation | None = None,
+    without: tuple[str, ...] | list[str] = (),
+    figures: bool = True,
+    comparison: Comparison | None = None,
+    made: Mapping[str, Page] | None = None,
+) -> Report:
+    """The whole plan of an estate; sections are made by the very pages of the commands, those in `made` not again."""
+    plan = _Plan(evaluation, before, figures, comparison, made or {})
+    sections = [one for name, of in zip(_NAMES, _MADE, strict=True) if name not in without for one in of(plan)]
+    by_name = {one.name: one.page for one in sections}
+    answer = [
+        f"{what}: {by_name[name].summary[0]}"
+        for name, what in _ANSWERS.items()
+        if name in by_name and by_name[name].summary
+    ][:_LINES]
+    described = evaluation.described
+    sources = {
+        "estate": f"{file.name} (SHA-256 {sha256(file.read_bytes()).hexdigest()})",
+        "catalogue": f"{described.catalogue.catalogue}, read on {described.catalogue.read_on}",
+        "by": f"Fenrask {__version__}",
+        "on": date.today().isoformat(),
+    }
+    return Report(described.estate.estate, tuple(answer), tuple(sections), sources)
+
+
+_LINES = 5
+_ANSWERS = {
+    "before": "Changed",
+    "choice": "Cheapest mix that meets every need",
+    "bill": "As it stands",
+    "findings": "Findings",
+    "ports": "Ports",
+    "addresses": "Addresses",
+}
+"""The sections whose first sentence is the answer, and what it answers."""
+
+
+def _before(plan: _Plan) -> Iterator[Section]:
+    if plan.before is None:
+        return
+    from fenrask.views.pages.beside import beside_page
+    from fenrask.views.pages.compare import changes_page
+
+    now = plan.evaluation
+    total = now.bill.total - plan.before.bill.total
+    flows = changes_page(now.described.estate.estate, now.bill.currency, changes(plan.before, now), total)
+    page = beside_page(plan.before, now)
+    about = "What changes from the other estate, in figures and flow by flow."
+    yield Section("before", "Before and now", about, replace(page, tables=(*page.tables, *flows.tables)))
+
+
+def _paths(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.path import flows_page
+
+    one = plan.evaluation
+    page = flows_page(one.paths, one.broken, one.down_minutes)
+    drawn: tuple[Figure, ...] = ()
+    if plan.draws:
+        from fenrask.views.figures.paths import draw_paths
+
+        text = (
+            "The estate: subnets, the exits that their traffic passes, and destinations. The table below says the same."
+        )
+        drawn = (Figure(draw_paths(one.paths, one.broken, ".svg"), text),)
+    about = "Each flow's exits from subnet to destination, the source address seen there, and whether it arrives."
+    yield Section("paths", "Paths", about, page, drawn, "fenrask path")
+
+
+def _findings(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.check import findings_page
+
+    page = findings_page(plan.evaluation.described.estate.estate, check(plan.evaluation))
+    about = "What is wrong or doubtful, the worst first, each with its place and a remedy that was tried."
+    yield Section("findings", "Findings", about, page, (), "fenrask check")
+
+
+def _load(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.demand import demand_page
+
+    drawn: tuple[Figure, ...] = ()
+    if plan.draws:
+        from fenrask.views.figures.heat import draw_heat
+
+        text = "Concurrent connections of each exit by hour, coloured by the share of its ports."
+        drawn = (Figure(draw_heat(plan.evaluation.capacity, ".svg"), text),)
+    about = "Concurrent connections through the day. A connection keeps its port until its mapping timeout has passed."
+    yield Section("load", "Load", about, demand_page(plan.evaluation.demand), drawn, "fenrask demand")
+
+
+def _ports(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.capacity import capacity_page
+
+    sized, drawn = plan.evaluation.capacity, tuple[Figure, ...]()
+    if plan.draws:
+        from fenrask.views.figures.blocking import draw_blocking
+        from fenrask.views.figures.ports import draw_ports
+
+        drawn = (
+            Figure(draw_ports(sized, ".svg"), "Translated ports wanted through the day against those that there are."),
+            Figure(
+                draw_blocking(sized, ".svg"), "Share of new connections without a free port by number of addresses."
+            ),
+        )
+    about = "Translated ports and every other limit of each exit against the peak, and the addresses that it needs."
+    yield Section("ports", "Ports and limits", about, capacity_page(sized), drawn, "fenrask capacity")
+
+
+def _addresses(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.addresses import addresses_page
+
+    about = "Public addresses to pay for, and what each destination must put on its allow-list."
+    yield Section(
+        "addresses", "Addresses and allow-lists", about, addresses_page(plan.evaluation), (), "fenrask addresses"
+    )
+
+
+def _bill(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.charges import charges_page
+
+    yield Section(
+        "bill", "Bill", "What a month costs, and for what.", charges_page(plan.evaluation), (), "fenrask charges"
+    )
+
+
+def _designs(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.compare import compare_page
+    from fenrask.what_if import zone_losses
+
+    found, drawn = plan.comparison, tuple[Figure, ...]()
+    if plan.draws:
+        from fenrask.views.figures.designs import draw_designs
+
+        drawn = (
+            Figure(draw_designs(found, ".svg"), "What each standard design costs a month, and whether it passes."),
+        )
+    losses = {one.design.name: zone_losses(one.evaluation) for one in found.candidates}
+    about = "The same estate in standard designs, each evaluated whole; those that fail a need say which."
+    yield Section("designs", "Designs", about, compare_page(found, losses), drawn, "fenrask compare")
+
+
+def _choice(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.choose import choose_page
+
+    page = plan.made.get("fenrask choose") or choose_page(
+        choose(plan.evaluation.described, comparison=plan.comparison), plan.comparison
+    )
+    about = "The cheapest mix of exits, flow by flow, that meets every need; what to change; what comes next."
+    yield Section("choice", "Choice", about, page, (), "fenrask choose")
+
+
+def _stress(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.stress import stress_page
+    from fenrask.what_if import all_cases, stress
+
+    described = plan.evaluation.described
+    page = plan.made.get("fenrask stress")
+    if page is None:
+        outcomes = list(stress(described, all_cases(described), plan.comparison))
+        page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)
+    about = "What the loss of a zone, an exit or a node cuts off or overloads, and what helps."
+    yield Section("stress", "Failures", about, page, (), "fenrask stress")
+
+
+def _confidence(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.confidence import bill_confidence_page, capacity_confidence_page
+    from fenrask.what_if import confident, ranges
+
+    described = plan.evaluation.described
+    if not ranges(described):
+        return
+    found = confident(plan.evaluation, _LEVEL)
+    page, bill = (
+        capacity_confidence_page(described.estate.estate, found),
+        bill_confidence_page(described.estate.estate, described.catalogue.currency, found),
+    )
+    whole = replace(
+        page,
+        summary=(*page.summary, *bill.summary),
+        tables=(*page.tables, bill.tables[0]),
+        not_counted=bill.not_counted,
+    )
+    about = "Where loads are ranges: how sure the addresses suffice, the bill as an interval, what to measure first."
+    yield Section("confidence", "Confidence", about, whole, (), f"fenrask capacity --confidence {_LEVEL}")
+
+
+_LEVEL = 0.95
+
+
+def _assumptions(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.assumptions import assumptions_page
+
+    page = assumptions_page(plan.evaluation.described, date.today())
+    about = "What the figures rest on: prices with the day they were read, targets, and where each load comes from."
+    yield Section("assumptions", "Assumptions", about, page)
+
+
+_MADE: tuple[Callable[[_Plan], Iterator[Section]], ...] = (
+    _before, _choice, _findings, _paths, _load, _ports, _addresses, _bill, _designs, _stress, _confidence, _assumptions,
+)  # fmt: skip

@@ -1,0 +1,51 @@
+"""Two estates side by side in their main figures."""
+
+from fractions import Fraction
+
+from fenrask.checks import check
+from fenrask.evaluation import Evaluation
+from fenrask.findings import Severity
+from fenrask.units import cents
+from fenrask.views.page import Column, Page, Table
+
+__all__ = ["beside_page"]
+
+
+def beside_page(before: Evaluation, now: Evaluation) -> Page:
+    """What a month costs, what is wrong, what is bought: before, now, and the difference."""
+    currency = now.bill.currency
+    columns = (
+        Column("figure", "figure"),
+        Column("before", "before"),
+        Column("now", "now"),
+        Column("more", "difference"),
+    )
+    money = f"{cents(now.bill.total - before.bill.total):+,} {currency}"
+    rows = [("the month's bill", _money(before), _money(now), money)]
+    for name, (was, is_) in _figures(before, now).items():
+        rows.append((name, f"{was:,}", f"{is_:,}", f"{is_ - was:+,}" if is_ != was else "none"))
+    better = "less" if now.bill.total < before.bill.total else "more"
+    amount = abs(Fraction(now.bill.total - before.bill.total))
+    line = f"{cents(amount):,} {currency} {better} a month than before." if amount else "The same bill as before."
+    table = Table("figures", "Before and now", columns, rows)
+    return Page("beside", now.described.estate.estate, (line,), (table,))
+
+
+def _money(one: Evaluation) -> str:
+    return f"{cents(one.bill.total):,} {one.bill.currency}"
+
+
+def _figures(before: Evaluation, now: Evaluation) -> dict[str, tuple[int, int]]:
+    def counts(one: Evaluation) -> dict[str, int]:
+        findings = [each for each in check(one) if not each.accepted]
+        return {
+            "errors": sum(each.severity is Severity.ERROR for each in findings),
+            "warnings": sum(each.severity is Severity.WARNING for each in findings),
+            "needs not met": len(one.broken),
+            "exits that do not carry their load": len(one.short),
+            "exits": len(one.described.estate.exits),
+            "public addresses paid for": sum(one.plan.bought.values()),
+        }
+
+    was, is_ = counts(before), counts(now)
+    return {name: (was[name], is_[name]) for name in was}

@@ -14,10 +14,6 @@ from fenrask.demo import RECORDS, STEPS, VELLMOUTH, Run
 from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
-from fenrask.views.figures.blocking import draw_blocking
-from fenrask.views.figures.heat import draw_heat
-from fenrask.views.figures.paths import draw_paths
-from fenrask.views.figures.ports import draw_ports
 from fenrask.views.formats import FORMATS
 from fenrask.views.page import Page
 from fenrask.views.report import as_page
@@ -53,16 +49,11 @@ def command(
             print(heading)
             print(indent(fill(page.summary[0], where.width - 4), "    "))
         sys.stdout.flush()
-    print("\nFigures")
-    for file, what, drawn in (
-        ("paths.png", "the path of every flow", draw_paths(evaluation.paths, evaluation.broken, ".png")),
-        ("load.png", "concurrent connections by exit and hour", draw_heat(evaluation.capacity, ".png")),
-        ("ports.png", "ports in use over the day against capacity", draw_ports(evaluation.capacity, ".png")),
-        ("blocking.png", "blocking by number of addresses", draw_blocking(evaluation.capacity, ".png")),
-    ):
-        write_whole(folder / file, drawn, force)
-        print(f"  {folder / file}: {what}")
     report = made_report(evaluation, estate, comparison=run.comparison, made=pages)
     write_whole(folder / REPORT, as_page(report), force)
-    print(f"\nThe whole plan as one page: {folder / REPORT}")
+    print(f"\nThe whole plan as one page: {folder / REPORT}\nIts figures")
+    for figure in (figure for section in report.sections for figure in section.figures):
+        file = folder / f"{figure.name}.svg"
+        write_whole(file, figure.svg, force)
+        print(f"  {file}: {figure.text.split('. ')[0].rstrip('.')}")
     say(f"Now: cd {folder}, and run any command above to see it whole; or `fenrask start FOLDER` for your own.")

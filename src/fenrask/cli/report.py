@@ -144,7 +144,7 @@ def _paths(plan: _Plan) -> Iterator[Section]:
         text = (
             "The estate: subnets, the exits that their traffic passes, and destinations. The table below says the same."
         )
-        drawn = (Figure(draw_paths(one.paths, one.broken, ".svg"), text),)
+        drawn = (Figure("paths", draw_paths(one.paths, one.broken, ".svg"), text),)
     about = "Each flow's exits from subnet to destination, the source address seen there, and whether it arrives."
     yield Section("paths", "Paths", about, page, drawn, "fenrask path")
 
@@ -152,7 +152,8 @@ def _paths(plan: _Plan) -> Iterator[Section]:
 def _findings(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.check import findings_page
 
-    page = findings_page(plan.evaluation.described.estate.estate, check(plan.evaluation))
+    one = plan.evaluation
+    page = plan.made.get("fenrask check") or findings_page(one.described.estate.estate, check(one))
     about = "What is wrong or doubtful, the worst first, each with its place and a remedy that was tried."
     yield Section("findings", "Findings", about, page, (), "fenrask check")
 
@@ -165,7 +166,7 @@ def _load(plan: _Plan) -> Iterator[Section]:
         from fenrask.views.figures.heat import draw_heat
 
         text = "Concurrent connections of each exit by hour, coloured by the share of its ports."
-        drawn = (Figure(draw_heat(plan.evaluation.capacity, ".svg"), text),)
+        drawn = (Figure("load", draw_heat(plan.evaluation.capacity, ".svg"), text),)
     about = "Concurrent connections through the day. A connection keeps its port until its mapping timeout has passed."
     yield Section("load", "Load", about, demand_page(plan.evaluation.demand), drawn, "fenrask demand")
 
@@ -179,10 +180,12 @@ def _ports(plan: _Plan) -> Iterator[Section]:
         from fenrask.views.figures.ports import draw_ports
 
         drawn = (
-            Figure(draw_ports(sized, ".svg"), "Translated ports wanted through the day against those that there are."),
             Figure(
-                draw_blocking(sized, ".svg"), "Share of new connections without a free port by number of addresses."
+                "ports",
+                draw_ports(sized, ".svg"),
+                "Translated ports wanted through the day, and the ports there are.",
             ),
+            Figure("blocking", draw_blocking(sized, ".svg"), "Connections without a port by number of addresses."),
         )
     about = "Translated ports and every other limit of each exit against the peak, and the addresses that it needs."
     yield Section("ports", "Ports and limits", about, capacity_page(sized), drawn, "fenrask capacity")
@@ -214,11 +217,17 @@ def _designs(plan: _Plan) -> Iterator[Section]:
         from fenrask.views.figures.designs import draw_designs
 
         drawn = (
-            Figure(draw_designs(found, ".svg"), "What each standard design costs a month, and whether it passes."),
+            Figure(
+                "designs",
+                draw_designs(found, ".svg"),
+                "What each standard design costs a month.",
+            ),
         )
-    losses = {one.design.name: zone_losses(one.evaluation) for one in found.candidates}
+    page = plan.made.get("fenrask compare")
+    if page is None:
+        page = compare_page(found, {one.design.name: zone_losses(one.evaluation) for one in found.candidates})
     about = "The same estate in standard designs, each evaluated whole; those that fail a need say which."
-    yield Section("designs", "Designs", about, compare_page(found, losses), drawn, "fenrask compare")
+    yield Section("designs", "Designs", about, page, drawn, "fenrask compare")
 
 
 def _choice(plan: _Plan) -> Iterator[Section]:

@@ -22,6 +22,7 @@ _ROWS = 25
 class Figure:
     """A figure as SVG, and what it shows in words for those who cannot see it."""
 
+    name: str
     svg: bytes
     text: str
 

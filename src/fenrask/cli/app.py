@@ -129,7 +129,11 @@ COMMANDS = {
         "Write the whole plan as one page to open, print and send: answer, figures, tables, proof, assumptions.",
         ("report plan.html", "report plan.md --without designs", "report after.html --base before.yaml"),
     ),
-    "handover": Told(_BUILD, "Write the kernel rules of translator hosts.", ("handover", "handover --save rules")),
+    "handover": Told(
+        _BUILD,
+        "Write what others need: allow-lists, routes, NAT, filters, build steps with checks, alerts, a workbook.",
+        ("handover", "handover --save plan", "handover after.yaml --base before.yaml --save change"),
+    ),
     "source": Told(
         _BUILD,
         "Show which source address a destination sees, now and after the loss of a zone or an exit.",

@@ -1,12 +1,14 @@
 """Files written whole or not at all."""
 
 import os
+from collections.abc import Mapping
+from errno import EISDIR
 from pathlib import Path
 from tempfile import NamedTemporaryFile
 
 from fenrask.errors import Place, Problem, UnusableInput
 
-__all__ = ["check_writable", "write_whole"]
+__all__ = ["check_writable", "write_all", "write_whole"]
 
 
 def check_writable(file: Path, force: bool, endings: tuple[str, ...] = ()) -> None:
@@ -28,17 +30,37 @@ def write_whole(file: Path, content: bytes, force: bool) -> None:
 
     UnusableInput where it exists and `force` is not given, or where it cannot be written.
     """
-    _check_new(file, force)
+    write_all({file: content}, force)
+
+
+def write_all(files: Mapping[Path, bytes], force: bool) -> None:
+    """Write several files, all of them or none: only when each has been written beside its place are they put there.
+
+    UnusableInput where one exists and `force` is not given, or cannot be written.
+    """
+    for file in files:
+        _check_new(file, force)
+    waiting: list[tuple[Path, Path]] = []
+    file = Path()
     try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-        with NamedTemporaryFile(dir=file.parent, prefix=f".{file.name}.", delete=False) as temporary:
-            temporary.write(content)
-        whole = Path(temporary.name)
-        whole.chmod(0o666 & ~_mask())
-        whole.replace(file)
+        for file, content in files.items():
+            file.parent.mkdir(parents=True, exist_ok=True)
+            with NamedTemporaryFile(dir=file.parent, prefix=".writing-", delete=False) as temporary:
+                waiting.append((Path(temporary.name), file))
+                temporary.write(content)
+            waiting[-1][0].chmod(0o666 & ~_mask())
+            if file.is_dir():
+                raise IsADirectoryError(EISDIR, "a folder")
+        while waiting:
+            whole, file = waiting[0]
+            whole.replace(file)
+            waiting.pop(0)
     except OSError as error:
         found = (error.strerror or type(error).__name__).lower()
         raise UnusableInput([Problem(Place(str(file)), found, "a file that can be written")]) from None
+    finally:
+        for left, _ in waiting:
+            left.unlink(missing_ok=True)
 
 
 def _check_new(file: Path, force: bool) -> None:

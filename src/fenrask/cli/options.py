@@ -11,12 +11,13 @@ from typing import Annotated, Any
 import typer
 
 from fenrask.cli.completion import names
-from fenrask.cli.files import check_writable, write_whole
+from fenrask.cli.files import check_writable, write_all, write_whole
 from fenrask.cli.screen import rendering, say
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.estate.suggestions import unknown
 from fenrask.routing import Paths
+from fenrask.units import counted
 from fenrask.views.figures import ENDINGS
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
@@ -121,6 +122,11 @@ class Call:
         """Write a file whole, and say so."""
         write_whole(file, content, self.force)
         self.say(f"wrote {file}")
+
+    def write_all(self, folder: Path, files: Mapping[str, bytes]) -> None:
+        """Write a set of files into a folder, all or none, and say so."""
+        write_all({folder / name: content for name, content in files.items()}, self.force)
+        self.say(f"wrote {counted(len(files), 'file')} into {folder}")
 
     def say(self, message: str) -> None:
         """A message to stderr, unless `--quiet`."""

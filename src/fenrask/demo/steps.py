@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from fenrask.capacity import translators
 from fenrask.checks import check
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
@@ -24,6 +23,7 @@ from fenrask.records.readers import read_records
 from fenrask.records.summary import summarised
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
+from fenrask.views.handover import Handover
 from fenrask.views.page import Page
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.capacity import capacity_page
@@ -151,6 +151,11 @@ def _replayed(evaluation: Evaluation, asked: Asked, case: str = "") -> Page:
     return simulate_page(estate.estate, target, results, case)
 
 
+def _handed_over(run: Run) -> Page:
+    plan = Handover(run.evaluation, comparison=run.comparison)
+    return handover_page(run.evaluation.described.estate.estate, plan.files, plan.steps, plan.hosts)
+
+
 def _struck(run: Run) -> Page:
     cured = as_sized(evaluate(run.evaluation.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
     lost = case_patch(cured.described, all_cases(cured.described)["zone b lost"])
@@ -229,8 +234,8 @@ STEPS: tuple[Step, ...] = (
     ),
     Step(
         "fenrask handover",
-        "What the plan means for a translator host of one's own: rules for the kernel (--save writes them).",
-        lambda run: handover_page(run.evaluation.described.estate.estate, list(translators(run.evaluation.capacity))),
+        "What others need: build steps with checks, allow-lists, routes, NAT, alerts, a workbook (--save writes it).",
+        _handed_over,
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

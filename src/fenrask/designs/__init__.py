@@ -1,6 +1,7 @@
 """Standard designs made from the estate alone, each evaluated; their comparison and break-evens."""
 
 from fenrask.designs.break_even import BreakEven, break_even
+from fenrask.designs.building import BuildStep, Look, build_steps, nothing_built
 from fenrask.designs.changes import FlowChange, changes
 from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
@@ -10,6 +11,10 @@ __all__ = [
     "MEASURES",
     "STANDARD",
     "BreakEven",
+    "BuildStep",
+    "Look",
+    "build_steps",
+    "nothing_built",
     "Candidate",
     "Comparison",
     "Design",

@@ -191,6 +191,10 @@ class Routes:
                 if prefix not in own:
                     yield TableRoute(prefix, exit_name, Origin.LOCAL, table, other)
 
+    def stated(self, table: str) -> tuple[TableRoute, ...]:
+        """The routes that a table is written with, names as their prefixes."""
+        return tuple(self._static(table))
+
     def _static(self, table: str | None) -> Iterator[TableRoute]:
         for key, value in self.estate.route_tables.get(table or "", {}).items():
             for prefix in _prefixes(self.estate.destinations.get(key), key):

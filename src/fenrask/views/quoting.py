@@ -7,8 +7,9 @@ order to a terminal.
 import re
 import shlex
 import unicodedata
+from collections.abc import Iterable
 
-__all__ = ["cell", "comment", "file_name", "label", "markdown", "shell", "visible"]
+__all__ = ["cell", "comment", "device_names", "file_name", "host_label", "label", "markdown", "shell", "visible"]
 
 _UNSAFE_IN_FILE = re.compile(r"[^A-Za-z0-9._+-]+")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -61,3 +62,25 @@ def cell(text: str) -> str:
 def markdown(text: str) -> str:
     """Text in Markdown: no markup, one line."""
     return _ACTIVE.sub(r"\\\1", comment(text))
+
+
+_LONGEST_DEVICE = 15
+
+
+def device_names(names: Iterable[str]) -> dict[str, str]:
+    """A network device's name (Linux: at most 15 signs) for each of some names, all different."""
+    found: dict[str, str] = {}
+    for name in dict.fromkeys(names):
+        plain = re.sub(r"[^A-Za-z0-9_-]", "-", name).strip("-") or "exit"
+        short, number = plain[:_LONGEST_DEVICE], 1
+        while short in found.values():
+            number += 1
+            short = plain[: _LONGEST_DEVICE - len(str(number)) - 1] + f"-{number}"
+        found[name] = short
+    return found
+
+
+def host_label(name: str) -> str:
+    """One label of a host name (RFC 1123): letters, digits, hyphens; `_` stays, as names of services have it."""
+    plain = re.sub(r"[^A-Za-z0-9_-]", "-", name).strip("-")[:_LONGEST_LABEL]
+    return plain or "unnamed"

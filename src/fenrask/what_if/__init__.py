@@ -1,5 +1,6 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
+from fenrask.what_if.alerts import Alert, alerts
 from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
 from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
@@ -12,6 +13,8 @@ from fenrask.what_if.teardown import StillPaid, Teardown, teardown
 from fenrask.what_if.timeouts import AtTimeout, adjustable, sweep
 
 __all__ = [
+    "Alert",
+    "alerts",
     "Asked",
     "Effect",
     "Growth",

@@ -4,11 +4,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_address
 
 from fenrask.capacity import Translator
+from fenrask.views.quoting import comment, label
 
 __all__ = ["rules_file", "sysctl_file"]
 
 _PLACEHOLDERS = "203.0.113."
 """Stands for addresses that are not known yet (RFC 5737)."""
+_LONGEST_S = 2**31 - 1
 _TIED = {
     "any-free": "jhash ip saddr . ip daddr",
     "by-host": "jhash ip saddr",
@@ -28,7 +30,7 @@ def rules_file(one: Translator, outward: str = "eth0", estate: str = "") -> str:
 def sysctl_file(one: Translator) -> str:
     """The size of the connection table, with a bucket for each entry."""
     return (
-        f"# {one.exit}: connections that the table holds, and its buckets.\n"
+        f"# {comment(one.exit)}: connections that the table holds, and its buckets.\n"
         f"net.netfilter.nf_conntrack_max = {one.table}\n"
         f"net.netfilter.nf_conntrack_buckets = {one.table}\n"
         "net.ipv4.ip_forward = 1\n"
@@ -37,13 +39,14 @@ def sysctl_file(one: Translator) -> str:
 
 def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     addresses = one.addresses or tuple(f"{_PLACEHOLDERS}{number}" for number in range(1, one.number + 1))
-    table = f"translation_{one.exit.replace('-', '_')}"
-    yield f"# {one.exit}{f' of {estate}' if estate else ''}: source translation on a Linux host. Load with nft -f."
+    table = f"translation_{label(one.exit)}"
+    name = f"{comment(one.exit)} of {comment(estate)}" if estate else comment(one.exit)
+    yield f"# {name}: source translation on a Linux host. Load with nft -f."
     yield f"# The table of connections needs {one.table:,} entries (the .sysctl.conf beside this file)."
     if not one.addresses:
         yield "# The addresses are not known yet: put them here."
     for words in one.not_counted:
-        yield f"# Not as planned: {words}."
+        yield f"# Not as planned: {comment(words)}."
     yield ""
     yield f'define outward = "{outward}"'
     for number, address in enumerate(addresses):
@@ -53,12 +56,15 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     yield f"table ip {table} {{}}"
     yield f"delete table ip {table}"
     yield f"table ip {table} {{"
-    yield from _timers("tcp_timers", "tcp", one.timers_s)
-    yield from _timers("udp_timers", "udp", one.udp_timers_s)
+    timed = {"tcp": one.timers_s, "udp": one.udp_timers_s}
+    # A protocol for which the offer tells no time keeps the kernel's own.
+    timed = {protocol: seconds for protocol, seconds in timed.items() if any(seconds.values())}
+    for protocol, seconds in timed.items():
+        yield from _timers(f"{protocol}_timers", protocol, seconds)
     yield "  chain timers {"
     yield "    type filter hook prerouting priority mangle; policy accept;"
-    yield '    ip protocol tcp ct timeout set "tcp_timers"'
-    yield '    ip protocol udp ct timeout set "udp_timers"'
+    for protocol in timed:
+        yield f'    ip protocol {protocol} ct timeout set "{protocol}_timers"'
     yield "  }"
     yield "  chain outward {"
     yield "    type nat hook postrouting priority srcnat; policy accept;"
@@ -69,7 +75,8 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
 
 
 def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[str]:
-    known = ", ".join(f"{state} : {max(1, round(value))}" for state, value in seconds.items() if value)
+    # The kernel's timers are whole seconds, and at most what 32 bits hold.
+    known = ", ".join(f"{state} : {min(_LONGEST_S, max(1, round(value)))}" for state, value in seconds.items() if value)
     yield f"  ct timeout {name} {{"
     yield f"    protocol {protocol};"
     yield "    l3proto ip;"

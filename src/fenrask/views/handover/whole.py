@@ -1,0 +1,86 @@
+"""The whole handover of a plan, or of what differs from what is built."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from fenrask.capacity import Translator, translators
+from fenrask.designs import BuildStep, Comparison, build_steps, compare, nothing_built
+from fenrask.evaluation import Evaluation
+from fenrask.views.handover.alarms import alert_files
+from fenrask.views.handover.allow_lists import allow_list_files, order_file
+from fenrask.views.handover.contract import HandoverFile
+from fenrask.views.handover.hosts import translator_files
+from fenrask.views.handover.models import filter_files, nat_file
+from fenrask.views.handover.names import endpoint_files
+from fenrask.views.handover.order import order_files
+from fenrask.views.handover.routes import route_files
+from fenrask.views.handover.workbook import workbook_file
+from fenrask.what_if import alerts
+
+__all__ = ["Handover", "Told"]
+
+
+@dataclass(frozen=True)
+class Told:
+    """What the caller says beside the estate."""
+
+    valid_from: str = ""
+    lead_months: float = 1.0
+    outward: str = "eth0"
+    since: Mapping[str, list[str]] = field(default_factory=dict)
+    """The prefixes of earlier allow-lists, by destination."""
+
+
+@dataclass(frozen=True)
+class Handover:
+    """What is handed over: the whole plan, or what differs from what is built."""
+
+    now: Evaluation
+    before: Evaluation | None = None
+    told: Told = field(default_factory=Told)
+    comparison: Comparison | None = None
+    """The standard designs, where they were evaluated already."""
+
+    @cached_property
+    def hosts(self) -> list[Translator]:
+        return list(translators(self.now.capacity))
+
+    @cached_property
+    def steps(self) -> list[BuildStep]:
+        return build_steps(self.before or nothing_built(self.now), self.now)
+
+    @cached_property
+    def files(self) -> list[HandoverFile]:
+        """All files; with a base only those that say something else than they would of the base, and the steps."""
+        whole = _state_files(self.now, self.told)
+        if self.before is None:
+            kept = whole
+        else:
+            known = {one.name: one.content for one in _state_files(self.before, self.told)}
+            kept = [one for one in whole if known.get(one.name) != one.content]
+            if not kept and not self.steps:
+                return []
+        undo = build_steps(self.now, self.before or nothing_built(self.now))
+        name = self.now.described.estate.estate
+        return [
+            *order_files("build", f"{name}: the order of building", "the order of building, with checks", self.steps),
+            *order_files("undo", f"{name}: the order of taking down", "the order of taking down, with checks", undo),
+            *kept,
+            *alert_files(name, list(alerts(self.now, self.told.lead_months))),
+            workbook_file(self.now, self.comparison or compare(self.now.described)),
+        ]
+
+
+def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:
+    """What describes the network as it is to be."""
+    described = evaluation.described
+    return [
+        *allow_list_files(described.estate.estate, evaluation.plan, told.valid_from, told.since),
+        order_file(evaluation.plan),
+        *route_files(evaluation.paths),
+        nat_file(evaluation.capacity, evaluation.plan),
+        *filter_files(described),
+        *endpoint_files(described),
+        *translator_files(described.estate.estate, list(translators(evaluation.capacity)), told.outward),
+    ]

@@ -1,0 +1,166 @@
+"""The plan as a workbook (Office Open XML, ISO/IEC 29500): totals are formulas, and a sheet of inputs drives them."""
+
+import io
+import zipfile
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime, time
+from typing import Any
+
+from openpyxl import Workbook
+from openpyxl.styles import Alignment, Font, PatternFill
+from openpyxl.utils import get_column_letter
+
+from fenrask.designs import Comparison
+from fenrask.evaluation import Evaluation
+from fenrask.views.handover.contract import HandoverFile
+from fenrask.views.quoting import visible
+
+__all__ = ["workbook_file"]
+
+_HEAD, _FILL = Font(bold=True), PatternFill("solid", fgColor="DDE5EE")
+_DAY_ONE = (1980, 1, 1, 0, 0, 0)
+_MONEY = "#,##0.00"
+
+
+def workbook_file(evaluation: Evaluation, comparison: Comparison) -> HandoverFile:
+    """Inputs, bill, designs, capacity and addresses."""
+    book = Workbook()
+    inputs = book.active
+    inputs.title = "Inputs"
+    _inputs(inputs, evaluation)
+    _bill(book.create_sheet("Bill"), evaluation)
+    _designs(book.create_sheet("Designs"), comparison)
+    _capacity(book.create_sheet("Capacity"), evaluation)
+    _addresses(book.create_sheet("Addresses"), evaluation)
+    for sheet in book.worksheets:
+        _dress(sheet)
+    day = datetime.combine(evaluation.described.catalogue.read_on, time())
+    book.properties.creator, book.properties.created, book.properties.modified = "Fenrask", day, day
+    return HandoverFile("plan.xlsx", "bill, designs, capacity and addresses, to calculate with", _same(book))
+
+
+def _same(book: Workbook) -> bytes:
+    """The workbook's bytes, the same whenever it is written: its parts carry no time of day."""
+    out, whole = io.BytesIO(), io.BytesIO()
+    book.save(out)
+    modified = book.properties.created.strftime("%Y-%m-%dT%H:%M:%SZ")
+    with zipfile.ZipFile(out) as packed, zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as again:
+        for name in packed.namelist():
+            content = packed.read(name)
+            if name == "docProps/core.xml":
+                head, tag, rest = content.decode().partition("<dcterms:modified")
+                start, _, tail = rest.partition(">")
+                _, _, after = tail.partition("</dcterms:modified>")
+                content = f"{head}{tag}{start}>{modified}</dcterms:modified>{after}".encode() if tag else content
+            again.writestr(zipfile.ZipInfo(name, _DAY_ONE), content, zipfile.ZIP_DEFLATED)
+    return whole.getvalue()
+
+
+def _write(sheet: Any, rows: Iterable[Sequence[Any]]) -> None:
+    for row in rows:
+        place = sheet.max_row + 1 if sheet.max_row > 1 or sheet.cell(1, 1).value is not None else 1
+        for column, value in enumerate(row, 1):
+            cell = sheet.cell(place, column)
+            if isinstance(value, _Formula):
+                cell.value, cell.number_format = f"={value.text}", value.shown
+            elif isinstance(value, str):
+                # Whatever it begins with, it is text: a name is no formula.
+                cell.value = visible(value)
+                cell.data_type = "s"
+                cell.quotePrefix = value[:1] in "=+-@"
+            else:
+                cell.value = value
+
+
+class _Formula:
+    def __init__(self, text: str, shown: str = _MONEY) -> None:
+        self.text, self.shown = text, shown
+
+
+def _inputs(sheet: Any, evaluation: Evaluation) -> None:
+    catalogue = evaluation.described.catalogue
+    _write(
+        sheet,
+        [
+            ("input", "value", "what it does"),
+            ("volume factor", 1.0, "times the volumes of the plan: what is charged by volume follows"),
+            ("price factor", 1.0, "times the rates of the catalogue"),
+            ("months", 12, "for the sum over a longer time"),
+            ("currency", catalogue.currency, ""),
+            ("prices read on", catalogue.read_on.isoformat(), catalogue.source or catalogue.catalogue),
+            ("estate", evaluation.described.estate.estate, ""),
+        ],
+    )
+
+
+def _bill(sheet: Any, evaluation: Evaluation) -> None:
+    _write(sheet, [("item", "charged for", "quantity", "unit", "rate", "by", "amount a month", "why")])
+    lines = evaluation.bill.lines
+    for row, line in enumerate(lines, 2):
+        factor = "" if line.fixed else "*Inputs!$B$2"
+        amount = _Formula(f"C{row}*E{row}*Inputs!$B$3{factor}")
+        by = "time" if line.fixed else "volume"
+        _write(
+            sheet, [(line.item, line.about, float(line.quantity), line.unit, float(line.rate), by, amount, line.reason)]
+        )
+    last = len(lines) + 1
+    total = _Formula(f"SUM(G2:G{last})") if lines else 0
+    _write(sheet, [("a month, in all", "", None, "", None, "", total, "")])
+    _write(sheet, [("over the months", "", None, "", None, "", _Formula(f"G{last + 1}*Inputs!$B$4"), "")])
+
+
+def _designs(sheet: Any, comparison: Comparison) -> None:
+    _write(sheet, [("design", "meets every need", "month", "fixed", "by volume", "more than the cheapest that does")])
+    passing = [n for n, one in enumerate(comparison.ranked, 2) if one.passes]
+    for row, one in enumerate(comparison.ranked, 2):
+        bill = one.evaluation.bill
+        more = _Formula(f"C{row}-C${passing[0]}") if passing else ""
+        month = _Formula(f"D{row}*Inputs!$B$3+E{row}*Inputs!$B$3*Inputs!$B$2")
+        _write(
+            sheet,
+            [
+                (
+                    one.design.name,
+                    "yes" if one.passes else "no",
+                    month,
+                    float(bill.fixed),
+                    float(bill.total - bill.fixed),
+                    more,
+                )
+            ],
+        )
+
+
+def _capacity(sheet: Any, evaluation: Evaluation) -> None:
+    _write(sheet, [("exit", "limit", "unit", "use at the peak", "capacity", "headroom", "verdict")])
+    row = 2
+    for one in evaluation.capacity.every:
+        for limit in one.limits:
+            left = _Formula(f'IF(E{row}=0,"",(E{row}-D{row})/E{row})', "0.0%")
+            _write(
+                sheet, [(one.exit, limit.limit, limit.unit, float(limit.use), float(limit.capacity), left, one.verdict)]
+            )
+            row += 1
+
+
+def _addresses(sheet: Any, evaluation: Evaluation) -> None:
+    _write(sheet, [("exit", "addresses in use", "paid for", "entries", "blocks")])
+    exits = evaluation.plan.exits
+    _write(sheet, ([one.exit, one.in_use, one.bought, one.entries, " ".join(one.blocks)] for one in exits))
+    last = len(exits) + 1
+    sums: Mapping[str, Any] = {
+        column: _Formula(f"SUM({column}2:{column}{last})", "0") if exits else 0 for column in "BCD"
+    }
+    _write(sheet, [("in all", *sums.values(), "")])
+    _write(sheet, [("", None, None, None, ""), ("destination", "entries", "maximum", "fits", "")])
+    partners = evaluation.plan.partners
+    _write(sheet, ([one.destination, one.entries, one.most, "yes" if one.fits else "no", ""] for one in partners))
+
+
+def _dress(sheet: Any) -> None:
+    for cell in sheet[1]:
+        cell.font, cell.fill, cell.alignment = _HEAD, _FILL, Alignment(wrap_text=True, vertical="top")
+    sheet.freeze_panes = "A2"
+    for number, column in enumerate(sheet.columns, 1):
+        widest = max((len(str(cell.value)) for cell in column if cell.data_type == "s"), default=8)
+        sheet.column_dimensions[get_column_letter(number)].width = min(60, max(12, widest + 2))

@@ -1,0 +1,64 @@
+"""At what load of each exit to raise an alarm: where its first limit is reached, and as long before as an order takes.
+
+All loads of an exit are taken to grow alike, by the growth that its flows state. Where none is stated there is no time
+to reckon with: the warning then stands where half of the room above today's peak is used up.
+"""
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrask.evaluation import Evaluation
+
+__all__ = ["Alert", "alerts"]
+
+
+@dataclass(frozen=True)
+class Alert:
+    """One exit: concurrent connections at which to warn, and at which a limit is reached."""
+
+    exit: str
+    limit: str
+    """The limit that binds first."""
+    peak: float
+    """Concurrent connections at today's busiest moment, all of the exit."""
+    full_at: float
+    """Concurrent connections at which the limit is reached; for ports, at which blocking is at its target."""
+    warn_at: float
+    growth_per_month: float
+    months_left: float | None
+    """From today's peak until the limit is reached; None where nothing grows; 0 where it is reached today."""
+    months_after_warning: float | None
+    """From the warning until the limit is reached, at the present growth; None where nothing grows."""
+    target: float
+    """The share of new connections without a port that is accepted."""
+
+
+def alerts(evaluation: Evaluation, lead_months: float = 1.0) -> Iterator[Alert]:
+    """An alert for each exit that carries connections and has a limit that load fills; the tightest first."""
+    yield from sorted(_all(evaluation, lead_months), key=lambda one: one.full_at / one.peak)
+
+
+def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
+    flows, target = evaluation.described.estate.flows, evaluation.described.estate.targets.blocking
+    for one in evaluation.capacity.every:
+        parts = evaluation.demand.at_exit.get(one.exit, ())
+        limits = [(limit.growth, limit.limit) for limit in one.limits if limit.grows and limit.growth is not None]
+        if not parts or not limits:
+            continue
+        load = evaluation.demand.load(parts).concurrent
+        at, peak = int(np.argmax(load)), float(np.max(load))
+        if peak <= 0:
+            continue
+        room, limit = min(limits)
+        full = peak * (1 + room)
+        open_ = [(flows[part.flow].growth_per_month, float(part.concurrent[at])) for part in parts]
+        growth = sum(share * held for share, held in open_) / sum(held for _, held in open_)
+        monthly = math.log1p(growth) if growth > 0 else 0.0
+        warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
+        left = max(0.0, math.log(full / peak) / monthly) if monthly and full > 0 else (None if full > peak else 0.0)
+        yield Alert(
+            one.exit, limit, peak, full, min(warn, full), growth, left, lead_months if monthly else None, target
+        )

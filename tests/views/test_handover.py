@@ -1,0 +1,308 @@
+"""The handover, every file read back by a reader of its own; build and undo steps carried out one by one."""
+
+import csv
+import io
+import ipaddress
+import json
+import re
+import shutil
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+from typing import Any
+
+import dns.zone
+import openpyxl
+import yaml
+
+from fenrask.designs import BuildStep, build_steps, nothing_built
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.views.handover import Handover
+from tests.support import InFolder
+
+FULL: dict[str, Any] = {
+    "networks": {"other": {"region": "north", "prefixes": ["10.9.0.0/16"]}},
+    "subnets": {
+        "app": {"filters": {"wall": {
+            "stateful": False,
+            "out": {"web": {
+                "action": "allow", "destinations": ["partner"], "ports": ["1024-2048", 443], "protocol": "tcp",
+            }},
+            "in": {"back": {"action": "allow", "sources": ["198.51.100.0/24"], "ports": ["1024-65535"]}},
+        }}},
+        "far": {"network": "other", "zone": "a", "prefix": "10.9.1.0/24", "routes": "far"},
+    },
+    "route_tables": {"far": {"0.0.0.0/0": "host"}, "app": {"192.0.2.0/25": [{"exit": "gate"}, {"exit": "gate2"}]}},
+    "exits": {
+        "host": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 2},
+        "gate2": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.9"]},
+        "inner": {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": ["app"], "destination": "named"},
+    },
+    "destinations": {"named": {"prefixes": ["192.0.2.200/32"], "names": ["a.example", "*.b.example"], "service": True}},
+    "flows": {"ask": {"from": "work", "to": "named", "per_host_per_s": 1, "duration_s": 2}},
+}  # fmt: skip
+OFFERS: dict[str, Any] = {
+    "offers": {
+        "host": {
+            "kind": "translator-host",
+            "rates": {"hour": 0.1},
+            "ports": {"assignment": "shared-per-destination", "per_address": 28000},
+            "mapping_timeout_s": {"idle": 300, "closed": 60, "reset": 10},
+        },
+        "inner": {"kind": "in-subnet-endpoint", "rates": {"hour": 0.01}},
+    }
+}
+WILD = "x; }\n$(touch /tmp/owned) =1+1 <b> \u202e ../../up"
+
+
+class Handovers(InFolder):
+    def handed(self, changes: Any = None, *words: str) -> Path:
+        self.estate({**FULL, **(changes or {})}, OFFERS)
+        done = self.program("handover", "--save", "out", "--force", *words)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return self.folder / "out"
+
+    def test_lists_zone_tables_and_rules_are_what_their_readers_read(self) -> None:
+        out = self.handed(None, "--valid-from", "2026-12-01")
+        for file in (out / "allow-lists").glob("*.txt"):
+            prefixes = [line for line in file.read_text().splitlines() if not line.startswith("#")]
+            said = json.loads(file.with_suffix(".json").read_text())
+            self.assertEqual([str(ipaddress.ip_network(one)) for one in prefixes], said["prefixes"])
+            self.assertEqual(said["valid_from"], "2026-12-01")
+        allowed = json.loads((out / "allow-lists" / "partner.json").read_text())
+        listed = {row["destination"]: row for row in self.json("addresses", status=None)["partners"]}["partner"]
+        self.assertEqual(len(allowed["prefixes"]), listed["entries"])
+        zone = dns.zone.from_text(
+            (out / "endpoints.zone").read_text(), origin=".", check_origin=False, relativize=False
+        )
+        self.assertEqual({str(name) for name in zone}, {"a.example.", "*.b.example."})
+        alerts = yaml.safe_load((out / "alerts.yaml").read_text())
+        for rule in alerts["groups"][0]["rules"]:
+            self.assertEqual(sorted(rule), ["alert", "annotations", "expr", "for", "labels"])
+            self.assertRegex(rule["alert"], r"\A[a-zA-Z_][a-zA-Z0-9_]*\Z")
+            self.assertRegex(rule["expr"], r'\A(rate\()?(connections|blocked)\{exit="[^"]+"\}(\[5m\]\))? > \d+\Z')
+        index = json.loads((out / "index.json").read_text())
+        written = {str(one.relative_to(out)) for one in out.rglob("*") if one.is_file()} - {"index.json"}
+        self.assertEqual({one["name"] for one in index["files"]}, written)
+
+    def test_alerts_stand_where_the_engine_refuses(self) -> None:
+        """At the full load of a shared exit blocking is at its target: the estate is scaled there and evaluated."""
+        described = self.estate({"flows": {"talk": {"growth_per_month": 0.02}}})
+        [rule] = list(csv.DictReader(io.StringIO(self._file(described, "alerts.csv"))))
+        peak, full, warn = (float(rule[f"{one}_connections"]) for one in ("peak", "full_at", "warn_at"))
+        self.assertAlmostEqual(full / warn, 1.02, places=4)
+        for times, fits in ((0.999, True), (1.01, False)):
+            rate = described.estate.flows["talk"].per_host_per_s * full / peak * times
+            scaled = evaluate(described.patched({"flows": {"talk": {"per_host_per_s": rate}}}, "scaled"))
+            self.assertEqual(scaled.capacity.fits, fits, times)
+        months = float(rule["months_left"])
+        self.assertAlmostEqual(peak * 1.02**months / full, 1.0, places=2)
+
+    def _file(self, described: Any, name: str) -> str:
+        return next(one.content for one in Handover(evaluate(described)).files if one.name == name).decode()
+
+    def test_the_workbook_computes_what_the_bill_says(self) -> None:
+        out = self.handed()
+        book = openpyxl.load_workbook(out / "plan.xlsx")
+        total = self.json("charges", status=None)["month_amount"]
+        self.assertAlmostEqual(_computed(book, "Bill", _cell_of(book["Bill"], "a month, in all", "G")), total, places=6)
+        volume = _cell_of(book["Inputs"], "volume factor", "B")
+        book["Inputs"][volume] = 2.0
+        by_volume = sum(float(c.value) for c in book["Designs"]["E"][1:2])
+        doubled = _computed(book, "Bill", _cell_of(book["Bill"], "a month, in all", "G"))
+        current = next(row for row in book["Designs"].iter_rows(min_row=2) if row[0].value == "current")
+        self.assertAlmostEqual(doubled - total, float(current[4].value), places=4)
+        self.assertGreaterEqual(by_volume, 0)
+        if shutil.which("soffice"):
+            convert = ("soffice", "--headless", "--convert-to", "csv", "--outdir", str(out), str(out / "plan.xlsx"))
+            subprocess.run(convert, check=True, capture_output=True, timeout=120)
+
+    def test_yang_is_valid_against_the_published_modules(self) -> None:
+        modules = Path(sys.prefix) / "share" / "yang" / "modules"
+        if not modules.is_dir():
+            self.skipTest("the YANG modules of pyang are not installed")
+        from yangson import DataModel
+
+        out = self.handed({"exits": {**FULL["exits"], "six": {"kind": "direct-internet", "network": "other"}}})
+        library = {"ietf-yang-library:modules-state": {"module-set-id": "1", "module": _modules(modules)}}
+        model = DataModel(json.dumps(library), tuple(str(one) for one in [modules, *modules.glob("*")] if one.is_dir()))
+        for name in ("routes", "nat", "filters"):
+            data = json.loads((out / f"{name}.yang.json").read_text())
+            model.from_raw(data).validate()
+        routes = json.loads((out / "routes.yang.json").read_text())["ietf-routing:routing"]
+        tables = routes["control-plane-protocols"]["control-plane-protocol"]
+        self.assertEqual({one["name"] for one in tables}, {"private", "public", "app", "far"})
+
+    def test_the_kernel_takes_the_routes_and_the_rules(self) -> None:
+        out = self.handed()
+        if not shutil.which("ip") or not _may_make_namespaces():
+            self.skipTest("no network namespaces here")
+        devices = dict(re.findall(r"^#   (\S+): (.+)$", (out / "routes.ip").read_text(), re.MULTILINE))
+        make = "".join(
+            f"ip link add {one} type veth peer name p{n}; ip link set p{n} up; ip link set {one} up; "
+            for n, one in enumerate(devices)
+        )
+        show = "for n in 100 101 102; do ip -j route show table $n; done; ip -j rule"
+        script = f"{make} ip -batch {out / 'routes.ip'} && {show}"
+        done = subprocess.run(["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, timeout=60)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        *tables, rules = (json.loads(one) for one in done.stdout.strip().splitlines())
+        wanted: dict[str, dict[str, set[str]]] = {}
+        for row in csv.DictReader(io.StringIO((out / "routes.csv").read_text())):
+            prefix = "default" if row["prefix"].endswith("/0") else row["prefix"].removesuffix("/32")
+            wanted.setdefault(row["table"], {}).setdefault(prefix, set()).add(row["exit"])
+        for number, table in zip((100, 101, 102), tables, strict=True):
+            name = [*wanted][number - 100]
+            found = {one["dst"]: {devices[hop["dev"]] for hop in one.get("nexthops", [one])} for one in table}
+            self.assertEqual(found, wanted[name], name)
+        looked_up = {(one["src"], one.get("srclen", 32)): one["table"] for one in rules if one["src"] != "all"}
+        self.assertEqual(looked_up[("10.9.1.0", 24)], str(100 + [*wanted].index("far")))
+        if shutil.which("nft"):
+            subprocess.run(["nft", "-c", "-f", str(out / "host.nft")], check=True)
+
+    def test_build_and_undo_break_nothing_that_worked_and_leave_nothing(self) -> None:
+        before = evaluate(self.estate(None, OFFERS))
+        after = evaluate(self.estate(FULL, OFFERS))
+        empty = nothing_built(after)
+        for start, end in ((before, after), (after, before), (empty, after), (after, empty)):
+            here = start
+            for step in build_steps(start, end):
+                here = evaluate(here.described.patched(step.patch, "step"))
+                self._looks_hold(step, here)
+                lost = {
+                    (path.flow, path.subnet)
+                    for path in start.paths.paths
+                    if path.trace.verdict.arrives and (path.flow, path.subnet) in _working(end)
+                } - _working(here)
+                self.assertFalse(lost, step.what)
+            self.assertEqual(_working(here), _working(end))
+            self.assertEqual(here.bill.total, end.bill.total)
+            for section in ("exits", "route_tables", "subnets", "networks"):
+                self.assertEqual(here.described.data.get(section) or {}, end.described.data.get(section) or {}, section)
+        self.assertEqual(empty.bill.total, 0)
+
+    def _looks_hold(self, step: BuildStep, here: Evaluation) -> None:
+        """What a step says must be seen is what `path` says of the estate then."""
+        said = {
+            (path.flow, path.subnet, path.trace.verdict.value, tuple(path.trace.exits)) for path in here.paths.paths
+        }
+        for look in step.looks:
+            self.assertIn((look.flow, look.subnet, look.verdict, look.exits), said)
+
+    def test_only_what_differs_and_what_changed_since(self) -> None:
+        first = self.handed()
+        shutil.move(first, self.folder / "earlier")
+        shutil.copy(self.folder / "estate.yaml", self.folder / "before.yaml")
+        same = self.program("handover", "--base", "before.yaml", "--save", "none")
+        self.assertEqual((same.returncode, "Nothing to build" in same.stdout), (0, True))
+        self.assertFalse((self.folder / "none").exists())
+        more = {"exits": {**FULL["exits"], "gate": {"addresses": ["203.0.113.1", "203.0.113.77"]}}}
+        out = self.handed(more, "--base", "before.yaml", "--since", "earlier")
+        self.assertFalse((out / "routes.csv").exists())
+        said = json.loads((out / "allow-lists" / "partner.json").read_text())
+        self.assertEqual((said["added"], said["removed"]), (["203.0.113.77/32"], []))
+        self.assertIn("New since the last list: 203.0.113.77/32", (out / "allow-lists" / "partner.txt").read_text())
+        for words in (("--since", "nowhere"), ("--valid-from", "soon"), ("--outward", "a b")):
+            self.assertEqual(self.program("handover", *words).returncode, 2)
+
+    def test_the_same_estate_gives_the_same_bytes(self) -> None:
+        evaluation = evaluate(self.estate(FULL, OFFERS))
+        one, other = Handover(evaluation).files, Handover(evaluate(evaluation.described)).files
+        self.assertEqual([(a.name, a.content) for a in one], [(b.name, b.content) for b in other])
+
+    def test_names_stay_names(self) -> None:
+        """Names with commands, formulas, markup, line breaks and paths, in every file that is written."""
+        self.estate()
+        data = yaml.safe_load((self.folder / "estate.yaml").read_text())
+        text = json.dumps({**data, "estate": WILD})
+        for name in ("gate", "partner", "talk"):
+            text = text.replace(json.dumps(name), json.dumps(f"{WILD}{name}"))
+        text = text.replace(json.dumps("offer") + ": " + json.dumps(f"{WILD}gate"), '"offer": "gate"')
+        self.write("estate.yaml", text)
+        done = self.program("handover", "--save", "out")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertFalse(
+            [one for one in self.folder.rglob("*") if one.is_file() and one.parent not in _folders(self.folder)]
+        )
+        for file in (one for one in (self.folder / "out").rglob("*") if one.is_file()):
+            if file.suffix == ".xlsx":
+                cells = [cell for sheet in openpyxl.load_workbook(file) for row in sheet for cell in row]
+                wild = [cell for cell in cells if "touch" in str(cell.value)]
+                self.assertTrue(wild)
+                self.assertEqual({cell.data_type for cell in wild}, {"s"})
+                continue
+            content = file.read_text(encoding="utf-8")
+            self.assertNotIn("\u202e", content.replace("\\u202e", ""), file.name)
+            if file.suffix == ".csv":
+                for row in csv.reader(io.StringIO(content)):
+                    self.assertFalse([one for one in row if one[:1] in "=+-@" and one and not re.match(r"-?\d", one)])
+            elif file.suffix in (".nft", ".conf", ".ip", ".zone"):
+                sign = ";" if file.suffix == ".zone" else "#"
+                lines = [line for line in content.splitlines() if not line.startswith(sign)]
+                self.assertFalse([line for line in lines if "$(touch" in line], file.name)
+
+
+def _folders(folder: Path) -> set[Path]:
+    return {folder, folder / "out", folder / "out" / "allow-lists"}
+
+
+def _working(evaluation: Evaluation) -> set[tuple[str, str]]:
+    return {(path.flow, path.subnet) for path in evaluation.paths.paths if path.trace.verdict.arrives}
+
+
+def _cell_of(sheet: Any, label: str, column: str) -> str:
+    return f"{column}{next(row[0].row for row in sheet.iter_rows() if row[0].value == label)}"
+
+
+def _computed(book: Any, sheet: str, place: str) -> float:
+    """A cell's value by the formulas alone: sums and products over references, written for this test."""
+    value = book[sheet][place].value
+    if not isinstance(value, str) or not value.startswith("="):
+        return float(value or 0)
+    text = value[1:]
+    if summed := re.fullmatch(r"SUM\(([A-Z])(\d+):[A-Z](\d+)\)", text):
+        column, first, last = summed.groups()
+        return sum(_computed(book, sheet, f"{column}{n}") for n in range(int(first), int(last) + 1))
+    product = 1.0
+    for factor in text.split("*"):
+        where, _, cell = factor.replace("$", "").rpartition("!")
+        product *= _computed(book, where or sheet, cell)
+    return product
+
+
+def _modules(folder: Path) -> list[dict[str, Any]]:
+    """The entries of a YANG library for what is used, by the modules' own text (RFC 7895)."""
+    implemented = {
+        "ietf-interfaces": [], "ietf-routing": ["router-id", "multiple-ribs"], "ietf-ipv4-unicast-routing": [],
+        "ietf-ipv6-unicast-routing": [], "ietf-nat": ["napt44", "basic-nat44"], "iana-if-type": [],
+        "ietf-access-control-list": [
+            "match-on-ipv4", "match-on-ipv6", "match-on-tcp", "match-on-udp", "ipv4", "ipv6", "tcp", "udp",
+        ],
+    }  # fmt: skip
+    wanted, found = [*implemented], dict[str, dict[str, Any]]()
+    while wanted:
+        name = wanted.pop()
+        if name in found:
+            continue
+        text = next(folder.rglob(f"{name}.yang")).read_text(encoding="utf-8")
+        revision = re.search(r"^\s*revision\s+\"?(\d{4}-\d\d-\d\d)", text, re.MULTILINE)
+        space = re.search(r"namespace\s+\"([^\"]+)\"", text)
+        assert revision and space
+        found[name] = {
+            "name": name,
+            "revision": revision[1],
+            "namespace": space[1],
+            "conformance-type": "implement" if name in implemented else "import",
+            "feature": implemented.get(name, []),
+        }
+        wanted += re.findall(r"^\s*import\s+([\w-]+)", text, re.MULTILINE)
+    return list(found.values())
+
+
+def _may_make_namespaces() -> bool:
+    return subprocess.run(["unshare", "-n", "true"], capture_output=True, check=False).returncode == 0
+
+
+if __name__ == "__main__":
+    unittest.main()

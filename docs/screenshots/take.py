@@ -1,6 +1,6 @@
 """Pictures of the main commands on the sample, in a real terminal window on a screen that is not there.
 
-Needs Xvfb, xterm, script and ImageMagick's `import`; run by `make screenshots`.
+Needs Xvfb, xterm, script, ImageMagick's `import` and Chromium; run by `make screenshots`.
 """
 
 import os
@@ -11,8 +11,6 @@ import tempfile
 import time
 from pathlib import Path
 
-from fenrask.demo.stand_ins import dns_server
-
 HERE = Path(__file__).resolve().parent
 PROGRAM = Path(sys.executable).with_name("fenrask")
 DISPLAY = ":97"
@@ -21,7 +19,6 @@ SHOTS = {
     "demo": "demo here",
     "check": "check",
     "path": "path",
-    "hops": "path telemetry-a package-mirrors",
     "demand": "demand",
     "capacity": "capacity",
     "addresses": "addresses",
@@ -30,9 +27,14 @@ SHOTS = {
     "choose": "choose",
     "stress": "stress",
     "simulate": "simulate --exit gate-a --around 1",
-    "resolve": "resolve --server 127.0.0.1#5399",
-    "source": "source ticketing-a record-store",
-    "confirm": "confirm observed.csv",
+    "handover": "handover --set exits.gate-a.addresses=4 --base estate.yaml",
+    "confirm": "confirm observed.csv --bill bill.csv",
+}
+FIGURES = {
+    "paths": "path --figure",
+    "load": "demand --figure",
+    "ports": "capacity --figure",
+    "measured": "measure records.csv.gz --figure",
 }
 
 
@@ -63,7 +65,7 @@ def _take(name: str, arguments: str, folder: Path) -> None:
 
 def main() -> None:
     """Take every picture anew."""
-    missing = [tool for tool in ("Xvfb", "xterm", "script", "import", "mogrify") if not shutil.which(tool)]
+    missing = [tool for tool in ("Xvfb", "xterm", "script", "import", "mogrify", "chromium") if not shutil.which(tool)]
     if missing:
         sys.exit(f"missing: {', '.join(missing)}")
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -72,14 +74,15 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             subprocess.run([str(PROGRAM), "demo", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            for figure in ("ports.png", "paths.png", "load.png"):
-                shutil.copy(folder / figure, HERE / figure)
-            command = [str(PROGRAM), "compare", "--figure", str(HERE / "designs.png"), "--force", "--quiet"]
-            subprocess.run(command, cwd=folder, check=False, stdout=subprocess.DEVNULL)
-            with dns_server((folder / "names.zone").read_text(encoding="utf-8"), 5399):
-                for name, arguments in SHOTS.items():
-                    _take(name, arguments, folder)
-                    print(f"took {name}")
+            for name, arguments in FIGURES.items():
+                command = [str(PROGRAM), *arguments.split(), str(HERE / f"{name}.png"), "--force", "--quiet"]
+                subprocess.run(command, cwd=folder, check=False, stdout=subprocess.DEVNULL)
+            page = ("--window-size=1280,800", f"--screenshot={HERE / 'report.png'}", f"file://{folder / 'report.html'}")
+            browser = ("chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars")
+            subprocess.run([*browser, f"--user-data-dir={folder / 'browser'}", *page], check=True, capture_output=True)
+            for name, arguments in SHOTS.items():
+                _take(name, arguments, folder)
+                print(f"took {name}")
     finally:
         screen.terminate()
 

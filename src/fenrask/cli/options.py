@@ -32,15 +32,14 @@ def _formats(command: str) -> list[str]:
 
 
 def _format_option(command: str) -> Any:
-    known = _formats(command)
-
     def checked(name: str) -> str:
+        known = _formats(command)
         if name not in known:
             others = " It is for `check` alone." if name in FORMATS else ""
             raise typer.BadParameter(f"{name!r} is none of {', '.join(known)}.{others}")
         return name
 
-    told = f"Output format: {', '.join(known)}."
+    told = f"Output format: {', '.join(_formats(command))}."
     return Annotated[str, typer.Option("--format", metavar="FORMAT", callback=checked, help=told)]
 
 

@@ -18,7 +18,7 @@ _MOST_TIMER = 2**32 - 1
 
 
 def nat_file(capacity: Capacity, plan: AddressPlan) -> HandoverFile:
-    """Every translating exit as a NAT instance: subscribers, external pool where it is known, ports, timers."""
+    """Every translating exit: its subscribers, its external pool where it is known, ports, timers."""
     listed = {one.exit: one.listed for one in plan.exits}
     instances = [
         _instance(number, capacity, one.exit, listed.get(one.exit, ())) for number, one in enumerate(capacity.exits, 1)

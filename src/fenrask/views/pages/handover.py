@@ -34,11 +34,9 @@ def handover_page(
     """The order of building with what to look at, and every file."""
     if not files:
         return Page("handover", estate, ("Nothing to build: both estates say the same.",), ())
-    partners = sum(one.name.endswith(".txt") for one in files)
     moving = [one for one in steps if any(flow.breaks >= 1 for flow in one.moved)]
     lines = [
-        f"{counted(len(files), 'file')}: {counted(len(steps), 'build step')} with checks, "
-        f"allow-lists for {counted(partners, 'destination')}, routes, NAT, filters, alerts, a workbook."
+        f"{counted(len(files), 'file')}: {counted(len(steps), 'build step')} with checks, {', '.join(_kinds(files))}."
     ]
     if moving:
         lines.append(f"Connections break at {counted(len(moving), 'step')}: move these in a quiet hour.")
@@ -55,6 +53,25 @@ def handover_page(
     )
     not_counted = tuple(f"{one.exit}: {words}" for one in hosts for words in one.not_counted)
     return Page("handover", estate, tuple(lines), tables, {}, not_counted)
+
+
+_KINDS = {
+    "order.csv": "addresses to order",
+    "routes.csv": "routes",
+    "nat.yang.json": "NAT",
+    "filters.csv": "filters",
+    "endpoints.csv": "endpoints",
+    "alerts.yaml": "alerts",
+    "plan.xlsx": "a workbook",
+}
+
+
+def _kinds(files: Sequence[HandoverFile]) -> Iterator[str]:
+    """What the files are for, in a few words."""
+    partners = sum(one.name.endswith(".txt") for one in files)
+    if partners:
+        yield f"allow-lists for {counted(partners, 'destination')}"
+    yield from (_KINDS[one.name] for one in files if one.name in _KINDS)
 
 
 def _look(one: BuildStep) -> str:

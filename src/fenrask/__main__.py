@@ -8,14 +8,20 @@ gc.set_threshold(100_000, 50, 50)
 # Validation must not depend on what else is installed, and looking for plugins costs start-up time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
-from fenrask.cli.app import run  # noqa: E402 - the settings above have to come first
-
 __all__ = ["main"]
+
+_STOPPED = 130
 
 
 def main() -> None:
     """Run the command line and leave with its exit status."""
-    raise SystemExit(run())
+    try:
+        from fenrask.cli.app import run
+
+        raise SystemExit(run())
+    except KeyboardInterrupt:
+        # While modules are loaded, or at the very end: nothing was begun, or all is done.
+        raise SystemExit(_STOPPED) from None
 
 
 if __name__ == "__main__":

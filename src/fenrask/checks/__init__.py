@@ -4,11 +4,12 @@ from collections.abc import Collection
 from dataclasses import replace
 
 from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, lines, money, routes
+from fenrask.checks.audit import Audited, audit
 from fenrask.checks.contract import Context, Doubt, Rule
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
 
-__all__ = ["RULES", "Context", "Doubt", "Rule", "check"]
+__all__ = ["RULES", "Audited", "Context", "Doubt", "Rule", "audit", "check"]
 
 _E, _W, _N = Severity.ERROR, Severity.WARNING, Severity.NOTE
 

@@ -4,6 +4,7 @@
 used; 3 Fenrask's own fault.
 """
 
+import errno
 import os
 import sys
 from dataclasses import dataclass
@@ -14,8 +15,10 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 from fenrask import __version__
+from fenrask.cli.streams import speak_plainly
 from fenrask.errors import FenraskError, NoAnswer, UnusableInput
 from fenrask.units import counted
+from fenrask.views.quoting import visible
 
 __all__ = ["COMMANDS", "app", "run"]
 
@@ -152,7 +155,7 @@ _STATUSES = (
     "2 the call or a file cannot be used; 3 a fault of Fenrask itself."
 )
 
-ALL_WELL, WRONG_ESTATE, UNUSABLE, OWN_FAULT = 0, 1, 2, 3
+ALL_WELL, WRONG_ESTATE, UNUSABLE, OWN_FAULT, STOPPED = 0, 1, 2, 3, 130
 
 
 class _Commands(TyperGroup):
@@ -214,6 +217,28 @@ def _main(
 
 def run() -> int:
     """Run the command line; returns the exit status."""
+    speak_plainly(sys.stdout, sys.stderr)
+    status = _run()
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # Whoever reads has enough; nothing is left to be flushed at the end.
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - a stream of its own, to the end
+    except OSError as error:
+        _complain(_not_written(error))
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - the same
+        return UNUSABLE
+    return status
+
+
+_OUT_OF_REACH = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO)
+
+
+def _not_written(error: OSError) -> str:
+    return f"the result could not be written whole: {(error.strerror or str(error)).lower()}"
+
+
+def _run() -> int:
     try:
         app(prog_name="fenrask")
     except SystemExit as leave:
@@ -227,6 +252,17 @@ def run() -> int:
     except FenraskError as error:
         _complain(f"Fenrask's own fault: {error}")
         return OWN_FAULT
+    except BrokenPipeError:
+        return ALL_WELL
+    except OSError as error:
+        if error.errno not in _OUT_OF_REACH:
+            _complain(_own_fault(error))
+            return OWN_FAULT
+        _complain(_not_written(error))
+        return UNUSABLE
+    except KeyboardInterrupt:
+        _complain("stopped")
+        return STOPPED
     except Exception as error:  # noqa: BLE001 - the last resort: whatever went wrong is told in one line
         _complain(_own_fault(error))
         return OWN_FAULT
@@ -249,4 +285,7 @@ def _own_fault(error: Exception) -> str:
 
 def _complain(*lines: str) -> None:
     for line in lines:
-        print(line, file=sys.stderr)
+        try:
+            print(visible(line), file=sys.stderr)
+        except OSError:
+            return

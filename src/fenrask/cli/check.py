@@ -69,6 +69,10 @@ def command(
     save: Annotated[
         Path | None, typer.Option(metavar="FILE", help="With --without: write the removal as a JSON Merge Patch.")
     ] = None,
+    second: Annotated[
+        bool,
+        typer.Option("--audit", help="Show instead each result by a second method, and what disagrees."),
+    ] = False,
     rules: Annotated[
         bool, typer.Option("--rules", help="Show instead the list of rules, with an example of each.")
     ] = False,
@@ -78,6 +82,8 @@ def command(
         return 0
     described = call.read()
     evaluation = evaluate(described)
+    if second:
+        return _audit(call, evaluation)
     if without:
         return _without(call, evaluation, without, save)
     if save:
@@ -85,6 +91,15 @@ def command(
     findings = check(evaluation, only or (), skip or ())
     call.show(findings_page(described.estate.estate, findings), evaluation.paths)
     return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))
+
+
+def _audit(call: Call, evaluation: Evaluation) -> int:
+    from fenrask.checks import audit
+    from fenrask.views.pages.audit import audit_page
+
+    found = list(audit(evaluation))
+    call.show(audit_page(evaluation.described.estate.estate, found))
+    return int(not all(one.agrees for one in found))
 
 
 def _without(call: Call, evaluation: Evaluation, exits: list[str], save: Path | None) -> int:

@@ -86,8 +86,8 @@ def command(
         compare(described, [*STANDARD, *own], public_hosts),
         {one.catalogue.catalogue: compare(one, STANDARD, public_hosts) for one in others},
     )
-    for name, text in patch_files(comparison).items() if save else ():
-        call.write(Path(save or ".") / name, text.encode())
+    if save:
+        call.write_all(save, {name: text.encode() for name, text in patch_files(comparison).items()})
     if flow is not None:
         volumes = break_even(comparison, flow)
         call.show(break_even_page(described.estate.estate, volumes, "design"))

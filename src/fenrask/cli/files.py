@@ -44,6 +44,10 @@ def write_all(files: Mapping[Path, bytes], force: bool) -> None:
     file = Path()
     try:
         for file, content in files.items():
+            if _takes_directly(file):
+                with file.open("wb") as stream:
+                    stream.write(content)
+                continue
             file.parent.mkdir(parents=True, exist_ok=True)
             with NamedTemporaryFile(dir=file.parent, prefix=".writing-", delete=False) as temporary:
                 waiting.append((Path(temporary.name), file))
@@ -63,8 +67,16 @@ def write_all(files: Mapping[Path, bytes], force: bool) -> None:
             left.unlink(missing_ok=True)
 
 
+def _takes_directly(file: Path) -> bool:
+    """Whether it is a device or a pipe: written into, and never put aside for a file."""
+    return file.exists() and not file.is_file() and not file.is_dir()
+
+
 def _check_new(file: Path, force: bool) -> None:
-    if file.exists() and not force:
+    if file.is_symlink() and not _takes_directly(file):
+        remedy = "Give the path that it leads to."
+        raise UnusableInput([Problem(Place(str(file)), "a symbolic link", "a file, or a new name", remedy)])
+    if file.is_file() and not force:
         problem = Problem(Place(str(file)), "a file that exists", "a new one", "Give --force to overwrite it.")
         raise UnusableInput([problem])
 

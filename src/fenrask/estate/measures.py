@@ -17,7 +17,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
         pairs = json.loads(content)["pairs"]
         entries = list(_entries(data, stated, pairs))
         found = _load(entries)
-    except (ValueError, KeyError, TypeError, AttributeError, ZeroDivisionError) as error:
+    except (ValueError, KeyError, TypeError, AttributeError, ZeroDivisionError, RecursionError) as error:
         what = f"{type(error).__name__}: {error}"
         problems.append(Problem(place, what, "a file that `fenrask measure --save` wrote", "Measure it again."))
         return data

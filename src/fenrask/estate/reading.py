@@ -203,9 +203,11 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
 def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     nothing = Tree(str(path), None)
     try:
-        if path.stat().st_size > MOST_BYTES:
+        with path.open("rb") as file:
+            content = file.read(MOST_BYTES + 1)
+        if len(content) > MOST_BYTES:
             raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
-        text = path.read_text(encoding="utf-8-sig")
+        text = content.decode("utf-8-sig").replace("\r\n", "\n")
     except UnicodeDecodeError as error:
         problems.append(Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
         return {}, nothing

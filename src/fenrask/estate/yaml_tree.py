@@ -87,7 +87,9 @@ class Tree:
         """A mapping's nodes by key, made when a place inside it is first asked for."""
         found = self._known.get(id(node))
         if found is None:
-            found = self._known[id(node)] = {key.value: (key, value) for key, value in node.value}
+            found = self._known[id(node)] = {
+                key.value: (key, value) for key, value in node.value if isinstance(key.value, str)
+            }
         return found
 
     def place(self, path: tuple[str | int, ...]) -> Place:
@@ -102,25 +104,65 @@ class Tree:
 def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
     """The values of one YAML document, its tree, and what is wrong with it as YAML."""
     try:
+        if _may_be_deep(text) and _depth(text) > _DEEPEST:
+            return None, Tree(file, None), [_too_deep(file)]
         root = _Composer(text).get_single_node()
     except yaml.YAMLError as error:
         return None, Tree(file, None), [_syntax_problem(error, file)]
+    except RecursionError:
+        return None, Tree(file, None), [_too_deep(file)]
     problems: list[Problem] = []
     tree = Tree(file, root)
-    values = _Values(partial(_repeated, tree, problems))
+    values = _Values(partial(_repeated, tree, problems), partial(_no_text, tree, problems))
     try:
         data = values.build(root, ()) if root is not None else None
+    except RecursionError:
+        return None, tree, [_too_deep(file)]
     except ValueError as error:
         problems.append(Problem(Place(file, 1, 1), str(error), "a finite tree of values", "Remove the alias."))
         data = None
     return data, tree, problems
 
 
+_DEEPEST = 300
+"""Levels of nesting that are read: the parser's own stack ends somewhere beyond."""
+_BLOCK = re.compile(r"^[ \t?:-]{300,}", re.MULTILINE)
+
+
+def _may_be_deep(text: str) -> bool:
+    """Whether a text has enough brackets, or so long an indent, that it could nest too deeply: a quick look."""
+    return text.count("[") + text.count("{") > _DEEPEST and _brackets(text) > _DEEPEST or bool(_BLOCK.search(text))
+
+
+def _brackets(text: str) -> int:
+    """How deep brackets nest, those in quotes and comments counted too."""
+    depth = deepest = 0
+    for sign in re.findall(r"[\[\]{}]", text):
+        depth = depth + 1 if sign in "[{" else max(0, depth - 1)
+        deepest = max(deepest, depth)
+    return deepest
+
+
+def _depth(text: str) -> int:
+    """How deep the collections of a text nest, by its events, which need no stack."""
+    depth = deepest = 0
+    for event in yaml.parse(text, Loader=_Composer):  # type: ignore[arg-type]
+        depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+        deepest = max(deepest, depth)
+        if deepest > _DEEPEST:
+            break
+    return deepest
+
+
+def _too_deep(file: str) -> Problem:
+    return Problem(Place(file, 1, 1), "values nested hundreds of levels deep", "an estate or a catalogue")
+
+
 class _Values:
     """Turns nodes into values; counts them, so that a small file of aliases cannot unfold without end."""
 
-    def __init__(self, repeated: Any) -> None:
-        self.repeated = repeated
+    def __init__(self, repeated: Any, wrong_key: Any) -> None:
+        self.repeated, self.wrong_key = repeated, wrong_key
         self.count = 0
         self.open: set[int] = set()
 
@@ -138,7 +180,10 @@ class _Values:
     def _mapping(self, node: Any, path: tuple[str | int, ...]) -> dict[str, Any]:
         result: dict[str, Any] = {}
         for key, value in node.value:
-            name = key.value if isinstance(key.value, str) else "?"
+            if not isinstance(key.value, str):
+                self.wrong_key(key, path)
+                continue
+            name = key.value
             if name in result:
                 self.repeated(key, (*path, name))
             result[name] = self.build(value, (*path, name))
@@ -151,6 +196,11 @@ class _Values:
 def _repeated(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | int, ...]) -> None:
     place = Place(tree.file, key.start_mark.line + 1, key.start_mark.column + 1, ".".join(map(str, path)))
     problems.append(Problem(place, f"the key {key.value!r} twice", "each key once", "Remove or rename one."))
+
+
+def _no_text(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | int, ...]) -> None:
+    place = Place(tree.file, key.start_mark.line + 1, key.start_mark.column + 1, ".".join(map(str, path)))
+    problems.append(Problem(place, "a key that is a list or a mapping", "a key that is text", "Put it in quotes."))
 
 
 def _syntax_problem(error: yaml.YAMLError, file: str) -> Problem:

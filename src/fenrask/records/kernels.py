@@ -1,15 +1,15 @@
 """Compiled loops over columns of text as Arrow holds them: one run of bytes, and where each cell begins in it."""
 
 import numpy as np
-from numba import njit
+
+from fenrask.compiling import compiled
 
 __all__ = ["decimals", "dotted_cells", "longest"]
 
-_compiled = njit(cache=True, nogil=True)
 _DOT, _ZERO, _MINUS, _PLUS, _SPACE = 46, 48, 45, 43, 32
 
 
-@_compiled
+@compiled
 def dotted_cells(letters, begins):
     """IPv4 addresses as numbers, uint32, and which cells are one, both of shape (n_cells,).
 
@@ -36,7 +36,7 @@ def dotted_cells(letters, begins):
     return found, good
 
 
-@_compiled
+@compiled
 def decimals(letters, begins):
     """Plain decimal numbers, float64, and which cells are one, both of shape (n_cells,).
 
@@ -75,7 +75,7 @@ def decimals(letters, begins):
     return found, good
 
 
-@_compiled
+@compiled
 def longest(of_high, starts, values, addresses):
     """The value of the range that holds each address, int32 of shape (n_addresses,).
 

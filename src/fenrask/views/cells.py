@@ -8,6 +8,7 @@ from typing import Any
 
 from fenrask.units import cents, percent
 from fenrask.views.page import Column, Table
+from fenrask.views.quoting import visible
 
 __all__ = ["plain", "share_text", "shown", "shown_columns", "sparkline"]
 
@@ -24,7 +25,7 @@ def shown(column: Column, value: Any) -> str:
         return ""
     if column.kind == "number":
         return f"{float(value):,.{column.decimals}f}"
-    return _SHOWN.get(column.kind, str)(value)
+    return visible(_SHOWN.get(column.kind, str)(value))
 
 
 def shown_columns(table: Table) -> list[int]:

@@ -12,7 +12,8 @@ transformed rejection (Hoermann 1993). The same seed gives the same run wherever
 import math
 
 import numpy as np
-from numba import njit
+
+from fenrask.compiling import compiled
 
 __all__ = ["blocks", "filled", "growing", "pool", "searched", "seeded", "traced"]
 
@@ -22,7 +23,6 @@ _STEP = 1.0 / 9007199254740992.0
 _WHEEL = 16384
 _MASK = _WHEEL - 1
 _GAPS = (12983, 5771, 2565, 1140, 506, 225, 100, 44, 20, 8, 1)
-_compiled = njit(cache=True, nogil=True)
 
 
 def _ziggurat(tail, area, height, edge):
@@ -48,7 +48,7 @@ _NORMAL_EDGES, _NORMAL_HEIGHTS = _ziggurat(
 # --- random numbers ---------------------------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def seeded(seed, run):
     """The state of a generator, uint64 of shape (4,), for one run of a seed."""
     state = np.empty(4, dtype=np.uint64)
@@ -62,7 +62,7 @@ def seeded(seed, run):
     return state
 
 
-@_compiled
+@compiled
 def _bits(s):
     """64 of them."""
     total = s[0] + s[3]
@@ -77,13 +77,13 @@ def _bits(s):
     return result
 
 
-@_compiled
+@compiled
 def _uniform(s):
     """In [0, 1), of 53 bits."""
     return float(_bits(s) >> np.uint64(11)) * _STEP
 
 
-@_compiled
+@compiled
 def _standard_exponential(s):
     """By the ziggurat of 256 layers (Marsaglia & Tsang 2000)."""
     while True:
@@ -98,7 +98,7 @@ def _standard_exponential(s):
             return x
 
 
-@_compiled
+@compiled
 def _at_the_edge(s, layer, x):
     """What a place outside a layer's inner part comes to; negative where it is under no density."""
     if layer == 0:
@@ -108,7 +108,7 @@ def _at_the_edge(s, layer, x):
     return -1.0
 
 
-@_compiled
+@compiled
 def _exponentials(s, out, count):
     """So many at once, the same as one by one: the generator's state stays in registers meanwhile."""
     r0, r1, r2, r3 = s[0], s[1], s[2], s[3]
@@ -136,7 +136,7 @@ def _exponentials(s, out, count):
     s[0], s[1], s[2], s[3] = r0, r1, r2, r3
 
 
-@_compiled
+@compiled
 def _normal(s):
     """By the ziggurat too, its tail by Marsaglia's method (1964)."""
     while True:
@@ -156,7 +156,7 @@ def _normal(s):
             return x
 
 
-@_compiled
+@compiled
 def _poisson(s, mean):
     if mean < 12.0:
         limit, product, count = math.exp(-mean), _uniform(s), 0
@@ -183,7 +183,7 @@ def _poisson(s, mean):
             return int(k)
 
 
-@_compiled
+@compiled
 def _part(s, shares):
     """Which part of a law a hold follows, by its cumulated shares."""
     if shares.size == 1:
@@ -194,7 +194,7 @@ def _part(s, shares):
     return i
 
 
-@_compiled
+@compiled
 def _duration(s, i, kinds, one, two, table):
     """A life of part i, s, without the delay after it."""
     kind = kinds[i]
@@ -207,7 +207,7 @@ def _duration(s, i, kinds, one, two, table):
     return table[int(one[i]) + int(_uniform(s) * two[i])]
 
 
-@_compiled
+@compiled
 def _holds(s, shares, kinds, one, two, delays, table, holds, count):
     """So many holds, s, at once."""
     if shares.size == 1 and kinds[0] == _EXPONENTIAL:
@@ -224,7 +224,7 @@ def _holds(s, shares, kinds, one, two, delays, table, holds, count):
 # --- the endings of one slice, in order -------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def _insert(keys, items, low, size, key, item):
     """Into what is in order from low on; what is left then has size + 1."""
     i = size - 1
@@ -234,7 +234,7 @@ def _insert(keys, items, low, size, key, item):
     keys[i + 1], items[i + 1] = key, item
 
 
-@_compiled
+@compiled
 def _ordered(keys, items, size):
     """Put the first so many in order, in place: by insertion, over narrowing gaps where they are many (Shell 1959)."""
     for gap in _GAPS:
@@ -251,7 +251,7 @@ def _ordered(keys, items, size):
 # --- a heap, for calls as they were -----------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def _push(keys, items, size, key, item):
     child = size
     while child > 0:
@@ -263,7 +263,7 @@ def _push(keys, items, size, key, item):
     keys[child], items[child] = key, item
 
 
-@_compiled
+@compiled
 def _pop(keys, items, size):
     """Take the first away; what is left has size - 1."""
     last = size - 1
@@ -282,7 +282,7 @@ def _pop(keys, items, size):
     keys[parent], items[parent] = key, item
 
 
-@_compiled
+@compiled
 def _grown(array, size):
     if size < array.size:
         return array
@@ -294,7 +294,7 @@ def _grown(array, size):
 # --- arrivals of one slice --------------------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def _arrivals(s, mean, batch, at):
     """Places in the slice, in [0, 1), of its arrivals, unsorted, `mean` of them in the mean; and their number.
 
@@ -320,7 +320,7 @@ def _arrivals(s, mean, batch, at):
     return at, count
 
 
-@_compiled
+@compiled
 def _sorted(at, count):
     """The same of one array."""
     for gap in _GAPS:
@@ -337,7 +337,7 @@ def _sorted(at, count):
 # --- the wheel: lists of servers by the slice in which they fall free -------------------------------------------------
 
 
-@_compiled
+@compiled
 def _wheel():
     """For each slice: first and last server of its list, how many, and whether some end rounds later; shape (n, 4)."""
     wheel = np.empty((_WHEEL, 4), dtype=np.int32)
@@ -345,12 +345,12 @@ def _wheel():
     return wheel
 
 
-@_compiled
+@compiled
 def _cleared(wheel):
     wheel[:, 0], wheel[:, 1], wheel[:, 2], wheel[:, 3] = -1, -1, 0, 0
 
 
-@_compiled
+@compiled
 def _all_free(following):
     """Make one list of all servers."""
     for i in range(following.size):
@@ -358,7 +358,7 @@ def _all_free(following):
     following[following.size - 1] = -1
 
 
-@_compiled
+@compiled
 def _hang(wheel, following, server, end, g):
     """Into the list of the slice in which it ends, or into the last one that the wheel has from here."""
     away = int(min(end, 9.0e15)) - g
@@ -374,7 +374,7 @@ def _hang(wheel, following, server, end, g):
     wheel[c, 2] += 1
 
 
-@_compiled
+@compiled
 def _due(wheel, following, ends, keys, items, g):
     """What ends in a slice, in order: times, servers, how many; what hung there and ends later is hung up again."""
     b = g & _MASK
@@ -397,7 +397,7 @@ def _due(wheel, following, ends, keys, items, g):
 # --- one pool of alike servers ----------------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, on_off, retry):
     """One pool whose servers are alike: who is refused does not depend on which server it was.
 
@@ -545,7 +545,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
 # --- one pool whose servers are found by a search ---------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def _found(s, state, reusable, rounds, late, chance):
     """The server that a search finds, or -1: from a random place on, one after another, some rounds of it.
 
@@ -569,7 +569,7 @@ def _found(s, state, reusable, rounds, late, chance):
     return -1
 
 
-@_compiled
+@compiled
 def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, chance, retry):
     """One pool of `servers` with a map of who is taken, and a limited search for a free one.
 
@@ -676,7 +676,7 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
     return attempts[warm:], blocked[warm:], concurrent[warm:], let_go
 
 
-@_compiled
+@compiled
 def filled(s, servers, ended, rounds, late, chance, attempts):
     """So many calls that never end, onto a pool of which `ended` servers have ended and are reusable; the rest is free.
 
@@ -694,7 +694,7 @@ def filled(s, servers, ended, rounds, late, chance, attempts):
     return blocked
 
 
-@_compiled
+@compiled
 def _link(head, following, before, in_list, server, end, g):
     away = min(int(min(end, 9.0e15)) - g, _WHEEL - 1)
     c = (g + away) & _MASK
@@ -705,7 +705,7 @@ def _link(head, following, before, in_list, server, end, g):
     head[c] = server
 
 
-@_compiled
+@compiled
 def _unlink(head, following, before, in_list, server):
     prior, after = before[server], following[server]
     if prior >= 0:
@@ -720,7 +720,7 @@ def _unlink(head, following, before, in_list, server):
 # --- hosts with servers of their own ----------------------------------------------------------------------------------
 
 
-@_compiled
+@compiled
 def _still(ends, n, now):
     """Let go what has ended; how many are left. Without a branch, which nobody could foretell."""
     left = 0
@@ -731,7 +731,7 @@ def _still(ends, n, now):
     return left
 
 
-@_compiled
+@compiled
 def blocks(s, rates, step_s, warm, owners, servers, law):
     """So many owners, each with `servers` of its own and calls at `rates` per s; one owner after another.
 
@@ -778,7 +778,7 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
     return attempts[warm:], blocked[warm:], concurrent[warm:], 0
 
 
-@_compiled
+@compiled
 def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
     """Owners whose blocks double from `first` up to `last` servers as they fill, of `total` servers in all.
 
@@ -854,7 +854,7 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
     return attempts[warm:], blocked[warm:], concurrent[warm:], owned[warm:]
 
 
-@_compiled
+@compiled
 def traced(times, holds, servers):
     """A pool on calls as they were: times in rising order, s; holds, s. Returns whether each was refused, bool."""
     blocked = np.zeros(times.size, dtype=np.bool_)

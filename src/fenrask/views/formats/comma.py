@@ -7,6 +7,7 @@ from typing import Any
 from fenrask.views.cells import plain
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import Page
+from fenrask.views.quoting import cell
 
 __all__ = ["render"]
 
@@ -24,7 +25,9 @@ def render(page: Page, _: Rendering) -> str:
 
 def _cell(value: Any) -> Any:
     if isinstance(value, list):
-        return " ".join(map(str, value))
+        return cell(" ".join(map(str, value)))
+    if isinstance(value, str):
+        return cell(value)
     if isinstance(value, bool):
         return "true" if value else "false"
     return "" if value is None else value

@@ -1,11 +1,12 @@
 """What a format is: a function from a page to text."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fenrask.views.page import Page
+from fenrask.views.quoting import visible
 
-__all__ = ["Format", "Rendering"]
+__all__ = ["Format", "Rendering", "readable"]
 
 
 @dataclass(frozen=True)
@@ -16,6 +17,16 @@ class Rendering:
     colour: bool = False
     all_rows: bool = False
     """Whether every row of every table is shown."""
+
+
+def readable(page: Page) -> Page:
+    """The page with every sentence and title as people may see it; cells are seen to where they are shown."""
+    return replace(
+        page,
+        summary=tuple(map(visible, page.summary)),
+        tables=tuple(replace(table, title=visible(table.title)) for table in page.tables),
+        not_counted=tuple(map(visible, page.not_counted)),
+    )
 
 
 Format = Callable[[Page, Rendering], str]

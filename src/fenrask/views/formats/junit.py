@@ -7,6 +7,7 @@ from xml.etree import ElementTree
 from fenrask.checks import RULES
 from fenrask.views.formats.contract import Rendering
 from fenrask.views.page import Page
+from fenrask.views.quoting import visible
 
 __all__ = ["render"]
 
@@ -16,7 +17,9 @@ def render(page: Page, _: Rendering) -> str:
     records = list(page.tables[0].records())
     cases = [case for rule in RULES for case in _cases(rule.name, [one for one in records if one["rule"] == rule.name])]
     counts = {"tests": len(cases), "failures": sum(case.find("failure") is not None for case in cases)}
-    suite = ElementTree.Element("testsuite", {"name": page.estate, **{key: str(n) for key, n in counts.items()}})
+    suite = ElementTree.Element(
+        "testsuite", {"name": visible(page.estate), **{key: str(n) for key, n in counts.items()}}
+    )
     suite.extend(cases)
     ElementTree.indent(suite)
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{ElementTree.tostring(suite, encoding="unicode")}\n'
@@ -29,10 +32,12 @@ def _cases(rule: str, records: list[dict[str, Any]]) -> list[ElementTree.Element
 
 
 def _case(rule: str, record: Mapping[str, Any]) -> ElementTree.Element:
-    case = ElementTree.Element("testcase", {"classname": "fenrask.check", "name": f"{rule} at {record['path']}"})
+    case = ElementTree.Element(
+        "testcase", {"classname": "fenrask.check", "name": visible(f"{rule} at {record['path']}")}
+    )
     if record["accepted"]:
-        ElementTree.SubElement(case, "skipped", {"message": record["accepted"]})
+        ElementTree.SubElement(case, "skipped", {"message": visible(record["accepted"])})
         return case
-    told = ElementTree.SubElement(case, "failure", {"type": record["level"], "message": record["cause"]})
-    told.text = f"{record['place']}\n{record['remedy']}"
+    told = ElementTree.SubElement(case, "failure", {"type": record["level"], "message": visible(record["cause"])})
+    told.text = visible(f"{record['place']}\n{record['remedy']}")
     return case

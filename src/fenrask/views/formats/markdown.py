@@ -3,15 +3,16 @@
 from collections.abc import Iterator
 
 from fenrask.views.cells import shown, shown_columns
-from fenrask.views.formats.contract import Rendering
+from fenrask.views.formats.contract import Rendering, readable
 from fenrask.views.page import MACHINES, Page, Table
+from fenrask.views.quoting import comment
 
 __all__ = ["render"]
 
 
 def render(page: Page, _: Rendering) -> str:
     """The answer as a list, each table under its title."""
-    return "\n".join(_lines(page)) + "\n"
+    return "\n".join(_lines(readable(page))) + "\n"
 
 
 def _lines(page: Page) -> Iterator[str]:
@@ -35,4 +36,9 @@ def _table(table: Table) -> Iterator[str]:
 
 
 def _row(cells: list[str]) -> str:
-    return f"| {' | '.join(cell.replace('|', chr(92) + '|') for cell in cells)} |"
+    return f"| {' | '.join(_cell(cell) for cell in cells)} |"
+
+
+def _cell(text: str) -> str:
+    """Text in a table: no bar, no line break, no markup that a page would carry out."""
+    return comment(text).replace("|", "\\|").replace("<", "&lt;")

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from fenrask.units import counted
 from fenrask.views.cells import shown, shown_columns
-from fenrask.views.formats.contract import Rendering
+from fenrask.views.formats.contract import Rendering, readable
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["render"]
@@ -27,6 +27,7 @@ _RULE_UNDER_HEADINGS = Box("    \n    \n ── \n    \n    \n    \n    \n    \n
 
 def render(page: Page, rendering: Rendering) -> str:
     """The answer, then each table under its title, then what was left out."""
+    page = readable(page)
     buffer = io.StringIO()
     console = Console(
         file=buffer,

@@ -7,6 +7,7 @@ from fractions import Fraction
 from fenrask.designs import Candidate, Comparison, FlowChange
 from fenrask.units import cents, counted
 from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.views.quoting import file_name
 from fenrask.what_if import Outcome
 
 __all__ = ["changes_page", "compare_page", "patch_files"]
@@ -144,11 +145,7 @@ def _unmet(one: Candidate) -> Iterator[tuple[str, list[str], str]]:
 def patch_files(comparison: Comparison) -> dict[str, str]:
     """Each design's patch as JSON (RFC 7396), by file name; the design as described has none."""
     made = [one for one in comparison.candidates if one.patch]
-    return {f"{_file_name(one.design.name)}.json": json.dumps(one.patch, indent=2) + "\n" for one in made}
-
-
-def _file_name(name: str) -> str:
-    return "-".join(name.split())
+    return {file_name(one.design.name, ".json"): json.dumps(one.patch, indent=2) + "\n" for one in made}
 
 
 def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], total: Fraction) -> Page:

@@ -98,5 +98,5 @@ class Handover(InFolder):
 
     def test_no_translator_host_and_a_wrong_interface(self) -> None:
         self.estate()
-        self.assertIn("No translator host", self.program("handover").stdout)
+        self.assertIn("Translator hosts\n  none", self.program("handover").stdout)
         self.assertEqual(self.program("handover", "--outward", "a b; reboot").returncode, 2)

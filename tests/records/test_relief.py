@@ -35,7 +35,7 @@ class Relief(InFolder):
         )
         # Toward the busiest address 900 of the 1,000 ports; those toward another are apart.
         self.assertEqual((found["in_use"], found["ports"], found["busiest"]), (900, 1000, "198.51.100.7:443/tcp"))
-        self.assertIn("1 times no entry", found["not_counted"][0])
+        self.assertEqual(found["not_counted"], ["no entry of connection tracking: 1 (first: table.txt, line 951)"])
 
     def test_remedies_come_by_minutes_with_what_they_cost(self) -> None:
         bounds = {"offers": {"gate": {"mapping_timeout_s": {"closed": {"min": 15, "max": 120, "default": 60}}}}}

@@ -15,6 +15,7 @@ __all__ = [
     "clock_text",
     "counted",
     "exact",
+    "figure",
     "percent",
     "span_text",
 ]
@@ -78,6 +79,16 @@ def percent(share: float) -> str:
     if 0.9995 <= share < 1:
         return ">99.9%"
     return f"{100 * share:.1f}%"
+
+
+def figure(value: float | Fraction) -> str:
+    """A number with at most six significant digits before it loses any of its whole part.
+
+    >>> figure(31850.1666), figure(2914621.4), figure(0.25)
+    ('31,850.2', '2,914,621', '0.25')
+    """
+    number = float(value)
+    return f"{number:,.0f}" if abs(number) >= 1e6 else f"{number:,.6g}"
 
 
 def counted(number: int, one: str, many: str = "") -> str:

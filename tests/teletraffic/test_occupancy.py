@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import concurrent, concurrent_each, peak_concurrent
+from fenrask.teletraffic import concurrent, concurrent_each, concurrent_sum, peak_concurrent
 from fenrask.teletraffic.holding import (
     Delayed,
     Empirical,
@@ -137,6 +137,20 @@ class Held(unittest.TestCase):
                 np.testing.assert_allclose(
                     together[number], concurrent(times, rates, 10.0, law), rtol=1e-12, atol=1e-12
                 )
+
+    def test_loads_of_many_profiles_together_are_the_sum_of_each_alone(self) -> None:
+        profiles, times = (
+            [[0.0, 5.0, 1.0, 8.0], [2.0] * 4, [9.0, 0.0, 0.0, 0.0]],
+            np.array([0.0, 3.3, 17.0, 39.9, -4.0]),
+        )
+        laws = [*LAWS, Exponential(900.0), Fixed(0.2), *LAWS[:3]]
+        which, factors = [number % 3 for number in range(len(laws))], np.linspace(0.5, 4.0, len(laws))
+        each = [
+            factor * concurrent(times, profiles[one], 10.0, law)
+            for one, factor, law in zip(which, factors, laws, strict=True)
+        ]
+        together = concurrent_sum(times, profiles, which, factors, 10.0, laws)
+        np.testing.assert_allclose(together, sum(each), rtol=1e-12)
 
     def test_of_a_level_top_the_beginning_is_told(self) -> None:
         peak = peak_concurrent([1.0, 4.0, 2.0], 3600.0, Fixed(600.0))

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.derivation import Step
-from fenrask.units import clock_text, counted, percent
+from fenrask.units import clock_text, counted, figure, percent
 
 __all__ = ["explain_capacity"]
 
@@ -36,10 +36,10 @@ def _exit(one: ExitCapacity) -> Iterator[Step]:
     yield Step(
         one.exit,
         "ports wanted",
-        f"{ports.concurrent:,.6g} {when}",
+        f"{figure(ports.concurrent)} {when}",
         f"{ports.binding}, of {counted(len(one.streams), 'pool')} the one with most blocking (see demand --explain)",
     )
-    working = f"B({ports.capacity:,} ports, {ports.concurrent:,.6g} wanted) = {ports.blocking:.4g}"
+    working = f"B({ports.capacity:,} ports, {figure(ports.concurrent)} wanted) = {ports.blocking:.4g}"
     yield Step(
         one.exit,
         "no free port",

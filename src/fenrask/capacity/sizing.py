@@ -11,7 +11,7 @@ from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
 from fenrask.demand import Demand
 from fenrask.estate import Offer, Ports
-from fenrask.units import clock_text, counted, percent
+from fenrask.units import clock_text, counted, figure, percent
 
 __all__ = ["Capacity", "ExitCapacity", "ExitLimits", "capacity"]
 
@@ -61,7 +61,7 @@ class ExitLimits:
         over = self.exceeded[0]
         if over.limit == "addresses":
             return f"{self.exit} has {over.use:,.0f} addresses; its offer allows {over.capacity:,.0f}"
-        return f"{self.exit} exceeds its limit of {over.capacity:,.6g} {over.unit}: {over.use:,.6g} at the peak"
+        return f"{self.exit} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)} at the peak"
 
 
 @dataclass(frozen=True)

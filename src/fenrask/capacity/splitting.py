@@ -12,7 +12,7 @@ from fenrask.capacity.packing import Floats, fewest_boxes
 from fenrask.capacity.streams import pools, streams
 from fenrask.demand import Demand, Part
 from fenrask.estate import Offer, Ports
-from fenrask.units import counted
+from fenrask.units import counted, figure
 
 __all__ = ["Share", "Split", "TooMuch", "split"]
 
@@ -117,7 +117,9 @@ class _Sizing:
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         if found is None:
             use = self._assignment.use(offered, self._most or 1, self._ports, self._target)
-            concurrent = f" ({use.concurrent:,.6g} wanted of {use.capacity:,} ports for {use.binding})" if use else ""
+            concurrent = (
+                f" ({figure(use.concurrent)} wanted of {use.capacity:,} ports for {use.binding})" if use else ""
+            )
             return f"no number of addresses keeps to the target{concurrent}"
         if self._most is not None and found > self._most:
             busiest = max(offered, key=lambda one: one.busiest)

@@ -5,12 +5,12 @@ All sums are exact fractions; money is rounded where it is shown.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
-from math import ceil
+from math import ceil, lcm
 from typing import TypeVar
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
@@ -104,11 +104,31 @@ class Bill:
         return self.by_flow.get(UNALLOCATED, Fraction(0))
 
     def _divided(self, key: Callable[[Use], Key]) -> dict[Key, Fraction]:
-        found: dict[Key, Fraction] = {}
-        for line in self.lines:
+        denominator, parts = self._parts
+        found: dict[Key, int] = {}
+        for use, part in parts.items():
+            name = key(use)
+            found[name] = found.get(name, 0) + part
+        return {name: Fraction(part, denominator) for name, part in found.items()}
+
+    @cached_property
+    def _parts(self) -> tuple[int, dict[Use, int]]:
+        """The amounts by exit and flow over one denominator: whole numbers add up far quicker than fractions."""
+        commons = [_common([*line.uses.values()]) for line in self.lines]
+        units = [line.amount / common for line, common in zip(self.lines, commons, strict=True)]
+        denominator = _common(units)
+        found: dict[Use, int] = {}
+        for line, common, unit in zip(self.lines, commons, units, strict=True):
+            whole = int(unit * denominator)
             for use, share in line.uses.items():
-                found[key(use)] = found.get(key(use), Fraction(0)) + line.amount * share
-        return found
+                part = whole * share.numerator * (common // share.denominator)
+                found[use] = found.get(use, 0) + part
+        return denominator, found
+
+
+def _common(values: Sequence[Fraction]) -> int:
+    """The least common denominator."""
+    return lcm(*(value.denominator for value in values))
 
 
 def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from fenrask.charges.bill import Bill
 from fenrask.charges.lines import Line
 from fenrask.derivation import Step
-from fenrask.units import cents
+from fenrask.units import cents, figure
 
 __all__ = ["explain_bill"]
 
@@ -21,5 +21,5 @@ def explain_bill(bill: Bill, most: int | None = None) -> Iterator[Step]:
 
 def _line(line: Line, currency: str) -> Step:
     amount = f"{cents(line.amount):,} {currency}"
-    working = f"{float(line.quantity):,.6g} {line.unit} x {line.rate:f} {currency}; {line.reason}"
+    working = f"{figure(float(line.quantity))} {line.unit} x {line.rate:f} {currency}; {line.reason}"
     return Step(line.about or "the estate", line.item, amount, working, "the catalogue's rate")

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.capacity import ExitCapacity
 from fenrask.checks.contract import Context, Doubt, Fix
-from fenrask.units import counted
+from fenrask.units import counted, figure
 
 __all__ = ["limit_exceeded", "port_exhaustion"]
 
@@ -51,7 +51,7 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
     """An exit that exceeds another limit of its offer at the peak."""
     for one in context.evaluation.capacity.every:
         for limit in one.exceeded:
-            cause = f"{one.exit} exceeds {limit.limit}: {limit.use:,.6g} of {limit.capacity:,.6g} {limit.unit}"
+            cause = f"{one.exit} exceeds {limit.limit}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
             cause += f" {limit.detail}" if limit.detail else ""
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None

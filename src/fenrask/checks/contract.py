@@ -20,6 +20,8 @@ Fix = dict[str, Any]
 
 _TRIALS = 24
 """Fixes that are tried out in one run: each takes a tracing of all flows."""
+_TRACED = 120_000
+"""Flows that all trials of one run may trace together; beyond it fewer are tried, but never fewer than four."""
 
 
 @dataclass
@@ -29,7 +31,11 @@ class Context:
     evaluation: Evaluation
     reported: set[str] = field(default_factory=set)
     """What has been found, as `RULE at PATH`; filled before the exceptions are judged."""
-    trials: int = _TRIALS
+    trials: int = field(init=False)
+    """How many fixes may still be tried out."""
+
+    def __post_init__(self) -> None:
+        self.trials = max(4, min(_TRIALS, _TRACED // max(1, len(self.estate.flows))))
 
     @property
     def described(self) -> Described:
@@ -102,13 +108,18 @@ class Context:
 
     def breaks_nothing(self, fix: Fix) -> bool:
         """Whether with a fix no flow loses its path, and none breaks a need that it does not break now."""
-        after = flow_paths(self.described.patched(fix, "a remedy"))
+        return self._none_lost(flow_paths(self.described.patched(fix, "a remedy")))
+
+    def _none_lost(self, after: Paths) -> bool:
         then = {(one.flow, one.subnet) for one in after.paths if not one.trace.verdict.arrives}
-        now = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
-        return then <= now and all(
-            {one.need for one in broken_needs(after, name)} <= {one.need for one in broken_needs(self.paths, name)}
-            for name in self.estate.flows
-        )
+        lost, broken = self._now
+        return then <= lost and all({one.need for one in broken_needs(after, name)} <= broken[name] for name in broken)
+
+    @cached_property
+    def _now(self) -> tuple[set[tuple[str, str]], dict[str, set[str]]]:
+        """What does not arrive as it is, and which needs each flow breaks."""
+        lost = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
+        return lost, {name: {one.need for one in broken_needs(self.paths, name)} for name in self.estate.flows}
 
     def evaluated(self, fix: Fix) -> Evaluation:
         """The evaluation of the estate with a fix."""
@@ -116,15 +127,16 @@ class Context:
 
     def _cures(self, flow: str, fix: Fix, need: str, also: Callable[[Paths], bool]) -> bool:
         try:
-            after = flow_paths(self.described.patched(fix, "a remedy"))
+            described = self.described.patched(fix, "a remedy")
         except UnusableInput:
             return False
-        if not also(after):
+        # Most of what is tried does not even bring the flow there: only what does is tried on all the others.
+        if not all(path.trace.verdict.arrives for path in flow_paths(described, [flow]).paths):
             return False
-        broken = {one.need for one in broken_needs(after, flow)}
-        if {"arrives", need} & broken:
+        after = flow_paths(described)
+        if not also(after) or {"arrives", need} & {one.need for one in broken_needs(after, flow)}:
             return False
-        return self.breaks_nothing(fix)
+        return self._none_lost(after)
 
     def defaults_for(self, subnet: str) -> Iterator[Fix]:
         """Ways to give a subnet a default: to translating exits of its network, those of its own zone first."""

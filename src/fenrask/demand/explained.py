@@ -6,7 +6,7 @@ from fenrask.demand.loads import Demand
 from fenrask.demand.parts import Part
 from fenrask.derivation import Step
 from fenrask.estate import DurationLaw, Flow
-from fenrask.units import clock_text
+from fenrask.units import clock_text, figure
 
 __all__ = ["explain_demand"]
 
@@ -25,7 +25,7 @@ def explain_demand(demand: Demand) -> Iterator[Step]:
         yield Step(
             exit_name,
             "concurrent at the peak",
-            f"{load.peak.concurrent:,.6g} {when}",
+            f"{figure(load.peak.concurrent)} {when}",
             f"the sum of {flows} when it is largest",
         )
 
@@ -40,16 +40,16 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: tuple[Part, ...]) -> It
         yield Step(
             about,
             "concurrent all the time",
-            f"{concurrent:,.6g}",
+            figure(concurrent),
             f"{hosts} hosts x {flow.persistent_per_host:g} each{of_it}",
         )
         return
     rate = sum(part.rate_per_s for part in parts)
     if flow.users is not None:
         working = f"{flow.users:g} users x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
-        yield Step(about, "new per s", f"{rate:,.6g}", working, "Little (1961)")
+        yield Step(about, "new per s", figure(rate), working, "Little (1961)")
     else:
-        yield Step(about, "new per s", f"{rate:,.6g}", f"{hosts} hosts x {flow.per_host_per_s:g} per s{of_it}")
+        yield Step(about, "new per s", figure(rate), f"{hosts} hosts x {flow.per_host_per_s:g} per s{of_it}")
     yield Step(about, "mean duration", f"{first.duration_s:.6g} s", _duration(flow))
     yield Step(about, "mean mapping timeout", f"{first.mapping_timeout_s:.6g} s", _mapping_timeout(demand, first, flow))
     yield Step(
@@ -64,20 +64,20 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: tuple[Part, ...]) -> It
         yield Step(
             about,
             "concurrent",
-            f"{load.peak.concurrent:,.6g}",
+            figure(load.peak.concurrent),
             f"{rate:.6g} per s x {first.holding_s:.6g} s",
             "Little (1961)",
         )
         return
     most = float(max(first.curve.profile))
     all_day = (
-        f"{rate:.6g} per s x {most:g} x {first.holding_s:.6g} s = {most * level:,.6g} if the peak rate were constant"
+        f"{rate:.6g} per s x {most:g} x {first.holding_s:.6g} s = {figure(most * level)} if the peak rate were constant"
     )
     working = f"profile {flow.profile}, at most {most:g}: {all_day}"
     yield Step(
         about,
         "concurrent at the peak",
-        f"{load.peak.concurrent:,.6g} at {clock_text(load.peak.time_s)}",
+        f"{figure(load.peak.concurrent)} at {clock_text(load.peak.time_s)}",
         working,
         _CONCURRENT,
     )

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.routing import FlowPath
-from fenrask.teletraffic import Peak, concurrent_each, peak_concurrent, peak_near
+from fenrask.teletraffic import Peak, concurrent_sum, peak_concurrent, peak_near
 from fenrask.teletraffic.holding import HoldingTime
 from fenrask.units import SECONDS_PER_HOUR
 
@@ -40,7 +40,7 @@ class ConcurrencyCurve:
     @cached_property
     def peak(self) -> Peak:
         """The busiest moment of one new connection per s."""
-        return peak_concurrent(self.profile, SECONDS_PER_HOUR, self.law)
+        return peak_concurrent(self.profile, SECONDS_PER_HOUR, self.law, self.concurrent)
 
     @cached_property
     def mean_profile(self) -> float:
@@ -160,15 +160,13 @@ class Load:
 
     def concurrent_at(self, times_s: Series) -> Series:
         """Mean connections held at times in s, shape (n_times,)."""
-        total = np.full(times_s.size, self.persistent)
-        by_profile: dict[bytes, list[int]] = {}
-        for place, one in enumerate(self.curves):
-            by_profile.setdefault(one.profile.tobytes(), []).append(place)
-        for places in by_profile.values():
-            laws = [self.curves[place].law for place in places]
-            profile = self.curves[places[0]].profile
-            total += self.rates[places] @ concurrent_each(times_s, profile, SECONDS_PER_HOUR, laws)
-        return total
+        profiles = {one.profile.tobytes(): one.profile for one in self.curves}
+        places = {key: place for place, key in enumerate(profiles)}
+        which = [places[one.profile.tobytes()] for one in self.curves]
+        laws = [one.law for one in self.curves]
+        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, laws)
+        concurrent: Series = self.persistent + summed
+        return concurrent
 
     @cached_property
     def is_level(self) -> bool:

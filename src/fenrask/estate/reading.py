@@ -1,7 +1,7 @@
 """Files into models: everything that is wrong is reported at once, nothing is guessed."""
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -63,7 +63,7 @@ class Described:
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""
         layers = (*self.layers, _patch_tree(patch, name))
-        return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [])
+        return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
 
     def struck(self, patch: dict[str, Any], name: str) -> "Described":
         """The same in a case: exits that the patch removes have failed."""
@@ -153,30 +153,59 @@ def read_patch(path: Path) -> dict[str, Any]:
 
 
 def _described(
-    data: Any, layers: tuple[Layer, ...], catalogue_data: Any, catalogue_tree: Tree, problems: list[Problem]
+    data: Any,
+    layers: tuple[Layer, ...],
+    catalogue_data: Any,
+    catalogue_tree: Tree,
+    problems: list[Problem],
+    before: Described | None = None,
+    patch: Mapping[str, Any] | None = None,
 ) -> Described:
+    """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused."""
+
     def place_of(path: Steps) -> Place:
         return _place(layers, path)
 
-    catalogue = None
-    if catalogue_tree.file:
+    catalogue = before.catalogue if before else None
+    if catalogue is None and catalogue_tree.file:
         catalogue = _validated(Catalogue, catalogue_data, catalogue_tree.place, problems)
     if isinstance(catalogue_data, dict) and isinstance(catalogue_data.get("offers"), dict):
         problems += offer_problems(data, catalogue_data["offers"], place_of)
         problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
     problems += name_problems(data, place_of)
-    estate = _validated(Estate, data, place_of, problems)
+    known = _unchanged(before.estate, patch) if before and patch is not None else {}
+    estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
         raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
     return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree)
 
 
-def _validated(model: type[Model], data: Any, place_of: Any, problems: list[Problem]) -> Model | None:
+def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, dict[str, BaseModel]]:
+    """By section, the entries that a patch leaves as they are: values do not change, so they are not read again."""
+    kept: dict[str, dict[str, BaseModel]] = {}
+    for section in Estate.model_fields:
+        entries, changed = getattr(estate, section), patch.get(section, {})
+        if isinstance(entries, dict) and isinstance(changed, dict):
+            kept[section] = {
+                name: one for name, one in entries.items() if isinstance(one, BaseModel) and name not in changed
+            }
+    return kept
+
+
+def _validated(
+    model: type[Model],
+    data: Any,
+    place_of: Any,
+    problems: list[Problem],
+    known: Mapping[str, Mapping[str, BaseModel]] | None = None,
+) -> Model | None:
+    """The model of some data; `known`: entries of its sections that have been read before."""
     if data is None:
         problems.append(Problem(place_of(()), "an empty file", f"a mapping with `{model.__name__.lower()}`"))
         return None
     try:
-        return model.model_validate(data)
+        read = {section: {**data[section], **entries} for section, entries in (known or {}).items() if entries}
+        return model.model_validate({**data, **read} if read else data)
     except ValidationError as error:
         problems += validation_problems(model, error, data, place_of)
         return None

@@ -48,6 +48,9 @@ _PRIVATE = tuple(
         "::1/128",
     )
 )
+_PRIVATE_RANGES = {
+    version: [(int(one[0]), int(one[-1])) for one in _PRIVATE if one.version == version] for version in (4, 6)
+}
 
 
 def parse_prefix(text: str) -> Prefix:
@@ -73,8 +76,11 @@ def parse_address(text: str) -> Address:
 
 def is_public(what: Prefix | Address) -> bool:
     """Whether a prefix or address lies outside the private ranges; documentation ranges stand for public ones."""
-    prefix = what if isinstance(what, IPv4Network | IPv6Network) else ip_network(what)
-    return not any(covers(private, prefix) for private in _PRIVATE)
+    if isinstance(what, IPv4Network | IPv6Network):
+        first, last = int(what.network_address), int(what.broadcast_address)
+    else:
+        first = last = int(what)
+    return not any(low <= first and last <= high for low, high in _PRIVATE_RANGES[what.version])
 
 
 def mapped_to_ipv6(address: IPv4Address) -> IPv6Address:

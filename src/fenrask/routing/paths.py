@@ -1,6 +1,6 @@
 """Every flow's ways out, subnet by subnet: what demand, capacity and charges are computed on."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -96,12 +96,13 @@ class Paths:
         return found
 
 
-def flow_paths(described: Described) -> Paths:
-    """Walk every flow from every subnet of its workload; equal walks are walked once."""
+def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Paths:
+    """Trace every flow, or some by name, from every subnet of its workload; equal traces are traced once."""
     tracer = Tracer(described)
     known: dict[tuple[str, str, bool, str], tuple[tuple[Trace, Fraction], ...]] = {}
     paths: list[FlowPath] = []
-    for name, flow in described.estate.flows.items():
+    for name in described.estate.flows if flows is None else flows:
+        flow = described.estate.flows[name]
         workload = described.estate.workloads[flow.from_]
         for subnet in workload.subnets:
             # Only a workload that filters makes its packets unlike those of others.

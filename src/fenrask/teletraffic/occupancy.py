@@ -11,12 +11,12 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
 from fenrask.teletraffic.holding import HoldingTime, stacked
 
-__all__ = ["Peak", "concurrent", "concurrent_each", "peak_concurrent", "peak_near"]
+__all__ = ["Peak", "concurrent", "concurrent_each", "concurrent_sum", "peak_concurrent", "peak_near"]
 
 _MOST_STEPS = 2_000_000
 _REST = 1e-13
@@ -24,6 +24,8 @@ _LEVEL = 1e-10
 """Values that differ by less, as a share, count as one height."""
 _AT_ONCE = 100_000
 """Products up to which one call does all; beyond, moment by moment, it would take too much memory."""
+_MOST_WEIGHTS = 2_000_000
+"""Weights of laws that are held at once."""
 _POINTS = 4
 """Moments in each step that are looked at before a peak is refined."""
 
@@ -32,7 +34,7 @@ def concurrent(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holdin
     """Mean connections held at `times_s`, for rates that repeat after `len(rates_per_s) * step_s`.
 
     times_s: any shape, s, of any sign; rates_per_s: shape (n_steps,), new connections per second, each
-    valid from its step's start; step_s: length of a step, s, above 0; hold: the law of holds. Returns floats
+    valid from its step's start; step_s: length of a step, s, above 0; holding_time: the law of holds. Returns floats
     of the shape of times_s. UnusableInput for a step of 0 or rates that are negative or not finite.
     """
     times = np.asarray(times_s, dtype=np.float64)
@@ -40,34 +42,87 @@ def concurrent(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holdin
 
 
 def concurrent_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[HoldingTime]) -> Floats:
-    """`held` for many laws at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
+    """`concurrent` for many laws at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
-    if rates.ndim != 1 or not rates.size or not np.isfinite(step_s) or step_s <= 0:
-        raise unusable("step_s", f"{step_s!r} with {rates.size} rates", "a step above 0 s, and at least one rate")
-    times = np.asarray(times_s, dtype=np.float64)
-    if not np.all(np.isfinite(times)):
-        raise unusable("times_s", "a time that is not finite", "finite times, s")
-    phase = np.mod(times, rates.size * step_s)
-    current = np.minimum((phase / step_s).astype(int), rates.size - 1)
-    inside = np.maximum(phase - current * step_s, 0.0)
-    result = np.empty((len(holds), times.size))
+    if rates.ndim != 1 or not rates.size:
+        raise unusable("rates_per_s", f"an array of shape {rates.shape}", "at least one rate")
+    moments, which, current = _phases(times_s, rates.size, step_s)
+    result = np.empty((len(holds), which.size))
     if np.ptp(rates) == 0:
         result[:] = rates[0] * np.array([[law.mean_s] for law in holds], dtype=np.float64).reshape(-1, 1)
         return result
-    moments, which = np.unique(inside, return_inverse=True)
-    # Column i of `back` holds the rates of the steps before that of time i, the latest first.
-    back = rates[np.mod(current - np.arange(rates.size)[:, None], rates.size)]
+    back = _before(rates, current)
     mean_rate = float(np.mean(rates))
-    places = [np.flatnonzero(which == number) for number in range(moments.size)]
+    places: list[NDArray[np.intp]] = []
     for numbers, law in stacked(holds):
-        weights, rest = _weights(moments, rates, step_s, law)
-        if times.size * len(numbers) * rates.size <= _AT_ONCE:
+        weights, rest = _weights(moments, rates.size, _unevenness(rates), step_s, law)
+        if which.size * len(numbers) * rates.size <= _AT_ONCE:
             together = np.einsum("tln,nt->lt", weights[which], back)
-            result[numbers] = together + rest[which, :, 0].T * mean_rate
+            result[numbers] = together + rest[which].T * mean_rate
             continue
+        places = places or [np.flatnonzero(which == number) for number in range(moments.size)]
         for weight, left, here in zip(weights, rest, places, strict=True):
-            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left * mean_rate
+            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left[:, None] * mean_rate
     return result
+
+
+def concurrent_sum(
+    times_s: ArrayLike,
+    profiles: ArrayLike,
+    which_profile: Sequence[int],
+    factors: Floats,
+    step_s: float,
+    holds: Sequence[HoldingTime],
+) -> Floats:
+    """All loads together, each with a law and a profile of its own: shape (n_times,), for times_s of shape (n_times,).
+
+    profiles: shape (n_profiles, n_steps), rates by step, each valid from its step's start; which_profile: the number
+    of each load's profile; factors: shape (n_holds,), so many times that profile. A law's weights are the same
+    whatever the profile, so they are worked out once and added up before they meet it.
+    """
+    rates = np.asarray(profiles, dtype=np.float64)
+    steps = rates.shape[1]
+    moments, which, current = _phases(times_s, steps, step_s)
+    uneven = max(map(_unevenness, rates))
+    means = rates.mean(axis=1)
+    of_load = np.asarray(which_profile, dtype=np.intp)
+    weighed, left = np.zeros((rates.shape[0], moments.size, steps)), np.zeros(moments.size)
+    for numbers, law in stacked(holds, max(1, _MOST_WEIGHTS // (moments.size * steps))):
+        weights, rest = _weights(moments, steps, uneven, step_s, law)
+        number, times = of_load[numbers], factors[numbers]
+        left += rest @ (times * means[number])
+        for one in np.unique(number):
+            here = number == one
+            weighed[one] += np.einsum("l,tln->tn", times[here], weights[:, here])
+    total = left[which]
+    for one, profile in zip(weighed, rates, strict=True):
+        total += np.einsum("tn,nt->t", one[which], _before(profile, current))
+    return total
+
+
+def _phases(times_s: ArrayLike, steps: int, step_s: float) -> tuple[Floats, NDArray[np.intp], NDArray[np.intp]]:
+    """The distinct moments inside a step, s; which of them each time is; and the step in which each time lies."""
+    if not np.isfinite(step_s) or step_s <= 0:
+        raise unusable("step_s", repr(step_s), "a step above 0 s")
+    times = np.asarray(times_s, dtype=np.float64)
+    if not np.all(np.isfinite(times)):
+        raise unusable("times_s", "a time that is not finite", "finite times, s")
+    phase = np.mod(times, steps * step_s)
+    current = np.minimum((phase / step_s).astype(np.intp), steps - 1)
+    moments, which = np.unique(np.maximum(phase - current * step_s, 0.0), return_inverse=True)
+    return moments, which, current
+
+
+def _before(rates: Floats, current: NDArray[np.intp]) -> Floats:
+    """Column i holds the rates of the steps before that of time i, the latest first; shape (n_steps, n_times)."""
+    before: Floats = rates[np.mod(current - np.arange(rates.size)[:, None], rates.size)]
+    return before
+
+
+def _unevenness(rates: Floats) -> float:
+    """By how much rates differ, in means; 0 for none."""
+    mean = float(np.mean(rates))
+    return float(np.ptp(rates)) / mean if mean else 0.0
 
 
 @dataclass(frozen=True)
@@ -79,15 +134,19 @@ class Peak:
     lag_s: float
 
 
-def peak_concurrent(rates_per_s: ArrayLike, step_s: float, holding_time: HoldingTime) -> Peak:
+def peak_concurrent(
+    rates_per_s: ArrayLike, step_s: float, holding_time: HoldingTime, known: Floats | None = None
+) -> Peak:
     """The busiest moment of a period, between steps too, with its lag behind the start of the highest rate.
 
-    Arguments as those of `held`; the lag is positive, within one period.
+    Arguments as those of `concurrent`; known: its values at the quarters of each step, shape (4 n_steps,), where
+    they have been computed. The lag is positive, within one period.
     """
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     period = rates.size * step_s
     grid: Floats = np.arange(rates.size * _POINTS, dtype=np.float64) * float(step_s / _POINTS)
-    values = concurrent_each(grid, rates, step_s, [holding_time])[0]
+    fits = known is not None and known.shape == grid.shape
+    values = known if fits and known is not None else concurrent_each(grid, rates, step_s, [holding_time])[0]
     time, value = peak_near(lambda times: concurrent_each(times, rates, step_s, [holding_time])[0], grid, values)
     start = float(np.argmax(rates)) * step_s
     return Peak(float(np.mod(time, period)), value, float(np.mod(time - start, period)))
@@ -111,16 +170,16 @@ def peak_near(concurrent_at: Callable[[Floats], Floats], grid: Floats, values: F
     return time, value
 
 
-def _weights(inside: Floats, rates: Floats, step_s: float, holding_time: HoldingTime) -> tuple[Floats, Floats]:
-    """How much each step before a moment counts, s, whole periods folded; and what is left of the mean hold.
+def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time: HoldingTime) -> tuple[Floats, Floats]:
+    """How much each of n steps before a moment counts, s, whole periods folded; and what is left of the mean hold.
 
-    inside: moments, s from their step's start. Shapes (n_moments, n_laws, n_steps) and (n_moments, n_laws, 1).
-    Steps are taken backward until what lies further cannot matter: beyond x the sum is the mean rate times
-    what is left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
+    inside: moments, s from their step's start; uneven: by how much the rates differ, in means. Shapes (n_moments,
+    n_laws, n) and (n_moments, n_laws). Steps are taken backward until what lies further cannot matter: beyond x the
+    sum is the mean rate times what is left, give or take P(hold > x) times the period times the spread of the rates
+    (integration by parts).
     """
-    n = rates.size
     mean = np.atleast_2d(holding_time.mean_s)
-    spread, scale = float(np.ptp(rates)) * n * step_s, float(np.mean(rates)) * mean
+    spread = uneven * n * step_s
     shape = (inside.size, mean.shape[0])
     folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, n
     while before < _MOST_STEPS:
@@ -129,7 +188,7 @@ def _weights(inside: Floats, rates: Floats, step_s: float, holding_time: Holding
         grown = holding_time.integrated_survival(edges)
         folded += np.diff(grown, axis=2).reshape(*shape, -1, n).sum(axis=2)
         reached, before = grown[..., -1:], before + batch
-        if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * scale):
+        if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * mean):
             break
         batch = min(2 * batch, n * max(1, 65_536 // n))
-    return folded, np.maximum(0.0, mean - reached)
+    return folded, np.maximum(0.0, mean - reached)[..., 0]

@@ -6,7 +6,7 @@ from enum import Enum
 from fractions import Fraction
 from typing import Any
 
-from fenrask.units import cents, percent
+from fenrask.units import cents, figure, percent
 from fenrask.views.page import Column, Table
 from fenrask.views.quoting import visible
 
@@ -83,12 +83,6 @@ def _growth(value: float) -> str:
     return f"{100 * value:+.0f}%" if value < 9 else f"x {1 + value:,.0f}"
 
 
-def _figure(value: float | Fraction) -> str:
-    """A number with at most six significant digits before it loses any of its whole part."""
-    number = float(value)
-    return f"{number:,.0f}" if abs(number) >= 1e6 else f"{number:,.6g}"
-
-
 def _rough(value: float | Fraction) -> str:
     """A measured number: three significant digits, and all of its whole part."""
     number = float(value)
@@ -97,7 +91,7 @@ def _rough(value: float | Fraction) -> str:
 
 _SHOWN: dict[str, Callable[[Any], str]] = {
     "count": lambda value: f"{value:,}",
-    "figure": _figure,
+    "figure": figure,
     "rough": _rough,
     "code": lambda value: f"{value}",
     "share": lambda value: share_text(float(value)),

@@ -1,11 +1,13 @@
 """A page: the answer first, then the evidence in tables. The same page serves every format."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from functools import cache
+from typing import Any, Literal, TypeVar, overload
 
-__all__ = ["MACHINES", "Column", "Page", "Table"]
+__all__ = ["MACHINES", "Column", "MadeRows", "Page", "Table"]
 
+Key = TypeVar("Key", bound=Hashable)
 Kind = Literal[
     "text",
     "list",
@@ -55,6 +57,25 @@ class Column:
     @property
     def is_number(self) -> bool:
         return self.kind not in ("text", "list", "series", "severity", "yes")
+
+
+class MadeRows(Sequence[Sequence[Any]]):
+    """Rows that are made only as they are asked for: of many, a terminal shows few."""
+
+    def __init__(self, keys: Sequence[Key], make: Callable[[Key], Sequence[Any]]) -> None:
+        self._keys, self._make = keys, cache(make)
+
+    def __len__(self) -> int:
+        return len(self._keys)
+
+    @overload
+    def __getitem__(self, place: int) -> Sequence[Any]: ...
+    @overload
+    def __getitem__(self, place: slice) -> Sequence[Sequence[Any]]: ...
+    def __getitem__(self, place: int | slice) -> Any:
+        if isinstance(place, slice):
+            return [self._make(key) for key in self._keys[place]]
+        return self._make(self._keys[place])
 
 
 @dataclass(frozen=True)

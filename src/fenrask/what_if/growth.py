@@ -7,6 +7,7 @@ from fractions import Fraction
 from fenrask.capacity import ExitLimits
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.units import figure
 from fenrask.what_if.faults import scaled_flows
 
 __all__ = ["Crossing", "Growth", "Month", "grow"]
@@ -76,7 +77,9 @@ def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> 
         if not one.enough_addresses:
             yield Crossing(one.exit, "ports", number, one.verdict)
         for limit in one.exceeded:
-            yield Crossing(one.exit, limit.limit, number, f"{limit.use:,.6g} {limit.unit} of {limit.capacity:,.6g}")
+            yield Crossing(
+                one.exit, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
+            )
     for partner in evaluation.plan.partners:
         if not partner.fits:
             detail = f"{partner.entries} entries of {partner.most}"

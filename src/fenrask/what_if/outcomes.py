@@ -10,6 +10,7 @@ from fenrask.demand import open_at_peak, reopened
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.units import figure
 from fenrask.what_if.faults import case_patch
 
 __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
@@ -155,4 +156,4 @@ def _too_fast(after: Evaluation, within_s: float) -> Iterator[tuple[str, str]]:
             continue
         rate = after.demand.load(parts).busiest_new_per_s + sum(map(open_at_peak, parts)) / within_s
         if rate > most:
-            yield name, f"{rate:,.6g} new connections/s, its limit is {most:,.6g}"
+            yield name, f"{figure(rate)} new connections/s, its limit is {figure(most)}"

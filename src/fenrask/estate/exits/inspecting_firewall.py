@@ -1,5 +1,6 @@
 """A firewall that inspects by rule and may translate."""
 
+from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
@@ -73,11 +74,16 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
     def units(self) -> int:
         return self.nodes
 
-    @property
+    @cached_property
     def in_order(self) -> list[tuple[str, FirewallRule]]:
         """The rules as they are tried."""
         far = max((rule.order or 0 for rule in self.rules.values()), default=0) + 1
         return sorted(self.rules.items(), key=lambda item: far if item[1].order is None else item[1].order)
+
+    @cached_property
+    def _tried_for(self) -> dict[str | None, list[tuple[str, FirewallRule]]]:
+        """The rules that may match packets to a destination, in order; filled as destinations are met."""
+        return {}
 
     @property
     def open_rules(self) -> tuple[str, ...]:
@@ -99,7 +105,10 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
         return self.rules[rule].names if rule in self.rules else ()
 
     def decides(self, passing: Passing) -> Decision | None:
-        for name, rule in self.in_order:
+        to = passing.destination
+        if to not in self._tried_for:
+            self._tried_for[to] = [one for one in self.in_order if not one[1].destinations or to in one[1].destinations]
+        for name, rule in self._tried_for[to]:
             if rule.matches(passing):
                 return Decision(rule.action == "allow", name)
         default = self.default or ("deny" if self.rules else "allow")

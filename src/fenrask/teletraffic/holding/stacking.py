@@ -14,16 +14,16 @@ __all__ = ["stacked"]
 _MOST = 4096
 
 
-def stacked(laws: Sequence[HoldingTime]) -> Iterator[tuple[list[int], HoldingTime]]:
-    """Laws of one make and of like means together, with their numbers in the sequence; measured ones alone."""
+def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[list[int], HoldingTime]]:
+    """Laws of one make and of like means together, `most` at once, with their numbers; measured ones alone."""
     makes: dict[Any, list[int]] = {}
     for number, law in enumerate(laws):
         makes.setdefault(law if isinstance(law, Empirical) else _make(law), []).append(number)
     for numbers in makes.values():
         # Short and long holds apart, so that the short ones need not be followed as far as the long.
         numbers.sort(key=lambda number: float(laws[number].mean_s))
-        for start in range(0, len(numbers), _MOST):
-            some = numbers[start : start + _MOST]
+        for start in range(0, len(numbers), most):
+            some = numbers[start : start + most]
             first = laws[some[0]]
             yield some, first if isinstance(first, Empirical) else _stack([laws[number] for number in some])
 

@@ -19,6 +19,8 @@ from fenrask.views.page import MACHINES, Column, Page, Table
 __all__ = ["render"]
 
 _GAP = 2
+_NOT_COUNTED = 10
+"""Reasons why something is not counted that are told without `--all`."""
 _KEPT_COLUMNS = 2
 """So many columns are shown at any width, though their words be broken."""
 _STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
@@ -55,8 +57,11 @@ def render(page: Page, rendering: Rendering) -> str:
         console.print(f"More with --all: {'; '.join(table.title for table in behind)}")
     if page.not_counted:
         console.print()
-    for line in page.not_counted:
+    most = len(page.not_counted) if rendering.all_rows else _NOT_COUNTED
+    for line in page.not_counted[:most]:
         console.print(f"not counted: {line}")
+    if more := len(page.not_counted[most:]):
+        console.print(f"{counted(more, 'more')} not counted: --all")
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines()) + "\n"
 
 

@@ -1,7 +1,7 @@
 """Break-even volumes of a flow, as a page."""
 
 from fenrask.designs import BreakEven
-from fenrask.units import cents
+from fenrask.units import cents, figure
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["break_even_page"]
@@ -17,7 +17,7 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
     `what` is what is compared: `design`, or the `path` of the flow.
     """
     rivals = [(one.design, one.curve.at(found.volume), one.curve.start, one.fails) for one in found.rivals]
-    now = f"{found.flow} carries {float(found.volume):,.6g} {found.unit}/month"
+    now = f"{found.flow} carries {figure(float(found.volume))} {found.unit}/month"
     summary = [f"{now}; no {what} meets every need and carries every load."]
     if (best := found.best) is not None:
         cost = f"{cents(best.curve.at(found.volume)):,} {found.currency}/month"
@@ -25,7 +25,7 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         if (change := found.nearest) is not None:
             other = change.other if change.one == best.design else change.one
             side = "above" if change.at.volume > found.volume else "below"
-            summary.append(f'"{other}" is cheaper {side} {float(change.at.volume):,.6g} {found.unit}/month.')
+            summary.append(f'"{other}" is cheaper {side} {figure(float(change.at.volume))} {found.unit}/month.')
         else:
             summary.append("No other one that meets every need is cheaper at any volume.")
     columns = (
@@ -55,7 +55,9 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         for one in near
     ]
     tables = (
-        Table("designs", f"Cost of the whole estate at {float(found.volume):,.6g} {found.unit}/month", columns, rivals),
+        Table(
+            "designs", f"Cost of the whole estate at {figure(float(found.volume))} {found.unit}/month", columns, rivals
+        ),
         Table("break_even", "Where two cost the same, nearest first", meetings, rows, empty="nowhere", shown=_SHOWN),
     )
     facts = {"currency": found.currency, "volume_unit": found.unit, "volume": found.volume}

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from fractions import Fraction
 
 from fenrask.designs import Candidate, Comparison, FlowChange
-from fenrask.units import cents, counted
+from fenrask.units import cents, counted, figure
 from fenrask.views.page import MACHINES, Column, Page, Table
 from fenrask.views.quoting import file_name
 from fenrask.what_if import Outcome
@@ -179,7 +179,7 @@ def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], tota
     if breaks := sum(round(one.breaks) for one in changed):
         longest = max(one.breaks_for_s for one in changed)
         summary += (
-            f"Moved at the peak, {breaks:,} open connections break; they last {longest:,.6g} s at most in the mean.",
+            f"Moved at the peak, {breaks:,} open connections break; they last {figure(longest)} s at most in the mean.",
         )
     table = Table("changes", f"Flows that change; {currency}/month", columns, rows, empty="no flow changes", shown=20)
     facts = {"currency": currency, "difference_amount": total, "unchanged": len(changes) - len(changed)}

@@ -1,13 +1,17 @@
 """Concurrent connections, as a page."""
 
-from collections.abc import Iterable
-from typing import Any
+from collections.abc import Hashable, Mapping
+from typing import Any, TypeVar
 
-from fenrask.demand import Demand, Part
-from fenrask.units import clock_text, span_text
-from fenrask.views.page import MACHINES, Column, Page, Table
+import numpy as np
+
+from fenrask.demand import Demand, Load
+from fenrask.units import clock_text, figure, span_text
+from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
 __all__ = ["demand_page"]
+
+Key = TypeVar("Key", bound=Hashable)
 
 _LOAD = (
     Column("peak_concurrent_connections", "concurrent connections", "count"),
@@ -30,31 +34,41 @@ _FLOWS = (
 )
 
 
+_SHOWN_DESTINATIONS, _SHOWN_FLOWS = 8, 10
+
+
 def demand_page(demand: Demand) -> Page:
     """Concurrent connections by exit, by destination over all exits, and by flow at each exit; the largest first."""
     estate = demand.paths.described.estate
-    exits, flows = [], []
-    for name in estate.exits:
-        parts = demand.at_exit.get(name)
-        if not parts:
-            continue
-        exits.append((name, *_concurrent(demand, parts)))
-        for flow, its_parts in demand.grouped(name, lambda part: part.flow).items():
-            first = its_parts[0]
-            times = (first.duration_s, first.mapping_timeout_s, first.holding_s)
-            flows.append((name, flow, *times, *_concurrent(demand, its_parts)))
-    destinations = [(name, *_concurrent(demand, parts)) for name, parts in demand.by_destination.items() if parts]
+    exits = [(name, *_concurrent(demand.load(parts))) for name in estate.exits if (parts := demand.at_exit.get(name))]
+    to = {name: demand.load(parts) for name, parts in demand.by_destination.items() if parts}
+    by_flow = {
+        (name, flow): parts
+        for name in estate.exits
+        for flow, parts in demand.grouped(name, lambda part: part.flow).items()
+    }
+    of_flow = {key: demand.load(parts) for key, parts in by_flow.items()}
+
+    def flow_row(key: tuple[str, str]) -> tuple[Any, ...]:
+        first = by_flow[key][0]
+        return (*key, first.duration_s, first.mapping_timeout_s, first.holding_s, *_concurrent(of_flow[key]))
+
+    destinations = MadeRows(_largest(to, _SHOWN_DESTINATIONS), lambda name: (name, *_concurrent(to[name])))
+    flows = MadeRows(_largest(of_flow, _SHOWN_FLOWS), flow_row)
+    exits.sort(key=lambda row: -float(row[1]))
     tables = (
-        Table("exits", "By exit", _EXITS, _largest(exits, 1), empty="no exit has any load", shown=8),
-        Table("destinations", "By destination", _DESTINATIONS, _largest(destinations, 1), shown=8),
-        Table("flows", "By flow at each exit", _FLOWS, _largest(flows, 5), shown=10),
+        Table("exits", "By exit", _EXITS, exits, empty="no exit has any load", shown=8),
+        Table("destinations", "By destination", _DESTINATIONS, destinations, shown=_SHOWN_DESTINATIONS),
+        Table("flows", "By flow at each exit", _FLOWS, flows, shown=_SHOWN_FLOWS),
     )
     not_counted = tuple(map(str, demand.not_counted))
     return Page("demand", estate.estate, _summary(demand, exits), tables, {"hours": demand.hours}, not_counted)
 
 
-def _largest(rows: list[tuple[Any, ...]], column: int) -> list[tuple[Any, ...]]:
-    return sorted(rows, key=lambda row: -float(row[column]))
+def _largest(loads: Mapping[Key, Load], shown: int) -> list[Key]:
+    """The names of the largest first, by quarter of an hour; of those near the top, by their very peak."""
+    ordered = sorted(loads, key=lambda name: -float(np.max(loads[name].concurrent)))
+    return [*sorted(ordered[: 3 * shown], key=lambda name: -loads[name].peak.concurrent), *ordered[3 * shown :]]
 
 
 def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
@@ -67,12 +81,11 @@ def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
     lag = "" if load.is_level else f" ({span_text(load.peak.lag_s)} into the busiest hour)"
     each = " each" if len(top) > 1 else ""
     on = " and on ".join(top[:3]) + (f" and {len(top) - 3} more" if len(top) > 3 else "")
-    rate = f"up to {load.busiest_new_per_s:,.4g} new connections/s{each}"
+    rate = f"up to {figure(load.busiest_new_per_s)} new connections/s{each}"
     return (f"Peak: {load.peak.concurrent:,.0f} concurrent connections{each} on {on}, {when}{lag}; {rate}.",)
 
 
-def _concurrent(demand: Demand, parts: Iterable[Part]) -> tuple[Any, ...]:
-    load = demand.load(parts)
+def _concurrent(load: Load) -> tuple[Any, ...]:
     peak = load.peak
     at = "all day" if load.is_level else clock_text(peak.time_s)
     lag = None if load.is_level else peak.lag_s

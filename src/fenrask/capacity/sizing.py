@@ -89,6 +89,11 @@ class ExitCapacity(ExitLimits):
         return self.ports.blocking if self.ports else 0.0
 
     @property
+    def given(self) -> int | None:
+        """The number of addresses that was stated; None where it was sized."""
+        return self.addresses if self.stated else None
+
+    @property
     def port_limit(self) -> LimitUse:
         return next(limit for limit in self.limits if limit.limit == "ports")
 
@@ -176,10 +181,13 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
             continue
         basis = _basis(demand, name, offer)
         same = before.get(name)
-        if same is not None and same.basis == basis:
-            (found if isinstance(same, ExitCapacity) else others).append(same)  # type: ignore[arg-type]
+        translates = exit_.translates and offer.ports is not None
+        stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
+        if isinstance(same, ExitCapacity) and same.basis == basis and stated in (same.given, same.addresses):
+            found.append(replace(same, stated=stated is not None))
+        elif same is not None and not translates and same.basis == basis:
+            others.append(same)
         elif exit_.translates and offer.ports is not None:
-            stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
             one = _exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated)
             found.append(replace(one, basis=basis))
         elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
@@ -189,9 +197,14 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
 
 
 def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
-    """What the figures of an exit follow from: itself, its offer, the targets, and what each part brings."""
+    """What the figures of an exit follow from, but for its number of addresses.
+
+    Itself, its offer, the targets, and what each part brings.
+    """
     estate = demand.paths.described.estate
     exit_ = estate.exits[name]
+    if "addresses" in type(exit_).model_fields:
+        exit_ = exit_.model_copy(update={"addresses": "auto"})
     parts = tuple(
         (
             part.flow,

@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
@@ -22,15 +22,21 @@ class Evaluation:
     described: Described
     like: "Evaluation | None" = None
     """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
+    same_load: bool = False
+    """Whether the estate differs from that one in numbers of addresses alone: nothing is routed or loaded anew."""
 
     @cached_property
     def paths(self) -> Paths:
         """Every flow's paths, there and back."""
+        if self.like and self.same_load:
+            return replace(self.like.paths, described=self.described)
         return flow_paths(self.described)
 
     @cached_property
     def demand(self) -> Demand:
         """What the arriving flows put on each exit through the day."""
+        if self.like and self.same_load:
+            return replace(self.like.demand, paths=self.paths)
         return demand(self.paths)
 
     @cached_property
@@ -129,6 +135,9 @@ class Evaluation:
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 
-def evaluate(described: Described, like: Evaluation | None = None) -> Evaluation:
-    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures still hold."""
-    return Evaluation(described, like)
+def evaluate(described: Described, like: Evaluation | None = None, same_load: bool = False) -> Evaluation:
+    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures still hold.
+
+    `same_load`: the two differ in numbers of addresses alone.
+    """
+    return Evaluation(described, like, same_load)

@@ -2,13 +2,14 @@
 
 import sys
 
-from bench import choice, erlang, hard, reading, scale, simulation, start_up
+from bench import choice, commands, erlang, hard, reading, scale, simulation, start_up
 
 MEASUREMENTS = {
     "start-up": start_up.measure,
     "reading": reading.measure,
     "erlang": erlang.measure,
     "scale": scale.measure,
+    "commands": commands.measure,
     "choice": choice.measure,
     "hard-choice": hard.measure,
     "simulation": simulation.measure,

@@ -1,0 +1,47 @@
+"""Whole commands on estates that grow: seconds of processor time and memory, output included, and how both grow."""
+
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from math import log
+from pathlib import Path
+
+from bench.clock import best_s
+from bench.estates import write_varied
+
+_PROGRAM = Path(sys.executable).with_name("fenrask")
+_FLOWS = tuple(int(text) for text in os.environ.get("FLOWS", "1000 10000 50000").split())
+_COMMANDS = ("check", "path", "demand", "capacity", "addresses", "charges")
+_CASES = ("compare", "stress")
+"""Commands that evaluate many estates: of the smallest estate alone."""
+
+
+def measure() -> Iterator[str]:
+    """A line for each command; the growth is the exponent of seconds over flows, 1 for a straight line."""
+    yardstick = best_s(lambda: sum(1 for _ in range(10_000_000)))
+    yield f"10^7 loops take {yardstick:.2f} s here; FLOWS='1000 10000' chooses the sizes"
+    seconds: dict[str, list[tuple[int, float]]] = {}
+    for flows in _FLOWS:
+        with tempfile.TemporaryDirectory() as folder:
+            path = write_varied(Path(folder), flows)
+            for command in (*_COMMANDS, *(_CASES if flows == _FLOWS[0] else ())):
+                took, mib = _once(command, path)
+                seconds.setdefault(command, []).append((flows, took))
+                yield f"{command:10} {flows:7,} flows {took:7.1f} s {took / yardstick:6.1f} loops {mib:6.0f} MiB"
+    for command in _COMMANDS:
+        told = zip(seconds[command], seconds[command][1:], strict=False)
+        growth = [log(t2 / t1) / log(n2 / n1) for (n1, t1), (n2, t2) in told]
+        yield f"{command:10} grows with the flows to the power of {', '.join(f'{one:.2f}' for one in growth)}"
+
+
+def _once(command: str, path: Path) -> tuple[float, float]:
+    """Seconds of processor time of one command, and the most memory that it held, MiB."""
+    with tempfile.TemporaryFile() as nothing:
+        run = subprocess.Popen([_PROGRAM, command, path], stdout=nothing, stderr=nothing)
+        _, status, used = os.wait4(run.pid, 0)
+        run.returncode = os.waitstatus_to_exitcode(status)
+    if run.returncode not in (0, 1):
+        raise RuntimeError(f"{command} ended with status {run.returncode}")
+    return used.ru_utime + used.ru_stime, used.ru_maxrss / 1024

@@ -7,11 +7,13 @@ same code and fail where a page says something else than the program.
 import os
 import re
 import shlex
-import subprocess
 import sys
 import tempfile
+from contextlib import redirect_stderr, redirect_stdout
+from io import StringIO
 from pathlib import Path
 
+from fenrask.cli.app import run
 from fenrask.demo import RECORDS
 from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
@@ -20,7 +22,6 @@ ROOT = Path(__file__).resolve().parent.parent
 PAGES = {"README.md": "vellmouth", "docs/guide.md": "vellmouth", "docs/worked-example.md": "beginning"}
 """Each page, and which of the shipped estates its commands are run on."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
-PROGRAM = Path(sys.executable).with_name("fenrask")
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)
 _ESTATE = re.compile(r"```yaml\n.*?```", re.DOTALL)
 
@@ -41,20 +42,29 @@ def refreshed(page: str) -> str:
 
 def _run(command: str, folder: str) -> str:
     shown = command.replace(" | ", "\0").split("\0")
-    environment = {**os.environ, "COLUMNS": "100", "NO_COLOR": "1"}
-    done = subprocess.run(
-        [str(PROGRAM), *shlex.split(shown[0])[1:]],
-        cwd=folder,
-        env=environment,
-        capture_output=True,
-        text=True,
-        encoding="utf-8",
-        check=False,
-    )
-    if done.returncode > 1:
-        raise SystemExit(f"{command}: {done.stderr}")
-    lines = _cut(done.stdout.splitlines(), shown[1:])
+    status, printed, said = _printed(shlex.split(shown[0]), folder)
+    if status > 1:
+        raise SystemExit(f"{command}: {said}")
+    lines = _cut(printed.splitlines(), shown[1:])
     return "\n".join(["```console", f"$ {command}", *lines, "```"])
+
+
+def _printed(words: list[str], folder: str) -> tuple[int, str, str]:
+    """Status, stdout and stderr of the program, called in this process: starting it each time takes minutes."""
+    out, said, before = StringIO(), StringIO(), Path.cwd()
+    environment, started_with = {"COLUMNS": "100", "NO_COLOR": "1"}, sys.argv
+    kept = {name: os.environ.get(name) for name in environment}
+    os.environ.update(environment)
+    sys.argv = words
+    os.chdir(folder)
+    try:
+        with redirect_stdout(out), redirect_stderr(said):
+            return run(), out.getvalue(), said.getvalue()
+    finally:
+        os.chdir(before)
+        sys.argv = started_with
+        for name, value in kept.items():
+            os.environ.pop(name, None) if value is None else os.environ.update({name: value})
 
 
 def _cut(lines: list[str], filters: list[str]) -> list[str]:

@@ -1,7 +1,8 @@
 """Many laws at once: those of one make become one law whose parameters are columns."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import fields, is_dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -34,9 +35,16 @@ def _make(value: Any) -> Any:
         return value
     if isinstance(value, tuple):
         return tuple(map(_make, value))
-    if is_dataclass(value):
-        return (type(value), *(_make(getattr(value, one.name)) for one in fields(value)))
-    return "number"
+    if isinstance(value, float | int):
+        return "number"
+    kind: Hashable = type(value)
+    return (kind, *(_make(getattr(value, name)) for name in _names(kind)))
+
+
+@cache
+def _names(kind: Hashable) -> tuple[str, ...]:
+    """The names of a law's parameters; none for what is no law."""
+    return tuple(one.name for one in fields(kind)) if is_dataclass(kind) else ()
 
 
 def _stack(values: Sequence[Any]) -> Any:
@@ -45,7 +53,7 @@ def _stack(values: Sequence[Any]) -> Any:
         return first
     if isinstance(first, tuple):
         return tuple(_stack(some) for some in zip(*values, strict=True))
-    if is_dataclass(first):
-        names = [one.name for one in fields(first)]
-        return type(first)(**{name: _stack([getattr(one, name) for one in values]) for name in names})  # type: ignore[misc]
+    kind: Hashable = type(first)
+    if names := _names(kind):
+        return type(first)(**{name: _stack([getattr(one, name) for one in values]) for name in names})
     return np.array(values, dtype=np.float64)[:, None]

@@ -37,7 +37,7 @@ def _make(value: Any) -> Any:
         return tuple(map(_make, value))
     if isinstance(value, float | int):
         return "number"
-    kind: Hashable = type(value)
+    kind: Any = type(value)
     return (kind, *(_make(getattr(value, name)) for name in _names(kind)))
 
 
@@ -53,7 +53,7 @@ def _stack(values: Sequence[Any]) -> Any:
         return first
     if isinstance(first, tuple):
         return tuple(_stack(some) for some in zip(*values, strict=True))
-    kind: Hashable = type(first)
+    kind: Any = type(first)
     if names := _names(kind):
         return type(first)(**{name: _stack([getattr(one, name) for one in values]) for name in names})
     return np.array(values, dtype=np.float64)[:, None]

@@ -12,7 +12,7 @@ from fenrask.records.batch import LAST_S, Batch, Unread, taken
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import Reader, Source
-from fenrask.records.readers.entries import Entry
+from fenrask.records.readers.entries import Entry, sound
 from fenrask.records.readers.exported import EXPORTED, nat_entries
 from fenrask.records.readers.marked import MARKED, marked_entries
 from fenrask.records.readers.tracked import TRACKED, entries
@@ -106,6 +106,7 @@ def read_records(
     source, head = opened(file, unread, columns)
     reader = next((one for one in READERS if one.knows(head)), None)
     if reader is None:
+        _close(source)
         names = ", ".join(one.name for one in READERS)
         found = "an empty file" if not head else repr(head[:24])
         raise UnusableInput([Problem(Place(file), found, f"one of {names}")])
@@ -117,21 +118,29 @@ def read_entries(file: str, unread: Unread) -> Iterator[Entry]:
     source, head = opened(file, unread)
     read = next((of for reader, of in _TRANSLATED if reader.knows(head)), None)
     if read is None:
+        _close(source)
         found = repr(head[:24]) if head else "an empty file"
         expected = "connection tracking (events or a listing, text or XML) or NAT events in IPFIX or NetFlow v9"
         raise UnusableInput([Problem(Place(file), found, expected)])
     with source.stream:
-        yield from read(source)
+        yield from sound(read(source), source)
 
 
 def _whole(reader: Reader, source: Source) -> Iterator[Batch]:
     """All batches; then the file is closed."""
     try:
         for batch in reader.read(source):
-            late = batch.end_s > LAST_S
-            if late.any():
-                source.unread.add("a time after the year 2105", source.name, int(late.sum()))
-            yield taken(batch, ~late) if late.any() else batch
+            late = (batch.start_s > LAST_S) | (batch.end_s > LAST_S)
+            backward = ~late & (batch.end_s < batch.start_s)
+            for wrong, why in ((late, "a time after the year 2105"), (backward, "an end before its beginning")):
+                if wrong.any():
+                    source.unread.add(why, source.name, int(wrong.sum()))
+            good = ~(late | backward)
+            yield batch if good.all() else taken(batch, good)
     finally:
-        if source.name != "-":
-            source.stream.close()
+        _close(source)
+
+
+def _close(source: Source) -> None:
+    if source.name != "-":
+        source.stream.close()

@@ -226,7 +226,7 @@ def _parquet(source: Source) -> Iterator[Batch]:
             table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, some.num_rows, source, first)
             first += some.num_rows
-    except arrow.lib.ArrowException as error:
+    except (arrow.lib.ArrowException, OSError, UnicodeDecodeError) as error:
         raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a Parquet file")]) from None
 
 

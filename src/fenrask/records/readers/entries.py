@@ -2,13 +2,15 @@
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
+from fenrask.prefixes import parse_address
 from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted
 from fenrask.records.readers.contract import Source
 
-__all__ = ["Entry", "Pairing"]
+__all__ = ["Entry", "Pairing", "sound"]
 
 _BATCH = 50_000
 
@@ -35,8 +37,38 @@ class Entry:
     """Since it began, where the end says so."""
 
     @property
+    def is_sound(self) -> bool:
+        """Whether its addresses are addresses, and its numbers such as may stand in a packet."""
+        ports = (self.source_port, self.target_port, self.outside_port)
+        return (
+            all(0 <= port <= 0xFFFF for port in ports)
+            and 0 <= self.protocol <= 0xFF
+            and all(0 <= one < 1 << 63 for one in self.octets)
+            and all(map(_is_address, filter(None, (self.source, self.target, self.outside))))
+            and bool(self.source and self.target)
+        )
+
+    @property
     def key(self) -> tuple[object, ...]:
         return (self.protocol, self.source, self.target, self.source_port, self.target_port)
+
+
+@lru_cache(maxsize=65_536)
+def _is_address(text: bytes) -> bool:
+    try:
+        parse_address(text.decode("ascii"))
+    except ValueError:
+        return False
+    return True
+
+
+def sound(found: Iterable[Entry], source: Source) -> Iterator[Entry]:
+    """The entries that can be; the others go to what is not read."""
+    for one in found:
+        if one.is_sound:
+            yield one
+        else:
+            source.unread.add("an entry with no address, or a number that no packet has", source.name)
 
 
 _ENDED = {"TIME_WAIT": CLOSED, "LAST_ACK": CLOSED, "CLOSE": RESET, "ESTABLISHED": IDLE}
@@ -80,7 +112,7 @@ class Pairing:
 
     def batches(self, entries: Iterable[Entry]) -> Iterator[Batch]:
         """Whole batches of what has ended; the rest waits for `rest`."""
-        for one in entries:
+        for one in sound(entries, self.source):
             self._take(one)
             if len(self.found.rows) >= _BATCH:
                 yield self.found.batch(self.source)

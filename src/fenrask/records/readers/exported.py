@@ -278,6 +278,9 @@ def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, 
         if number < 256:
             return
         scopes = 0
+        if options and (version == 9 or count) and at + 2 > len(body):
+            source.unread.add("a template that is cut short or too long", source.name)
+            return
         if options and version == 9:
             scope_bytes, option_bytes = count, struct.unpack(">H", body[at : at + 2])[0]
             at += 2

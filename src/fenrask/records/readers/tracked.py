@@ -5,7 +5,7 @@ connection began and when its entry went; how long it waited in a timeout before
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from fenrask.records.batch import Batch
 from fenrask.records.readers.contract import Reader, Source
@@ -34,24 +34,32 @@ def entries(source: Source) -> Iterator[Entry]:
         if event is None or len(said.get(b"src", ())) < 1 or len(said.get(b"dst", ())) < 1:
             source.unread.add("no entry of connection tracking", f"{source.name}, line {number}")
             continue
-        ports = [int(one) for one in said.get(b"sport", [])], [int(one) for one in said.get(b"dport", [])]
-        state, left = _STATE.search(line), _LEFT.match(line)
-        octets = [int(one) for one in said.get(b"bytes", [])]
-        yield Entry(
-            float(event["time"]) if event["time"] else None,
-            (event["event"] or b"").decode(),
-            int(event["number"]),
-            said[b"src"][0],
-            said[b"dst"][0],
-            ports[0][0] if ports[0] else 0,
-            ports[1][0] if ports[1] else 0,
-            said[b"dst"][1] if len(said[b"dst"]) > 1 else b"",
-            ports[1][1] if len(ports[1]) > 1 else 0,
-            state[1].decode() if state else "",
-            int(left[1]) if left and not event["event"] else None,
-            (octets[0] if octets else 0, octets[1] if len(octets) > 1 else 0),
-            float(lasted[1]) if (lasted := _LASTED.search(line)) else None,
-        )
+        try:
+            yield _entry(line, event, said)
+        except ValueError:
+            source.unread.add("a number that cannot be read", f"{source.name}, line {number}")
+
+
+def _entry(line: bytes, event: re.Match[bytes], said: Mapping[bytes, list[bytes]]) -> Entry:
+    """One line, taken apart; ValueError for a number that is none."""
+    ports = [int(one) for one in said.get(b"sport", [])], [int(one) for one in said.get(b"dport", [])]
+    state, left = _STATE.search(line), _LEFT.match(line)
+    octets = [int(one) for one in said.get(b"bytes", [])]
+    return Entry(
+        float(event["time"]) if event["time"] else None,
+        (event["event"] or b"").decode(),
+        int(event["number"]),
+        said[b"src"][0],
+        said[b"dst"][0],
+        ports[0][0] if ports[0] else 0,
+        ports[1][0] if ports[1] else 0,
+        said[b"dst"][1] if len(said[b"dst"]) > 1 else b"",
+        ports[1][1] if len(ports[1]) > 1 else 0,
+        state[1].decode() if state else "",
+        int(left[1]) if left and not event["event"] else None,
+        (octets[0] if octets else 0, octets[1] if len(octets) > 1 else 0),
+        float(lasted[1]) if (lasted := _LASTED.search(line)) else None,
+    )
 
 
 def _read(source: Source) -> Iterator[Batch]:

@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint types layers bench truth screenshots clean
+.PHONY: demo test lint types layers bench fuzz supply dist truth screenshots clean
 
 demo: $(READY)
 	$(BIN)/fenrask demo build/demo --force
@@ -13,8 +13,8 @@ test: $(READY)
 	$(BIN)/python -m tests
 
 lint: $(READY)
-	$(BIN)/ruff check src tests bench docs truth
-	$(BIN)/ruff format --check src tests bench docs truth
+	$(BIN)/ruff check src tests bench docs supply truth
+	$(BIN)/ruff format --check src tests bench docs supply truth
 
 types: $(READY)
 	$(BIN)/mypy
@@ -24,6 +24,19 @@ layers: $(READY)
 
 bench: $(READY)
 	$(BIN)/python -m bench
+
+# More damaged files than `make test` tries; FUZZ=N of each kind.
+fuzz: $(READY)
+	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz
+
+# What an installation is made of: build/components.cdx.json and build/licences.csv.
+supply: $(READY)
+	$(BIN)/python -m supply build
+
+# A wheel and a source distribution, in dist.
+dist: $(READY)
+	rm -rf build/lib dist
+	$(BIN)/python -c "from setuptools.build_meta import build_sdist, build_wheel; build_sdist('dist'); build_wheel('dist')"
 
 # Needs root, nft and ip: asks the kernel's own translator in network namespaces.
 truth: $(READY)
@@ -40,4 +53,4 @@ $(READY): requirements.lock pyproject.toml
 	touch $@
 
 clean:
-	rm -rf $(VENV) build
+	rm -rf $(VENV) build dist

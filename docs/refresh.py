@@ -79,6 +79,8 @@ if __name__ == "__main__":
         (ROOT / name).write_text(refreshed(name), encoding="utf-8")
         print(f"refreshed {name}")
     sys.path.insert(0, str(ROOT / "docs"))
+    from man import manual
     from reference import reference
 
+    (ROOT / "docs" / "fenrask.1").write_text(manual(), encoding="utf-8")
     (ROOT / "docs" / "files.md").write_text(reference(), encoding="utf-8")

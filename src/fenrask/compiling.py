@@ -1,11 +1,12 @@
 """Compiled loops: kept for the next run where there is a place to keep them, compiled anew where there is none."""
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from numba import njit
 
-__all__ = ["compiled"]
+__all__ = ["compiled", "first_use"]
 
 
 def compiled(function: Callable[..., Any]) -> Any:
@@ -18,3 +19,14 @@ def compiled(function: Callable[..., Any]) -> Any:
         return njit(cache=True, nogil=True)(function)
     except RuntimeError:
         return njit(nogil=True)(function)
+
+
+def first_use(function: Any) -> str:
+    """What is to be said before a compiled function is used that has not been compiled here yet; else nothing."""
+    kept = function.stats.cache_path
+    if kept is None:
+        again = "each time, since there is no folder to keep it in; NUMBA_CACHE_DIR names one"
+        return f"compiling for this machine first ({again})"
+    if any(Path(kept).glob(f"*.{function.__name__}-*.nbi")):
+        return ""
+    return "compiling for this machine first; it takes up to half a minute, once"

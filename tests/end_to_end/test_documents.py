@@ -2,6 +2,8 @@
 
 import importlib.util
 import math
+import shutil
+import subprocess
 import unittest
 from decimal import Decimal
 from fractions import Fraction
@@ -32,6 +34,14 @@ class Documents(unittest.TestCase):
     def test_the_reference_is_that_of_the_models(self) -> None:
         written = (ROOT / "docs" / "files.md").read_text(encoding="utf-8")
         self.assertEqual(written, _script("reference").reference())
+
+    def test_the_manual_page_is_that_of_the_help_and_is_sound_roff(self) -> None:
+        page = ROOT / "docs" / "fenrask.1"
+        self.assertEqual(page.read_text(encoding="utf-8"), _script("man").manual())
+        if shutil.which("groff"):
+            words = ["groff", "-man", "-ww", "-Tutf8", str(page)]
+            said = subprocess.run(words, capture_output=True, text=True, check=True).stderr
+            self.assertEqual(said, "")
 
     def test_every_linked_file_exists(self) -> None:
         for page in ("README.md", "docs/worked-example.md"):

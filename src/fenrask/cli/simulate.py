@@ -106,6 +106,7 @@ def command(
     not_run: list[str] = []
     too_long = [one for one in wanted if one.setting.calls.of_a_run > _MOST_OF_A_RUN]
     wanted = [one for one in wanted if one.setting.calls.of_a_run <= _MOST_OF_A_RUN]
+    _say_what_takes_long(call)
     ends = monotonic() + seconds
     with executor_of(workers) as executor, Progress(shown=not call.quiet) as progress:
         for one in wanted:
@@ -148,6 +149,14 @@ def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[
 
 
 _MOST_OF_A_RUN = 1e9
+
+
+def _say_what_takes_long(call: Call) -> None:
+    from fenrask.compiling import first_use
+    from fenrask.teletraffic.simulation.kernel import pool
+
+    if word := first_use(pool):
+        call.say(word)
 
 
 def _case(described: Described, name: str | None) -> Case | None:

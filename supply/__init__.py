@@ -1,0 +1,1 @@
+"""What an installation is made of."""

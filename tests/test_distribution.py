@@ -1,0 +1,95 @@
+"""What is built: the archives hold what they should, and the wheel runs where it is only unpacked, read-only."""
+
+import json
+import os
+import subprocess
+import sys
+import tarfile
+import tomllib
+import unittest
+import zipfile
+from pathlib import Path
+
+from supply.__main__ import components, needed
+from tests.support import InFolder
+
+ROOT = Path(__file__).resolve().parent.parent
+_BUILD = "from setuptools.build_meta import build_sdist, build_wheel; build_sdist({0!r}); build_wheel({0!r})"
+
+
+class Distribution(InFolder):
+    def test_the_archives_and_a_run_from_the_wheel_alone(self) -> None:
+        # From a copy, so that nothing is left in the checkout and nothing stale is taken from there.
+        copy = self.folder / "copy"
+        listed = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, check=False).stdout
+        if not listed:
+            self.skipTest("no git checkout")
+        for name in listed.decode().split("\0"):
+            if name and (ROOT / name).is_file():
+                (copy / name).parent.mkdir(parents=True, exist_ok=True)
+                (copy / name).write_bytes((ROOT / name).read_bytes())
+        built = str(self.folder / "dist")
+        subprocess.run([sys.executable, "-c", _BUILD.format(built)], cwd=copy, check=True, capture_output=True)
+        [source], [wheel] = Path(built).glob("*.tar.gz"), Path(built).glob("*.whl")
+        with tarfile.open(source) as archive:
+            held = {name.partition("/")[2] for name in archive.getnames()}
+        wanted = {
+            "CHANGELOG.md",
+            "LICENSE",
+            "requirements.lock",
+            "Makefile",
+            ".ci/run",
+            "docs/guide.md",
+            "docs/fenrask.1",
+        }
+        wanted |= {
+            "tests/support.py",
+            "bench/__main__.py",
+            "truth/__main__.py",
+            "src/fenrask/views/report/page.html.j2",
+        }
+        self.assertEqual(wanted - held, set())
+        with zipfile.ZipFile(wheel) as archive:
+            names = archive.namelist()
+            archive.extractall(self.folder / "installed")
+        self.assertTrue(any(name.endswith("/share/man/man1/fenrask.1") for name in names))
+        self.assertEqual([name for name in names if name.startswith(("tests", "docs", "bench"))], [])
+        self.runs(self.folder / "installed")
+
+    def runs(self, installed: Path) -> None:
+        """Outside the checkout, from files that cannot be written, without a home."""
+        for path in installed.rglob("*"):
+            path.chmod(path.stat().st_mode & ~0o222)
+        start = "import sys; sys.path.insert(0, {0!r}); import fenrask; assert fenrask.__file__.startswith({0!r}); "
+        code = start.format(str(installed)) + "from fenrask.__main__ import main; sys.exit(main())"
+        environment = {"PATH": os.environ["PATH"], "HOME": "/nonexistent", "LANG": "C"}
+        for words in (["start", "mine"], ["report", "mine/estate.yaml", "plan.html"], ["check", "mine/estate.yaml"]):
+            command = [sys.executable, "-B", "-P", "-c", code, *words]
+            done = subprocess.run(
+                command, cwd=self.folder, env=environment, capture_output=True, text=True, check=False
+            )
+            self.assertEqual(done.returncode, 0, (words, done.stdout, done.stderr))
+
+
+class Supply(unittest.TestCase):
+    def test_every_part_is_listed_once_and_nothing_hangs_in_the_air(self) -> None:
+        found = needed()
+        whole = components(found)
+        references = [one["bom-ref"] for one in [whole["metadata"]["component"], *whole["components"]]]
+        self.assertEqual(len(references), len(set(references)))
+        self.assertEqual({one["ref"] for one in whole["dependencies"]}, set(references))
+        self.assertTrue(all({*one["dependsOn"]} <= set(references) for one in whole["dependencies"]))
+        self.assertEqual(json.loads(json.dumps(whole)), whole)
+
+    def test_the_locked_versions_are_those_that_are_listed(self) -> None:
+        locked = [line.split(" ")[0] for line in (ROOT / "requirements.lock").read_text().splitlines() if "==" in line]
+        versions = {line.split("==")[0]: line.split("==")[1] for line in locked if not line.startswith(("#", "-"))}
+        for name in needed():
+            if name != "fenrask":
+                self.assertIn(name, versions)
+
+    def test_each_direct_dependency_has_its_reason(self) -> None:
+        text = (ROOT / "docs" / "dependencies.md").read_text(encoding="utf-8")
+        project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+        for entry in project["dependencies"]:
+            self.assertIn(f"| {entry.split('>=')[0]} |", text)

@@ -9,7 +9,7 @@ FenraskError
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-__all__ = ["FenraskError", "NoAnswer", "OwnFault", "Place", "Problem", "UnusableInput"]
+__all__ = ["FenraskError", "NoAnswer", "OwnFault", "Place", "Problem", "UnusableInput", "WorkersLost"]
 
 
 @dataclass(frozen=True)
@@ -63,6 +63,10 @@ class NoAnswer(FenraskError):
 
     def __str__(self) -> str:
         return f"{self.cause}\n  {self.remedy}" if self.remedy else self.cause
+
+
+class WorkersLost(FenraskError):
+    """The machines that were to work are gone; what was done before stays."""
 
 
 class OwnFault(FenraskError):

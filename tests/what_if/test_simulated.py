@@ -4,8 +4,12 @@ import os
 import pty
 import re
 import signal
+import socket
 import subprocess
+import sys
+import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack
 from typing import Any
 
 from fenrask.capacity import Capacity, capacity
@@ -194,3 +198,61 @@ class TheCommand(InFolder):
         ) as cluster:
             by_cluster = self.json(*words, "--workers", cluster.scheduler_address, status=1)
         self.assertEqual(by_cluster, self.json(*words, status=1))
+
+    def test_workers_that_die_and_schedulers_that_die_or_are_absent(self) -> None:
+        """Real processes, killed once runs have begun: what was done is told, and nothing hangs."""
+        self.estate(self.BUSY)
+        words = ["simulate", "--around", "1", "--precision", "0.0001", "--most-runs", "100000", "--seconds", "600"]
+        for victim in ("worker", "scheduler"):
+            with self.subTest(victim), ExitStack() as stack:
+                port = _free_port()
+                address = f"tcp://127.0.0.1:{port}"
+                scheduler = self.started_beside(
+                    stack, "distributed.cli.dask_scheduler", "--host", address, "--no-dashboard"
+                )
+                worker = self.started_beside(
+                    stack, "distributed.cli.dask_worker", address, "--no-nanny", "--no-dashboard", "--nthreads", "1"
+                )
+                program = stack.enter_context(
+                    subprocess.Popen(
+                        [PROGRAM, *words, "--workers", address], cwd=self.folder, stdout=subprocess.PIPE,
+                        stderr=subprocess.STDOUT, text=True,
+                    )
+                )  # fmt: skip
+                stack.callback(program.kill)
+                self.wait_until_busy(address)
+                (worker if victim == "worker" else scheduler).kill()
+                said, _ = program.communicate(timeout=120)
+                self.assertIn(program.returncode, (0, 1), said)
+                self.assertNotIn("Traceback", said)
+                self.assertRegex(said, "stopped after [0-9]+ runs|no worker is left|the scheduler is gone")
+        done = self.program(*words, "--workers", f"127.0.0.1:{_free_port()}")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("a scheduler at", done.stderr)
+
+    def started_beside(self, stack: ExitStack, module: str, *words: str) -> "subprocess.Popen[bytes]":
+        command = [sys.executable, "-m", module, *words]
+        nowhere = subprocess.DEVNULL
+        process = stack.enter_context(subprocess.Popen(command, cwd=self.folder, stdout=nowhere, stderr=nowhere))
+        stack.callback(process.kill)
+        return process
+
+    def wait_until_busy(self, address: str) -> None:
+        """Until a worker of the cluster has something done."""
+        from distributed import Client
+
+        for _ in range(600):
+            try:
+                with Client(address, timeout="5s", set_as_default=False) as client:
+                    if any(one["metrics"]["task_counts"] for one in client.scheduler_info()["workers"].values()):
+                        return
+            except OSError:
+                pass
+            time.sleep(0.1)
+        self.fail("the cluster did not begin")
+
+
+def _free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])

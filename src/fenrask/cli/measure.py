@@ -11,7 +11,7 @@ import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.workers import executor_of
-from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import read_patch
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
@@ -130,9 +130,10 @@ def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pai
             if took > _QUICK_S:
                 rest = f", {took / done * (len(files) - done):.0f} s left" if done < len(files) else ""
                 call.say(f"read {part.file}: {part.format}, {seen.whole.records / took:,.0f} records/s{rest}")
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, WorkersLost) as stopped:
         seen.stopped = True
-        seen.unread.add(f"stopped after {done} of {len(files)} files", "from the keyboard", len(files) - done)
+        why = str(stopped) or "from the keyboard"
+        seen.unread.add(f"stopped after {done} of {len(files)} files", why, len(files) - done)
 
 
 _QUICK_S = 2.0

@@ -116,8 +116,8 @@ def command(
             told = progress.begun(f"{one.exit}, {one.pool}")
             try:
                 found = replicated(one.setting, executor, stop, seed, told, lambda: monotonic() > ends)
-            except Interrupted:
-                not_run.append(f"{one.exit}, {one.pool}: stopped before two runs were done")
+            except Interrupted as stopped:
+                not_run.append(f"{one.exit}, {one.pool}: {stopped}")
                 continue
             results.append((one, found))
     target = estate.targets.blocking

@@ -1,13 +1,20 @@
 """Who works: threads or processes here, or a Dask cluster; one option for all commands that can be divided."""
 
+import logging
 import os
 from collections.abc import Iterator
-from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
-from contextlib import contextmanager
+from concurrent.futures import CancelledError, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures import TimeoutError as FuturesTimeout
+from contextlib import contextmanager, suppress
+from time import monotonic
+from typing import Any
 
-from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
+from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 
 __all__ = ["executor_of"]
+
+_ALONE_S = 5.0
+"""How long a cluster may be without workers, or its scheduler silent, before it is given up."""
 
 
 @contextmanager
@@ -38,9 +45,68 @@ def _cluster(address: str) -> Iterator[Executor]:
     except ImportError:
         remedy = "Install it: pip install fenrask[cluster]."
         raise UnusableInput([Problem(Place(path="--workers"), repr(address), "the extra `cluster`", remedy)]) from None
+    # What becomes of connections is told here, in a sentence.
+    for name in [one for one in logging.root.manager.loggerDict if one.startswith("distributed")]:
+        logging.getLogger(name).setLevel(logging.CRITICAL)
     try:
         client = Client(address, timeout="10s")
     except (OSError, ValueError) as error:
-        raise NoAnswer(f"no scheduler answers at {address}: {error}", "Start one, or leave --workers out.") from None
-    with client:
-        yield client.get_executor()
+        found = str(error).splitlines()[0] if str(error) else type(error).__name__
+        remedy = "Start one, or leave --workers out."
+        raise UnusableInput([Problem(Place(path="--workers"), found, f"a scheduler at {address}", remedy)]) from None
+    try:
+        yield _Cluster(client)
+    finally:
+        # A scheduler that is gone cannot be taken leave of.
+        with suppress(Exception):
+            client.close(timeout="2s")
+
+
+class _Cluster(Executor):
+    """A cluster's executor whose results are not waited for once nobody is there to work on them."""
+
+    def __init__(self, client: Any) -> None:
+        self._client = client
+        self._executor = client.get_executor()
+
+    def submit(self, fn: Any, /, *args: Any, **kwargs: Any) -> "Future[Any]":
+        try:
+            return _Awaited(self._client, self._executor.submit(fn, *args, **kwargs))
+        except OSError:
+            raise WorkersLost("the scheduler is gone") from None
+
+
+class _Awaited(Future[Any]):
+    """A result on the way: WorkersLost where the scheduler, or every worker for some seconds, is gone."""
+
+    def __init__(self, client: Any, future: "Future[Any]") -> None:
+        super().__init__()
+        self._client, self._future = client, future
+
+    def cancel(self) -> bool:
+        with suppress(Exception):
+            return self._future.cancel()
+        return False
+
+    def result(self, timeout: float | None = None) -> Any:
+        alone_since: float | None = None
+        while True:
+            try:
+                return self._future.result(1.0)
+            except FuturesTimeout:
+                alone_since = None if self._workers() else (alone_since or monotonic())
+            except (CancelledError, OSError):
+                raise WorkersLost("the scheduler is gone") from None
+            except Exception as error:
+                if type(error).__name__ != "KilledWorker":
+                    raise
+                raise WorkersLost("workers die of this run again and again") from None
+            if alone_since is not None and monotonic() - alone_since > _ALONE_S:
+                raise WorkersLost(f"no worker is left at {self._client.scheduler.address}")
+
+    def _workers(self) -> int:
+        """How many there are; WorkersLost where the scheduler does not say so in time."""
+        try:
+            return len(self._client.sync(self._client.scheduler.identity, callback_timeout=_ALONE_S)["workers"])
+        except (OSError, FuturesTimeout, TimeoutError):
+            raise WorkersLost("the scheduler is gone") from None

@@ -8,6 +8,7 @@ from statistics import NormalDist
 
 import numpy as np
 
+from fenrask.errors import WorkersLost
 from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.simulation.settings import Run, Setting
 
@@ -64,7 +65,8 @@ def replicated(
     """Run a setting in batches until the stop; `told` hears of runs done and of about how many it will take.
 
     `ended` is asked between batches whether to make do with what there is. At least one batch is run, but for an
-    interrupt from the keyboard: then what is done counts, and Interrupted is raised where that is not even two runs.
+    interrupt from the keyboard or the loss of the workers: then what is done counts, and Interrupted is raised where
+    that is not even two runs.
     """
     rule = stop or Stop()
     runs: list[Run] = []
@@ -81,14 +83,15 @@ def replicated(
             enough = len(runs) >= rule.most_runs or found.attempts >= rule.most_attempts
             if found.precise or enough or (ended is not None and ended()):
                 return found
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, WorkersLost) as stopped:
         if len(runs) < 2:
-            raise Interrupted("stopped before anything was known") from None
+            why = str(stopped) if isinstance(stopped, WorkersLost) else "stopped before two runs were done"
+            raise Interrupted(why) from None
         return replace(_summed(runs, rule), interrupted=True)
 
 
 class Interrupted(Exception):
-    """Stopped from the keyboard before anything was known."""
+    """Stopped from the keyboard, or left by its workers, before anything was known."""
 
 
 def _run(setting: Setting, executor: Executor, seed: int, numbers: range, runs: list[Run]) -> None:

@@ -23,7 +23,12 @@ __all__ = ["Mutant", "mutants_of"]
 
 ROOT = Path(__file__).resolve().parent.parent
 _TESTS = {
-    "teletraffic": ("tests.teletraffic.test_erlang", "tests.teletraffic.test_loss", "tests.teletraffic.test_occupancy"),
+    "teletraffic": (
+        "tests.teletraffic.test_elementary",
+        "tests.teletraffic.test_erlang",
+        "tests.teletraffic.test_loss",
+        "tests.teletraffic.test_occupancy",
+    ),
     "capacity": tuple(f"tests.capacity.{one.stem}" for one in sorted((ROOT / "tests/capacity").glob("test_*.py"))),
     "charges": tuple(f"tests.charges.{one.stem}" for one in sorted((ROOT / "tests/charges").glob("test_*.py"))),
     "prefixes": tuple(f"tests.prefixes.{one.stem}" for one in sorted((ROOT / "tests/prefixes").glob("test_*.py"))),

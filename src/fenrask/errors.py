@@ -12,6 +12,10 @@ from dataclasses import dataclass, field
 __all__ = ["FenraskError", "NoAnswer", "OwnFault", "Place", "Problem", "UnusableInput", "WorkersLost"]
 
 
+_LONGEST = 200
+"""Characters of a path that are shown."""
+
+
 @dataclass(frozen=True)
 class Place:
     """Where something stands: a file, a 1-based line and column, and the dotted path to the value."""
@@ -23,7 +27,8 @@ class Place:
 
     def __str__(self) -> str:
         position = f"{self.file}:{self.line}:{self.column}" if self.line else self.file
-        return f"{position} {self.path}".strip()
+        path = self.path if len(self.path) <= _LONGEST else f"{self.path[: _LONGEST - 3]}..."
+        return f"{position} {path}".strip()
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from fenrask.cli.files import write_all
 from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
 from fenrask.views.quoting import cell, device_names, file_name, host_label, label, markdown, visible
-from tests.support import PROGRAM, InFolder
+from tests.support import ESTATE, PROGRAM, InFolder, merged
 
 HOSTILE = {
     "brackets": "a: " + "[" * 200_000,
@@ -160,3 +160,23 @@ class Quoting(unittest.TestCase):
         self.assertEqual(len(set(found.values())), len(set(names)))
         for one in found.values():
             self.assertRegex(one, r"\A[A-Za-z0-9_-]{1,15}\Z")
+
+
+class Tables(InFolder):
+    def test_tables_as_other_programs_save_them(self) -> None:
+        self.estate()
+        self.write("named.yaml", merged(ESTATE, {"flows": None, "flows_csv": "f.csv"}))
+        heading = "name,from,to,per_host_per_s"
+        for content, status, words in (
+            (f"\ufeff{heading}\r\ntalk,work,partner,1.5\r\n", 0, ""),
+            (f"{heading.replace(',', ';')}\ntalk;work;partner;1,5\n", 2, "columns with ';' between them"),
+            (f'{heading}\ntalk,work,partner,"1,5"\n', 2, "Write 1.5: with a point"),
+            (f"{heading}\ntalk,work,partner,{'9' * 300_000}\n", 2, "expected a finite number"),
+            (f"{heading}\n{'t' * 300_000},work,nowhere,1\n", 2, "a name from `destinations`"),
+        ):
+            with self.subTest(words):
+                (self.folder / "f.csv").write_bytes(content.encode())
+                done = self.program("demand", "named.yaml")
+                self.assertEqual(done.returncode, status, done.stderr[:400])
+                self.assertIn(words, done.stderr)
+                self.assertLess(len(done.stderr), 1000 if status else 1)

@@ -52,11 +52,19 @@ class CsvTree:
         return Place(self.file, line, column, ".".join(map(str, path)))
 
 
+# A cell may be as long as a file: the reader's own limit would end in an error of its own.
+csv.field_size_limit(2**28)
+
+
 def read_table(text: str, file: str, section: str, problems: list[Problem]) -> tuple[dict[str, Any], CsvTree]:
     """A section's entries by name, and where they stand."""
     rows = csv.reader(io.StringIO(text, newline=""))
     heading = next(rows, [])
     tree = CsvTree(file, section, {_key(one): number for number, one in enumerate(heading, 1)})
+    if len(heading) == 1 and (other := next((one for one in ";\t|" if one in heading[0]), "")):
+        remedy = "Save it with commas between columns, and points in numbers."
+        problems.append(Problem(Place(file, 1, 1), f"columns with {other!r} between them", "commas", remedy))
+        return {}, tree
     if not heading or heading[0].strip() != "name":
         found = repr(heading[0]) if heading else "an empty file"
         problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))

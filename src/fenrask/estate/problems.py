@@ -1,5 +1,6 @@
 """Validation errors told in the user's words, with places; and names that point nowhere."""
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any, get_args
 
@@ -13,6 +14,7 @@ from fenrask.prefixes import parse_prefix
 
 __all__ = ["name_problems", "offer_problems", "validation_problems"]
 
+_DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
 Path = tuple[str | int, ...]
 PlaceOf = Callable[[Path], Place]
 
@@ -90,6 +92,8 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
     if kind == "literal_error":
         choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]
         return Problem(place, found, f"one of {', '.join(choices)}", nearest(str(details["input"]), choices))
+    if isinstance(details["input"], str) and _DECIMAL_COMMA.fullmatch(details["input"]):
+        return Problem(place, found, "a number", f"Write {details['input'].replace(',', '.')}: with a point, no comma.")
     if kind == "unfit":
         return Problem(place, found, context["expected"], context["remedy"] or f"Write {context['expected']}.")
     expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()

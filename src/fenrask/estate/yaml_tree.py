@@ -45,6 +45,10 @@ _WORDS = {
 }
 
 
+_MOST_DIGITS = 400
+"""Digits of a whole number; more are no number that anything here could have, and are told as text."""
+
+
 def scalar(text: str) -> Any:
     """A plain scalar by YAML 1.2's core schema; digits with leading zeros stay text (they are names).
 
@@ -53,7 +57,7 @@ def scalar(text: str) -> Any:
     """
     if text in _WORDS:
         return _WORDS[text]
-    if _INT.match(text):
+    if _INT.match(text) and len(text) <= _MOST_DIGITS:
         return int(text)
     if _FLOAT.match(text):
         return float(text)

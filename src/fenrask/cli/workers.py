@@ -46,7 +46,11 @@ def _cluster(address: str) -> Iterator[Executor]:
         remedy = "Install it: pip install fenrask[cluster]."
         raise UnusableInput([Problem(Place(path="--workers"), repr(address), "the extra `cluster`", remedy)]) from None
     # What becomes of connections is told here, in a sentence.
-    for name in [one for one in logging.root.manager.loggerDict if one.startswith("distributed")]:
+    for name in [
+        "tornado",
+        "asyncio",
+        *(one for one in logging.root.manager.loggerDict if one.startswith("distributed")),
+    ]:
         logging.getLogger(name).setLevel(logging.CRITICAL)
     try:
         client = Client(address, timeout="10s")

@@ -1,4 +1,4 @@
-"""Compiled loops: kept for the next run where there is a place to keep them, compiled anew where there is none."""
+"""Compiled loops: kept for the next run where there is a place to keep them, compiled again where there is none."""
 
 from collections.abc import Callable
 from pathlib import Path

@@ -148,6 +148,12 @@ class Bills(InFolder):
                 lines = self.lines(self.VOLUME, {"commitments": {"years": commitment}})
                 found = lines.get(("commitment", "years"))
                 self.assertEqual(found, None if off is None else -off)
+                told = [
+                    one["reason"] for one in self.json("charges", status=None)["lines"] if one["item"] == "commitment"
+                ]
+                if off is not None:
+                    words = "25.00 % off" if "share" in commitment else "a sum off"
+                    self.assertEqual([one.partition(" hours")[0] for one in told], [words])
 
     def test_networks_and_regions_that_are_crossed(self) -> None:
         for region, item, rate in (("", "network crossing", 50), ("south", "region crossing", 20)):

@@ -110,7 +110,7 @@ _LINES = 5
 _ANSWERS = {
     "before": "Changed",
     "choice": "Cheapest mix that meets every need",
-    "bill": "As it stands",
+    "bill": "As it is",
     "findings": "Findings",
     "ports": "Ports",
     "addresses": "Addresses",

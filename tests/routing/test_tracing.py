@@ -15,6 +15,32 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
     ("by the gateway", {}, "partner", "arrives", ("gate", "door"), "203.0.113.1"),
     ("inside the network", {}, "10.0.9.7", "arrives", (), HOST),
     ("inside the network, where no subnet is", {}, "10.0.7.7", "address in no subnet", (), HOST),
+    (
+        "a reply whose route is to an exit that is gone",
+        {"route_tables": {"public": {"10.0.1.0/24": "nowhere"}}},
+        "partner",
+        "no return",
+        ("gate", "door"),
+        "203.0.113.1",
+    ),
+    (
+        "a reply whose route is to a line with its session down",
+        {
+            "route_tables": {"public": {"10.0.1.0/24": "line"}},
+            "exits": {
+                "line": {
+                    "kind": "circuit",
+                    "network": "net",
+                    "received": ["172.16.0.0/12"],
+                    "routers": {"r": {"session": "down"}},
+                }
+            },
+        },
+        "partner",
+        "no return",
+        ("gate", "door"),
+        "203.0.113.1",
+    ),
     ("no table at all", {"subnets": {"app": {"routes": GONE}}}, "partner", "no route", (), HOST),
     ("no default", {"route_tables": {"private": {"0.0.0.0/0": GONE}}}, "partner", "no route", (), HOST),
     (

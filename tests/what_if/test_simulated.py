@@ -213,6 +213,7 @@ class TheCommand(InFolder):
                 worker = self.started_beside(
                     stack, "distributed.cli.dask_worker", address, "--no-nanny", "--no-dashboard", "--nthreads", "1"
                 )
+                self.wait_for_worker(address, busy=False)
                 program = stack.enter_context(
                     subprocess.Popen(
                         [PROGRAM, *words, "--workers", address], cwd=self.folder, stdout=subprocess.PIPE,
@@ -220,7 +221,7 @@ class TheCommand(InFolder):
                     )
                 )  # fmt: skip
                 stack.callback(program.kill)
-                self.wait_until_busy(address)
+                self.wait_for_worker(address, busy=True)
                 (worker if victim == "worker" else scheduler).kill()
                 said, _ = program.communicate(timeout=120)
                 self.assertIn(program.returncode, (0, 1), said)
@@ -237,14 +238,15 @@ class TheCommand(InFolder):
         stack.callback(process.kill)
         return process
 
-    def wait_until_busy(self, address: str) -> None:
-        """Until a worker of the cluster has something done."""
+    def wait_for_worker(self, address: str, busy: bool) -> None:
+        """Until the cluster has a worker, or one that has something done."""
         from distributed import Client
 
         for _ in range(600):
             try:
                 with Client(address, timeout="5s", set_as_default=False) as client:
-                    if any(one["metrics"]["task_counts"] for one in client.scheduler_info()["workers"].values()):
+                    workers = client.scheduler_info()["workers"].values()
+                    if any(not busy or one["metrics"]["task_counts"] for one in workers):
                         return
             except OSError:
                 pass

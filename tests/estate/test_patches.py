@@ -3,6 +3,7 @@
 import unittest
 
 from fenrask.estate.patches import merge, set_patch
+from tests.support import InFolder
 
 RFC_7396 = (
     ({"a": "b"}, {"a": "c"}, {"a": "c"}),
@@ -40,3 +41,18 @@ class Patches(unittest.TestCase):
         for dotted, expected in cases:
             with self.subTest(dotted=dotted):
                 self.assertEqual(set_patch(data, dotted, 9), expected)
+
+
+class Reused(InFolder):
+    def test_a_patched_estate_is_that_of_the_merged_file_read_whole(self) -> None:
+        # A patch reads only what it changes; a file with the patch merged in is read from the ground up.
+        for patch in (
+            {"exits": {"gate": {"addresses": 3}}},
+            {"exits": {"gate": None}, "route_tables": {"private": None}, "subnets": {"app": {"routes": None}}},
+            {"flows": {"talk": {"per_host_per_s": 9}, "more": {"from": "work", "to": "store", "per_host_per_s": 1}}},
+            {"destinations": {"partner": {"needs": {"fixed_source": True}}}, "targets": {"blocking": 0.01}},
+            {"flows": None},
+        ):
+            with self.subTest(patch):
+                quick = self.estate().patched(patch, "a test").estate
+                self.assertEqual(quick, self.estate(patch).estate)

@@ -3,12 +3,14 @@
 from fractions import Fraction
 from typing import Any
 
+from fenrask.demo import VELLMOUTH
 from fenrask.designs import beside, changes, compare
 from fenrask.errors import NoAnswer, UnusableInput
-from fenrask.estate import Case
+from fenrask.estate import Case, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.what_if import (
     Outcome,
+    as_sized,
     case_patch,
     grow,
     pairs_of,
@@ -249,3 +251,16 @@ class Reviewed(InFolder):
         self.assertFalse(worst["gateway per zone"].cut_off)
         self.assertEqual(by_name["current"].routes_to_change, 0)
         self.assertGreater(by_name["gateway per zone"].routes_to_change, 0)
+
+
+class AsSized(InFolder):
+    def test_the_short_way_says_what_an_evaluation_from_the_ground_up_says(self) -> None:
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / name).write_bytes(content)
+        short = as_sized(evaluate(read_estate(self.folder / "estate.yaml")))
+        whole = evaluate(short.described)
+        self.assertTrue(any(one.stated for one in short.capacity.exits))
+        for one, other in zip(short.capacity.exits, whole.capacity.exits, strict=True):
+            self.assertEqual((one.exit, one.addresses, one.stated), (other.exit, other.addresses, other.stated))
+            self.assertEqual((one.needed, one.blocking, one.verdict), (other.needed, other.blocking, other.verdict))
+        self.assertEqual((short.bill.total, short.broken), (whole.bill.total, whole.broken))

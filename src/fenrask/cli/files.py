@@ -74,7 +74,7 @@ def _takes_directly(file: Path) -> bool:
 
 def _check_new(file: Path, force: bool) -> None:
     if file.is_symlink() and not _takes_directly(file):
-        remedy = "Give the path that it leads to."
+        remedy = "Give the path that it points to."
         raise UnusableInput([Problem(Place(str(file)), "a symbolic link", "a file, or a new name", remedy)])
     if file.is_file() and not force:
         problem = Problem(Place(str(file)), "a file that exists", "a new one", "Give --force to overwrite it.")

@@ -13,7 +13,7 @@ _PLAIN = str.maketrans(
 
 
 def speak_plainly(*streams: TextIO) -> None:
-    """Where a stream cannot hold a sign that is drawn, a plain one stands for it."""
+    """Where a stream cannot hold a sign that is drawn, a plain one is used instead."""
     codecs.register_error("fenrask", _plainly)
     for stream in streams:
         if isinstance(stream, io.TextIOWrapper) and stream.encoding.lower().replace("-", "") != "utf8":

@@ -134,7 +134,7 @@ _BLOCK = re.compile(r"^[ \t?:-]{300,}", re.MULTILINE)
 
 
 def _may_be_deep(text: str) -> bool:
-    """Whether a text has enough brackets, or so long an indent, that it could nest too deeply: a quick look."""
+    """Whether a text has enough brackets, or an indent long enough, to nest too deeply: a quick look."""
     return text.count("[") + text.count("{") > _DEEPEST and _brackets(text) > _DEEPEST or bool(_BLOCK.search(text))
 
 

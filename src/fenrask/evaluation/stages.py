@@ -23,7 +23,7 @@ class Evaluation:
     like: "Evaluation | None" = None
     """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
     same_load: bool = False
-    """Whether the estate differs from that one in numbers of addresses alone: nothing is routed or loaded anew."""
+    """Whether the estate differs from that one in numbers of addresses alone: nothing is routed or loaded again."""
 
     @cached_property
     def paths(self) -> Paths:

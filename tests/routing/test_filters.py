@@ -111,7 +111,10 @@ class Filtering(InFolder):
             described = self.estate(changes)
             for path in flow_paths(described).paths:
                 remote = described.estate.flows[path.flow].to
-                hosts = [f"10.0.{1 if path.subnet == 'app' else 2}.{last}" for last in (0, 100, 127, 128, 255)]
+                third = 1 if path.subnet == "app" else 2
+                hosts = [ipaddress.ip_address(f"10.0.{third}.0") + last for last in (1, 100, 127, 128, 254)]
+                own = path.trace.portion.sources
+                hosts = [str(host) for host in hosts if any(one.first <= int(host) <= one.last for one in own)]
                 back = (1024, 8000, 8080, 8081, 9001, 40000, 40001, 65535)
                 every = all(passes(changes, path.subnet, remote, host, port) for host in hosts for port in back)
                 with self.subTest(seed=seed, subnet=path.subnet, remote=remote, why=path.trace.why):

@@ -1,13 +1,12 @@
 """The small estates of topologies.yaml: verdict, exits, and what the far side sees, of each."""
 
-import itertools
 from pathlib import Path
 from typing import Any
 
 import yaml
 
 from fenrask.estate import read_estate
-from fenrask.routing import Packet, Tracer, trace_from, traces_to
+from fenrask.routing import trace_from
 from tests.support import CATALOGUE, InFolder, merged
 
 CASES: dict[str, Any] = yaml.safe_load((Path(__file__).parent / "topologies.yaml").read_text(encoding="utf-8"))
@@ -58,23 +57,3 @@ class Topologies(InFolder):
             (trace.verdict.value, trace.exits, str(share)) for trace, share in trace_from(described, "app", "partner")
         }
         self.assertEqual(found, {("black hole", ("hub", "gone"), "1/4"), ("arrives", ("hub", "line"), "3/4")})
-
-    def test_the_short_way_through_parts_walked_before_gives_the_same_answers(self) -> None:
-        """Every case, asked once of a walker that has walked nothing, and again of one that has walked all."""
-        self.write("catalogue.yaml", merged(CATALOGUE, MORE))
-        for name, case in CASES["cases"].items():
-            described = read_estate(self.write("estate.yaml", merged(CASES["base"], case.get("patch", {}))))
-            tracer = Tracer(described)
-            for _ in range(2):
-                for subnet, to in itertools.product(described.estate.subnets, described.estate.destinations):
-                    with self.subTest(name, subnet=subnet, to=to):
-                        again = traces_to(tracer, subnet, to, False)
-                        afresh = traces_to(Unhurried(described), subnet, to, False)
-                        self.assertEqual(again, afresh)
-
-
-class Unhurried(Tracer):
-    """A walker that walks every step itself."""
-
-    def _common(self, subnet: str, packet: Packet) -> None:
-        return None

@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity.streams import streams
+from fenrask.capacity.streams import hosts_of, streams
 from fenrask.demand import ConcurrencyCurve, Demand, Load, Part, Series
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
@@ -123,10 +123,12 @@ def _highest(by_hour: Series) -> tuple[float, float]:
 
 
 def _hosts(demand: Demand, parts: Sequence[Part]) -> int:
-    estate = demand.paths.described.estate
-    groups = {(estate.flows[part.flow].from_, part.subnet) for part in parts}
-    workloads = [estate.workloads[name] for name, _ in groups]
-    return int(np.ceil(sum(one.hosts / len(one.subnets) for one in workloads) - 1e-9))
+    flows = demand.paths.described.estate.flows
+    groups: dict[tuple[str, str], float] = {}
+    for part in parts:
+        group = (flows[part.flow].from_, part.subnet)
+        groups[group] = max(groups.get(group, 0.0), hosts_of(demand, part))
+    return int(np.ceil(sum(groups.values()) - 1e-9))
 
 
 def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:

@@ -9,7 +9,7 @@ import numpy as np
 from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Part, Series
 
-__all__ = ["Pool", "pools", "streams"]
+__all__ = ["Pool", "hosts_of", "pools", "streams"]
 
 Key = TypeVar("Key")
 
@@ -82,9 +82,11 @@ def _hosts(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
     """One host of each workload in each subnet, for each transport protocol."""
     groups = _grouped(parts, lambda part: (*_host_group(demand, part), _protocol(demand, part)))
     for (workload, subnet, protocol), its_parts in groups.items():
-        hosts = _hosts_in_a_subnet(demand, workload)
+        each = np.array([hosts_of(demand, part) for part in its_parts])
+        hosts = float(np.max(each))
         if hosts:
-            weights = np.full(len(its_parts), 1 / hosts)
+            # Where some flows come from a part of the hosts alone, these have the most: they stand for all.
+            weights = 1 / each
             yield Pool(f"{workload} in {subnet}", protocol, its_parts, weights, hosts)
 
 
@@ -110,9 +112,12 @@ def _host_group(demand: Demand, part: Part) -> tuple[str, str]:
     return demand.paths.described.estate.flows[part.flow].from_, part.subnet
 
 
-def _hosts_in_a_subnet(demand: Demand, workload: str) -> float:
-    stated = demand.paths.described.estate.workloads[workload]
-    return stated.hosts / len(stated.subnets)
+def hosts_of(demand: Demand, part: Part) -> float:
+    """The hosts that a part comes from: those of its subnet, or some of them."""
+    estate = demand.paths.described.estate
+    workload = estate.flows[part.flow].from_
+    share = estate.host_shares(workload)[part.subnet] * part.path.trace.portion.hosts
+    return float(estate.workloads[workload].hosts * share)
 
 
 def _stream(demand: Demand, pool: Pool) -> Stream:
@@ -149,12 +154,14 @@ def _hashes(demand: Demand, exit_name: str) -> bool:
 
 def _alike_hosts(demand: Demand, parts: Sequence[Part], concurrent: Sequence[float]) -> float:
     """So many hosts, all alike, are as uneven as those that are there: (sum)^2 / sum of squares."""
-    by_group: dict[tuple[str, str], float] = {}
+    loads: dict[tuple[str, str], float] = {}
+    hosts: dict[tuple[str, str], float] = {}
     for part, load in zip(parts, concurrent, strict=True):
         group = _host_group(demand, part)
-        by_group[group] = by_group.get(group, 0.0) + load
-    squares = sum(load**2 / max(1.0, _hosts_in_a_subnet(demand, group[0])) for group, load in by_group.items())
-    return sum(by_group.values()) ** 2 / squares if squares else 1.0
+        loads[group] = loads.get(group, 0.0) + load
+        hosts[group] = max(hosts.get(group, 1.0), hosts_of(demand, part))
+    squares = sum(load**2 / hosts[group] for group, load in loads.items())
+    return sum(loads.values()) ** 2 / squares if squares else 1.0
 
 
 def _sources(demand: Demand, parts: Sequence[Part], weights: Series) -> float | None:

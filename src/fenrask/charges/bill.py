@@ -18,7 +18,7 @@ from fenrask.charges.adjustments import commitments, minimums
 from fenrask.charges.lines import UNALLOCATED, Line, Use, shares
 from fenrask.charges.meters import Metered, Meters
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
-from fenrask.estate import Addresses, Described, Rate, Tiers, Workload
+from fenrask.estate import Addresses, Described, Rate, Tiers
 from fenrask.routing import Paths
 from fenrask.units import counted, exact
 
@@ -219,17 +219,17 @@ def _of_hosts(described: Described) -> Iterator[Line]:
         if workload.public_address and workload.hosts:
             even = {Use("", flow): Fraction(1) for flow, stated in estate.flows.items() if stated.from_ == name}
             uses = shares(even, Use("", UNALLOCATED))
-            for rate, hosts in _hosts_by_rate(described, workload):
+            for rate, hosts in _hosts_by_rate(described, name):
                 reason = f"{hosts} hosts with an address of their own, {month} hours"
                 yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
 
 
-def _hosts_by_rate(described: Described, workload: Workload) -> Iterator[tuple[Decimal, Fraction]]:
-    """A workload's hosts, spread evenly over its subnets, by what an address costs an hour where they are."""
+def _hosts_by_rate(described: Described, workload: str) -> Iterator[tuple[Decimal, Fraction]]:
+    """A workload's hosts by what an address costs an hour where they are."""
     estate, found = described.estate, dict[Decimal, Fraction]()
-    for name in workload.subnets:
+    for name, share in estate.host_shares(workload).items():
         rate = described.catalogue.addresses_in(estate.networks[estate.subnets[name].network].region).hour
-        found[rate] = found.get(rate, Fraction(0)) + Fraction(workload.hosts, len(workload.subnets))
+        found[rate] = found.get(rate, Fraction(0)) + estate.workloads[workload].hosts * share
     yield from ((rate, hosts) for rate, hosts in found.items() if rate)
 
 

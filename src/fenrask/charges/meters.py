@@ -21,10 +21,8 @@ def networks_left(paths: Paths, path: FlowPath) -> Iterator[tuple[str, str]]:
     """Each network of the estate that a path leaves for another one of it, by a peering or a hub."""
     estate = paths.described.estate
     passed = [estate.subnets[hop.subnet].network for hop in path.trace.hops if hop.subnet in estate.subnets]
-    if path.trace.onward in (None, Onward.JOINED, Onward.TABLE):
-        for prefix in estate.destinations[estate.flows[path.flow].to].prefixes[:1]:
-            found = estate.subnet_table.match(prefix.network_address)
-            passed += [estate.subnets[found[1]].network] if found else []
+    if path.trace.there:
+        passed.append(estate.subnets[path.trace.there].network)
     for one, other in zip(passed, passed[1:], strict=False):
         if one != other:
             yield one, other

@@ -76,7 +76,7 @@ _STOPPED = (Verdict.DENIED, Verdict.REPLY_DENIED)
 def unused_rule(context: Context) -> Iterator[Doubt]:
     """An allow rule of a filter that no packet of a flow, and no reply, passes by."""
     estate = context.estate
-    if not estate.has_filters:
+    if not estate.filters:
         return
     filters = Filters(estate)
     used = {

@@ -47,9 +47,9 @@ def missing_rules(described: Described, firewall: str, network: str) -> dict[str
 def sending_groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:
     """The sending subnets by network and zone; without `per_zone` all of a network at its busiest zone."""
     hosts: Counter[str] = Counter()
-    for workload in described.estate.workloads.values():
-        for name in workload.subnets:
-            hosts[name] += workload.hosts // len(workload.subnets)
+    for workload, stated in described.estate.workloads.items():
+        for name, share in described.estate.host_shares(workload).items():
+            hosts[name] += int(stated.hosts * share)
     groups: dict[tuple[str, str | None], list[str]] = {}
     weights: dict[str, Counter[str | None]] = {}
     for name in sending_subnets(described):

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import product
 from typing import Annotated, Any, Literal
 
@@ -101,9 +102,22 @@ class Filter(Strict):
 
     def rules(self, inward: bool) -> list[tuple[str, FilterRule]]:
         """The rules of one direction as they are tried."""
-        stated = self.in_ if inward else self.out
-        last = max((rule.order or 0 for rule in stated.values()), default=0) + 1
-        return sorted(stated.items(), key=lambda item: last if item[1].order is None else item[1].order)
+        return self._in_order[inward]
+
+    @cached_property
+    def _in_order(self) -> tuple[list[tuple[str, FilterRule]], list[tuple[str, FilterRule]]]:
+        return _ordered(self.out), _ordered(self.in_)
+
+    @property
+    def address_sets(self) -> tuple[tuple[Prefix, ...], ...]:
+        """The sets of addresses that its rules treat unlike others, at either end of a packet."""
+        rules = (*self.out.values(), *self.in_.values())
+        return tuple(each for rule in rules for each in (rule.sources, rule.prefixes) if each)
+
+    @property
+    def named_destinations(self) -> tuple[str, ...]:
+        """The destinations that its rules name."""
+        return tuple(name for rule in (*self.out.values(), *self.in_.values()) for name in rule.destinations)
 
     def allows_by_default(self, inward: bool) -> bool:
         """What becomes of packets that no rule matches."""
@@ -112,9 +126,14 @@ class Filter(Strict):
             return stated == "allow"
         return not (self.in_ or self.stateful) if inward else not self.out
 
-    def verdict(self, packet: Filtered, inward: bool) -> tuple[bool, str]:
-        """Whether all such packets pass, and the rule that says so, or that stops some of them; empty: its default."""
-        judged = [self._judged(packet, inward, *kind) for kind in self._kinds(packet, inward)]
+    def verdict(
+        self, packet: Filtered, source: Address | None, target: Address | None, inward: bool
+    ) -> tuple[bool, str]:
+        """Whether packets from one address to another pass at every port, and the rule that says so, or stops some.
+
+        An address that is not known is None: only rules that name none match it. The rule is empty for the default.
+        """
+        judged = [self._judged(packet, inward, source, target, port) for port in self._ports(packet, inward)]
         return next((one for one in judged if not one[0]), judged[0])
 
     def lets_some_pass(self, packet: Filtered, inward: bool) -> tuple[bool, str]:
@@ -133,12 +152,22 @@ class Filter(Strict):
     def _kinds(self, packet: Filtered, inward: bool) -> Iterator[tuple[Address | None, Address | None, int]]:
         """One source, target and port of each kind that the rules tell apart: where one begins to hold, or ends to."""
         rules = [rule for _, rule in self.rules(inward)]
-        low, high = packet.ports
-        edges = {edge for rule in rules for first, last in rule.ports for edge in (first, last + 1)}
-        ports = [low, *sorted(edge for edge in edges if low < edge <= high)]
+        ports = self._ports(packet, inward)
         sources = _told_apart(packet.sources, [one for rule in rules for one in rule.sources])
         targets = _told_apart(packet.targets, [one for rule in rules for one in rule.prefixes])
         return product(sources, targets, ports)
+
+    def _ports(self, packet: Filtered, inward: bool) -> list[int]:
+        """One port of each kind that the rules tell apart."""
+        low, high = packet.ports
+        rules = self.rules(inward)
+        edges = {edge for _, rule in rules for first, last in rule.ports for edge in (first, last + 1)}
+        return [low, *sorted(edge for edge in edges if low < edge <= high)]
+
+
+def _ordered(stated: dict[str, FilterRule]) -> list[tuple[str, FilterRule]]:
+    last = max((rule.order or 0 for rule in stated.values()), default=0) + 1
+    return sorted(stated.items(), key=lambda item: last if item[1].order is None else item[1].order)
 
 
 def _told_apart(prefixes: Sequence[Prefix], parts: Sequence[Prefix]) -> list[Address | None]:

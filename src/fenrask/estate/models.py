@@ -6,9 +6,11 @@ Schema and the format's documentation are computed from here.
 
 from bisect import bisect_left, bisect_right
 from collections import Counter
+from collections.abc import Mapping
 from decimal import Decimal
 from enum import IntEnum
-from functools import cached_property
+from fractions import Fraction
+from functools import cached_property, partial
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
@@ -18,7 +20,7 @@ from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flows import Flow
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
-from fenrask.prefixes import Prefix, PrefixTable
+from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, overlap, usable
 
 __all__ = [
     "Destination",
@@ -209,7 +211,12 @@ class Destination(Strict):
 class Workload(Strict):
     """Hosts that open connections."""
 
-    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="where its hosts are, spread evenly")
+    subnets: Annotated[tuple[str, ...], Field(min_length=1)] = Field(
+        description="where its hosts are, spread evenly over their usable addresses"
+    )
+    hosts_in: tuple[PrefixText, ...] = Field(
+        (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
+    )
     hosts: Count = Field(description="hosts in all these subnets together")
     public_address: bool = Field(False, description="whether each host has a public address of its own")
     may_be_public: bool = Field(
@@ -290,6 +297,17 @@ class Estate(Strict):
         return self
 
     @model_validator(mode="after")
+    def _hosts_somewhere(self) -> Self:
+        for name, workload in self.workloads.items():
+            own = [
+                one for subnet in workload.subnets if subnet in self.subnets for one in self.subnets[subnet].prefixes
+            ]
+            strangers = [str(one) for one in workload.hosts_in if not any(overlap(one, each) for each in own)]
+            if strangers:
+                raise unfit(f"in workloads.{name}.hosts_in prefixes of its subnets, not {', '.join(strangers)}")
+        return self
+
+    @model_validator(mode="after")
     def _known_in_cases(self) -> Self:
         zones = {subnet.zone for subnet in self.subnets.values()}
         for name, case in self.stress.items():
@@ -315,9 +333,44 @@ class Estate(Strict):
         return router in exit_.sessions if router else bool(exit_.sessions)
 
     @cached_property
-    def has_filters(self) -> bool:
-        """Whether any subnet or workload filters anything."""
-        return any(one.filters for some in (self.subnets, self.workloads) for one in some.values())
+    def filters(self) -> tuple[Filter, ...]:
+        """Every filter of a subnet or a workload."""
+        return tuple(
+            stated
+            for some in (self.subnets, self.workloads)
+            for one in some.values()
+            for stated in one.filters.values()
+        )
+
+    def host_blocks(self, workload: str | None, subnet: str, version: int) -> tuple[Block, ...]:
+        """The addresses of one IP version that a workload's hosts, or any hosts, in a subnet may have."""
+        prefix = next((one for one in self.subnets[subnet].prefixes if one.version == version), None)
+        if prefix is None:
+            return ()
+        ranges = self.workloads[workload].hosts_in if workload else ()
+        stated = fewest_prefixes(one for one in ranges if one.version == version)
+        parts = (usable(prefix).common(Block.of(one)) for one in stated)
+        return tuple(part for part in parts if part is not None) if stated else (usable(prefix),)
+
+    def host_shares(self, workload: str) -> Mapping[str, Fraction]:
+        """The share of a workload's hosts in each of its subnets, by the usable IPv4 addresses.
+
+        Of IPv6 there is no end: where one of the subnets has IPv6 alone, all of them weigh alike.
+        """
+        if workload not in self._host_shares:
+            names = dict.fromkeys(self.workloads[workload].subnets)
+            blocks = {name: [*map(partial(self.host_blocks, workload, name), (4, 6))] for name in names}
+            sizes = {name: sum(block.size for block in v4) for name, (v4, _) in blocks.items()}
+            if any(self.subnets[name].prefix.version == 6 for name in names):
+                sizes = {name: int(bool(v4 or v6)) for name, (v4, v6) in blocks.items()}
+            whole = sum(sizes.values())
+            self._host_shares[workload] = {name: Fraction(size, whole) for name, size in sizes.items()}
+        return self._host_shares[workload]
+
+    @cached_property
+    def _host_shares(self) -> dict[str, Mapping[str, Fraction]]:
+        """Filled as workloads are asked for."""
+        return {}
 
     @cached_property
     def fallback_of(self) -> dict[str, str]:

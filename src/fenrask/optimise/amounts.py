@@ -1,6 +1,6 @@
 """What each lane of each unit lays on each site: connections, bytes, money for crossing zones."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -48,20 +48,27 @@ class Amounts:
 
     def laid(self, unit: Unit, option: Option) -> Mapping[Site, Laid]:
         """By site; a site that serves several subnets of the unit gets all of theirs."""
-        return self._laid(unit, option.sites, option.also)
+        return self._laid(unit, option.sites, unit.group.weights, option.also)
 
     def laid_without(self, unit: Unit, option: Option, zone: str) -> Mapping[Site, Laid]:
         """The same when a zone is lost: its load moves to the unit's other subnets; sites in it carry nothing."""
         subnets = self.described.estate.subnets
-        left = tuple(site for name, site in zip(unit.subnets, option.sites, strict=False) if subnets[name].zone != zone)
-        return {site: laid for site, laid in self._laid(unit, left).items() if site.zone != zone}
+        each = zip(unit.subnets, option.sites, unit.group.weights, strict=False)
+        left = [(site, weight) for name, site, weight in each if subnets[name].zone != zone]
+        whole = sum((weight for _, weight in left), Fraction(0))
+        laid = self._laid(unit, [site for site, _ in left], [weight / whole for _, weight in left])
+        return {site: one for site, one in laid.items() if site.zone != zone}
 
     def _laid(
-        self, unit: Unit, sites: tuple[Site, ...], also: tuple[tuple[Site, Fraction], ...] = ()
+        self,
+        unit: Unit,
+        sites: Sequence[Site],
+        weights: Sequence[Fraction],
+        also: tuple[tuple[Site, Fraction], ...] = (),
     ) -> dict[Site, Laid]:
-        """All of a unit, spread evenly over subnets that use these sites, and shares of it that pass others beside."""
-        parts = {site: Fraction(sites.count(site), len(sites)) for site in sites}
-        for site, share in also:
+        """All of a unit, each site with the load of the subnets that use it, and shares that pass others beside."""
+        parts: dict[Site, Fraction] = {}
+        for site, share in (*zip(sites, weights, strict=False), *also):
             parts[site] = parts.get(site, Fraction(0)) + share
         out, back = self.volume(unit)
         found = {}
@@ -84,18 +91,13 @@ class Amounts:
         """
         estate, flow = self.described.estate, self.described.estate.flows[name]
         hosts, profile = estate.workloads[flow.from_].hosts, self._profile(flow.profile)
-        share = float(self._share(name, unit))
+        share = float(unit.group.part)
         rate = share * new_per_s(flow, hosts)
         concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
         mean = float(np.mean(profile))
         shape = profile / mean if rate and mean else np.ones(self.hours)
         whole = self._volume(name)
         return concurrent, rate * profile, share * float(whole[0] + whole[1]) * 8 / self._month_s * shape
-
-    def _share(self, name: str, unit: Unit) -> Fraction:
-        """The part of a flow that is in a unit: of one network and one family, where it has several."""
-        workload = self.described.estate.workloads[self.described.estate.flows[name].from_]
-        return Fraction(len(unit.subnets), len(workload.subnets)) * unit.group.part
 
     def _volume(self, name: str) -> tuple[Fraction, Fraction]:
         """Bytes sent and received by a whole flow in a month."""
@@ -110,7 +112,7 @@ class Amounts:
             size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
             out, back = Fraction(0), Fraction(0)
             for name in unit.flows:
-                share = self._share(name, unit) / size
+                share = unit.group.part / size
                 out, back = out + self._volume(name)[0] * share, back + self._volume(name)[1] * share
             self._by_group[unit.group] = (out, back)
         return self._by_group[unit.group]
@@ -127,15 +129,14 @@ class Amounts:
         """The volume that crosses zones on its way to the sites of a lane, both ways."""
         subnets = self.described.estate.subnets
         out, back = self.volume(unit)
-        each = (out + back) / len(unit.subnets)
         crossed = Fraction(0)
-        for name, site in zip(unit.subnets, option.sites, strict=True):
+        for name, site, weight in zip(unit.subnets, option.sites, unit.group.weights, strict=True):
             own, there = subnets[name].zone, {site.zone}
             if site.subnets:
                 there = {subnets[one].zone for one in site.subnets}
                 there = {own} if own in there else {subnets[site.subnets[0]].zone}
             if None not in (own, *there) and own not in there:
-                crossed += each
+                crossed += (out + back) * weight
         return crossed
 
     def crossing_month(self, unit: Unit, option: Option) -> Fraction:
@@ -183,9 +184,8 @@ class Amounts:
             if not option.traces:
                 yield from (one for one in self.paths.by_flow[name] if unit.holds(one))
                 continue
-            share = self._share(name, unit) / len(unit.subnets)
-            for subnet, trace in zip(unit.subnets, option.traces, strict=True):
-                yield FlowPath(name, subnet, trace, share, Fraction(1))
+            for subnet, trace, weight in zip(unit.subnets, option.traces, unit.group.weights, strict=True):
+                yield FlowPath(name, subnet, trace, unit.group.part * weight, Fraction(1))
 
     def _transfer(self, network: str) -> Transfer:
         stated = self.described.estate.networks.get(network)

@@ -1,6 +1,7 @@
 """What sites hold: ports by pool, exactly by Erlang's inverse, and every other limit, at the times that can bind."""
 
 from collections.abc import Mapping, Sequence
+from math import ceil
 from typing import Any
 
 import numpy as np
@@ -153,9 +154,9 @@ def _present(
     for number, option in passing:
         unit, variable = model.units[number], model.taken[number, option]
         for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
-            stated = estate.workloads[workload]
-            hosts = float(-(-stated.hosts // len(stated.subnets)))
+            stated, spread = estate.workloads[workload], estate.host_shares(workload)
             for place, subnet in enumerate(unit.subnets):
+                hosts = float(ceil(stated.hosts * spread[subnet]))
                 used = option.sites[place] if option.sites else None
                 passes = site.role is Role.PASSES and (not option.before or option.before[place] == site)
                 if used == site or passes:

@@ -21,25 +21,28 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
     """Every group of flows, with its options."""
     described = paths.described
     estate = described.estate
-    flows: dict[tuple[str, tuple[str, ...], str, bool], list[str]] = {}
+    flows: dict[tuple[str, tuple[tuple[str, Fraction], ...], str, bool], list[str]] = {}
     for name, flow in estate.flows.items():
         workload = estate.workloads[flow.from_]
-        alike: dict[tuple[str, frozenset[int]], list[str]] = {}
-        for subnet in workload.subnets:
+        alike: dict[tuple[str, frozenset[int]], list[tuple[str, Fraction]]] = {}
+        for subnet, share in estate.host_shares(flow.from_).items():
             stated = estate.subnets[subnet]
             versions = frozenset(prefix.version for prefix in stated.prefixes)
-            alike.setdefault((stated.network, versions), []).append(subnet)
+            if share:
+                alike.setdefault((stated.network, versions), []).append((subnet, share))
         for (network, _), subnets in alike.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
     found, places = [], Places(described)
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
     few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
-    for (network, some, to, public), names in flows.items():
+    for (network, spread, to, public), names in flows.items():
+        some, shares = tuple(name for name, _ in spread), [share for _, share in spread]
+        weights = tuple(share / sum(shares) for share in shares)
         needs = estate.needs_of(estate.flows[names[0]])
         for name in names[1:]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
         for family, part in _families(described, some, to):
-            group = Group(tuple(names), to, network, some, needs, public, family, part)
+            group = Group(tuple(names), to, network, some, needs, public, family, part * sum(shares), weights)
             options = _distinct(_options(paths, group, places, asked))
             if few:
                 options += _others(group, places, options, others)
@@ -65,7 +68,7 @@ def _families(described: Described, subnets: tuple[str, ...], to: str) -> Iterat
         yield None, Fraction(1)
         return
     for version in sorted(set(versions)):
-        yield version, Fraction(versions.count(version), len(versions))
+        yield version, Fraction(1, len(set(versions)))
 
 
 def _options(paths: Paths, group: Group, places: Places, asked: Wanted) -> Iterator[Option]:
@@ -165,11 +168,11 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
         inspects = all(any(described.estate.exits[one].inspects for one in trace.exits) for trace in traces)
         fails = (*_fails(described, group, site.offer, inspects), *_falls_with(described, group, site.zone))
         shares: dict[Site, Fraction] = {}
-        for trace in traces:
+        for trace, weight in zip(traces, group.weights, strict=True):
             for one in trace.exits:
                 if one != name and described.estate.exits[one].offer_name:
                     passing = places.existing(one)
-                    shares[passing] = shares.get(passing, Fraction(0)) + Fraction(1, len(traces))
+                    shares[passing] = shares.get(passing, Fraction(0)) + weight
         subnets = len(group.subnets)
         singles = _singles(described, group, site.offer)
         yield Option(
@@ -247,6 +250,7 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
         if "region" in (offer.scope, offers[name].scope):
             yield _chain(
                 places,
+                group,
                 wall,
                 f"{words} for the network",
                 [places.behind(name, network, None)] * len(zones),
@@ -257,15 +261,21 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
         zone = places.busiest(network)
         where_it_is = f"{words} in zone {zone}" if zone else f"{words} in {network}"
         alone = (*fails, *_falls_with(described, group, zone))
-        yield _chain(places, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), alone, singles)
+        yield _chain(
+            places, group, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), alone, singles
+        )
         if len(set(zones)) > 1:
             sites = [places.behind(name, network, one) for one in zones]
-            yield _chain(places, wall, f"{words} in each zone", sites, fails, singles)
+            yield _chain(places, group, wall, f"{words} in each zone", sites, fails, singles)
 
 
-def _chain(places: Places, wall: str, name: str, sites: list[Site], fails: tuple[str, ...], singles: bool) -> Option:
+def _chain(
+    places: Places, group: Group, wall: str, name: str, sites: list[Site], fails: tuple[str, ...], singles: bool
+) -> Option:
     walls = [places.firewall(wall, one) for one in sites]
-    also = {one: Fraction(walls.count(one), len(walls)) for one in walls}
+    also: dict[Site, Fraction] = {}
+    for one, weight in zip(walls, group.weights, strict=True):
+        also[one] = also.get(one, Fraction(0)) + weight
     return Option(name, tuple(sites), fails, singles, before=tuple(walls), also=tuple(also.items()))
 
 

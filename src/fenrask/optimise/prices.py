@@ -68,8 +68,9 @@ class _Sent:
 
 def _sent(model: Model, unit: Unit, option: Option) -> Iterator[_Sent]:
     if not option.exists:
-        out = model.amounts.volume(unit)[0] / len(unit.subnets)
-        leaving = [(_last(site), model.region(site), out) for site in option.sites if site.leaves]
+        out = model.amounts.volume(unit)[0]
+        shares = zip(option.sites, unit.group.weights, strict=False)
+        leaving = [(_last(site), model.region(site), out * weight) for site, weight in shares if site.leaves]
     else:
         estate = model.amounts.described.estate
         leaving = [

@@ -135,7 +135,9 @@ class Group:
     family: int | None = None
     """The IP version, where the destination has prefixes of both: each goes its own path."""
     part: Fraction = Fraction(1)
-    """The share of the flows that this is: connections are spread evenly over the destination's prefixes."""
+    """The share of the flows that this is: all in all of these subnets, by this IP version."""
+    weights: tuple[Fraction, ...] = ()
+    """The share of its load that comes from each of its subnets."""
 
     def holds(self, path: FlowPath) -> bool:
         """Whether a path of one of its flows is part of it."""

@@ -101,10 +101,10 @@ class Model:
         for name in dict.fromkeys(described.estate.flows[one].from_ for one in unit.flows):
             if name not in self.public:
                 self.public[name] = self.program.variable()
-                for subnet in (stated := described.estate.workloads[name]).subnets:
+                for subnet, share in described.estate.host_shares(name).items():
                     region = described.estate.networks[described.estate.subnets[subnet].network].region
                     hour = float(described.catalogue.addresses_in(region).hour)
-                    self.spend("addresses", "", self.public[name], stated.hosts / len(stated.subnets) * month * hour)
+                    self.spend("addresses", "", self.public[name], self.hosts(name) * float(share) * month * hour)
             self.program.row({taken: 1.0, self.public[name]: -1.0}, high=0)
 
     def _routes(self) -> None:

@@ -25,11 +25,11 @@ class Places:
         estate = described.estate
         self._zones: dict[str, Counter[str | None]] = {}
         senders = dict.fromkeys(flow.from_ for flow in estate.flows.values())
-        for workload in (estate.workloads[name] for name in senders):
-            for name in workload.subnets:
+        for workload in senders:
+            for name, share in estate.host_shares(workload).items():
                 subnet = estate.subnets[name]
                 zones = self._zones.setdefault(subnet.network, Counter())
-                zones[subnet.zone] += workload.hosts // len(workload.subnets)
+                zones[subnet.zone] += int(estate.workloads[workload].hosts * share)
         self.inspected = {
             estate.subnets[name].network
             for flow in estate.flows.values()

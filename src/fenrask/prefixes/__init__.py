@@ -1,6 +1,7 @@
 """Address blocks as numbers: parse, contain, overlap, longest match."""
 
 from fenrask.prefixes.blocks import (
+    PRIVATE,
     Address,
     Prefix,
     covers,
@@ -8,15 +9,21 @@ from fenrask.prefixes.blocks import (
     first_free,
     is_public,
     mapped_to_ipv6,
+    overlap,
     overlaps,
     parse_address,
     parse_prefix,
     unmapped,
 )
+from fenrask.prefixes.partition import Block, Partition, Piece, usable
 from fenrask.prefixes.table import PrefixTable
 
 __all__ = [
     "Address",
+    "Block",
+    "PRIVATE",
+    "Partition",
+    "Piece",
     "Prefix",
     "PrefixTable",
     "covers",
@@ -24,8 +31,10 @@ __all__ = [
     "first_free",
     "is_public",
     "mapped_to_ipv6",
+    "overlap",
     "overlaps",
     "parse_address",
     "parse_prefix",
     "unmapped",
+    "usable",
 ]

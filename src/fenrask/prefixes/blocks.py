@@ -13,6 +13,7 @@ from ipaddress import (
 from typing import TypeVar
 
 __all__ = [
+    "PRIVATE",
     "Address",
     "Prefix",
     "covers",
@@ -20,6 +21,7 @@ __all__ = [
     "first_free",
     "is_public",
     "mapped_to_ipv6",
+    "overlap",
     "overlaps",
     "parse_address",
     "parse_prefix",
@@ -33,8 +35,7 @@ Label = TypeVar("Label")
 _WELL_KNOWN = 0x64FF9B << 96
 """64:ff9b::/96, under which IPv6 hosts ask for IPv4 addresses."""
 
-# Ranges that are not reachable over the internet: RFC 1918, 6598, 3927, 1122, 4193, 4291.
-_PRIVATE = tuple(
+PRIVATE = tuple(
     ip_network(text)
     for text in (
         "10.0.0.0/8",
@@ -48,8 +49,9 @@ _PRIVATE = tuple(
         "::1/128",
     )
 )
+"""Ranges that are not reachable over the internet: RFC 1918, 6598, 3927, 1122, 4193, 4291."""
 _PRIVATE_RANGES = {
-    version: [(int(one[0]), int(one[-1])) for one in _PRIVATE if one.version == version] for version in (4, 6)
+    version: [(int(one[0]), int(one[-1])) for one in PRIVATE if one.version == version] for version in (4, 6)
 }
 
 
@@ -156,3 +158,8 @@ def covers(outer: Prefix, inner: Prefix) -> bool:
     if outer.version != inner.version:
         return False
     return outer.prefixlen <= inner.prefixlen and inner.network_address in outer
+
+
+def overlap(one: Prefix, other: Prefix) -> bool:
+    """Whether two prefixes have an address in common."""
+    return covers(one, other) or covers(other, one)

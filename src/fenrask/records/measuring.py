@@ -213,9 +213,10 @@ def stated_rates(described: Described) -> dict[tuple[str, str], float]:
         workload = estate.workloads[flow.from_]
         profile = estate.profiles.get(flow.profile or "", (1.0,))
         rate = new_per_s(flow, workload.hosts) * sum(profile) / len(profile)
-        for subnet in workload.subnets if flow.persistent_per_host is None else ():
-            key = (subnet, flow.to)
-            found[key] = found.get(key, 0.0) + rate / len(workload.subnets)
+        if flow.persistent_per_host is None:
+            for subnet, share in estate.host_shares(flow.from_).items():
+                key = (subnet, flow.to)
+                found[key] = found.get(key, 0.0) + rate * float(share)
     return found
 
 

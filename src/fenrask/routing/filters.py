@@ -3,9 +3,8 @@
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered, Onward
-from fenrask.prefixes import Prefix, fewest_prefixes
-from fenrask.routing.packets import Source, Trace, Verdict, first_source
+from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered
+from fenrask.routing.packets import Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL
 
 __all__ = ["Crossing", "Filters", "Judged"]
@@ -58,7 +57,7 @@ class Filters:
 
     def passed(self, trace: Trace, workload: str | None = None) -> Trace:
         """The trace as it is, or as a filter ends it; of a workload, whose own filters come first and last."""
-        if not self.estate.has_filters:
+        if not self.estate.filters:
             return trace
         for judged in self.judged(trace, workload):
             if judged.allowed:
@@ -66,35 +65,40 @@ class Filters:
             if not judged.is_reply:
                 hops = trace.hops[: judged.crossing.hops + 1]
                 stopped = tuple((*hops[:-1], replace(hops[-1], source=judged.crossing.source))) if hops else ()
-                return replace(trace, verdict=Verdict.DENIED, hops=stopped, onward=None, why=judged.why, back=())
+                return replace(
+                    trace, verdict=Verdict.DENIED, hops=stopped, onward=None, reason=judged.why, back=(), there=""
+                )
             if trace.verdict.arrives:
-                return replace(trace, verdict=Verdict.REPLY_DENIED, onward=None, why=judged.why)
+                return replace(trace, verdict=Verdict.REPLY_DENIED, onward=None, reason=judged.why)
         return trace
 
     def judged(self, trace: Trace, workload: str | None = None) -> Iterator[Judged]:
         """Every filter on the path, in its order; then the stateless ones once more, for the reply."""
         crossings = list(self.crossings(trace, workload))
+        packet, target = self._packet(trace), None if trace.packet.address.is_unspecified else trace.packet.address
+        # To any ephemeral port, from where the packet went.
+        reply = replace(packet, ports=EPHEMERAL)
         for crossing in crossings:
             for name, one in self._filters(crossing).items():
-                allowed, rule = one.verdict(self._packet(trace, crossing), crossing.inward)
+                allowed, rule = one.verdict(packet, crossing.source.address, target, crossing.inward)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
             for name, one in self._filters(crossing).items():
                 if not one.stateful:
-                    allowed, rule = one.verdict(self._reply(trace, crossing), not crossing.inward)
+                    allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
 
     def crossings(self, trace: Trace, workload: str | None) -> Iterator[Crossing]:
         """Where the path leaves and enters subnets: nothing is filtered between hosts of one subnet."""
         estate, place = self.estate, trace.subnet
-        source = first_source(estate, trace)
+        source = trace.origin
         if workload is not None:
             yield Crossing(0, "workloads", workload, False, source)
         for number, hop in enumerate(trace.hops):
             exit_ = estate.exits.get(hop.exit)
             inside = exit_.in_subnets[:1] if exit_ else ()
             if hop.exit == LOCAL:
-                inside = tuple(name for name in [self._subnet_at(trace)] if name)
+                inside = (trace.there,) if trace.there else ()
             # A packet that finds no route, or no exit, goes nowhere.
             goes = hop.exit == LOCAL or exit_ is not None
             if goes and inside != (place,) and place in estate.subnets:
@@ -105,40 +109,25 @@ class Filters:
             elif exit_ is not None and not inside:
                 place = ""
             source = hop.source
-        if trace.verdict.arrives and trace.onward in (None, Onward.JOINED):
+        if trace.there:
             yield from self._at_the_end(trace, place, source)
 
     def _at_the_end(self, trace: Trace, place: str, source: Source) -> Iterator[Crossing]:
         """Into the subnet, and the hosts, of a destination of our own."""
-        last, held = len(trace.hops) - 1, self._subnet_at(trace)
-        if held and held != place:
+        last, held = len(trace.hops) - 1, trace.there
+        if held != place:
             yield Crossing(last, "subnets", held, True, source)
         hosts = [name for name, one in self.estate.workloads.items() if held in one.subnets]
         if len(hosts) == 1:
             yield Crossing(last, "workloads", hosts[0], True, source)
-
-    def _subnet_at(self, trace: Trace) -> str | None:
-        found = self.estate.subnet_table.match(trace.packet.address)
-        return found[1] if found else None
 
     def _filters(self, crossing: Crossing) -> dict[str, Filter]:
         owners = self.estate.subnets if crossing.section == "subnets" else self.estate.workloads
         filters: dict[str, Filter] = owners[crossing.owner].filters
         return filters
 
-    def _packet(self, trace: Trace, crossing: Crossing) -> Filtered:
+    def _packet(self, trace: Trace) -> Filtered:
         stated = self.estate.destinations.get(trace.packet.destination or "")
         ports = (stated.port, stated.port) if stated is not None and stated.port else ANY_PORT
         protocol = stated.protocol if stated is not None else "tcp"
-        known = stated is None or stated.prefixes
-        targets = fewest_prefixes([trace.packet.address]) if known else ()
-        return Filtered(_prefixes(crossing.source), targets, trace.packet.destination, ports, protocol)
-
-    def _reply(self, trace: Trace, crossing: Crossing) -> Filtered:
-        """The reply to it: from where it went, to the source that it had there, to any ephemeral port."""
-        packet = self._packet(trace, crossing)
-        return Filtered(packet.targets, packet.sources, packet.remote, EPHEMERAL, packet.protocol)
-
-
-def _prefixes(source: Source) -> tuple[Prefix, ...]:
-    return (source.prefix,) if source.prefix is not None else fewest_prefixes(source.addresses)
+        return Filtered((), (), trace.packet.destination, ports, protocol)

@@ -1,18 +1,22 @@
-"""What is walked: packets, their sources, the hops they take, the verdict they meet."""
+"""What is traced: packets, their sources, the hops they take, the verdict they meet, and which packets share it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
+from fractions import Fraction
 from functools import cached_property
 
-from fenrask.estate import Estate, Onward
-from fenrask.prefixes import Address, Prefix, fewest_prefixes
+from fenrask.estate import Onward
+from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, parse_address
 from fenrask.routing.tables import LOCAL, TableRoute
 
-__all__ = ["Hop", "Packet", "Source", "Trace", "Verdict", "first_source"]
+__all__ = ["UNKNOWN", "Hop", "Packet", "Portion", "Source", "Trace", "Verdict"]
+
+UNKNOWN = parse_address("0.0.0.0")
+"""Stands for an address that is not known yet; no route but a default holds it."""
 
 
 class Verdict(Enum):
-    """How a walk ends."""
+    """How a trace ends."""
 
     ARRIVES = "arrives"
     NO_ROUTE = "no route"
@@ -35,9 +39,9 @@ class Verdict(Enum):
         return self is Verdict.ARRIVES
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Source:
-    """Whose address a packet carries at some point of its way."""
+    """Whose address a packet carries at some point of its path."""
 
     kind: str
     """`host` (private), `host-public`, or `exit`."""
@@ -45,13 +49,17 @@ class Source:
     addresses: tuple[Address, ...] = ()
     """The public addresses that an exit lists."""
     prefix: Prefix | None = None
-    """The private prefix that it lies in: the host's subnet, or an exit's pool."""
+    """The prefix that it lies in: the host's subnet, or an exit's private pool."""
     network: str | None = None
     """The network that it belongs to."""
+    address: Address | None = None
+    """The address itself; None for one that an exit is yet to get."""
+    may_be_public: bool = False
+    """Whether an internet exit gives it a public address of its own."""
 
     @property
     def public(self) -> bool:
-        return self.kind == "host-public" or (self.kind == "exit" and self.prefix is None)
+        return self.kind == "host-public" or self.may_be_public or (self.kind == "exit" and self.prefix is None)
 
     def __str__(self) -> str:
         if self.kind == "host":
@@ -66,14 +74,18 @@ class Source:
 
 @dataclass(frozen=True)
 class Packet:
-    """What is sent: the destination's name (if it has one), the address, and whether the host is public."""
+    """What is sent: the destination's name (if it has one), the address, the host, and the name that it asked for."""
 
     address: Address
     destination: str | None = None
     public_host: bool = False
+    host: Address | None = None
+    """The address of the sending host; default: the first usable one of its subnet."""
+    names: tuple[str, ...] | None = None
+    """The name asked for, or several that no rule tells apart; default: all of the destination."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Hop:
     """One step: in which place's table, which route matched, to which exit, and the source afterwards."""
 
@@ -99,18 +111,47 @@ class Hop:
 
 
 @dataclass(frozen=True)
+class Portion:
+    """Which packets from a subnet to a destination share one trace: those of these hosts to these addresses.
+
+    hosts: the share of the subnet's hosts; reach: the share of the destination's addresses and names. A block list
+    is empty where addresses are not known.
+    """
+
+    sources: tuple[Block, ...] = ()
+    hosts: Fraction = Fraction(1)
+    targets: tuple[Block, ...] = ()
+    reach: Fraction = Fraction(1)
+    names: tuple[str, ...] = ()
+    """The names that these packets ask for; empty for all names alike."""
+    family: int | None = None
+    """The IP version, where the destination has both for these hosts."""
+
+    @property
+    def is_all(self) -> bool:
+        """Whether these are all packets from the subnet to the destination."""
+        return self.hosts == 1 and self.reach == 1
+
+
+@dataclass(frozen=True)
 class Trace:
-    """A whole way there, and back: its hops, its verdict, and what the far side sees."""
+    """A whole path there, and back: its hops, its verdict, and what the remote end sees."""
 
     subnet: str
     packet: Packet
     verdict: Verdict
     hops: tuple[Hop, ...]
+    origin: Source
+    """The source with which the packet leaves its host."""
     onward: Onward | None = None
     """Where the last exit let it go; None inside the network, or where it did not arrive."""
-    why: str = ""
+    reason: str = ""
+    """Why it ends so, with `{to}` and `{from}` in the place of the packet's two addresses."""
     back: tuple[Hop, ...] = ()
-    """The steps of the answer inside the estate that an exit or a table decides."""
+    """The steps of the reply inside the estate that an exit or a table decides."""
+    there: str = ""
+    """The subnet of the estate that it is delivered in; empty beyond the estate, or where it does not get so far."""
+    portion: Portion = Portion()
 
     @cached_property
     def exits(self) -> tuple[str, ...]:
@@ -118,16 +159,40 @@ class Trace:
         return tuple(hop.exit for hop in self.hops if hop.exit not in ("", LOCAL))
 
     @property
+    def why(self) -> str:
+        """Why it ends so; empty where it arrives."""
+        if "{" not in self.reason:
+            return self.reason
+        return self.reason.replace("{to}", str(self.packet.address)).replace("{from}", self._from)
+
+    @property
+    def _from(self) -> str:
+        """The hosts that it is from, as text: their subnet's prefix, or a part of it."""
+        blocks = self.portion.sources
+        if self.portion.hosts == 1 and sum(block.size for block in blocks) != 1:
+            return str(self.origin.prefix)
+        return ", ".join(map(str, blocks))
+
+    @property
     def source(self) -> Source:
-        """What the far side sees."""
+        """What the remote end sees."""
         return self.hops[-1].source if self.hops else Source("host")
 
+    def of(self, subnet: str, packet: Packet, origin: Source, portion: Portion) -> "Trace":
+        """The same trace of other packets of its classes: from another subnet, or to another address."""
 
-def first_source(estate: Estate, trace: Trace) -> Source:
-    """The source with which a packet leaves its host, before any exit rewrites it."""
-    first = trace.hops[0].source if trace.hops else Source("host")
-    if first.kind != "exit":
-        return first
-    subnet = estate.subnets[trace.subnet]
-    wants_v6 = subnet.prefix.version != trace.packet.address.version and subnet.prefix_v6 is not None
-    return Source("host", prefix=subnet.prefix_v6 if wants_v6 else subnet.prefix, network=subnet.network)
+        def hop_of(hop: Hop) -> Hop:
+            place = subnet if hop.subnet == self.subnet else hop.subnet
+            source = hop.source if hop.source.exit else replace(origin, kind=hop.source.kind)
+            if place == hop.subnet and source is hop.source:
+                return hop
+            return Hop(
+                place, hop.route, hop.exit, source, hop.from_zone, hop.to_zone, hop.by_name, hop.via, hop.rule
+            )  # fmt: skip
+
+        if subnet == self.subnet and packet == self.packet:
+            return replace(self, portion=portion)
+        hops, back = tuple(map(hop_of, self.hops)), tuple(map(hop_of, self.back))
+        return Trace(
+            subnet, packet, self.verdict, hops, origin, self.onward, self.reason, back, self.there, portion
+        )  # fmt: skip

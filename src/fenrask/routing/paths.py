@@ -1,37 +1,41 @@
-"""Every flow's ways out, subnet by subnet: what demand, capacity and charges are computed on."""
+"""Every flow's paths, subnet by subnet: what demand, capacity and charges are computed on."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import Described, Destination, Estate
+from fenrask.estate import Described, Estate
 from fenrask.estate.suggestions import nearest
-from fenrask.prefixes import Address, Prefix, PrefixTable, fewest_prefixes, parse_address
-from fenrask.routing.filters import Filters
+from fenrask.prefixes import Address, Prefix, fewest_prefixes, parse_address
 from fenrask.routing.inward import Opening, openings
-from fenrask.routing.packets import Packet, Trace
+from fenrask.routing.packets import Trace
+from fenrask.routing.portions import traces_to
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.tracing import Tracer
 
-__all__ = ["FlowPath", "Paths", "effective_routes", "flow_paths", "trace_from", "traces_to"]
+__all__ = ["FlowPath", "Paths", "effective_routes", "flow_paths", "trace_from"]
 
 
 @dataclass(frozen=True)
 class FlowPath:
-    """The part of a flow that leaves one subnet by one walk.
+    """The part of a flow whose packets leave one subnet by one path.
 
-    `share` is this part of the whole flow: hosts are spread evenly over the workload's subnets, and
-    connections over the destination's prefixes. `reach` is the part of the destination that this walk
-    leads to.
+    `share` is this part of the whole flow; `within`, of what leaves the subnet. Hosts are spread evenly over the usable
+    addresses of the workload's subnets, and connections over the addresses and names of the destination.
     """
 
     flow: str
     subnet: str
     trace: Trace
     share: Fraction
-    reach: Fraction
+    within: Fraction
+
+    @property
+    def reach(self) -> Fraction:
+        """The share of the destination's addresses and names that this path is to."""
+        return self.trace.portion.reach
 
 
 @dataclass(frozen=True)
@@ -97,23 +101,22 @@ class Paths:
 
 
 def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Paths:
-    """Trace every flow, or some by name, from every subnet of its workload; equal traces are traced once."""
+    """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once."""
     tracer = Tracer(described)
-    known: dict[tuple[str, str, bool, str], tuple[tuple[Trace, Fraction], ...]] = {}
+    known: dict[tuple[str, str], list[tuple[str, Trace, Fraction, Fraction]]] = {}
     paths: list[FlowPath] = []
     for name in described.estate.flows if flows is None else flows:
         flow = described.estate.flows[name]
-        workload = described.estate.workloads[flow.from_]
-        for subnet in workload.subnets:
-            # Only a workload that filters makes its packets unlike those of others.
-            filtering = flow.from_ if workload.filters else ""
-            key = (subnet, flow.to, workload.public_address, filtering)
-            if key not in known:
-                known[key] = tuple(traces_to(tracer, subnet, flow.to, workload.public_address, filtering or None))
-            parts = len(workload.subnets)
-            paths += [
-                FlowPath(name, subnet, one, share if parts == 1 else share / parts, share) for one, share in known[key]
+        key = (flow.from_, flow.to)
+        if key not in known:
+            public = described.estate.workloads[flow.from_].public_address
+            known[key] = [
+                (subnet, trace, part * share, share)
+                for subnet, part in described.estate.host_shares(flow.from_).items()
+                if part
+                for trace, share in traces_to(tracer, subnet, flow.to, public, flow.from_)
             ]
+        paths += [FlowPath(name, *one) for one in known[key]]
     return Paths(described, tracer.routes, tuple(paths))
 
 
@@ -122,44 +125,37 @@ def trace_from(
 ) -> list[tuple[Trace, Fraction]]:
     """The paths from a subnet (or a host's address) to a destination's name or an address, each with its share.
 
-    `workload` says whose filters count; default: that of the only workload in the subnet. UnusableInput for a subnet
-    or a target that is not known.
+    `workload` says whose hosts and filters count; default: the only workload in the subnet, if there is one.
+    UnusableInput for a subnet or a target that is not known.
     """
     estate = described.estate
-    problems = []
+    host = None if subnet in estate.subnets else _parsed(subnet)
     subnet = _subnet_of_host(estate, subnet)
+    problems = []
     if subnet not in estate.subnets:
         problems.append(Problem(Place(path="SUBNET"), repr(subnet), "a subnet", nearest(subnet, estate.subnets)))
-    address = None
-    if target not in estate.destinations:
-        try:
-            address = parse_address(target)
-        except ValueError:
-            remedy = nearest(target, estate.destinations)
-            expected = "a destination's name, or an address"
-            problems.append(Problem(Place(path="DESTINATION"), repr(target), expected, remedy))
+    address = None if target in estate.destinations else _parsed(target)
+    if target not in estate.destinations and address is None:
+        expected, remedy = "a destination's name, or an address", nearest(target, estate.destinations)
+        problems.append(Problem(Place(path="DESTINATION"), repr(target), expected, remedy))
     if problems:
         raise UnusableInput(problems)
-    tracer = Tracer(described)
     hosts = [name for name, one in estate.workloads.items() if subnet in one.subnets]
     workload = workload or (hosts[0] if len(hosts) == 1 else None)
-    if address is None:
-        return list(traces_to(tracer, subnet, target, public_host, workload))
-    holding = PrefixTable((p, name) for name, one in estate.destinations.items() for p in one.prefixes)
-    found = holding.match(address)
-    filters = Filters(estate)
-    traces = tracer.traces(subnet, Packet(address, found[1] if found else None, public_host))
-    return [(filters.passed(trace, workload), share) for trace, share in traces]
+    return list(traces_to(Tracer(described), subnet, address or target, public_host, workload, host))
+
+
+def _parsed(text: str) -> Address | None:
+    try:
+        return parse_address(text)
+    except ValueError:
+        return None
 
 
 def _subnet_of_host(estate: Estate, stated: str) -> str:
     """A subnet's name as it is; for a host's address the subnet that it lies in."""
-    if stated in estate.subnets:
-        return stated
-    try:
-        found = estate.subnet_table.match(parse_address(stated))
-    except ValueError:
-        found = None
+    address = None if stated in estate.subnets else _parsed(stated)
+    found = None if address is None else estate.subnet_table.match(address)
     return found[1] if found else stated
 
 
@@ -170,67 +166,3 @@ def effective_routes(described: Described, subnet: str) -> SubnetTable:
         remedy = nearest(subnet, described.estate.subnets)
         raise UnusableInput([Problem(Place(path="SUBNET"), repr(subnet), "a subnet", remedy)])
     return Routes(described).of(subnet)
-
-
-def traces_to(
-    tracer: Tracer, subnet: str, to: str, public_host: bool, workload: str | None = None
-) -> list[tuple[Trace, Fraction]]:
-    """The distinct paths to a destination with the share of its prefixes that each serves, past all filters."""
-    found = _unfiltered(tracer, subnet, to, public_host)
-    if not tracer.estate.has_filters:
-        return found
-    filters = Filters(tracer.estate)
-    return [(filters.passed(trace, workload), share) for trace, share in found]
-
-
-def _unfiltered(tracer: Tracer, subnet: str, to: str, public_host: bool) -> list[tuple[Trace, Fraction]]:
-    if not tracer.estate.destinations[to].prefixes:
-        return tracer.traces_by_name(subnet, to, public_host)
-    targets = list(_targets(tracer.routes, subnet, tracer.estate.destinations[to]))
-    found = [
-        (trace, part if share == 1 else share * part)
-        for address, share in targets
-        for trace, part in tracer.traces(subnet, Packet(address, to, public_host))
-    ]
-    if len(found) == 1:
-        return found
-    merged: dict[tuple[object, ...], tuple[Trace, Fraction]] = {}
-    for trace, share in found:
-        first, sum_of_shares = merged.get((trace.verdict, trace.exits), (trace, Fraction(0)))
-        merged[trace.verdict, trace.exits] = (first, sum_of_shares + share)
-    return list(merged.values())
-
-
-def _targets(routes: Routes, subnet: str, destination: Destination) -> Iterator[tuple[Address, Fraction]]:
-    """One address for each part of the destination that may go its own way, with its share.
-
-    A prefix counts as much as any other of the destination; inside it, a part that a more specific route
-    takes, in the subnet's own table or in one further on, counts by its size.
-    """
-    table = routes.of(subnet)
-    versions = {prefix.version for prefix in routes.estate.subnets[subnet].prefixes}
-    # A host asks for addresses of a family that it has; where the destination has none, it is mapped or lost.
-    prefixes = [one for one in destination.prefixes if one.version in versions] or [*destination.prefixes]
-    of_prefix = Fraction(1, len(prefixes))
-    for prefix in prefixes:
-        if held := routes.estate.subnets_inside(prefix):
-            # Hosts are where subnets are: the rest of an own range is nobody's.
-            size = sum(one.num_addresses for one in held)
-            yield from ((one.network_address, of_prefix * one.num_addresses / size) for one in held)
-            continue
-        parts = [*table.inside(prefix), *routes.beyond.inside(prefix)]
-        if not parts:
-            yield prefix.network_address, of_prefix
-            continue
-        for low, high in _pieces(prefix, parts):
-            yield prefix[low], of_prefix * (high - low) / prefix.num_addresses
-
-
-def _pieces(prefix: Prefix, parts: list[Prefix]) -> Iterator[tuple[int, int]]:
-    """Cut a prefix at the edges of its parts: half-open ranges of offsets."""
-    first = int(prefix.network_address)
-    edges = {0, prefix.num_addresses}
-    for part in parts:
-        edges |= {int(part.network_address) - first, int(part.broadcast_address) - first + 1}
-    ordered = sorted(edges)
-    yield from zip(ordered, ordered[1:], strict=False)

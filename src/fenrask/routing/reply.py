@@ -1,26 +1,31 @@
 """The return path. A reply is routed on its own; it must come back to every hop that keeps state, and to the host."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from fenrask.estate import Estate, Onward
-from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public
-from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict, first_source
+from fenrask.prefixes import Address, is_public
+from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
-__all__ = ["Replies", "ReturnPath", "return_path"]
+__all__ = ["return_path"]
+
+_MOST_HOPS = 64
 
 
 @dataclass
 class _Leg:
-    """A stretch of the way with one source: who owns it, and what kept state on it without rewriting."""
+    """A stretch of the path with one source: who owns it, and what kept state on it without rewriting."""
 
     source: Source
     keepers: list[str] = field(default_factory=list)
 
+    def without(self, name: str) -> list[str]:
+        """What kept state, but for one exit."""
+        return [one for one in self.keepers if one != name]
+
 
 class _Lost(Exception):
-    """The answer does not come back as it must."""
+    """The reply does not come back as it must."""
 
     def __init__(self, verdict: Verdict, why: str) -> None:
         super().__init__(why)
@@ -28,64 +33,21 @@ class _Lost(Exception):
         self.why = why
 
 
-@dataclass(frozen=True)
-class ReturnPath:
-    """Why an answer is lost (None where it comes back), and its steps inside the estate."""
-
-    lost: Verdict | None
-    why: str
-    hops: tuple[Hop, ...]
-
-    def reply(
-        self, subnet: str, packet: Packet, verdict: Verdict, hops: tuple[Hop, ...], onward: Onward | None, why: str
-    ) -> Trace:
-        """A walk that arrives, with its way back; its verdict changes where the answer is lost."""
-        if self.lost is None:
-            return Trace(subnet, packet, verdict, hops, onward, why, self.hops)
-        return Trace(subnet, packet, self.lost, hops, None, self.why, self.hops)
-
-
-class Replies:
-    """Walks answers back through one estate; equal ways are walked once."""
-
-    def __init__(self, routes: Routes) -> None:
-        self.routes = routes
-        self._known: dict[tuple[object, ...], ReturnPath] = {}
-
-    def replied(self, trace: Trace) -> Trace:
-        """The walk with its way back; its verdict changes where the answer is lost, or misses a keeper of state."""
-        if not trace.verdict.arrives:
-            return trace
-        # On the internet and in a service all destinations answer alike.
-        alike = trace.onward in (Onward.INTERNET, Onward.SERVICE)
-        packet = trace.packet
-        sender = (trace.subnet, packet.public_host, packet.address.version)
-        key = (sender, trace.exits, trace.source.exit, trace.onward, None if alike else packet.address)
-        if key not in self._known:
-            self._known[key] = return_path(self.routes, trace)
-        return self._known[key].reply(trace.subnet, packet, trace.verdict, trace.hops, trace.onward, trace.why)
-
-
-def return_path(routes: Routes, trace: Trace) -> ReturnPath:
-    """The return path of a trace that arrives."""
+def return_path(routes: Routes, trace: Trace) -> Trace:
+    """A trace that arrives, with its return path; its verdict changes where the reply is lost."""
     legs = _legs(routes.estate, trace)
-    back: list[Hop] = []
+    replies = _Replies(routes, trace)
     try:
-        _first_leg(routes, trace, legs[-1], back)
+        replies.first_leg(legs[-1])
         for leg, owner in zip(legs[-2::-1], legs[:0:-1], strict=True):
-            name = owner.source.exit
-            places = routes.estate.exits[name].in_subnets
-            if (own := routes.of_exit(name)) is not None:
-                _along(routes, own, places[0] if places else "", leg, trace, back)
-            elif places:
-                _along(routes, routes.of(places[0]), places[0], leg, trace, back)
+            replies.from_translator(leg, owner.source.exit)
     except _Lost as lost:
-        return ReturnPath(lost.verdict, lost.why, tuple(back))
-    return ReturnPath(None, "", tuple(back))
+        return replace(trace, verdict=lost.verdict, onward=None, reason=lost.why, back=tuple(replies.hops))
+    return replace(trace, back=tuple(replies.hops)) if replies.hops else trace
 
 
 def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
-    legs = [_Leg(first_source(estate, trace))]
+    legs = [_Leg(trace.origin)]
     for hop in trace.hops:
         if hop.source.kind == "exit" and hop.source.exit == hop.exit:
             legs.append(_Leg(hop.source))
@@ -94,151 +56,136 @@ def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
     return legs
 
 
-def _first_leg(routes: Routes, trace: Trace, leg: _Leg, back: list[Hop]) -> None:
-    """From the remote end to the owner of the last source."""
-    estate = routes.estate
-    if trace.onward is Onward.THIRD_PARTY:
-        line = estate.exits[_answering_line(estate, trace.exits[-1], leg.source)]
-        place = line.attached_to or ""
-        table = routes.of(place) if place else routes.of_network(line.of_network or "")
-        _along(routes, table, place, leg, trace, back)
-    elif trace.onward in (None, Onward.JOINED):
-        origin = _subnet_of(estate, trace.packet.address)
-        if origin and not leg.source.public:
-            _along(routes, routes.of(origin), origin, leg, trace, back)
-        elif leg.keepers:
-            raise _missed(leg.keepers[-1])
-    else:
-        last = trace.exits[-1]
-        table_of_its_own = routes.of_exit(last) if leg.source.exit != last else None
-        if table_of_its_own is not None and (target := _behind(estate, leg.source)) is not None:
-            _along(routes, table_of_its_own, "", replace(leg, keepers=_without(leg, last)), trace, back, target)
-            return
-        missed = _without(leg, last)
-        if missed:
-            raise _missed(missed[-1])
+class _Replies:
+    """The reply to one packet, leg by leg, with the hops that it has taken."""
 
+    def __init__(self, routes: Routes, trace: Trace) -> None:
+        self.routes, self.estate, self.trace = routes, routes.estate, trace
+        self.hops: list[Hop] = []
 
-def _without(leg: _Leg, name: str) -> list[str]:
-    return [one for one in leg.keepers if one != name]
+    def first_leg(self, leg: _Leg) -> None:
+        """From the remote end to the owner of the last source."""
+        onward, last = self.trace.onward, self.trace.exits[-1] if self.trace.exits else ""
+        if onward is Onward.THIRD_PARTY:
+            line = self.estate.exits[self._answering_line(last, leg.source)]
+            place = line.attached_to or ""
+            table = self.routes.of(place) if place else self.routes.of_network(line.of_network or "")
+            self._along(table, place, leg)
+        elif self.trace.there:
+            self._along(self.routes.of(self.trace.there), self.trace.there, leg)
+        else:
+            table_of_its_own = self.routes.of_exit(last) if leg.source.exit != last else None
+            if table_of_its_own is not None and (target := self._behind(leg.source)) is not None:
+                self._along(table_of_its_own, "", _Leg(leg.source, leg.without(last)), target)
+            elif missed := leg.without(last):
+                raise _missed(missed[-1])
 
+    def from_translator(self, leg: _Leg, name: str) -> None:
+        """From an exit that rewrote the source to the owner of the source before it."""
+        places = self.estate.exits[name].in_subnets
+        table = self.routes.of_exit(name)
+        if table is None:
+            network = self.estate.network_of(self.estate.exits[name]) or ""
+            table = self.routes.of(places[0]) if places else self.routes.of_network(network)
+        self._along(table, places[0] if places else "", leg)
 
-def _behind(estate: Estate, source: Source) -> Address | None:
-    """Where an internet exit sends what comes back to a source: to the subnet of the host, or of the translator."""
-    if source.exit and source.exit in estate.exits:
-        places = estate.exits[source.exit].in_subnets
-        return estate.subnets[places[0]].prefix[0] if places else None
-    return _representative(source)
+    def _behind(self, source: Source) -> Address | None:
+        """Where an internet exit sends what comes back to a source: to the host, or to the translator's subnet."""
+        if not source.exit:
+            return source.address
+        places = self.estate.exits[source.exit].in_subnets
+        return self.estate.subnets[places[0]].prefix[0] if places else None
 
+    def _answering_line(self, name: str, source: Source) -> str:
+        """The line by which a third party replies: of all to it, the one with the longest prefix for the source."""
+        line = self.estate.exits[name]
+        if line.known_beyond is None:
+            return name
+        party = line.party
+        rivals = [one for one, exit_ in self.estate.exits.items() if party and exit_.party == party and not exit_.fault]
+        lines = [name, *(one for one in rivals if one != name)]
+        lengths = {one: self._advertised_length(one, source) for one in lines}
+        best = max(lines, key=lambda one: lengths[one])
+        if lengths[best] < 0:
+            raise _Lost(Verdict.NO_RETURN, f"{name} does not advertise {_shown(source)}: no reply finds its path back")
+        return best
 
-def _answering_line(estate: Estate, name: str, source: Source) -> str:
-    """The line by which a third party replies: of all to it, that which advertises the longest prefix of the source."""
-    line = estate.exits[name]
-    if line.known_beyond is None:
-        return name
-    party = line.party
-    rivals = [one for one, exit_ in estate.exits.items() if party and exit_.party == party and not exit_.fault]
-    lines = [name, *(one for one in rivals if one != name)]
-    lengths = {one: _advertised_length(estate.exits[one].known_beyond or (), source) for one in lines}
-    best = max(lines, key=lambda one: lengths[one])
-    if lengths[best] < 0:
-        raise _Lost(Verdict.NO_RETURN, f"{name} does not advertise {_shown(source)}: no reply finds its way back")
-    return best
+    def _advertised_length(self, line: str, source: Source) -> int:
+        """The longest advertised prefix that holds a source, by its length; -1 where none does."""
+        advertised = self.estate.exits[line].known_beyond or ()
+        if source.address is None:
+            # An address that is yet to be bought: any public prefix may hold it.
+            return max((one.prefixlen for one in advertised if is_public(one)), default=-1)
+        return max((one.prefixlen for one in advertised if source.address in one), default=-1)
 
+    def _along(self, table: SubnetTable, place: str, leg: _Leg, target: Address | None = None) -> None:
+        """Follow tables from a place to the owner of a source, past exactly the keepers of its leg."""
+        shown = _shown(leg.source) if target is None else str(target)
+        by_itself = target is None and leg.source.prefix is None
+        target = target or leg.source.address or UNKNOWN
+        owner, passed = leg.source.exit, list[str]()
+        while True:
+            matching = table.match(target)
+            route = matching[0] if matching else None
+            name = route.exit if route else ""
+            self.hops.append(Hop(place, route, name, leg.source))
+            # An exit's public address needs no route in its own network.
+            if owner and (name == owner or (by_itself and table.network == leg.source.network)):
+                break
+            if route is None:
+                raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} takes the reply back to {shown}")
+            following = self._next_place(name, place, shown) if name != LOCAL else None
+            if following is None:
+                entered = (table.network or route.key) if name == LOCAL else self._other_side(name, table.network)
+                if leg.source.network not in (None, entered):
+                    raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} is delivered in {entered}, not to its sender")
+                break
+            if name in passed or len(self.hops) > _MOST_HOPS:
+                raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} runs in circles at {name}")
+            if self.estate.exits[name].keeps_state:
+                passed.append(name)
+            came_from = self.estate.subnets[place].network if place in self.estate.subnets else None
+            place, table = following, self.routes.of(following, came_from)
+        due = leg.keepers
+        if strangers := [one for one in passed if one not in due]:
+            raise _Lost(Verdict.OTHER_RETURN, f"the reply meets {strangers[0]}, which never saw the request")
+        if missed := [one for one in reversed(due) if one not in passed]:
+            raise _missed(missed[0])
 
-def _advertised_length(advertised: Sequence[Prefix], source: Source) -> int:
-    """The longest advertised prefix that holds a source, by its length; -1 where none does."""
-    if source.prefix is not None:
-        wanted: Sequence[Prefix] = (source.prefix,)
-    elif source.addresses:
-        wanted = fewest_prefixes(source.addresses)
-    else:
-        # Addresses that are yet to be bought: any public prefix may be theirs.
-        return max((one.prefixlen for one in advertised if is_public(one)), default=-1)
-    held = [max((one.prefixlen for one in advertised if covers(one, each)), default=-1) for each in wanted]
-    return min(held, default=-1)
+    def _other_side(self, peering: str, network: str | None) -> str:
+        """The network that a peering leads to from another one."""
+        return next((one for one in self.estate.exits[peering].joins if one != network), "")
+
+    def _next_place(self, name: str, place: str, shown: str) -> str | None:
+        """Where an exit takes the reply; None where it is delivered in a peered network."""
+        exit_ = self.estate.exits.get(name)
+        if exit_ is None or exit_.fault:
+            raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} ends at {name}")
+        if exit_.onward is Onward.JOINED:
+            if not exit_.takes_forwarded and not self._is_from(place):
+                why = f"{name} takes only packets from its own networks: the reply ends there"
+                raise _Lost(Verdict.NO_RETURN, why)
+            return None
+        if exit_.onward is Onward.HUB:
+            return name
+        if exit_.is_machine:
+            inside: str = exit_.in_subnets[0]
+            return inside
+        raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} is sent to {name}, which cannot deliver it")
+
+    def _is_from(self, place: str) -> bool:
+        """Whether the remote end is in the network of a place, so that its replies are not forwarded ones."""
+        subnet = self.estate.subnets.get(place)
+        address = self.trace.packet.address
+        return subnet is not None and any(address in one for one in self.estate.networks[subnet.network].prefixes)
 
 
 def _shown(source: Source) -> str:
-    if source.prefix is not None:
-        return str(source.prefix)
-    return f"the addresses of {source.exit}" if source.exit else str(source)
-
-
-def _along(
-    routes: Routes,
-    table: SubnetTable,
-    place: str,
-    leg: _Leg,
-    trace: Trace,
-    back: list[Hop],
-    target: Address | None = None,
-) -> None:
-    """Follow tables from a place to the owner of a source, past exactly the keepers of its leg."""
-    target = target or _representative(leg.source)
-    owner = leg.source.exit
-    due = list(reversed(leg.keepers))
-    passed: list[str] = []
-    while target is not None:
-        matching = table.match(target)
-        route = matching[0] if matching else None
-        name = route.exit if route else ""
-        back.append(Hop(place, route, name, leg.source))
-        # An exit owns the pool that it rewrites to: it is found there, whatever route, or none, leads to it.
-        if owner and name in ("", LOCAL, owner):
-            break
-        if not name:
-            raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} takes the reply back to {target}")
-        following = _next_place(routes.estate, name, place, target, trace) if name != LOCAL else None
-        if following is None:
-            break
-        if name in passed or len(back) > _MOST_HOPS:
-            raise _Lost(Verdict.NO_RETURN, f"the reply to {target} runs in circles at {name}")
-        if routes.estate.exits[name].keeps_state:
-            passed.append(name)
-        came_from = routes.estate.subnets[place].network if place in routes.estate.subnets else None
-        place, table = following, routes.of(following, came_from)
-    if strangers := [one for one in passed if one not in due]:
-        raise _Lost(Verdict.OTHER_RETURN, f"the reply meets {strangers[0]}, which never saw the request")
-    if missed := [one for one in due if one not in passed]:
-        raise _missed(missed[0])
-
-
-_MOST_HOPS = 64
-
-
-def _next_place(estate: Estate, name: str, place: str, target: Address, trace: Trace) -> str | None:
-    """Where an exit takes the answer; None where it is delivered in a peered network."""
-    path = estate.exits.get(name)
-    if path is None or path.fault:
-        raise _Lost(Verdict.NO_RETURN, f"the reply to {target} ends at {name}")
-    if path.onward is Onward.JOINED:
-        if not path.takes_forwarded and not _inside(estate, place, trace.packet.address):
-            raise _Lost(Verdict.NO_RETURN, f"{name} takes only packets from its own networks: the reply ends there")
-        return None
-    if path.onward is Onward.HUB:
-        return name
-    if path.is_machine:
-        inside: str = path.in_subnets[0]
-        return inside
-    raise _Lost(Verdict.NO_RETURN, f"the reply to {target} is sent to {name}, which cannot deliver it")
+    """A source in the words of a reason."""
+    if source.kind != "exit":
+        return "{from}"
+    return str(source.prefix) if source.prefix is not None else f"the addresses of {source.exit}"
 
 
 def _missed(name: str) -> _Lost:
     return _Lost(Verdict.OTHER_RETURN, f"the reply does not come back through {name}, which keeps state")
-
-
-def _representative(source: Source) -> Address | None:
-    return source.prefix[0] if source.prefix is not None else None
-
-
-def _subnet_of(estate: Estate, address: Address) -> str | None:
-    """The subnet of our own that holds an address, if one does."""
-    found = estate.subnet_table.match(address)
-    return found[1] if found else None
-
-
-def _inside(estate: Estate, place: str, address: Address) -> bool:
-    """Whether an address belongs to the network of a place, so that its answers are not forwarded ones."""
-    subnet = estate.subnets.get(place)
-    return subnet is not None and any(address in one for one in estate.networks[subnet.network].prefixes)

@@ -1,11 +1,10 @@
 """Route tables of subnets and hubs: names stand for prefixes, origins rank, local prefixes are there."""
 
-from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from fenrask.estate import Described, Destination, Estate, Onward, Origin
+from fenrask.estate import Described, Destination, Estate, Origin
 from fenrask.prefixes import Address, Prefix, PrefixTable, covers, parse_prefix
 
 __all__ = ["LOCAL", "Routes", "SubnetTable", "TableRoute"]
@@ -31,16 +30,21 @@ class SubnetTable:
 
     name: str
     routes: tuple[TableRoute, ...]
+    network: str | None = None
+    """The network in which it holds; None for a hub's."""
 
     @cached_property
     def winners(self) -> PrefixTable[tuple[TableRoute, ...]]:
-        """For each prefix the routes of the highest-ranking origin; several are equal-cost."""
+        """For each prefix the routes of the highest-ranking origin; several are equal-cost.
+
+        Of two networks with one prefix the first has the local route: what is sent to the other is lost.
+        """
         best: dict[Prefix, list[TableRoute]] = {}
         for route in self.routes:
             kept = best.setdefault(route.prefix, [])
             if kept and route.origin < kept[0].origin:
                 kept.clear()
-            if not kept or route.origin == kept[0].origin:
+            if not kept or (route.origin == kept[0].origin and route.origin is not Origin.LOCAL):
                 kept.append(route)
         return PrefixTable((prefix, tuple(routes)) for prefix, routes in best.items())
 
@@ -52,25 +56,6 @@ class SubnetTable:
     def routes_of(self, origin: Origin, prefix: Prefix) -> tuple[TableRoute, ...]:
         """The routes of an origin for exactly a prefix."""
         return tuple(one for one in self.routes if one.origin is origin and one.prefix == prefix)
-
-    def inside(self, prefix: Prefix) -> tuple[Prefix, ...]:
-        """The prefixes of routes strictly inside a prefix, so that parts of it may go another way."""
-        starts, prefixes = self._sorted[prefix.version]
-        if not starts:
-            return ()
-        first = bisect_left(starts, int(prefix.network_address))
-        last = bisect_right(starts, int(prefix.broadcast_address))
-        return tuple(one for one in prefixes[first:last] if one.prefixlen > prefix.prefixlen)
-
-    @cached_property
-    def _sorted(self) -> dict[int, tuple[list[int], list[Prefix]]]:
-        """By IP version: the first addresses of all prefixes in rising order, and the prefixes."""
-        found: dict[int, tuple[list[int], list[Prefix]]] = {4: ([], []), 6: ([], [])}
-        for route in sorted(self.routes, key=lambda route: int(route.prefix.network_address)):
-            starts, prefixes = found[route.prefix.version]
-            starts.append(int(route.prefix.network_address))
-            prefixes.append(route.prefix)
-        return found
 
     def shadowed(self, route: TableRoute) -> tuple[TableRoute, ...]:
         """The routes that a winner keeps from being used: the same prefix, and the next wider one behind it."""
@@ -86,12 +71,13 @@ class SubnetTable:
 
 
 class Routes:
-    """The tables of every subnet and hub of an estate, each built once."""
+    """The tables of every subnet, hub, exit and network of an estate, each built once."""
 
     def __init__(self, described: Described) -> None:
         self.estate: Estate = described.estate
         self._tables: dict[tuple[str, ...], SubnetTable] = {}
         self._asked: dict[tuple[str, str | None], SubnetTable] = {}
+        self._held: dict[str, PrefixTable[str]] = {}
 
     def of(self, place: str, came_from: str | None = None) -> SubnetTable:
         """The effective table of a subnet, or of a hub for what comes from a network."""
@@ -104,25 +90,10 @@ class Routes:
         subnet = self.estate.subnets.get(place)
         if subnet is None:
             stated = self.estate.exits[place].table_for(came_from)
-            return self._once(("hub", place, stated or ""), lambda: self._hub_routes(place, stated))
+            return self._once(("hub", place, stated or ""), None, lambda: self._hub_routes(place, stated))
         table = self.estate.table_of(place)
         key = ("subnet", table or "", subnet.network, "learns" if subnet.learns else "")
-        return self._once(key, lambda: self._subnet_routes(table, subnet.network, subnet.learns))
-
-    @cached_property
-    def beyond(self) -> SubnetTable:
-        """The routes of all tables that are asked after a subnet's own: those where exits stand, and those of hubs."""
-        places = dict.fromkeys(
-            place
-            for name, exit_ in self.estate.exits.items()
-            for place in (exit_.in_subnets[:1] or ((name,) if exit_.onward is Onward.HUB else ()))
-        )
-        found = {route.prefix: route for place in places for route in self.of(place).routes}
-        for hub, exit_ in self.estate.exits.items():
-            if exit_.onward is Onward.HUB:
-                for network in exit_.joins:
-                    found |= {route.prefix: route for route in self.of(hub, network).routes}
-        return SubnetTable(LOCAL, tuple(found.values()))
+        return self._once(key, subnet.network, lambda: self._subnet_routes(table, subnet.network, subnet.learns))
 
     def of_exit(self, name: str) -> SubnetTable | None:
         """The table that an exit has for what comes back to it from outside; None for an exit without one."""
@@ -130,7 +101,7 @@ class Routes:
         table, network = exit_.table_for_replies, self.estate.network_of(exit_)
         if table is None or network is None:
             return None
-        return self._once(("exit", table, network), lambda: self._exit_routes(table, network))
+        return self._once(("exit", table, network), network, lambda: self._exit_routes(table, network))
 
     def _exit_routes(self, table: str, network: str) -> Iterator[TableRoute]:
         yield from self._static(table)
@@ -138,11 +109,13 @@ class Routes:
 
     def of_network(self, network: str) -> SubnetTable:
         """The table of what enters a network from outside: its own prefixes and its peers'."""
-        return self._once(("network", network), lambda: self._local(network, network))
+        return self._once(("network", network), network, lambda: self._local(network, network))
 
-    def _once(self, key: tuple[str, ...], build: Callable[[], Iterator[TableRoute]]) -> SubnetTable:
+    def _once(
+        self, key: tuple[str, ...], network: str | None, build: Callable[[], Iterator[TableRoute]]
+    ) -> SubnetTable:
         if key not in self._tables:
-            self._tables[key] = SubnetTable(key[1] or LOCAL, tuple(build()))
+            self._tables[key] = SubnetTable(key[1] or LOCAL, tuple(build()), network)
         return self._tables[key]
 
     def _subnet_routes(self, table: str | None, network: str, learns: bool) -> Iterator[TableRoute]:
@@ -183,13 +156,33 @@ class Routes:
                 yield from ((exit_name, prefix) for prefix in exit_.learned)
 
     def _local(self, network: str, table: str) -> Iterator[TableRoute]:
-        """A network's own prefixes, and those of networks peered with it directly."""
+        """A network's own prefixes, its exits' private pools beyond them, and the prefixes of its peers."""
         own = self.estate.networks[network].prefixes
         yield from (TableRoute(prefix, LOCAL, Origin.LOCAL, table, LOCAL) for prefix in own)
+        for name, pool in self._pools.get(network, ()):
+            if not any(covers(one, pool) for one in own):
+                yield TableRoute(pool, name, Origin.LOCAL, table, name)
         for exit_name, other in self.estate.peers_of(network):
             for prefix in self.estate.networks[other].prefixes:
                 if prefix not in own:
                     yield TableRoute(prefix, exit_name, Origin.LOCAL, table, other)
+
+    @cached_property
+    def _pools(self) -> dict[str, list[tuple[str, Prefix]]]:
+        found: dict[str, list[tuple[str, Prefix]]] = {}
+        for name, exit_ in self.estate.exits.items():
+            network = self.estate.network_of(exit_)
+            if exit_.pool is not None and network is not None:
+                found.setdefault(network, []).append((name, exit_.pool))
+        return found
+
+    def subnet_at(self, network: str, address: Address) -> str | None:
+        """The subnet of a network that holds an address, if one does."""
+        if network not in self._held:
+            own = ((name, one) for name, one in self.estate.subnets.items() if one.network == network)
+            self._held[network] = PrefixTable((prefix, name) for name, one in own for prefix in one.prefixes)
+        found = self._held[network].match(address)
+        return found[1] if found else None
 
     def stated(self, table: str) -> tuple[TableRoute, ...]:
         """The routes that a table is written with, names as their prefixes."""

@@ -121,13 +121,13 @@ def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...])
     for path in before.paths.paths:
         if not path.trace.verdict.arrives:
             key = (path.flow, path.subnet)
-            already[key] = already.get(key, Fraction(0)) + path.reach
+            already[key] = already.get(key, Fraction(0)) + path.within
     now: dict[tuple[str, str], Fraction] = {}
     for path in after.paths.paths:
         if path.trace.verdict.arrives or path.flow in gone:
             continue
         key = (path.flow, path.subnet)
-        now[key] = now.get(key, Fraction(0)) + path.reach
+        now[key] = now.get(key, Fraction(0)) + path.within
         if now[key] > already.get(key, Fraction(0)):
             found.setdefault(path.flow, f"{path.trace.verdict.value}: {path.trace.why}")
     return found

@@ -45,8 +45,11 @@ class Passing:
     address: Address
     destination: str | None
     names: tuple[str, ...]
+    """The name that the host asked for, or several that no rule tells apart."""
     port: int | None
     protocol: str
+    source: Address | None = None
+    """Where it comes from; None where that is not known."""
 
 
 @dataclass(frozen=True)
@@ -130,11 +133,6 @@ class ExitModel(Strict):
     def rewrites(self, address: Address) -> bool:
         """Whether it rewrites the source of a packet to this address."""
         return self.translates
-
-    @property
-    def treats_all_alike(self) -> bool:
-        """Whether it does the same with every IPv4 packet that reaches it, whatever its destination."""
-        return False
 
     @property
     def pool(self) -> Prefix | None:
@@ -266,6 +264,20 @@ class ExitModel(Strict):
     def has_rules(self) -> bool:
         """Whether rules of its own decide what passes."""
         return False
+
+    @property
+    def address_sets(self) -> tuple[tuple[Prefix, ...], ...]:
+        """The sets of addresses that it treats unlike others, at either end of a packet."""
+        return ((*self.announced, *self.learned), self.known_beyond or (), self.injected)
+
+    @property
+    def named_destinations(self) -> tuple[str, ...]:
+        """The destinations that it treats by name."""
+        return self.carries or ()
+
+    def patterns_of(self, name: str) -> tuple[str, ...]:
+        """Which of the names that it looks for a name is one of."""
+        return ()
 
     @property
     def first_order(self) -> int:

@@ -1,5 +1,6 @@
 """A firewall that inspects by rule and may translate."""
 
+from collections.abc import Sequence
 from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
@@ -7,7 +8,7 @@ from pydantic import Field
 
 from fenrask.estate.exits.contract import Announcing, Counted, Decision, Inspecting, InSubnet, Passing, Translating
 from fenrask.estate.values import PortNumber, PrefixText, Strict
-from fenrask.prefixes import Address, is_public
+from fenrask.prefixes import Address, Prefix, is_public
 
 __all__ = ["FirewallRule", "InspectingFirewall"]
 
@@ -20,6 +21,7 @@ class FirewallRule(Strict):
         None, description="rules are tried in this order; default: as written, after those with a number"
     )
     destinations: tuple[str, ...] = Field((), description="destinations by name")
+    sources: tuple[PrefixText, ...] = Field((), description="where the packet comes from")
     prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
     ports: tuple[PortNumber, ...] = Field((), description="destination ports")
     protocol: Literal["tcp", "udp"] | None = Field(None, description="transport protocol")
@@ -28,6 +30,7 @@ class FirewallRule(Strict):
     def matches(self, passing: Passing) -> bool:
         return (
             (not self.destinations or passing.destination in self.destinations)
+            and (not self.sources or _inside(passing.source, self.sources))
             and (not self.prefixes or any(passing.address in one for one in self.prefixes))
             and (not self.ports or passing.port in self.ports)
             and (self.protocol is None or passing.protocol == self.protocol)
@@ -36,9 +39,13 @@ class FirewallRule(Strict):
 
     @property
     def matches_everything(self) -> bool:
-        """Whether nothing narrows it: no destination, port, protocol or name, and no prefix but the whole."""
-        narrow = self.destinations or self.ports or self.protocol or self.names
+        """Whether nothing narrows it: no source, destination, port, protocol or name, and no prefix but the whole."""
+        narrow = self.sources or self.destinations or self.ports or self.protocol or self.names
         return not narrow and (not self.prefixes or any(one.prefixlen == 0 for one in self.prefixes))
+
+
+def _inside(address: Address | None, prefixes: Sequence[Prefix]) -> bool:
+    return address is not None and any(address in one for one in prefixes)
 
 
 def _named(pattern: str, name: str) -> bool:
@@ -84,6 +91,19 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
     def _tried_for(self) -> dict[str | None, list[tuple[str, FirewallRule]]]:
         """The rules that may match packets to a destination, in order; filled as destinations are met."""
         return {}
+
+    @property
+    def address_sets(self) -> tuple[tuple[Prefix, ...], ...]:
+        rules = self.rules.values()
+        return (self.learned, *(each for rule in rules for each in (rule.sources, rule.prefixes) if each))
+
+    @property
+    def named_destinations(self) -> tuple[str, ...]:
+        return tuple(name for rule in self.rules.values() for name in rule.destinations)
+
+    def patterns_of(self, name: str) -> tuple[str, ...]:
+        patterns = dict.fromkeys(pattern for rule in self.rules.values() for pattern in rule.names)
+        return tuple(pattern for pattern in patterns if _named(pattern, name))
 
     @property
     def open_rules(self) -> tuple[str, ...]:

@@ -55,10 +55,6 @@ class TranslationGateway(Translating):
         return frozenset({4})
 
     @property
-    def treats_all_alike(self) -> bool:
-        return True
-
-    @property
     def maps_ipv6(self) -> bool:
         return self.nat64
 

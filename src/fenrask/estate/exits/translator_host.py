@@ -31,10 +31,6 @@ class TranslatorHost(InSubnet, Announcing, Counted, Translating):
         return True
 
     @property
-    def treats_all_alike(self) -> bool:
-        return self.forwarding
-
-    @property
     def forwards(self) -> bool:
         return self.forwarding
 

@@ -1,0 +1,256 @@
+"""Classes of packets: which hosts, addresses and names nothing in an estate tells apart.
+
+Every set of addresses that a route, a list, a rule, a filter, a pool or a subnet names cuts the address families; those
+that are members of the same sets are treated alike at every step, so that one stands for all of its class (atomic
+predicates: Yang & Lam 2013; header spaces: Kazemian, Varghese & McKeown 2012). Shares are exact, by number of
+addresses.
+"""
+
+from collections.abc import Hashable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+
+from fenrask.estate import Destination, Estate, ExitModel, Onward
+from fenrask.prefixes import (
+    PRIVATE,
+    Address,
+    Block,
+    Partition,
+    Piece,
+    Prefix,
+    covers,
+    fewest_prefixes,
+    is_public,
+    mapped_to_ipv6,
+    parse_prefix,
+    unmapped,
+)
+from fenrask.routing.packets import UNKNOWN, Packet
+from fenrask.routing.tables import Routes, SubnetTable
+
+__all__ = ["Classes", "Names", "Senders", "Targets"]
+
+_WELL_KNOWN = parse_prefix("64:ff9b::/96")
+
+
+@dataclass(frozen=True)
+class Senders:
+    """Hosts of a subnet that nothing tells apart: their addresses, and the share of all that they are."""
+
+    blocks: tuple[Block, ...]
+    share: Fraction
+
+    @property
+    def address(self) -> Address | None:
+        """One of them, which stands for all; None where the subnet has no address of that family."""
+        return self.blocks[0].address if self.blocks else None
+
+
+@dataclass(frozen=True)
+class Targets:
+    """Addresses of a destination that nothing tells apart, and the share of all that they are."""
+
+    blocks: tuple[Block, ...]
+    share: Fraction
+    is_one_family: bool = False
+    """Whether these are of one of two IP versions."""
+
+    @property
+    def address(self) -> Address:
+        """One of them, which stands for all."""
+        return self.blocks[0].address if self.blocks else UNKNOWN
+
+
+@dataclass(frozen=True)
+class Names:
+    """Names of a destination that nothing tells apart, and the share of all that they are; none for all of them."""
+
+    names: tuple[str, ...]
+    share: Fraction
+
+
+class Classes:
+    """The classes of one estate, each worked out when it is first asked for."""
+
+    def __init__(self, routes: Routes) -> None:
+        self.routes = routes
+        self.estate: Estate = routes.estate
+        self._senders: dict[tuple[str | None, str, int], list[Senders]] = {}
+        self._targets: dict[tuple[str, frozenset[int]], list[Targets]] = {}
+        self._kinds: dict[str | None, Hashable] = {}
+        self._defaults: dict[int, bool] = {}
+
+    @cached_property
+    def sources(self) -> Partition:
+        """Classes of addresses that packets come from."""
+        return Partition(_as_mapped_too(self.estate, _named_sets(self.routes)))
+
+    @cached_property
+    def destinations(self) -> Partition:
+        """Classes of addresses that packets go to: subnets deliver, so that each is one by itself."""
+        return Partition(_as_mapped_too(self.estate, [*_named_sets(self.routes), *_subnets(self.estate)]))
+
+    def key(self, subnet: str, packet: Packet, workload: str | None) -> tuple[Hashable, ...]:
+        """What is the same for all packets that are treated as this one is."""
+        filters = workload if workload is not None and self.estate.workloads[workload].filters else None
+        host = None if packet.host is None else self.sources.kind_of(packet.host)
+        kind = (packet.address.version, self.destinations.kind_of(packet.address), packet.address == UNKNOWN)
+        to = (self._kind(packet.destination), packet.names)
+        return (self._places[subnet], filters, packet.public_host, host, kind, *to)
+
+    def senders(self, workload: str | None, subnet: str, version: int) -> list[Senders]:
+        """The hosts of a subnet that send to addresses of an IP version, by class; spread over all usable addresses."""
+        key = (workload, subnet, version)
+        if key not in self._senders:
+            own = {prefix.version for prefix in self.estate.subnets[subnet].prefixes}
+            # Where a subnet has only IPv6, an IPv4 destination is asked for by a mapped address.
+            used = version if version in own else 6
+            pieces = self.sources.pieces(self.estate.host_blocks(workload, subnet, used)) if used in own else []
+            size = sum(piece.size for piece in pieces)
+            found = [Senders(piece.blocks, Fraction(piece.size, size)) for piece in pieces]
+            self._senders[key] = found or [Senders((), Fraction(1))]
+        return self._senders[key]
+
+    def targets(self, to: str, subnet: str) -> list[Targets]:
+        """The addresses of a destination that hosts of a subnet ask for, by class.
+
+        Of families that the subnet has, each gets an even share; where it has none of them, all count. Inside a
+        prefix that holds subnets only these count: hosts are where subnets are.
+        """
+        versions = frozenset(prefix.version for prefix in self.estate.subnets[subnet].prefixes)
+        if (to, versions) not in self._targets:
+            prefixes = fewest_prefixes(self.estate.destinations[to].prefixes)
+            asked = [one for one in prefixes if one.version in versions] or prefixes
+            families = [4, 6] if len({one.version for one in asked}) == 2 else [asked[0].version] if asked else []
+            self._targets[to, versions] = [
+                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2)
+                for version in families
+                for size, pieces in [self._pieces([one for one in asked if one.version == version])]
+                for piece in pieces
+            ] or [Targets((), Fraction(1))]
+        return self._targets[to, versions]
+
+    def _pieces(self, prefixes: list[Prefix]) -> tuple[int, list[Piece]]:
+        held = [self.estate.subnets_inside(prefix) for prefix in prefixes]
+        blocks = [
+            Block.of(one)
+            for prefix, inside in zip(prefixes, held, strict=True)
+            for one in (fewest_prefixes(inside) if inside else (prefix,))
+        ]
+        pieces = self.destinations.pieces(blocks)
+        return sum(piece.size for piece in pieces), pieces
+
+    def public_is_one(self, subnet: str) -> bool:
+        """Whether every public IPv4 address goes one path from a subnet: no route but a default names any of them."""
+        return all(map(self._has_defaults_alone, (self.routes.of(subnet), *self._beyond)))
+
+    def _has_defaults_alone(self, table: SubnetTable) -> bool:
+        if id(table) not in self._defaults:
+            named = (one.prefix for one in table.routes if one.prefix.version == 4 and is_public(one.prefix))
+            self._defaults[id(table)] = all(prefix.prefixlen == 0 for prefix in named)
+        return self._defaults[id(table)]
+
+    @cached_property
+    def _beyond(self) -> list[SubnetTable]:
+        """The tables that are asked after a subnet's own: those where exits are, and those of hubs."""
+        exits = self.estate.exits.items()
+        found = [self.routes.of(place) for _, exit_ in exits for place in exit_.in_subnets[:1]]
+        hubs = [(name, exit_) for name, exit_ in exits if exit_.onward is Onward.HUB]
+        return found + [self.routes.of(hub, network) for hub, exit_ in hubs for network in (None, *exit_.joins)]
+
+    def names(self, to: str) -> list[Names]:
+        """The names of a destination, by what rules look for; connections ask for each of them alike."""
+        stated = self.estate.destinations[to].names
+        found: dict[tuple[tuple[str, ...], ...], list[str]] = {}
+        for name in stated:
+            found.setdefault(tuple(exit_.patterns_of(name) for exit_ in self._naming), []).append(name)
+        if len(found) < 2:
+            return [Names(stated, Fraction(1))]
+        return [Names(tuple(names), Fraction(len(names), len(stated))) for names in found.values()]
+
+    @cached_property
+    def _naming(self) -> list[ExitModel]:
+        return [exit_ for exit_ in self.estate.exits.values() if exit_.has_rules]
+
+    def _kind(self, to: str | None) -> Hashable:
+        """What tells a destination from others beside its addresses: its name where it is asked for, port, protocol."""
+        if to not in self._kinds:
+            stated = self.estate.destinations.get(to or "")
+            known = stated is not None and (to in self._named or not stated.prefixes)
+            self._kinds[to] = (to if known else None, *_transport(stated))
+        return self._kinds[to]
+
+    @cached_property
+    def _named(self) -> frozenset[str]:
+        by_exits = (name for exit_ in self.estate.exits.values() for name in exit_.named_destinations)
+        by_filters = (name for stated in self.estate.filters for name in stated.named_destinations)
+        return frozenset((*by_exits, *by_filters))
+
+    @cached_property
+    def _places(self) -> dict[str, Hashable]:
+        """What tells a subnet's hosts from others beside their addresses; one with an exit or a filter is itself."""
+        estate = self.estate
+        alone = {name for exit_ in estate.exits.values() for name in exit_.in_subnets}
+        alone |= {name for name, stated in estate.subnets.items() if stated.filters}
+        return {
+            name: name
+            if name in alone
+            else (
+                stated.network,
+                stated.zone,
+                estate.table_of(name),
+                stated.learns,
+                *(one.version for one in stated.prefixes),
+            )
+            for name, stated in estate.subnets.items()
+        }
+
+
+def _transport(stated: Destination | None) -> tuple[Hashable, ...]:
+    return (None, "tcp") if stated is None else (stated.port, stated.protocol)
+
+
+def _named_sets(routes: Routes) -> Iterator[tuple[Prefix, Hashable]]:
+    """Every prefix that anything names, with the set that it is part of; the length counts, since the longest wins."""
+    estate = routes.estate
+    yield from ((prefix, "private") for prefix in PRIVATE)
+    for name, network in estate.networks.items():
+        yield from ((prefix, ("network", name, prefix.prefixlen)) for prefix in network.prefixes)
+    for table in estate.route_tables:
+        for route in routes.stated(table):
+            yield route.prefix, ("route", route.key, route.prefix.prefixlen)
+    for name, exit_ in estate.exits.items():
+        sets = [*exit_.address_sets, (exit_.pool,) if exit_.pool else ()]
+        if exit_.onward is Onward.HUB:
+            sets += [exit_.known_of(network) or () for network in exit_.joins]
+        for number, prefixes in enumerate(sets):
+            yield from ((prefix, ("exit", name, number, prefix.prefixlen)) for prefix in prefixes)
+    for number, stated in enumerate(estate.filters):
+        for place, prefixes in enumerate(stated.address_sets):
+            yield from ((prefix, ("filter", number, place)) for prefix in prefixes)
+
+
+def _subnets(estate: Estate) -> Iterator[tuple[Prefix, Hashable]]:
+    for name, subnet in estate.subnets.items():
+        yield from ((prefix, ("subnet", name)) for prefix in subnet.prefixes)
+
+
+def _as_mapped_too(
+    estate: Estate, labelled: Iterator[tuple[Prefix, Hashable]] | list[tuple[Prefix, Hashable]]
+) -> Iterator[tuple[Prefix, Hashable]]:
+    """The same, and where an exit translates IPv6 to IPv4 each prefix in its other form (RFC 6052) beside it."""
+    maps = any(exit_.maps_ipv6 for exit_ in estate.exits.values())
+    for prefix, label in labelled:
+        yield prefix, label
+        if maps and (other := _other_form(prefix)) is not None:
+            yield other, ("mapped", label)
+
+
+def _other_form(prefix: Prefix) -> Prefix | None:
+    if prefix.version == 4:
+        return parse_prefix(f"{mapped_to_ipv6(prefix.network_address)}/{prefix.prefixlen + 96}")
+    if prefix.prefixlen <= _WELL_KNOWN.prefixlen:
+        return parse_prefix("0.0.0.0/0") if covers(prefix, _WELL_KNOWN) else None
+    inner = unmapped(prefix.network_address)
+    return None if inner is None else parse_prefix(f"{inner}/{prefix.prefixlen - 96}")

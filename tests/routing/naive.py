@@ -1,0 +1,490 @@
+"""A slow tracer of single packets, written from the text of the model alone, on the estate as data.
+
+It follows one packet from one host's address to one address and one name, table by table, then its reply. It shares no
+code with the program, and knows no classes: who asks for a share follows every packet.
+"""
+
+from collections.abc import Iterator
+from fractions import Fraction
+from functools import cache
+from ipaddress import ip_address
+from ipaddress import ip_network as parsed
+from typing import Any
+
+Data = dict[str, Any]
+Address = Any
+Outcome = tuple[str, tuple[str, ...]]
+PRIVATE = [parsed(text) for text in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")]
+RANKS = {"local": 0, "static": 1, "learned": 2, "injected": 3}
+
+
+ip_network = cache(parsed)
+
+
+def inside(address: Address, prefixes: list[str]) -> bool:
+    return any(address in ip_network(one) for one in prefixes)
+
+
+class Naive:
+    """One estate as data; every question is answered anew."""
+
+    def __init__(self, estate: Data) -> None:
+        self.estate = estate
+        self.exits: Data = estate["exits"]
+        self.subnets: Data = estate["subnets"]
+        self.networks: Data = estate["networks"]
+        self.tables: dict[str, list[tuple[str, str, int, str]]] = {}
+
+    # Who is where
+
+    def prefixes(self, subnet: str) -> list[str]:
+        stated = self.subnets[subnet]
+        return [stated[key] for key in ("prefix", "prefix_v6") if key in stated]
+
+    def subnet_in(self, network: str, address: Address) -> str:
+        own = [name for name, one in self.subnets.items() if one["network"] == network]
+        return next((name for name in own if inside(address, self.prefixes(name))), "")
+
+    def network_of(self, exit_name: str) -> str:
+        exit_ = self.exits[exit_name]
+        place = exit_.get("subnet") or (exit_.get("subnets") or [""])[0]
+        return self.subnets[place]["network"] if place else exit_.get("network", "")
+
+    def learned(self, name: str) -> list[str]:
+        exit_ = self.exits[name]
+        if exit_["kind"] == "circuit":
+            down = [one for one in exit_.get("routers", {}).values() if one.get("session") == "down"]
+            return [] if down else [p for p in exit_["received"] if not p.endswith("/0")]
+        return exit_.get("announces", []) if exit_.get("session") != "down" else []
+
+    # Tables: a list of (prefix, next hop, rank, the network behind a local route)
+
+    def local(self, network: str) -> Iterator[tuple[str, str, int, str]]:
+        own = self.networks[network]["prefixes"]
+        for prefix in own:
+            yield prefix, "local", 0, network
+        for name, exit_ in self.exits.items():
+            pool = exit_.get("private_pool")
+            own_v4 = [ip_network(one) for one in own if "." in one]
+            here = pool and self.network_of(name) == network
+            if here and not any(ip_network(pool).subnet_of(one) for one in own_v4):
+                yield pool, name, 0, network
+            if exit_["kind"] == "peering" and network in exit_["networks"]:
+                [other] = [one for one in exit_["networks"] if one != network]
+                for prefix in self.networks[other]["prefixes"]:
+                    yield prefix, name, 0, other
+
+    def stated(self, table: str | None) -> Iterator[tuple[str, str, int, str]]:
+        for key, value in self.estate["route_tables"].get(table or "", {}).items():
+            to = self.estate["destinations"].get(key)
+            for prefix in to["prefixes"] if to else [key]:
+                for one in value if isinstance(value, list) else [value]:
+                    exit_name = one if isinstance(one, str) else one["exit"]
+                    origin = "static" if isinstance(one, str) else one.get("origin", "static")
+                    yield prefix, exit_name, RANKS[origin], ""
+
+    def table(self, place: str) -> list[tuple[str, str, int, str]]:
+        if place not in self.tables:
+            self.tables[place] = self.written(place)
+        return self.tables[place]
+
+    def written(self, place: str) -> list[tuple[str, str, int, str]]:
+        """Of a subnet, a hub, or `exit:NAME` and `network:NAME` for what comes in from outside."""
+        if place.startswith("exit:"):
+            name = place.removeprefix("exit:")
+            return [*self.local(self.network_of(name)), *self.stated(self.exits[name]["routes"])]
+        if place.startswith("network:"):
+            return [*self.local(place.removeprefix("network:"))]
+        if place in self.exits:
+            hub = self.exits[place]
+            routes = [(p, "local", 0, n) for n in hub["networks"] for p in self.networks[n]["prefixes"]]
+            routes += [*self.stated(hub.get("routes"))]
+            for name, exit_ in self.exits.items():
+                machine = exit_["kind"] in ("inspecting-firewall", "translator-host")
+                if exit_.get("hub") == place or (machine and self.network_of(name) in hub["networks"]):
+                    routes += [(p, name, 2, "") for p in self.learned(name)]
+            return routes
+        network = self.subnets[place]["network"]
+        routes = [*self.local(network), *self.stated(self.subnets[place].get("routes"))]
+        for name, exit_ in self.exits.items():
+            if self.network_of(name) == network:
+                routes += [(p, name, 2, "") for p in self.learned(name)]
+            if exit_["kind"] == "hub" and network in exit_["networks"]:
+                routes += [(p, name, 3, "") for p in exit_.get("injects", [])]
+                for other, one in self.exits.items():
+                    machine = one["kind"] in ("inspecting-firewall", "translator-host")
+                    if machine and self.network_of(other) in exit_["networks"] and self.network_of(other) != network:
+                        routes += [(p, name, 2, "") for p in self.learned(other)]
+        return routes
+
+    def matching(self, place: str, address: Address) -> list[tuple[str, str, int, str]]:
+        fits = [one for one in self.table(place) if address in ip_network(one[0])]
+        if not fits:
+            return []
+        longest = max(ip_network(one[0]).prefixlen for one in fits)
+        fits = [one for one in fits if ip_network(one[0]).prefixlen == longest]
+        best = min(one[2] for one in fits)
+        fits = [one for one in fits if one[2] == best]
+        return list(dict.fromkeys(fits))[: 1 if best == 0 else None]
+
+    # Rules
+
+    def by_rules(self, rules: Data, packet: Data, default: bool) -> bool:
+        last = max((one.get("order", 0) for one in rules.values()), default=0) + 1
+        for one in sorted(rules.values(), key=lambda rule: rule.get("order", last)):
+            names = one.get("names", [])
+            if (
+                packet["to"] in one.get("destinations", [packet["to"]])
+                and ("prefixes" not in one or inside(packet["target"], one["prefixes"]))
+                and ("sources" not in one or inside(packet["source"], one["sources"]))
+                and ("ports" not in one or packet["port"] in one["ports"])
+                and (
+                    not names
+                    or any(packet["name"] == n or (n[0] == "*" and packet["name"].endswith(n[1:])) for n in names)
+                )
+            ):
+                return bool(one["action"] == "allow")
+        return default
+
+    def filtered(self, section: str, owner: str, inward: bool, packet: Data) -> str:
+        """Which of the two is stopped by a place's filters: `denied` the packet, `reply denied` its reply, or none."""
+        lost = ""
+        for stated in self.estate[section][owner].get("filters", {}).values():
+            for reply in (False, True):
+                if reply and stated.get("stateful", True):
+                    continue
+                way = "in" if inward != reply else "out"
+                rules = stated.get(way, {})
+                closed = bool(rules) or (way == "in" and stated.get("stateful", True))
+                default = stated.get(f"{way}_default", "deny" if closed else "allow") == "allow"
+                asked = {**packet, "source": packet["target"], "target": packet["source"], "port": None}
+                if not self.by_rules(rules, asked if reply else packet, default):
+                    if not reply:
+                        return "denied"
+                    lost = "reply denied"
+        return lost
+
+    # One packet
+
+    def outcomes(self, workload: str, subnet: str, host: Address, to: str, address: Address, name: str) -> Data:
+        """The outcomes of one packet, with the share of each: verdict and exits."""
+        found: dict[Outcome, Fraction] = {}
+        stated = self.estate["destinations"][to]
+        base = {"to": to, "target": address, "name": name, "port": stated.get("port")}
+        start = {"place": subnet, "source": host, "exits": (), "crossed": [("workloads", workload, False, host)]}
+        home = self.subnets[subnet]["network"]
+        start |= {"owners": [("", host)], "kept": [[]], "network": home, "home": home, "met": []}
+        pending = [(start, Fraction(1))]
+        while pending:
+            here, share = pending.pop()
+            for after, part in self.steps(here, base):
+                if isinstance(after, dict):
+                    pending.append((after, share * part))
+                    continue
+                verdict, exits = after
+                key = (verdict, exits if verdict == "arrives" else ())
+                found[key] = found.get(key, Fraction(0)) + share * part
+        return found
+
+    def steps(self, here: Data, base: Data) -> Iterator[tuple[Any, Fraction]]:
+        place, address = here["place"], base["target"]
+        named = [n for n, e in self.exits.items() if self.by_name(n, e, here["network"], base["to"])]
+        by_name = bool(named) and not here["exits"]
+        nexts = [("", named[0], 1, "")] if by_name else self.matching(place, address)
+        if not nexts:
+            yield self.ended(here, base, "no route", ()), Fraction(1)
+        for _, exit_name, _, behind in nexts:
+            for after, part in self.entered(here, base, exit_name, behind):
+                yield after, part / len(nexts)
+
+    def by_name(self, name: str, exit_: Data, network: str, to: str) -> bool:
+        private = exit_["kind"] == "in-subnet-endpoint" and exit_.get("names", "private") == "private"
+        return private and exit_["destination"] == to and self.network_of(name) == network
+
+    def entered(self, here: Data, base: Data, name: str, behind: str) -> Iterator[tuple[Any, Fraction]]:
+        whole, exits = Fraction(1), (*here["exits"], name)
+        if name == "local":
+            network = here["network"] or behind
+            yield self.delivered(here, base, network), whole
+            return
+        if name not in self.exits:
+            yield self.ended(here, base, "black hole", exits), whole
+            return
+        exit_ = self.exits[name]
+        kind, address = exit_["kind"], base["target"]
+        if why := self.not_carried(here, base, name, exit_):
+            yield self.ended(here, base, why, exits), whole
+            return
+        crossed = list(here["crossed"])
+        place = exit_.get("subnet") or (exit_.get("subnets") or [""])[0]
+        if place != here["place"] and here["place"] in self.subnets:
+            crossed.append(("subnets", here["place"], False, here["source"]))
+        if place and place != here["place"]:
+            crossed.append(("subnets", place, True, here["source"]))
+        met = [*here["met"], (name, here["place"])]
+        after = {**here, "exits": exits, "crossed": crossed, "place": place, "met": met}
+        public = not any(address in one for one in PRIVATE if one.version == address.version)
+        toward = exit_.get("rewrites_toward", ["public", "private"])
+        rewrites = kind in ("translation-gateway", "translator-host")
+        rewrites |= kind == "inspecting-firewall" and ("public" if public else "private") in toward
+        if not rewrites:
+            if kind in ("inspecting-firewall", "ipv6-outbound"):
+                after["kept"] = [*here["kept"][:-1], [*here["kept"][-1], name]]
+            yield self.onward(after, base, name), whole
+            return
+        pool = exit_.get("private_pool")
+        shown = [*ip_network(pool)] if pool else [ip_address(one) for one in exit_["addresses"]]
+        for source in shown:
+            changed = {"source": source, "owners": [*here["owners"], (name, source)], "kept": [*here["kept"], []]}
+            yield self.onward({**after, **changed}, base, name), Fraction(1, len(shown))
+
+    def not_carried(self, here: Data, base: Data, name: str, exit_: Data) -> str:
+        kind, address, network = exit_["kind"], base["target"], self.network_of(name)
+        rules = exit_.get("rules", {})
+        if here["network"] is None:
+            near = exit_.get("hub") == here["place"] or network in self.exits[here["place"]]["networks"]
+            out_of_reach = "" if near else "black hole"
+        elif network == here["network"] or here["network"] in exit_.get("networks", []):
+            crossing = name if kind == "peering" else ""
+            out_of_reach = self.forwarded(here, crossing)
+        else:
+            peers = [n for n, e in self.exits.items() if e["kind"] == "peering" and here["network"] in e["networks"]]
+            peers = [n for n in peers if network in self.exits[n]["networks"]]
+            out_of_reach = "black hole"
+            if peers:
+                machine = kind in ("inspecting-firewall", "translator-host")
+                open_to = machine or here["network"] in self.exits[peers[0]].get("exits_open_to", [])
+                out_of_reach = self.forwarded(here, peers[0]) if open_to else "black hole"
+        if any(one == name and (kind != "hub" or at == here["place"]) for one, at in here["met"]):
+            return "loop"
+        if out_of_reach:
+            return out_of_reach
+        public = not any(address in one for one in PRIVATE if one.version == address.version)
+        only = {"translation-gateway": 4, "ipv6-outbound": 6}.get(kind)
+        if only not in (None, address.version):
+            return "address family not carried"
+        outside = kind in ("direct-internet", "ipv6-outbound") or (kind == "translation-gateway" and "network" in exit_)
+        if outside and not public:
+            return "private destination"
+        owner = here["owners"][-1][0]
+        shows_public = bool(owner) and "private_pool" not in self.exits[owner]
+        shows_public |= not owner and here["source"].version == 6 and not inside(here["source"], ["fc00::/7"])
+        if kind == "direct-internet" and not shows_public:
+            return "no public source"
+        if kind == "peering":
+            others = [p for n in exit_["networks"] if n != here["network"] for p in self.networks[n]["prefixes"]]
+            if not inside(address, others):
+                return "not carried"
+        if kind in ("routed-endpoint", "in-subnet-endpoint") and base["to"] != exit_["destination"]:
+            return "not carried"
+        if kind == "circuit" and not inside(address, exit_["received"]):
+            return "not carried"
+        packet = {**base, "source": here["source"]}
+        if kind == "inspecting-firewall":
+            default = exit_.get("default", "deny" if rules else "allow") == "allow"
+            if not self.by_rules(rules, packet, default):
+                return "denied"
+        return ""
+
+    def forwarded(self, here: Data, peering: str) -> str:
+        owner = here["owners"][-1][0]
+        home = self.network_of(owner) if owner else here["home"]
+        own = self.exits[peering].get("sources", "own") == "own" if peering else False
+        return "denied" if own and home != here["network"] else ""
+
+    def onward(self, after: Data, base: Data, name: str) -> Any:
+        exit_ = self.exits[name]
+        kind = exit_["kind"]
+        if kind == "peering":
+            [other] = [one for one in exit_["networks"] if one != after["network"]]
+            return self.delivered(after, base, other)
+        if kind == "hub":
+            return {**after, "place": name, "network": None}
+        if kind in ("inspecting-firewall", "translator-host") or (kind == "translation-gateway" and "subnet" in exit_):
+            return {**after, "network": self.network_of(name)}
+        return self.judged(after, base, {"circuit": "line"}.get(kind, "outside"), "")
+
+    def delivered(self, here: Data, base: Data, network: str) -> Outcome:
+        there = self.subnet_in(network, base["target"])
+        if not there:
+            return self.ended(here, base, "address in no subnet", here["exits"], local=True)
+        crossed = list(here["crossed"])
+        if there != here["place"]:
+            if here["place"] in self.subnets:
+                crossed.append(("subnets", here["place"], False, here["source"]))
+            crossed.append(("subnets", there, True, here["source"]))
+        hosts = [name for name, one in self.estate["workloads"].items() if there in one["subnets"]]
+        if len(hosts) == 1:
+            crossed.append(("workloads", hosts[0], True, here["source"]))
+        return self.judged({**here, "crossed": crossed}, base, "here", there)
+
+    def ended(self, here: Data, base: Data, verdict: str, exits: tuple[str, ...], local: bool = False) -> Outcome:
+        """A packet that does not arrive: a filter on the path so far may have stopped it before."""
+        crossed = list(here["crossed"])
+        goes = local or (exits and exits[-1] in self.exits)
+        place = ""
+        if exits and exits[-1] in self.exits and not local:
+            exit_ = self.exits[exits[-1]]
+            place = exit_.get("subnet") or (exit_.get("subnets") or [""])[0]
+        if goes and place != here["place"] and here["place"] in self.subnets:
+            crossed.append(("subnets", here["place"], False, here["source"]))
+        if not local and place and place != here["place"]:
+            crossed.append(("subnets", place, True, here["source"]))
+        for section, owner, inward, source in crossed:
+            if self.filtered(section, owner, inward, {**base, "source": source}) == "denied":
+                return "denied", ()
+        return verdict, ()
+
+    def judged(self, here: Data, base: Data, where: str, there: str) -> Outcome:
+        """A packet that gets there: the filters on its path, then its reply."""
+        some = [self.filtered(s, o, i, {**base, "source": source}) for s, o, i, source in here["crossed"]]
+        if "denied" in some:
+            return "denied", ()
+        if lost := self.reply(here, base, where, there):
+            return lost, here["exits"]
+        return ("reply denied" if "reply denied" in some else "arrives"), here["exits"]
+
+    # Its reply
+
+    def reply(self, here: Data, base: Data, where: str, there: str) -> str:
+        owners, kept, last = here["owners"], here["kept"], here["exits"][-1] if here["exits"] else ""
+        owner, source = owners[-1]
+        if where == "line":
+            line = self.exits[last]
+            lines = [
+                n for n, e in self.exits.items() if e["kind"] == "circuit" and e["third_party"] == line["third_party"]
+            ]
+            lines = [last, *(one for one in lines if one != last)]
+            fits = {
+                one: max(
+                    (ip_network(p).prefixlen for p in self.exits[one]["advertised"] if source in ip_network(p)),
+                    default=-1,
+                )
+                for one in lines
+            }
+            best = max(lines, key=lambda one: fits[one])
+            if fits[best] < 0:
+                return "no return"
+            place = self.exits[best].get("hub") or f"network:{self.exits[best]['network']}"
+            lost = self.back(place, base, owner, source, here, kept[-1])
+        elif where == "here":
+            lost = self.back(there, base, owner, source, here, kept[-1])
+        else:
+            due = [one for one in kept[-1] if one != last]
+            lost = "asymmetric return" if due else ""
+            if owner != last and "routes" in self.exits[last]:
+                target = source if not owner else ip_network(self.subnets[self.exits[owner]["subnet"]]["prefix"])[0]
+                lost = self.back(f"exit:{last}", base, owner, target, here, due, known=False)
+        for number in range(len(owners) - 1, 0, -1):
+            if lost:
+                return lost
+            name = owners[number][0]
+            place = self.exits[name].get("subnet") or f"network:{self.network_of(name)}"
+            if "routes" in self.exits[name]:
+                place = f"exit:{name}"
+            lost = self.back(place, base, *owners[number - 1], here, kept[number - 1])
+        return lost
+
+    def back(
+        self, place: str, base: Data, owner: str, target: Address, here: Data, due: list[str], known: bool = True
+    ) -> str:
+        passed: list[str] = []
+        home = self.network_of(owner) if owner else here["home"]
+        for _ in range(65):
+            network = self.place_network(place)
+            public = bool(owner) and "private_pool" not in self.exits[owner]
+            routes = self.matching(place, target)
+            name, behind = (routes[0][1], routes[0][3]) if routes else ("", "")
+            if owner and (name == owner or (public and known and network == home)):
+                break
+            if not name:
+                return "no return"
+            if name == "local":
+                if (network or behind) != home:
+                    return "no return"
+                break
+            exit_ = self.exits.get(name)
+            if exit_ is None or exit_.get("forwarding") is False or self.is_down(exit_):
+                return "no return"
+            if exit_["kind"] == "peering":
+                own = place in self.subnets and inside(base["target"], self.networks[network or ""]["prefixes"])
+                if exit_.get("sources", "own") == "own" and not own:
+                    return "no return"
+                [other] = [one for one in exit_["networks"] if one != network]
+                if other != home:
+                    return "no return"
+                break
+            if exit_["kind"] == "hub":
+                following = name
+            elif exit_["kind"] in ("inspecting-firewall", "translator-host"):
+                following = exit_["subnet"]
+            else:
+                return "no return"
+            if name in passed:
+                return "no return"
+            if exit_["kind"] != "hub":
+                passed.append(name)
+            place = following
+        else:
+            return "no return"
+        if any(one not in due for one in passed) or any(one not in passed for one in due):
+            return "asymmetric return"
+        return ""
+
+    def is_down(self, exit_: Data) -> bool:
+        return any(one.get("session") == "down" for one in exit_.get("routers", {}).values())
+
+    def place_network(self, place: str) -> str | None:
+        if place.startswith("exit:"):
+            return self.network_of(place.removeprefix("exit:"))
+        if place.startswith("network:"):
+            return place.removeprefix("network:")
+        return None if place in self.exits else str(self.subnets[place]["network"])
+
+    # Every packet of a flow
+
+    def shares(self, flow: str) -> dict[tuple[str, str, tuple[str, ...]], Fraction]:
+        """By subnet, verdict and exits: the share of a flow's packets, each host, address and name one by one."""
+        stated = self.estate["flows"][flow]
+        workload, to = stated["from"], self.estate["destinations"][stated["to"]]
+        subnets = self.estate["workloads"][workload]["subnets"]
+        hosts = {name: self.hosts(workload, name, 4) for name in subnets}
+        everyone = sum(map(len, hosts.values()))
+        found: dict[tuple[str, str, tuple[str, ...]], Fraction] = {}
+        for subnet in subnets:
+            versions = {ip_network(one).version for one in self.prefixes(subnet)}
+            targets = {v: self.addresses(to["prefixes"], v) for v in (4, 6)}
+            families = [v for v in (4, 6) if v in versions and targets[v]]
+            for version in families if hosts[subnet] else ():
+                senders, names = self.hosts(workload, subnet, version), to.get("names") or [""]
+                whole = len(families) * len(senders) * len(targets[version]) * len(names)
+                weight = Fraction(len(hosts[subnet]), everyone) / whole
+                for host in senders:
+                    for address in targets[version]:
+                        for name in names:
+                            for (verdict, exits), part in self.outcomes(
+                                workload, subnet, host, stated["to"], address, name
+                            ).items():
+                                key = (subnet, verdict, exits)
+                                found[key] = found.get(key, Fraction(0)) + weight * part
+        return found
+
+    def hosts(self, workload: str, subnet: str, version: int) -> list[Address]:
+        own = [ip_network(one) for one in self.prefixes(subnet) if ip_network(one).version == version]
+        ranges = [
+            one for one in self.estate["workloads"][workload].get("hosts_in", []) if ip_network(one).version == version
+        ]
+        return [one for prefix in own for one in prefix.hosts() if not ranges or inside(one, ranges)]
+
+    def addresses(self, prefixes: list[str], version: int) -> list[Address]:
+        """All addresses of prefixes; inside one that holds subnets, theirs alone."""
+        found: dict[Address, None] = {}
+        for text in prefixes:
+            prefix = ip_network(text)
+            if prefix.version != version:
+                continue
+            every = [ip_network(one) for name in self.subnets for one in self.prefixes(name)]
+            held = [one for one in every if one.version == version and one != prefix and one.subnet_of(prefix)]
+            for one in held or [prefix]:
+                found |= dict.fromkeys(one)
+        return list(found)

@@ -1,0 +1,234 @@
+"""Verdicts and shares against a slow tracer that follows every address from every host, one by one.
+
+FENRASK_PACKETS sets how many random estates are tried; default: sixty.
+"""
+
+import os
+import random
+import tempfile
+from fractions import Fraction
+from ipaddress import ip_network
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from fenrask.estate import read_estate
+from fenrask.routing import flow_paths
+from tests.routing.naive import Naive
+from tests.support import CATALOGUE, InFolder, merged
+
+MANY = int(os.environ.get("FENRASK_PACKETS", "60"))
+OFFERS = {"inner": {"kind": "in-subnet-endpoint"}, "free": {"kind": "routed-endpoint"}}
+
+
+class Dice(random.Random):
+    """Draws of small estates in which parts of everything are treated unlike the rest."""
+
+    def chance(self, share: float) -> bool:
+        return self.random() < share
+
+    def part(self, text: str) -> str:
+        """A prefix inside another one, or around it."""
+        prefix = ip_network(text)
+        longer = self.choice([-1, 0, 1, 1, 2, 2, 3])
+        length = max(8, min(prefix.max_prefixlen, prefix.prefixlen + longer))
+        if length <= prefix.prefixlen:
+            return str(prefix.supernet(new_prefix=length))
+        step = 2 ** (prefix.max_prefixlen - length)
+        at = int(prefix.network_address) + step * self.randrange(2 ** (length - prefix.prefixlen))
+        return f"{ip_network((at, length)) if prefix.version == 4 else ip_network((at, length))}"
+
+
+def rule(dice: Dice, sources: list[str], targets: list[str], named: bool, reply: bool = False) -> dict[str, Any]:
+    stated: dict[str, Any] = {"action": dice.choice(["allow", "deny"])}
+    for key, some, chance in (("sources", sources, 0.4), ("prefixes", targets, 0.5)):
+        if dice.chance(chance):
+            stated[key] = [dice.part(dice.choice(some)) for _ in range(dice.randint(1, 2))]
+    if dice.chance(0.2):
+        stated["destinations"] = ["far"]
+    if dice.chance(0.2) and not reply:
+        stated["ports"] = [dice.choice([443, 8443])]
+    if dice.chance(0.3) and named:
+        stated["names"] = [dice.choice(["a.example.net", "*.example.net", "b.example.org"])]
+    if dice.chance(0.3):
+        stated["order"] = dice.randint(-2, 2)
+    return stated
+
+
+def filters(dice: Dice, sources: list[str], targets: list[str]) -> dict[str, Any]:
+    stated: dict[str, Any] = {"stateful": dice.chance(0.6)}
+    for way in ("out", "in"):
+        stated[way] = {
+            f"r{n}": rule(dice, sources + targets, sources + targets, False, True) for n in range(dice.randint(0, 2))
+        }
+        for one in stated[way].values():
+            one.pop("ports", None)
+        stated[f"{way}_default"] = dice.choice(["allow", "allow", "deny"])
+    return {"f": stated}
+
+
+def estate(seed: int) -> dict[str, Any]:
+    """A random estate: two or three networks, a firewall, a gateway, perhaps a hub, a peering, a line, endpoints."""
+    dice = Dice(seed)
+    v6 = dice.chance(0.35)
+    length = dice.choice([27, 28, 28, 29])
+    own, far = f"10.1.1.0/{length}", f"10.2.1.0/{dice.choice([28, 29])}"
+    targets = [f"198.51.100.{dice.choice([0, 32, 64])}/{dice.choice([28, 29])}", "192.0.2.8/30", "172.20.4.0/29", far]
+    networks: dict[str, Any] = {"near": {"prefixes": ["10.1.0.0/16"]}, "other": {"prefixes": ["10.2.0.0/16"]}}
+    subnets: dict[str, Any] = {
+        "app": {"network": "near", "zone": "a", "prefix": own, "routes": "app"},
+        "app-b": {"network": "near", "zone": "b", "prefix": f"10.1.2.0/{dice.choice([28, 29])}", "routes": "app-b"},
+        "walls": {"network": "near", "zone": "a", "prefix": "10.1.8.0/28", "routes": "walls"},
+        "edge": {"network": "near", "zone": "a", "prefix": "10.1.9.0/28", "routes": "edge"},
+        "far": {"network": "other", "zone": "a", "prefix": far, "routes": "far"},
+    }
+    if v6:
+        networks["near"]["prefixes"].append("2001:db8:1::/48")
+        subnets["app"]["prefix_v6"] = "2001:db8:1:1::/125"
+    sources = [own, subnets["app-b"]["prefix"]]
+    exits: dict[str, Any] = {
+        "door": {"kind": "direct-internet", "network": "near"},
+        "gate": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.1"]},
+        "wall": {
+            "kind": "inspecting-firewall",
+            "offer": "wall",
+            "subnet": "walls",
+            "addresses": ["203.0.113.8", "203.0.113.9"],
+            "rewrites_toward": dice.choice([[], [], ["public"], ["private"], ["public", "private"]]),
+            "rules": {f"r{n}": rule(dice, sources, targets, True) for n in range(dice.randint(0, 4))},
+            "default": dice.choice(["allow", "allow", "deny"]),
+        },
+    }
+    if dice.chance(0.3):
+        exits["gate"] |= {"addresses": "auto", "private_pool": dice.choice(["100.64.7.0/29", "10.1.200.0/29"])}
+    elif dice.chance(0.3):
+        exits["gate"] = {**exits["gate"], "network": "near", "subnet": None}
+        del exits["gate"]["subnet"]
+    if dice.chance(0.3):
+        exits["door"]["routes"] = "outside"
+    if dice.chance(0.3):
+        exits["wall"]["announces"] = [dice.choice(["0.0.0.0/0", dice.part(targets[0])])]
+    shape = dice.choice(["none", "peering", "hub", "hub"])
+    if shape == "peering":
+        exits["join"] = {"kind": "peering", "networks": ["near", "other"], "sources": dice.choice(["own", "any"])}
+    if shape == "hub":
+        exits["join"] = {"kind": "hub", "networks": ["near", "other"], "routes": "central"}
+        if dice.chance(0.3):
+            exits["join"]["injects"] = [dice.choice(["172.20.0.0/16", "10.2.0.0/16"])]
+    if dice.chance(0.7):
+        advertised = [
+            dice.part(dice.choice([*sources, "100.64.7.0/29", "10.1.0.0/16"])) for _ in range(dice.randint(1, 3))
+        ]
+        exits["line"] = {"kind": "circuit", "third_party": "pilots", "received": [dice.part("172.20.4.0/29")]}
+        exits["line"] |= {"advertised": advertised} | ({"hub": "join"} if shape == "hub" else {"network": "near"})
+        if dice.chance(0.3):
+            exits["second"] = {**exits["line"], "advertised": [dice.part(own)]}
+    if dice.chance(0.3):
+        exits["endpoint"] = {"kind": "routed-endpoint", "offer": "free", "network": "near", "destination": "store"}
+    elif dice.chance(0.3):
+        exits["endpoint"] = {
+            "kind": "in-subnet-endpoint",
+            "offer": "inner",
+            "subnets": ["walls"],
+            "destination": "store",
+        }
+    if v6 and dice.chance(0.7):
+        exits["six"] = {"kind": "ipv6-outbound", "network": "near"}
+    hops = ["gate", "gate", "wall", "wall", "door", "gone", *(one for one in ("join", "line", "six") if one in exits)]
+
+    def table(default: str, also: list[str]) -> dict[str, Any]:
+        routes: dict[str, Any] = {"0.0.0.0/0": default}
+        if dice.chance(0.15):
+            routes["0.0.0.0/0"] = [{"exit": default}, {"exit": dice.choice(hops)}]
+        for text in also:
+            if dice.chance(0.5):
+                routes[dice.part(text)] = dice.choice(hops)
+        if dice.chance(0.3):
+            routes["web"] = dice.choice(hops)
+        if "join" in exits:
+            routes |= {one: "join" for one in ("10.2.0.0/16", "172.20.0.0/16") if dice.chance(0.7)}
+        elif "line" in exits and dice.chance(0.5):
+            routes["172.20.0.0/16"] = {"exit": "line", "origin": dice.choice(["static", "learned"])}
+        if exits.get("endpoint", {}).get("kind") == "routed-endpoint" and dice.chance(0.8):
+            routes["store"] = "endpoint"
+        if "six" in exits and dice.chance(0.8):
+            routes["::/0"] = "six"
+        return routes
+
+    tables = {
+        "app": table(dice.choice(["gate", "wall"]), targets),
+        "app-b": table(dice.choice(["gate", "wall"]), targets),
+        "walls": table(dice.choice(["gate", "gate", "door"]), [*targets[:1], *sources]),
+        "edge": table("door", sources[:1]),
+        "far": {dice.choice(["10.1.0.0/16", own]): "join"} if "join" in exits and dice.chance(0.8) else {},
+        "outside": {
+            dice.part(one): dice.choice(["wall", "gate"]) for one in [*sources, "10.1.9.0/28"] if dice.chance(0.6)
+        },
+        "central": {dice.part(one): dice.choice(["wall", "line"]) for one in sources if dice.chance(0.3)},
+    }
+    if dice.chance(0.2):
+        tables["walls"] |= {own: dice.choice(["gate", "local", "gone"])}
+    destinations: dict[str, Any] = {
+        "web": {"prefixes": targets[:1], "port": 443, "names": ["a.example.net", "b.example.org", "c.example.net"]},
+        "store": {"prefixes": targets[1:2], "port": 443, "service": True},
+        "pilots": {"prefixes": targets[2:3], "port": 8443},
+        "far": {"prefixes": [dice.choice([far, "10.2.0.0/16"])], "port": 443},
+    }
+    if v6:
+        destinations["web"]["prefixes"] = [*targets[:1], "2001:db8:ff::/126"]
+    for name in ("app", "walls", "edge", "far"):
+        if dice.chance(0.15):
+            subnets[name]["filters"] = filters(dice, sources, targets)
+    workloads: dict[str, Any] = {"work": {"subnets": ["app", "app-b"][: dice.randint(1, 2)], "hosts": 8}}
+    if dice.chance(0.2):
+        workloads["work"]["filters"] = filters(dice, sources, targets)
+    if dice.chance(0.2):
+        workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
+    flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}
+    return {
+        "estate": "Random",
+        "catalogue": "catalogue.yaml",
+        "networks": networks,
+        "subnets": subnets,
+        "route_tables": tables,
+        "exits": exits,
+        "destinations": destinations,
+        "workloads": workloads,
+        "flows": flows,
+    }
+
+
+def shares(data: dict[str, Any], catalogue: dict[str, Any]) -> dict[str, dict[Any, Fraction]]:
+    """The program's answer: by flow, and by subnet, verdict and exits, the share of the flow."""
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue), "utf-8")
+        path = Path(folder) / "estate.yaml"
+        path.write_text(yaml.safe_dump(data, sort_keys=False), "utf-8")
+        paths = flow_paths(read_estate(path))
+    found: dict[str, dict[Any, Fraction]] = {name: {} for name in data["flows"]}
+    for one in paths.paths:
+        arrives = one.trace.verdict.arrives
+        key = (one.subnet, one.trace.verdict.value, one.trace.exits if arrives else ())
+        found[one.flow][key] = found[one.flow].get(key, Fraction(0)) + one.share
+    return found
+
+
+class EveryPacket(InFolder):
+    def test_verdicts_and_shares_are_those_of_every_packet(self) -> None:
+        catalogue = merged(CATALOGUE, {"offers": OFFERS})
+        seen: dict[str, int] = {}
+        parts = 0
+        for seed in range(MANY):
+            data = estate(seed)
+            naive = Naive(data)
+            for flow, found in shares(data, catalogue).items():
+                with self.subTest(seed=seed, flow=flow):
+                    self.assertEqual(found, naive.shares(flow))
+                    self.assertEqual(sum(found.values()), 1)
+                for _, verdict, _ in found:
+                    seen[verdict] = seen.get(verdict, 0) + 1
+                parts += len({key[1:] for key in found}) > 1
+        # What is compared must be there to compare.
+        self.assertGreater(parts, MANY // 4)
+        self.assertGreaterEqual(len(seen), 8, seen)

@@ -10,6 +10,7 @@ from fenrask.estate import merge
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import is_public
 from fenrask.routing import FlowPath, Judged, Trace, Verdict
+from fenrask.units import percent
 
 __all__ = [
     "asymmetric_return",
@@ -222,10 +223,11 @@ def required_unreachable(context: Context) -> Iterator[Doubt]:
             if not trace.verdict.arrives
         }
         if failed:
-            by_reason: dict[tuple[str, str], list[str]] = {}
+            by_reason: dict[tuple[str, str, str], list[str]] = {}
             for (destination, subnet), trace in failed.items():
-                by_reason.setdefault((destination, f"{trace.verdict.value}, {trace.why}"), []).append(subnet)
-            told = [f"{to} from {some(subnets)}: {why}" for (to, why), subnets in by_reason.items()]
+                part = f" ({trace.part})" if trace.part else ""
+                by_reason.setdefault((destination, part, f"{trace.verdict.value}, {trace.why}"), []).append(subnet)
+            told = [f"{to} from {some(subnets)}{part}: {why}" for (to, part, why), subnets in by_reason.items()]
             place = context.place("workloads", name, "requires")
             fix = _reaching(context, name, list(dict.fromkeys(destination for destination, _ in failed)))
             remedy = "Open what its platform needs." if fix else _without_fix(context, name, failed)
@@ -326,7 +328,8 @@ def _cause(context: Context, paths: Sequence[FlowPath]) -> str:
     path = paths[0]
     subnets = some(dict.fromkeys(one.subnet for one in paths))
     flows = some(dict.fromkeys(one.flow for one in paths))
-    return f"{flows} from {subnets} to {context.estate.flows[path.flow].to}: {path.trace.why}"
+    part = f" ({path.trace.part}; {percent(float(path.within))} of it)" if path.trace.part else ""
+    return f"{flows} from {subnets} to {context.estate.flows[path.flow].to}{part}: {path.trace.why}"
 
 
 def _table_place(context: Context, path: FlowPath) -> Place:
@@ -338,6 +341,7 @@ def _grouped(context: Context, *verdicts: Verdict) -> list[list[FlowPath]]:
     """The paths that end so, by (table, destination, reason): one finding each."""
     found: dict[tuple[object, ...], list[FlowPath]] = {}
     for path in (path for verdict in verdicts for path in context.by_verdict.get(verdict, ())):
-        key = (context.estate.table_of(path.subnet), context.estate.flows[path.flow].to, path.trace.why)
+        to = context.estate.flows[path.flow].to
+        key = (context.estate.table_of(path.subnet), to, path.trace.why, path.trace.part)
         found.setdefault(key, []).append(path)
     return list(found.values())

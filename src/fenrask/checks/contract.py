@@ -3,6 +3,7 @@
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from fractions import Fraction
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -111,15 +112,16 @@ class Context:
         return self._none_lost(flow_paths(self.described.patched(fix, "a remedy")))
 
     def _none_lost(self, after: Paths) -> bool:
-        then = {(one.flow, one.subnet) for one in after.paths if not one.trace.verdict.arrives}
         lost, broken = self._now
-        return then <= lost and all({one.need for one in broken_needs(after, name)} <= broken[name] for name in broken)
+        more = any(share > lost.get(key, 0) for key, share in _lost(after).items())
+        return not more and all({one.need for one in broken_needs(after, name)} <= broken[name] for name in broken)
 
     @cached_property
-    def _now(self) -> tuple[set[tuple[str, str]], dict[str, set[str]]]:
+    def _now(self) -> tuple[dict[tuple[str, str], Fraction], dict[str, set[str]]]:
         """What does not arrive as it is, and which needs each flow breaks."""
-        lost = {(one.flow, one.subnet) for one in self.paths.paths if not one.trace.verdict.arrives}
-        return lost, {name: {one.need for one in broken_needs(self.paths, name)} for name in self.estate.flows}
+        return _lost(self.paths), {
+            name: {one.need for one in broken_needs(self.paths, name)} for name in self.estate.flows
+        }
 
     def evaluated(self, fix: Fix) -> Evaluation:
         """The evaluation of the estate with a fix."""
@@ -156,6 +158,16 @@ class Context:
                     "route_tables": {f"{subnet}-routes": {"0.0.0.0/0": name}},
                     "subnets": {subnet: {"routes": f"{subnet}-routes"}},
                 }
+
+
+def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
+    """The share that does not arrive of each flow, by subnet; none where all does."""
+    found: dict[tuple[str, str], Fraction] = {}
+    for path in paths.paths:
+        if not path.trace.verdict.arrives:
+            key = (path.flow, path.subnet)
+            found[key] = found.get(key, Fraction(0)) + path.within
+    return found
 
 
 def in_yaml(fix: Any) -> str:

@@ -23,8 +23,10 @@ def black_hole(context: Context) -> Iterator[Doubt]:
         for key, value in routes.items():
             for exit_name in exits_of(value):
                 if exit_name not in context.estate.exits:
-                    lost = _flows_lost(context, table, exit_name)
-                    hit = f"lost: {some(lost)}" if lost else "no flow uses it"
+                    parts = _flows_lost(context, table, exit_name)
+                    lost = sorted(parts)
+                    words = [f"{name} {parts[name]}".strip() for name in lost]
+                    hit = f"lost: {some(words)}" if lost else "no flow uses it"
                     cause = f"the route {key} of {table} points to {exit_name}, which does not exist; {hit}"
                     place = context.place("route_tables", table, key)
                     fix = {"route_tables": {table: {key: None}}}
@@ -141,11 +143,10 @@ def _one_for_each_subnet(context: Context, exit_name: str) -> bool:
     return exit_ is not None and exit_.one_for_each_subnet
 
 
-def _flows_lost(context: Context, table: str, exit_name: str) -> list[str]:
-    return sorted(
-        {
-            path.flow
-            for path in context.by_verdict.get(Verdict.BLACK_HOLE, ())
-            if (route := path.trace.hops[-1].route) and (route.table, route.exit) == (table, exit_name)
-        }
-    )
+def _flows_lost(context: Context, table: str, exit_name: str) -> dict[str, str]:
+    """The flows that a route to nowhere loses, each with the first part of it that is lost; empty for all of it."""
+    return {
+        path.flow: path.trace.part
+        for path in reversed(context.by_verdict.get(Verdict.BLACK_HOLE, []))
+        if (route := path.trace.hops[-1].route) and (route.table, route.exit) == (table, exit_name)
+    }

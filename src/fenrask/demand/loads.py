@@ -20,7 +20,7 @@ from fenrask.estate import Described, Flow
 from fenrask.routing import FlowPath, Paths
 from fenrask.teletraffic import concurrent_each
 from fenrask.teletraffic.holding import Fixed, HoldingTime
-from fenrask.units import SECONDS_PER_HOUR
+from fenrask.units import SECONDS_PER_HOUR, percent
 
 __all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "new_per_s", "reopened"]
 
@@ -33,10 +33,13 @@ class NotCounted:
     subnets: tuple[str, ...]
     share: Fraction
     why: str
+    part: str = ""
+    """Which of its packets, in words; empty for all from these subnets."""
 
     def __str__(self) -> str:
-        part = "" if self.share == 1 else f"{float(self.share):.0%} of "
-        return f"{part}{self.flow} from {', '.join(self.subnets)}: {self.why}"
+        share = "" if self.share == 1 else f"{percent(float(self.share))} of "
+        part = f" ({self.part})" if self.part else ""
+        return f"{share}{self.flow} from {', '.join(self.subnets)}{part}: {self.why}"
 
 
 @dataclass(frozen=True)
@@ -223,13 +226,14 @@ def open_at_peak(part: Part) -> float:
 
 
 def _not_counted(paths: Paths) -> Iterator[NotCounted]:
-    lost: dict[tuple[str, str], list[FlowPath]] = {}
+    lost: dict[tuple[str, str, str], list[FlowPath]] = {}
     for path in paths.paths:
         if not path.trace.verdict.arrives:
-            lost.setdefault((path.flow, f"{path.trace.verdict.value}, {path.trace.why}"), []).append(path)
-    for (flow, why), its_paths in lost.items():
+            why = f"{path.trace.verdict.value}, {path.trace.why}"
+            lost.setdefault((path.flow, path.trace.part, why), []).append(path)
+    for (flow, part, why), its_paths in lost.items():
         share = sum((path.share for path in its_paths), Fraction(0))
-        yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why)
+        yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why, part)
 
 
 def new_per_s(flow: Flow, hosts: int) -> float:

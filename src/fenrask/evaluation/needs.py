@@ -9,6 +9,7 @@ from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.prefixes import Address, fewest_prefixes
 from fenrask.routing.inward import Opening
 from fenrask.routing.paths import FlowPath, Paths
+from fenrask.units import counted
 
 __all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "broken_needs", "not_allowed"]
 
@@ -68,7 +69,7 @@ def _fixed_source(case: _Case) -> str:
     for path in case.paths:
         for name in path.trace.exits:
             if not case.estate.exits[name].fixed_source:
-                return f"from {path.subnet} it leaves through {name}, whose address the provider may change"
+                return f"from {_of(path)} it leaves through {name}, whose address the provider may change"
     return ""
 
 
@@ -77,19 +78,19 @@ def _inspected(case: _Case) -> str:
         rules = [(name, hop.rule) for hop in path.trace.hops if (name := hop.exit) in case.estate.exits]
         inspecting = [(name, rule) for name, rule in rules if case.estate.exits[name].inspects]
         if not inspecting:
-            return f"from {path.subnet} it passes no inspecting firewall"
+            return f"from {_of(path)} it passes no inspecting firewall"
         if case.needs.inspected == BY_NAME and not any(
             case.estate.exits[name].rule_names(rule) for name, rule in inspecting
         ):
             by = ", ".join(f"{name} by {rule}" if rule else name for name, rule in inspecting)
-            return f"from {path.subnet} no rule inspects its name ({by} lets it pass)"
+            return f"from {_of(path)} no rule inspects its name ({by} lets it pass)"
     return ""
 
 
 def _off_internet(case: _Case) -> str:
     for path in case.paths:
         if path.trace.onward is Onward.INTERNET:
-            return f"from {path.subnet} it leaves for the internet through {path.trace.exits[-1]}"
+            return f"from {_of(path)} it leaves for the internet through {path.trace.exits[-1]}"
     return ""
 
 
@@ -138,6 +139,15 @@ def _survives(case: _Case) -> str:
     return ""
 
 
+def _of(path: FlowPath) -> str:
+    """The subnet of a path, with the part of its packets that take it where these are not all."""
+    return f"{path.subnet} ({path.trace.part})" if path.trace.part else path.subnet
+
+
+def _more(paths: Sequence[FlowPath]) -> str:
+    return f"; and {counted(len(paths), 'more part')}" if paths else ""
+
+
 NEEDS: dict[str, Callable[[_Case], str]] = {
     "fixed_source": _fixed_source,
     "inspected": _inspected,
@@ -169,7 +179,7 @@ def broken_needs(
     estate = paths.described.estate
     lost = [path for path in paths.by_flow[flow] if not path.trace.verdict.arrives]
     broken = [
-        BrokenNeed(flow, "arrives", f"from {path.subnet}: {path.trace.verdict.value}, {path.trace.why}")
+        BrokenNeed(flow, "arrives", f"from {_of(path)}: {path.trace.verdict.value}, {path.trace.why}{_more(lost[1:])}")
         for path in lost[:1]
     ]
     stated = estate.flows[flow]

@@ -28,10 +28,10 @@ class Block:
         return cls(prefix.version, int(prefix.network_address), int(prefix.broadcast_address))
 
     def __str__(self) -> str:
+        if self.size == 1:
+            return str(self.address)
         prefixes = self.prefixes
-        if len(prefixes) == 1:
-            return str(prefixes[0].network_address) if self.size == 1 else str(prefixes[0])
-        return f"{self.address}-{_address(self.version, self.last)}"
+        return str(prefixes[0]) if len(prefixes) == 1 else f"{self.address}-{_address(self.version, self.last)}"
 
     @property
     def size(self) -> int:
@@ -47,6 +47,18 @@ class Block:
     def prefixes(self) -> tuple[Prefix, ...]:
         """The fewest prefixes that hold exactly its addresses."""
         return tuple(summarize_address_range(self.address, _address(self.version, self.last)))
+
+    @classmethod
+    def joined(cls, blocks: Iterable["Block"]) -> tuple["Block", ...]:
+        """The same addresses in the fewest blocks, in order."""
+        found: list[Block] = []
+        for block in sorted(blocks):
+            known = found[-1] if found else None
+            if known is not None and known.version == block.version and block.first <= known.last + 1:
+                found[-1] = cls(block.version, known.first, max(known.last, block.last))
+            else:
+                found.append(block)
+        return tuple(found)
 
     def common(self, other: "Block") -> "Block | None":
         """The addresses that both hold; None for none."""

@@ -6,7 +6,8 @@ from fractions import Fraction
 from functools import cached_property
 
 from fenrask.estate import Onward
-from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, parse_address
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, parse_address, usable
 from fenrask.routing.tables import LOCAL, TableRoute
 
 __all__ = ["UNKNOWN", "Hop", "Packet", "Portion", "Source", "Trace", "Verdict"]
@@ -124,6 +125,8 @@ class Portion:
     reach: Fraction = Fraction(1)
     names: tuple[str, ...] = ()
     """The names that these packets ask for; empty for all names alike."""
+    addresses: Fraction = Fraction(1)
+    """The share of the destination's addresses of this IP version."""
     family: int | None = None
     """The IP version, where the destination has both for these hosts."""
 
@@ -171,7 +174,39 @@ class Trace:
         blocks = self.portion.sources
         if self.portion.hosts == 1 and sum(block.size for block in blocks) != 1:
             return str(self.origin.prefix)
-        return ", ".join(map(str, blocks))
+        return some(map(str, self._whole_ranges(blocks)))
+
+    def _whole_ranges(self, blocks: tuple[Block, ...]) -> list[Block]:
+        """Ranges of hosts with the addresses at their subnet's ends that no host has: 10.0.0.0/25, not 10.0.0.1-127."""
+        prefix = self.origin.prefix
+        if prefix is None:
+            return [*blocks]
+        whole, hosts = Block.of(prefix), usable(prefix)
+        return [
+            Block(
+                block.version,
+                whole.first if block.first == hosts.first and block.size > 1 else block.first,
+                whole.last if block.last == hosts.last and block.size > 1 else block.last,
+            )
+            for block in blocks
+        ]
+
+    @property
+    def part(self) -> str:
+        """Which packets these are, in words, where they are not all: addresses, names, hosts, IP version."""
+        portion = self.portion
+        if portion.is_all:
+            return ""
+        words = []
+        if portion.targets and portion.addresses != 1:
+            words.append(f"to {some(map(str, portion.targets))}")
+        if portion.names:
+            words.append(f"asking for {some(portion.names)}")
+        if portion.hosts != 1:
+            words.append(f"from {self._from}")
+        if portion.family is not None:
+            words.append(f"over IPv{portion.family}")
+        return ", ".join(words)
 
     @property
     def source(self) -> Source:

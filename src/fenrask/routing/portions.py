@@ -136,10 +136,11 @@ def _made(tracer: Tracer, subnet: str, box: _Box) -> Trace:
     packet = Packet(target.address, box.to, known.public_host, first.address, names)
     packet, origin = tracer.origin(subnet, packet)
     portion = Portion(
-        sources=tuple(block for one in box.senders for block in one.blocks),
+        sources=Block.joined(block for one in box.senders for block in one.blocks),
         hosts=box.hosts,
-        targets=tuple(block for one in box.targets for block in one.blocks),
+        targets=Block.joined(block for one in box.targets for block in one.blocks),
         reach=box.reach,
+        addresses=sum((one.share for one in box.targets), Fraction(0)) * (2 if target.is_one_family else 1),
         names=() if sum(one.share for one in box.names) == 1 else names,
         family=target.address.version if target.is_one_family else None,
     )

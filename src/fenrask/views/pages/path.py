@@ -20,6 +20,7 @@ _FLOWS = (
     Column("seen_as", "source seen"),
     Column("verdict", "verdict"),
     Column("breaks", "breaks", "list", sparse=True),
+    Column("part", "which packets", "list", least_width=110, sparse=True),
     Column("down_min_per_month", "down, min/month", "number", least_width=100, sparse=True),
     Column("share", "share", "share", least_width=100),
 )
@@ -77,6 +78,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
             seen_as,
             verdict,
             needs.get(flow, []) if same[0].trace.verdict.arrives else [],
+            list(dict.fromkeys(path.trace.part for path in same if path.trace.part)),
             (down_minutes or {}).get(flow),
             _sum(same),
         )
@@ -84,9 +86,11 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     ]
     rows.sort(key=lambda row: (row[5] == "arrives", not row[6]))
     parts: dict[str, Fraction] = {}
+    which: dict[str, dict[str, None]] = {}
     for path in paths.paths:
         if not path.trace.verdict.arrives:
             parts[path.flow] = parts.get(path.flow, Fraction(0)) + path.share
+            which.setdefault(path.flow, {})[path.trace.part] = None
     unmet = [name for name in estate.flows if name in needs and name not in parts]
     fine = len(estate.flows) - len(parts) - len(unmet)
     summary = [f"{counted(len(estate.flows), 'flow')}: {fine} arrive and meet every need"]
@@ -95,10 +99,19 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
         arrive = "arrives but breaks" if len(unmet) == 1 else "arrive but break"
         summary.append(f"{len(unmet)} {arrive} a need ({some(named)})")
     if parts:
-        named = [name if share == 1 else f"{percent(float(share))} of {name}" for name, share in parts.items()]
+        named = [
+            name if share == 1 else f"{percent(float(share))} of {name}{_told(which[name])}"
+            for name, share in parts.items()
+        ]
         summary.append(f"{len(parts)} {'does' if len(parts) == 1 else 'do'} not arrive ({some(named)})")
     tables = (Table("paths", "Paths", _FLOWS, rows, empty="no flow is described", shown=24), needs_table(broken))
     return Page("path", estate.estate, tuple(summary), tables)
+
+
+def _told(parts: Iterable[str]) -> str:
+    """Parts of a flow in words; nothing where it is whole subnets that are lost."""
+    words = " and ".join([one for one in parts if one][:2])
+    return f" {words}" if words else ""
 
 
 def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
@@ -130,14 +143,14 @@ def trace_page(
     """
     summary, tables = [], []
     for number, (trace, share) in enumerate(traces, 1):
-        part = f" ({percent(float(share))} of its addresses)" if share != 1 else ""
+        part = f", {percent(float(share))} of it ({trace.part or 'by equal routes'})" if share != 1 else ""
         outcome = trace.verdict.value
         outcome += f": the remote end sees {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
-        at = "" if trace.packet.address.is_unspecified else f" at {trace.packet.address}"
+        at = "" if trace.packet.address.is_unspecified or trace.part else f" at {trace.packet.address}"
         summary.append(f"{trace.subnet} to {target}{at}{part}: {outcome}")
         name = "hops" if number == 1 else f"hops_{number}"
         rows = [_hop_row(step, hop) for step, hop in enumerate(trace.hops, 1)]
-        tables.append(Table(name, f"Hops to {target}{at}", _HOPS, rows))
+        tables.append(Table(name, f"Hops to {target}{at}{f': {trace.part}' if trace.part else ''}", _HOPS, rows))
         back = [
             (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
             for step, hop in enumerate(trace.back, 1)
@@ -148,6 +161,8 @@ def trace_page(
     facts = {
         "verdicts": [trace.verdict.value for trace, _ in traces],
         "seen_as": [_seen_as(one) for one, _ in traces],
+        "parts": [one.part for one, _ in traces],
+        "shares": [float(share) for _, share in traces],
         "breaks": sorted({one.need for one in broken}),
     }
     return Page("path", described.estate.estate, tuple(summary), tuple(tables), facts)

@@ -140,7 +140,7 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
     level, by_curve = 0.0, dict[int, tuple[ConcurrencyCurve, float]]()
     for part in parts:
         size = flows[part.flow].packet_bytes if packets else 1
-        mean = demand.bytes_per_s(part) / size * float(part.path.share)
+        mean = demand.bytes_per_s(part) / size * part.path.own.part
         if part.rate_per_s and part.curve.mean_profile:
             known = by_curve.get(part.curve.number, (part.curve, 0.0))
             by_curve[part.curve.number] = (part.curve, known[1] + mean)

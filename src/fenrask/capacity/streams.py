@@ -116,7 +116,7 @@ def hosts_of(demand: Demand, part: Part) -> float:
     """The hosts that a part comes from: those of its subnet, or some of them."""
     estate = demand.paths.described.estate
     workload = estate.flows[part.flow].from_
-    share = estate.host_shares(workload)[part.subnet] * part.path.trace.portion.hosts
+    share = estate.host_shares(workload)[part.subnet] * part.path.own.hosts
     return float(estate.workloads[workload].hosts * share)
 
 

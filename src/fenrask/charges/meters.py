@@ -20,9 +20,9 @@ Metered = dict[Use, Fraction]
 def networks_left(paths: Paths, path: FlowPath) -> Iterator[tuple[str, str]]:
     """Each network of the estate that a path leaves for another one of it, by a peering or a hub."""
     estate = paths.described.estate
-    passed = [estate.subnets[hop.subnet].network for hop in path.trace.hops if hop.subnet in estate.subnets]
-    if path.trace.there:
-        passed.append(estate.subnets[path.trace.there].network)
+    passed = [estate.subnets[hop.subnet].network for hop in path.example.hops if hop.subnet in estate.subnets]
+    if path.example.there:
+        passed.append(estate.subnets[path.example.there].network)
     for one, other in zip(passed, passed[1:], strict=False):
         if one != other:
             yield one, other
@@ -40,7 +40,7 @@ class Meters:
         self.between_networks: dict[tuple[str, str, bool], Metered] = {}
         """By network left, network entered, and whether they lie in different regions."""
         for path in paths.paths:
-            if path.trace.verdict.arrives:
+            if path.example.verdict.arrives:
                 self._count(paths, path, month_volume(paths.described, path))
 
     def with_flow(self, flow: str, times: Fraction) -> "Meters":
@@ -61,9 +61,9 @@ class Meters:
         return other
 
     def _count(self, paths: Paths, path: FlowPath, volume: Volume) -> None:
-        for name in path.trace.exits:
+        for name in path.example.exits:
             self._add(self.at_exit[name], Use(name, path.flow), volume.both_bytes)
-        for hop in path.trace.hops:
+        for hop in path.example.hops:
             if hop.crosses_zone:
                 meter = self.crossing.setdefault((hop.from_zone or "", hop.to_zone or ""), {})
                 self._add(meter, Use(hop.exit, path.flow), volume.both_bytes)
@@ -71,10 +71,10 @@ class Meters:
             regions = {paths.described.estate.networks[name].region for name in (one, other)}
             meter = self.between_networks.setdefault((one, other, len(regions) > 1), {})
             self._add(meter, Use("", path.flow), volume.both_bytes)
-        if path.trace.onward is Onward.INTERNET:
+        if path.example.onward is Onward.INTERNET:
             destination = paths.described.estate.destinations[paths.described.estate.flows[path.flow].to]
             meter = self.to_services if destination.service else self.to_internet
-            self._add(meter, Use(path.trace.exits[-1], path.flow), volume.out_bytes)
+            self._add(meter, Use(path.example.exits[-1], path.flow), volume.out_bytes)
 
     def _add(self, meter: Metered, use: Use, volume: Fraction) -> None:
         meter[use] = meter.get(use, Fraction(0)) + volume / self.unit

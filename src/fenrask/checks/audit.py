@@ -69,7 +69,7 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
     """What enters an exit is what flows send that pass it, hop by hop."""
     second: dict[str, float] = {}
     for path in evaluation.paths.paths:
-        for name in dict.fromkeys(path.trace.exits) if path.trace.verdict.arrives else ():
+        for name in dict.fromkeys(path.example.exits) if path.example.verdict.arrives else ():
             second[name] = second.get(name, 0.0) + float(path.share) * _per_s(evaluation, path.flow)
     for name, parts in evaluation.demand.at_exit.items():
         first = math.fsum(part.rate_per_s * part.curve.mean_profile for part in parts)
@@ -92,7 +92,7 @@ def _volumes(evaluation: Evaluation) -> Iterator[Audited]:
                 (flow.in_kib_per_connection, flow.in_gib_per_month),
             )
         )
-        for name in dict.fromkeys(path.trace.exits) if path.trace.verdict.arrives else ():
+        for name in dict.fromkeys(path.example.exits) if path.example.verdict.arrives else ():
             carried[name] = carried.get(name, 0.0) + float(path.share) * each / unit
     billed: dict[str, float] = {}
     for line in evaluation.bill.lines:

@@ -69,7 +69,7 @@ class Context:
         """The paths by how they end."""
         found: dict[Verdict, list[FlowPath]] = {}
         for path in self.paths.paths:
-            found.setdefault(path.trace.verdict, []).append(path)
+            found.setdefault(path.example.verdict, []).append(path)
         return found
 
     def place(self, *path: str | int) -> Place:
@@ -133,7 +133,7 @@ class Context:
         except UnusableInput:
             return False
         # Most of what is tried does not even bring the flow there: only what does is tried on all the others.
-        if not all(path.trace.verdict.arrives for path in flow_paths(described, [flow]).paths):
+        if not all(path.example.verdict.arrives for path in flow_paths(described, [flow]).paths):
             return False
         after = flow_paths(described)
         if not also(after) or {"arrives", need} & {one.need for one in broken_needs(after, flow)}:
@@ -164,7 +164,7 @@ def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
     """The share that does not arrive of each flow, by subnet; none where all does."""
     found: dict[tuple[str, str], Fraction] = {}
     for path in paths.paths:
-        if not path.trace.verdict.arrives:
+        if not path.example.verdict.arrives:
             key = (path.flow, path.subnet)
             found[key] = found.get(key, Fraction(0)) + path.within
     return found

@@ -76,15 +76,15 @@ def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
     for path in context.paths.paths:
         to = context.estate.flows[path.flow].to
         table = context.estate.table_of(path.subnet)
-        if not context.estate.destinations[to].service or (table, to) in seen or not path.trace.verdict.arrives:
+        if not context.estate.destinations[to].service or (table, to) in seen or not path.example.verdict.arrives:
             continue
         offers = _free_offers(context, path.subnet, to)
-        by_offer = [(name, context.described.offer_of(name)) for name in path.trace.exits]
+        by_offer = [(name, context.described.offer_of(name)) for name in path.example.exits]
         charged = [name for name, one in by_offer if one and (one.rates.hour or one.rates.processed_per_gb)]
-        if not offers or not (charged or path.trace.onward is Onward.INTERNET):
+        if not offers or not (charged or path.example.onward is Onward.INTERNET):
             continue
         seen.add((table, to))
-        through = charged[0] if charged else path.trace.exits[-1]
+        through = charged[0] if charged else path.example.exits[-1]
         cause = (
             f"{path.flow} reaches {to} from {path.subnet} through {through}; a routed endpoint ({offers[0]}) is free"
         )
@@ -98,7 +98,7 @@ def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
 
 
 def _all_private(flow: str) -> Callable[[Paths], bool]:
-    return lambda paths: all(one.trace.onward is Onward.SERVICE for one in paths.by_flow[flow])
+    return lambda paths: all(one.example.onward is Onward.SERVICE for one in paths.by_flow[flow])
 
 
 def routed_endpoints_for(context: Context, flow: str) -> Iterator[Fix]:

@@ -71,7 +71,7 @@ def source_may_change(context: Context) -> Iterator[Doubt]:
         hit = {
             path.subnet: one
             for path in paths
-            for one in path.trace.exits
+            for one in path.example.exits
             if one in exits and not exits[one].fixed_source
         }
         if hit:
@@ -120,7 +120,7 @@ def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
             continue
         protocol = context.estate.destinations[flow.to].protocol
         limits: dict[str, float] = {}
-        for exit_name in (one for path in paths for one in path.trace.exits):
+        for exit_name in (one for path in paths for one in path.example.exits):
             offer = context.described.offer_of(exit_name)
             if offer is not None and offer.ports is not None:
                 timers = offer.mapping_timeout_s

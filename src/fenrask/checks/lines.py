@@ -15,7 +15,7 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
     lines = dict(context.of(PrivateLine))
     seen: dict[str, list[Source]] = {}
     for path in context.paths.paths if lines else ():
-        for name in path.trace.exits[-1:]:
+        for name in path.example.exits[-1:]:
             if name in lines:
                 seen.setdefault(name, []).append(path.trace.source)
     for name, line in lines.items():

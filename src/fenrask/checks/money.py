@@ -11,7 +11,7 @@ __all__ = ["crossing_without_rate", "idle_exit", "upkeep_exceeds_target", "upkee
 
 def idle_exit(context: Context) -> Iterator[Doubt]:
     """An exit that costs money, though no flow uses it."""
-    used = {name for path in context.paths.paths for name in path.trace.exits}
+    used = {name for path in context.paths.paths for name in path.example.exits}
     candidates = [name for name in context.estate.exits if name not in used and context.described.offer_of(name)]
     for name in candidates:
         bill = context.evaluation.bill

@@ -15,7 +15,7 @@ from fenrask.teletraffic.holding import (
     balanced,
 )
 
-__all__ = ["Ended", "Holding", "ended", "holding", "duration_law"]
+__all__ = ["Delays", "Ended", "Holding", "delays_of", "ended", "holding", "duration_law"]
 
 _NEVER_CONNECTED = ("rejected", "unanswered")
 """Connections that never come about: they take a port, but have no life."""
@@ -33,11 +33,15 @@ class Holding:
 def duration_law(duration: float | DurationLaw) -> HoldingTime:
     """The distribution of lives, from what was written: a mean alone is exponential."""
     if not isinstance(duration, DurationLaw):
-        return _simple(DurationPart(mean=duration))
+        return _exponential(duration)
     if duration.parts:
         total = sum(part.share for part in duration.parts.values())
         return Mixture(tuple((part.share / total, _simple(part)) for part in duration.parts.values()))
     return Empirical(duration.values) if duration.values else _simple(duration)
+
+
+def _exponential(mean_s: float) -> HoldingTime:
+    return Exponential(mean_s) if mean_s else Fixed(0.0)
 
 
 def _simple(part: DurationPart) -> HoldingTime:
@@ -54,15 +58,33 @@ def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
     A port that is given out again early counts as free from its connection's end. Connections that are
     turned away or never answered have no life, only a release. An exit that holds no port adds nothing.
     """
-    duration = duration_law(flow.duration_s)
+    return delays_of(flow, protocol, offer).after(flow)
+
+
+@dataclass(frozen=True)
+class Delays:
+    """How long ports stay taken after connections ended: shares by whether they had a duration, and by the delay, s."""
+
+    parts: tuple[tuple[bool, float, float], ...]
+    connected: float
+    mapping_timeout_s: float
+
+    def after(self, flow: Flow) -> Holding:
+        """The holding time of a flow whose connections end so."""
+        duration = duration_law(flow.duration_s)
+        laws = tuple((share, _concurrent(duration, connects, delay)) for connects, delay, share in self.parts)
+        law = laws[0][1] if len(laws) == 1 else Mixture(laws)
+        return Holding(law, self.connected * flow.duration_mean_s, self.mapping_timeout_s)
+
+
+def delays_of(flow: Flow, protocol: str, offer: Offer | None) -> Delays:
+    """The delays of all flows that end as one does, at exits of one offer."""
     parts: dict[tuple[bool, float], float] = {}
     for one in ended(flow, protocol, offer):
         parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
     connected = sum(share for (connects, _), share in parts.items() if connects)
-    laws = tuple((share, _concurrent(duration, connects, delay)) for (connects, delay), share in parts.items())
     mapping_timeout = sum(share * delay for (_, delay), share in parts.items())
-    law = laws[0][1] if len(laws) == 1 else Mixture(laws)
-    return Holding(law, connected * flow.duration_mean_s, mapping_timeout)
+    return Delays(tuple((*key, share) for key, share in parts.items()), connected, mapping_timeout)
 
 
 @dataclass(frozen=True)

@@ -5,15 +5,14 @@ law of its holds (`fenrask.teletraffic.held`). It is computed at every quarter o
 where a peak is looked for.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
-from itertools import count
 
 import numpy as np
 
-from fenrask.demand.holding import Holding, holding
+from fenrask.demand.holding import Delays, Holding, delays_of
 from fenrask.demand.parts import ConcurrencyCurve, Load, Part, Series, grid
 from fenrask.demand.volumes import bytes_per_s
 from fenrask.estate import Described, Flow
@@ -58,7 +57,7 @@ class Demand:
 
     def bytes_per_s(self, part: Part) -> float:
         """Mean bytes of a part's flow, of all its ways together, in a second of the month, both ways."""
-        share = float(part.path.share)
+        share = part.path.own.part
         mean_new = part.rate_per_s * part.curve.mean_profile / share if share else 0.0
         described = self.paths.described
         return bytes_per_s(described, described.estate.flows[part.flow], mean_new)
@@ -106,30 +105,21 @@ class Demand:
 def demand(paths: Paths) -> Demand:
     """The load that the arriving flows of an estate lay on every exit they pass."""
     estate = paths.described.estate
-    profiles = _Profiles(paths.described)
-    parts: list[tuple[FlowPath, str, float, float, tuple[str, Holding | None]]] = []
-    holdings: dict[tuple[object, ...], Holding] = {}
-    curves = _Curves(profiles)
-    exits = _Exits(paths.described)
+    profiles, exits = _Profiles(paths.described), _Exits(paths.described)
+    laws = _Laws(paths.described, exits)
+    laid: list[tuple[FlowPath, str, float, float, str, Holding | None]] = []
     for path in paths.paths:
-        if not path.trace.verdict.arrives:
+        if not path.example.verdict.arrives:
             continue
         flow = estate.flows[path.flow]
-        hosts, share = estate.workloads[flow.from_].hosts, float(path.share)
-        for exit_name in exits.holding(path.trace.exits):
+        hosts, share = estate.workloads[flow.from_].hosts, path.own.part
+        for exit_name in exits.holding(path.example.exits):
             if flow.persistent_per_host is not None:
-                parts.append((path, exit_name, 0.0, share * hosts * flow.persistent_per_host, ("", None)))
-                continue
-            offer = exits.offers[exit_name]
-            protocol = estate.destinations[flow.to].protocol
-            by_exit = estate.exits[exit_name]
-            timers = (by_exit.offer_name, *sorted(by_exit.timeouts.items())) if offer else ()
-            key = (timers, protocol, *flow.ending_key)
-            concurrent = holdings.get(key)
-            if concurrent is None:
-                concurrent = holdings[key] = holding(flow, protocol, offer)
-            parts.append((path, exit_name, share * new_per_s(flow, hosts), 0.0, (flow.profile or "", concurrent)))
-    curves.learn([curve for *_, curve in parts])
+                laid.append((path, exit_name, 0.0, share * hosts * flow.persistent_per_host, "", None))
+            else:
+                rate = share * new_per_s(flow, hosts)
+                laid.append((path, exit_name, rate, 0.0, flow.profile or "", laws.of(flow, exit_name)))
+    curves = _curves(paths.described, profiles, ((profile, held) for *_, profile, held in laid))
     made = tuple(
         Part(
             path.flow,
@@ -137,15 +127,36 @@ def demand(paths: Paths) -> Demand:
             estate.flows[path.flow].to,
             exit_name,
             path,
-            concurrent.duration_s if concurrent else None,
-            concurrent.mapping_timeout_s if concurrent else None,
+            held.duration_s if held else None,
+            held.mapping_timeout_s if held else None,
             rate,
             persistent,
-            curves.of(profile, concurrent),
+            curve,
         )
-        for path, exit_name, rate, persistent, (profile, concurrent) in parts
+        for (path, exit_name, rate, persistent, _, held), curve in zip(laid, curves, strict=True)
     )
     return Demand(paths, profiles.hours, made, tuple(_not_counted(paths)))
+
+
+class _Laws:
+    """The holding times of flows at exits; those that end alike, and have one offer, are worked out together."""
+
+    def __init__(self, described: Described, exits: "_Exits") -> None:
+        self._estate, self._exits = described.estate, exits
+        self._delays: dict[tuple[Hashable, ...], Delays] = {}
+        self._known: dict[tuple[Hashable, ...], Holding] = {}
+
+    def of(self, flow: Flow, exit_name: str) -> Holding:
+        protocol, timers = self._estate.destinations[flow.to].protocol, self._exits.timers[exit_name]
+        key = (timers, protocol, *flow.ending_key)
+        known = self._known.get(key)
+        if known is None:
+            alike = (timers, protocol, *flow.ending_shares)
+            delays = self._delays.get(alike)
+            if delays is None:
+                delays = self._delays[alike] = delays_of(flow, protocol, self._exits.offers[exit_name])
+            known = self._known[key] = delays.after(flow)
+        return known
 
 
 class _Profiles:
@@ -167,6 +178,10 @@ class _Exits:
         stated = {name: described.offer_of(name) for name in exits}
         self._keep = {name for name, one in exits.items() if one.translates or stated[name] is not None}
         self.offers = {name: stated[name] if one.translates else None for name, one in exits.items()}
+        self.timers: dict[str, Hashable] = {
+            name: (one.offer_name, *sorted(one.timeouts.items())) if self.offers[name] else ()
+            for name, one in exits.items()
+        }
         self._known: dict[tuple[str, ...], tuple[str, ...]] = {}
 
     def holding(self, passed: tuple[str, ...]) -> tuple[str, ...]:
@@ -176,37 +191,29 @@ class _Exits:
         return self._known[passed]
 
 
-_KNOWN: dict[tuple[bytes, HoldingTime], ConcurrencyCurve] = {}
-"""Curves of earlier evaluations: a case or a design changes few of them."""
-_MOST_KNOWN = 50_000
+def _curves(
+    described: Described, profiles: _Profiles, pairs: Iterable[tuple[str, Holding | None]]
+) -> list[ConcurrencyCurve]:
+    """The curve of every pair of a profile and a law, each computed once, those of one profile together."""
+    keys = {name: (_CURVE, values.tobytes()) for name, values in profiles.of.items()}
+    wanted = [((*keys[profile], _law(held)), profile) for profile, held in pairs]
+    known = described.reused
+    lacking: dict[str, dict[HoldingTime, None]] = {}
+    for key, profile in wanted:
+        if key not in known:
+            lacking.setdefault(profile, {})[key[-1]] = None
+    times = grid(profiles.hours)
+    for profile, laws in lacking.items():
+        rates = profiles.of[profile]
+        values = concurrent_each(times, rates, SECONDS_PER_HOUR, list(laws))
+        for law, by_time in zip(laws, values, strict=True):
+            number = known[_NUMBER] = known.get(_NUMBER, -1) + 1
+            known[*keys[profile], law] = ConcurrencyCurve(number, rates, law, by_time)
+    return [known[key] for key, _ in wanted]
 
 
-class _Curves:
-    """Every pair of a profile and a law once, computed together; what is known of earlier is taken again."""
-
-    def __init__(self, profiles: _Profiles) -> None:
-        self._profiles = profiles
-        self._times = grid(profiles.hours)
-        self._keys = {name: values.tobytes() for name, values in profiles.of.items()}
-
-    def learn(self, pairs: Iterable[tuple[str, Holding | None]]) -> None:
-        laws: dict[str, dict[HoldingTime, None]] = {}
-        for profile, held in pairs:
-            if (self._keys[profile], _law(held)) not in _KNOWN:
-                laws.setdefault(profile, {})[_law(held)] = None
-        if len(_KNOWN) > _MOST_KNOWN:
-            _KNOWN.clear()
-        for profile, some in laws.items():
-            values = concurrent_each(self._times, self._profiles.of[profile], SECONDS_PER_HOUR, list(some))
-            for law, by_time in zip(some, values, strict=True):
-                curve = ConcurrencyCurve(next(_NUMBERS), self._profiles.of[profile], law, by_time)
-                _KNOWN[self._keys[profile], law] = curve
-
-    def of(self, profile: str, held: Holding | None) -> ConcurrencyCurve:
-        return _KNOWN[self._keys[profile], _law(held)]
-
-
-_NUMBERS = count()
+_CURVE, _NUMBER = "concurrency curve", "number of curves"
+"""Under which curves, and how many there are, are found among what is reused."""
 
 
 def _law(concurrent: Holding | None) -> HoldingTime:
@@ -228,7 +235,7 @@ def open_at_peak(part: Part) -> float:
 def _not_counted(paths: Paths) -> Iterator[NotCounted]:
     lost: dict[tuple[str, str, str], list[FlowPath]] = {}
     for path in paths.paths:
-        if not path.trace.verdict.arrives:
+        if not path.example.verdict.arrives:
             why = f"{path.trace.verdict.value}, {path.trace.why}"
             lost.setdefault((path.flow, path.trace.part, why), []).append(path)
     for (flow, part, why), its_paths in lost.items():

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fenrask.routing import FlowPath
 from fenrask.teletraffic import Peak, concurrent_sum, peak_concurrent, peak_near
-from fenrask.teletraffic.holding import HoldingTime
+from fenrask.teletraffic.holding import HoldingTime, Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
 __all__ = ["POINTS_PER_HOUR", "Load", "Part", "ConcurrencyCurve", "Series", "grid"]
@@ -163,10 +163,13 @@ class Load:
         profiles = {one.profile.tobytes(): one.profile for one in self.curves}
         places = {key: place for place, key in enumerate(profiles)}
         which = [places[one.profile.tobytes()] for one in self.curves]
-        laws = [one.law for one in self.curves]
-        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, laws)
+        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, self._stacks)
         concurrent: Series = self.persistent + summed
         return concurrent
+
+    @cached_property
+    def _stacks(self) -> Stacks:
+        return Stacks.of([one.law for one in self.curves])
 
     @cached_property
     def is_level(self) -> bool:

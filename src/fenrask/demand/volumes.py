@@ -27,7 +27,7 @@ class Volume:
 
 def month_volume(described: Described, path: FlowPath) -> Volume:
     """What one way of a flow carries in the catalogue's month; nothing where it does not arrive."""
-    if not path.trace.verdict.arrives:
+    if not path.example.verdict.arrives:
         return Volume(Fraction(0), Fraction(0))
     whole = flow_volume(described, path.flow)
     return Volume(path.share * whole.out_bytes, path.share * whole.in_bytes)

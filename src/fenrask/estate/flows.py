@@ -78,8 +78,20 @@ class Flow(Strict):
     def ending_key(self) -> tuple[object, ...]:
         """What makes two flows' holds alike, at one exit and with one protocol."""
         duration = self.duration_s if not isinstance(self.duration_s, DurationLaw) else id(self.duration_s)
-        tcp = (self.closed_share, *(getattr(self, name) for name in _ENDING_SHARES))
-        return (duration, *tcp, self.udp_one_way_share, self.udp_streaming_share)
+        return (duration, *self.ending_shares)
+
+    @property
+    def ending_shares(self) -> tuple[float | None, ...]:
+        """The shares of the ways to end, as they are stated."""
+        return (
+            self.closed_share,
+            self.reset_share,
+            self.half_closed_share,
+            self.rejected_share,
+            self.unanswered_share,
+            self.udp_one_way_share,
+            self.udp_streaming_share,
+        )
 
     @property
     def traffic_key(self) -> tuple[object, ...]:

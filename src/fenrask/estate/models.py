@@ -187,12 +187,12 @@ class Destination(Strict):
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
-    @property
+    @cached_property
     def tuple_key(self) -> tuple[object, ...] | None:
         """What makes two destinations one to a translator: address, port, protocol; None where no prefix is known."""
         return (tuple(sorted(map(str, self.prefixes))), self.port, self.protocol) if self.prefixes else None
 
-    @property
+    @cached_property
     def address_shares(self) -> dict[float, int]:
         """The shares of connections that distinct addresses get, and how many get each."""
         if isinstance(self.distinct_addresses, tuple):

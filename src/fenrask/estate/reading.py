@@ -1,8 +1,8 @@
 """Files into models: everything that is wrong is reported at once, nothing is guessed."""
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, TypeVar
@@ -40,6 +40,8 @@ class Described:
     catalogue_tree: Tree
     failed: frozenset[str] = frozenset()
     """Exits that a case has taken away: they have failed, where others do not exist."""
+    reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
+    """What was worked out of this estate and of those patched from it, by all that it follows from."""
 
     def place(self, *path: str | int) -> Place:
         """Where the value at this path stands: in the last patch that sets it, else in the estate."""
@@ -177,7 +179,8 @@ def _described(
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
         raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
-    return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree)
+    reused = before.reused if before else {}
+    return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree, reused=reused)
 
 
 def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, dict[str, BaseModel]]:

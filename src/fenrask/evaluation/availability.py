@@ -28,10 +28,10 @@ def flow_availability(paths: Paths) -> Mapping[str, float]:
     for flow, own in paths.by_flow.items():
         works = 0.0
         for path in own:
-            if not path.trace.verdict.arrives:
+            if not path.example.verdict.arrives:
                 continue
             whole = float(path.share)
-            for name in dict.fromkeys(path.trace.exits):
+            for name in dict.fromkeys(path.example.exits):
                 if name not in known:
                     known[name] = availability_of(paths.described, name)
                 whole *= known[name]

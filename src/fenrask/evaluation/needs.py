@@ -67,7 +67,7 @@ class _Case:
 
 def _fixed_source(case: _Case) -> str:
     for path in case.paths:
-        for name in path.trace.exits:
+        for name in path.example.exits:
             if not case.estate.exits[name].fixed_source:
                 return f"from {_of(path)} it leaves through {name}, whose address the provider may change"
     return ""
@@ -75,7 +75,7 @@ def _fixed_source(case: _Case) -> str:
 
 def _inspected(case: _Case) -> str:
     for path in case.paths:
-        rules = [(name, hop.rule) for hop in path.trace.hops if (name := hop.exit) in case.estate.exits]
+        rules = [(name, hop.rule) for hop in path.example.hops if (name := hop.exit) in case.estate.exits]
         inspecting = [(name, rule) for name, rule in rules if case.estate.exits[name].inspects]
         if not inspecting:
             return f"from {_of(path)} it passes no inspecting firewall"
@@ -89,8 +89,8 @@ def _inspected(case: _Case) -> str:
 
 def _off_internet(case: _Case) -> str:
     for path in case.paths:
-        if path.trace.onward is Onward.INTERNET:
-            return f"from {_of(path)} it leaves for the internet through {path.trace.exits[-1]}"
+        if path.example.onward is Onward.INTERNET:
+            return f"from {_of(path)} it leaves for the internet through {path.example.exits[-1]}"
     return ""
 
 
@@ -103,7 +103,7 @@ def _max_source_addresses(case: _Case) -> str:
 
 
 def _one_source_per_host(case: _Case) -> str:
-    for name in sorted({path.trace.source.exit for path in case.paths if path.trace.source.kind == "exit"}):
+    for name in sorted({path.example.source.exit for path in case.paths if path.example.source.kind == "exit"}):
         if (addresses := case.addresses_of(name)) > 1 and not case.ties_hosts(name):
             return f"{name} spreads a host's connections over {addresses} addresses"
     return ""
@@ -123,7 +123,7 @@ def _outbound_only(case: _Case) -> str:
     anyone = case.estate.workloads[case.workload].needs.outbound_only
     for path in case.paths:
         for one in case.openings().get(path.subnet, ()):
-            entered = anyone or one.through in path.trace.exits[-1:]
+            entered = anyone or one.through in path.example.exits[-1:]
             if one.is_open and entered and one.workload == case.workload:
                 return f"{one.origin} can open connections to {path.subnet} through {one.through} ({one.why})"
     return ""
@@ -132,7 +132,7 @@ def _outbound_only(case: _Case) -> str:
 def _survives(case: _Case) -> str:
     for path in case.paths:
         own = case.estate.subnets[path.subnet].zone
-        for name in path.trace.exits:
+        for name in path.example.exits:
             zones = case.estate.zones_of(case.estate.exits[name])
             if own is not None and len(set(zones)) == 1 and own not in zones:
                 return f"losing zone {zones[0]} cuts off {path.subnet} in zone {own} ({name})"
@@ -177,13 +177,13 @@ def broken_needs(
     exit that they do not name counts as the estate states it, and `auto` as one.
     """
     estate = paths.described.estate
-    lost = [path for path in paths.by_flow[flow] if not path.trace.verdict.arrives]
+    lost = [path for path in paths.by_flow[flow] if not path.example.verdict.arrives]
     broken = [
         BrokenNeed(flow, "arrives", f"from {_of(path)}: {path.trace.verdict.value}, {path.trace.why}{_more(lost[1:])}")
         for path in lost[:1]
     ]
     stated = estate.flows[flow]
-    arriving = [path for path in paths.by_flow[flow] if path.trace.verdict.arrives]
+    arriving = [path for path in paths.by_flow[flow] if path.example.verdict.arrives]
     if arriving and (missing := not_allowed(paths, stated.to)):
         listed = some([f"{address} ({source})" for source, address in missing])
         broken.append(BrokenNeed(flow, ALLOWED, f"{stated.to} does not allow {listed}"))

@@ -11,7 +11,7 @@ from fenrask.charges import networks_left
 from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.optimise.problem import Group, Option, Site, Unit
-from fenrask.routing import FlowPath, Paths
+from fenrask.routing import FlowPath, Paths, SubnetPath
 from fenrask.teletraffic import concurrent_each
 from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR, exact
 
@@ -185,7 +185,7 @@ class Amounts:
                 yield from (one for one in self.paths.by_flow[name] if unit.holds(one))
                 continue
             for subnet, trace, weight in zip(unit.subnets, option.traces, unit.group.weights, strict=True):
-                yield FlowPath(name, subnet, trace, unit.group.part * weight, Fraction(1))
+                yield FlowPath(name, SubnetPath(subnet, trace, unit.group.part * weight))
 
     def _transfer(self, network: str) -> Transfer:
         stated = self.described.estate.networks.get(network)

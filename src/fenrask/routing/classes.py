@@ -40,8 +40,10 @@ class Senders:
 
     blocks: tuple[Block, ...]
     share: Fraction
+    kind: int | None = None
+    """Their class, by number; None where the subnet has no address of that family."""
 
-    @property
+    @cached_property
     def address(self) -> Address | None:
         """One of them, which stands for all; None where the subnet has no address of that family."""
         return self.blocks[0].address if self.blocks else None
@@ -55,11 +57,18 @@ class Targets:
     share: Fraction
     is_one_family: bool = False
     """Whether these are of one of two IP versions."""
+    kind: int | None = None
+    """Their class, by number; None where no address is known."""
 
-    @property
+    @cached_property
     def address(self) -> Address:
         """One of them, which stands for all."""
         return self.blocks[0].address if self.blocks else UNKNOWN
+
+    @property
+    def version(self) -> int:
+        """Their IP version."""
+        return self.blocks[0].version if self.blocks else 4
 
 
 @dataclass(frozen=True)
@@ -80,6 +89,9 @@ class Classes:
         self._targets: dict[tuple[str, frozenset[int]], list[Targets]] = {}
         self._kinds: dict[str | None, Hashable] = {}
         self._defaults: dict[int, bool] = {}
+        self._numbers: dict[Hashable, int] = {}
+        self._alike_senders: dict[tuple[str | None, str, bool], int] = {}
+        self._alike_targets: dict[tuple[str, frozenset[int]], int] = {}
 
     @cached_property
     def sources(self) -> Partition:
@@ -94,10 +106,18 @@ class Classes:
     def key(self, subnet: str, packet: Packet, workload: str | None) -> tuple[Hashable, ...]:
         """What is the same for all packets that are treated as this one is."""
         filters = workload if workload is not None and self.estate.workloads[workload].filters else None
-        host = None if packet.host is None else self.sources.kind_of(packet.host)
-        kind = (packet.address.version, self.destinations.kind_of(packet.address), packet.address == UNKNOWN)
-        to = (self._kind(packet.destination), packet.names)
-        return (self._places[subnet], filters, packet.public_host, host, kind, *to)
+        return (self.host_kind(subnet, packet), filters, self.target_kind(packet))
+
+    def host_kind(self, subnet: str, packet: Packet) -> tuple[Hashable, ...]:
+        """What is the same for all hosts that are treated as the sender of a packet is."""
+        host = None if packet.host is None else (packet.host.version, self.sources.kind_of(packet.host))
+        return (self._places[subnet], packet.public_host, host)
+
+    def target_kind(self, packet: Packet) -> tuple[Hashable, ...]:
+        """What is the same for all addresses and names that are treated as those of a packet are."""
+        address = packet.address
+        kind = (address.version, self.destinations.kind_of(address), address == UNKNOWN)
+        return (kind, self._kind(packet.destination), packet.names)
 
     def senders(self, workload: str | None, subnet: str, version: int) -> list[Senders]:
         """The hosts of a subnet that send to addresses of an IP version, by class; spread over all usable addresses."""
@@ -108,7 +128,7 @@ class Classes:
             used = version if version in own else 6
             pieces = self.sources.pieces(self.estate.host_blocks(workload, subnet, used)) if used in own else []
             size = sum(piece.size for piece in pieces)
-            found = [Senders(piece.blocks, Fraction(piece.size, size)) for piece in pieces]
+            found = [Senders(piece.blocks, Fraction(piece.size, size), piece.kind) for piece in pieces]
             self._senders[key] = found or [Senders((), Fraction(1))]
         return self._senders[key]
 
@@ -118,13 +138,13 @@ class Classes:
         Of families that the subnet has, each gets an even share; where it has none of them, all count. Inside a
         prefix that holds subnets only these count: hosts are where subnets are.
         """
-        versions = frozenset(prefix.version for prefix in self.estate.subnets[subnet].prefixes)
+        versions = self._versions[subnet]
         if (to, versions) not in self._targets:
             prefixes = fewest_prefixes(self.estate.destinations[to].prefixes)
             asked = [one for one in prefixes if one.version in versions] or prefixes
             families = [4, 6] if len({one.version for one in asked}) == 2 else [asked[0].version] if asked else []
             self._targets[to, versions] = [
-                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2)
+                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2, piece.kind)
                 for version in families
                 for size, pieces in [self._pieces([one for one in asked if one.version == version])]
                 for piece in pieces
@@ -159,6 +179,34 @@ class Classes:
         hubs = [(name, exit_) for name, exit_ in exits if exit_.onward is Onward.HUB]
         return found + [self.routes.of(hub, network) for hub, exit_ in hubs for network in (None, *exit_.joins)]
 
+    def senders_kind(self, workload: str | None, subnet: str, public_host: bool) -> int:
+        """A number for all that tells a workload's hosts in a subnet from others, and how many there are of each."""
+        asked = (workload, subnet, public_host)
+        if asked not in self._alike_senders:
+            filters = workload if workload is not None and self.estate.workloads[workload].filters else None
+            shares = tuple(
+                tuple((one.kind, one.share) for one in self.senders(workload, subnet, version)) for version in (4, 6)
+            )
+            self._alike_senders[asked] = self._number((self._places[subnet], filters, public_host, shares))
+        return self._alike_senders[asked]
+
+    def targets_kind(self, to: str, subnet: str) -> int:
+        """A number for all that tells what hosts of a subnet reach in a destination from what there is in others."""
+        asked = (to, self._versions[subnet])
+        if asked not in self._alike_targets:
+            shares = tuple((one.version, one.kind, one.share) for one in self.targets(to, subnet))
+            names = tuple((one.names, one.share) for one in self.names(to))
+            self._alike_targets[asked] = self._number((self._kind(to), shares, names))
+        return self._alike_targets[asked]
+
+    def _number(self, what: Hashable) -> int:
+        return self._numbers.setdefault(what, len(self._numbers))
+
+    @cached_property
+    def _versions(self) -> dict[str, frozenset[int]]:
+        """The IP versions of each subnet."""
+        return {name: frozenset(prefix.version for prefix in one.prefixes) for name, one in self.estate.subnets.items()}
+
     def names(self, to: str) -> list[Names]:
         """The names of a destination, by what rules look for; connections ask for each of them alike."""
         stated = self.estate.destinations[to].names
@@ -166,7 +214,7 @@ class Classes:
         for name in stated:
             found.setdefault(tuple(exit_.patterns_of(name) for exit_ in self._naming), []).append(name)
         if len(found) < 2:
-            return [Names(stated, Fraction(1))]
+            return [Names(stated if any(map(any, found)) else (), Fraction(1))]
         return [Names(tuple(names), Fraction(len(names), len(stated))) for names in found.values()]
 
     @cached_property

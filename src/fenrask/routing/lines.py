@@ -52,10 +52,10 @@ def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
         for path in paths.paths:
             to = estate.flows[path.flow].to
             if any(covers(prefix, one) for one in estate.destinations[to].prefixes):
-                if name in path.trace.exits:
+                if name in path.example.exits:
                     flows[path.flow] = None
-                elif path.trace.exits:
-                    elsewhere[to] = path.trace.exits[-1]
+                elif path.example.exits:
+                    elsewhere[to] = path.example.exits[-1]
         faults = []
         if prefix.prefixlen == 0 and prefix in taken:
             faults.append(f"a default route is accepted: all that no other route matches goes to {party}")
@@ -99,7 +99,7 @@ def _advertised(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]
         flows = {
             path.flow: None
             for path in paths.paths
-            if name in path.trace.exits and _shows(path.trace.source.prefix, prefix)
+            if name in path.example.exits and _shows(path.trace.source.prefix, prefix)
         }
         faults = []
         if not flows:

@@ -1,9 +1,9 @@
 """Every flow's paths, subnet by subnet: what demand, capacity and charges are computed on."""
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
 from fractions import Fraction
-from functools import cached_property
+from functools import cached_property, partial
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, Estate
@@ -11,31 +11,76 @@ from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, Prefix, fewest_prefixes, parse_address
 from fenrask.routing.inward import Opening, openings
 from fenrask.routing.packets import Trace
-from fenrask.routing.portions import traces_to
+from fenrask.routing.portions import Sending, boxes_of, made, product, traces_to
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.tracing import Tracer
 
-__all__ = ["FlowPath", "Paths", "effective_routes", "flow_paths", "trace_from"]
+__all__ = ["FlowPath", "Paths", "SubnetPath", "effective_routes", "flow_paths", "trace_from"]
 
 
 @dataclass(frozen=True)
-class FlowPath:
-    """The part of a flow whose packets leave one subnet by one path.
+class SubnetPath:
+    """Packets of a workload that leave one subnet for a destination by one path: the same for all flows of the two.
 
-    `share` is this part of the whole flow; `within`, of what leaves the subnet. Hosts are spread evenly over the usable
-    addresses of the workload's subnets, and connections over the addresses and names of the destination.
+    `share` is this part of a whole flow; `within`, of what leaves the subnet; `hosts`, of the subnet's hosts; `reach`,
+    of the destination's addresses and names. Hosts are spread evenly over the usable addresses of the workload's
+    subnets, and connections over the addresses and names of the destination.
     """
 
-    flow: str
     subnet: str
-    trace: Trace
-    share: Fraction
-    within: Fraction
+    example: Trace
+    """A trace whose verdict, exits and zones are theirs, though its hosts and addresses may be others of the class."""
+    share: Fraction = Fraction(1)
+    within: Fraction = Fraction(1)
+    hosts: Fraction = Fraction(1)
+    reach: Fraction = Fraction(1)
+    make: Callable[[], Trace] | None = field(default=None, compare=False, repr=False)
+
+    @cached_property
+    def trace(self) -> Trace:
+        """Their own trace, which says in its `portion` which packets take it."""
+        return self.example if self.make is None else self.make()
+
+    @cached_property
+    def part(self) -> float:
+        """`share` as a float."""
+        return float(self.share)
+
+
+@dataclass(frozen=True, slots=True)
+class FlowPath:
+    """The part of a flow whose packets leave one subnet by one path."""
+
+    flow: str
+    own: SubnetPath
+
+    @property
+    def subnet(self) -> str:
+        return self.own.subnet
+
+    @property
+    def trace(self) -> Trace:
+        """The trace of these packets; `example` is known sooner, where only verdict, exits and zones are asked for."""
+        return self.own.trace
+
+    @property
+    def example(self) -> Trace:
+        return self.own.example
+
+    @property
+    def share(self) -> Fraction:
+        """This part of the whole flow."""
+        return self.own.share
+
+    @property
+    def within(self) -> Fraction:
+        """The share of what the flow sends from the subnet."""
+        return self.own.within
 
     @property
     def reach(self) -> Fraction:
         """The share of the destination's addresses and names that this path is to."""
-        return self.trace.portion.reach
+        return self.own.reach
 
 
 @dataclass(frozen=True)
@@ -64,11 +109,12 @@ class Paths:
 
     @cached_property
     def by_destination(self) -> dict[str, list[FlowPath]]:
-        """The arriving ways to each destination, whichever flow they belong to."""
+        """The arriving paths to each destination, whichever flow they belong to."""
+        flows = self.described.estate.flows
         found: dict[str, list[FlowPath]] = {name: [] for name in self.described.estate.destinations}
         for path in self.paths:
-            if path.trace.verdict.arrives:
-                found[self.described.estate.flows[path.flow].to].append(path)
+            if path.example.verdict.arrives:
+                found[flows[path.flow].to].append(path)
         return found
 
     def sources_at(self, destination: str) -> list[str]:
@@ -85,16 +131,16 @@ class Paths:
 
     def pools_at(self, destination: str) -> dict[str, Prefix]:
         """The private pools that a destination sees, by the exit that rewrites to them."""
-        sources = (path.trace.source for path in self.by_destination[destination])
+        sources = (path.example.source for path in self.by_destination[destination])
         return {one.exit: one.prefix for one in sources if one.kind == "exit" and one.prefix is not None}
 
     @cached_property
     def _seen_by(self) -> dict[str, tuple[list[str], bool, tuple[Prefix, ...]]]:
         found = {}
         for name, paths in self.by_destination.items():
-            sources = [path.trace.source for path in paths]
+            sources = [path.example.source for path in paths]
             exits = {source.exit for source in sources if source.kind == "exit" and source.prefix is None}
-            hosts = {source.prefix for source in sources if source.kind == "host-public"}
+            hosts = {path.trace.source.prefix for path in paths if path.example.source.kind == "host-public"}
             v6 = [prefix for prefix in hosts if prefix is not None and prefix.version == 6]
             found[name] = (sorted(exits), len(hosts) > len(v6), fewest_prefixes(v6))
         return found
@@ -103,21 +149,26 @@ class Paths:
 def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Paths:
     """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once."""
     tracer = Tracer(described)
-    known: dict[tuple[str, str], list[tuple[str, Trace, Fraction, Fraction]]] = {}
+    estate = described.estate
+    known: dict[tuple[str, str], list[SubnetPath]] = {}
     paths: list[FlowPath] = []
-    for name in described.estate.flows if flows is None else flows:
-        flow = described.estate.flows[name]
+    for name in estate.flows if flows is None else flows:
+        flow = estate.flows[name]
         key = (flow.from_, flow.to)
         if key not in known:
-            public = described.estate.workloads[flow.from_].public_address
-            known[key] = [
-                (subnet, trace, part * share, share)
-                for subnet, part in described.estate.host_shares(flow.from_).items()
-                if part
-                for trace, share in traces_to(tracer, subnet, flow.to, public, flow.from_)
-            ]
-        paths += [FlowPath(name, *one) for one in known[key]]
+            known[key] = list(_subnet_paths(tracer, *key))
+        paths += [FlowPath(name, one) for one in known[key]]
     return Paths(described, tracer.routes, tuple(paths))
+
+
+def _subnet_paths(tracer: Tracer, workload: str, to: str) -> Iterator[SubnetPath]:
+    public = tracer.estate.workloads[workload].public_address
+    for subnet, part in tracer.estate.host_shares(workload).items():
+        sending = Sending(subnet, to, public, workload)
+        for box in boxes_of(tracer, sending) if part else ():
+            share = product(part, box.within)
+            make = partial(made, tracer, sending, box)
+            yield SubnetPath(subnet, box.trace, share, box.within, box.hosts, box.reach, make)
 
 
 def trace_from(

@@ -1,6 +1,6 @@
 """All packets from a subnet to a destination: each class of them traced once, those with one outcome put together."""
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -10,36 +10,43 @@ from fenrask.routing.classes import Names, Senders, Targets
 from fenrask.routing.packets import UNKNOWN, Packet, Portion, Trace, Verdict
 from fenrask.routing.tracing import Tracer
 
-__all__ = ["traces_to"]
+__all__ = ["Box", "Sending", "boxes_of", "made", "product", "traces_to"]
 
 _ALL = Fraction(1)
 
 
 @dataclass(frozen=True)
-class _Box:
-    """Packets of these hosts to these addresses by these names, all with one outcome; `part` of each takes it."""
+class Sending:
+    """Packets from a subnet to a destination, or to one address: who sends them.
 
-    to: str | None
-    """The destination by name, or the one that an address lies in."""
-    senders: tuple[Senders, ...]
-    targets: tuple[Targets, ...]
-    names: tuple[Names, ...]
+    workload: whose hosts and filters count; default: all usable addresses, no filters of hosts. host: the one host that
+    sends; default: all of them.
+    """
+
+    subnet: str
+    to: str | Address
+    public_host: bool = False
+    workload: str | None = None
+    host: Address | None = None
+
+
+@dataclass(frozen=True)
+class Box:
+    """Packets of some classes of senders, targets and names, by number, all with one outcome; `part` of each takes it.
+
+    hosts and reach: the shares of the subnet's hosts, and of the destination's addresses and names, that these are.
+    """
+
+    senders: tuple[int, ...]
+    targets: tuple[int, ...]
+    names: tuple[int, ...]
     part: Fraction
     trace: Trace
-
-    @property
-    def family(self) -> int:
-        """The IP version of its targets."""
-        return self.targets[0].address.version
-
-    @property
-    def hosts(self) -> Fraction:
-        return sum((one.share for one in self.senders), Fraction(0))
-
-    @property
-    def reach(self) -> Fraction:
-        names = sum((one.share for one in self.names), Fraction(0))
-        return sum((one.share for one in self.targets), Fraction(0)) * names
+    """The trace of one of them, which stands for all."""
+    hosts: Fraction = _ALL
+    reach: Fraction = _ALL
+    within: Fraction = _ALL
+    """The share of what leaves the subnet for the destination."""
 
 
 def traces_to(
@@ -52,15 +59,65 @@ def traces_to(
 ) -> list[tuple[Trace, Fraction]]:
     """The distinct paths from a subnet to a destination, or to one address, with the share of its packets that each is.
 
-    `workload`: whose hosts and filters count; default: all usable addresses, no filters of hosts. `host`: the one host
-    that sends; default: all of them. Each trace says in its `portion` which packets take it.
+    The last three arguments: see `Sending`. Each trace says in its `portion` which packets take it.
     """
-    if not isinstance(to, str) or tracer.estate.destinations[to].prefixes or _has_one_path(tracer, subnet, to):
-        boxes = _merged(tracer, _boxes(tracer, subnet, to, public_host, workload, host))
-        return [(_made(tracer, subnet, box), box.hosts * box.reach * box.part) for box in boxes]
-    packet, origin = tracer.origin(subnet, Packet(UNKNOWN, to, public_host, host))
+    sending = Sending(subnet, to, public_host, workload, host)
+    return [(made(tracer, sending, box), box.within) for box in boxes_of(tracer, sending)]
+
+
+def boxes_of(tracer: Tracer, sending: Sending) -> Sequence[Box]:
+    """The outcomes of packets, each with the classes that have it; known from others whose classes are the same."""
+    to, classes = sending.to, tracer.classes
+    if not isinstance(to, str) or sending.host is not None:
+        return _boxes(tracer, sending)
+    key = (
+        classes.senders_kind(sending.workload, sending.subnet, sending.public_host),
+        classes.targets_kind(to, sending.subnet),
+    )
+    if key not in tracer.boxes:
+        nameless = not tracer.estate.destinations[to].prefixes
+        lost = nameless and not _has_one_path(tracer, sending.subnet, to)
+        tracer.boxes[key] = [_unresolved(tracer, sending, to)] if lost else _boxes(tracer, sending)
+    found: Sequence[Box] = tracer.boxes[key]
+    return found
+
+
+def _classes(tracer: Tracer, sending: Sending) -> tuple[dict[int, list[Senders]], list[Targets], list[Names]]:
+    """Senders by the IP version that they send to, targets, names."""
+    classes, to = tracer.classes, sending.to
+    if isinstance(to, str):
+        targets, names = classes.targets(to, sending.subnet), classes.names(to)
+    else:
+        named = _holding(tracer, to)
+        targets = [Targets((Block(to.version, int(to), int(to)),), _ALL)]
+        names = classes.names(named) if named else [Names((), _ALL)]
+    if (host := sending.host) is not None:
+        alone = [Senders((Block(host.version, int(host), int(host)),), _ALL)]
+        return {one.version: alone for one in targets}, targets, names
+    senders = {
+        version: classes.senders(sending.workload, sending.subnet, version)
+        for version in dict.fromkeys(one.version for one in targets)
+    }
+    return senders, targets, names
+
+
+def _holding(tracer: Tracer, address: Address) -> str | None:
+    """The destination that an address lies in."""
+    holding = PrefixTable((p, name) for name, one in tracer.estate.destinations.items() for p in one.prefixes)
+    found = holding.match(address)
+    return found[1] if found else None
+
+
+def _packet(tracer: Tracer, sending: Sending, target: Address, host: Address | None, names: tuple[str, ...]) -> Packet:
+    to = sending.to if isinstance(sending.to, str) else _holding(tracer, sending.to)
+    return Packet(target, to, sending.public_host, host, names)
+
+
+def _unresolved(tracer: Tracer, sending: Sending, to: str) -> Box:
+    packet, begun = tracer.origin(sending.subnet, Packet(UNKNOWN, to, sending.public_host, sending.host))
     why = f"{to} has names, but no prefixes: `fenrask resolve` looks them up"
-    return [(Trace(subnet, packet, Verdict.UNRESOLVED, (), origin, reason=why), _ALL)]
+    trace = Trace(sending.subnet, packet, Verdict.UNRESOLVED, (), begun.source, reason=why)
+    return Box((0,), (0,), (0,), _ALL, trace)
 
 
 def _has_one_path(tracer: Tracer, subnet: str, to: str) -> bool:
@@ -71,28 +128,37 @@ def _has_one_path(tracer: Tracer, subnet: str, to: str) -> bool:
     return tracer.classes.public_is_one(subnet) and bool(tracer.routes.of(subnet).match(UNKNOWN))
 
 
-def _boxes(
-    tracer: Tracer, subnet: str, to: str | Address, public_host: bool, workload: str | None, host: Address | None
-) -> Iterator[_Box]:
-    classes = tracer.classes
-    if isinstance(to, str):
-        named: str | None = to
-        targets, names = classes.targets(to, subnet), classes.names(to)
-    else:
-        holding = PrefixTable((p, name) for name, one in tracer.estate.destinations.items() for p in one.prefixes)
-        found = holding.match(to)
-        named = found[1] if found else None
-        targets = [Targets((Block(to.version, int(to), int(to)),), _ALL)]
-        names = classes.names(named) if named else [Names((), _ALL)]
-    for target in targets:
-        senders = classes.senders(workload, subnet, target.address.version)
-        if host is not None:
-            senders = [Senders((Block(host.version, int(host), int(host)),), _ALL)]
-        for sender in senders:
-            for each in names:
-                packet = Packet(target.address, named, public_host, sender.address, each.names)
-                for trace, part in tracer.class_traces(subnet, packet, workload):
-                    yield _Box(named, (sender,), (target,), (each,), part, trace)
+def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
+    senders, targets, names = _classes(tracer, sending)
+    some = [
+        Box((s,), (t,), (n,), part, trace)
+        for t, target in enumerate(targets)
+        for s, sender in enumerate(senders[target.version])
+        for n, each in enumerate(names)
+        for trace, part in tracer.class_traces(
+            sending.subnet, _packet(tracer, sending, target.address, sender.address, each.names), sending.workload
+        )
+    ]
+    if len(some) > 1:
+        some = _merged(tracer, some, [one.version for one in targets])
+    found = []
+    for box in some:
+        hosts = _sum(senders[targets[box.targets[0]].version], box.senders)
+        reach = product(_sum(targets, box.targets), _sum(names, box.names))
+        within = product(product(hosts, reach), box.part)
+        found.append(replace(box, hosts=hosts, reach=reach, within=within))
+    return found
+
+
+def _sum(some: Sequence[Senders] | Sequence[Targets] | Sequence[Names], numbers: Sequence[int]) -> Fraction:
+    return some[numbers[0]].share if len(numbers) == 1 else sum((some[one].share for one in numbers), Fraction(0))
+
+
+def product(one: Fraction, other: Fraction) -> Fraction:
+    """The product; quick for the usual case that one of them is 1."""
+    if one.denominator == 1 == one.numerator:
+        return other
+    return one if other.denominator == 1 == other.numerator else one * other
 
 
 def _outcome(tracer: Tracer, trace: Trace) -> Hashable:
@@ -105,14 +171,11 @@ def _outcome(tracer: Tracer, trace: Trace) -> Hashable:
 _SIDES = ("senders", "targets", "names")
 
 
-def _merged(tracer: Tracer, boxes: Iterator[_Box]) -> list[_Box]:
+def _merged(tracer: Tracer, some: list[Box], versions: Sequence[int]) -> list[Box]:
     """Boxes of one outcome put together along one side after another, where the other sides are the same."""
-    some = list(boxes)
-    if len(some) == 1:
-        return some
     outcomes = {id(box.trace): _outcome(tracer, box.trace) for box in some}
     # The same packets by equal routes, or from several addresses of a pool, with one outcome: their parts add up.
-    found: dict[Hashable, _Box] = {}
+    found: dict[Hashable, Box] = {}
     for box in some:
         key = (box.senders, box.targets, box.names, outcomes[id(box.trace)])
         known = found.get(key)
@@ -121,7 +184,8 @@ def _merged(tracer: Tracer, boxes: Iterator[_Box]) -> list[_Box]:
         some, found = list(found.values()), {}
         others = [one for one in _SIDES if one != side]
         for box in some:
-            key = (*(getattr(box, one) for one in others), box.part, box.family, outcomes[id(box.trace)])
+            version = versions[box.targets[0]]
+            key = (*(getattr(box, one) for one in others), box.part, version, outcomes[id(box.trace)])
             known = found.get(key)
             joined = getattr(box, side) if known is None else (*getattr(known, side), *getattr(box, side))
             sides: dict[str, Any] = {side: joined}
@@ -129,19 +193,24 @@ def _merged(tracer: Tracer, boxes: Iterator[_Box]) -> list[_Box]:
     return list(found.values())
 
 
-def _made(tracer: Tracer, subnet: str, box: _Box) -> Trace:
-    first, target = box.senders[0], box.targets[0]
-    known = box.trace.packet
-    names = tuple(name for one in box.names for name in one.names)
-    packet = Packet(target.address, box.to, known.public_host, first.address, names)
-    packet, origin = tracer.origin(subnet, packet)
+def made(tracer: Tracer, sending: Sending, box: Box) -> Trace:
+    """The trace of a box for the very packets that are sent: its hosts, addresses and names."""
+    senders, targets, names = _classes(tracer, sending)
+    if box.trace.verdict is Verdict.UNRESOLVED:
+        packet, begun = tracer.origin(sending.subnet, replace(box.trace.packet, host=None))
+        return box.trace.of(sending.subnet, packet, begun.source, Portion())
+    target = targets[box.targets[0]]
+    some = [senders[target.version][one] for one in box.senders]
+    asked = tuple(name for one in box.names for name in names[one].names)
+    packet, begun = tracer.origin(sending.subnet, _packet(tracer, sending, target.address, some[0].address, asked))
+    addresses = _sum(targets, box.targets)
     portion = Portion(
-        sources=Block.joined(block for one in box.senders for block in one.blocks),
+        sources=Block.joined(block for one in some for block in one.blocks),
         hosts=box.hosts,
-        targets=Block.joined(block for one in box.targets for block in one.blocks),
+        targets=Block.joined(block for one in box.targets for block in targets[one].blocks),
         reach=box.reach,
-        addresses=sum((one.share for one in box.targets), Fraction(0)) * (2 if target.is_one_family else 1),
-        names=() if sum(one.share for one in box.names) == 1 else names,
-        family=target.address.version if target.is_one_family else None,
+        names=() if len(box.names) == len(names) else asked,
+        addresses=addresses * 2 if target.is_one_family else addresses,
+        family=target.version if target.is_one_family else None,
     )
-    return box.trace.of(subnet, packet, origin, portion)
+    return box.trace.of(sending.subnet, packet, begun.source, portion)

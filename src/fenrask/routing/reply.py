@@ -1,13 +1,15 @@
 """The return path. A reply is routed on its own; it must come back to every hop that keeps state, and to the host."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass, field, replace
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, is_public
+from fenrask.routing.classes import Classes
 from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable
 
-__all__ = ["return_path"]
+__all__ = ["Replies", "return_path"]
 
 _MOST_HOPS = 64
 
@@ -33,17 +35,41 @@ class _Lost(Exception):
         self.why = why
 
 
+class Replies:
+    """Return paths in one estate; paths whose replies are alike are followed back once."""
+
+    def __init__(self, routes: Routes, classes: Classes) -> None:
+        self.routes, self.classes = routes, classes
+        self._known: dict[tuple[Hashable, ...], Trace] = {}
+
+    def returned(self, trace: Trace) -> Trace:
+        """A trace that arrives, with its return path; its verdict changes where the reply is lost."""
+        # What is beyond the internet, or in a service, replies alike wherever it is.
+        beyond = trace.onward in (Onward.INTERNET, Onward.SERVICE)
+        target = None if beyond else self.classes.target_kind(trace.packet)
+        steps = tuple(
+            (hop.exit, hop.source.exit, hop.source.address if hop.source.exit else None) for hop in trace.hops
+        )
+        key = (self.classes.host_kind(trace.subnet, trace.packet), steps, trace.onward, trace.there, target)
+        known = self._known.get(key)
+        if known is None:
+            known = self._known[key] = return_path(self.routes, trace)
+        if known.verdict.arrives:
+            return replace(trace, back=known.back)
+        return replace(trace, verdict=known.verdict, onward=None, reason=known.reason, back=known.back)
+
+
 def return_path(routes: Routes, trace: Trace) -> Trace:
-    """A trace that arrives, with its return path; its verdict changes where the reply is lost."""
+    """The same of one trace, followed by itself."""
     legs = _legs(routes.estate, trace)
-    replies = _Replies(routes, trace)
+    replies = _Reply(routes, trace)
     try:
         replies.first_leg(legs[-1])
         for leg, owner in zip(legs[-2::-1], legs[:0:-1], strict=True):
             replies.from_translator(leg, owner.source.exit)
     except _Lost as lost:
         return replace(trace, verdict=lost.verdict, onward=None, reason=lost.why, back=tuple(replies.hops))
-    return replace(trace, back=tuple(replies.hops)) if replies.hops else trace
+    return replace(trace, back=tuple(replies.hops))
 
 
 def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
@@ -56,7 +82,7 @@ def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
     return legs
 
 
-class _Replies:
+class _Reply:
     """The reply to one packet, leg by leg, with the hops that it has taken."""
 
     def __init__(self, routes: Routes, trace: Trace) -> None:

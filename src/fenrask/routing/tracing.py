@@ -1,15 +1,16 @@
 """The trace of one packet from a subnet, exit by exit, to its verdict, and back."""
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import Any
 
 from fenrask.estate import Described, ExitModel, Offer, Onward, Passing
 from fenrask.prefixes import Address, Block, is_public, mapped_to_ipv6, unmapped, usable
 from fenrask.routing.classes import Classes
 from fenrask.routing.filters import Filters
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
-from fenrask.routing.reply import return_path
+from fenrask.routing.reply import Replies
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
 __all__ = ["Tracer"]
@@ -18,30 +19,47 @@ Ending = tuple[Verdict, str]
 _ALL = Fraction(1)
 
 
+Met = str | tuple[str, str]
+"""An exit that was passed; a hub with the place that it was entered from, since it may be passed twice."""
+
+
 @dataclass(frozen=True, slots=True)
 class _At:
-    """Where a packet is, as what, and how it came there."""
+    """Where a packet is, and as what."""
 
     place: str
     network: str | None
     """None at a hub."""
     zone: str | None
     source: Source
+    kind: Hashable
+    """What stands for its source, and for the place if that is its host."""
     address: Address
-    hops: tuple[Hop, ...] = ()
     came_from: str | None = None
     """The network from which a hub was entered."""
+    starts: bool = False
+    """Whether it is still in its host."""
 
 
 @dataclass(frozen=True, slots=True)
-class _Ended:
-    """A packet that goes no further: how its trace ends, after which hops, and where it is delivered."""
+class _Onward:
+    """How packets go on from a place to their end: the hops from there, and the exits that these pass."""
 
     verdict: Verdict
     reason: str
     hops: tuple[Hop, ...]
     onward: Onward | None = None
     there: str = ""
+    """The subnet of the estate that they are delivered in."""
+    share: Fraction = _ALL
+    passed: frozenset[Met] = frozenset()
+
+    def after(self, hop: Hop, met: Met, share: Fraction) -> "_Onward":
+        """The same, one hop earlier."""
+        part = self.share if share == 1 else share * self.share
+        return _Onward(
+            self.verdict, self.reason, (hop, *self.hops), self.onward, self.there, part, self.passed | {met}
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -52,8 +70,8 @@ class _Facts:
     network: str | None
     zones: tuple[str, ...]
     offer: Offer | None
-    sources: tuple[tuple[Source, Fraction], ...]
-    """The sources that it rewrites to, one of each class, with their shares."""
+    sources: tuple[tuple[Source, Hashable, Fraction], ...]
+    """The sources that it rewrites to, one of each class, with what stands for it, and their shares."""
 
     @property
     def onward(self) -> Onward:
@@ -62,6 +80,8 @@ class _Facts:
 
 class Tracer:
     """Follows single packets through one estate: each there, back, and past all filters.
+
+    Where two packets are alike, in one place, the rest of their path is followed once.
 
     Longest prefix first, then origin (RFC 1812), then all equal routes; a matched route is final even
     where its exit is gone. An exit that is in a subnet looks that subnet's table up in turn. A
@@ -75,7 +95,11 @@ class Tracer:
         self.filters = Filters(self.estate)
         self.classes = Classes(self.routes)
         self._facts = {name: self._facts_of(name) for name in self.estate.exits}
-        self._known: dict[tuple[object, ...], list[tuple[Trace, Fraction]]] = {}
+        self.replies = Replies(self.routes, self.classes)
+        self._known: dict[tuple[Hashable, ...], list[tuple[Trace, Fraction]]] = {}
+        self.boxes: dict[Hashable, Any] = {}
+        """What is known of outcomes, by classes: see `routing.portions`."""
+        self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -84,9 +108,12 @@ class Tracer:
         blocks = [Block.of(model.pool)] if model.pool else [Block(a.version, int(a), int(a)) for a in whole.addresses]
         pieces = self.classes.sources.pieces(blocks)
         size = sum(piece.size for piece in pieces)
-        shown = tuple((replace(whole, address=piece.blocks[0].address), Fraction(piece.size, size)) for piece in pieces)
+        shown = tuple(
+            (replace(whole, address=piece.blocks[0].address), (name, piece.kind), Fraction(piece.size, size))
+            for piece in pieces
+        )
         offer = self.described.offer_of(name)
-        return _Facts(model, network, self.estate.zones_of(model), offer, shown or ((whole, _ALL),))
+        return _Facts(model, network, self.estate.zones_of(model), offer, shown or ((whole, (name, None), _ALL),))
 
     def traces(self, subnet: str, packet: Packet, workload: str | None = None) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, with the share of each.
@@ -94,8 +121,8 @@ class Tracer:
         There are several where routes are equal, or where an exit shows it from addresses that are not treated alike.
         `workload`: whose filters count; default: of none.
         """
-        packet, begun = self._begun(subnet, packet)
-        return self._completed(subnet, packet, begun.source, [(begun, _ALL)], workload)
+        packet, begun = self.origin(subnet, packet)
+        return self._judged(subnet, packet, begun.source, self._onward(begun, packet, frozenset()), workload)
 
     def class_traces(self, subnet: str, packet: Packet, workload: str | None) -> list[tuple[Trace, Fraction]]:
         """The same of a packet that may be any of its classes, traced once: see `Trace.of`."""
@@ -104,60 +131,64 @@ class Tracer:
             self._known[key] = self.traces(subnet, packet, workload)
         return self._known[key]
 
-    def origin(self, subnet: str, packet: Packet) -> tuple[Packet, Source]:
-        """A packet with the address of its host, and its source as it leaves the host."""
-        packet, begun = self._begun(subnet, packet)
-        return packet, begun.source
-
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
-        packet, begun = self._begun(subnet, packet)
-        return self._completed(subnet, packet, begun.source, self._entered(begun, None, name, packet), None)
+        packet, begun = self.origin(subnet, packet)
+        found = list(self._entered(begun, None, name, packet, frozenset(), _ALL))
+        return self._judged(subnet, packet, begun.source, found, None)
 
-    def _completed(
-        self,
-        subnet: str,
-        packet: Packet,
-        origin: Source,
-        pending: list[tuple["_At | _Ended", Fraction]],
-        workload: str | None,
+    def _judged(
+        self, subnet: str, packet: Packet, origin: Source, found: Sequence[_Onward], workload: str | None
     ) -> list[tuple[Trace, Fraction]]:
-        found: list[tuple[Trace, Fraction]] = []
-        while pending:
-            here, share = pending.pop()
-            if isinstance(here, _At):
-                options = list(self._options(here, packet))
-                for route, name in reversed(options):
-                    for there, part in self._entered(here, route, name, packet):
-                        pending.append((there, share * part / len(options)))
-                continue
-            trace = Trace(subnet, packet, here.verdict, here.hops, origin, here.onward, here.reason, (), here.there)
+        """Paths there with their return paths, past all filters."""
+        traces = []
+        for one in found:
+            trace = Trace(subnet, packet, one.verdict, one.hops, origin, one.onward, one.reason, (), one.there)
             if trace.verdict.arrives:
-                trace = return_path(self.routes, trace)
-            found.append((self.filters.passed(trace, workload), share))
-        return found
+                trace = self.replies.returned(trace)
+            traces.append((self.filters.passed(trace, workload), one.share))
+        return traces
 
-    def _begun(self, subnet: str, packet: Packet) -> tuple[Packet, _At]:
-        """The packet in its host: of a family that its subnet has, mapped where it has only IPv6."""
+    def origin(self, subnet: str, packet: Packet) -> tuple[Packet, _At]:
+        """A packet in its host: of a family that its subnet has, mapped where it has only IPv6."""
         stated = self.estate.subnets[subnet]
         prefixes = {one.version: one for one in stated.prefixes}
         address = packet.address
         if address.version not in prefixes and address.version == 4:
             address = mapped_to_ipv6(address)
         prefix = prefixes.get(address.version)
-        host = packet.host if packet.host is not None or prefix is None else usable(prefix).address
+        if packet.host is None and prefix is not None:
+            packet = replace(packet, host=usable(prefix).address)
         own_is_public = prefix is not None and prefix.version == 6 and is_public(prefix)
         kind = "host-public" if own_is_public else "host"
         public = packet.public_host and (prefix is None or prefix.version == 4)
-        source = Source(kind, prefix=prefix, network=stated.network, address=host, may_be_public=public)
-        return replace(packet, host=host), _At(subnet, stated.network, stated.zone, source, address)
+        source = Source(kind, prefix=prefix, network=stated.network, address=packet.host, may_be_public=public)
+        host = self.classes.host_kind(subnet, packet)
+        return packet, _At(subnet, stated.network, stated.zone, source, host, address, starts=True)
+
+    def _onward(self, here: _At, packet: Packet, met: frozenset[Met]) -> list[_Onward]:
+        """How a packet goes on from a place; what is alike is followed once, whichever way it came there.
+
+        `met`: the exits that it passed before. Only what meets none of them again is known from others.
+        """
+        place, version = "" if here.starts else here.place, here.address.version
+        key = (place, here.zone, here.kind, here.came_from, version, self.classes.target_kind(packet))
+        known = self._followed.get(key)
+        if known is not None and not any(met & one.passed for one in known):
+            return known
+        options = list(self._options(here, packet))
+        share = _ALL if len(options) == 1 else Fraction(1, len(options))
+        found = [one for route, name in options for one in self._entered(here, route, name, packet, met, share)]
+        if known is None and not any(one.verdict is Verdict.LOOP for one in found):
+            self._followed[key] = found
+        return found
 
     def _options(self, here: _At, packet: Packet) -> Iterator[tuple[TableRoute | None, str]]:
         """What may be entered next: by name at the start, else by the matching routes, else what is assigned."""
         if here.source.prefix is None and here.source.kind == "host":
             yield None, ""
             return
-        if not here.hops and (name := self.estate.by_name.get((here.network, packet.destination), "")):
+        if here.starts and (name := self.estate.by_name.get((here.network, packet.destination), "")):
             yield None, name
             return
         matching = self.routes.of(here.place, here.came_from).match(here.address)
@@ -167,96 +198,83 @@ class Tracer:
             yield None, self.estate.fallback_of.get(here.network or "", "")
 
     def _entered(
-        self, here: _At, route: TableRoute | None, name: str, packet: Packet
-    ) -> list[tuple["_At | _Ended", Fraction]]:
-        """The packet after one more step: one for each class of addresses that the exit shows it from."""
+        self, here: _At, route: TableRoute | None, name: str, packet: Packet, met: frozenset[Met], share: Fraction
+    ) -> Iterator[_Onward]:
+        """How packets go on by a next hop: one path for each class of addresses that the exit shows them from."""
         if name not in self._facts:
-            return [(self._beyond_exits(here, route, name), _ALL)]
+            yield self._beyond_exits(here, route, name, share)
+            return
         facts = self._facts[name]
         exit_ = facts.model
         via, unreached = self._reached(here, facts, name)
         passing = self._passing(here, packet)
         decision = exit_.decides(passing) if not unreached else None
         rule = decision.rule if decision else ""
-        # A hub may be passed twice, from different places; anything else that is met again sends in circles.
-        if any(hop.exit == name and (exit_.onward is not Onward.HUB or hop.subnet == here.place) for hop in here.hops):
-            table = self.routes.of(here.place, here.came_from).name
-            reason = f"{name} sends it back to itself by the table {table} of {here.place}"
-            return [(self._stopped(here, route, name, facts, via, rule, (Verdict.LOOP, reason)), _ALL)]
+        passed: Met = (here.place, name) if exit_.onward is Onward.HUB else name
         ending = unreached or self._not_carried(here, facts, name, passing)
-        if ending is None and decision is not None and not decision.allowed:
+        if passed in met:
+            table = self.routes.of(here.place, here.came_from).name
+            ending = Verdict.LOOP, f"{name} sends it back to itself by the table {table} of {here.place}"
+        elif ending is None and decision is not None and not decision.allowed:
             ending = Verdict.DENIED, f"{name} denies it by {decision.rule}"
+        zone = here.zone if not facts.zones or here.zone in facts.zones else facts.zones[0]
+        by_name = route is None and exit_.found_by_name
         if ending is not None:
-            return [(self._stopped(here, route, name, facts, via, rule, ending), _ALL)]
-        return [
-            (self._moved(here, route, name, facts, via, rule, source), share)
-            for source, share in self._shown(here, facts)
-        ]
+            # It goes no further, so that nothing is rewritten.
+            source = here.source if exit_.rewrites(here.address) else self._unwritten(here, facts)
+            hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
+            yield _Onward(*ending, (hop,), share=share, passed=frozenset((passed,)))
+            return
+        address = (unmapped(here.address) or here.address) if exit_.maps_ipv6 else here.address
+        shown = facts.sources if exit_.rewrites(address) else ((self._unwritten(here, facts), here.kind, _ALL),)
+        for source, kind, part in shown:
+            hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
+            whole = share if part == 1 else share * part
+            if exit_.onward is Onward.HUB:
+                there = _At(name, None, zone, source, kind, address, here.network)
+            elif exit_.onward is Onward.TABLE:
+                there = _At(exit_.in_subnets[0], facts.network, zone, source, kind, address)
+            else:
+                yield self._left(here, facts, hop, whole, passed)
+                continue
+            for one in self._onward(there, packet, met | {passed}):
+                yield one.after(hop, passed, whole)
 
-    def _beyond_exits(self, here: _At, route: TableRoute | None, name: str) -> _Ended:
-        """The packet where no exit takes it: inside its network, or nowhere."""
-        hops = (*here.hops, Hop(here.place, route, name, here.source, here.zone))
+    def _left(self, here: _At, facts: _Facts, hop: Hop, share: Fraction, passed: Met) -> _Onward:
+        """A packet past the last exit: in a joined network, or beyond the estate."""
+        exit_ = facts.model
+        if exit_.onward is Onward.JOINED:
+            other = next((one for one in exit_.joins if one != here.network), here.network or "")
+            return replace(self._delivered(here, hop, other, Onward.JOINED, share), passed=frozenset((passed,)))
+        return _Onward(Verdict.ARRIVES, "", (hop,), exit_.onward, "", share, frozenset((passed,)))
+
+    def _beyond_exits(self, here: _At, route: TableRoute | None, name: str, share: Fraction) -> _Onward:
+        """A packet where no exit takes it: inside its network, or nowhere."""
+        hop = Hop(here.place, route, name, here.source, here.zone)
         if name == LOCAL and route is not None:
             # At a hub the local routes are called by the networks that they belong to.
-            return self._delivered(here, hops, here.network or route.key, None)
+            return self._delivered(here, hop, here.network or route.key, None, share)
         if name:
             words = "has failed" if name in self.described.failed else "does not exist"
-            return _Ended(Verdict.BLACK_HOLE, f"{name} {words}", hops)
+            return _Onward(Verdict.BLACK_HOLE, f"{name} {words}", (hop,), share=share)
         if here.source.prefix is None and here.source.kind == "host":
-            return _Ended(Verdict.NO_ROUTE, f"the subnet has no IPv{here.address.version}", hops)
+            return _Onward(Verdict.NO_ROUTE, f"the subnet has no IPv{here.address.version}", (hop,), share=share)
         table = self.routes.of(here.place, here.came_from).name
-        return _Ended(Verdict.NO_ROUTE, f"no route in {table} matches, and nothing is assigned", hops)
+        reason = f"no route in {table} matches, and nothing is assigned"
+        return _Onward(Verdict.NO_ROUTE, reason, (hop,), share=share)
 
-    def _delivered(self, here: _At, hops: tuple[Hop, ...], network: str, onward: Onward | None) -> _Ended:
-        """The packet inside a network of the estate: it arrives where a subnet holds its address."""
+    def _delivered(self, here: _At, hop: Hop, network: str, onward: Onward | None, share: Fraction) -> _Onward:
+        """A packet inside a network of the estate: it arrives where a subnet holds its address."""
         there = self.routes.subnet_at(network, here.address)
         if there is None:
-            return _Ended(Verdict.NO_HOST, "no subnet holds {to}", hops)
-        return _Ended(Verdict.ARRIVES, "", hops, onward, there)
+            return _Onward(Verdict.NO_HOST, "no subnet holds {to}", (hop,), share=share)
+        return _Onward(Verdict.ARRIVES, "", (hop,), onward, there, share)
 
-    def _shown(self, here: _At, facts: _Facts) -> tuple[tuple[Source, Fraction], ...]:
-        """The sources that a packet has after an exit."""
-        address = here.address
-        if facts.model.maps_ipv6:
-            address = unmapped(address) or address
-        if facts.model.rewrites(address):
-            return facts.sources
+    def _unwritten(self, here: _At, facts: _Facts) -> Source:
+        """The source of a packet after an exit that does not translate it: an internet exit shows public hosts so."""
         if facts.onward is Onward.INTERNET and here.source.may_be_public:
-            return ((replace(here.source, kind="host-public"), _ALL),)
-        return ((here.source, _ALL),)
-
-    def _stopped(
-        self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str, ending: Ending
-    ) -> _Ended:
-        """The packet where an exit takes it no further, so that nothing is rewritten."""
-        [source] = [here.source] if facts.model.rewrites(here.address) else [one for one, _ in self._shown(here, facts)]
-        return _Ended(*ending, (*here.hops, self._hop(here, route, name, facts, via, rule, source)))
-
-    def _moved(
-        self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str, source: Source
-    ) -> "_At | _Ended":
-        """The step through an exit: into its subnet, into a hub, or out of the estate's tables."""
-        exit_ = facts.model
-        hop = self._hop(here, route, name, facts, via, rule, source)
-        hops = (*here.hops, hop)
-        if exit_.onward is Onward.JOINED:
-            [other] = [one for one in exit_.joins if one != here.network] or [here.network or ""]
-            return self._delivered(here, hops, other, Onward.JOINED)
-        if exit_.onward not in (Onward.HUB, Onward.TABLE):
-            return _Ended(Verdict.ARRIVES, "", hops, exit_.onward)
-        address = here.address
-        if exit_.maps_ipv6:
-            address = unmapped(address) or address
-        if exit_.onward is Onward.HUB:
-            return _At(name, None, hop.to_zone, source, address, hops, here.network)
-        return _At(exit_.in_subnets[0], facts.network, hop.to_zone, source, address, hops)
-
-    def _hop(
-        self, here: _At, route: TableRoute | None, name: str, facts: _Facts, via: str, rule: str, source: Source
-    ) -> Hop:
-        zone = here.zone if not facts.zones or here.zone in facts.zones else facts.zones[0]
-        by_name = route is None and facts.model.found_by_name
-        return Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
+            return replace(here.source, kind="host-public")
+        return here.source
 
     def _reached(self, here: _At, facts: _Facts, name: str) -> tuple[str, Ending | None]:
         """The peering crossed on the path to an exit, if any; and why the exit is out of reach, if it is."""

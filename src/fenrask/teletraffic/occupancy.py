@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
-from fenrask.teletraffic.holding import HoldingTime, stacked
+from fenrask.teletraffic.holding import HoldingTime, Stacks, stacked
 
 __all__ = ["Peak", "concurrent", "concurrent_each", "concurrent_sum", "peak_concurrent", "peak_near"]
 
@@ -26,8 +26,10 @@ _LEVEL = 1e-10
 """Values that differ by less, as a share, count as one height."""
 _AT_ONCE = 100_000
 """Products up to which one call does all; beyond, moment by moment, it would take too much memory."""
-_MOST_WEIGHTS = 2_000_000
-"""Weights of laws that are held at once."""
+_FIRST_STEPS = 4
+"""Steps that are followed back at first: most holds are shorter."""
+_LOOKED_AT = 13
+"""Moments that are looked at in each round of the search for a peak."""
 _POINTS = 4
 """Moments in each step that are looked at before a peak is refined."""
 
@@ -74,13 +76,13 @@ def concurrent_sum(
     which_profile: Sequence[int],
     factors: Floats,
     step_s: float,
-    holds: Sequence[HoldingTime],
+    holds: Sequence[HoldingTime] | Stacks,
 ) -> Floats:
     """All loads together, each with a law and a profile of its own: shape (n_times,), for times_s of shape (n_times,).
 
     profiles: shape (n_profiles, n_steps), rates by step, each valid from its step's start; which_profile: the number
-    of each load's profile; factors: shape (n_holds,), so many times that profile. A law's weights are the same
-    whatever the profile, so they are worked out once and added up before they meet it.
+    of each load's profile; factors: shape (n_holds,), so many times that profile; holds: the laws, or their stacks. A
+    law's weights are the same whatever the profile, so they are worked out once and added up before they meet it.
     """
     rates = np.asarray(profiles, dtype=np.float64)
     steps = rates.shape[1]
@@ -89,7 +91,7 @@ def concurrent_sum(
     means = rates.mean(axis=1)
     of_load = np.asarray(which_profile, dtype=np.intp)
     weighed, left = np.zeros((rates.shape[0], moments.size, steps)), np.zeros(moments.size)
-    for numbers, law in stacked(holds, max(1, _MOST_WEIGHTS // (moments.size * steps))):
+    for numbers, law in holds if isinstance(holds, Stacks) else Stacks.of(holds):
         weights, rest = _weights(moments, steps, uneven, step_s, law)
         number, times = of_load[numbers], factors[numbers]
         left += rest @ (times * means[number])
@@ -163,12 +165,12 @@ def peak_near(concurrent_at: Callable[[Floats], Floats], grid: Floats, values: F
     best = int(np.flatnonzero(values >= np.max(values) * (1 - _LEVEL))[0])
     time, value = float(grid[best]), float(values[best])
     width = float(grid[1] - grid[0]) if grid.size > 1 else 0.0
-    for _ in range(3 if width else 0):
-        near = time + width * np.linspace(-1, 1, 41)
+    for _ in range(5 if width else 0):
+        near = time + width * np.linspace(-1, 1, _LOOKED_AT)
         found = concurrent_at(near)
         value = max(value, float(np.max(found)))
         time = float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
-        width /= 20
+        width /= (_LOOKED_AT - 1) / 2
     return time, value
 
 
@@ -183,14 +185,19 @@ def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time:
     mean = np.atleast_2d(holding_time.mean_s)
     spread = uneven * n * step_s
     shape = (inside.size, mean.shape[0])
-    folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, n
+    folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, min(n, _FIRST_STEPS)
     while before < _MOST_STEPS:
         steps = step_s * np.arange(before - 1, before + batch)
         edges = np.maximum(inside[:, None, None] + steps, 0.0)
         grown = holding_time.integrated_survival(edges)
-        folded += np.diff(grown, axis=2).reshape(*shape, -1, n).sum(axis=2)
+        parts = np.diff(grown, axis=2)
+        if before < n:
+            folded[..., before : before + batch] = parts
+        else:
+            folded += parts.reshape(*shape, -1, n).sum(axis=2)
         reached, before = grown[..., -1:], before + batch
         if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * mean):
             break
-        batch = min(2 * batch, n * max(1, 65_536 // n))
+        # First the rest of the period, then whole ones.
+        batch = n - before if before < n else n if before == n else min(2 * batch, n * max(1, 65_536 // n))
     return folded, np.maximum(0.0, mean - reached)[..., 0]

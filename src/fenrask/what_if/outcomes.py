@@ -119,12 +119,12 @@ def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...])
     gone = set(lost_flows)
     already: dict[tuple[str, str], Fraction] = {}
     for path in before.paths.paths:
-        if not path.trace.verdict.arrives:
+        if not path.example.verdict.arrives:
             key = (path.flow, path.subnet)
             already[key] = already.get(key, Fraction(0)) + path.within
     now: dict[tuple[str, str], Fraction] = {}
     for path in after.paths.paths:
-        if path.trace.verdict.arrives or path.flow in gone:
+        if path.example.verdict.arrives or path.flow in gone:
             continue
         key = (path.flow, path.subnet)
         now[key] = now.get(key, Fraction(0)) + path.within

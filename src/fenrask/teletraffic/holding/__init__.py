@@ -7,7 +7,7 @@ from fenrask.teletraffic.holding.exponential import Exponential
 from fenrask.teletraffic.holding.fixed import Fixed
 from fenrask.teletraffic.holding.lognormal import Lognormal
 from fenrask.teletraffic.holding.mixture import Mixture, balanced, hyperexponential
-from fenrask.teletraffic.holding.stacking import stacked
+from fenrask.teletraffic.holding.stacking import Stacks, stacked
 
 __all__ = [
     "Delayed",
@@ -20,5 +20,6 @@ __all__ = [
     "Parameter",
     "balanced",
     "hyperexponential",
+    "Stacks",
     "stacked",
 ]

@@ -10,9 +10,10 @@ import numpy as np
 from fenrask.teletraffic.holding.contract import HoldingTime
 from fenrask.teletraffic.holding.empirical import Empirical
 
-__all__ = ["stacked"]
+__all__ = ["Stacks", "stacked"]
 
 _MOST = 4096
+_SUMMED = 2048
 
 
 def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[list[int], HoldingTime]]:
@@ -27,6 +28,15 @@ def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[li
             some = numbers[start : start + most]
             first = laws[some[0]]
             yield some, first if isinstance(first, Empirical) else _stack([laws[number] for number in some])
+
+
+class Stacks(list[tuple[list[int], HoldingTime]]):
+    """Laws stacked once, to be asked many times."""
+
+    @classmethod
+    def of(cls, laws: Sequence[HoldingTime]) -> "Stacks":
+        """The stacks of laws, in a size that sums can be worked out at once."""
+        return cls(stacked(laws, _SUMMED))
 
 
 def _make(value: Any) -> Any:

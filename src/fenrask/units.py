@@ -32,7 +32,7 @@ def exact(value: int | float | Decimal | Fraction) -> Fraction:
     >>> exact(0.1) * 3
     Fraction(3, 10)
     """
-    return Fraction(repr(value)) if isinstance(value, float) else Fraction(value)
+    return Fraction(Decimal(repr(value)) if isinstance(value, float) else value)
 
 
 def cents(amount: Fraction) -> Decimal:

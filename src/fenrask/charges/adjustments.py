@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from fractions import Fraction
 
-from fenrask.charges.lines import UNALLOCATED, Line, Use, shares
+from fenrask.charges.lines import UNALLOCATED, Line, Metered, Use, shares
 from fenrask.charges.meters import Meters
 from fenrask.charges.rates import rates_of
 from fenrask.estate import Described
@@ -18,8 +18,8 @@ def minimums(described: Described, lines: Sequence[Line], meters: Meters) -> Ite
     paid: dict[str, Fraction] = {}
     for line in lines:
         if line.item in ("hours", "processed"):
-            for use, share in line.uses.items():
-                paid[use.exit] = paid.get(use.exit, Fraction(0)) + line.amount * share
+            for name, share in line.uses.by_exit.items():
+                paid[name] = paid.get(name, Fraction(0)) + line.amount * share
     for name, exit_ in described.estate.exits.items():
         rates = rates_of(described, name)
         least = exit_.units * Fraction(rates.month_minimum) if rates else Fraction(0)
@@ -42,7 +42,7 @@ def commitments(described: Described, lines: Sequence[Line]) -> Iterator[Line]:
         covered = sum(weights.values(), Fraction(0))
         if not covered:
             continue
-        uses, unit = shares(weights, Use("", UNALLOCATED)), described.catalogue.currency
+        uses, unit = shares(Metered.of(weights), Use("", UNALLOCATED)), described.catalogue.currency
         if commitment.share is not None:
             reason = f"{commitment.share * 100:f} % off {', '.join(commitment.items)}"
             yield Line("commitment", name, covered, unit, -commitment.share, reason, True, uses)

@@ -5,18 +5,19 @@ All sums are exact fractions; money is rounded where it is shown.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from functools import cached_property
+from functools import cached_property, partial
+from itertools import chain
 from math import ceil, lcm
 from typing import TypeVar
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
 from fenrask.charges.adjustments import commitments, minimums
-from fenrask.charges.lines import UNALLOCATED, Line, Use, shares
-from fenrask.charges.meters import Metered, Meters
+from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, shares
+from fenrask.charges.meters import Meters
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.estate import Addresses, Described, Rate, Tiers
 from fenrask.routing import Paths
@@ -114,21 +115,14 @@ class Bill:
     @cached_property
     def _parts(self) -> tuple[int, dict[Use, int]]:
         """The amounts by exit and flow over one denominator: whole numbers add up far quicker than fractions."""
-        commons = [_common([*line.uses.values()]) for line in self.lines]
-        units = [line.amount / common for line, common in zip(self.lines, commons, strict=True)]
-        denominator = _common(units)
+        units = [line.amount / line.uses.whole for line in self.lines]
+        denominator = lcm(*(unit.denominator for unit in units))
         found: dict[Use, int] = {}
-        for line, common, unit in zip(self.lines, commons, units, strict=True):
-            whole = int(unit * denominator)
-            for use, share in line.uses.items():
-                part = whole * share.numerator * (common // share.denominator)
-                found[use] = found.get(use, 0) + part
+        for line, unit in zip(self.lines, units, strict=True):
+            whole = unit.numerator * (denominator // unit.denominator)
+            for use, weight in line.uses.weights.items():
+                found[use] = found.get(use, 0) + whole * weight
         return denominator, found
-
-
-def _common(values: Sequence[Fraction]) -> int:
-    """The least common denominator."""
-    return lcm(*(value.denominator for value in values))
 
 
 def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
@@ -209,7 +203,8 @@ def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[L
         for exit_name, number in one.used.items():
             for use, share in shares(meters.at_exit[exit_name], Use(exit_name, UNALLOCATED)).items():
                 uses[use] = uses.get(use, Fraction(0)) + share * Fraction(number, size)
-        yield Line("addresses", one.name, month, "address-h" if size == 1 else "block-h", rate, reason, True, uses)
+        unit, by_use = "address-h" if size == 1 else "block-h", Shares(Metered.of(uses))
+        yield Line("addresses", one.name, month, unit, rate, reason, True, by_use)
 
 
 def _of_hosts(described: Described) -> Iterator[Line]:
@@ -217,7 +212,7 @@ def _of_hosts(described: Described) -> Iterator[Line]:
     estate, month = described.estate, Fraction(described.catalogue.hours_per_month)
     for name, workload in estate.workloads.items():
         if workload.public_address and workload.hosts:
-            even = {Use("", flow): Fraction(1) for flow, stated in estate.flows.items() if stated.from_ == name}
+            even = {Use("", flow): 1 for flow, stated in estate.flows.items() if stated.from_ == name}
             uses = shares(even, Use("", UNALLOCATED))
             for rate, hosts in _hosts_by_rate(described, name):
                 reason = f"{hosts} hosts with an address of their own, {month} hours"
@@ -258,7 +253,8 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
     for names in pooled.values():
         rates = rates_of(described, names[0])
         assert rates is not None
-        metered = {use: volume for name in names for use, volume in meters.at_exit[name].items()}
+        some = [meters.at_exit[name] for name in names]
+        metered = Metered(chain(*(one.items() for one in some)), some[0].denominator)
         about = ", ".join(name for name in names if meters.at_exit[name])
         yield from _by_volume(described, rates.processed_per_gb, metered, ("processed", about, "both ways"))
 
@@ -269,9 +265,10 @@ def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
     to_internet, to_services = _by_tariff(described, meters.to_internet), _by_tariff(described, meters.to_services)
     for tariff in dict.fromkeys([*to_internet, *to_services]):
         rates, in_region = catalogue.transfer_in(tariff), f" of {tariff}" if tariff else ""
-        sent, served = to_internet.get(tariff, {}), to_services.get(tariff, {})
+        none = Metered({}, meters.to_internet.denominator)
+        sent, served = to_internet.get(tariff, none), to_services.get(tariff, none)
         if rates.service_out_per_gb is None:
-            sent = sent | served
+            sent = sent.added(served)
         else:
             what = ("service out", tariff, f"out only{in_region}, to the provider's services by a door to the internet")
             yield from _by_volume(described, rates.service_out_per_gb, served, what)
@@ -292,10 +289,12 @@ def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
 
 def _by_tariff(described: Described, metered: Metered) -> dict[str, Metered]:
     """A metered volume by the region of its exit where moving data has a price of its own there; else under nothing."""
-    found: dict[str, Metered] = {}
+    exits = dict.fromkeys(use.exit for use in metered)
+    regions = {name: described.estate.region_of(described.estate.exits[name]) for name in exits}
+    tariffs = {name: described.catalogue.tariff_of(region) for name, region in regions.items()}
+    found = {tariff: Metered({}, metered.denominator) for tariff in tariffs.values()}
     for use, volume in metered.items():
-        tariff = described.catalogue.tariff_of(described.estate.region_of(described.estate.exits[use.exit]))
-        found.setdefault(tariff, {})[use] = volume
+        found[tariffs[use.exit]][use] = volume
     return found
 
 
@@ -305,7 +304,11 @@ def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]
         yield "", metered
         return
     for name in dict.fromkeys(use.exit for use in metered):
-        yield name, {use: volume for use, volume in metered.items() if use.exit == name}
+        yield name, metered.where(partial(_is_at, name))
+
+
+def _is_at(name: str, use: Use) -> bool:
+    return use.exit == name
 
 
 def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[str, str, str]) -> Iterator[Line]:
@@ -313,7 +316,7 @@ def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[s
 
     `what` is the line's item, what it is about, and its reason.
     """
-    volume = sum(metered.values(), Fraction(0))
+    volume = metered.total
     if not volume or not rate:
         return
     item, about, reason = what

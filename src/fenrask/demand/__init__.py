@@ -4,7 +4,7 @@ from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Holding, duration_law, ended, holding
 from fenrask.demand.loads import Demand, NotCounted, demand, new_per_s, open_at_peak, reopened
 from fenrask.demand.parts import POINTS_PER_HOUR, ConcurrencyCurve, Load, Part, Series
-from fenrask.demand.volumes import Volume, flow_volume, month_volume
+from fenrask.demand.volumes import Volume, Volumes, flow_volume, month_volume
 
 __all__ = [
     "POINTS_PER_HOUR",
@@ -17,6 +17,7 @@ __all__ = [
     "ConcurrencyCurve",
     "Series",
     "Volume",
+    "Volumes",
     "demand",
     "ended",
     "explain_demand",

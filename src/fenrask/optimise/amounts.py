@@ -171,7 +171,7 @@ class Amounts:
                 if hop.crosses_zone:
                     tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
                     crossed += both * Fraction(tariff.cross_zone_per_gb)
-            for one, other in networks_left(self.paths, path):
+            for one, other in networks_left(self.described, path.trace):
                 crossed += both * self._between(one, other)
             if path.trace.onward is Onward.INTERNET:
                 last = path.trace.exits[-1]

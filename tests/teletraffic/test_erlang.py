@@ -37,6 +37,26 @@ class AgainstTheRecursion(unittest.TestCase):
         load = float(erlangs_for(64_512, 1e-9))
         self.assertLess(abs(recursion(64_512, load) / Decimal("1e-9") - 1), Decimal("1e-10"))
 
+    def test_one_pair_alone_is_as_in_an_array(self) -> None:
+        """Scalars have a quicker form of their own: the same to the last digits, wherever either holds."""
+        dice = np.random.default_rng(7)
+        ports = np.concatenate([np.floor(10 ** dice.uniform(0, 7, 800)), 10 ** dice.uniform(0, 7, 200)])
+        load = ports * 10 ** dice.uniform(-4, 1, 1000)
+        together = log_erlang_b(ports, load)
+        alone = np.array([log_erlang_b(float(c), float(a)) for c, a in zip(ports, load, strict=True)])
+        self.assertLess(np.max(np.abs(alone - together) / np.maximum(1.0, np.abs(together))), 5e-13)
+
+    def test_inverses_of_many_meet_their_targets(self) -> None:
+        dice = np.random.default_rng(8)
+        load = 10 ** dice.uniform(-3, 6.5, 2000)
+        for target in (0.9, 0.1, 1e-3, 1e-9, 1e-15):
+            ports = ports_for(load, target)
+            self.assertTrue(np.all(log_erlang_b(ports, load) <= math.log(target)))
+            fewer = ports - 1
+            self.assertTrue(np.all(log_erlang_b(fewer, load)[fewer > 0] > math.log(target)))
+            found = erlangs_for(np.maximum(1, ports), target)
+            self.assertLess(np.max(np.abs(log_erlang_b(np.maximum(1, ports), found) - math.log(target))), 1e-10)
+
 
 class Published(unittest.TestCase):
     def test_classic_table_at_one_per_cent(self) -> None:

@@ -14,6 +14,7 @@ and 1 / B is the integral itself; where a < c, s = -1 and 1 / B = 1 / p - S, wit
 probability of c and S the integral.
 """
 
+from math import exp
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, check_target, unusable
 from fenrask.teletraffic.elementary import log1pmx, stirling_error
+from fenrask.teletraffic.erlang_scalar import log_erlang_b_of_one
 
 __all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
 
@@ -57,11 +59,17 @@ def erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
     >>> round(float(erlang_b(10, 4.461)), 6)
     0.009998
     """
-    return np.exp(log_erlang_b(ports, erlangs))[()]
+    log_b = log_erlang_b(ports, erlangs)
+    return exp(log_b) if type(log_b) is float else np.exp(log_b)[()]
 
 
 def log_erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
     """The natural logarithm of `erlang_b`, with nothing lost where that underflows; -inf for no load."""
+    if isinstance(ports, float | int) and isinstance(erlangs, float | int):
+        usable = 0 <= ports < np.inf and 0 <= erlangs < np.inf
+        alone = log_erlang_b_of_one(float(ports), float(erlangs)) if usable else None
+        if alone is not None:
+            return alone
     servers, load = broadcast(ports=ports, erlangs=erlangs)
     flat_c, flat_a = servers.ravel(), load.ravel()
     result = np.zeros(flat_c.size)
@@ -90,34 +98,69 @@ def ports_for(erlangs: ArrayLike, blocking: ArrayLike) -> Any:
         raise unusable(
             "erlangs", f"{np.max(load):g}", f"at most {_MOST_LOAD:g}: beyond it no port is told from the next"
         )
-    goal = np.log(target)
-    low = np.full(load.shape, -1.0)
-    high = np.zeros(load.shape)
-    low_log, high_log = np.zeros(load.shape), np.where(load > 0, 0.0, -np.inf)
-    step = np.ceil(np.maximum(8.0, 4 * np.sqrt(load)))
-    guess = np.floor(load * (1 - target))  # carried load never exceeds the ports
-    high = np.where(load > 0, np.maximum(guess, 1), 0)
-    high_log = np.where(load > 0, log_erlang_b(high, load), -np.inf)
-    while (short := high_log > goal).any():
-        low, low_log = np.where(short, high, low), np.where(short, high_log, low_log)
-        high = np.where(short, high + step, high)
-        step = np.where(short, step * 2, step)
-        high_log = np.where(short, log_erlang_b(high, load), high_log)
-    # Where the first guess was already enough, nothing below it has been tried yet.
-    low = np.where(low < 0, np.where(load > 0, 0, -1), low)
-    turn = 0
+    flat, goal = load.ravel(), np.log(target).ravel()
+    result, open_ = np.zeros(flat.size), np.flatnonzero(flat > 0)
+    at = _guess(flat[open_], goal[open_])
+    for _ in range(_MOST_TURNS):
+        if not open_.size:
+            break
+        a, wanted = flat[open_], goal[open_]
+        log_b = log_erlang_b(at, a)
+        before = _log_before(at, a, log_b)
+        done = (log_b <= wanted) & (before > wanted)
+        result[open_[done]] = at[done]
+        # One port more makes log B fall by this, one less by that: both are known from B itself.
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+            fall = np.where(log_b > wanted, np.log(at + 1 + a * np.exp(log_b)) - np.log(a), before - log_b)
+            step = np.where(fall > 0, (log_b - wanted) / fall, at)
+        enough = log_b <= wanted
+        moved = at + np.where(enough, np.minimum(-1, np.ceil(step)), np.maximum(1, np.ceil(step)))
+        open_, at = open_[~done], np.clip(moved, 1, _MOST_PORTS)[~done]
+    if open_.size:
+        result[open_] = _halved(flat[open_], goal[open_])
+    return result.reshape(load.shape).astype(np.int64)[()]
+
+
+_MOST_TURNS = 40
+_MOST_PORTS = 2.0**53
+
+
+def _guess(a: Floats, goal: Floats) -> Floats:
+    """Whole numbers of ports near those that refuse e^goal: by the carried load, or by the Poisson tail's depth."""
+    depth = np.maximum(-goal - 0.5 * np.log(2 * np.pi * np.maximum(a, 1.0)), 0.0)
+    deviation = np.sqrt(2 * a * depth) + depth / 3
+    carried = a * -np.expm1(goal)  # never more than the ports
+    guess: Floats = np.maximum(1.0, np.ceil(np.maximum(carried, np.where(depth > 0, a + deviation, 0.0))))
+    return guess
+
+
+def _guess_of_load(c: Floats, target: Floats) -> Floats:
+    """A load near the one of which c ports refuse the target: `_guess` the other way round."""
+    depth = np.maximum(-np.log(target) - 0.5 * np.log(2 * np.pi * np.maximum(c, 1.0)), 0.0)
+    room = np.maximum(c - depth / 3, 0.0)
+    root = (np.sqrt(2 * depth + 4 * room) - np.sqrt(2 * depth)) / 2
+    near = (depth > 0) & (c >= _FEW) & (root > 1)
+    guess: Floats = np.where(near, root * root, c / (1 - target))
+    return guess
+
+
+def _log_before(c: Floats, a: Floats, log_b: Floats) -> Floats:
+    """log B with one port less, from B(c) = a B(c-1) / (c + a B(c-1)); 0 where nothing can be told from 1."""
+    with np.errstate(divide="ignore"):
+        before: Floats = log_b + np.log(c) - np.log(a) - np.log(-np.expm1(log_b))
+    return np.where(c <= 1, 0.0, np.minimum(before, 0.0))
+
+
+def _halved(a: Floats, goal: Floats) -> Floats:
+    """The least ports by halving, where steps by the slope do not settle."""
+    low, high = np.zeros(a.shape), np.maximum(1.0, np.ceil(a))
+    while (short := log_erlang_b(high, a) > goal).any():
+        low, high = np.where(short, high, low), np.where(short, 2 * high, high)
     while (wide := high - low > 1).any():
-        turn += 1
-        with np.errstate(invalid="ignore"):
-            part = (low_log - goal) / (low_log - high_log)
-        part = np.where(np.isfinite(part) & (turn % 3 != 0), part, 0.5)
-        middle = np.clip(np.ceil(low + part * (high - low)), low + 1, np.maximum(high - 1, low + 1))
-        middle = np.where(wide, middle, high)
-        value = log_erlang_b(middle, load)
-        enough = value <= goal
-        high, high_log = np.where(wide & enough, middle, high), np.where(wide & enough, value, high_log)
-        low, low_log = np.where(wide & ~enough, middle, low), np.where(wide & ~enough, value, low_log)
-    return high.astype(np.int64)[()]
+        middle = np.where(wide, np.floor((low + high) / 2), high)
+        enough = log_erlang_b(middle, a) <= goal
+        high, low = np.where(wide & enough, middle, high), np.where(wide & ~enough, middle, low)
+    return high
 
 
 def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
@@ -134,8 +177,8 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
     check_target(target)
     shape = servers.shape
     servers, target = servers.ravel(), target.ravel()
-    load = np.where(servers > 0, servers, 1.0) / (1 - target)  # carried load never exceeds the ports
-    open_ = np.arange(load.size)
+    load = _guess_of_load(np.where(servers > 0, servers, 1.0), target)
+    open_, last = np.arange(load.size), np.full(load.size, np.inf)
     for _ in range(200):
         c, now, most = np.where(servers[open_] > 0, servers[open_], 1.0), load[open_], target[open_]
         log_b = log_erlang_b(c, now)
@@ -144,7 +187,9 @@ def erlangs_for(ports: ArrayLike, blocking: ArrayLike) -> Any:
         load[open_] = np.minimum(now * np.exp(np.clip(step, -50.0, 50.0)), c / (1 - most))
         # The last digit of log B moves the load by that over the slope: no nearer is ever come.
         settled = np.abs(step) <= np.maximum(4e-16, 2e-16 * np.maximum(np.abs(log_b), 1.0) / np.maximum(slope, 1e-300))
-        open_ = open_[~settled]
+        # Nor where a step no longer shrinks, since only the last digits are left to move it.
+        settled |= (np.abs(step) < 1e-9) & (np.abs(step) >= last / 2)
+        open_, last = open_[~settled], np.abs(step)[~settled]
         if not open_.size:
             break
     return np.where(servers > 0, load, 0.0).reshape(shape)[()]

@@ -18,7 +18,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "rules": "severity rule about example",
     },
     ("path",): {
-        "paths": "flow subnets destination exits seen_as verdict breaks down_min_per_month share",
+        "paths": "flow subnets destination exits seen_as verdict breaks part down_min_per_month share",
         "needs_not_met": "flow need why",
     },
     ("path", "app", "partner"): {
@@ -112,7 +112,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
 }
 FACTS: dict[tuple[str, ...], str] = {
     ("check",): "errors warnings notes accepted",
-    ("path", "app", "partner"): "verdicts seen_as breaks",
+    ("path", "app", "partner"): "verdicts seen_as parts shares breaks",
     ("demand",): "hours",
     ("capacity",): "fits target_blocking",
     ("charges",): "currency month_amount fixed_amount by_volume_amount unallocated_amount year_amount",

@@ -6,8 +6,8 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity.streams import hosts_of, streams
-from fenrask.demand import ConcurrencyCurve, Demand, Load, Part, Series
+from fenrask.capacity.streams import hosts_behind, streams
+from fenrask.demand import Demand, Load, Part, Parts, Series
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -74,7 +74,7 @@ def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: 
             busiest[one.limit] = one
     stated, found = offer.limits, list(busiest.values())
     if stated.hosts is not None:
-        found.append(LimitUse("hosts", "hosts", _hosts(demand, parts), stated.hosts, grows=False))
+        found.append(LimitUse("hosts", "hosts", _hosts(parts), stated.hosts, grows=False))
     if stated.subnets is not None:
         found.append(LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False))
     return found
@@ -88,7 +88,7 @@ def limit_rows(
         if use.capacity:
             yield f"{use.limit} {use.about}", use.series / use.capacity
     if offer.limits.hosts:
-        yield "hosts", np.array([_hosts(demand, parts) / offer.limits.hosts])
+        yield "hosts", np.array([_hosts(parts) / offer.limits.hosts])
     if offer.limits.subnets:
         yield "subnets", np.array([len({part.subnet for part in parts}) / offer.limits.subnets])
 
@@ -122,13 +122,8 @@ def _highest(by_hour: Series) -> tuple[float, float]:
     return hour * SECONDS_PER_HOUR, float(by_hour[hour])
 
 
-def _hosts(demand: Demand, parts: Sequence[Part]) -> int:
-    flows = demand.paths.described.estate.flows
-    groups: dict[tuple[str, str], float] = {}
-    for part in parts:
-        group = (flows[part.flow].from_, part.subnet)
-        groups[group] = max(groups.get(group, 0.0), hosts_of(demand, part))
-    return int(np.ceil(sum(groups.values()) - 1e-9))
+def _hosts(parts: Sequence[Part]) -> int:
+    return int(np.ceil(hosts_behind(Parts.of(parts)) - 1e-9)) if parts else 0
 
 
 def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
@@ -136,17 +131,17 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
 
     What is exchanged goes with the new connections, a standing pool's evenly through the day.
     """
-    flows = demand.paths.described.estate.flows
-    level, by_curve = 0.0, dict[int, tuple[ConcurrencyCurve, float]]()
-    for part in parts:
-        size = flows[part.flow].packet_bytes if packets else 1
-        mean = demand.bytes_per_s(part) / size * part.path.own.part
-        if part.rate_per_s and part.curve.mean_profile:
-            known = by_curve.get(part.curve.number, (part.curve, 0.0))
-            by_curve[part.curve.number] = (part.curve, known[1] + mean)
-        else:
-            level += mean
-    total = np.full(demand.hours, level)
-    for curve, mean in by_curve.values():
-        total += mean * curve.profile / curve.mean_profile
+    if not parts:
+        return np.zeros(demand.hours)
+    some, laid = Parts.of(parts), demand.laid
+    mean = laid.bytes_per_s[some.rows]
+    if packets:
+        mean = mean / laid.traffic.packet_bytes[some.flow]
+    profiles = [laid.curves[number] for number in range(len(laid.curves))]
+    means = np.array([curve.mean_profile for curve in profiles])
+    moving = (some.rate_per_s > 0) & (means[some.curve] > 0)
+    total = np.full(demand.hours, float(mean[~moving].sum()))
+    by_curve = np.bincount(some.curve[moving], weights=mean[moving], minlength=len(profiles))
+    for number in np.flatnonzero(by_curve).tolist():
+        total += by_curve[number] / means[number] * profiles[number].profile
     return total

@@ -4,6 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
+import numpy as np
+
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.limits import LimitUse, stated_limits
@@ -205,22 +207,25 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
     exit_ = estate.exits[name]
     if "addresses" in type(exit_).model_fields:
         exit_ = exit_.model_copy(update={"addresses": "auto"})
-    parts = tuple(
-        (
-            part.flow,
-            part.subnet,
-            part.path.share,
-            part.path.reach,
-            part.rate_per_s,
-            part.persistent,
-            id(part.curve),
-            estate.flows[part.flow].traffic_key,
-            estate.workloads[estate.flows[part.flow].from_],
-            estate.destinations[part.destination],
-        )
-        for part in demand.at_exit.get(name, ())
+    laid, some = demand.laid, demand.at_exit.get(name)
+    if some is None:
+        return (exit_, offer, estate.targets, demand.hours)
+    traffic, rows, flows = laid.traffic, some.rows, some.flow.tolist()
+    columns = (
+        laid.share[rows],
+        laid.reach[rows],
+        laid.hosts[rows],
+        some.rate_per_s,
+        some.persistent,
+        np.array([laid.curves[number].number for number in some.curve.tolist()]),
+        *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
+        *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )
-    return (exit_, offer, estate.targets, demand.hours, parts)
+    names = tuple(traffic.names[row] for row in flows)
+    subnets = tuple(laid.subnets[number] for number in laid.subnet[rows].tolist())
+    to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
+    whole = tuple(column.tobytes() for column in columns)
+    return (exit_, offer, estate.targets, demand.hours, names, subnets, whole, tuple(to))
 
 
 def ports_of(ports: Ports, nodes: int) -> Ports:

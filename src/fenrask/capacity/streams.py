@@ -1,17 +1,14 @@
 """From the load on an exit to the streams that compete for its ports."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TypeVar
 
 import numpy as np
 
 from fenrask.capacity.assignments import Stream, View
-from fenrask.demand import Demand, Load, Part, Series
+from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series
 
-__all__ = ["Pool", "hosts_of", "pools", "streams"]
-
-Key = TypeVar("Key")
+__all__ = ["Pool", "hosts_behind", "pools", "streams"]
 
 
 @dataclass(frozen=True)
@@ -33,35 +30,37 @@ class Pool:
 
 def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> tuple[Stream, ...]:
     """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host."""
-    return tuple(_stream(demand, pool) for pool in pools(demand, exit_name, view, parts))
+    hashes = _hashes(demand, exit_name)
+    return tuple(_stream(pool, hashes) for pool in pools(demand, exit_name, view, parts))
 
 
 def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
     """The same without what the flows say of their traffic."""
     some = demand.at_exit.get(exit_name, ()) if parts is None else parts
-    return _VIEWS[view](demand, some)
+    return _VIEWS[view](demand, Parts.of(some)) if some else iter(())
 
 
-def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
+def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """Toward each destination address, port and protocol; addresses with equal shares of the load are one.
 
     Destinations with the same prefixes, port and protocol are one, whatever they are called.
     """
     destinations = demand.paths.described.estate.destinations
-    for its_parts in _grouped(
-        parts, lambda part: destinations[part.destination].tuple_key or part.destination
-    ).values():
-        names = list(dict.fromkeys(part.destination for part in its_parts))
-        destination = destinations[names[0]]
+    known = list(destinations.values())
+    places: dict[Hashable, int] = {}
+    keys = np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in destinations.items()])
+    for _, its_parts in parts.by(keys[parts.destination]):
+        numbers = list(dict.fromkeys(its_parts.destination.tolist()))
+        names = [parts.laid.traffic.destinations[number] for number in numbers]
+        destination = known[numbers[0]]
         port = "" if destination.port is None else f":{destination.port}"
         label = f"{' and '.join(names)}{port}/{destination.protocol}"
-        reach = np.array([float(part.path.reach) for part in its_parts])
-        rates = np.array([part.rate_per_s for part in its_parts])
+        reach, rates = parts.laid.reach[its_parts.rows], its_parts.rate_per_s
         by_share = destination.address_shares
         if len(names) > 1:
             # Which addresses two destinations share is not known: the busiest of each may be the same.
-            top = {name: max(destinations[name].address_shares) for name in names}
-            each = np.minimum(1.0, np.array([top[part.destination] for part in its_parts]) / reach)
+            top = {number: max(known[number].address_shares) for number in numbers}
+            each = np.minimum(1.0, np.array([top[number] for number in its_parts.destination.tolist()]) / reach)
             yield Pool(label, destination.protocol, its_parts, each, 1.0, max(top.values()))
             continue
         for share, number in by_share.items():
@@ -72,77 +71,86 @@ def _tuples(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
             yield Pool(own, destination.protocol, its_parts, each, copies, share)
 
 
-def _whole(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
+def _whole(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """All of a transport protocol."""
-    for protocol, its_parts in _grouped(parts, lambda part: _protocol(demand, part)).items():
+    protocols, numbers = _protocols(demand, parts)
+    for number, its_parts in parts.by(numbers):
+        protocol = protocols[number]
         yield Pool(f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)))
 
 
-def _hosts(demand: Demand, parts: Sequence[Part]) -> Iterator[Pool]:
+def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """One host of each workload in each subnet, for each transport protocol."""
-    groups = _grouped(parts, lambda part: (*_host_group(demand, part), _protocol(demand, part)))
-    for (workload, subnet, protocol), its_parts in groups.items():
-        each = np.array([hosts_of(demand, part) for part in its_parts])
+    laid = parts.laid
+    protocols, numbers = _protocols(demand, parts)
+    keys = _host_groups(parts) * len(protocols) + numbers
+    for _, its_parts in parts.by(keys):
+        each = laid.hosts[its_parts.rows]
         hosts = float(np.max(each))
         if hosts:
+            first = its_parts[0]
+            workload = laid.traffic.workloads[int(laid.traffic.workload[its_parts.flow[0]])]
+            protocol = demand.paths.described.estate.destinations[first.destination].protocol
             # Where some flows come from a part of the hosts alone, these have the most: they stand for all.
-            weights = 1 / each
-            yield Pool(f"{workload} in {subnet}", protocol, its_parts, weights, hosts)
+            yield Pool(f"{workload} in {first.subnet}", protocol, its_parts, 1 / each, hosts)
 
 
-_VIEWS: dict[View, Callable[[Demand, Sequence[Part]], Iterator[Pool]]] = {
+_VIEWS: dict[View, Callable[[Demand, Parts], Iterator[Pool]]] = {
     "tuples": _tuples,
     "whole": _whole,
     "hosts": _hosts,
 }
 
 
-def _grouped(parts: Sequence[Part], key: Callable[[Part], Key]) -> dict[Key, list[Part]]:
-    found: dict[Key, list[Part]] = {}
-    for part in parts:
-        found.setdefault(key(part), []).append(part)
-    return found
+def _protocols(demand: Demand, parts: Parts) -> tuple[tuple[str, ...], Numbers]:
+    """The transport protocols of all destinations, and the number of each part's."""
+    each = [one.protocol for one in demand.paths.described.estate.destinations.values()]
+    known = tuple(dict.fromkeys(each))
+    numbers = np.array([known.index(protocol) for protocol in each], dtype=np.intp)
+    return known, numbers[parts.destination]
 
 
-def _protocol(demand: Demand, part: Part) -> str:
-    return demand.paths.described.estate.destinations[part.destination].protocol
+def _host_groups(parts: Parts) -> Numbers:
+    """A number for the workload and the subnet of each part."""
+    laid = parts.laid
+    groups: Numbers = laid.traffic.workload[parts.flow] * len(laid.subnets) + laid.subnet[parts.rows]
+    return groups
 
 
-def _host_group(demand: Demand, part: Part) -> tuple[str, str]:
-    return demand.paths.described.estate.flows[part.flow].from_, part.subnet
+def hosts_behind(parts: Parts) -> float:
+    """The hosts of all workloads and subnets that parts come from: each counted once."""
+    if not len(parts):
+        return 0.0
+    _, back = np.unique(_host_groups(parts), return_inverse=True)
+    most = np.zeros(int(back.max()) + 1)
+    np.maximum.at(most, back, parts.laid.hosts[parts.rows])
+    return float(most.sum())
 
 
-def hosts_of(demand: Demand, part: Part) -> float:
-    """The hosts that a part comes from: those of its subnet, or some of them."""
-    estate = demand.paths.described.estate
-    workload = estate.flows[part.flow].from_
-    share = estate.host_shares(workload)[part.subnet] * part.path.own.hosts
-    return float(estate.workloads[workload].hosts * share)
-
-
-def _stream(demand: Demand, pool: Pool) -> Stream:
+def _stream(pool: Pool, hashes: bool) -> Stream:
     """A pool with what the flows behind it say of their traffic."""
-    estate, parts = demand.paths.described.estate, pool.parts
-    flows = [estate.flows[part.flow] for part in parts]
-    concurrent = [part.mean_concurrent * float(weight) for part, weight in zip(parts, pool.weights, strict=True)]
-    total = sum(concurrent)
+    parts, traffic = Parts.of(pool.parts), Parts.of(pool.parts).laid.traffic
+    flows = parts.flow
+    concurrent = parts.laid.mean_concurrent[parts.rows] * pool.weights
+    total = float(concurrent.sum())
     burstiness, retried = 1.0, 0.0
-    if total and any(flow.burstiness != 1.0 or flow.retry_share for flow in flows):
-        burstiness = sum(flow.burstiness * load for flow, load in zip(flows, concurrent, strict=True)) / total
-        retried = sum(flow.retry_share * load for flow, load in zip(flows, concurrent, strict=True)) / total
-    tied = any(estate.has_needs(flow) and estate.needs_of(flow).one_source_per_host for flow in flows)
+    if total:
+        burstiness = float(np.dot(traffic.burstiness[flows], concurrent)) / total if traffic.is_bursty else 1.0
+        retried = float(np.dot(traffic.retry_share[flows], concurrent)) / total if traffic.is_retried else 0.0
+    tied = traffic.is_tied and bool(traffic.one_source[flows].any())
+    top = int(np.argmax(concurrent))
     return Stream(
         label=pool.label,
         protocol=pool.protocol,
         load=pool.load,
         copies=pool.copies,
-        hosts=_alike_hosts(demand, parts, concurrent) if tied or _hashes(demand, parts[0].exit) else 1.0,
+        hosts=_alike_hosts(parts, concurrent) if tied or hashes else 1.0,
         # A random part of a bursty stream is less bursty.
         peakedness=1 + pool.share * (burstiness - 1),
-        sources=_sources(demand, parts, pool.weights),
+        sources=_sources(parts, pool.weights),
         retry_share=retried,
         tied=tied,
-        profile=flows[concurrent.index(max(concurrent))].profile or "",
+        profile=traffic.profiles[int(traffic.profile[flows[top]])],
     )
 
 
@@ -152,25 +160,20 @@ def _hashes(demand: Demand, exit_name: str) -> bool:
     return offer is not None and offer.ports is not None and offer.ports.hashes_hosts
 
 
-def _alike_hosts(demand: Demand, parts: Sequence[Part], concurrent: Sequence[float]) -> float:
+def _alike_hosts(parts: Parts, concurrent: Series) -> float:
     """So many hosts, all alike, are as uneven as those that are there: (sum)^2 / sum of squares."""
-    loads: dict[tuple[str, str], float] = {}
-    hosts: dict[tuple[str, str], float] = {}
-    for part, load in zip(parts, concurrent, strict=True):
-        group = _host_group(demand, part)
-        loads[group] = loads.get(group, 0.0) + load
-        hosts[group] = max(hosts.get(group, 1.0), hosts_of(demand, part))
-    squares = sum(load**2 / hosts[group] for group, load in loads.items())
-    return sum(loads.values()) ** 2 / squares if squares else 1.0
+    numbers, back = np.unique(_host_groups(parts), return_inverse=True)
+    loads = np.bincount(back, weights=concurrent, minlength=numbers.size)
+    hosts = np.ones(numbers.size)
+    np.maximum.at(hosts, back, parts.laid.hosts[parts.rows])
+    squares = float(np.sum(loads**2 / hosts))
+    return float(loads.sum()) ** 2 / squares if squares else 1.0
 
 
-def _sources(demand: Demand, parts: Sequence[Part], weights: Series) -> float | None:
+def _sources(parts: Parts, weights: Series) -> float | None:
     """Connections that the hosts open at most; None where any flow's hosts have no limit of their own."""
-    estate = demand.paths.described.estate
-    total = 0.0
-    for part, weight in zip(parts, weights, strict=True):
-        flow = estate.flows[part.flow]
-        if flow.max_per_host is None:
-            return None
-        total += float(part.path.share) * estate.workloads[flow.from_].hosts * flow.max_per_host * weight
-    return total
+    traffic = parts.laid.traffic
+    if not traffic.is_capped:
+        return None
+    total = float(np.dot(traffic.max_open[parts.flow] * parts.laid.share[parts.rows], weights))
+    return total if np.isfinite(total) else None

@@ -1,9 +1,12 @@
 """Flows and profiles onto exits: who holds how many connections where, when; and how many bytes."""
 
+from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Holding, duration_law, ended, holding
-from fenrask.demand.loads import Demand, NotCounted, demand, new_per_s, open_at_peak, reopened
-from fenrask.demand.parts import POINTS_PER_HOUR, ConcurrencyCurve, Load, Part, Series
+from fenrask.demand.load import Load
+from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
+from fenrask.demand.parts import Part, Parts
+from fenrask.demand.traffic import Numbers, Series, Traffic, new_per_s
 from fenrask.demand.volumes import Volume, Volumes, flow_volume, month_volume
 
 __all__ = [
@@ -13,9 +16,12 @@ __all__ = [
     "Holding",
     "NotCounted",
     "Load",
+    "Numbers",
     "Part",
+    "Parts",
     "ConcurrencyCurve",
     "Series",
+    "Traffic",
     "Volume",
     "Volumes",
     "demand",

@@ -1,6 +1,6 @@
 """How concurrent connections are computed, flow by flow and exit by exit."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fenrask.demand.loads import Demand
 from fenrask.demand.parts import Part
@@ -18,10 +18,10 @@ def explain_demand(demand: Demand) -> Iterator[Step]:
     estate = demand.paths.described.estate
     loads = {name: demand.load(parts) for name, parts in demand.at_exit.items() if name in estate.exits}
     for exit_name, load in sorted(loads.items(), key=lambda pair: -pair[1].peak.concurrent):
-        for name, parts in demand.grouped(exit_name, lambda part: part.flow).items():
+        for name, parts in demand.by_flow(exit_name).items():
             yield from _flow(demand, f"{name} at {exit_name}", estate.flows[name], parts)
         when = "all day" if load.is_level else f"at {clock_text(load.peak.time_s)}"
-        flows = ", ".join(demand.grouped(exit_name, lambda part: part.flow))
+        flows = ", ".join(demand.by_flow(exit_name))
         yield Step(
             exit_name,
             "concurrent at the peak",
@@ -30,7 +30,7 @@ def explain_demand(demand: Demand) -> Iterator[Step]:
         )
 
 
-def _flow(demand: Demand, about: str, flow: Flow, parts: tuple[Part, ...]) -> Iterator[Step]:
+def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iterator[Step]:
     first = parts[0]
     share = sum(float(part.path.share) for part in parts)
     hosts = demand.paths.described.estate.workloads[flow.from_].hosts

@@ -5,23 +5,25 @@ law of its holds (`fenrask.teletraffic.held`). It is computed at every quarter o
 where a peak is looked for.
 """
 
-from collections.abc import Callable, Hashable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
 
 import numpy as np
 
+from fenrask.demand.curves import ConcurrencyCurve, grid
 from fenrask.demand.holding import Delays, Holding, delays_of
-from fenrask.demand.parts import ConcurrencyCurve, Load, Part, Series, grid
-from fenrask.demand.volumes import bytes_per_s
+from fenrask.demand.load import Load
+from fenrask.demand.parts import Laid, Part, Parts
+from fenrask.demand.traffic import Numbers, Series, Traffic
 from fenrask.estate import Described, Flow
 from fenrask.routing import FlowPath, Paths
 from fenrask.teletraffic import concurrent_each
 from fenrask.teletraffic.holding import Fixed, HoldingTime
 from fenrask.units import SECONDS_PER_HOUR, percent
 
-__all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "new_per_s", "reopened"]
+__all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "reopened"]
 
 
 @dataclass(frozen=True)
@@ -47,52 +49,52 @@ class Demand:
 
     paths: Paths
     hours: int
-    parts: tuple[Part, ...]
+    laid: Laid
     not_counted: tuple[NotCounted, ...]
+
+    @cached_property
+    def parts(self) -> Parts:
+        """What each path puts on each exit that keeps its connections."""
+        return Parts(self.laid, np.arange(self.laid.flow.size))
 
     @property
     def times_s(self) -> Series:
-        """The moments at which connections held are computed, s from the start, shape (n_times,)."""
+        """The moments at which concurrent connections are computed, s from the start, shape (n_times,)."""
         return grid(self.hours)
 
     def bytes_per_s(self, part: Part) -> float:
-        """Mean bytes of a part's flow, of all its ways together, in a second of the month, both ways."""
-        share = part.path.own.part
-        mean_new = part.rate_per_s * part.curve.mean_profile / share if share else 0.0
-        described = self.paths.described
-        return bytes_per_s(described, described.estate.flows[part.flow], mean_new)
+        """Mean bytes of a part's flow, of all its paths together, in a second of the month, both ways."""
+        return float(self.laid.traffic.bytes_per_s[self.laid.flow[part.row]])
 
     @cached_property
-    def at_exit(self) -> dict[str, tuple[Part, ...]]:
+    def at_exit(self) -> dict[str, Parts]:
         """The parts on each exit that carries any."""
-        found: dict[str, list[Part]] = {}
-        for part in self.parts:
-            found.setdefault(part.exit, []).append(part)
-        return {name: tuple(parts) for name, parts in found.items()}
+        return {self.laid.exits[number]: parts for number, parts in self.parts.by(self.laid.exit)}
 
     @cached_property
-    def by_destination(self) -> dict[str, tuple[Part, ...]]:
+    def by_destination(self) -> dict[str, Sequence[Part]]:
         """The parts to each destination, each connection once: at the exit of its path that keeps it longest."""
-        longest: dict[tuple[str, str, int], Part] = {}
-        for part in self.parts:
-            key = (part.flow, part.subnet, id(part.path))
-            known = longest.get(key)
-            if known is None or part.mean_concurrent > known.mean_concurrent:
-                longest[key] = part
-        found: dict[str, list[Part]] = {name: [] for name in self.paths.described.estate.destinations}
-        for part in longest.values():
-            found[part.destination].append(part)
-        return {name: tuple(parts) for name, parts in found.items()}
+        laid = self.laid
+        order = np.lexsort((np.arange(laid.path.size), -laid.mean_concurrent, laid.path))
+        longest = np.sort(order[np.r_[True, np.diff(laid.path[order]) > 0]]) if laid.path.size else order
+        some = Parts(laid, longest)
+        found: dict[str, Sequence[Part]] = dict.fromkeys(laid.traffic.destinations, ())
+        return found | {laid.traffic.destinations[number]: parts for number, parts in some.by(some.destination)}
 
     def load(self, parts: Iterable[Part]) -> Load:
-        """What these parts lay on an exit together; nothing, all day, for none."""
-        some = tuple(parts)
+        """What these parts put on an exit together; nothing, all day, for none."""
+        some = parts if isinstance(parts, Parts) else tuple(parts)
         return Load.of(some) if some else self._nothing
 
     @cached_property
     def _nothing(self) -> Load:
         level = ConcurrencyCurve(-1, np.ones(self.hours), Fixed(0.0), np.zeros(self.times_s.size))
         return Load((level,), np.zeros(1), 0.0)
+
+    def by_flow(self, exit_name: str) -> dict[str, Parts]:
+        """The parts on an exit by their flow, in order of appearance."""
+        some = self.at_exit.get(exit_name)
+        return {self.laid.traffic.names[row]: parts for row, parts in some.by(some.flow)} if some else {}
 
     def grouped(self, exit_name: str, key: Callable[[Part], str]) -> dict[str, tuple[Part, ...]]:
         """The parts on an exit, by a key such as their flow or destination, in order of appearance."""
@@ -103,59 +105,77 @@ class Demand:
 
 
 def demand(paths: Paths) -> Demand:
-    """The load that the arriving flows of an estate lay on every exit they pass."""
-    estate = paths.described.estate
-    profiles, exits = _Profiles(paths.described), _Exits(paths.described)
-    laws = _Laws(paths.described, exits)
-    laid: list[tuple[FlowPath, str, float, float, str, Holding | None]] = []
-    for path in paths.paths:
-        if not path.example.verdict.arrives:
-            continue
-        flow = estate.flows[path.flow]
-        hosts, share = estate.workloads[flow.from_].hosts, path.own.part
-        for exit_name in exits.holding(path.example.exits):
-            if flow.persistent_per_host is not None:
-                laid.append((path, exit_name, 0.0, share * hosts * flow.persistent_per_host, "", None))
-            else:
-                rate = share * new_per_s(flow, hosts)
-                laid.append((path, exit_name, rate, 0.0, flow.profile or "", laws.of(flow, exit_name)))
-    curves = _curves(paths.described, profiles, ((profile, held) for *_, profile, held in laid))
-    made = tuple(
-        Part(
-            path.flow,
-            path.subnet,
-            estate.flows[path.flow].to,
-            exit_name,
-            path,
-            held.duration_s if held else None,
-            held.mapping_timeout_s if held else None,
-            rate,
-            persistent,
-            curve,
-        )
-        for (path, exit_name, rate, persistent, _, held), curve in zip(laid, curves, strict=True)
+    """The load that the arriving flows of an estate put on every exit they pass."""
+    described = paths.described
+    traffic, exits, profiles = Traffic.of(described), _Exits(described), _Profiles(described)
+    owns = list({id(path.own): path.own for path in paths.paths}.values())
+    places = {id(own): place for place, own in enumerate(owns)}
+    flow_of = np.array([traffic.number[path.flow] for path in paths.paths], dtype=np.intp)
+    own_of = np.array([places[id(path.own)] for path in paths.paths], dtype=np.intp)
+    # An own path counts at each exit that keeps its connections; what does not arrive counts at none.
+    keeping = [exits.holding(own.example.exits) if own.example.verdict.arrives else () for own in owns]
+    counts = np.array([len(names) for names in keeping], dtype=np.intp)
+    starts = np.cumsum(counts) - counts
+    numbers = np.array([exits.number[name] for names in keeping for name in names], dtype=np.intp)
+    path = np.repeat(np.arange(own_of.size), counts[own_of])
+    own, flow = own_of[path], flow_of[path]
+    within = np.arange(path.size) - np.repeat(np.cumsum(counts[own_of]) - counts[own_of], counts[own_of])
+    exit_ = numbers[starts[own] + within] if path.size else path
+    share = np.array([one.part for one in owns])[own] if owns else np.zeros(0)
+    holdings, holding = _Laws(described, exits).of_rows(traffic, flow, exit_)
+    profile = np.where(traffic.is_standing, 0, traffic.profile)[flow]
+    curves, curve = _curves(described, profiles, traffic, holdings, profile, holding)
+    laid = Laid(
+        paths,
+        traffic,
+        owns,
+        exits.names,
+        curves,
+        holdings,
+        path,
+        flow,
+        own,
+        exit_,
+        curve,
+        holding,
+        np.where(traffic.is_standing, 0.0, traffic.rate_per_s)[flow] * share,
+        traffic.persistent[flow] * share,
     )
-    return Demand(paths, profiles.hours, made, tuple(_not_counted(paths)))
+    return Demand(paths, profiles.hours, laid, tuple(_not_counted(paths)))
 
 
 class _Laws:
     """The holding times of flows at exits; those that end alike, and have one offer, are worked out together."""
 
     def __init__(self, described: Described, exits: "_Exits") -> None:
-        self._estate, self._exits = described.estate, exits
+        self._described, self._exits = described, exits
         self._delays: dict[tuple[Hashable, ...], Delays] = {}
-        self._known: dict[tuple[Hashable, ...], Holding] = {}
+        self._known: dict[tuple[Hashable, ...], int] = {}
+        self._holdings: list[Holding | None] = [None]
 
-    def of(self, flow: Flow, exit_name: str) -> Holding:
-        protocol, timers = self._estate.destinations[flow.to].protocol, self._exits.timers[exit_name]
+    def of_rows(self, traffic: Traffic, flow: Numbers, exit_: Numbers) -> tuple[list[Holding | None], Numbers]:
+        """All holding times, the first for standing pools, and the number of each row's."""
+        estate, exits = self._described.estate, self._exits
+        width = len(exits.alike) or 1
+        pairs, back = np.unique(flow * width + exits.timers[exit_], return_inverse=True)
+        flows, numbers = list(estate.flows.values()), []
+        for pair in pairs.tolist():
+            row, timers = divmod(pair, width)
+            one = flows[row]
+            protocol = estate.destinations[one.to].protocol
+            numbers.append(0 if one.persistent_per_host is not None else self._number(one, protocol, timers))
+        return self._holdings, np.array(numbers, dtype=np.intp)[back.reshape(-1)]
+
+    def _number(self, flow: Flow, protocol: str, timers: int) -> int:
         key = (timers, protocol, *flow.ending_key)
         known = self._known.get(key)
         if known is None:
             alike = (timers, protocol, *flow.ending_shares)
             delays = self._delays.get(alike)
             if delays is None:
-                delays = self._delays[alike] = delays_of(flow, protocol, self._exits.offers[exit_name])
-            known = self._known[key] = delays.after(flow)
+                delays = self._delays[alike] = delays_of(flow, protocol, self._exits.alike[timers])
+            known = self._known[key] = len(self._holdings)
+            self._holdings.append(delays.after(flow))
         return known
 
 
@@ -178,10 +198,15 @@ class _Exits:
         stated = {name: described.offer_of(name) for name in exits}
         self._keep = {name for name, one in exits.items() if one.translates or stated[name] is not None}
         self.offers = {name: stated[name] if one.translates else None for name, one in exits.items()}
-        self.timers: dict[str, Hashable] = {
-            name: (one.offer_name, *sorted(one.timeouts.items())) if self.offers[name] else ()
-            for name, one in exits.items()
-        }
+        self.names = tuple(exits)
+        self.number = {name: place for place, name in enumerate(self.names)}
+        keys = [
+            (one.offer_name, *sorted(one.timeouts.items())) if self.offers[name] else () for name, one in exits.items()
+        ]
+        places = {key: place for place, key in enumerate(dict.fromkeys(keys))}
+        self.timers: Numbers = np.array([places[key] for key in keys], dtype=np.intp)
+        """By exit: the number of the offer, with timeouts as set, that ports are kept by."""
+        self.alike = {places[key]: self.offers[name] for key, name in zip(keys, exits, strict=True)}
         self._known: dict[tuple[str, ...], tuple[str, ...]] = {}
 
     def holding(self, passed: tuple[str, ...]) -> tuple[str, ...]:
@@ -192,24 +217,35 @@ class _Exits:
 
 
 def _curves(
-    described: Described, profiles: _Profiles, pairs: Iterable[tuple[str, Holding | None]]
-) -> list[ConcurrencyCurve]:
-    """The curve of every pair of a profile and a law, each computed once, those of one profile together."""
-    keys = {name: (_CURVE, values.tobytes()) for name, values in profiles.of.items()}
-    wanted = [((*keys[profile], _law(held)), profile) for profile, held in pairs]
-    known = described.reused
-    lacking: dict[str, dict[HoldingTime, None]] = {}
-    for key, profile in wanted:
-        if key not in known:
-            lacking.setdefault(profile, {})[key[-1]] = None
+    described: Described,
+    profiles: _Profiles,
+    traffic: Traffic,
+    holdings: Sequence[Holding | None],
+    profile: Numbers,
+    holding: Numbers,
+) -> tuple[list[ConcurrencyCurve], Numbers]:
+    """The curve of every pair of a profile and a law, each computed once, those of one profile together.
+
+    Returns them, and the number of each row's.
+    """
+    pairs, back = np.unique(profile * max(1, len(holdings)) + holding, return_inverse=True)
+    keys = [(_CURVE, profiles.of[name].tobytes()) for name in traffic.profiles]
+    known, wanted = described.reused, []
+    lacking: dict[int, dict[HoldingTime, None]] = {}
+    for pair in pairs.tolist():
+        number, held = divmod(pair, max(1, len(holdings)))
+        law = _law(holdings[held])
+        wanted.append((*keys[number], law))
+        if wanted[-1] not in known:
+            lacking.setdefault(number, {})[law] = None
     times = grid(profiles.hours)
-    for profile, laws in lacking.items():
-        rates = profiles.of[profile]
+    for number, laws in lacking.items():
+        rates = profiles.of[traffic.profiles[number]]
         values = concurrent_each(times, rates, SECONDS_PER_HOUR, list(laws))
         for law, by_time in zip(laws, values, strict=True):
-            number = known[_NUMBER] = known.get(_NUMBER, -1) + 1
-            known[*keys[profile], law] = ConcurrencyCurve(number, rates, law, by_time)
-    return [known[key] for key, _ in wanted]
+            place = known[_NUMBER] = known.get(_NUMBER, -1) + 1
+            known[*keys[number], law] = ConcurrencyCurve(place, rates, law, by_time)
+    return [known[key] for key in wanted], back.reshape(-1).astype(np.intp)
 
 
 _CURVE, _NUMBER = "concurrency curve", "number of curves"
@@ -222,13 +258,12 @@ def _law(concurrent: Holding | None) -> HoldingTime:
 
 def reopened(demand: Demand) -> Demand:
     """The same while all connections that live at their busiest are opened anew: the old ones' ports stay taken."""
-    return replace(
-        demand, parts=tuple(replace(one, persistent=one.persistent + open_at_peak(one)) for one in demand.parts)
-    )
+    opened = np.array([open_at_peak(part) for part in demand.parts])
+    return replace(demand, laid=demand.laid.with_persistent(demand.laid.persistent + opened))
 
 
 def open_at_peak(part: Part) -> float:
-    """Connections of a part that live at its busiest, releases not counted."""
+    """Connections of a part that live at its busiest, mapping timeouts not counted."""
     return part.persistent + part.rate_per_s * float(np.max(part.curve.profile)) * (part.duration_s or 0.0)
 
 
@@ -241,10 +276,3 @@ def _not_counted(paths: Paths) -> Iterator[NotCounted]:
     for (flow, part, why), its_paths in lost.items():
         share = sum((path.share for path in its_paths), Fraction(0))
         yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why, part)
-
-
-def new_per_s(flow: Flow, hosts: int) -> float:
-    """New connections per second of a whole flow where its profile's multiplier is 1."""
-    if flow.users is not None and flow.connections_per_user is not None:
-        return flow.users * flow.connections_per_user / flow.duration_mean_s
-    return hosts * (flow.per_host_per_s or 0.0)

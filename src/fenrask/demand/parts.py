@@ -1,84 +1,162 @@
-"""What ways lay on exits, and sums of it: rates, and connections held over time by the law of their holds."""
+"""What paths put on exits, as columns: one row for each exit that keeps a path's connections."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import overload
 
 import numpy as np
-from numpy.typing import NDArray
 
-from fenrask.routing import FlowPath
-from fenrask.teletraffic import Peak, concurrent_sum, peak_concurrent, peak_near
-from fenrask.teletraffic.holding import HoldingTime, Stacks
-from fenrask.units import SECONDS_PER_HOUR
+from fenrask.demand.curves import ConcurrencyCurve
+from fenrask.demand.holding import Holding
+from fenrask.demand.traffic import Numbers, Series, Traffic
+from fenrask.routing import FlowPath, Paths, SubnetPath
 
-__all__ = ["POINTS_PER_HOUR", "Load", "Part", "ConcurrencyCurve", "Series", "grid"]
-
-Series = NDArray[np.float64]
-POINTS_PER_HOUR = 4
-"""Moments of each hour at which connections held are computed."""
+__all__ = ["Laid", "Part", "Parts"]
 
 
-@dataclass(frozen=True)
-class ConcurrencyCurve:
-    """How load with one profile and one law of holds is held over time.
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """All rows of an estate; columns have shape (n_rows,).
 
-    profile: multipliers, shape (n_hours,); held: mean connections held for one new connection per s at
-    multiplier 1, shape (n_times,). `number` is its place in `Demand.profiles`.
+    path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: number into `owns`; exit:
+    number into `exits`; curve: number into `curves`; holding: number into `holdings`. rate_per_s: new connections per s
+    at multiplier 1; persistent: connections that are always open.
     """
 
-    number: int
-    profile: Series
-    law: HoldingTime
-    concurrent: Series
+    paths: Paths
+    traffic: Traffic
+    owns: Sequence[SubnetPath]
+    exits: tuple[str, ...]
+    curves: Sequence[ConcurrencyCurve]
+    holdings: Sequence[Holding | None]
+    path: Numbers
+    flow: Numbers
+    own: Numbers
+    exit: Numbers
+    curve: Numbers
+    holding: Numbers
+    rate_per_s: Series
+    persistent: Series
 
     @cached_property
-    def is_level(self) -> bool:
-        """Whether as many are held at every time."""
-        return bool(np.ptp(self.concurrent) <= 1e-12 * np.max(self.concurrent))
+    def share(self) -> Series:
+        """The part of its whole flow that a row is."""
+        return np.array([own.part for own in self.owns])[self.own]
 
     @cached_property
-    def peak(self) -> Peak:
-        """The busiest moment of one new connection per s."""
-        return peak_concurrent(self.profile, SECONDS_PER_HOUR, self.law, self.concurrent)
+    def reach(self) -> Series:
+        """The share of the destination's addresses that a row is to."""
+        return np.array([float(own.reach) for own in self.owns])[self.own]
 
     @cached_property
-    def mean_profile(self) -> float:
-        """Mean over the day of `profile`."""
-        return float(np.mean(self.profile))
+    def hosts(self) -> Series:
+        """The hosts that a row is from."""
+        estate, names = self.traffic.described.estate, self.traffic.workloads
+        pairs = np.stack([self.traffic.workload[self.flow], self.own], axis=1)
+        found, back = np.unique(pairs, axis=0, return_inverse=True)
+        each = []
+        for workload, number in found.tolist():
+            own = self.owns[number]
+            share = estate.host_shares(names[workload])[own.subnet] * own.hosts
+            each.append(float(estate.workloads[names[workload]].hosts * share))
+        hosts: Series = np.array(each, dtype=np.float64)[back.reshape(-1)]
+        return hosts
 
     @cached_property
-    def mean_concurrent(self) -> float:
-        """Mean over the day of connections held for one new connection per s (Little 1961)."""
-        return self.mean_profile * float(self.law.mean_s)
+    def subnets(self) -> tuple[str, ...]:
+        """The subnets that paths are from."""
+        return tuple(dict.fromkeys(own.subnet for own in self.owns))
+
+    @cached_property
+    def subnet(self) -> Numbers:
+        """The number of each row's subnet, into `subnets`."""
+        places = {name: place for place, name in enumerate(self.subnets)}
+        return np.array([places[own.subnet] for own in self.owns], dtype=np.intp)[self.own]
+
+    @cached_property
+    def mean_concurrent(self) -> Series:
+        """Mean concurrent connections of each row over the day."""
+        means = np.array([curve.mean_concurrent for curve in self.curves], dtype=np.float64)
+        mean: Series = self.persistent + self.rate_per_s * means[self.curve]
+        return mean
+
+    @cached_property
+    def busiest(self) -> Series:
+        """Concurrent connections of each row at the busiest of the times that are computed."""
+        tops = np.array([float(np.max(curve.concurrent)) for curve in self.curves], dtype=np.float64)
+        busiest: Series = self.persistent + self.rate_per_s * tops[self.curve]
+        return busiest
+
+    @cached_property
+    def bytes_per_s(self) -> Series:
+        """Mean bytes of each row in a second of the month, both ways."""
+        return self.traffic.bytes_per_s[self.flow] * self.share
+
+    def with_persistent(self, persistent: Series) -> "Laid":
+        """The same with other always-open connections."""
+        return replace(self, persistent=persistent)
 
 
-@dataclass(frozen=True, slots=True)
 class Part:
-    """What one way of a flow lays on one exit."""
+    """One row: what one path of a flow puts on one exit."""
 
-    flow: str
-    subnet: str
-    destination: str
-    exit: str
-    path: FlowPath
-    duration_s: float | None
-    """Mean life; None for a standing pool, whose connections do not end."""
-    mapping_timeout_s: float | None
-    rate_per_s: float
-    """New connections per s where the profile's multiplier is 1."""
-    persistent: float
-    """Connections that are held all the time."""
-    curve: ConcurrencyCurve
+    __slots__ = ("laid", "row")
+
+    def __init__(self, laid: Laid, row: int) -> None:
+        self.laid, self.row = laid, row
+
+    @property
+    def flow(self) -> str:
+        return self.laid.traffic.names[int(self.laid.flow[self.row])]
+
+    @property
+    def subnet(self) -> str:
+        return self.laid.owns[int(self.laid.own[self.row])].subnet
+
+    @property
+    def destination(self) -> str:
+        traffic = self.laid.traffic
+        return traffic.destinations[int(traffic.destination[self.laid.flow[self.row]])]
+
+    @property
+    def exit(self) -> str:
+        return self.laid.exits[int(self.laid.exit[self.row])]
+
+    @property
+    def path(self) -> FlowPath:
+        return FlowPath(self.flow, self.laid.owns[int(self.laid.own[self.row])])
+
+    @property
+    def duration_s(self) -> float | None:
+        """Mean duration; None for a standing pool, whose connections do not end."""
+        held = self.laid.holdings[self.laid.holding[self.row]]
+        return None if held is None else held.duration_s
+
+    @property
+    def mapping_timeout_s(self) -> float | None:
+        held = self.laid.holdings[self.laid.holding[self.row]]
+        return None if held is None else held.mapping_timeout_s
 
     @property
     def holding_s(self) -> float | None:
-        """Mean life and release together."""
-        return (
-            None
-            if self.duration_s is None or self.mapping_timeout_s is None
-            else self.duration_s + self.mapping_timeout_s
-        )
+        """Mean duration and mapping timeout together."""
+        held = self.laid.holdings[self.laid.holding[self.row]]
+        return None if held is None else held.duration_s + held.mapping_timeout_s
+
+    @property
+    def rate_per_s(self) -> float:
+        """New connections per s where the profile's multiplier is 1."""
+        return float(self.laid.rate_per_s[self.row])
+
+    @property
+    def persistent(self) -> float:
+        """Connections that are open all the time."""
+        return float(self.laid.persistent[self.row])
+
+    @property
+    def curve(self) -> ConcurrencyCurve:
+        return self.laid.curves[int(self.laid.curve[self.row])]
 
     @property
     def new_per_s(self) -> Series:
@@ -87,7 +165,7 @@ class Part:
 
     @property
     def concurrent(self) -> Series:
-        """Mean connections held, shape (n_times,)."""
+        """Mean concurrent connections, shape (n_times,)."""
         return self.persistent + self.rate_per_s * self.curve.concurrent
 
     @property
@@ -95,98 +173,64 @@ class Part:
         return self.persistent + self.rate_per_s * self.curve.mean_concurrent
 
 
-@dataclass(frozen=True)
-class Load:
-    """Several parts together, each counted by its weight.
+class Parts(Sequence[Part]):
+    """Some rows, in their order: columns for what is computed, `Part`s for who asks one by one."""
 
-    rates: by profile number, new connections per s at multiplier 1.
-    """
-
-    curves: tuple[ConcurrencyCurve, ...]
-    rates: Series
-    persistent: float
+    def __init__(self, laid: Laid, rows: Numbers) -> None:
+        self.laid, self.rows = laid, rows
 
     @classmethod
-    def of(cls, parts: Sequence[Part], weights: Series | None = None) -> "Load":
-        """The sum of parts; weights of shape (n_parts,), or 1 for each."""
-        if len(parts) == 1:
-            only, weight = parts[0], 1.0 if weights is None else float(weights[0])
-            return cls((only.curve,), np.array([only.rate_per_s * weight]), only.persistent * weight)
-        known = {part.curve.number: part.curve for part in parts}
-        places = {number: place for place, number in enumerate(known)}
-        each = np.ones(len(parts)) if weights is None else weights
-        rates = np.array([part.rate_per_s for part in parts]) * each
-        index = np.array([places[part.curve.number] for part in parts], dtype=np.intp)
-        persistent = float(np.dot(np.array([part.persistent for part in parts]), each))
-        summed = np.bincount(index, weights=rates, minlength=len(known)).astype(np.float64)
-        return cls(tuple(known.values()), summed, persistent)
+    def of(cls, parts: Sequence[Part]) -> "Parts":
+        """Parts of one estate, at least one."""
+        if isinstance(parts, Parts):
+            return parts
+        return cls(parts[0].laid, np.array([part.row for part in parts], dtype=np.intp))
 
-    def scaled(self, factor: float) -> "Load":
-        """So many times the load."""
-        return Load(self.curves, self.rates * factor, self.persistent * factor)
+    def __len__(self) -> int:
+        return int(self.rows.size)
 
-    @cached_property
-    def concurrent(self) -> Series:
-        """Mean connections held, shape (n_times,)."""
-        concurrent: Series = self.persistent + self.rates @ np.stack([one.concurrent for one in self.curves])
-        return concurrent
+    @overload
+    def __getitem__(self, place: int) -> Part: ...
+    @overload
+    def __getitem__(self, place: slice) -> "Parts": ...
+    def __getitem__(self, place: int | slice) -> "Part | Parts":
+        if isinstance(place, slice):
+            return Parts(self.laid, self.rows[place])
+        return Part(self.laid, int(self.rows[place]))
 
-    @cached_property
-    def new_per_s(self) -> Series:
-        """New connections per s by hour, shape (n_hours,)."""
-        new: Series = self.rates @ np.stack([one.profile for one in self.curves])
-        return new
+    def __iter__(self) -> Iterator[Part]:
+        laid = self.laid
+        return (Part(laid, row) for row in self.rows.tolist())
 
-    @cached_property
-    def peak(self) -> Peak:
-        """The busiest moment, between the quarters of an hour too; its lag is behind the busiest hour's start."""
-        hours = self.curves[0].profile.size
-        times = grid(hours)
-        if self.is_level:
-            return Peak(0.0, float(self.concurrent[0]), 0.0)
-        moving = [place for place, one in enumerate(self.curves) if self.rates[place] and not one.is_level]
-        if len(moving) == 1:
-            # One profile and one law alone move it: its peak is theirs.
-            top = self.curves[moving[0]].peak
-            time = top.time_s
-            levels = np.array([float(one.concurrent[0]) for one in self.curves])
-            levels[moving[0]] = top.concurrent
-            concurrent = self.persistent + float(np.dot(self.rates, levels))
-        else:
-            time, concurrent = peak_near(self.concurrent_at, times, self.concurrent)
-        start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
-        period = hours * SECONDS_PER_HOUR
-        return Peak(time % period, concurrent, (time - start) % period)
-
-    def concurrent_at(self, times_s: Series) -> Series:
-        """Mean connections held at times in s, shape (n_times,)."""
-        profiles = {one.profile.tobytes(): one.profile for one in self.curves}
-        places = {key: place for place, key in enumerate(profiles)}
-        which = [places[one.profile.tobytes()] for one in self.curves]
-        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, self._stacks)
-        concurrent: Series = self.persistent + summed
-        return concurrent
-
-    @cached_property
-    def _stacks(self) -> Stacks:
-        return Stacks.of([one.law for one in self.curves])
-
-    @cached_property
-    def is_level(self) -> bool:
-        """Whether as many are held at every time."""
-        return bool(np.ptp(self.concurrent) <= 1e-12 * np.max(self.concurrent))
+    def by(self, keys: Numbers) -> Iterator[tuple[int, "Parts"]]:
+        """The rows by a key of each, shape (n_rows,), in order of first appearance."""
+        if not keys.size:
+            return
+        numbers, first, back = np.unique(keys, return_index=True, return_inverse=True)
+        order = np.argsort(back, kind="stable")
+        ends = np.cumsum(np.bincount(back, minlength=numbers.size))
+        groups = np.split(self.rows[order], ends[:-1])
+        for place in np.argsort(first, kind="stable").tolist():
+            yield int(numbers[place]), Parts(self.laid, groups[place])
 
     @property
-    def mean_concurrent(self) -> float:
-        """Mean over the day."""
-        means = np.array([one.mean_concurrent for one in self.curves])
-        return self.persistent + float(np.dot(self.rates, means))
+    def rate_per_s(self) -> Series:
+        return self.laid.rate_per_s[self.rows]
 
     @property
-    def busiest_new_per_s(self) -> float:
-        return float(np.max(self.new_per_s))
+    def persistent(self) -> Series:
+        return self.laid.persistent[self.rows]
 
+    @property
+    def curve(self) -> Numbers:
+        return self.laid.curve[self.rows]
 
-def grid(hours: int) -> Series:
-    """The moments at which connections held are computed, s from the start."""
-    return np.arange(hours * POINTS_PER_HOUR, dtype=np.float64) * float(SECONDS_PER_HOUR / POINTS_PER_HOUR)
+    @property
+    def flow(self) -> Numbers:
+        """The rows of `traffic`."""
+        return self.laid.flow[self.rows]
+
+    @property
+    def destination(self) -> Numbers:
+        """The numbers of the destinations of `traffic`."""
+        return self.laid.traffic.destination[self.flow]

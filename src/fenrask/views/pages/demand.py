@@ -1,6 +1,7 @@
 """Concurrent connections, as a page."""
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping
+from functools import cache
 from typing import Any, TypeVar
 
 import numpy as np
@@ -42,19 +43,22 @@ def demand_page(demand: Demand) -> Page:
     estate = demand.paths.described.estate
     exits = [(name, *_concurrent(demand.load(parts))) for name in estate.exits if (parts := demand.at_exit.get(name))]
     to = {name: demand.load(parts) for name, parts in demand.by_destination.items() if parts}
-    by_flow = {
-        (name, flow): parts
-        for name in estate.exits
-        for flow, parts in demand.grouped(name, lambda part: part.flow).items()
-    }
-    of_flow = {key: demand.load(parts) for key, parts in by_flow.items()}
+    by_flow = {(name, flow): parts for name in estate.exits for flow, parts in demand.by_flow(name).items()}
+    # What one flow puts on one exit has one profile and one law: its busiest is the sum of its parts'.
+    busiest = {key: float(demand.laid.busiest[parts.rows].sum()) for key, parts in by_flow.items()}
+
+    @cache
+    def of_flow(key: tuple[str, str]) -> Load:
+        return demand.load(by_flow[key])
 
     def flow_row(key: tuple[str, str]) -> tuple[Any, ...]:
         first = by_flow[key][0]
-        return (*key, first.duration_s, first.mapping_timeout_s, first.holding_s, *_concurrent(of_flow[key]))
+        return (*key, first.duration_s, first.mapping_timeout_s, first.holding_s, *_concurrent(of_flow(key)))
 
-    destinations = MadeRows(_largest(to, _SHOWN_DESTINATIONS), lambda name: (name, *_concurrent(to[name])))
-    flows = MadeRows(_largest(of_flow, _SHOWN_FLOWS), flow_row)
+    of_all = {name: float(np.max(load.concurrent)) for name, load in to.items()}
+    names = _largest(of_all, lambda name: to[name], _SHOWN_DESTINATIONS)
+    destinations = MadeRows(names, lambda name: (name, *_concurrent(to[name])))
+    flows = MadeRows(_largest(busiest, of_flow, _SHOWN_FLOWS), flow_row)
     exits.sort(key=lambda row: -float(row[1]))
     tables = (
         Table("exits", "By exit", _EXITS, exits, empty="no exit has any load", shown=8),
@@ -65,10 +69,10 @@ def demand_page(demand: Demand) -> Page:
     return Page("demand", estate.estate, _summary(demand, exits), tables, {"hours": demand.hours}, not_counted)
 
 
-def _largest(loads: Mapping[Key, Load], shown: int) -> list[Key]:
+def _largest(busiest: Mapping[Key, float], load: Callable[[Key], Load], shown: int) -> list[Key]:
     """The names of the largest first, by quarter of an hour; of those near the top, by their very peak."""
-    ordered = sorted(loads, key=lambda name: -float(np.max(loads[name].concurrent)))
-    return [*sorted(ordered[: 3 * shown], key=lambda name: -loads[name].peak.concurrent), *ordered[3 * shown :]]
+    ordered = sorted(busiest, key=lambda name: -busiest[name])
+    return [*sorted(ordered[: 2 * shown], key=lambda name: -load(name).peak.concurrent), *ordered[2 * shown :]]
 
 
 def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:

@@ -1,0 +1,106 @@
+"""Sums of what paths put on an exit: rates, and concurrent connections over time."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from fenrask.demand.curves import ConcurrencyCurve, grid
+from fenrask.demand.parts import Part, Parts
+from fenrask.demand.traffic import Series
+from fenrask.teletraffic import Peak, concurrent_sum, peak_near
+from fenrask.teletraffic.holding import Stacks
+from fenrask.units import SECONDS_PER_HOUR
+
+__all__ = ["Load"]
+
+
+@dataclass(frozen=True)
+class Load:
+    """Several parts together, each counted by its weight.
+
+    rates: by place in `curves`, new connections per s at multiplier 1; persistent: connections that are always open.
+    """
+
+    curves: tuple[ConcurrencyCurve, ...]
+    rates: Series
+    persistent: float
+
+    @classmethod
+    def of(cls, parts: Sequence[Part], weights: Series | None = None) -> "Load":
+        """The sum of parts; weights of shape (n_parts,), or 1 for each."""
+        some = Parts.of(parts)
+        rates, persistent = some.rate_per_s, some.persistent
+        if weights is not None:
+            rates, persistent = rates * weights, persistent * weights
+        if len(some) == 1:
+            return cls((some.laid.curves[int(some.curve[0])],), rates, float(persistent[0]))
+        numbers, index = np.unique(some.curve, return_inverse=True)
+        summed = np.bincount(index, weights=rates, minlength=numbers.size).astype(np.float64)
+        return cls(tuple(some.laid.curves[number] for number in numbers.tolist()), summed, float(persistent.sum()))
+
+    def scaled(self, factor: float) -> "Load":
+        """So many times the load."""
+        return Load(self.curves, self.rates * factor, self.persistent * factor)
+
+    @cached_property
+    def concurrent(self) -> Series:
+        """Mean connections held, shape (n_times,)."""
+        concurrent: Series = self.persistent + self.rates @ np.stack([one.concurrent for one in self.curves])
+        return concurrent
+
+    @cached_property
+    def new_per_s(self) -> Series:
+        """New connections per s by hour, shape (n_hours,)."""
+        new: Series = self.rates @ np.stack([one.profile for one in self.curves])
+        return new
+
+    @cached_property
+    def peak(self) -> Peak:
+        """The busiest moment, between the quarters of an hour too; its lag is behind the busiest hour's start."""
+        hours = self.curves[0].profile.size
+        times = grid(hours)
+        if self.is_level:
+            return Peak(0.0, float(self.concurrent[0]), 0.0)
+        moving = [place for place, one in enumerate(self.curves) if self.rates[place] and not one.is_level]
+        if len(moving) == 1:
+            # One profile and one law alone move it: its peak is theirs.
+            top = self.curves[moving[0]].peak
+            time = top.time_s
+            levels = np.array([float(one.concurrent[0]) for one in self.curves])
+            levels[moving[0]] = top.concurrent
+            concurrent = self.persistent + float(np.dot(self.rates, levels))
+        else:
+            time, concurrent = peak_near(self.concurrent_at, times, self.concurrent)
+        start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
+        period = hours * SECONDS_PER_HOUR
+        return Peak(time % period, concurrent, (time - start) % period)
+
+    def concurrent_at(self, times_s: Series) -> Series:
+        """Mean connections held at times in s, shape (n_times,)."""
+        profiles = {one.profile.tobytes(): one.profile for one in self.curves}
+        places = {key: place for place, key in enumerate(profiles)}
+        which = [places[one.profile.tobytes()] for one in self.curves]
+        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, self._stacks)
+        concurrent: Series = self.persistent + summed
+        return concurrent
+
+    @cached_property
+    def _stacks(self) -> Stacks:
+        return Stacks.of([one.law for one in self.curves])
+
+    @cached_property
+    def is_level(self) -> bool:
+        """Whether as many are held at every time."""
+        return bool(np.ptp(self.concurrent) <= 1e-12 * np.max(self.concurrent))
+
+    @property
+    def mean_concurrent(self) -> float:
+        """Mean over the day."""
+        means = np.array([one.mean_concurrent for one in self.curves])
+        return self.persistent + float(np.dot(self.rates, means))
+
+    @property
+    def busiest_new_per_s(self) -> float:
+        return float(np.max(self.new_per_s))

@@ -1,0 +1,169 @@
+"""The flows of an estate as columns: what all that is computed on many of them reads, and no stage asks one by one."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.estate import Described, Flow
+from fenrask.units import KIB, SECONDS_PER_HOUR
+
+__all__ = ["Numbers", "Series", "Traffic", "new_per_s"]
+
+Series = NDArray[np.float64]
+Numbers = NDArray[np.intp]
+_GIB = 2**30
+
+
+def new_per_s(flow: Flow, hosts: int) -> float:
+    """New connections per second of a whole flow where its profile's multiplier is 1."""
+    if flow.users is not None and flow.connections_per_user is not None:
+        return flow.users * flow.connections_per_user / flow.duration_mean_s
+    return hosts * (flow.per_host_per_s or 0.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Traffic:
+    """All flows of an estate, one a row; columns have shape (n_flows,).
+
+    workload, destination: numbers into the names of theirs. profile: number into `profiles`, 0 for a constant load.
+    """
+
+    described: Described
+    names: tuple[str, ...]
+    workloads: tuple[str, ...]
+    destinations: tuple[str, ...]
+    profiles: tuple[str, ...]
+    workload: Numbers
+    destination: Numbers
+    profile: Numbers
+
+    @classmethod
+    def of(cls, described: Described) -> "Traffic":
+        """The columns of an estate's flows."""
+        estate = described.estate
+        workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
+        flows = estate.flows.values()
+        profiles = tuple(dict.fromkeys(("", *(flow.profile or "" for flow in flows))))
+        return cls(
+            described,
+            tuple(estate.flows),
+            workloads,
+            destinations,
+            profiles,
+            _numbered(workloads, (flow.from_ for flow in flows)),
+            _numbered(destinations, (flow.to for flow in flows)),
+            _numbered(profiles, (flow.profile or "" for flow in flows)),
+        )
+
+    @cached_property
+    def number(self) -> dict[str, int]:
+        """The row of each flow."""
+        return {name: row for row, name in enumerate(self.names)}
+
+    @cached_property
+    def hosts(self) -> Series:
+        """Hosts of each flow's workload."""
+        each = [one.hosts for one in self.described.estate.workloads.values()]
+        return np.array(each, dtype=np.float64)[self.workload]
+
+    @cached_property
+    def rate_per_s(self) -> Series:
+        """New connections per s of the whole flow where the profile's multiplier is 1; 0 for always-open ones."""
+        estate = self.described.estate
+        return np.array([new_per_s(flow, estate.workloads[flow.from_].hosts) for flow in self._flows])
+
+    @cached_property
+    def persistent(self) -> Series:
+        """Connections of the whole flow that are open all the time."""
+        return self.hosts * self._column(lambda flow: flow.persistent_per_host or 0.0)
+
+    @cached_property
+    def is_standing(self) -> NDArray[np.bool_]:
+        """Whether a flow is a standing pool of connections."""
+        return np.array([flow.persistent_per_host is not None for flow in self._flows], dtype=bool)
+
+    @cached_property
+    def burstiness(self) -> Series:
+        """Variance-to-mean ratio of busy connections."""
+        return self._column(lambda flow: flow.burstiness)
+
+    @cached_property
+    def retry_share(self) -> Series:
+        """The share of connections without a free port that is tried again."""
+        return self._column(lambda flow: flow.retry_share)
+
+    @cached_property
+    def max_open(self) -> Series:
+        """Connections that all hosts of a flow have at most at once, by their own limits; infinite for no limit."""
+        each = self._stated("max_per_host", np.inf)
+        capped = np.isfinite(each)
+        return np.where(capped, self.hosts * np.where(capped, each, 0.0), np.inf)
+
+    @cached_property
+    def packet_bytes(self) -> Series:
+        """Mean size of a packet, bytes."""
+        return self._column(lambda flow: flow.packet_bytes)
+
+    @cached_property
+    def bytes_per_s(self) -> Series:
+        """Mean bytes of the whole flow in a second of the month, both ways, as far as floats tell."""
+        month_s = float(self.described.catalogue.hours_per_month) * SECONDS_PER_HOUR
+        profiles = self.described.estate.profiles
+        means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
+        new = self.rate_per_s * means[self.profile]
+        total = np.zeros(len(self.names))
+        for way in ("out", "in"):
+            kib = self._stated(f"{way}_kib_per_connection", 0.0)
+            month = self._stated(f"{way}_gib_per_month", np.nan)
+            total += np.where(np.isnan(month), new * kib * KIB, month * _GIB / month_s)
+        return total
+
+    @cached_property
+    def one_source(self) -> NDArray[np.bool_]:
+        """Whether each host of a flow has to keep to one source."""
+        estate = self.described.estate
+        by_workload = np.array([one.needs.one_source_per_host for one in estate.workloads.values()], dtype=bool)
+        by_destination = np.array([one.needs.one_source_per_host for one in estate.destinations.values()], dtype=bool)
+        tied: NDArray[np.bool_] = by_workload[self.workload] | by_destination[self.destination]
+        return tied
+
+    @cached_property
+    def is_bursty(self) -> bool:
+        """Whether any flow has a burstiness of its own."""
+        return bool(np.any(self.burstiness != 1.0))
+
+    @cached_property
+    def is_retried(self) -> bool:
+        """Whether any flow tries again."""
+        return bool(np.any(self.retry_share))
+
+    @cached_property
+    def is_capped(self) -> bool:
+        """Whether the hosts of any flow have a limit of their own."""
+        return bool(np.any(np.isfinite(self.max_open)))
+
+    @cached_property
+    def is_tied(self) -> bool:
+        """Whether any host has to keep to one source."""
+        return bool(np.any(self.one_source))
+
+    @cached_property
+    def _flows(self) -> list[Flow]:
+        return list(self.described.estate.flows.values())
+
+    def _stated(self, key: str, otherwise: float) -> Series:
+        """What flows state under a key; `otherwise` for those that do not."""
+        values = (getattr(flow, key) for flow in self._flows)
+        return np.array([otherwise if value is None else value for value in values], dtype=np.float64)
+
+    def _column(self, value: Callable[[Flow], Any]) -> Series:
+        return np.array([value(flow) for flow in self._flows], dtype=np.float64)
+
+
+def _numbered(names: tuple[str, ...], each: Any) -> Numbers:
+    places: Mapping[str, int] = {name: place for place, name in enumerate(names)}
+    return np.array([places[name] for name in each], dtype=np.intp)

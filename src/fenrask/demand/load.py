@@ -79,16 +79,16 @@ class Load:
 
     def concurrent_at(self, times_s: Series) -> Series:
         """Mean connections held at times in s, shape (n_times,)."""
-        profiles = {one.profile.tobytes(): one.profile for one in self.curves}
+        profiles = {id(one.profile): one.profile for one in self.curves}
         places = {key: place for place, key in enumerate(profiles)}
-        which = [places[one.profile.tobytes()] for one in self.curves]
+        which = [places[id(one.profile)] for one in self.curves]
         summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, self._stacks)
         concurrent: Series = self.persistent + summed
         return concurrent
 
     @cached_property
     def _stacks(self) -> Stacks:
-        return Stacks.of([one.law for one in self.curves])
+        return Stacks.of([one.law for one in self.curves], [one.make for one in self.curves])
 
     @cached_property
     def is_level(self) -> bool:

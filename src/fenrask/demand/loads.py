@@ -88,7 +88,7 @@ class Demand:
 
     @cached_property
     def _nothing(self) -> Load:
-        level = ConcurrencyCurve(-1, np.ones(self.hours), Fixed(0.0), np.zeros(self.times_s.size))
+        [level] = ConcurrencyCurve.each(-1, np.ones(self.hours), [Fixed(0.0)], np.zeros((1, self.times_s.size)))
         return Load((level,), np.zeros(1), 0.0)
 
     def by_flow(self, exit_name: str) -> dict[str, Parts]:
@@ -242,9 +242,10 @@ def _curves(
     for number, laws in lacking.items():
         rates = profiles.of[traffic.profiles[number]]
         values = concurrent_each(times, rates, SECONDS_PER_HOUR, list(laws))
-        for law, by_time in zip(laws, values, strict=True):
-            place = known[_NUMBER] = known.get(_NUMBER, -1) + 1
-            known[*keys[number], law] = ConcurrencyCurve(place, rates, law, by_time)
+        first = known.get(_NUMBER, 0)
+        known[_NUMBER] = first + len(laws)
+        for curve in ConcurrencyCurve.each(first, rates, list(laws), values):
+            known[*keys[number], curve.law] = curve
     return [known[key] for key in wanted], back.reshape(-1).astype(np.intp)
 
 

@@ -53,14 +53,18 @@ class Laid:
     def hosts(self) -> Series:
         """The hosts that a row is from."""
         estate, names = self.traffic.described.estate, self.traffic.workloads
-        pairs = np.stack([self.traffic.workload[self.flow], self.own], axis=1)
-        found, back = np.unique(pairs, axis=0, return_inverse=True)
+        # A path of its own belongs to one workload.
+        workload = np.zeros(len(self.owns), dtype=np.intp)
+        workload[self.own] = self.traffic.workload[self.flow]
+        known: dict[tuple[int, str], float] = {}
         each = []
-        for workload, number in found.tolist():
-            own = self.owns[number]
-            share = estate.host_shares(names[workload])[own.subnet] * own.hosts
-            each.append(float(estate.workloads[names[workload]].hosts * share))
-        hosts: Series = np.array(each, dtype=np.float64)[back.reshape(-1)]
+        for own, number in zip(self.owns, workload.tolist(), strict=True):
+            key = (number, own.subnet)
+            if key not in known:
+                name = names[number]
+                known[key] = float(estate.workloads[name].hosts * estate.host_shares(name).get(own.subnet, 0))
+            each.append(known[key] * (1.0 if own.hosts == 1 else float(own.hosts)))
+        hosts: Series = np.array(each, dtype=np.float64)[self.own]
         return hosts
 
     @cached_property
@@ -84,7 +88,7 @@ class Laid:
     @cached_property
     def busiest(self) -> Series:
         """Concurrent connections of each row at the busiest of the times that are computed."""
-        tops = np.array([float(np.max(curve.concurrent)) for curve in self.curves], dtype=np.float64)
+        tops = np.array([curve.busiest for curve in self.curves], dtype=np.float64)
         busiest: Series = self.persistent + self.rate_per_s * tops[self.curve]
         return busiest
 

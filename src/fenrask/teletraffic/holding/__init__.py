@@ -7,7 +7,7 @@ from fenrask.teletraffic.holding.exponential import Exponential
 from fenrask.teletraffic.holding.fixed import Fixed
 from fenrask.teletraffic.holding.lognormal import Lognormal
 from fenrask.teletraffic.holding.mixture import Mixture, balanced, hyperexponential
-from fenrask.teletraffic.holding.stacking import Stacks, stacked
+from fenrask.teletraffic.holding.stacking import Stacks, make_of, stacked
 
 __all__ = [
     "Delayed",
@@ -21,5 +21,6 @@ __all__ = [
     "balanced",
     "hyperexponential",
     "Stacks",
+    "make_of",
     "stacked",
 ]

@@ -10,18 +10,23 @@ import numpy as np
 from fenrask.teletraffic.holding.contract import HoldingTime
 from fenrask.teletraffic.holding.empirical import Empirical
 
-__all__ = ["Stacks", "stacked"]
+__all__ = ["Stacks", "make_of", "stacked"]
 
 _MOST = 4096
 _SUMMED = 2048
 
 
-def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[list[int], HoldingTime]]:
-    """Laws of one make and of like means together, `most` at once, with their numbers; measured ones alone."""
-    makes: dict[Any, list[int]] = {}
-    for number, law in enumerate(laws):
-        makes.setdefault(law if isinstance(law, Empirical) else _make(law), []).append(number)
-    for numbers in makes.values():
+def stacked(
+    laws: Sequence[HoldingTime], most: int = _MOST, makes: Sequence[Hashable] | None = None
+) -> Iterator[tuple[list[int], HoldingTime]]:
+    """Laws of one make and of like means together, `most` at once, with their numbers; measured ones alone.
+
+    makes: `make_of` each law, where it is known.
+    """
+    alike: dict[Any, list[int]] = {}
+    for number, make in enumerate(makes or map(make_of, laws)):
+        alike.setdefault(make, []).append(number)
+    for numbers in alike.values():
         # Short and long holds apart, so that the short ones need not be followed as far as the long.
         numbers.sort(key=lambda number: float(laws[number].mean_s))
         for start in range(0, len(numbers), most):
@@ -34,21 +39,21 @@ class Stacks(list[tuple[list[int], HoldingTime]]):
     """Laws stacked once, to be asked many times."""
 
     @classmethod
-    def of(cls, laws: Sequence[HoldingTime]) -> "Stacks":
-        """The stacks of laws, in a size that sums can be worked out at once."""
-        return cls(stacked(laws, _SUMMED))
+    def of(cls, laws: Sequence[HoldingTime], makes: Sequence[Hashable] | None = None) -> "Stacks":
+        """The stacks of laws, in a size that sums can be worked out at once; makes: see `stacked`."""
+        return cls(stacked(laws, _SUMMED, makes))
 
 
-def _make(value: Any) -> Any:
-    """A value without its numbers: what two laws must have alike to be stacked."""
+def make_of(value: Any) -> Any:
+    """A law without its numbers: what two laws must have alike to be stacked; a measured law is alike to itself."""
     if isinstance(value, Empirical):
         return value
     if isinstance(value, tuple):
-        return tuple(map(_make, value))
+        return tuple(map(make_of, value))
     if isinstance(value, float | int):
         return "number"
     kind: Any = type(value)
-    return (kind, *(_make(getattr(value, name)) for name in _names(kind)))
+    return (kind, *(make_of(getattr(value, name)) for name in _names(kind)))
 
 
 @cache

@@ -6,6 +6,7 @@ FENRASK_PACKETS sets how many random estates are tried; default: sixty.
 import os
 import random
 import tempfile
+from collections.abc import Sequence
 from fractions import Fraction
 from ipaddress import ip_network
 from pathlib import Path
@@ -13,8 +14,9 @@ from typing import Any
 
 import yaml
 
-from fenrask.estate import read_estate
-from fenrask.routing import flow_paths
+from fenrask.errors import UnusableInput
+from fenrask.estate import Described, read_estate
+from fenrask.routing import FlowPath, flow_paths
 from tests.routing.naive import Naive
 from tests.support import CATALOGUE, InFolder, merged
 
@@ -199,13 +201,37 @@ def estate(seed: int) -> dict[str, Any]:
     }
 
 
-def shares(data: dict[str, Any], catalogue: dict[str, Any]) -> dict[str, dict[Any, Fraction]]:
-    """The program's answer: by flow, and by subnet, verdict and exits, the share of the flow."""
+def described(data: dict[str, Any]) -> Described:
+    """An estate as read from files."""
     with tempfile.TemporaryDirectory() as folder:
+        catalogue = merged(CATALOGUE, {"offers": OFFERS})
         (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue), "utf-8")
         path = Path(folder) / "estate.yaml"
         path.write_text(yaml.safe_dump(data, sort_keys=False), "utf-8")
-        paths = flow_paths(read_estate(path))
+        return read_estate(path)
+
+
+def change(dice: Dice, data: dict[str, Any]) -> dict[str, Any]:
+    """A random patch: a route set or removed, a rule, an exit that goes, hosts elsewhere, another load."""
+    tables, exits = data["route_tables"], data["exits"]
+    table = dice.choice([*tables])
+    some = [*exits, "gone"]
+    kinds: list[dict[str, Any]] = [
+        {"route_tables": {table: {dice.part(dice.choice(["198.51.100.0/28", "10.1.1.0/27"])): dice.choice(some)}}},
+        {"route_tables": {table: {key: None for key in [*tables[table]][:1]}}},
+        {"exits": {"wall": {"rules": {"new": rule(dice, ["10.1.1.0/27"], ["198.51.100.0/28"], True)}}}},
+        {"exits": {dice.choice(["gate", "wall", "door", *exits]): None}},
+        {"exits": {"more": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}}},
+        {"workloads": {"work": {"hosts": dice.randint(1, 9), "subnets": ["app"]}}},
+        {"flows": {"web": {"per_host_per_s": 7}, "far": None}},
+        {"exits": {"gate": {"addresses": ["203.0.113.77"]}}} if "private_pool" not in exits["gate"] else {},
+    ]
+    return dice.choice(kinds)
+
+
+def shares(data: dict[str, Any]) -> dict[str, dict[Any, Fraction]]:
+    """The program's answer: by flow, and by subnet, verdict and exits, the share of the flow."""
+    paths = flow_paths(described(data))
     found: dict[str, dict[Any, Fraction]] = {name: {} for name in data["flows"]}
     for one in paths.paths:
         arrives = one.trace.verdict.arrives
@@ -216,13 +242,12 @@ def shares(data: dict[str, Any], catalogue: dict[str, Any]) -> dict[str, dict[An
 
 class EveryPacket(InFolder):
     def test_verdicts_and_shares_are_those_of_every_packet(self) -> None:
-        catalogue = merged(CATALOGUE, {"offers": OFFERS})
         seen: dict[str, int] = {}
         parts = 0
         for seed in range(MANY):
             data = estate(seed)
             naive = Naive(data)
-            for flow, found in shares(data, catalogue).items():
+            for flow, found in shares(data).items():
                 with self.subTest(seed=seed, flow=flow):
                     self.assertEqual(found, naive.shares(flow))
                     self.assertEqual(sum(found.values()), 1)
@@ -232,3 +257,30 @@ class EveryPacket(InFolder):
         # What is compared must be there to compare.
         self.assertGreater(parts, MANY // 4)
         self.assertGreaterEqual(len(seen), 8, seen)
+
+    def test_what_a_patch_leaves_is_what_is_traced_from_the_ground_up(self) -> None:
+        tried = kept = 0
+        for seed in range(2 * MANY):
+            data, dice = estate(seed), Dice(-seed)
+            base = described(data)
+            first = flow_paths(base)
+            for _ in range(4):
+                patch = change(dice, data)
+                try:
+                    after, afresh = base.patched(patch, "patch"), described(merged(data, patch))
+                except UnusableInput:
+                    continue
+                with self.subTest(seed=seed, patch=patch):
+                    known = {id(path.own) for path in first.paths}
+                    reused = flow_paths(after).paths
+                    kept += sum(id(path.own) in known for path in reused)
+                    tried += len(reused)
+                    self.assertEqual(rows(reused), rows(flow_paths(afresh).paths))
+        self.assertGreater(kept, tried / 5)
+
+
+def rows(paths: Sequence[FlowPath]) -> list[tuple[Any, ...]]:
+    return [
+        (path.flow, path.subnet, path.trace.verdict, path.trace.hops, path.trace.why, path.share, path.trace.portion)
+        for path in paths
+    ]

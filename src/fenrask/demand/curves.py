@@ -29,6 +29,7 @@ class ConcurrencyCurve:
     profile: Series
     law: HoldingTime
     concurrent: Series
+
     @classmethod
     def each(cls, first: int, profile: Series, laws: Sequence[HoldingTime], concurrent: Series) -> list[Self]:
         """The curves of many laws with one profile, numbered from `first`; concurrent: shape (n_laws, n_times)."""

@@ -12,6 +12,7 @@ from fenrask.prefixes import Address, Prefix, fewest_prefixes, parse_address
 from fenrask.routing.inward import Opening, openings
 from fenrask.routing.packets import Trace
 from fenrask.routing.portions import Sending, boxes_of, made, product, traces_to
+from fenrask.routing.reuse import Met, changes, met_by
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.tracing import Tracer
 
@@ -146,11 +147,63 @@ class Paths:
         return found
 
 
+_TRACED = "traced"
+"""Under which the first estate that was traced whole is found among what is reused."""
+
+
+@dataclass(frozen=True)
+class _Traced:
+    """An estate with the paths of its pairs of workload and destination, and what each pair's paths met."""
+
+    described: Described
+    tracer: Tracer
+    pairs: dict[tuple[str, str], list[SubnetPath]]
+
+    @cached_property
+    def met(self) -> dict[tuple[str, str], Met]:
+        """What the paths of each pair met."""
+        known: dict[int, Met] = {}
+        for owns in self.pairs.values():
+            for own in owns:
+                if id(own.example) not in known:
+                    known[id(own.example)] = met_by(self.tracer, own.example)
+        return {pair: Met.joined(known[id(own.example)] for own in owns) for pair, owns in self.pairs.items()}
+
+    def still(self, tracer: Tracer) -> dict[tuple[str, str], list[SubnetPath]]:
+        """The pairs whose paths are the same in another estate, which this tracer is of."""
+        changed = changes(self.described, tracer.described)
+        if changed is None:
+            return {}
+        cuts = bool(changed.exits or changed.tables)
+        return {
+            pair: owns
+            for pair, owns in self.pairs.items()
+            if not changed.touch(pair[0], self.met[pair])
+            and not (cuts and any(_is_cut(self.tracer, tracer, own.subnet, pair) for own in owns))
+        }
+
+
+def _is_cut(before: Tracer, after: Tracer, subnet: str, pair: tuple[str, str]) -> bool:
+    """Whether something new divides the hosts or addresses of a pair, or no longer does."""
+    workload, to = pair
+    senders = (
+        [(one.blocks, one.share) for one in tracer.classes.senders(workload, subnet, version)]
+        for version in (4, 6)
+        for tracer in (before, after)
+    )
+    old_v4, new_v4, old_v6, new_v6 = senders
+    old, new = ([(one.blocks, one.share) for one in tracer.classes.targets(to, subnet)] for tracer in (before, after))
+    return old_v4 != new_v4 or old_v6 != new_v6 or old != new
+
+
 def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Paths:
-    """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once."""
-    tracer = Tracer(described)
-    estate = described.estate
-    known: dict[tuple[str, str], list[SubnetPath]] = {}
+    """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once.
+
+    Of an estate that was patched from one that was traced before, only what the patch may touch is traced again.
+    """
+    tracer, estate = Tracer(described), described.estate
+    before = described.reused.get(_TRACED)
+    known = before.still(tracer) if before is not None and before.described is not described else {}
     paths: list[FlowPath] = []
     for name in estate.flows if flows is None else flows:
         flow = estate.flows[name]
@@ -158,6 +211,8 @@ def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Path
         if key not in known:
             known[key] = list(_subnet_paths(tracer, *key))
         paths += [FlowPath(name, one) for one in known[key]]
+    if before is None and flows is None:
+        described.reused[_TRACED] = _Traced(described, tracer, known)
     return Paths(described, tracer.routes, tuple(paths))
 
 

@@ -95,12 +95,13 @@ def concurrent_sum(
         weights, rest = _weights(moments, steps, uneven, step_s, law)
         number, times = of_load[numbers], factors[numbers]
         left += rest @ (times * means[number])
-        for one in np.unique(number):
-            here = number == one
-            weighed[one] += np.einsum("l,tln->tn", times[here], weights[:, here])
-    total = left[which]
-    for one, profile in zip(weighed, rates, strict=True):
-        total += np.einsum("tn,nt->t", one[which], _before(profile, current))
+        # Those of one profile side by side, so that one pass adds them all up.
+        order = np.argsort(number, kind="stable")
+        present, first = np.unique(number[order], return_index=True)
+        scaled = weights[:, order] * times[order, None]
+        weighed[present] += np.add.reduceat(scaled, first, axis=1).swapaxes(0, 1)
+    before = rates[:, np.mod(current - np.arange(steps)[:, None], steps)]
+    total: Floats = left[which] + np.einsum("ptn,pnt->t", weighed[:, which], before)
     return total
 
 

@@ -271,6 +271,16 @@ class ExitModel(Strict):
         return ((*self.announced, *self.learned), self.known_beyond or (), self.injected)
 
     @property
+    def is_heard_of(self) -> bool:
+        """Whether it may change the path of packets that no route sends to it: by routes that it makes others have.
+
+        So do joined networks, announcements, private lines, names that resolve to it, private pools, and what takes the
+        rest of a network.
+        """
+        makes_routes = self.joins or self.learned or self.announced or self.injected or self.known_beyond is not None
+        return bool(makes_routes) or self.found_by_name or self.fallback or self.pool is not None
+
+    @property
     def named_destinations(self) -> tuple[str, ...]:
         """The destinations that it treats by name."""
         return self.carries or ()

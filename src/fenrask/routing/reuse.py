@@ -1,0 +1,86 @@
+"""What a change of an estate leaves as it was: paths that meet nothing that changed are those traced before.
+
+A path follows from the tables and exits that it meets, there and back, and from its own workload and classes. A change
+of networks, subnets, destinations, filters or offers, or of an exit that others hear of, may touch any path.
+"""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from fenrask.estate import Described, Estate
+from fenrask.routing.packets import Trace
+from fenrask.routing.tracing import Tracer
+
+__all__ = ["Changes", "Met", "changes", "met_by"]
+
+
+@dataclass(frozen=True)
+class Met:
+    """The exits that paths meet, or are sent to, and the tables that they ask, there and back."""
+
+    exits: frozenset[str]
+    tables: frozenset[str]
+
+    @classmethod
+    def joined(cls, some: Iterable["Met"]) -> "Met":
+        """All together."""
+        each = list(some)
+        return cls(
+            frozenset().union(*(one.exits for one in each)), frozenset().union(*(one.tables for one in each))
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Changes:
+    """The exits, tables and workloads in which two estates differ; all else is the same in both."""
+
+    exits: frozenset[str]
+    tables: frozenset[str]
+    workloads: frozenset[str]
+
+    def touch(self, workload: str, met: Met) -> bool:
+        """Whether paths of a workload that meet these may be others than before."""
+        untouched = self.exits.isdisjoint(met.exits) and self.tables.isdisjoint(met.tables)
+        return workload in self.workloads or not untouched
+
+
+def changes(before: Described, after: Described) -> Changes | None:
+    """In what two estates differ; None where any path may be another."""
+    old, new = before.estate, after.estate
+    whole = ("networks", "subnets", "destinations")
+    if before.catalogue is not after.catalogue or any(_differing(old, new, section) for section in whole):
+        return None
+    exits, workloads = _differing(old, new, "exits"), _differing(old, new, "workloads")
+    heard_of = (one.exits[name].is_heard_of for one in (old, new) for name in exits if name in one.exits)
+    if any(heard_of) or (workloads and (old.filters or new.filters)):
+        return None
+    tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
+    failed = before.failed ^ after.failed
+    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads))
+
+
+def _table(estate: Estate, name: str) -> Mapping[str, Any] | None:
+    return estate.route_tables.get(name)
+
+
+def _differing(old: Estate, new: Estate, section: str) -> set[str]:
+    """The entries of a section that are not the same values in both; values that no patch names stay the same."""
+    first, second = getattr(old, section), getattr(new, section)
+    if first is second:
+        return set()
+    return {name for name in {**first, **second} if first.get(name) is not second.get(name)}
+
+
+def met_by(tracer: Tracer, trace: Trace) -> Met:
+    """What a trace met on its path and on its return path."""
+    estate = tracer.estate
+    hops = (*trace.hops, *trace.back)
+    exits = {hop.exit for hop in hops} | {hop.via for hop in hops}
+    exits |= {hop.subnet for hop in hops if hop.subnet in estate.exits}
+    places = {trace.subnet, trace.there, *(hop.subnet for hop in hops)} & estate.subnets.keys()
+    places |= {name for exit_name in exits & estate.exits.keys() for name in estate.exits[exit_name].in_subnets[:1]}
+    tables = {estate.table_of(place) or "" for place in places}
+    for name in exits & estate.exits.keys():
+        tables |= estate.exits[name].tables
+    return Met(frozenset(exits), frozenset(tables))

@@ -122,16 +122,17 @@ def demand(paths: Paths) -> Demand:
     within = np.arange(path.size) - np.repeat(np.cumsum(counts[own_of]) - counts[own_of], counts[own_of])
     exit_ = numbers[starts[own] + within] if path.size else path
     share = np.array([one.part for one in owns])[own] if owns else np.zeros(0)
-    holdings, holding = _Laws(described, exits).of_rows(traffic, flow, exit_)
+    laws = _Laws(described, exits)
+    holding = laws.of_rows(traffic, flow, exit_)
     profile = np.where(traffic.is_standing, 0, traffic.profile)[flow]
-    curves, curve = _curves(described, profiles, traffic, holdings, profile, holding)
+    curves, curve = _curves(described, profiles, traffic, laws.holdings, profile, holding)
     laid = Laid(
         paths,
         traffic,
         owns,
         exits.names,
         curves,
-        holdings,
+        laws.holdings,
         path,
         flow,
         own,
@@ -145,16 +146,19 @@ def demand(paths: Paths) -> Demand:
 
 
 class _Laws:
-    """The holding times of flows at exits; those that end alike, and have one offer, are worked out together."""
+    """The holding times of flows at exits; those that end alike, and have one offer, are worked out together.
+
+    What is known of an estate that was evaluated before is found by the same key, and has the same number.
+    """
 
     def __init__(self, described: Described, exits: "_Exits") -> None:
         self._described, self._exits = described, exits
         self._delays: dict[tuple[Hashable, ...], Delays] = {}
-        self._known: dict[tuple[Hashable, ...], int] = {}
-        self._holdings: list[Holding | None] = [None]
+        self._known: dict[tuple[Hashable, ...], int] = described.reused.setdefault(_HOLDING, {})
+        self.holdings: list[Holding | None] = described.reused.setdefault(_HOLDINGS, [None])
 
-    def of_rows(self, traffic: Traffic, flow: Numbers, exit_: Numbers) -> tuple[list[Holding | None], Numbers]:
-        """All holding times, the first for standing pools, and the number of each row's."""
+    def of_rows(self, traffic: Traffic, flow: Numbers, exit_: Numbers) -> Numbers:
+        """The number of the holding time of each row; 0 for standing pools."""
         estate, exits = self._described.estate, self._exits
         width = len(exits.alike) or 1
         pairs, back = np.unique(flow * width + exits.timers[exit_], return_inverse=True)
@@ -164,19 +168,25 @@ class _Laws:
             one = flows[row]
             protocol = estate.destinations[one.to].protocol
             numbers.append(0 if one.persistent_per_host is not None else self._number(one, protocol, timers))
-        return self._holdings, np.array(numbers, dtype=np.intp)[back.reshape(-1)]
+        each: Numbers = np.array(numbers, dtype=np.intp)[back.reshape(-1)]
+        return each
 
     def _number(self, flow: Flow, protocol: str, timers: int) -> int:
-        key = (timers, protocol, *flow.ending_key)
+        offer = self._exits.keys[timers]
+        key = (offer, protocol, *flow.ending_key)
         known = self._known.get(key)
         if known is None:
             alike = (timers, protocol, *flow.ending_shares)
             delays = self._delays.get(alike)
             if delays is None:
                 delays = self._delays[alike] = delays_of(flow, protocol, self._exits.alike[timers])
-            known = self._known[key] = len(self._holdings)
-            self._holdings.append(delays.after(flow))
+            known = self._known[key] = len(self.holdings)
+            self.holdings.append(delays.after(flow))
         return known
+
+
+_HOLDING, _HOLDINGS = "holding", "holdings"
+"""Under which holding times, and their numbers, are found among what is reused."""
 
 
 class _Profiles:
@@ -203,7 +213,8 @@ class _Exits:
         keys = [
             (one.offer_name, *sorted(one.timeouts.items())) if self.offers[name] else () for name, one in exits.items()
         ]
-        places = {key: place for place, key in enumerate(dict.fromkeys(keys))}
+        self.keys: list[Hashable] = list(dict.fromkeys(keys))
+        places = {key: place for place, key in enumerate(self.keys)}
         self.timers: Numbers = np.array([places[key] for key in keys], dtype=np.intp)
         """By exit: the number of the offer, with timeouts as set, that ports are kept by."""
         self.alike = {places[key]: self.offers[name] for key, name in zip(keys, exits, strict=True)}
@@ -228,29 +239,28 @@ def _curves(
 
     Returns them, and the number of each row's.
     """
-    pairs, back = np.unique(profile * max(1, len(holdings)) + holding, return_inverse=True)
+    width = len(holdings)
+    pairs, back = np.unique(profile * width + holding, return_inverse=True)
     keys = [(_CURVE, profiles.of[name].tobytes()) for name in traffic.profiles]
-    known, wanted = described.reused, []
-    lacking: dict[int, dict[HoldingTime, None]] = {}
-    for pair in pairs.tolist():
-        number, held = divmod(pair, max(1, len(holdings)))
-        law = _law(holdings[held])
-        wanted.append((*keys[number], law))
-        if wanted[-1] not in known:
-            lacking.setdefault(number, {})[law] = None
+    numbers = [described.reused.setdefault(key, len(described.reused)) for key in keys]
+    known: dict[tuple[int, int], ConcurrencyCurve] = described.reused.setdefault(_CURVE, {})
+    wanted = [(numbers[pair // width], pair % width) for pair in pairs.tolist()]
+    lacking: dict[int, list[int]] = {}
+    for (number, held), pair in zip(wanted, pairs.tolist(), strict=True):
+        if (number, held) not in known:
+            lacking.setdefault(pair // width, []).append(held)
     times = grid(profiles.hours)
-    for number, laws in lacking.items():
-        rates = profiles.of[traffic.profiles[number]]
-        values = concurrent_each(times, rates, SECONDS_PER_HOUR, list(laws))
-        first = known.get(_NUMBER, 0)
-        known[_NUMBER] = first + len(laws)
-        for curve in ConcurrencyCurve.each(first, rates, list(laws), values):
-            known[*keys[number], curve.law] = curve
+    for place, some in lacking.items():
+        rates = profiles.of[traffic.profiles[place]]
+        laws = [_law(holdings[held]) for held in some]
+        values = concurrent_each(times, rates, SECONDS_PER_HOUR, laws)
+        curves = ConcurrencyCurve.each(len(known), rates, laws, values)
+        known |= {(numbers[place], held): curve for held, curve in zip(some, curves, strict=True)}
     return [known[key] for key in wanted], back.reshape(-1).astype(np.intp)
 
 
-_CURVE, _NUMBER = "concurrency curve", "number of curves"
-"""Under which curves, and how many there are, are found among what is reused."""
+_CURVE = "curve"
+"""Under which curves, by profile and holding time, are found among what is reused."""
 
 
 def _law(concurrent: Holding | None) -> HoldingTime:

@@ -213,16 +213,20 @@ _NAMES: tuple[tuple[Path, str], ...] = (
 )
 
 
-def name_problems(data: Any, place_of: PlaceOf) -> Iterator[Problem]:
-    """Names that point to nothing, apart from next hops: a route into nothing is a finding, not an error."""
+def name_problems(data: Any, place_of: PlaceOf, among: Any = None) -> Iterator[Problem]:
+    """Names that point to nothing, apart from next hops: a route into nothing is a finding, not an error.
+
+    among: the part of the data whose names are looked at; default: all of it.
+    """
+    among = data if among is None else among
     for pattern, section in _NAMES:
         known = _mapping(data, section)
-        for path, name in _values(data, pattern, ()):
+        for path, name in _values(among, pattern, ()):
             # A bare number may serve as a name, and is read as text.
             if isinstance(name, str | int | float) and not isinstance(name, bool) and str(name) not in known:
                 yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))
     destinations = _mapping(data, "destinations")
-    for table, routes in _mapping(data, "route_tables").items():
+    for table, routes in _mapping(among, "route_tables").items():
         for key in routes if isinstance(routes, Mapping) else ():
             if key not in destinations and (remedy := _not_a_prefix(key, destinations)):
                 place = place_of(("route_tables", table, key))

@@ -174,13 +174,29 @@ def _described(
     if isinstance(catalogue_data, dict) and isinstance(catalogue_data.get("offers"), dict):
         problems += offer_problems(data, catalogue_data["offers"], place_of)
         problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
-    problems += name_problems(data, place_of)
+    # What a patch adds or changes may name what is not there; only what it takes away may be missed elsewhere.
+    added = data if before is None or patch is None or _takes_away(patch) else _of_patch(data, patch)
+    problems += name_problems(data, place_of, added)
     known = _unchanged(before.estate, patch) if before and patch is not None else {}
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
         raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
     reused = before.reused if before else {}
     return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree, reused=reused)
+
+
+def _takes_away(patch: Any) -> bool:
+    """Whether a patch removes anything."""
+    return patch is None or (isinstance(patch, Mapping) and any(map(_takes_away, patch.values())))
+
+
+def _of_patch(data: Any, patch: Mapping[str, Any]) -> dict[str, Any]:
+    """The entries of sections that a patch has a word on, as they are with it."""
+    return {
+        section: {name: data[section][name] for name in entries} if isinstance(entries, Mapping) else data[section]
+        for section, entries in patch.items()
+        if isinstance(data, Mapping) and section in data
+    }
 
 
 def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, dict[str, BaseModel]]:

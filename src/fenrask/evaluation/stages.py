@@ -30,7 +30,7 @@ class Evaluation:
         """Every flow's paths, there and back."""
         if self.like and self.same_load:
             return replace(self.like.paths, described=self.described)
-        return flow_paths(self.described)
+        return flow_paths(self.described, like=self.like.paths if self.like else None)
 
     @cached_property
     def demand(self) -> Demand:

@@ -91,6 +91,8 @@ class Paths:
     described: Described
     routes: Routes
     paths: tuple[FlowPath, ...]
+    traced: "Traced | None" = field(default=None, compare=False, repr=False)
+    """What a patched estate may take over of them; None where not all flows were traced."""
 
     @cached_property
     def by_flow(self) -> dict[str, list[FlowPath]]:
@@ -152,7 +154,7 @@ _TRACED = "traced"
 
 
 @dataclass(frozen=True)
-class _Traced:
+class Traced:
     """An estate with the paths of its pairs of workload and destination, and what each pair's paths met."""
 
     described: Described
@@ -196,13 +198,14 @@ def _is_cut(before: Tracer, after: Tracer, subnet: str, pair: tuple[str, str]) -
     return old_v4 != new_v4 or old_v6 != new_v6 or old != new
 
 
-def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Paths:
+def flow_paths(described: Described, flows: Iterable[str] | None = None, like: Paths | None = None) -> Paths:
     """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once.
 
-    Of an estate that was patched from one that was traced before, only what the patch may touch is traced again.
+    Of an estate that was patched from one that was traced before, only what the patch may touch is traced again;
+    `like`: the paths of that one; default: of the first that was traced.
     """
     tracer, estate = Tracer(described), described.estate
-    before = described.reused.get(_TRACED)
+    before = like.traced if like is not None else described.reused.get(_TRACED)
     known = before.still(tracer) if before is not None and before.described is not described else {}
     paths: list[FlowPath] = []
     for name in estate.flows if flows is None else flows:
@@ -211,9 +214,10 @@ def flow_paths(described: Described, flows: Iterable[str] | None = None) -> Path
         if key not in known:
             known[key] = list(_subnet_paths(tracer, *key))
         paths += [FlowPath(name, one) for one in known[key]]
-    if before is None and flows is None:
-        described.reused[_TRACED] = _Traced(described, tracer, known)
-    return Paths(described, tracer.routes, tuple(paths))
+    traced = Traced(described, tracer, known) if flows is None else None
+    if traced is not None:
+        described.reused.setdefault(_TRACED, traced)
+    return Paths(described, tracer.routes, tuple(paths), traced)
 
 
 def _subnet_paths(tracer: Tracer, workload: str, to: str) -> Iterator[SubnetPath]:

@@ -51,13 +51,20 @@ def changes(before: Described, after: Described) -> Changes | None:
     whole = ("networks", "subnets", "destinations")
     if before.catalogue is not after.catalogue or any(_differing(old, new, section) for section in whole):
         return None
-    exits, workloads = _differing(old, new, "exits"), _differing(old, new, "workloads")
+    exits = _differing(old, new, "exits")
+    workloads = {name for name in _differing(old, new, "workloads") if _sends(old, name) != _sends(new, name)}
     heard_of = (one.exits[name].is_heard_of for one in (old, new) for name in exits if name in one.exits)
     if any(heard_of) or (workloads and (old.filters or new.filters)):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
     failed = before.failed ^ after.failed
     return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads))
+
+
+def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:
+    """Where a workload's hosts are, and what is theirs on the path; how many there are changes no path."""
+    one = estate.workloads.get(name)
+    return None if one is None else (one.subnets, one.hosts_in, one.public_address, one.filters)
 
 
 def _table(estate: Estate, name: str) -> Mapping[str, Any] | None:

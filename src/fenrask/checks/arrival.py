@@ -285,14 +285,14 @@ def zone_crossing_default(context: Context) -> Iterator[Doubt]:
     """A default out of the subnet's zone although an exit of the same kind is in it: it costs, and can fail."""
     seen: set[tuple[str, str]] = set()
     for path in context.paths.paths:
-        if not path.trace.hops:
+        if not path.example.hops:
             continue
-        hop = path.trace.hops[0]
-        key = (hop.subnet, hop.exit)
+        hop, subnet = path.example.hops[0], path.subnet
+        key = (subnet, hop.exit)
         if hop.route is None or hop.route.prefix.prefixlen or not hop.crosses_zone or key in seen:
             continue
         seen.add(key)
-        exits, network = context.estate.exits, context.estate.subnets[hop.subnet].network
+        exits, network = context.estate.exits, context.estate.subnets[subnet].network
         kind = type(exits[hop.exit])
         near = [
             name
@@ -302,11 +302,10 @@ def zone_crossing_default(context: Context) -> Iterator[Doubt]:
             and hop.from_zone in context.estate.zones_of(one)
         ]
         cause = (
-            f"{hop.subnet} in zone {hop.from_zone} leaves through {hop.exit} "
-            f"in zone {hop.to_zone}: each byte is charged"
+            f"{subnet} in zone {hop.from_zone} leaves through {hop.exit} in zone {hop.to_zone}: each byte is charged"
         )
-        table = context.estate.table_of(hop.subnet)
-        yield Doubt(_table_place(context, path), cause, *_nearer(context, path, hop.subnet, table, near))
+        table = context.estate.table_of(subnet)
+        yield Doubt(_table_place(context, path), cause, *_nearer(context, path, subnet, table, near))
 
 
 def _nearer(
@@ -328,7 +327,7 @@ def _cause(context: Context, paths: Sequence[FlowPath]) -> str:
     path = paths[0]
     subnets = some(dict.fromkeys(one.subnet for one in paths))
     flows = some(dict.fromkeys(one.flow for one in paths))
-    part = f" ({path.trace.part}; {percent(float(path.within))} of it)" if path.trace.part else ""
+    part = f" ({path.words}; {percent(float(path.within))} of it)" if path.words else ""
     return f"{flows} from {subnets} to {context.estate.flows[path.flow].to}{part}: {path.trace.why}"
 
 
@@ -342,6 +341,6 @@ def _grouped(context: Context, *verdicts: Verdict) -> list[list[FlowPath]]:
     found: dict[tuple[object, ...], list[FlowPath]] = {}
     for path in (path for verdict in verdicts for path in context.by_verdict.get(verdict, ())):
         to = context.estate.flows[path.flow].to
-        key = (context.estate.table_of(path.subnet), to, path.trace.why, path.trace.part)
+        key = (context.estate.table_of(path.subnet), to, path.trace.why, path.words)
         found.setdefault(key, []).append(path)
     return list(found.values())

@@ -70,7 +70,7 @@ def crossing_without_rate(context: Context) -> Iterator[Doubt]:
     for path in context.paths.paths:
         passed = [
             context.estate.subnets[hop.subnet].network
-            for hop in path.trace.hops
+            for hop in path.example.hops
             if hop.subnet in context.estate.subnets
         ]
         for one, other in zip(passed, passed[1:], strict=False):

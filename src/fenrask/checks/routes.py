@@ -146,7 +146,7 @@ def _one_for_each_subnet(context: Context, exit_name: str) -> bool:
 def _flows_lost(context: Context, table: str, exit_name: str) -> dict[str, str]:
     """The flows that a route to nowhere loses, each with the first part of it that is lost; empty for all of it."""
     return {
-        path.flow: path.trace.part
+        path.flow: path.words
         for path in reversed(context.by_verdict.get(Verdict.BLACK_HOLE, []))
         if (route := path.trace.hops[-1].route) and (route.table, route.exit) == (table, exit_name)
     }

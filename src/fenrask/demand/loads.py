@@ -283,7 +283,7 @@ def _not_counted(paths: Paths) -> Iterator[NotCounted]:
     for path in paths.paths:
         if not path.example.verdict.arrives:
             why = f"{path.trace.verdict.value}, {path.trace.why}"
-            lost.setdefault((path.flow, path.trace.part, why), []).append(path)
+            lost.setdefault((path.flow, path.words, why), []).append(path)
     for (flow, part, why), its_paths in lost.items():
         share = sum((path.share for path in its_paths), Fraction(0))
         yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why, part)

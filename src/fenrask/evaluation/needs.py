@@ -11,7 +11,7 @@ from fenrask.routing.inward import Opening
 from fenrask.routing.paths import FlowPath, Paths
 from fenrask.units import counted
 
-__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "broken_needs", "not_allowed"]
+__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "any_by_size", "broken_needs", "not_allowed"]
 
 
 @dataclass(frozen=True)
@@ -141,7 +141,7 @@ def _survives(case: _Case) -> str:
 
 def _of(path: FlowPath) -> str:
     """The subnet of a path, with the part of its packets that take it where these are not all."""
-    return f"{path.subnet} ({path.trace.part})" if path.trace.part else path.subnet
+    return f"{path.subnet} ({path.words})" if path.words else path.subnet
 
 
 def _more(paths: Sequence[FlowPath]) -> str:
@@ -159,6 +159,16 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
     "survives": _survives,
 }
 """By the key of the need: why it is broken, or an empty text."""
+
+
+_BY_SIZE = ("max_source_addresses", "one_source_per_host")
+"""Needs that hang on how many addresses exits have."""
+
+
+def any_by_size(estate: Estate) -> bool:
+    """Whether any need hangs on how many addresses exits have."""
+    needs = (*(one.needs for one in estate.workloads.values()), *(one.needs for one in estate.destinations.values()))
+    return any(getattr(one, name) for one in needs for name in _BY_SIZE)
 
 
 ALLOWED = "allowed"

@@ -9,7 +9,7 @@ from fenrask.charges import Bill, bill
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import BrokenNeed, broken_needs
+from fenrask.evaluation.needs import BrokenNeed, any_by_size, broken_needs
 from fenrask.routing import Paths, flow_paths
 
 __all__ = ["Evaluation", "evaluate"]
@@ -57,8 +57,11 @@ class Evaluation:
     @cached_property
     def broken(self) -> tuple[BrokenNeed, ...]:
         """Every need that a flow's paths do not meet, with the addresses as planned."""
-        plan, flows = self.plan, self.described.estate.flows
-        return tuple(one for flow in flows for one in broken_needs(self.paths, flow, plan.entries, plan.in_use))
+        flows = self.described.estate.flows
+        # Most needs do not hang on numbers of addresses: then nothing has to be sized for them.
+        plan = self.plan if any_by_size(self.described.estate) else None
+        entries, in_use = (plan.entries, plan.in_use) if plan else (None, None)
+        return tuple(one for flow in flows for one in broken_needs(self.paths, flow, entries, in_use))
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:

@@ -47,6 +47,11 @@ class SubnetPath:
         """`share` as a float."""
         return float(self.share)
 
+    @cached_property
+    def words(self) -> str:
+        """Which packets these are, in words; empty for all from the subnet to the destination."""
+        return "" if self.hosts == 1 and self.reach == 1 else self.trace.part
+
 
 @dataclass(frozen=True, slots=True)
 class FlowPath:
@@ -67,6 +72,11 @@ class FlowPath:
     @property
     def example(self) -> Trace:
         return self.own.example
+
+    @property
+    def words(self) -> str:
+        """Which packets these are, in words; empty for all from the subnet to the destination."""
+        return self.own.words
 
     @property
     def share(self) -> Fraction:

@@ -129,7 +129,7 @@ def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...])
         key = (path.flow, path.subnet)
         now[key] = now.get(key, Fraction(0)) + path.within
         if now[key] > already.get(key, Fraction(0)):
-            part = f" {path.trace.part}" if path.trace.part else ""
+            part = f" {path.words}" if path.words else ""
             found.setdefault(path.flow, f"{path.trace.verdict.value}{part}: {path.trace.why}")
     return found
 

@@ -77,8 +77,8 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
             exits,
             seen_as,
             verdict,
-            needs.get(flow, []) if same[0].trace.verdict.arrives else [],
-            list(dict.fromkeys(path.trace.part for path in same if path.trace.part)),
+            needs.get(flow, []) if same[0].example.verdict.arrives else [],
+            list(dict.fromkeys(path.words for path in same if path.words)),
             (down_minutes or {}).get(flow),
             _sum(same),
         )
@@ -88,9 +88,9 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     parts: dict[str, Fraction] = {}
     which: dict[str, dict[str, None]] = {}
     for path in paths.paths:
-        if not path.trace.verdict.arrives:
+        if not path.example.verdict.arrives:
             parts[path.flow] = parts.get(path.flow, Fraction(0)) + path.share
-            which.setdefault(path.flow, {})[path.trace.part] = None
+            which.setdefault(path.flow, {})[path.words] = None
     unmet = [name for name in estate.flows if name in needs and name not in parts]
     fine = len(estate.flows) - len(parts) - len(unmet)
     summary = [f"{counted(len(estate.flows), 'flow')}: {fine} arrive and meet every need"]
@@ -117,9 +117,16 @@ def _told(parts: Iterable[str]) -> str:
 def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
     """Paths of one flow that differ in nothing but the subnet."""
     found: dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]] = {}
+    known: dict[int, tuple[tuple[str, ...], str, str]] = {}
     for path in paths.paths:
-        seen_as = _seen_as(path.trace) if path.trace.verdict.arrives else "nothing"
-        key = (path.flow, path.trace.exits, seen_as, path.trace.verdict.value)
+        trace = path.example
+        if id(trace) not in known:
+            known[id(trace)] = (
+                trace.exits,
+                _seen_as(trace) if trace.verdict.arrives else "nothing",
+                trace.verdict.value,
+            )
+        key = (path.flow, *known[id(trace)])
         found.setdefault(key, []).append(path)
     return found
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from fenrask.charges import networks_left
 from fenrask.checks.contract import Context, Doubt
 from fenrask.estate.suggestions import some
 from fenrask.units import cents
@@ -68,12 +69,7 @@ def crossing_without_rate(context: Context) -> Iterator[Doubt]:
     """Traffic between networks of two regions, in a catalogue without a rate for that where others have one."""
     seen: set[tuple[str, str]] = set()
     for path in context.paths.paths:
-        passed = [
-            context.estate.subnets[hop.subnet].network
-            for hop in path.example.hops
-            if hop.subnet in context.estate.subnets
-        ]
-        for one, other in zip(passed, passed[1:], strict=False):
+        for one, other in networks_left(context.described, path.example):
             regions = [context.estate.networks[name].region for name in (one, other)]
             rates = context.described.catalogue.transfer_in(regions[0])
             crosses = regions[0] != regions[1] and all(regions)

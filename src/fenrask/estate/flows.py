@@ -81,7 +81,7 @@ class Flow(Strict):
         return (duration, *self.ending_shares)
 
     @property
-    def ending_shares(self) -> tuple[float | None, ...]:
+    def ending_shares(self) -> tuple[float | None, float, float, float, float, float, float]:
         """The shares of the ways to end, as they are stated."""
         return (
             self.closed_share,
@@ -126,20 +126,24 @@ class Flow(Strict):
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
-        given = [name for name in _LOADS if getattr(self, name) is not None]
-        if len(given) != 1:
+        given = (self.per_host_per_s is not None) + (self.users is not None) + (self.persistent_per_host is not None)
+        if given != 1:
             raise unfit(f"exactly one of {', '.join(_LOADS)}", "State the flow's load in one way.")
         if (self.users is None) != (self.connections_per_user is None):
             raise unfit("people together with connections_per_user", "Give both or neither.")
         if self.users is not None and self.duration_mean_s == 0:
             raise unfit("a life above 0 s where connections are held by people", "Set duration_s.")
-        for shares in (("closed_share", *_ENDING_SHARES), _UDP_SHARES):
-            if sum(getattr(self, name) or 0.0 for name in shares) > 1.0 + 1e-12:
+        closed, reset, half_closed, rejected, unanswered, one_way, streaming = self.ending_shares
+        tcp = (closed or 0.0) + reset + half_closed + rejected + unanswered
+        for total, shares in ((tcp, ("closed_share", *_ENDING_SHARES)), (one_way + streaming, _UDP_SHARES)):
+            if total > 1.0 + 1e-12:
                 raise unfit(f"{', '.join(shares[:-1])} and {shares[-1]} that sum to at most 1")
-        for path in ("out", "in"):
-            both = [getattr(self, f"{path}_kib_per_connection"), getattr(self, f"{path}_gib_per_month")]
-            if None not in both:
-                raise unfit(f"{path}_kib_per_connection or {path}_gib_per_month, not both")
+        for way, each, month in (
+            ("out", self.out_kib_per_connection, self.out_gib_per_month),
+            ("in", self.in_kib_per_connection, self.in_gib_per_month),
+        ):
+            if each is not None and month is not None:
+                raise unfit(f"{way}_kib_per_connection or {way}_gib_per_month, not both")
         if self.persistent_per_host is not None and (self.out_kib_per_connection or self.in_kib_per_connection):
             raise unfit("out_gib_per_month and in_gib_per_month for a standing pool", "Give its volume by the month.")
         return self

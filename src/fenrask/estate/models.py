@@ -6,14 +6,14 @@ Schema and the format's documentation are computed from here.
 
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from decimal import Decimal
 from enum import IntEnum
 from fractions import Fraction
 from functools import cached_property, partial
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import Discriminator, Field, Tag, WithJsonSchema, model_validator
+from pydantic import Discriminator, Field, Tag, WithJsonSchema, field_validator, model_validator
 
 from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
@@ -25,6 +25,8 @@ from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, overla
 __all__ = [
     "Destination",
     "Estate",
+    "KEPT",
+    "Kept",
     "Needs",
     "Network",
     "Origin",
@@ -261,6 +263,26 @@ class Targets(Strict):
     growth_margin: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
 
 
+class Kept(Mapping[str, Any]):
+    """A section as it was read before, which is taken over whole."""
+
+    def __init__(self, entries: dict[str, Any]) -> None:
+        self.entries = entries
+
+    def __getitem__(self, name: str) -> Any:
+        return self.entries[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.entries)
+
+    def __len__(self) -> int:
+        return len(self.entries)
+
+
+KEPT = ("networks", "subnets", "route_tables", "exits", "destinations", "workloads", "flows", "profiles")
+"""The sections that a patch without a word on them leaves as they are."""
+
+
 class Estate(Strict):
     """Everything the engineer describes."""
 
@@ -288,6 +310,11 @@ class Estate(Strict):
     wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
     stress: dict[str, Case] = Field({}, description="what may go wrong, by name: the cases of `fenrask stress`")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
+
+    @field_validator(*KEPT, mode="wrap")
+    @classmethod
+    def _kept(cls, value: Any, read: Callable[[Any], Any]) -> Any:
+        return value.entries if isinstance(value, Kept) else read(value)
 
     @model_validator(mode="after")
     def _profile_lengths(self) -> Self:

@@ -14,7 +14,7 @@ from fenrask.estate.catalogue import Catalogue, Offer
 from fenrask.estate.companions import with_dumps, with_measures, with_names_history, with_tables
 from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS, Translating
-from fenrask.estate.models import Estate
+from fenrask.estate.models import KEPT, Estate, Kept
 from fenrask.estate.patches import merge, set_patch
 from fenrask.estate.problems import name_problems, offer_problems, validation_problems
 from fenrask.estate.suggestions import nearest
@@ -199,12 +199,16 @@ def _of_patch(data: Any, patch: Mapping[str, Any]) -> dict[str, Any]:
     }
 
 
-def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, dict[str, BaseModel]]:
+def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, Mapping[str, BaseModel]]:
     """By section, the entries that a patch leaves as they are: values do not change, so they are not read again."""
-    kept: dict[str, dict[str, BaseModel]] = {}
+    kept: dict[str, Mapping[str, BaseModel]] = {}
     for section in Estate.model_fields:
         entries, changed = getattr(estate, section), patch.get(section, {})
-        if isinstance(entries, dict) and isinstance(changed, dict):
+        if not isinstance(entries, dict) or not isinstance(changed, dict):
+            continue
+        if not changed and section in KEPT:
+            kept[section] = Kept(entries)
+        else:
             kept[section] = {
                 name: one for name, one in entries.items() if isinstance(one, BaseModel) and name not in changed
             }
@@ -223,7 +227,11 @@ def _validated(
         problems.append(Problem(place_of(()), "an empty file", f"a mapping with `{model.__name__.lower()}`"))
         return None
     try:
-        read = {section: {**data[section], **entries} for section, entries in (known or {}).items() if entries}
+        read = {
+            section: entries if isinstance(entries, Kept) else {**data[section], **entries}
+            for section, entries in (known or {}).items()
+            if entries
+        }
         return model.model_validate({**data, **read} if read else data)
     except ValidationError as error:
         problems += validation_problems(model, error, data, place_of)

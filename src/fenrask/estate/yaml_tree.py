@@ -57,6 +57,8 @@ def scalar(text: str) -> Any:
     """
     if text in _WORDS:
         return _WORDS[text]
+    if text[0].isalpha():
+        return text
     if _INT.match(text) and len(text) <= _MOST_DIGITS:
         return int(text)
     if _FLOAT.match(text):

@@ -138,7 +138,7 @@ class Classes:
         Of families that the subnet has, each gets an even share; where it has none of them, all count. Inside a
         prefix that holds subnets only these count: hosts are where subnets are.
         """
-        versions = self._versions[subnet]
+        versions = self.versions[subnet]
         if (to, versions) not in self._targets:
             prefixes = fewest_prefixes(self.estate.destinations[to].prefixes)
             asked = [one for one in prefixes if one.version in versions] or prefixes
@@ -192,7 +192,7 @@ class Classes:
 
     def targets_kind(self, to: str, subnet: str) -> int:
         """A number for all that tells what hosts of a subnet reach in a destination from what there is in others."""
-        asked = (to, self._versions[subnet])
+        asked = (to, self.versions[subnet])
         if asked not in self._alike_targets:
             shares = tuple((one.version, one.kind, one.share) for one in self.targets(to, subnet))
             names = tuple((one.names, one.share) for one in self.names(to))
@@ -203,7 +203,7 @@ class Classes:
         return self._numbers.setdefault(what, len(self._numbers))
 
     @cached_property
-    def _versions(self) -> dict[str, frozenset[int]]:
+    def versions(self) -> dict[str, frozenset[int]]:
         """The IP versions of each subnet."""
         return {name: frozenset(prefix.version for prefix in one.prefixes) for name, one in self.estate.subnets.items()}
 

@@ -186,26 +186,44 @@ class Traced:
         changed = changes(self.described, tracer.described)
         if changed is None:
             return {}
-        cuts = bool(changed.exits or changed.tables)
+        met, cuts = self.met, _Cuts(self.tracer, tracer, bool(changed.exits or changed.tables))
         return {
             pair: owns
             for pair, owns in self.pairs.items()
-            if not changed.touch(pair[0], self.met[pair])
-            and not (cuts and any(_is_cut(self.tracer, tracer, own.subnet, pair) for own in owns))
+            if not changed.touch(pair[0], met[pair]) and not any(cuts.of(own.subnet, *pair) for own in owns)
         }
 
 
-def _is_cut(before: Tracer, after: Tracer, subnet: str, pair: tuple[str, str]) -> bool:
-    """Whether something new divides the hosts or addresses of a pair, or no longer does."""
-    workload, to = pair
-    senders = (
-        [(one.blocks, one.share) for one in tracer.classes.senders(workload, subnet, version)]
-        for version in (4, 6)
-        for tracer in (before, after)
-    )
-    old_v4, new_v4, old_v6, new_v6 = senders
-    old, new = ([(one.blocks, one.share) for one in tracer.classes.targets(to, subnet)] for tracer in (before, after))
-    return old_v4 != new_v4 or old_v6 != new_v6 or old != new
+class _Cuts:
+    """Where something new divides the hosts of a workload, or the addresses of a destination, or no longer does."""
+
+    def __init__(self, before: Tracer, after: Tracer, may_be: bool) -> None:
+        self._before, self._after, self._may_be = before.classes, after.classes, may_be
+        self._known: dict[tuple[str, str | frozenset[int]], bool] = {}
+
+    def of(self, subnet: str, workload: str, to: str) -> bool:
+        """Whether a pair of senders and targets is divided otherwise than it was."""
+        return self._may_be and (self._senders(subnet, workload) or self._targets(subnet, to))
+
+    def _senders(self, subnet: str, workload: str) -> bool:
+        key = (subnet, workload)
+        if key not in self._known:
+            both = (
+                [[(one.blocks, one.share) for one in classes.senders(workload, subnet, version)] for version in (4, 6)]
+                for classes in (self._before, self._after)
+            )
+            self._known[key] = next(both) != next(both)
+        return self._known[key]
+
+    def _targets(self, subnet: str, to: str) -> bool:
+        key = (to, self._after.versions[subnet])
+        if key not in self._known:
+            both = (
+                [(one.blocks, one.share) for one in classes.targets(to, subnet)]
+                for classes in (self._before, self._after)
+            )
+            self._known[key] = next(both) != next(both)
+        return self._known[key]
 
 
 def flow_paths(described: Described, flows: Iterable[str] | None = None, like: Paths | None = None) -> Paths:

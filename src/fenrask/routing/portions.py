@@ -146,7 +146,9 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
         hosts = _sum(senders[targets[box.targets[0]].version], box.senders)
         reach = product(_sum(targets, box.targets), _sum(names, box.names))
         within = product(product(hosts, reach), box.part)
-        found.append(replace(box, hosts=hosts, reach=reach, within=within))
+        if within.denominator != 1:
+            box = Box(box.senders, box.targets, box.names, box.part, box.trace, hosts, reach, within)
+        found.append(box)
     return found
 
 

@@ -54,9 +54,17 @@ class Replies:
         known = self._known.get(key)
         if known is None:
             known = self._known[key] = return_path(self.routes, trace)
-        if known.verdict.arrives:
-            return replace(trace, back=known.back)
-        return replace(trace, verdict=known.verdict, onward=None, reason=known.reason, back=known.back)
+        return Trace(
+            trace.subnet,
+            trace.packet,
+            known.verdict,
+            trace.hops,
+            trace.origin,
+            known.onward,
+            known.reason,
+            known.back,
+            trace.there,
+        )
 
 
 def return_path(routes: Routes, trace: Trace) -> Trace:

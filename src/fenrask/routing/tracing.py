@@ -158,7 +158,8 @@ class Tracer:
             address = mapped_to_ipv6(address)
         prefix = prefixes.get(address.version)
         if packet.host is None and prefix is not None:
-            packet = replace(packet, host=usable(prefix).address)
+            host_address = usable(prefix).address
+            packet = Packet(packet.address, packet.destination, packet.public_host, host_address, packet.names)
         own_is_public = prefix is not None and prefix.version == 6 and is_public(prefix)
         kind = "host-public" if own_is_public else "host"
         public = packet.public_host and (prefix is None or prefix.version == 4)

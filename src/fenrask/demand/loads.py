@@ -50,7 +50,11 @@ class Demand:
     paths: Paths
     hours: int
     laid: Laid
-    not_counted: tuple[NotCounted, ...]
+
+    @cached_property
+    def not_counted(self) -> tuple[NotCounted, ...]:
+        """What does not arrive, and so puts nothing on any exit."""
+        return tuple(_not_counted(self.paths))
 
     @cached_property
     def parts(self) -> Parts:
@@ -142,7 +146,7 @@ def demand(paths: Paths) -> Demand:
         np.where(traffic.is_standing, 0.0, traffic.rate_per_s)[flow] * share,
         traffic.persistent[flow] * share,
     )
-    return Demand(paths, profiles.hours, laid, tuple(_not_counted(paths)))
+    return Demand(paths, profiles.hours, laid)
 
 
 class _Laws:

@@ -87,8 +87,9 @@ def concurrent_sum(
     rates = np.asarray(profiles, dtype=np.float64)
     steps = rates.shape[1]
     moments, which, current = _phases(times_s, steps, step_s)
-    uneven = max(map(_unevenness, rates))
     means = rates.mean(axis=1)
+    spread = rates.max(axis=1) - rates.min(axis=1)
+    uneven = float(np.max(np.divide(spread, means, out=np.zeros_like(means), where=means > 0), initial=0.0))
     of_load = np.asarray(which_profile, dtype=np.intp)
     weighed, left = np.zeros((rates.shape[0], moments.size, steps)), np.zeros(moments.size)
     for numbers, law in holds if isinstance(holds, Stacks) else Stacks.of(holds):

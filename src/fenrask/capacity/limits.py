@@ -137,11 +137,11 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
     mean = laid.bytes_per_s[some.rows]
     if packets:
         mean = mean / laid.traffic.packet_bytes[some.flow]
-    profiles = [laid.curves[number] for number in range(len(laid.curves))]
-    means = np.array([curve.mean_profile for curve in profiles])
-    moving = (some.rate_per_s > 0) & (means[some.curve] > 0)
+    profiles, means, numbers = laid.profiles
+    number = numbers[some.rows]
+    moving = (some.rate_per_s > 0) & (means[number] > 0)
     total = np.full(demand.hours, float(mean[~moving].sum()))
-    by_curve = np.bincount(some.curve[moving], weights=mean[moving], minlength=len(profiles))
-    for number in np.flatnonzero(by_curve).tolist():
-        total += by_curve[number] / means[number] * profiles[number].profile
+    by_profile = np.bincount(number[moving], weights=mean[moving], minlength=len(profiles))
+    for place in np.flatnonzero(by_profile).tolist():
+        total += by_profile[place] / means[place] * profiles[place]
     return total

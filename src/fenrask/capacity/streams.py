@@ -1,6 +1,6 @@
 """From the load on an exit to the streams that compete for its ports."""
 
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,21 +45,18 @@ def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
 
     Destinations with the same prefixes, port and protocol are one, whatever they are called.
     """
-    destinations = demand.paths.described.estate.destinations
-    known = list(destinations.values())
-    places: dict[Hashable, int] = {}
-    keys = np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in destinations.items()])
-    for _, its_parts in parts.by(keys[parts.destination]):
+    destinations, traffic = demand.paths.described.estate.destinations, parts.laid.traffic
+    for _, its_parts in parts.by(traffic.reached[parts.destination]):
         numbers = list(dict.fromkeys(its_parts.destination.tolist()))
-        names = [parts.laid.traffic.destinations[number] for number in numbers]
-        destination = known[numbers[0]]
+        names = [traffic.destinations[number] for number in numbers]
+        destination = destinations[names[0]]
         port = "" if destination.port is None else f":{destination.port}"
         label = f"{' and '.join(names)}{port}/{destination.protocol}"
         reach, rates = parts.laid.reach[its_parts.rows], its_parts.rate_per_s
         by_share = destination.address_shares
         if len(names) > 1:
             # Which addresses two destinations share is not known: the busiest of each may be the same.
-            top = {number: max(known[number].address_shares) for number in numbers}
+            top = {number: max(destinations[name].address_shares) for number, name in zip(numbers, names, strict=True)}
             each = np.minimum(1.0, np.array([top[number] for number in its_parts.destination.tolist()]) / reach)
             yield Pool(label, destination.protocol, its_parts, each, 1.0, max(top.values()))
             continue
@@ -73,8 +70,8 @@ def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
 
 def _whole(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """All of a transport protocol."""
-    protocols, numbers = _protocols(demand, parts)
-    for number, its_parts in parts.by(numbers):
+    protocols, numbers = parts.laid.traffic.protocols
+    for number, its_parts in parts.by(numbers[parts.destination]):
         protocol = protocols[number]
         yield Pool(f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)))
 
@@ -82,8 +79,8 @@ def _whole(demand: Demand, parts: Parts) -> Iterator[Pool]:
 def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """One host of each workload in each subnet, for each transport protocol."""
     laid = parts.laid
-    protocols, numbers = _protocols(demand, parts)
-    keys = _host_groups(parts) * len(protocols) + numbers
+    protocols, numbers = laid.traffic.protocols
+    keys = _host_groups(parts) * len(protocols) + numbers[parts.destination]
     for _, its_parts in parts.by(keys):
         each = laid.hosts[its_parts.rows]
         hosts = float(np.max(each))
@@ -100,14 +97,6 @@ _VIEWS: dict[View, Callable[[Demand, Parts], Iterator[Pool]]] = {
     "whole": _whole,
     "hosts": _hosts,
 }
-
-
-def _protocols(demand: Demand, parts: Parts) -> tuple[tuple[str, ...], Numbers]:
-    """The transport protocols of all destinations, and the number of each part's."""
-    each = [one.protocol for one in demand.paths.described.estate.destinations.values()]
-    known = tuple(dict.fromkeys(each))
-    numbers = np.array([known.index(protocol) for protocol in each], dtype=np.intp)
-    return known, numbers[parts.destination]
 
 
 def _host_groups(parts: Parts) -> Numbers:

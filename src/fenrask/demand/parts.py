@@ -86,6 +86,16 @@ class Laid:
         return mean
 
     @cached_property
+    def profiles(self) -> tuple[list[Series], Series, Numbers]:
+        """The distinct profiles of curves, the mean of each, and the number of each row's."""
+        places: dict[int, int] = {}
+        numbers = [places.setdefault(id(curve.profile), len(places)) for curve in self.curves]
+        first = {place: curve for place, curve in zip(reversed(numbers), reversed(self.curves), strict=True)}
+        distinct = [first[place] for place in range(len(places))]
+        means = np.array([curve.mean_profile for curve in distinct], dtype=np.float64)
+        return [curve.profile for curve in distinct], means, np.array(numbers, dtype=np.intp)[self.curve]
+
+    @cached_property
     def busiest(self) -> Series:
         """Concurrent connections of each row at the busiest of the times that are computed."""
         tops = np.array([curve.busiest for curve in self.curves], dtype=np.float64)

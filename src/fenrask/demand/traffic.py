@@ -1,6 +1,6 @@
 """The flows of an estate as columns: what all that is computed on many of them reads, and no stage asks one by one."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -130,6 +130,20 @@ class Traffic:
         by_destination = np.array([one.needs.one_source_per_host for one in estate.destinations.values()], dtype=bool)
         tied: NDArray[np.bool_] = by_workload[self.workload] | by_destination[self.destination]
         return tied
+
+    @cached_property
+    def reached(self) -> Numbers:
+        """By destination: a number for the addresses, port and protocol that it is; alike for those that share them."""
+        places: dict[Hashable, int] = {}
+        each = self.described.estate.destinations.items()
+        return np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in each], dtype=np.intp)
+
+    @cached_property
+    def protocols(self) -> tuple[tuple[str, ...], Numbers]:
+        """The transport protocols of all destinations, and by destination the number of its own."""
+        each = [one.protocol for one in self.described.estate.destinations.values()]
+        known = tuple(dict.fromkeys(each))
+        return known, np.array([known.index(protocol) for protocol in each], dtype=np.intp)
 
     @cached_property
     def is_bursty(self) -> bool:

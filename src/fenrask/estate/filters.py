@@ -4,11 +4,11 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema
+from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
-from fenrask.estate.values import PrefixText, Strict, unfit
+from fenrask.estate.values import PrefixText, Strict, unfit, without_empty_lists
 from fenrask.prefixes import Address, Prefix
 
 __all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "PortSpan"]
@@ -67,6 +67,10 @@ class FilterRule(Strict):
     prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
     ports: tuple[PortRange, ...] = Field((), description="destination ports, or ranges of them: `1024-65535`")
     protocol: Literal["tcp", "udp"] | None = Field(None, description="transport protocol")
+
+    @model_validator(mode="after")
+    def _no_empty_lists(self) -> Self:
+        return without_empty_lists(self, ("sources", "prefixes", "destinations", "ports"))
 
     def matches(self, packet: Filtered, source: Address | None, target: Address | None, port: int) -> bool:
         """Whether it matches such a packet from one address to another's port."""

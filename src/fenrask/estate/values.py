@@ -1,8 +1,9 @@
 """The kinds of value that the files hold, each with its check and its words for what is expected."""
 
+from collections.abc import Iterable
 from datetime import date
 from decimal import Decimal
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
@@ -21,6 +22,7 @@ __all__ = [
     "Strict",
     "Uncertain",
     "unfit",
+    "without_empty_lists",
 ]
 
 
@@ -41,6 +43,16 @@ class Strict(BaseModel):
 def unfit(expected: str, remedy: str = "") -> PydanticCustomError:
     """The error to raise from a validator: what was expected and how to mend it."""
     return PydanticCustomError("unfit", "{expected}", {"expected": expected, "remedy": remedy})
+
+
+Rule = TypeVar("Rule", bound=BaseModel)
+
+
+def without_empty_lists(rule: Rule, keys: Iterable[str]) -> Rule:
+    """A rule as it is; an error where a list is given and empty, since it could mean nothing or anything."""
+    if empty := [key for key in keys if key in rule.model_fields_set and not getattr(rule, key)]:
+        raise unfit(f"at least one entry in `{empty[0]}`, or no such key", f"Remove `{empty[0]}`, or say what it is.")
+    return rule
 
 
 def _prefix(value: Any) -> Prefix:

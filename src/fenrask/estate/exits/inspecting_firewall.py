@@ -2,12 +2,12 @@
 
 from collections.abc import Sequence
 from functools import cached_property
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import Announcing, Counted, Decision, Inspecting, InSubnet, Passing, Translating
-from fenrask.estate.values import PortNumber, PrefixText, Strict
+from fenrask.estate.values import PortNumber, PrefixText, Strict, without_empty_lists
 from fenrask.prefixes import Address, Prefix, is_public
 
 __all__ = ["FirewallRule", "InspectingFirewall"]
@@ -26,6 +26,10 @@ class FirewallRule(Strict):
     ports: tuple[PortNumber, ...] = Field((), description="destination ports")
     protocol: Literal["tcp", "udp"] | None = Field(None, description="transport protocol")
     names: tuple[str, ...] = Field((), description="names asked for; `*.example.net` for all below one")
+
+    @model_validator(mode="after")
+    def _no_empty_lists(self) -> Self:
+        return without_empty_lists(self, ("sources", "prefixes", "destinations", "ports", "names"))
 
     def matches(self, passing: Passing) -> bool:
         return (

@@ -157,7 +157,9 @@ def trace_page(
         summary.append(f"{trace.subnet} to {target}{at}{part}: {outcome}")
         name = "hops" if number == 1 else f"hops_{number}"
         rows = [_hop_row(step, hop) for step, hop in enumerate(trace.hops, 1)]
-        tables.append(Table(name, f"Hops to {target}{at}{f': {trace.part}' if trace.part else ''}", _HOPS, rows))
+        tables.append(
+            Table(name, f"Hops to {target}{at}{f' (packets {trace.part})' if trace.part else ''}", _HOPS, rows)
+        )
         back = [
             (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
             for step, hop in enumerate(trace.back, 1)

@@ -60,13 +60,14 @@ def concurrent_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, h
     places: list[NDArray[np.intp]] = []
     for numbers, law in stacked(holds):
         weights, rest = _weights(moments, rates.size, _unevenness(rates), step_s, law)
-        if which.size * len(numbers) * rates.size <= _AT_ONCE:
-            together = np.einsum("tln,nt->lt", weights[which], back)
+        steps = weights.shape[2]
+        if which.size * len(numbers) * steps <= _AT_ONCE:
+            together = np.einsum("tln,nt->lt", weights[which], back[:steps])
             result[numbers] = together + rest[which].T * mean_rate
             continue
         places = places or [np.flatnonzero(which == number) for number in range(moments.size)]
         for weight, left, here in zip(weights, rest, places, strict=True):
-            result[np.array(numbers)[:, None], here] = weight @ back[:, here] + left[:, None] * mean_rate
+            result[np.array(numbers)[:, None], here] = weight @ back[:steps, here] + left[:, None] * mean_rate
     return result
 
 
@@ -100,7 +101,7 @@ def concurrent_sum(
         order = np.argsort(number, kind="stable")
         present, first = np.unique(number[order], return_index=True)
         scaled = weights[:, order] * times[order, None]
-        weighed[present] += np.add.reduceat(scaled, first, axis=1).swapaxes(0, 1)
+        weighed[present, :, : weights.shape[2]] += np.add.reduceat(scaled, first, axis=1).swapaxes(0, 1)
     before = rates[:, np.mod(current - np.arange(steps)[:, None], steps)]
     total: Floats = left[which] + np.einsum("ptn,pnt->t", weighed[:, which], before)
     return total
@@ -177,24 +178,24 @@ def peak_near(concurrent_at: Callable[[Floats], Floats], grid: Floats, values: F
 
 
 def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time: HoldingTime) -> tuple[Floats, Floats]:
-    """How much each of n steps before a moment counts, s, whole periods folded; and what is left of the mean hold.
+    """How much each of the steps before a moment counts, s, whole periods folded; and what is left of the mean hold.
 
     inside: moments, s from their step's start; uneven: by how much the rates differ, in means. Shapes (n_moments,
-    n_laws, n) and (n_moments, n_laws). Steps are taken backward until what lies further cannot matter: beyond x the
-    sum is the mean rate times what is left, give or take P(hold > x) times the period times the spread of the rates
-    (integration by parts).
+    n_laws, n_steps) and (n_moments, n_laws), with at most n steps: those beyond the holding times count for nothing.
+    Steps are taken backward until what lies further cannot matter: beyond x the sum is the mean rate times what is
+    left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
     """
     mean = np.atleast_2d(holding_time.mean_s)
     spread = uneven * n * step_s
     shape = (inside.size, mean.shape[0])
-    folded, reached, before, batch = np.zeros((*shape, n)), np.zeros((*shape, 1)), 0, min(n, _FIRST_STEPS)
+    folded, reached, before, batch = np.zeros((*shape, 0)), np.zeros((*shape, 1)), 0, min(n, _FIRST_STEPS)
     while before < _MOST_STEPS:
         steps = step_s * np.arange(before - 1, before + batch)
         edges = np.maximum(inside[:, None, None] + steps, 0.0)
         grown = holding_time.integrated_survival(edges)
         parts = np.diff(grown, axis=2)
         if before < n:
-            folded[..., before : before + batch] = parts
+            folded = np.concatenate([folded, parts], axis=2) if before else parts
         else:
             folded += parts.reshape(*shape, -1, n).sum(axis=2)
         reached, before = grown[..., -1:], before + batch

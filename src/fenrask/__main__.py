@@ -4,7 +4,7 @@ import gc
 import os
 
 # A command lives for a second or two and makes few cycles: looking for them often only costs time.
-gc.set_threshold(100_000, 50, 50)
+gc.set_threshold(500_000, 50, 50)
 # Validation must not depend on what else is installed, and looking for plugins costs start-up time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 

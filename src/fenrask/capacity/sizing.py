@@ -204,9 +204,7 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
     Itself, its offer, the targets, and what each part brings.
     """
     estate = demand.paths.described.estate
-    exit_ = estate.exits[name]
-    if "addresses" in type(exit_).model_fields:
-        exit_ = exit_.model_copy(update={"addresses": "auto"})
+    exit_ = estate.exits[name].without_number()
     laid, some = demand.laid, demand.at_exit.get(name)
     if some is None:
         return (exit_, offer, estate.targets, demand.hours)

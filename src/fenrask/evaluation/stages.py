@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
@@ -22,22 +22,16 @@ class Evaluation:
     described: Described
     like: "Evaluation | None" = None
     """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
-    same_load: bool = False
-    """Whether the estate differs from that one in numbers of addresses alone: nothing is routed or loaded again."""
 
     @cached_property
     def paths(self) -> Paths:
         """Every flow's paths, there and back."""
-        if self.like and self.same_load:
-            return replace(self.like.paths, described=self.described)
         return flow_paths(self.described, like=self.like.paths if self.like else None)
 
     @cached_property
     def demand(self) -> Demand:
         """What the arriving flows put on each exit through the day."""
-        if self.like and self.same_load:
-            return replace(self.like.demand, paths=self.paths)
-        return demand(self.paths)
+        return demand(self.paths, self.like.demand if self.like else None)
 
     @cached_property
     def capacity(self) -> Capacity:
@@ -138,9 +132,6 @@ class Evaluation:
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 
-def evaluate(described: Described, like: Evaluation | None = None, same_load: bool = False) -> Evaluation:
-    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures still hold.
-
-    `same_load`: the two differ in numbers of addresses alone.
-    """
-    return Evaluation(described, like, same_load)
+def evaluate(described: Described, like: Evaluation | None = None) -> Evaluation:
+    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold."""
+    return Evaluation(described, like)

@@ -51,7 +51,7 @@ def changes(before: Described, after: Described) -> Changes | None:
     whole = ("networks", "subnets", "destinations")
     if before.catalogue is not after.catalogue or any(_differing(old, new, section) for section in whole):
         return None
-    exits = _differing(old, new, "exits")
+    exits = {name for name in _differing(old, new, "exits") if not _routes_alike(old, new, name)}
     workloads = {name for name in _differing(old, new, "workloads") if _sends(old, name) != _sends(new, name)}
     heard_of = (one.exits[name].is_heard_of for one in (old, new) for name in exits if name in one.exits)
     if any(heard_of) or (workloads and (old.filters or new.filters)):
@@ -59,6 +59,14 @@ def changes(before: Described, after: Described) -> Changes | None:
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
     failed = before.failed ^ after.failed
     return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads))
+
+
+def _routes_alike(old: Estate, new: Estate, name: str) -> bool:
+    """Whether an exit differs in its number of addresses alone: that changes no path."""
+    before, after = old.exits.get(name), new.exits.get(name)
+    if before is None or after is None or before.listed_addresses or after.listed_addresses:
+        return False
+    return type(before) is type(after) and before.without_number() == after.without_number()
 
 
 def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:

@@ -74,7 +74,7 @@ def as_sized(evaluation: Evaluation) -> Evaluation:
     sized = {one.exit: {"addresses": one.addresses} for one in evaluation.capacity.exits if not one.stated}
     if not sized:
         return evaluation
-    return evaluate(evaluation.described.patched({"exits": sized}, "as sized"), evaluation, same_load=True)
+    return evaluate(evaluation.described.patched({"exits": sized}, "as sized"), evaluation)
 
 
 def outcome(before: Evaluation, name: str, case: Case) -> Outcome:

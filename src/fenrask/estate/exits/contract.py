@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Discriminator, Field, Tag
 
@@ -335,6 +335,11 @@ class ExitModel(Strict):
     def least_addresses(self) -> int:
         """How many public addresses it is to have at least, where the tool sizes it."""
         return 1
+
+    def without_number(self) -> Self:
+        """The same without a word on how many public addresses it has."""
+        keys = {"addresses": "auto", "at_least": 1}
+        return self.model_copy(update={key: keys[key] for key in keys if key in type(self).model_fields})
 
     @property
     def listed_addresses(self) -> StatedAddresses:

@@ -101,7 +101,7 @@ class Hop:
     by_name: bool = False
     """Whether the exit was found because of the destination's name."""
     via: str = ""
-    """The peering that was crossed to reach the exit, if one was."""
+    """The peering that was crossed to reach the exit; of a reply, the line that it came in by."""
     rule: str = ""
     """The rule by which the exit let it pass, or did not."""
 

@@ -101,10 +101,11 @@ class _Reply:
         """From the remote end to the owner of the last source."""
         onward, last = self.trace.onward, self.trace.exits[-1] if self.trace.exits else ""
         if onward is Onward.THIRD_PARTY:
-            line = self.estate.exits[self._answering_line(last, leg.source)]
+            name = self._answering_line(last, leg.source)
+            line = self.estate.exits[name]
             place = line.attached_to or ""
             table = self.routes.of(place) if place else self.routes.of_network(line.of_network or "")
-            self._along(table, place, leg)
+            self._along(table, place, leg, by=name)
         elif self.trace.there:
             self._along(self.routes.of(self.trace.there), self.trace.there, leg)
         else:
@@ -152,8 +153,11 @@ class _Reply:
             return max((one.prefixlen for one in advertised if is_public(one)), default=-1)
         return max((one.prefixlen for one in advertised if source.address in one), default=-1)
 
-    def _along(self, table: SubnetTable, place: str, leg: _Leg, target: Address | None = None) -> None:
-        """Follow tables from a place to the owner of a source, past exactly the keepers of its leg."""
+    def _along(self, table: SubnetTable, place: str, leg: _Leg, target: Address | None = None, by: str = "") -> None:
+        """Follow tables from a place to the owner of a source, past exactly the keepers of its leg.
+
+        `by`: the line that the reply enters by, if it is one.
+        """
         shown = _shown(leg.source) if target is None else str(target)
         by_itself = target is None and leg.source.prefix is None
         target = target or leg.source.address or UNKNOWN
@@ -162,7 +166,8 @@ class _Reply:
             matching = table.match(target)
             route = matching[0] if matching else None
             name = route.exit if route else ""
-            self.hops.append(Hop(place, route, name, leg.source))
+            self.hops.append(Hop(place, route, name, leg.source, via=by))
+            by = ""
             # An exit's public address needs no route in its own network.
             if owner and (name == owner or (by_itself and table.network == leg.source.network)):
                 break

@@ -161,7 +161,7 @@ def trace_page(
             Table(name, f"Hops to {target}{at}{f' (packets {trace.part})' if trace.part else ''}", _HOPS, rows)
         )
         back = [
-            (step, hop.subnet or "from outside", _route(hop), hop.exit or "nothing", str(hop.source))
+            (step, _entered(hop), _route(hop), hop.exit or "nothing", str(hop.source))
             for step, hop in enumerate(trace.back, 1)
         ]
         if back:
@@ -175,6 +175,12 @@ def trace_page(
         "breaks": sorted({one.need for one in broken}),
     }
     return Page("path", described.estate.estate, tuple(summary), tuple(tables), facts)
+
+
+def _entered(hop: Hop) -> str:
+    """Where a reply is, and by which line it came there."""
+    place = hop.subnet or "from outside"
+    return f"{place}, by {hop.via}" if hop.via else place
 
 
 def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:

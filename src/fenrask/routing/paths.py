@@ -181,49 +181,21 @@ class Traced:
                     known[id(own.example)] = met_by(self.tracer, own.example)
         return {pair: Met.joined(known[id(own.example)] for own in owns) for pair, owns in self.pairs.items()}
 
-    def still(self, tracer: Tracer) -> dict[tuple[str, str], list[SubnetPath]]:
-        """The pairs whose paths are the same in another estate, which this tracer is of."""
+    def still(self, tracer: Tracer) -> Callable[[tuple[str, str]], list[SubnetPath] | None]:
+        """For a pair: its paths, if they are the same in another estate, which this tracer is of; else None.
+
+        What no packet of a pair meets makes no difference to it, even where it divides its addresses.
+        """
         changed = changes(self.described, tracer.described)
         if changed is None:
-            return {}
-        met, cuts = self.met, _Cuts(self.tracer, tracer, bool(changed.exits or changed.tables))
-        return {
-            pair: owns
-            for pair, owns in self.pairs.items()
-            if not changed.touch(pair[0], met[pair]) and not any(cuts.of(own.subnet, *pair) for own in owns)
-        }
+            return lambda pair: None
+        met = self.met
 
+        def kept(pair: tuple[str, str]) -> list[SubnetPath] | None:
+            owns = self.pairs.get(pair)
+            return None if owns is None or changed.touch(pair[0], met[pair]) else owns
 
-class _Cuts:
-    """Where something new divides the hosts of a workload, or the addresses of a destination, or no longer does."""
-
-    def __init__(self, before: Tracer, after: Tracer, may_be: bool) -> None:
-        self._before, self._after, self._may_be = before.classes, after.classes, may_be
-        self._known: dict[tuple[str, str | frozenset[int]], bool] = {}
-
-    def of(self, subnet: str, workload: str, to: str) -> bool:
-        """Whether a pair of senders and targets is divided otherwise than it was."""
-        return self._may_be and (self._senders(subnet, workload) or self._targets(subnet, to))
-
-    def _senders(self, subnet: str, workload: str) -> bool:
-        key = (subnet, workload)
-        if key not in self._known:
-            both = (
-                [[(one.blocks, one.share) for one in classes.senders(workload, subnet, version)] for version in (4, 6)]
-                for classes in (self._before, self._after)
-            )
-            self._known[key] = next(both) != next(both)
-        return self._known[key]
-
-    def _targets(self, subnet: str, to: str) -> bool:
-        key = (to, self._after.versions[subnet])
-        if key not in self._known:
-            both = (
-                [(one.blocks, one.share) for one in classes.targets(to, subnet)]
-                for classes in (self._before, self._after)
-            )
-            self._known[key] = next(both) != next(both)
-        return self._known[key]
+        return kept
 
 
 def flow_paths(described: Described, flows: Iterable[str] | None = None, like: Paths | None = None) -> Paths:
@@ -234,13 +206,15 @@ def flow_paths(described: Described, flows: Iterable[str] | None = None, like: P
     """
     tracer, estate = Tracer(described), described.estate
     before = like.traced if like is not None else described.reused.get(_TRACED)
-    known = before.still(tracer) if before is not None and before.described is not described else {}
+    kept = before.still(tracer) if before is not None and before.described is not described else None
+    known: dict[tuple[str, str], list[SubnetPath]] = {}
     paths: list[FlowPath] = []
     for name in estate.flows if flows is None else flows:
         flow = estate.flows[name]
         key = (flow.from_, flow.to)
         if key not in known:
-            known[key] = list(_subnet_paths(tracer, *key))
+            owns = kept(key) if kept is not None else None
+            known[key] = list(_subnet_paths(tracer, *key)) if owns is None else owns
         paths += [FlowPath(name, one) for one in known[key]]
     traced = Traced(described, tracer, known) if flows is None else None
     if traced is not None:

@@ -1,8 +1,8 @@
-"""Connections held through the day: what each flow lays on each exit that it passes.
+"""The load of an estate on its exits: what each path puts on each exit that keeps its connections.
 
-Rates are steps, an hour each, by the flow's profile; the number held follows them late and smoothed, by the
-law of its holds (`fenrask.teletraffic.held`). It is computed at every quarter of an hour, and between those
-where a peak is looked for.
+Rates are steps, an hour each, by the flow's profile; concurrent connections follow them late and smoothed, by the law
+of the holding time (`fenrask.teletraffic.concurrent`). They are computed at every quarter of an hour, and between
+those where a peak is looked for.
 """
 
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence

@@ -1,4 +1,4 @@
-"""Bytes that each way carries in a month, exactly, from the numbers as they were written."""
+"""Bytes that each path carries in a month, exactly, from the numbers as they were written."""
 
 from dataclasses import dataclass
 from decimal import Decimal
@@ -9,7 +9,7 @@ from fenrask.estate import Described, Flow
 from fenrask.routing import FlowPath
 from fenrask.units import KIB, SECONDS_PER_HOUR, exact
 
-__all__ = ["Volume", "Volumes", "bytes_per_s", "flow_volume", "month_volume"]
+__all__ = ["Volume", "Volumes", "flow_volume", "month_volume"]
 
 _GIB = 2**30
 
@@ -92,19 +92,6 @@ def flow_volume(described: Described, name: str) -> Volume:
     """What a whole flow carries in a month, were all of it to arrive."""
     whole = Volumes(described).of(name)
     return Volume(Fraction(*whole.out_bytes), Fraction(*whole.in_bytes))
-
-
-def bytes_per_s(described: Described, flow: Flow, mean_new_per_s: float) -> float:
-    """Mean bytes of a whole flow in a second of the month, both ways, as far as floats tell."""
-    month_s = float(described.catalogue.hours_per_month) * SECONDS_PER_HOUR
-    total = 0.0
-    for kib_each, gib_a_month in (
-        (flow.out_kib_per_connection, flow.out_gib_per_month),
-        (flow.in_kib_per_connection, flow.in_gib_per_month),
-    ):
-        by_month = None if gib_a_month is None else gib_a_month * _GIB / month_s
-        total += mean_new_per_s * (kib_each or 0.0) * KIB if by_month is None else by_month
-    return total
 
 
 def _ratio(value: float) -> Ratio:

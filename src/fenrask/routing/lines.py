@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from fenrask.estate import ExitModel
-from fenrask.prefixes import Prefix, covers
+from fenrask.prefixes import Prefix, covers, overlap
 from fenrask.routing.paths import Paths
 
 __all__ = ["Exchanged", "exchanged"]
@@ -40,10 +40,6 @@ def exchanged(paths: Paths) -> list[Exchanged]:
     return found
 
 
-def _overlap(one: Prefix, other: Prefix) -> bool:
-    return covers(one, other) or covers(other, one)
-
-
 def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
     estate, party = paths.described.estate, line.party or name
     taken = {*line.learned}
@@ -63,7 +59,7 @@ def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
             f"overlaps {own} of {network}"
             for network, one in estate.networks.items()
             for own in one.prefixes
-            if prefix.prefixlen and _overlap(prefix, own)
+            if prefix.prefixlen and overlap(prefix, own)
         ]
         if prefix.prefixlen:
             faults += [f"holds {to}, which is reached through {exit_}" for to, exit_ in elsewhere.items()]
@@ -72,7 +68,7 @@ def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
             for other, exit_ in estate.exits.items()
             if other != name and exit_.known_beyond is not None and exit_.party != line.party
             for one in exit_.announced
-            if prefix.prefixlen and one.prefixlen and _overlap(prefix, one)
+            if prefix.prefixlen and one.prefixlen and overlap(prefix, one)
         ]
         if not flows and prefix in taken and prefix.prefixlen:
             faults.append("more than is needed: no flow goes there")
@@ -109,18 +105,18 @@ def _advertised(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]
             for network, stated in estate.networks.items()
             if network not in near
             for one in stated.prefixes
-            if _overlap(prefix, one)
+            if overlap(prefix, one)
         ]
         faults += [
             f"a leak: {one} is what {exit_.party or other} announces: {party} could reach it through here"
             for other, exit_ in estate.exits.items()
             if other != name and exit_.known_beyond is not None
             for one in exit_.announced
-            if one.prefixlen and _overlap(prefix, one)
+            if one.prefixlen and overlap(prefix, one)
         ]
         yield Exchanged(party, name, ADVERTISED, prefix, True, tuple(flows), tuple(faults), ())
 
 
 def _shows(source: Prefix | None, prefix: Prefix) -> bool:
     """Whether a source lies in what is advertised, or holds it."""
-    return source is not None and _overlap(source, prefix)
+    return source is not None and overlap(source, prefix)

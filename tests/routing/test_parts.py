@@ -4,6 +4,7 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.checks import check
+from fenrask.errors import UnusableInput
 from fenrask.evaluation import evaluate
 from fenrask.routing import flow_paths, trace_from
 from tests.support import InFolder
@@ -264,3 +265,20 @@ class Parts(InFolder):
             [(trace, _)] = trace_from(self.estate(inside), "app", "partner", public)
             self.assertNotEqual(trace.verdict.value, "asymmetric return", trace.why)
             self.assertEqual(str(trace.source), "host's private address")
+
+    def test_hosts_may_only_be_at_usable_addresses_of_their_subnets(self) -> None:
+        for stated in (["192.0.2.0/24"], ["10.0.1.0"], ["10.0.1.255"], ["10.0.1.0/25", "10.0.9.0/28"]):
+            with self.subTest(stated), self.assertRaises(UnusableInput) as caught:
+                self.estate({"workloads": {"work": {"hosts_in": stated}}})
+            self.assertIn("Write parts of 10.0.1.0/24", str(caught.exception))
+
+    def test_a_patch_far_away_counts_where_only_names_are_known(self) -> None:
+        """No path is known once any table further on tells public addresses apart, whoever met that table."""
+        named = {"destinations": {"partner": {"prefixes": [], "names": ["a.example.net"]}}}
+        more = {"network": "net", "zone": "a", "prefix": "10.0.5.0/28", "routes": "other"}
+        other = {"kind": "translation-gateway", "offer": "gate", "subnet": "more", "addresses": 1}
+        changes = {**named, "subnets": {"more": more}, "route_tables": {"other": {}}, "exits": {"unused": other}}
+        base = self.estate(changes)
+        self.assertEqual(flow_paths(base).paths[0].trace.verdict.value, "arrives")
+        after = base.patched({"route_tables": {"other": {"198.51.100.0/24": "door"}}}, "patch")
+        self.assertEqual(flow_paths(after).paths[0].trace.verdict.value, "unresolved name")

@@ -41,7 +41,7 @@ class Load:
         return cls(tuple(some.laid.curves[number] for number in numbers.tolist()), summed, float(persistent.sum()))
 
     def scaled(self, factor: float) -> "Load":
-        """So many times the load."""
+        """The load multiplied by a factor."""
         return Load(self.curves, self.rates * factor, self.persistent * factor)
 
     @cached_property

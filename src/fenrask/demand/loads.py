@@ -155,7 +155,7 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
 
 
 def _is_same(before: Paths, after: Paths) -> bool:
-    """Whether two estates have the same flows, on the same paths, through exits that keep ports alike."""
+    """Whether two estates have the same flows, on the same paths, through exits that keep ports as long."""
     old, new = before.described.estate, after.described.estate
     sections = ("flows", "workloads", "destinations", "profiles")
     # Values that no patch names are the same objects, so that this is soon said.
@@ -164,12 +164,12 @@ def _is_same(before: Paths, after: Paths) -> bool:
     if any(one.own is not other.own for one, other in zip(before.paths, after.paths, strict=True)):
         return False
     first, second = _Exits(before.described), _Exits(after.described)
-    alike = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)
-    return alike and np.array_equal(first.timers, second.timers)
+    same = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)
+    return same and np.array_equal(first.timers, second.timers)
 
 
 class _Laws:
-    """The holding times of flows at exits; those that end alike, and have one offer, are worked out together.
+    """The holding times of flows at exits; those that end in the same way, with one offer, are worked out together.
 
     What is known of an estate that was evaluated before is found by the same key, and has the same number.
     """
@@ -183,7 +183,7 @@ class _Laws:
     def of_rows(self, traffic: Traffic, flow: Numbers, exit_: Numbers) -> Numbers:
         """The number of the holding time of each row; 0 for standing pools."""
         estate, exits = self._described.estate, self._exits
-        width = len(exits.alike) or 1
+        width = len(exits.offer_by_timers) or 1
         pairs, back = np.unique(flow * width + exits.timers[exit_], return_inverse=True)
         flows, numbers = list(estate.flows.values()), []
         for pair in pairs.tolist():
@@ -199,10 +199,10 @@ class _Laws:
         key = (offer, protocol, *flow.ending_key)
         known = self._known.get(key)
         if known is None:
-            alike = (timers, protocol, *flow.ending_shares)
-            delays = self._delays.get(alike)
+            ending = (timers, protocol, *flow.ending_shares)
+            delays = self._delays.get(ending)
             if delays is None:
-                delays = self._delays[alike] = delays_of(flow, protocol, self._exits.alike[timers])
+                delays = self._delays[ending] = delays_of(flow, protocol, self._exits.offer_by_timers[timers])
             known = self._known[key] = len(self.holdings)
             self.holdings.append(delays.after(flow))
         return known
@@ -240,7 +240,7 @@ class _Exits:
         places = {key: place for place, key in enumerate(self.keys)}
         self.timers: Numbers = np.array([places[key] for key in keys], dtype=np.intp)
         """By exit: the number of the offer, with timeouts as set, that ports are kept by."""
-        self.alike = {places[key]: self.offers[name] for key, name in zip(keys, exits, strict=True)}
+        self.offer_by_timers = {places[key]: self.offers[name] for key, name in zip(keys, exits, strict=True)}
         self._known: dict[tuple[str, ...], tuple[str, ...]] = {}
 
     def holding(self, passed: tuple[str, ...]) -> tuple[str, ...]:

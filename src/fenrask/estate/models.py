@@ -20,7 +20,7 @@ from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flows import Flow
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
-from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, overlap, usable
+from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, usable
 
 __all__ = [
     "Destination",
@@ -326,12 +326,15 @@ class Estate(Strict):
     @model_validator(mode="after")
     def _hosts_somewhere(self) -> Self:
         for name, workload in self.workloads.items():
-            own = [
-                one for subnet in workload.subnets if subnet in self.subnets for one in self.subnets[subnet].prefixes
-            ]
-            strangers = [str(one) for one in workload.hosts_in if not any(overlap(one, each) for each in own)]
+            subnets = (self.subnets[subnet] for subnet in workload.subnets if subnet in self.subnets)
+            own = [prefix for subnet in subnets for prefix in subnet.prefixes]
+            blocks = [(one, Block.of(one)) for one in workload.hosts_in]
+            strangers = [str(one) for one, block in blocks if not any(usable(each).common(block) for each in own)]
             if strangers:
-                raise unfit(f"in workloads.{name}.hosts_in prefixes of its subnets, not {', '.join(strangers)}")
+                raise unfit(
+                    f"usable addresses of its subnets in workloads.{name}.hosts_in, not {', '.join(strangers)}",
+                    f"Write parts of {', '.join(map(str, own))}.",
+                )
         return self
 
     @model_validator(mode="after")

@@ -39,6 +39,11 @@ class Changes:
     tables: frozenset[str]
     workloads: frozenset[str]
 
+    @property
+    def touches_routes(self) -> bool:
+        """Whether any exit or table differs."""
+        return bool(self.exits or self.tables)
+
     def touch(self, workload: str, met: Met) -> bool:
         """Whether paths of a workload that meet these may be others than before."""
         untouched = self.exits.isdisjoint(met.exits) and self.tables.isdisjoint(met.tables)

@@ -133,7 +133,7 @@ class Traffic:
 
     @cached_property
     def reached(self) -> Numbers:
-        """By destination: a number for the addresses, port and protocol that it is; alike for those that share them."""
+        """By destination: a number for the addresses, port and protocol that it is, equal where they share them."""
         places: dict[Hashable, int] = {}
         each = self.described.estate.destinations.items()
         return np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in each], dtype=np.intp)

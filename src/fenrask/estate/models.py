@@ -385,7 +385,7 @@ class Estate(Strict):
     def host_shares(self, workload: str) -> Mapping[str, Fraction]:
         """The share of a workload's hosts in each of its subnets, by the usable IPv4 addresses.
 
-        Of IPv6 there is no end: where one of the subnets has IPv6 alone, all of them weigh alike.
+        Of IPv6 there is no end: where one of the subnets has IPv6 alone, all of them weigh the same.
         """
         if workload not in self._host_shares:
             names = dict.fromkeys(self.workloads[workload].subnets)

@@ -1,7 +1,7 @@
 """Classes of packets: which hosts, addresses and names nothing in an estate tells apart.
 
 Every set of addresses that a route, a list, a rule, a filter, a pool or a subnet names cuts the address families; those
-that are members of the same sets are treated alike at every step, so that one stands for all of its class (atomic
+that are members of the same sets are treated the same at every step, so that one stands for all of its class (atomic
 predicates: Yang & Lam 2013; header spaces: Kazemian, Varghese & McKeown 2012). Shares are exact, by number of
 addresses.
 """
@@ -208,7 +208,7 @@ class Classes:
         return {name: frozenset(prefix.version for prefix in one.prefixes) for name, one in self.estate.subnets.items()}
 
     def names(self, to: str) -> list[Names]:
-        """The names of a destination, by what rules look for; connections ask for each of them alike."""
+        """The names of a destination, by what rules look for; connections ask for each of them equally."""
         stated = self.estate.destinations[to].names
         found: dict[tuple[tuple[str, ...], ...], list[str]] = {}
         for name in stated:

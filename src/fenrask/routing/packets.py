@@ -124,7 +124,7 @@ class Portion:
     targets: tuple[Block, ...] = ()
     reach: Fraction = Fraction(1)
     names: tuple[str, ...] = ()
-    """The names that these packets ask for; empty for all names alike."""
+    """The names that these packets ask for; empty for all names equally."""
     addresses: Fraction = Fraction(1)
     """The share of the destination's addresses of this IP version."""
     family: int | None = None

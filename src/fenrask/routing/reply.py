@@ -36,7 +36,7 @@ class _Lost(Exception):
 
 
 class Replies:
-    """Return paths in one estate; paths whose replies are alike are followed back once."""
+    """Return paths in one estate; paths whose replies are the same are followed back once."""
 
     def __init__(self, routes: Routes, classes: Classes) -> None:
         self.routes, self.classes = routes, classes
@@ -44,7 +44,7 @@ class Replies:
 
     def returned(self, trace: Trace) -> Trace:
         """A trace that arrives, with its return path; its verdict changes where the reply is lost."""
-        # What is beyond the internet, or in a service, replies alike wherever it is.
+        # What is beyond the internet, or in a service, replies the same way wherever it is.
         beyond = trace.onward in (Onward.INTERNET, Onward.SERVICE)
         target = None if beyond else self.classes.target_kind(trace.packet)
         steps = tuple(

@@ -81,7 +81,7 @@ class _Facts:
 class Tracer:
     """Follows single packets through one estate: each there, back, and past all filters.
 
-    Where two packets are alike, in one place, the rest of their path is followed once.
+    Where two packets are treated the same, in one place, the rest of their path is followed once.
 
     Longest prefix first, then origin (RFC 1812), then all equal routes; a matched route is final even
     where its exit is gone. An exit that is in a subnet looks that subnet's table up in turn. A
@@ -118,7 +118,7 @@ class Tracer:
     def traces(self, subnet: str, packet: Packet, workload: str | None = None) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, with the share of each.
 
-        There are several where routes are equal, or where an exit shows it from addresses that are not treated alike.
+        There are several where routes are equal, or where an exit shows it from addresses that are treated differently.
         `workload`: whose filters count; default: of none.
         """
         packet, begun = self.origin(subnet, packet)
@@ -168,7 +168,7 @@ class Tracer:
         return packet, _At(subnet, stated.network, stated.zone, source, host, address, starts=True)
 
     def _onward(self, here: _At, packet: Packet, met: frozenset[Met]) -> list[_Onward]:
-        """How a packet goes on from a place; what is alike is followed once, whichever way it came there.
+        """How a packet goes on from a place; what is treated the same is followed once, whichever way it came there.
 
         `met`: the exits that it passed before. Only what meets none of them again is known from others.
         """

@@ -82,7 +82,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
             (down_minutes or {}).get(flow),
             _sum(same),
         )
-        for (flow, exits, seen_as, verdict), same in _alike(paths).items()
+        for (flow, exits, seen_as, verdict), same in _by_outcome(paths).items()
     ]
     rows.sort(key=lambda row: (row[5] == "arrives", not row[6]))
     parts: dict[str, Fraction] = {}
@@ -100,7 +100,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
         summary.append(f"{len(unmet)} {arrive} a need ({some(named)})")
     if parts:
         named = [
-            name if share == 1 else f"{percent(float(share))} of {name}{_told(which[name])}"
+            name if share == 1 else f"{percent(float(share))} of {name}{_in_words(which[name])}"
             for name, share in parts.items()
         ]
         summary.append(f"{len(parts)} {'does' if len(parts) == 1 else 'do'} not arrive ({some(named)})")
@@ -108,13 +108,13 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     return Page("path", estate.estate, tuple(summary), tables)
 
 
-def _told(parts: Iterable[str]) -> str:
+def _in_words(parts: Iterable[str]) -> str:
     """Parts of a flow in words; nothing where it is whole subnets that are lost."""
     words = " and ".join([one for one in parts if one][:2])
     return f" {words}" if words else ""
 
 
-def _alike(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
+def _by_outcome(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
     """Paths of one flow that differ in nothing but the subnet."""
     found: dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]] = {}
     known: dict[int, tuple[tuple[str, ...], str, str]] = {}

@@ -6,7 +6,7 @@ predicates: Yang & Lam 2013; header spaces: Kazemian, Varghese & McKeown 2012). 
 addresses.
 """
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Container, Hashable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -58,7 +58,7 @@ class Targets:
     is_one_family: bool = False
     """Whether these are of one of two IP versions."""
     kind: int | None = None
-    """Their class, by number; None where no address is known."""
+    """Their class, by number, for all but the first table that is asked; None where no address is known."""
 
     @cached_property
     def address(self) -> Address:
@@ -103,20 +103,28 @@ class Classes:
         """Classes of addresses that packets go to: subnets deliver, so that each is one by itself."""
         return Partition(_as_mapped_too(self.estate, [*_named_sets(self.routes), *_subnets(self.estate)]))
 
+    @cached_property
+    def beyond(self) -> Partition:
+        """The same for all that is asked after the first table: fewer, since most tables are asked of hosts alone."""
+        estate = self.estate
+        asked = {name for exit_ in estate.exits.values() for name in exit_.tables}
+        asked |= {estate.table_of(place) for exit_ in estate.exits.values() for place in exit_.in_subnets}
+        return Partition(_as_mapped_too(estate, [*_named_sets(self.routes, asked), *_subnets(estate)]))
+
     def key(self, subnet: str, packet: Packet, workload: str | None) -> tuple[Hashable, ...]:
-        """What is the same for all packets that are treated as this one is."""
+        """What is the same for all packets that are treated as this one is, after the first table."""
         filters = workload if workload is not None and self.estate.workloads[workload].filters else None
         return (self.host_kind(subnet, packet), filters, self.target_kind(packet))
 
     def host_kind(self, subnet: str, packet: Packet) -> tuple[Hashable, ...]:
-        """What is the same for all hosts that are treated as the sender of a packet is."""
+        """What is the same for all hosts that are treated as the sender of a packet is, after the first table."""
         host = None if packet.host is None else (packet.host.version, self.sources.kind_of(packet.host))
         return (self._places[subnet], packet.public_host, host)
 
     def target_kind(self, packet: Packet) -> tuple[Hashable, ...]:
-        """What is the same for all addresses and names that are treated as those of a packet are."""
+        """What is the same for all addresses and names that are treated as those of a packet are, after that table."""
         address = packet.address
-        kind = (address.version, self.destinations.kind_of(address), address == UNKNOWN)
+        kind = (address.version, self.beyond.kind_of(address), address == UNKNOWN)
         return (kind, self._kind(packet.destination), packet.names)
 
     def senders(self, workload: str | None, subnet: str, version: int) -> list[Senders]:
@@ -144,12 +152,15 @@ class Classes:
             asked = [one for one in prefixes if one.version in versions] or prefixes
             families = [4, 6] if len({one.version for one in asked}) == 2 else [asked[0].version] if asked else []
             self._targets[to, versions] = [
-                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2, piece.kind)
+                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2, self._kind_beyond(piece))
                 for version in families
                 for size, pieces in [self._pieces([one for one in asked if one.version == version])]
                 for piece in pieces
             ] or [Targets((), Fraction(1))]
         return self._targets[to, versions]
+
+    def _kind_beyond(self, piece: Piece) -> int:
+        return self.beyond.kind_of(piece.blocks[0].address)
 
     def _pieces(self, prefixes: list[Prefix]) -> tuple[int, list[Piece]]:
         held = [self.estate.subnets_inside(prefix) for prefix in prefixes]
@@ -180,7 +191,7 @@ class Classes:
         return found + [self.routes.of(hub, network) for hub, exit_ in hubs for network in (None, *exit_.joins)]
 
     def senders_kind(self, workload: str | None, subnet: str, public_host: bool) -> int:
-        """A number for all that tells a workload's hosts in a subnet from others, and how many there are of each."""
+        """A number for all that tells a workload's hosts in a subnet from others, but for the table of the subnet."""
         asked = (workload, subnet, public_host)
         if asked not in self._alike_senders:
             filters = workload if workload is not None and self.estate.workloads[workload].filters else None
@@ -191,7 +202,7 @@ class Classes:
         return self._alike_senders[asked]
 
     def targets_kind(self, to: str, subnet: str) -> int:
-        """A number for all that tells what hosts of a subnet reach in a destination from what there is in others."""
+        """A number for all that tells what hosts of a subnet reach in a destination from others, after that table."""
         asked = (to, self.versions[subnet])
         if asked not in self._alike_targets:
             shares = tuple((one.version, one.kind, one.share) for one in self.targets(to, subnet))
@@ -237,7 +248,7 @@ class Classes:
 
     @cached_property
     def _places(self) -> dict[str, Hashable]:
-        """What tells a subnet's hosts from others beside their addresses; one with an exit or a filter is itself."""
+        """What tells a subnet's hosts from others beside addresses and table; one with an exit or a filter is itself."""
         estate = self.estate
         alone = {name for exit_ in estate.exits.values() for name in exit_.in_subnets}
         alone |= {name for name, stated in estate.subnets.items() if stated.filters}
@@ -247,8 +258,6 @@ class Classes:
             else (
                 stated.network,
                 stated.zone,
-                estate.table_of(name),
-                stated.learns,
                 *(one.version for one in stated.prefixes),
             )
             for name, stated in estate.subnets.items()
@@ -259,13 +268,16 @@ def _transport(stated: Destination | None) -> tuple[Hashable, ...]:
     return (None, "tcp") if stated is None else (stated.port, stated.protocol)
 
 
-def _named_sets(routes: Routes) -> Iterator[tuple[Prefix, Hashable]]:
-    """Every prefix that anything names, with the set that it is part of; the length counts, since the longest wins."""
+def _named_sets(routes: Routes, tables: Container[str | None] | None = None) -> Iterator[tuple[Prefix, Hashable]]:
+    """Every prefix that anything names, with the set that it is part of; the length counts, since the longest wins.
+
+    tables: those whose routes count; default: all.
+    """
     estate = routes.estate
     yield from ((prefix, "private") for prefix in PRIVATE)
     for name, network in estate.networks.items():
         yield from ((prefix, ("network", name, prefix.prefixlen)) for prefix in network.prefixes)
-    for table in estate.route_tables:
+    for table in estate.route_tables if tables is None else (one for one in estate.route_tables if one in tables):
         for route in routes.stated(table):
             yield route.prefix, ("route", route.key, route.prefix.prefixlen)
     for name, exit_ in estate.exits.items():

@@ -213,21 +213,25 @@ class Trace:
         """What the remote end sees."""
         return self.hops[-1].source if self.hops else Source("host")
 
-    def of(self, subnet: str, packet: Packet, origin: Source, portion: Portion) -> "Trace":
-        """The same trace of other packets of its classes: from another subnet, or to another address."""
+    def of(
+        self, subnet: str, packet: Packet, origin: Source, portion: Portion, first: TableRoute | None = None
+    ) -> "Trace":
+        """The same trace of other packets of its classes: from another subnet, or to another address.
 
-        def hop_of(hop: Hop) -> Hop:
-            place = subnet if hop.subnet == self.subnet else hop.subnet
+        first: the route that the table of that subnet has for them.
+        """
+
+        def hop_of(place: str, route: TableRoute | None, hop: Hop) -> Hop:
             source = hop.source if hop.source.exit else replace(origin, kind=hop.source.kind)
-            if place == hop.subnet and source is hop.source:
+            if (place, route, source) == (hop.subnet, hop.route, hop.source):
                 return hop
-            return Hop(
-                place, hop.route, hop.exit, source, hop.from_zone, hop.to_zone, hop.by_name, hop.via, hop.rule
-            )  # fmt: skip
+            return Hop(place, route, hop.exit, source, hop.from_zone, hop.to_zone, hop.by_name, hop.via, hop.rule)
 
         if subnet == self.subnet and packet == self.packet:
             return replace(self, portion=portion)
-        hops, back = tuple(map(hop_of, self.hops)), tuple(map(hop_of, self.back))
+        begun = tuple(hop_of(subnet, first, hop) for hop in self.hops[:1])
+        hops = tuple(hop_of(hop.subnet, hop.route, hop) for hop in self.hops[1:])
+        back = tuple(hop_of(hop.subnet, hop.route, hop) for hop in self.back)
         return Trace(
-            subnet, packet, self.verdict, hops, origin, self.onward, self.reason, back, self.there, portion
+            subnet, packet, self.verdict, begun + hops, origin, self.onward, self.reason, back, self.there, portion
         )  # fmt: skip

@@ -30,7 +30,7 @@ class SubnetPath:
 
     subnet: str
     example: Trace
-    """A trace whose verdict, exits and zones are theirs, though its hosts and addresses may be others of the class."""
+    """A trace whose verdict, exits and zones are theirs, though hosts, addresses and first table may be others'."""
     share: Fraction = Fraction(1)
     within: Fraction = Fraction(1)
     hosts: Fraction = Fraction(1)
@@ -179,7 +179,14 @@ class Traced:
             for own in owns:
                 if id(own.example) not in known:
                     known[id(own.example)] = met_by(self.tracer, own.example)
-        return {pair: Met.joined(known[id(own.example)] for own in owns) for pair, owns in self.pairs.items()}
+        tables = {
+            name: Met(frozenset(), frozenset((table or "",)))
+            for name, table in ((name, self.described.estate.table_of(name)) for name in self.described.estate.subnets)
+        }
+        return {
+            pair: Met.joined(met for own in owns for met in (known[id(own.example)], tables[own.subnet]))
+            for pair, owns in self.pairs.items()
+        }
 
     def still(self, tracer: Tracer) -> Callable[[tuple[str, str]], list[SubnetPath] | None]:
         """For a pair: its paths, if they are the same in another estate, which this tracer is of; else None.

@@ -73,6 +73,7 @@ def boxes_of(tracer: Tracer, sending: Sending) -> Sequence[Box]:
     key = (
         classes.senders_kind(sending.workload, sending.subnet, sending.public_host),
         classes.targets_kind(to, sending.subnet),
+        tracer.first_steps(sending.subnet, to),
     )
     if key not in tracer.boxes:
         nameless = not tracer.estate.destinations[to].prefixes
@@ -215,4 +216,6 @@ def made(tracer: Tracer, sending: Sending, box: Box) -> Trace:
         addresses=addresses * 2 if target.is_one_family else addresses,
         family=target.version if target.is_one_family else None,
     )
-    return box.trace.of(sending.subnet, packet, begun.source, portion)
+    begins = box.trace.hops[0].exit if box.trace.hops else ""
+    first = tracer.first_route(sending.subnet, packet, begins)
+    return box.trace.of(sending.subnet, packet, begun.source, portion, first)

@@ -93,12 +93,12 @@ def _differing(old: Estate, new: Estate, section: str) -> set[str]:
 
 
 def met_by(tracer: Tracer, trace: Trace) -> Met:
-    """What a trace met on its path and on its return path."""
+    """What a trace met on its path and on its return path, after the table of the subnet that it is from."""
     estate = tracer.estate
     hops = (*trace.hops, *trace.back)
     exits = {hop.exit for hop in hops} | {hop.via for hop in hops}
     exits |= {hop.subnet for hop in hops if hop.subnet in estate.exits}
-    places = {trace.subnet, trace.there, *(hop.subnet for hop in hops)} & estate.subnets.keys()
+    places = {trace.there, *(hop.subnet for hop in (*trace.hops[1:], *trace.back))} & estate.subnets.keys()
     places |= {name for exit_name in exits & estate.exits.keys() for name in estate.exits[exit_name].in_subnets[:1]}
     tables = {estate.table_of(place) or "" for place in places}
     for name in exits & estate.exits.keys():

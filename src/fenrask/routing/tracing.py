@@ -100,6 +100,8 @@ class Tracer:
         self.boxes: dict[Hashable, Any] = {}
         """What is known of outcomes, by classes: see `routing.portions`."""
         self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
+        self._first: dict[tuple[Hashable, ...], int] = {}
+        self._steps: dict[tuple[Hashable, ...], int] = {}
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -126,10 +128,41 @@ class Tracer:
 
     def class_traces(self, subnet: str, packet: Packet, workload: str | None) -> list[tuple[Trace, Fraction]]:
         """The same of a packet that may be any of its classes, traced once: see `Trace.of`."""
-        key = self.classes.key(subnet, packet, workload)
+        key = (self.classes.key(subnet, packet, workload), self._first_step(subnet, packet.address, packet.destination))
         if key not in self._known:
             self._known[key] = self.traces(subnet, packet, workload)
         return self._known[key]
+
+    def first_steps(self, subnet: str, to: str) -> int:
+        """A number for what a subnet's table does with the addresses of a destination, class by class."""
+        asked = (id(self.routes.of(subnet)), self.classes.versions[subnet], to)
+        if asked not in self._first:
+            targets = self.classes.targets(to, subnet)
+            steps = tuple(self._first_step(subnet, one.address, to) for one in targets)
+            self._first[asked] = self._steps.setdefault(steps, len(self._steps))
+        return self._first[asked]
+
+    def _first_step(self, subnet: str, address: Address, to: str | None) -> Hashable:
+        """What may be entered first, and whether by a default route: all that a table says to who asks no other."""
+        versions = self.classes.versions[subnet]
+        if address.version not in versions and address.version == 4:
+            address = mapped_to_ipv6(address)
+        table = self.routes.of(subnet)
+        if address.version not in versions:
+            return table.name
+        steps = self._options(subnet, None, self.estate.subnets[subnet].network, address, to)
+        return tuple(
+            (name, route is None, route is not None and not route.prefix.prefixlen)
+            if name in self._facts or name == LOCAL
+            else (name, table.name)
+            for route, name in steps
+        )
+
+    def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
+        """The route by which a packet from a subnet is sent to an exit; None where no route is."""
+        _, begun = self.origin(subnet, packet)
+        steps = self._options(subnet, None, begun.network, begun.address, packet.destination)
+        return next((route for route, name in steps if name == exit_name), None)
 
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
@@ -172,31 +205,34 @@ class Tracer:
 
         `met`: the exits that it passed before. Only what meets none of them again is known from others.
         """
-        place, version = "" if here.starts else here.place, here.address.version
-        key = (place, here.zone, here.kind, here.came_from, version, self.classes.target_kind(packet))
-        known = self._followed.get(key)
+        if here.starts and here.source.prefix is None and here.source.kind == "host":
+            options: list[tuple[TableRoute | None, str]] = [(None, "")]
+        else:
+            asked = packet.destination if here.starts else None
+            options = list(self._options(here.place, here.came_from, here.network, here.address, asked))
+        key = (here.place, here.zone, here.kind, here.came_from, here.address.version, self.classes.target_kind(packet))
+        # What is sent from a host is known by its class: see `class_traces`.
+        known = None if here.starts else self._followed.get(key)
         if known is not None and not any(met & one.passed for one in known):
             return known
-        options = list(self._options(here, packet))
         share = _ALL if len(options) == 1 else Fraction(1, len(options))
         found = [one for route, name in options for one in self._entered(here, route, name, packet, met, share)]
-        if known is None and not any(one.verdict is Verdict.LOOP for one in found):
+        if known is None and not here.starts and not any(one.verdict is Verdict.LOOP for one in found):
             self._followed[key] = found
         return found
 
-    def _options(self, here: _At, packet: Packet) -> Iterator[tuple[TableRoute | None, str]]:
-        """What may be entered next: by name at the start, else by the matching routes, else what is assigned."""
-        if here.source.prefix is None and here.source.kind == "host":
-            yield None, ""
-            return
-        if here.starts and (name := self.estate.by_name.get((here.network, packet.destination), "")):
+    def _options(
+        self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None
+    ) -> Iterator[tuple[TableRoute | None, str]]:
+        """What may be entered next: by the destination asked for, else by the matching routes, else what is assigned."""
+        if asked is not None and (name := self.estate.by_name.get((network, asked), "")):
             yield None, name
             return
-        matching = self.routes.of(here.place, here.came_from).match(here.address)
+        matching = self.routes.of(place, came_from).match(address)
         for route in matching:
             yield route, route.exit
         if not matching:
-            yield None, self.estate.fallback_of.get(here.network or "", "")
+            yield None, self.estate.fallback_of.get(network or "", "")
 
     def _entered(
         self, here: _At, route: TableRoute | None, name: str, packet: Packet, met: frozenset[Met], share: Fraction

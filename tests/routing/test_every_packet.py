@@ -271,9 +271,9 @@ class EveryPacket(InFolder):
                 except UnusableInput:
                     continue
                 with self.subTest(seed=seed, patch=patch):
-                    known = {id(path.own) for path in first.paths}
+                    known = {id(path.example) for path in first.paths}
                     reused = flow_paths(after).paths
-                    kept += sum(id(path.own) in known for path in reused)
+                    kept += sum(id(path.example) in known for path in reused)
                     tried += len(reused)
                     self.assertEqual(rows(reused), rows(flow_paths(afresh).paths))
         self.assertGreater(kept, tried / 5)

@@ -6,7 +6,7 @@ from fenrask.demand.holding import Ended, Holding, duration_law, ended, holding
 from fenrask.demand.load import Load
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
-from fenrask.demand.traffic import Numbers, Series, Traffic, new_per_s
+from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
 from fenrask.demand.volumes import Volume, Volumes, flow_volume, month_volume
 
 __all__ = [

@@ -7,7 +7,7 @@ from typing import Self
 
 import numpy as np
 
-from fenrask.demand.traffic import Series
+from fenrask.estate.traffic import Series
 from fenrask.teletraffic import Peak, peak_concurrent
 from fenrask.teletraffic.holding import HoldingTime, make_of
 from fenrask.units import SECONDS_PER_HOUR

@@ -8,7 +8,7 @@ import numpy as np
 
 from fenrask.demand.curves import ConcurrencyCurve, grid
 from fenrask.demand.parts import Part, Parts
-from fenrask.demand.traffic import Series
+from fenrask.estate.traffic import Series
 from fenrask.teletraffic import Peak, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR

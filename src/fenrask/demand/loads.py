@@ -16,9 +16,9 @@ from fenrask.demand.curves import ConcurrencyCurve, grid
 from fenrask.demand.holding import Delays, Holding, delays_of
 from fenrask.demand.load import Load
 from fenrask.demand.parts import Laid, Part, Parts
-from fenrask.demand.traffic import Numbers, Series, Traffic
+from fenrask.estate.traffic import Numbers, Series, Traffic
 from fenrask.estate import Described, Flow
-from fenrask.routing import FlowPath, Paths
+from fenrask.routing import FlowPath, Paths, repeated
 from fenrask.teletraffic import concurrent_each
 from fenrask.teletraffic.holding import Fixed, HoldingTime
 from fenrask.units import SECONDS_PER_HOUR, percent
@@ -116,21 +116,18 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     described = paths.described
     if like is not None and _is_same(like.paths, paths):
         return Demand(paths, like.hours, replace(like.laid, paths=paths))
-    traffic, exits, profiles = Traffic.of(described), _Exits(described), _Profiles(described)
-    owns = list({id(path.own): path.own for path in paths.paths}.values())
-    places = {id(own): place for place, own in enumerate(owns)}
-    flow_of = np.array([traffic.number[path.flow] for path in paths.paths], dtype=np.intp)
-    own_of = np.array([places[id(path.own)] for path in paths.paths], dtype=np.intp)
-    # An own path counts at each exit that keeps its connections; what does not arrive counts at none.
-    keeping = [exits.holding(own.example.exits) if own.example.verdict.arrives else () for own in owns]
+    traffic, exits, profiles = described.traffic, _Exits(described), _Profiles(described)
+    # A path counts at each exit that keeps its connections; what does not arrive counts at none.
+    traces = [one.box.trace for one in paths.pairs.kinds]
+    keeping = [exits.holding(trace.exits) if trace.verdict.arrives else () for trace in traces]
     counts = np.array([len(names) for names in keeping], dtype=np.intp)
     starts = np.cumsum(counts) - counts
     numbers = np.array([exits.number[name] for names in keeping for name in names], dtype=np.intp)
-    path = np.repeat(np.arange(own_of.size), counts[own_of])
-    own, flow = own_of[path], flow_of[path]
-    within = np.arange(path.size) - np.repeat(np.cumsum(counts[own_of]) - counts[own_of], counts[own_of])
-    exit_ = numbers[starts[own] + within] if path.size else path
-    share = np.array([one.part for one in owns])[own] if owns else np.zeros(0)
+    kind_of = paths.pairs.kind[paths.own]
+    path = np.repeat(np.arange(kind_of.size), counts[kind_of])
+    own, flow = paths.own[path], paths.flow[path]
+    exit_ = numbers[repeated(starts[kind_of], counts[kind_of])]
+    share = paths.pairs.share[own]
     laws = _Laws(described, exits)
     holding = laws.of_rows(traffic, flow, exit_)
     profile = np.where(traffic.is_standing, 0, traffic.profile)[flow]
@@ -138,7 +135,6 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     laid = Laid(
         paths,
         traffic,
-        owns,
         exits.names,
         curves,
         laws.holdings,
@@ -159,9 +155,7 @@ def _is_same(before: Paths, after: Paths) -> bool:
     old, new = before.described.estate, after.described.estate
     sections = ("flows", "workloads", "destinations", "profiles")
     # Values that no patch names are the same objects, so that this is soon said.
-    if any(getattr(old, name) != getattr(new, name) for name in sections) or len(before.paths) != len(after.paths):
-        return False
-    if any(one.own is not other.own for one, other in zip(before.paths, after.paths, strict=True)):
+    if any(getattr(old, name) != getattr(new, name) for name in sections) or not before.pairs.is_same(after.pairs):
         return False
     first, second = _Exits(before.described), _Exits(after.described)
     same = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)
@@ -303,10 +297,9 @@ def open_at_peak(part: Part) -> float:
 
 def _not_counted(paths: Paths) -> Iterator[NotCounted]:
     lost: dict[tuple[str, str, str], list[FlowPath]] = {}
-    for path in paths.paths:
-        if not path.example.verdict.arrives:
-            why = f"{path.trace.verdict.value}, {path.trace.why}"
-            lost.setdefault((path.flow, path.words, why), []).append(path)
+    for path in paths.lost:
+        why = f"{path.trace.verdict.value}, {path.trace.why}"
+        lost.setdefault((path.flow, path.words, why), []).append(path)
     for (flow, part, why), its_paths in lost.items():
         share = sum((path.share for path in its_paths), Fraction(0))
         yield NotCounted(flow, tuple(dict.fromkeys(path.subnet for path in its_paths)), share, why, part)

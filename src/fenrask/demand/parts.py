@@ -9,8 +9,8 @@ import numpy as np
 
 from fenrask.demand.curves import ConcurrencyCurve
 from fenrask.demand.holding import Holding
-from fenrask.demand.traffic import Numbers, Series, Traffic
-from fenrask.routing import FlowPath, Paths, SubnetPath
+from fenrask.estate.traffic import Numbers, Series, Traffic
+from fenrask.routing import FlowPath, Paths
 
 __all__ = ["Laid", "Part", "Parts"]
 
@@ -19,14 +19,13 @@ __all__ = ["Laid", "Part", "Parts"]
 class Laid:
     """All rows of an estate; columns have shape (n_rows,).
 
-    path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: number into `owns`; exit:
+    path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: row of `paths.pairs`; exit:
     number into `exits`; curve: number into `curves`; holding: number into `holdings`. rate_per_s: new connections per s
     at multiplier 1; persistent: connections that are always open.
     """
 
     paths: Paths
     traffic: Traffic
-    owns: Sequence[SubnetPath]
     exits: tuple[str, ...]
     curves: Sequence[ConcurrencyCurve]
     holdings: Sequence[Holding | None]
@@ -42,41 +41,28 @@ class Laid:
     @cached_property
     def share(self) -> Series:
         """The part of its whole flow that a row is."""
-        return np.array([own.part for own in self.owns])[self.own]
+        return self.paths.pairs.share[self.own]
 
     @cached_property
     def reach(self) -> Series:
         """The share of the destination's addresses that a row is to."""
-        return np.array([float(own.reach) for own in self.owns])[self.own]
+        pairs = self.paths.pairs
+        return pairs.of_rows([float(one.box.reach) for one in pairs.kinds], float)[self.own]
 
     @cached_property
     def hosts(self) -> Series:
         """The hosts that a row is from."""
-        estate, names = self.traffic.described.estate, self.traffic.workloads
-        # A path of its own belongs to one workload.
-        workload = np.zeros(len(self.owns), dtype=np.intp)
-        workload[self.own] = self.traffic.workload[self.flow]
-        known: dict[tuple[int, str], float] = {}
-        each = []
-        for own, number in zip(self.owns, workload.tolist(), strict=True):
-            key = (number, own.subnet)
-            if key not in known:
-                name = names[number]
-                known[key] = float(estate.workloads[name].hosts * estate.host_shares(name).get(own.subnet, 0))
-            each.append(known[key] * (1.0 if own.hosts == 1 else float(own.hosts)))
-        hosts: Series = np.array(each, dtype=np.float64)[self.own]
-        return hosts
+        return self.paths.pairs.hosts[self.own]
 
     @cached_property
     def subnets(self) -> tuple[str, ...]:
-        """The subnets that paths are from."""
-        return tuple(dict.fromkeys(own.subnet for own in self.owns))
+        """The names of subnets."""
+        return tuple(self.traffic.estate.subnets)
 
     @cached_property
     def subnet(self) -> Numbers:
         """The number of each row's subnet, into `subnets`."""
-        places = {name: place for place, name in enumerate(self.subnets)}
-        return np.array([places[own.subnet] for own in self.owns], dtype=np.intp)[self.own]
+        return self.paths.pairs.subnet[self.own]
 
     @cached_property
     def mean_concurrent(self) -> Series:
@@ -126,7 +112,7 @@ class Part:
 
     @property
     def subnet(self) -> str:
-        return self.laid.owns[int(self.laid.own[self.row])].subnet
+        return self.laid.subnets[int(self.laid.subnet[self.row])]
 
     @property
     def destination(self) -> str:
@@ -139,7 +125,7 @@ class Part:
 
     @property
     def path(self) -> FlowPath:
-        return FlowPath(self.flow, self.laid.owns[int(self.laid.own[self.row])])
+        return self.laid.paths.path(int(self.laid.path[self.row]))
 
     @property
     def duration_s(self) -> float | None:

@@ -18,6 +18,7 @@ from fenrask.estate.models import KEPT, Estate, Kept
 from fenrask.estate.patches import merge, set_patch
 from fenrask.estate.problems import name_problems, offer_problems, validation_problems
 from fenrask.estate.suggestions import nearest
+from fenrask.estate.traffic import Traffic
 from fenrask.estate.yaml_tree import Tree, read_yaml
 
 __all__ = ["Described", "read_estate", "read_patch"]
@@ -46,6 +47,11 @@ class Described:
     def place(self, *path: str | int) -> Place:
         """Where the value at this path stands: in the last patch that sets it, else in the estate."""
         return _place(self.layers, path)
+
+    @cached_property
+    def traffic(self) -> Traffic:
+        """The flows as columns."""
+        return Traffic.of(self.estate, float(self.catalogue.hours_per_month))
 
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""

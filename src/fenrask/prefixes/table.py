@@ -1,6 +1,8 @@
 """Longest-prefix match (RFC 1812, section 5.2.4.3)."""
 
+from bisect import bisect_right
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 from typing import Generic, TypeVar
 
 from fenrask.prefixes.blocks import Address, Prefix
@@ -13,28 +15,45 @@ Entry = TypeVar("Entry")
 class PrefixTable(Generic[Entry]):
     """Entries by prefix, one for each prefix, and the longest match of an address.
 
-    One dictionary for each prefix length in use, looked up from the longest: a handful of look-ups
-    for real tables, however many routes they hold.
+    The entries cut the addresses into sections, each with the one that wins there: a match is one search among them.
     """
 
     def __init__(self, entries: Iterable[tuple[Prefix, Entry]] = ()) -> None:
-        self._by_length: dict[tuple[int, int], dict[int, tuple[Prefix, Entry]]] = {}
-        for prefix, entry in entries:
-            shift = prefix.max_prefixlen - prefix.prefixlen
-            slot = self._by_length.setdefault((prefix.version, shift), {})
-            slot[int(prefix.network_address) >> shift] = (prefix, entry)
-        self._by_length = dict(sorted(self._by_length.items()))
+        self._entries: dict[Prefix, tuple[Prefix, Entry]] = {prefix: (prefix, entry) for prefix, entry in entries}
 
     def __iter__(self) -> Iterator[tuple[Prefix, Entry]]:
-        for slot in self._by_length.values():
-            yield from slot.values()
+        """The longest first; IPv4 before IPv6 of as many addresses."""
+        return iter(sorted(self._entries.values(), key=lambda one: (one[0].version, one[0].num_addresses)))
+
+    @cached_property
+    def _sections(self) -> dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]]:
+        """By IP version: where sections begin, in rising order, and who wins in each."""
+        found: dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]] = {4: ([0], [None]), 6: ([0], [None])}
+        opened: list[tuple[int, tuple[Prefix, Entry]]] = []
+
+        def begins(starts: list[int], winners: list[tuple[Prefix, Entry] | None], start: int) -> None:
+            winner = opened[-1][1] if opened else None
+            if starts[-1] == start:
+                winners[-1] = winner
+            else:
+                starts.append(start)
+                winners.append(winner)
+
+        def order(one: tuple[Prefix, Entry]) -> tuple[int, int]:
+            return int(one[0].network_address), one[0].prefixlen
+
+        for version, (starts, winners) in found.items():
+            for entry in sorted((one for one in self._entries.values() if one[0].version == version), key=order):
+                first = int(entry[0].network_address)
+                while opened and opened[-1][0] < first:
+                    begins(starts, winners, opened.pop()[0] + 1)
+                opened.append((first + entry[0].num_addresses - 1, entry))
+                begins(starts, winners, first)
+            while opened:
+                begins(starts, winners, opened.pop()[0] + 1)
+        return found
 
     def match(self, address: Address) -> tuple[Prefix, Entry] | None:
         """The entry of the longest prefix that holds the address, with that prefix; None where none does."""
-        number = int(address)
-        for (version, shift), slot in self._by_length.items():
-            if version == address.version:
-                found = slot.get(number >> shift)
-                if found is not None:
-                    return found
-        return None
+        starts, winners = self._sections[address.version]
+        return winners[bisect_right(starts, int(address)) - 1]

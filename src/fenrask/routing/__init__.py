@@ -4,6 +4,7 @@ from fenrask.routing.filters import Filters, Judged
 from fenrask.routing.inward import INTERNET, Opening, openings
 from fenrask.routing.lines import Exchanged, exchanged
 from fenrask.routing.packets import Hop, Packet, Portion, Source, Trace, Verdict
+from fenrask.routing.pairs import repeated
 from fenrask.routing.paths import FlowPath, Paths, SubnetPath, effective_routes, flow_paths, trace_from
 from fenrask.routing.portions import traces_to
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
@@ -33,6 +34,7 @@ __all__ = [
     "Paths",
     "effective_routes",
     "flow_paths",
+    "repeated",
     "trace_from",
     "traces_to",
 ]

@@ -1,18 +1,23 @@
 """Every flow's paths, subnet by subnet: what demand, capacity and charges are computed on."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property, partial
+from typing import overload
+
+import numpy as np
+from numpy.typing import NDArray
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, Estate
 from fenrask.estate.suggestions import nearest
+from fenrask.estate.traffic import Numbers
 from fenrask.prefixes import Address, Prefix, fewest_prefixes, parse_address
 from fenrask.routing.inward import Opening, openings
 from fenrask.routing.packets import Trace
-from fenrask.routing.portions import Sending, boxes_of, made, product, traces_to
-from fenrask.routing.reuse import Met, changes, met_by
+from fenrask.routing.pairs import Pairs, repeated
+from fenrask.routing.portions import Sending, made, traces_to
 from fenrask.routing.tables import Routes, SubnetTable
 from fenrask.routing.tracing import Tracer
 
@@ -94,23 +99,120 @@ class FlowPath:
         return self.own.reach
 
 
-@dataclass(frozen=True)
+class _Rows(Sequence[FlowPath]):
+    """Some rows of the paths of flows, each made as it is asked for."""
+
+    def __init__(self, paths: "Paths", rows: range | Sequence[int]) -> None:
+        self._paths, self._rows = paths, rows
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    @overload
+    def __getitem__(self, place: int) -> FlowPath: ...
+    @overload
+    def __getitem__(self, place: slice) -> "_Rows": ...
+    def __getitem__(self, place: int | slice) -> "FlowPath | _Rows":
+        if isinstance(place, slice):
+            return _Rows(self._paths, self._rows[place])
+        return self._paths.path(self._rows[place])
+
+    def __iter__(self) -> Iterator[FlowPath]:
+        return map(self._paths.path, self._rows)
+
+
+class _ByFlow(Mapping[str, _Rows]):
+    """The paths of each flow."""
+
+    def __init__(self, paths: "Paths") -> None:
+        self._paths = paths
+        self._number = {name: number for number, name in enumerate(paths.flows)}
+
+    def __getitem__(self, flow: str) -> _Rows:
+        first, last = self._paths.first[self._number[flow] : self._number[flow] + 2].tolist()
+        return _Rows(self._paths, range(first, last))
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._number)
+
+    def __len__(self) -> int:
+        return len(self._number)
+
+
+@dataclass(frozen=True, eq=False)
 class Paths:
-    """All ways of an estate, in the order of its flows."""
+    """All paths of some flows of an estate, in their order, as columns; a `FlowPath` is made as it is asked for.
+
+    flow: number into `flows`, own: row of `pairs`, shape (n_paths,); first: where the paths of each flow begin, and
+    the end, shape (n_flows + 1,).
+    """
 
     described: Described
-    routes: Routes
-    paths: tuple[FlowPath, ...]
-    traced: "Traced | None" = field(default=None, compare=False, repr=False)
-    """What a patched estate may take over of them; None where not all flows were traced."""
+    pairs: Pairs
+    flows: tuple[str, ...]
+    flow: Numbers
+    own: Numbers
+    first: Numbers
+
+    @property
+    def routes(self) -> Routes:
+        """The tables of the estate."""
+        return self.pairs.tracer.routes
+
+    @property
+    def paths(self) -> Sequence[FlowPath]:
+        """All of them."""
+        return _Rows(self, range(self.flow.size))
 
     @cached_property
-    def by_flow(self) -> dict[str, list[FlowPath]]:
-        """The ways of each flow."""
-        found: dict[str, list[FlowPath]] = {name: [] for name in self.described.estate.flows}
-        for path in self.paths:
-            found[path.flow].append(path)
-        return found
+    def by_flow(self) -> Mapping[str, Sequence[FlowPath]]:
+        """The paths of each flow."""
+        return _ByFlow(self)
+
+    @cached_property
+    def arrives(self) -> NDArray[np.bool_]:
+        """Whether each path arrives, shape (n_paths,)."""
+        return self.pairs.of_rows([one.box.trace.verdict.arrives for one in self.pairs.kinds], bool)[self.own]
+
+    @property
+    def lost(self) -> Sequence[FlowPath]:
+        """The paths that do not arrive."""
+        return _Rows(self, np.flatnonzero(~self.arrives).tolist())
+
+    def path(self, row: int) -> FlowPath:
+        """The path of a row."""
+        return FlowPath(self.flows[self._flow_of[row]], self.own_path(self._own_of[row]))
+
+    @cached_property
+    def _flow_of(self) -> list[int]:
+        return self.flow.tolist()
+
+    @cached_property
+    def _own_of(self) -> list[int]:
+        return self.own.tolist()
+
+    @cached_property
+    def _names(self) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
+        estate = self.described.estate
+        return tuple(estate.workloads), tuple(estate.destinations), tuple(estate.subnets)
+
+    @cached_property
+    def _made(self) -> list[SubnetPath | None]:
+        return [None] * self.pairs.kind.size
+
+    def own_path(self, row: int) -> SubnetPath:
+        """The path of a row of `pairs`: always the same value."""
+        known = self._made[row]
+        if known is None:
+            pairs, (workloads, tos, subnets) = self.pairs, self._names
+            kind, pair = pairs.kinds[pairs.kind[row]], pairs.pair[row]
+            workload, subnet = workloads[pairs.workload[pair]], subnets[pairs.subnet[row]]
+            public = self.described.estate.workloads[workload].public_address
+            sending = Sending(subnet, tos[pairs.to[pair]], public, workload)
+            box, make = kind.box, partial(made, kind.tracer, sending, kind.box)
+            known = SubnetPath(subnet, box.trace, kind.share, box.within, box.hosts, box.reach, make)
+            self._made[row] = known
+        return known
 
     @cached_property
     def openings(self) -> dict[str, list[Opening]]:
@@ -121,14 +223,14 @@ class Paths:
         return found
 
     @cached_property
-    def by_destination(self) -> dict[str, list[FlowPath]]:
+    def by_destination(self) -> Mapping[str, Sequence[FlowPath]]:
         """The arriving paths to each destination, whichever flow they belong to."""
-        flows = self.described.estate.flows
-        found: dict[str, list[FlowPath]] = {name: [] for name in self.described.estate.destinations}
-        for path in self.paths:
-            if path.example.verdict.arrives:
-                found[flows[path.flow].to].append(path)
-        return found
+        rows = np.flatnonzero(self.arrives)
+        to = self.pairs.to[self.pairs.pair[self.own[rows]]]
+        order = np.argsort(to, kind="stable")
+        ends = np.searchsorted(to[order], np.arange(len(self._names[1]) + 1)).tolist()
+        some = rows[order].tolist()
+        return {name: _Rows(self, some[ends[n] : ends[n + 1]]) for n, name in enumerate(self._names[1])}
 
     def sources_at(self, destination: str) -> list[str]:
         """The translating exits whose addresses a destination sees, in order of name."""
@@ -163,82 +265,26 @@ _TRACED = "traced"
 """Under which the first estate that was traced whole is found among what is reused."""
 
 
-@dataclass(frozen=True)
-class Traced:
-    """An estate with the paths of its pairs of workload and destination, and what each pair's paths met."""
-
-    described: Described
-    tracer: Tracer
-    pairs: dict[tuple[str, str], list[SubnetPath]]
-
-    @cached_property
-    def met(self) -> dict[tuple[str, str], Met]:
-        """What the paths of each pair met."""
-        known: dict[int, Met] = {}
-        for owns in self.pairs.values():
-            for own in owns:
-                if id(own.example) not in known:
-                    known[id(own.example)] = met_by(self.tracer, own.example)
-        tables = {
-            name: Met(frozenset(), frozenset((table or "",)))
-            for name, table in ((name, self.described.estate.table_of(name)) for name in self.described.estate.subnets)
-        }
-        return {
-            pair: Met.joined(met for own in owns for met in (known[id(own.example)], tables[own.subnet]))
-            for pair, owns in self.pairs.items()
-        }
-
-    def still(self, tracer: Tracer) -> Callable[[tuple[str, str]], list[SubnetPath] | None]:
-        """For a pair: its paths, if they are the same in another estate, which this tracer is of; else None.
-
-        What no packet of a pair meets makes no difference to it, even where it divides its addresses.
-        """
-        changed = changes(self.described, tracer.described)
-        if changed is None:
-            return lambda pair: None
-        met = self.met
-
-        def kept(pair: tuple[str, str]) -> list[SubnetPath] | None:
-            owns = self.pairs.get(pair)
-            # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
-            by_names = changed.touches_routes and not tracer.estate.destinations[pair[1]].prefixes
-            return None if owns is None or by_names or changed.touch(pair[0], met[pair]) else owns
-
-        return kept
-
-
 def flow_paths(described: Described, flows: Iterable[str] | None = None, like: Paths | None = None) -> Paths:
     """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once.
 
     Of an estate that was patched from one that was traced before, only what the patch may touch is traced again;
     `like`: the paths of that one; default: of the first that was traced.
     """
-    tracer, estate = Tracer(described), described.estate
-    before = like.traced if like is not None else described.reused.get(_TRACED)
-    kept = before.still(tracer) if before is not None and before.described is not described else None
-    known: dict[tuple[str, str], list[SubnetPath]] = {}
-    paths: list[FlowPath] = []
-    for name in estate.flows if flows is None else flows:
-        flow = estate.flows[name]
-        key = (flow.from_, flow.to)
-        if key not in known:
-            owns = kept(key) if kept is not None else None
-            known[key] = list(_subnet_paths(tracer, *key)) if owns is None else owns
-        paths += [FlowPath(name, one) for one in known[key]]
-    traced = Traced(described, tracer, known) if flows is None else None
-    if traced is not None:
-        described.reused.setdefault(_TRACED, traced)
-    return Paths(described, tracer.routes, tuple(paths), traced)
-
-
-def _subnet_paths(tracer: Tracer, workload: str, to: str) -> Iterator[SubnetPath]:
-    public = tracer.estate.workloads[workload].public_address
-    for subnet, part in tracer.estate.host_shares(workload).items():
-        sending = Sending(subnet, to, public, workload)
-        for box in boxes_of(tracer, sending) if part else ():
-            share = product(part, box.within)
-            make = partial(made, tracer, sending, box)
-            yield SubnetPath(subnet, box.trace, share, box.within, box.hosts, box.reach, make)
+    traffic = described.traffic
+    names = traffic.names if flows is None else tuple(flows)
+    rows = slice(None) if flows is None else np.array([traffic.number[name] for name in names], dtype=np.intp)
+    width = len(traffic.destinations) or 1
+    keys, pair = np.unique(traffic.workload[rows] * width + traffic.destination[rows], return_inverse=True)
+    before = like.pairs if like is not None else described.reused.get(_TRACED)
+    before = before if before is not None and before.described is not described else None
+    pairs = Pairs.of(described, keys // width, keys % width, before)
+    if flows is None:
+        described.reused.setdefault(_TRACED, pairs)
+    counts = np.diff(pairs.first)[pair]
+    first = np.concatenate((np.zeros(1, dtype=np.intp), np.cumsum(counts)))
+    flow = np.repeat(np.arange(len(names)), counts)
+    return Paths(described, pairs, names, flow, repeated(pairs.first[pair], counts), first)
 
 
 def trace_from(

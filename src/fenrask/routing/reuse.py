@@ -4,7 +4,7 @@ A path follows from the tables and exits that it meets, there and back, and from
 of networks, subnets, destinations, filters or offers, or of an exit that others hear of, may touch any path.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -22,14 +22,6 @@ class Met:
     exits: frozenset[str]
     tables: frozenset[str]
 
-    @classmethod
-    def joined(cls, some: Iterable["Met"]) -> "Met":
-        """All together."""
-        each = list(some)
-        return cls(
-            frozenset().union(*(one.exits for one in each)), frozenset().union(*(one.tables for one in each))
-        )  # fmt: skip
-
 
 @dataclass(frozen=True)
 class Changes:
@@ -44,10 +36,9 @@ class Changes:
         """Whether any exit or table differs."""
         return bool(self.exits or self.tables)
 
-    def touch(self, workload: str, met: Met) -> bool:
-        """Whether paths of a workload that meet these may be others than before."""
-        untouched = self.exits.isdisjoint(met.exits) and self.tables.isdisjoint(met.tables)
-        return workload in self.workloads or not untouched
+    def touch(self, met: Met) -> bool:
+        """Whether paths that meet these may be others than before."""
+        return not (self.exits.isdisjoint(met.exits) and self.tables.isdisjoint(met.tables))
 
 
 def changes(before: Described, after: Described) -> Changes | None:

@@ -102,6 +102,8 @@ class Tracer:
         self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
         self._first: dict[tuple[Hashable, ...], int] = {}
         self._steps: dict[tuple[Hashable, ...], int] = {}
+        self._signs: dict[int, Hashable] = {}
+        """By winning routes, which tables keep: what they say to who asks no other table."""
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -145,18 +147,26 @@ class Tracer:
     def _first_step(self, subnet: str, address: Address, to: str | None) -> Hashable:
         """What may be entered first, and whether by a default route: all that a table says to who asks no other."""
         versions = self.classes.versions[subnet]
-        if address.version not in versions and address.version == 4:
-            address = mapped_to_ipv6(address)
-        table = self.routes.of(subnet)
         if address.version not in versions:
-            return table.name
-        steps = self._options(subnet, None, self.estate.subnets[subnet].network, address, to)
-        return tuple(
-            (name, route is None, route is not None and not route.prefix.prefixlen)
-            if name in self._facts or name == LOCAL
-            else (name, table.name)
-            for route, name in steps
-        )
+            if address.version == 6 or 6 not in versions:
+                return self.routes.of(subnet).name
+            address = mapped_to_ipv6(address)
+        network = self.estate.subnets[subnet].network
+        if name := self.estate.by_name.get((network, to)):
+            return ("by name", name)
+        table = self.routes.of(subnet)
+        matching = table.match(address)
+        if not matching:
+            return ("assigned", self.estate.fallback_of.get(network) or table.name)
+        sign = self._signs.get(id(matching))
+        if sign is None:
+            sign = self._signs[id(matching)] = tuple(
+                (one.exit, not one.prefix.prefixlen)
+                if one.exit in self._facts or one.exit == LOCAL
+                else (one.exit, table.name)
+                for one in matching
+            )
+        return sign
 
     def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
         """The route by which a packet from a subnet is sent to an exit; None where no route is."""

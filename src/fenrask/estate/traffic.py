@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.estate import Described, Flow
+from fenrask.estate.flows import Flow
+from fenrask.estate.models import Estate
 from fenrask.units import KIB, SECONDS_PER_HOUR
 
 __all__ = ["Numbers", "Series", "Traffic", "new_per_s"]
@@ -27,12 +28,13 @@ def new_per_s(flow: Flow, hosts: int) -> float:
 
 @dataclass(frozen=True, eq=False)
 class Traffic:
-    """All flows of an estate, one a row; columns have shape (n_flows,).
+    """All flows of an estate, one a row; columns have shape (n_flows,). hours_per_month: the catalogue's month.
 
     workload, destination: numbers into the names of theirs. profile: number into `profiles`, 0 for a constant load.
     """
 
-    described: Described
+    estate: Estate
+    hours_per_month: float
     names: tuple[str, ...]
     workloads: tuple[str, ...]
     destinations: tuple[str, ...]
@@ -42,14 +44,14 @@ class Traffic:
     profile: Numbers
 
     @classmethod
-    def of(cls, described: Described) -> "Traffic":
+    def of(cls, estate: Estate, hours_per_month: float) -> "Traffic":
         """The columns of an estate's flows."""
-        estate = described.estate
         workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
         flows = estate.flows.values()
         profiles = tuple(dict.fromkeys(("", *(flow.profile or "" for flow in flows))))
         return cls(
-            described,
+            estate,
+            hours_per_month,
             tuple(estate.flows),
             workloads,
             destinations,
@@ -67,13 +69,13 @@ class Traffic:
     @cached_property
     def hosts(self) -> Series:
         """Hosts of each flow's workload."""
-        each = [one.hosts for one in self.described.estate.workloads.values()]
+        each = [one.hosts for one in self.estate.workloads.values()]
         return np.array(each, dtype=np.float64)[self.workload]
 
     @cached_property
     def rate_per_s(self) -> Series:
         """New connections per s of the whole flow where the profile's multiplier is 1; 0 for always-open ones."""
-        estate = self.described.estate
+        estate = self.estate
         return np.array([new_per_s(flow, estate.workloads[flow.from_].hosts) for flow in self._flows])
 
     @cached_property
@@ -111,8 +113,8 @@ class Traffic:
     @cached_property
     def bytes_per_s(self) -> Series:
         """Mean bytes of the whole flow in a second of the month, both ways, as far as floats tell."""
-        month_s = float(self.described.catalogue.hours_per_month) * SECONDS_PER_HOUR
-        profiles = self.described.estate.profiles
+        month_s = self.hours_per_month * SECONDS_PER_HOUR
+        profiles = self.estate.profiles
         means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
         new = self.rate_per_s * means[self.profile]
         total = np.zeros(len(self.names))
@@ -125,7 +127,7 @@ class Traffic:
     @cached_property
     def one_source(self) -> NDArray[np.bool_]:
         """Whether each host of a flow has to keep to one source."""
-        estate = self.described.estate
+        estate = self.estate
         by_workload = np.array([one.needs.one_source_per_host for one in estate.workloads.values()], dtype=bool)
         by_destination = np.array([one.needs.one_source_per_host for one in estate.destinations.values()], dtype=bool)
         tied: NDArray[np.bool_] = by_workload[self.workload] | by_destination[self.destination]
@@ -135,13 +137,13 @@ class Traffic:
     def reached(self) -> Numbers:
         """By destination: a number for the addresses, port and protocol that it is, equal where they share them."""
         places: dict[Hashable, int] = {}
-        each = self.described.estate.destinations.items()
+        each = self.estate.destinations.items()
         return np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in each], dtype=np.intp)
 
     @cached_property
     def protocols(self) -> tuple[tuple[str, ...], Numbers]:
         """The transport protocols of all destinations, and by destination the number of its own."""
-        each = [one.protocol for one in self.described.estate.destinations.values()]
+        each = [one.protocol for one in self.estate.destinations.values()]
         known = tuple(dict.fromkeys(each))
         return known, np.array([known.index(protocol) for protocol in each], dtype=np.intp)
 
@@ -167,7 +169,7 @@ class Traffic:
 
     @cached_property
     def _flows(self) -> list[Flow]:
-        return list(self.described.estate.flows.values())
+        return list(self.estate.flows.values())
 
     def _stated(self, key: str, otherwise: float) -> Series:
         """What flows state under a key; `otherwise` for those that do not."""

@@ -1,0 +1,203 @@
+"""The paths of all pairs of a workload and a destination, as columns; what a patch cannot touch is taken over."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.estate import Described
+from fenrask.estate.traffic import Numbers, Series
+from fenrask.routing.portions import Box, Sending, boxes_of, product
+from fenrask.routing.reuse import Met, changes, met_by
+from fenrask.routing.tracing import Tracer
+
+__all__ = ["Kind", "Pairs", "repeated"]
+
+
+@dataclass(frozen=True, eq=False)
+class Kind:
+    """Packets that many pairs have: all that take one path, as `box` of the estate of `tracer` says.
+
+    share: the part of a whole flow that they are.
+    """
+
+    tracer: Tracer
+    box: Box
+    share: Fraction
+
+    @cached_property
+    def met(self) -> Met:
+        """What they meet after the table of their own subnet."""
+        return met_by(self.tracer, self.box.trace)
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """The pairs of an estate, by workload and then destination, and the rows of each: one for each subnet and path.
+
+    workload, to: numbers into the estate's names, shape (n_pairs,); first: the first row of each pair and the end,
+    shape (n_pairs + 1,); subnet: numbers into the estate's names, kind: into `kinds`, shape (n_rows,).
+    """
+
+    described: Described
+    tracer: Tracer
+    kinds: Sequence[Kind]
+    workload: Numbers
+    to: Numbers
+    first: Numbers
+    subnet: Numbers
+    kind: Numbers
+
+    @classmethod
+    def of(cls, described: Described, workload: Numbers, to: Numbers, before: "Pairs | None") -> "Pairs":
+        """All paths of these pairs, of which none stands twice.
+
+        before: the pairs of an estate that this one was patched from, or that was patched from the same one.
+        """
+        tracer = Tracer(described)
+        kept = before.kept(tracer, workload, to) if before is not None else np.full(workload.size, -1)
+        kinds: list[Kind] = [*before.kinds] if before is not None and np.any(kept >= 0) else []
+        lacking = np.flatnonzero(kept < 0)
+        pair, subnet, kind = _traced(tracer, workload[lacking], to[lacking], kinds)
+        pair = lacking[pair]
+        if before is not None and lacking.size < kept.size:
+            some = np.flatnonzero(kept >= 0)
+            counts = before.first[kept[some] + 1] - before.first[kept[some]]
+            rows = repeated(before.first[kept[some]], counts)
+            pair = np.concatenate((pair, np.repeat(some, counts)))
+            subnet, kind = np.concatenate((subnet, before.subnet[rows])), np.concatenate((kind, before.kind[rows]))
+            order = np.argsort(pair, kind="stable")
+            pair, subnet, kind = pair[order], subnet[order], kind[order]
+        first = np.searchsorted(pair, np.arange(workload.size + 1)).astype(np.intp)
+        return cls(described, tracer, kinds, workload, to, first, subnet, kind)
+
+    @cached_property
+    def pair(self) -> Numbers:
+        """The pair of each row."""
+        return np.repeat(np.arange(self.workload.size), np.diff(self.first))
+
+    def of_rows(self, each: Sequence[Any], dtype: type) -> NDArray[Any]:
+        """What is told of every kind, by row."""
+        return np.array(each, dtype=dtype)[self.kind]
+
+    @cached_property
+    def share(self) -> Series:
+        """The part of a whole flow that each row is."""
+        return self.of_rows([float(one.share) for one in self.kinds], float)
+
+    @cached_property
+    def hosts(self) -> Series:
+        """The hosts that each row is from."""
+        estate = self.described.estate
+        part = self.of_rows([float(one.box.hosts) for one in self.kinds], float)
+        workloads, subnets = tuple(estate.workloads), tuple(estate.subnets)
+        keys, back = np.unique(self.workload[self.pair] * len(subnets) + self.subnet, return_inverse=True)
+        each = []
+        for workload, subnet in (divmod(key, len(subnets)) for key in keys.tolist()):
+            name = workloads[workload]
+            each.append(float(estate.workloads[name].hosts * estate.host_shares(name)[subnets[subnet]]))
+        hosts: Series = np.array(each, dtype=np.float64)[back] * part
+        return hosts
+
+    def is_same(self, other: "Pairs") -> bool:
+        """Whether another estate has the same pairs with the very same paths."""
+        columns = ("workload", "to", "first", "subnet", "kind")
+        if any(not np.array_equal(getattr(self, one), getattr(other, one)) for one in columns):
+            return False
+        return all(self.kinds[number] is other.kinds[number] for number in np.unique(self.kind).tolist())
+
+    def kept(self, tracer: Tracer, workload: Numbers, to: Numbers) -> Numbers:
+        """For pairs of another estate, which a tracer is of: the pair here whose paths are theirs, or -1 for none.
+
+        What no packet of a pair meets makes no difference to it, even where it divides its addresses.
+        """
+        lost = np.full(workload.size, -1, dtype=np.intp)
+        changed = changes(self.described, tracer.described)
+        if changed is None or not self.workload.size:
+            return lost
+        old, new = self.described.estate, tracer.estate
+        numbers = {name: number for number, name in enumerate(old.workloads)}
+        # The destinations of the two are the same, so that they have the same numbers.
+        known = np.array([numbers.get(name, -1) for name in new.workloads], dtype=np.intp)[workload]
+        width = len(old.destinations)
+        keys, wanted = self.workload * width + self.to, known * width + to
+        found = np.minimum(np.searchsorted(keys, wanted), keys.size - 1)
+        touched = np.array([changed.touch(one.met) for one in self.kinds], dtype=bool)[self.kind]
+        touched |= np.array([(old.table_of(name) or "") in changed.tables for name in old.subnets])[self.subnet]
+        is_lost = np.bincount(self.pair[touched], minlength=self.workload.size) > 0
+        is_lost |= np.array([name in changed.workloads for name in old.workloads])[self.workload]
+        if changed.touches_routes:
+            # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
+            is_lost |= np.array([not one.prefixes for one in old.destinations.values()])[self.to]
+        return np.where((known >= 0) & (keys[found] == wanted) & ~is_lost[found], found, lost)
+
+
+def repeated(first: Numbers, counts: Numbers) -> Numbers:
+    """The rows of several stretches, one after another: `counts` of them from each `first`."""
+    before = np.cumsum(counts) - counts
+    rows: Numbers = np.repeat(first - before, counts) + np.arange(int(counts.sum()))
+    return rows
+
+
+def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -> tuple[Numbers, Numbers, Numbers]:
+    """The rows of pairs: pair, subnet and kind of each; kinds that are new are added.
+
+    Rows whose senders, targets and first steps are the same have the same paths, so that one of each is followed.
+    """
+    estate, classes = tracer.estate, tracer.classes
+    names, tos, places = tuple(estate.workloads), tuple(estate.destinations), tuple(estate.subnets)
+    number_of = {name: number for number, name in enumerate(places)}
+    senders: dict[int, list[tuple[int, int, int]]] = {}
+    shares: dict[Fraction, int] = {}
+    for number in np.unique(workload).tolist():
+        name = names[number]
+        public = estate.workloads[name].public_address
+        senders[number] = [
+            (number_of[subnet], classes.senders_kind(name, subnet, public), shares.setdefault(part, len(shares)))
+            for subnet, part in estate.host_shares(name).items()
+            if part
+        ]
+    if not senders:
+        nothing = np.zeros(0, dtype=np.intp)
+        return nothing, nothing, nothing
+    flat = np.array([one for some in senders.values() for one in some], dtype=np.intp).reshape(-1, 3)
+    count = np.zeros(len(names), dtype=np.intp)
+    count[list(senders)] = [len(some) for some in senders.values()]
+    begin = np.cumsum(count) - count
+    pair = np.repeat(np.arange(workload.size), count[workload])
+    subnet, sender, part = flat[repeated(begin[workload], count[workload])].T
+    row_to = to[pair]
+    # By table and IP versions of a subnet: what they do with each destination that is asked for.
+    tables: dict[tuple[int, frozenset[int]], int] = {}
+    of_table = np.zeros(len(places), dtype=np.intp)
+    example: list[str] = []
+    for number in np.unique(subnet).tolist():
+        key = (id(tracer.routes.of(places[number])), classes.versions[places[number]])
+        of_table[number] = tables.setdefault(key, len(tables))
+        if len(tables) > len(example):
+            example.append(places[number])
+    asked, back = np.unique(of_table[subnet] * len(tos) + row_to, return_inverse=True)
+    steps = [
+        (tracer.first_steps(example[table], tos[number]), classes.targets_kind(tos[number], example[table]))
+        for table, number in (divmod(one, len(tos)) for one in asked.tolist())
+    ]
+    step, target = np.array(steps, dtype=np.intp).T
+    same = sender
+    for column in (target[back], step[back], part):
+        same = np.unique(same * (int(column.max(initial=0)) + 1) + column, return_inverse=True)[1]
+    _, examples, back = np.unique(same, return_index=True, return_inverse=True)
+    parts, starts, counts = tuple(shares), [], []
+    for row in examples.tolist():
+        name = names[int(workload[pair[row]])]
+        sending = Sending(places[int(subnet[row])], tos[int(row_to[row])], estate.workloads[name].public_address, name)
+        boxes = boxes_of(tracer, sending)
+        starts.append(len(kinds))
+        counts.append(len(boxes))
+        kinds += [Kind(tracer, box, product(parts[int(part[row])], box.within)) for box in boxes]
+    each = np.array(counts, dtype=np.intp)[back]
+    kind = repeated(np.array(starts, dtype=np.intp)[back], each)
+    return np.repeat(pair, each), np.repeat(subnet, each), kind

@@ -137,11 +137,11 @@ def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
     mean = laid.bytes_per_s[some.rows]
     if packets:
         mean = mean / laid.traffic.packet_bytes[some.flow]
-    profiles, means, numbers = laid.profiles
-    number = numbers[some.rows]
-    moving = (some.rate_per_s > 0) & (means[number] > 0)
+    curves = laid.curves
+    moving = (some.rate_per_s > 0) & (curves.mean_profile[some.curve] > 0)
     total = np.full(demand.hours, float(mean[~moving].sum()))
-    by_profile = np.bincount(number[moving], weights=mean[moving], minlength=len(profiles))
-    for place in np.flatnonzero(by_profile).tolist():
-        total += by_profile[place] / means[place] * profiles[place]
+    number = curves.profile[some.curve][moving]
+    by_profile = np.bincount(number, weights=mean[moving], minlength=len(curves.profiles))
+    used = np.flatnonzero(by_profile)
+    total += (by_profile[used] / curves.profiles[used].mean(axis=1)) @ curves.profiles[used]
     return total

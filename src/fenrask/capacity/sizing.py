@@ -215,7 +215,7 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
         laid.hosts[rows],
         some.rate_per_s,
         some.persistent,
-        np.array([laid.curves[number].number for number in some.curve.tolist()]),
+        *(column[some.curve] for column in (laid.curves.profile, laid.curves.family, laid.curves.duration_s)),
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )

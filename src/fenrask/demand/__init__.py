@@ -1,8 +1,8 @@
 """Flows and profiles onto exits: who holds how many connections where, when; and how many bytes."""
 
-from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve
+from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve, Curves
 from fenrask.demand.explained import explain_demand
-from fenrask.demand.holding import Ended, Holding, duration_law, ended, holding
+from fenrask.demand.holding import Ended, Family, Holding, duration_law, ended, holding
 from fenrask.demand.load import Load
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
@@ -20,6 +20,8 @@ __all__ = [
     "Part",
     "Parts",
     "ConcurrencyCurve",
+    "Curves",
+    "Family",
     "Series",
     "Traffic",
     "Volume",

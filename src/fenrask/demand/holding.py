@@ -1,9 +1,13 @@
 """How long a connection keeps its translated port, as a law: its life and the release after its ending."""
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
 
 from fenrask.estate import DurationLaw, DurationPart, Ending, Flow, Offer
+from fenrask.estate.traffic import Numbers, Series
 from fenrask.teletraffic.holding import (
     Delayed,
     Empirical,
@@ -12,10 +16,13 @@ from fenrask.teletraffic.holding import (
     HoldingTime,
     Lognormal,
     Mixture,
+    Parameter,
+    Stacks,
     balanced,
+    make_of,
 )
 
-__all__ = ["Delays", "Ended", "Holding", "delays_of", "ended", "holding", "duration_law"]
+__all__ = ["Ended", "Family", "Holding", "ended", "holding", "duration_law", "stacked"]
 
 _NEVER_CONNECTED = ("rejected", "unanswered")
 """Connections that never come about: they take a port, but have no life."""
@@ -58,33 +65,98 @@ def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
     A port that is given out again early counts as free from its connection's end. Connections that are
     turned away or never answered have no life, only a release. An exit that holds no port adds nothing.
     """
-    return delays_of(flow, protocol, offer).after(flow)
+    family = Family.of(flow, protocol, offer)
+    mean_s = flow.duration_mean_s
+    return Holding(family.law(mean_s), family.connected * mean_s, family.mapping_timeout_s)
 
 
-@dataclass(frozen=True)
-class Delays:
-    """How long ports stay taken after connections ended: shares by whether they had a duration, and by the delay, s."""
+@dataclass(frozen=True, eq=False)
+class Family:
+    """Holds that differ by the mean of lives alone: flows that end alike, at exits whose ports are kept as long.
+
+    parts: whether connections had a duration, the delay after their end, s, and their share. life: the distribution of
+    lives; None for exponential ones of any mean. is_short: whether lives have no duration.
+    """
 
     parts: tuple[tuple[bool, float, float], ...]
-    connected: float
-    mapping_timeout_s: float
+    life: HoldingTime | None = None
+    is_short: bool = False
 
-    def after(self, flow: Flow) -> Holding:
-        """The holding time of a flow whose connections end so."""
-        duration = duration_law(flow.duration_s)
-        laws = tuple((share, _concurrent(duration, connects, delay)) for connects, delay, share in self.parts)
-        law = laws[0][1] if len(laws) == 1 else Mixture(laws)
-        return Holding(law, self.connected * flow.duration_mean_s, self.mapping_timeout_s)
+    @classmethod
+    def of(cls, flow: Flow, protocol: str, offer: Offer | None) -> "Family":
+        """The family of a flow's holds at an exit of an offer."""
+        parts: dict[tuple[bool, float], float] = {}
+        for one in ended(flow, protocol, offer):
+            parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
+        life = duration_law(flow.duration_s) if isinstance(flow.duration_s, DurationLaw) else None
+        return cls(tuple((*key, share) for key, share in parts.items()), life, not flow.duration_mean_s)
+
+    @cached_property
+    def connected(self) -> float:
+        """The share of connections that come about."""
+        return sum(share for connects, _, share in self.parts if connects)
+
+    @cached_property
+    def mapping_timeout_s(self) -> float:
+        """The mean time that a port stays taken after the end."""
+        return sum(share * delay for _, delay, share in self.parts)
+
+    def law(self, mean_s: float) -> HoldingTime:
+        """The law of holds where lives have this mean, s."""
+        if not self.parts and self.life is not None:
+            return self.life
+        return self._law(self.life or duration_law(0.0 if self.is_short else mean_s), self.parts)
+
+    @cached_property
+    def make(self) -> Hashable:
+        """What families must have alike for their laws to be stacked."""
+        if self.life is not None:
+            make: Hashable = make_of(self.law(0.0))
+            return make
+        return (self.is_short, *((connects, delay > 0) for connects, delay, _ in self.parts))
+
+    @staticmethod
+    def stack(some: Sequence["Family"], which: Numbers, means_s: Series) -> HoldingTime:
+        """One law whose parameters are columns, for exponential lives of families of one make.
+
+        which: number into `some`, means_s: mean life, s, both of shape (n_laws,).
+        """
+        first = some[0]
+        life = Fixed(np.zeros((means_s.size, 1))) if first.is_short else Exponential(means_s[:, None])
+        figures = np.array([[part[1:] for part in one.parts] for one in some])[which]
+        kinds = (connects for connects, _, _ in first.parts)
+        parts = tuple((one, *figures[:, place].T[:, :, None]) for place, one in enumerate(kinds))
+        return first._law(life, parts)
+
+    @staticmethod
+    def _law(life: HoldingTime, parts: tuple[tuple[bool, Parameter, Parameter], ...]) -> HoldingTime:
+        laws = tuple((share, _held(life, connects, delay)) for connects, delay, share in parts)
+        return laws[0][1] if len(laws) == 1 else Mixture(laws)
 
 
-def delays_of(flow: Flow, protocol: str, offer: Offer | None) -> Delays:
-    """The delays of all flows that end as one does, at exits of one offer."""
-    parts: dict[tuple[bool, float], float] = {}
-    for one in ended(flow, protocol, offer):
-        parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
-    connected = sum(share for (connects, _), share in parts.items() if connects)
-    mapping_timeout = sum(share * delay for (_, delay), share in parts.items())
-    return Delays(tuple((*key, share) for key, share in parts.items()), connected, mapping_timeout)
+def stacked(families: Sequence[Family], family: Numbers, means_s: Series, most: int) -> Stacks:
+    """The laws of many rows, those of one make and of like means together, `most` at once, with their numbers.
+
+    family: number into `families`, means_s: mean life, s, both of shape (n_rows,).
+    """
+    used = np.unique(family).tolist()
+    by_make: dict[Hashable, list[int]] = {}
+    for number in used:
+        by_make.setdefault(families[number].make, []).append(number)
+    found = Stacks()
+    for numbers in by_make.values():
+        rows = np.flatnonzero(np.isin(family, numbers)) if len(by_make) > 1 else np.arange(family.size)
+        some = [families[number] for number in numbers]
+        if some[0].life is not None:
+            laws = [families[family[row]].law(float(means_s[row])) for row in rows.tolist()]
+            found += [(rows[places], law) for places, law in Stacks.of(laws)]
+            continue
+        # Short and long holds apart, so that the short ones need not be followed as far as the long.
+        rows = rows[np.argsort(means_s[rows], kind="stable")]
+        for start in range(0, rows.size, most):
+            those = rows[start : start + most]
+            found.append((those, Family.stack(some, np.searchsorted(numbers, family[those]), means_s[those])))
+    return found
 
 
 @dataclass(frozen=True)
@@ -112,7 +184,7 @@ def ended(flow: Flow, protocol: str, offer: Offer | None, timers_only: bool = Fa
                 yield Ended(ending, part, ending not in _NEVER_CONNECTED, delay)
 
 
-def _concurrent(duration: HoldingTime, connects: bool, delay_s: float) -> HoldingTime:
+def _held(life: HoldingTime, connects: bool, delay_s: Parameter) -> HoldingTime:
     if not connects:
         return Fixed(delay_s)
-    return Delayed(duration, delay_s) if delay_s else duration
+    return Delayed(life, delay_s) if np.any(delay_s) else life

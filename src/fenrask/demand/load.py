@@ -6,9 +6,9 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.demand.curves import ConcurrencyCurve, grid
+from fenrask.demand.curves import Curves, grid
 from fenrask.demand.parts import Part, Parts
-from fenrask.estate.traffic import Series
+from fenrask.estate.traffic import Numbers, Series
 from fenrask.teletraffic import Peak, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR
@@ -20,10 +20,12 @@ __all__ = ["Load"]
 class Load:
     """Several parts together, each counted by its weight.
 
-    rates: by place in `curves`, new connections per s at multiplier 1; persistent: connections that are always open.
+    numbers: of the curves, rising; rates: of each, new connections per s at multiplier 1; both of shape (n_curves,).
+    persistent: connections that are always open.
     """
 
-    curves: tuple[ConcurrencyCurve, ...]
+    curves: Curves
+    numbers: Numbers
     rates: Series
     persistent: float
 
@@ -35,60 +37,61 @@ class Load:
         if weights is not None:
             rates, persistent = rates * weights, persistent * weights
         if len(some) == 1:
-            return cls((some.laid.curves[int(some.curve[0])],), rates, float(persistent[0]))
+            return cls(some.laid.curves, some.curve, rates, float(persistent[0]))
         numbers, index = np.unique(some.curve, return_inverse=True)
         summed = np.bincount(index, weights=rates, minlength=numbers.size).astype(np.float64)
-        return cls(tuple(some.laid.curves[number] for number in numbers.tolist()), summed, float(persistent.sum()))
+        return cls(some.laid.curves, numbers, summed, float(persistent.sum()))
 
     def scaled(self, factor: float) -> "Load":
         """The load multiplied by a factor."""
-        return Load(self.curves, self.rates * factor, self.persistent * factor)
+        return Load(self.curves, self.numbers, self.rates * factor, self.persistent * factor)
 
     @cached_property
     def concurrent(self) -> Series:
         """Mean connections held, shape (n_times,)."""
-        concurrent: Series = self.persistent + self.rates @ np.stack([one.concurrent for one in self.curves])
+        concurrent: Series = self.persistent + self.rates @ self.curves.concurrent[self.numbers]
         return concurrent
 
     @cached_property
     def new_per_s(self) -> Series:
         """New connections per s by hour, shape (n_hours,)."""
-        new: Series = self.rates @ np.stack([one.profile for one in self.curves])
+        by_profile = np.bincount(
+            self.curves.profile[self.numbers], weights=self.rates, minlength=len(self.curves.profiles)
+        )
+        new: Series = by_profile @ self.curves.profiles
         return new
 
     @cached_property
     def peak(self) -> Peak:
         """The busiest moment, between the quarters of an hour too; its lag is behind the busiest hour's start."""
-        hours = self.curves[0].profile.size
-        times = grid(hours)
+        hours = self.curves.profiles.shape[1]
         if self.is_level:
             return Peak(0.0, float(self.concurrent[0]), 0.0)
-        moving = [place for place, one in enumerate(self.curves) if self.rates[place] and not one.is_level]
-        if len(moving) == 1:
+        moving = np.flatnonzero((self.rates != 0) & ~self.curves.is_level[self.numbers])
+        if moving.size == 1:
             # One profile and one law alone move it: its peak is theirs.
-            top = self.curves[moving[0]].peak
+            top = self.curves.peak(int(self.numbers[moving[0]]))
             time = top.time_s
-            levels = np.array([float(one.concurrent[0]) for one in self.curves])
+            levels = self.curves.concurrent[self.numbers, 0].copy()
             levels[moving[0]] = top.concurrent
             concurrent = self.persistent + float(np.dot(self.rates, levels))
         else:
-            time, concurrent = peak_near(self.concurrent_at, times, self.concurrent)
+            time, concurrent = peak_near(self.concurrent_at, grid(hours), self.concurrent)
         start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
         period = hours * SECONDS_PER_HOUR
         return Peak(time % period, concurrent, (time - start) % period)
 
     def concurrent_at(self, times_s: Series) -> Series:
         """Mean connections held at times in s, shape (n_times,)."""
-        profiles = {id(one.profile): one.profile for one in self.curves}
-        places = {key: place for place, key in enumerate(profiles)}
-        which = [places[id(one.profile)] for one in self.curves]
-        summed = concurrent_sum(times_s, list(profiles.values()), which, self.rates, SECONDS_PER_HOUR, self._stacks)
+        used, which = np.unique(self.curves.profile[self.numbers], return_inverse=True)
+        profiles = self.curves.profiles[used]
+        summed = concurrent_sum(times_s, profiles, which, self.rates, SECONDS_PER_HOUR, self._stacks)
         concurrent: Series = self.persistent + summed
         return concurrent
 
     @cached_property
     def _stacks(self) -> Stacks:
-        return Stacks.of([one.law for one in self.curves], [one.make for one in self.curves])
+        return self.curves.stacks(self.numbers)
 
     @cached_property
     def is_level(self) -> bool:
@@ -98,8 +101,7 @@ class Load:
     @property
     def mean_concurrent(self) -> float:
         """Mean over the day."""
-        means = np.array([one.mean_concurrent for one in self.curves])
-        return self.persistent + float(np.dot(self.rates, means))
+        return self.persistent + float(np.dot(self.rates, self.curves.mean_concurrent[self.numbers]))
 
     @property
     def busiest_new_per_s(self) -> float:

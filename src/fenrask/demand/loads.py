@@ -12,16 +12,15 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.demand.curves import ConcurrencyCurve, grid
-from fenrask.demand.holding import Delays, Holding, delays_of
+from fenrask.demand.curves import Curves, grid
+from fenrask.demand.holding import Family
 from fenrask.demand.load import Load
 from fenrask.demand.parts import Laid, Part, Parts
-from fenrask.estate.traffic import Numbers, Series, Traffic
-from fenrask.estate import Described, Flow
+from fenrask.estate import Described
+from fenrask.estate.traffic import Numbers, Series
 from fenrask.routing import FlowPath, Paths, repeated
-from fenrask.teletraffic import concurrent_each
-from fenrask.teletraffic.holding import Fixed, HoldingTime
-from fenrask.units import SECONDS_PER_HOUR, percent
+from fenrask.teletraffic.holding import Fixed
+from fenrask.units import percent
 
 __all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "reopened"]
 
@@ -92,8 +91,9 @@ class Demand:
 
     @cached_property
     def _nothing(self) -> Load:
-        [level] = ConcurrencyCurve.each(-1, np.ones(self.hours), [Fixed(0.0)], np.zeros((1, self.times_s.size)))
-        return Load((level,), np.zeros(1), 0.0)
+        nothing = np.zeros(1, dtype=np.intp)
+        curves, numbers = Curves.of(np.ones((1, self.hours)), [STANDING], nothing, nothing, np.zeros(1))
+        return Load(curves, numbers, np.zeros(1), 0.0)
 
     def by_flow(self, exit_name: str) -> dict[str, Parts]:
         """The parts on an exit by their flow, in order of appearance."""
@@ -128,22 +128,17 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     own, flow = paths.own[path], paths.flow[path]
     exit_ = numbers[repeated(starts[kind_of], counts[kind_of])]
     share = paths.pairs.share[own]
-    laws = _Laws(described, exits)
-    holding = laws.of_rows(traffic, flow, exit_)
-    profile = np.where(traffic.is_standing, 0, traffic.profile)[flow]
-    curves, curve = _curves(described, profiles, traffic, laws.holdings, profile, holding)
+    curves, curve = _curves(described, profiles, exits, flow, exit_)
     laid = Laid(
         paths,
         traffic,
         exits.names,
         curves,
-        laws.holdings,
         path,
         flow,
         own,
         exit_,
         curve,
-        holding,
         np.where(traffic.is_standing, 0.0, traffic.rate_per_s)[flow] * share,
         traffic.persistent[flow] * share,
     )
@@ -160,50 +155,6 @@ def _is_same(before: Paths, after: Paths) -> bool:
     first, second = _Exits(before.described), _Exits(after.described)
     same = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)
     return same and np.array_equal(first.timers, second.timers)
-
-
-class _Laws:
-    """The holding times of flows at exits; those that end in the same way, with one offer, are worked out together.
-
-    What is known of an estate that was evaluated before is found by the same key, and has the same number.
-    """
-
-    def __init__(self, described: Described, exits: "_Exits") -> None:
-        self._described, self._exits = described, exits
-        self._delays: dict[tuple[Hashable, ...], Delays] = {}
-        self._known: dict[tuple[Hashable, ...], int] = described.reused.setdefault(_HOLDING, {})
-        self.holdings: list[Holding | None] = described.reused.setdefault(_HOLDINGS, [None])
-
-    def of_rows(self, traffic: Traffic, flow: Numbers, exit_: Numbers) -> Numbers:
-        """The number of the holding time of each row; 0 for standing pools."""
-        estate, exits = self._described.estate, self._exits
-        width = len(exits.offer_by_timers) or 1
-        pairs, back = np.unique(flow * width + exits.timers[exit_], return_inverse=True)
-        flows, numbers = list(estate.flows.values()), []
-        for pair in pairs.tolist():
-            row, timers = divmod(pair, width)
-            one = flows[row]
-            protocol = estate.destinations[one.to].protocol
-            numbers.append(0 if one.persistent_per_host is not None else self._number(one, protocol, timers))
-        each: Numbers = np.array(numbers, dtype=np.intp)[back.reshape(-1)]
-        return each
-
-    def _number(self, flow: Flow, protocol: str, timers: int) -> int:
-        offer = self._exits.keys[timers]
-        key = (offer, protocol, *flow.ending_key)
-        known = self._known.get(key)
-        if known is None:
-            ending = (timers, protocol, *flow.ending_shares)
-            delays = self._delays.get(ending)
-            if delays is None:
-                delays = self._delays[ending] = delays_of(flow, protocol, self._exits.offer_by_timers[timers])
-            known = self._known[key] = len(self.holdings)
-            self.holdings.append(delays.after(flow))
-        return known
-
-
-_HOLDING, _HOLDINGS = "holding", "holdings"
-"""Under which holding times, and their numbers, are found among what is reused."""
 
 
 class _Profiles:
@@ -244,49 +195,54 @@ class _Exits:
         return self._known[passed]
 
 
+STANDING = Family((), Fixed(0.0))
+"""Of pools whose connections do not end."""
+_CURVES, _FAMILIES, _KNOWN, _PROFILES = "curves", "families", "known families", "profiles"
+"""Under which curves, and the numbers of families and profiles, are found among what is reused."""
+
+
 def _curves(
-    described: Described,
-    profiles: _Profiles,
-    traffic: Traffic,
-    holdings: Sequence[Holding | None],
-    profile: Numbers,
-    holding: Numbers,
-) -> tuple[list[ConcurrencyCurve], Numbers]:
-    """The curve of every pair of a profile and a law, each computed once, those of one profile together.
+    described: Described, profiles: "_Profiles", exits: "_Exits", flow: Numbers, exit_: Numbers
+) -> tuple[Curves, Numbers]:
+    """The curve of every pair of a profile and a law of holds, each computed once; and the number of each row's.
 
-    Returns them, and the number of each row's.
+    flow, exit_: of each row, shape (n_rows,). What is known of an estate that was evaluated before has the same number.
     """
-    width = len(holdings)
-    pairs, back = np.unique(profile * width + holding, return_inverse=True)
-    keys = [(_CURVE, profiles.of[name].tobytes()) for name in traffic.profiles]
-    numbers = [described.reused.setdefault(key, len(described.reused)) for key in keys]
-    known: dict[tuple[int, int], ConcurrencyCurve] = described.reused.setdefault(_CURVE, {})
-    wanted = [(numbers[pair // width], pair % width) for pair in pairs.tolist()]
-    lacking: dict[int, list[int]] = {}
-    for (number, held), pair in zip(wanted, pairs.tolist(), strict=True):
-        if (number, held) not in known:
-            lacking.setdefault(pair // width, []).append(held)
-    times = grid(profiles.hours)
-    for place, some in lacking.items():
-        rates = profiles.of[traffic.profiles[place]]
-        laws = [_law(holdings[held]) for held in some]
-        values = concurrent_each(times, rates, SECONDS_PER_HOUR, laws)
-        curves = ConcurrencyCurve.each(len(known), rates, laws, values)
-        known |= {(numbers[place], held): curve for held, curve in zip(some, curves, strict=True)}
-    return [known[key] for key in wanted], back.reshape(-1).astype(np.intp)
-
-
-_CURVE = "curve"
-"""Under which curves, by profile and holding time, are found among what is reused."""
-
-
-def _law(concurrent: Holding | None) -> HoldingTime:
-    return concurrent.law if concurrent else Fixed(0.0)
+    traffic, reused = described.traffic, described.reused
+    families: list[Family] = reused.setdefault(_FAMILIES, [STANDING])
+    examples, ending = traffic.endings
+    protocols, protocol = traffic.protocols
+    which = (exits.timers[exit_], ending[flow], protocol[traffic.destination[flow]])
+    shape = (len(exits.offer_by_timers) or 1, len(examples) or 1, len(protocols) or 1)
+    distinct, back = np.unique(np.ravel_multi_index(which, shape), return_inverse=True)
+    numbers = []
+    for timers, number, its_protocol in zip(*(one.tolist() for one in np.unravel_index(distinct, shape)), strict=True):
+        example, name = examples[number], protocols[its_protocol]
+        key = (exits.keys[timers], name, *example.ending_key)
+        known = reused.setdefault(_KNOWN, {})
+        if key not in known:
+            known[key] = len(families)
+            families.append(Family.of(example, name, exits.offer_by_timers[timers]))
+        numbers.append(known[key])
+    standing = traffic.is_standing[flow]
+    family = np.where(standing, 0, np.array(numbers, dtype=np.intp)[back])
+    duration_s = np.where(standing, 0.0, traffic.duration_s[flow])
+    rows = reused.setdefault((_PROFILES, profiles.hours), {})
+    each = [rows.setdefault(profiles.of[name].tobytes(), len(rows)) for name in traffic.profiles]
+    profile = np.array(each, dtype=np.intp)[np.where(standing, 0, traffic.profile[flow])]
+    matrix = np.array([np.frombuffer(one) for one in rows])
+    before = reused.get((_CURVES, profiles.hours))
+    curves, curve = Curves.of(matrix, families, profile, family, duration_s, before)
+    reused.setdefault((_CURVES, profiles.hours), curves)
+    return curves, curve
 
 
 def reopened(demand: Demand) -> Demand:
     """The same while all connections that live at their busiest are opened anew: the old ones' ports stay taken."""
-    opened = np.array([open_at_peak(part) for part in demand.parts])
+    laid, curves = demand.laid, demand.laid.curves
+    lives = np.array([one.connected for one in curves.families])[curves.family] * curves.duration_s
+    busiest = curves.profiles.max(axis=1)[curves.profile]
+    opened = laid.persistent + laid.rate_per_s * (busiest * lives)[laid.curve]
     return replace(demand, laid=demand.laid.with_persistent(demand.laid.persistent + opened))
 
 

@@ -7,8 +7,7 @@ from typing import overload
 
 import numpy as np
 
-from fenrask.demand.curves import ConcurrencyCurve
-from fenrask.demand.holding import Holding
+from fenrask.demand.curves import ConcurrencyCurve, Curves
 from fenrask.estate.traffic import Numbers, Series, Traffic
 from fenrask.routing import FlowPath, Paths
 
@@ -20,21 +19,19 @@ class Laid:
     """All rows of an estate; columns have shape (n_rows,).
 
     path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: row of `paths.pairs`; exit:
-    number into `exits`; curve: number into `curves`; holding: number into `holdings`. rate_per_s: new connections per s
-    at multiplier 1; persistent: connections that are always open.
+    number into `exits`; curve: number into `curves`. rate_per_s: new connections per s at multiplier 1; persistent:
+    connections that are always open.
     """
 
     paths: Paths
     traffic: Traffic
     exits: tuple[str, ...]
-    curves: Sequence[ConcurrencyCurve]
-    holdings: Sequence[Holding | None]
+    curves: Curves
     path: Numbers
     flow: Numbers
     own: Numbers
     exit: Numbers
     curve: Numbers
-    holding: Numbers
     rate_per_s: Series
     persistent: Series
 
@@ -67,25 +64,13 @@ class Laid:
     @cached_property
     def mean_concurrent(self) -> Series:
         """Mean concurrent connections of each row over the day."""
-        means = np.array([curve.mean_concurrent for curve in self.curves], dtype=np.float64)
-        mean: Series = self.persistent + self.rate_per_s * means[self.curve]
+        mean: Series = self.persistent + self.rate_per_s * self.curves.mean_concurrent[self.curve]
         return mean
-
-    @cached_property
-    def profiles(self) -> tuple[list[Series], Series, Numbers]:
-        """The distinct profiles of curves, the mean of each, and the number of each row's."""
-        places: dict[int, int] = {}
-        numbers = [places.setdefault(id(curve.profile), len(places)) for curve in self.curves]
-        first = {place: curve for place, curve in zip(reversed(numbers), reversed(self.curves), strict=True)}
-        distinct = [first[place] for place in range(len(places))]
-        means = np.array([curve.mean_profile for curve in distinct], dtype=np.float64)
-        return [curve.profile for curve in distinct], means, np.array(numbers, dtype=np.intp)[self.curve]
 
     @cached_property
     def busiest(self) -> Series:
         """Concurrent connections of each row at the busiest of the times that are computed."""
-        tops = np.array([curve.busiest for curve in self.curves], dtype=np.float64)
-        busiest: Series = self.persistent + self.rate_per_s * tops[self.curve]
+        busiest: Series = self.persistent + self.rate_per_s * self.curves.busiest[self.curve]
         return busiest
 
     @cached_property
@@ -130,19 +115,21 @@ class Part:
     @property
     def duration_s(self) -> float | None:
         """Mean duration; None for a standing pool, whose connections do not end."""
-        held = self.laid.holdings[self.laid.holding[self.row]]
-        return None if held is None else held.duration_s
+        return None if self._stands else self.curve.family.connected * self.curve.duration_s
 
     @property
     def mapping_timeout_s(self) -> float | None:
-        held = self.laid.holdings[self.laid.holding[self.row]]
-        return None if held is None else held.mapping_timeout_s
+        return None if self._stands else self.curve.family.mapping_timeout_s
 
     @property
     def holding_s(self) -> float | None:
         """Mean duration and mapping timeout together."""
-        held = self.laid.holdings[self.laid.holding[self.row]]
-        return None if held is None else held.duration_s + held.mapping_timeout_s
+        life, timeout = self.duration_s, self.mapping_timeout_s
+        return None if life is None or timeout is None else life + timeout
+
+    @property
+    def _stands(self) -> bool:
+        return bool(self.laid.traffic.is_standing[self.laid.flow[self.row]])
 
     @property
     def rate_per_s(self) -> float:
@@ -156,7 +143,7 @@ class Part:
 
     @property
     def curve(self) -> ConcurrencyCurve:
-        return self.laid.curves[int(self.laid.curve[self.row])]
+        return self.laid.curves.curve(int(self.laid.curve[self.row]))
 
     @property
     def new_per_s(self) -> Series:

@@ -76,9 +76,9 @@ class Flow(Strict):
 
     @property
     def ending_key(self) -> tuple[object, ...]:
-        """What makes two flows' holds alike, at one exit and with one protocol."""
-        duration = self.duration_s if not isinstance(self.duration_s, DurationLaw) else id(self.duration_s)
-        return (duration, *self.ending_shares)
+        """What two flows' holds must have in common to differ by a mean alone, at one exit and with one protocol."""
+        stated = isinstance(self.duration_s, DurationLaw)
+        return (id(self.duration_s) if stated else None, self.duration_mean_s == 0, *self.ending_shares)
 
     @property
     def ending_shares(self) -> tuple[float | None, float, float, float, float, float, float]:

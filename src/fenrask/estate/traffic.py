@@ -89,6 +89,24 @@ class Traffic:
         return np.array([flow.persistent_per_host is not None for flow in self._flows], dtype=bool)
 
     @cached_property
+    def duration_s(self) -> Series:
+        """Mean life of connections, s."""
+        return self._column(lambda flow: flow.duration_mean_s)
+
+    @cached_property
+    def endings(self) -> tuple[list[Flow], Numbers]:
+        """Flows whose connections end alike and live by one law, but for its mean: an example of each, its number."""
+        known: dict[Hashable, int] = {}
+        examples: list[Flow] = []
+        numbers = []
+        for flow in self._flows:
+            number = known.setdefault(flow.ending_key, len(examples))
+            if number == len(examples):
+                examples.append(flow)
+            numbers.append(number)
+        return examples, np.array(numbers, dtype=np.intp)
+
+    @cached_property
     def burstiness(self) -> Series:
         """Variance-to-mean ratio of busy connections."""
         return self._column(lambda flow: flow.burstiness)

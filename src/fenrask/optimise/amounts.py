@@ -205,7 +205,7 @@ class Amounts:
         estate = self.described.estate
         flow = estate.flows[flow_name]
         protocol = estate.destinations[flow.to].protocol
-        key = (flow.profile, offer, protocol, *flow.ending_key)
+        key = (flow.profile, offer, protocol, flow.duration_mean_s, *flow.ending_key)
         if key not in self._known:
             law = holding(flow, protocol, self.described.catalogue.offers.get(offer)).law
             times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)

@@ -107,7 +107,7 @@ class Classes:
     def beyond(self) -> Partition:
         """The same for all that is asked after the first table: fewer, since most tables are asked of hosts alone."""
         estate = self.estate
-        asked = {name for exit_ in estate.exits.values() for name in exit_.tables}
+        asked: set[str | None] = {name for exit_ in estate.exits.values() for name in exit_.tables}
         asked |= {estate.table_of(place) for exit_ in estate.exits.values() for place in exit_.in_subnets}
         return Partition(_as_mapped_too(estate, [*_named_sets(self.routes, asked), *_subnets(estate)]))
 

@@ -72,6 +72,8 @@ class Pairs:
             subnet, kind = np.concatenate((subnet, before.subnet[rows])), np.concatenate((kind, before.kind[rows]))
             order = np.argsort(pair, kind="stable")
             pair, subnet, kind = pair[order], subnet[order], kind[order]
+        used, kind = np.unique(kind, return_inverse=True)
+        kinds = [kinds[number] for number in used.tolist()]
         first = np.searchsorted(pair, np.arange(workload.size + 1)).astype(np.intp)
         return cls(described, tracer, kinds, workload, to, first, subnet, kind)
 
@@ -108,7 +110,7 @@ class Pairs:
         columns = ("workload", "to", "first", "subnet", "kind")
         if any(not np.array_equal(getattr(self, one), getattr(other, one)) for one in columns):
             return False
-        return all(self.kinds[number] is other.kinds[number] for number in np.unique(self.kind).tolist())
+        return all(one is same for one, same in zip(self.kinds, other.kinds, strict=True))
 
     def kept(self, tracer: Tracer, workload: Numbers, to: Numbers) -> Numbers:
         """For pairs of another estate, which a tracer is of: the pair here whose paths are theirs, or -1 for none.

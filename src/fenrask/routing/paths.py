@@ -185,11 +185,11 @@ class Paths:
 
     @cached_property
     def _flow_of(self) -> list[int]:
-        return self.flow.tolist()
+        return [*map(int, self.flow)]
 
     @cached_property
     def _own_of(self) -> list[int]:
-        return self.own.tolist()
+        return [*map(int, self.own)]
 
     @cached_property
     def _names(self) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:

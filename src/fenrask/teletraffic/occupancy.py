@@ -45,20 +45,24 @@ def concurrent(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holdin
     return concurrent_each(times.ravel(), rates_per_s, step_s, [holding_time])[0].reshape(times.shape)[()]
 
 
-def concurrent_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[HoldingTime]) -> Floats:
-    """`concurrent` for many laws at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
+def concurrent_each(
+    times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[HoldingTime] | Stacks
+) -> Floats:
+    """`concurrent` for many laws, or their stacks, at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     if rates.ndim != 1 or not rates.size:
         raise unusable("rates_per_s", f"an array of shape {rates.shape}", "at least one rate")
     moments, which, current = _phases(times_s, rates.size, step_s)
-    result = np.empty((len(holds), which.size))
+    stacks = holds if isinstance(holds, Stacks) else Stacks(stacked(holds))
+    result = np.empty((stacks.laws, which.size))
     if np.ptp(rates) == 0:
-        result[:] = rates[0] * np.array([[law.mean_s] for law in holds], dtype=np.float64).reshape(-1, 1)
+        for numbers, law in stacks:
+            result[numbers] = rates[0] * np.reshape(law.mean_s, (-1, 1))
         return result
     back = _before(rates, current)
     mean_rate = float(np.mean(rates))
     places: list[NDArray[np.intp]] = []
-    for numbers, law in stacked(holds):
+    for numbers, law in stacks:
         weights, rest = _weights(moments, rates.size, _unevenness(rates), step_s, law)
         steps = weights.shape[2]
         if which.size * len(numbers) * steps <= _AT_ONCE:
@@ -74,7 +78,7 @@ def concurrent_each(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, h
 def concurrent_sum(
     times_s: ArrayLike,
     profiles: ArrayLike,
-    which_profile: Sequence[int],
+    which_profile: Sequence[int] | NDArray[np.intp],
     factors: Floats,
     step_s: float,
     holds: Sequence[HoldingTime] | Stacks,

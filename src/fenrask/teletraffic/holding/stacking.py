@@ -6,6 +6,7 @@ from functools import cache
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenrask.teletraffic.holding.contract import HoldingTime
 from fenrask.teletraffic.holding.empirical import Empirical
@@ -16,17 +17,12 @@ _MOST = 4096
 _SUMMED = 2048
 
 
-def stacked(
-    laws: Sequence[HoldingTime], most: int = _MOST, makes: Sequence[Hashable] | None = None
-) -> Iterator[tuple[list[int], HoldingTime]]:
-    """Laws of one make and of like means together, `most` at once, with their numbers; measured ones alone.
-
-    makes: `make_of` each law, where it is known.
-    """
-    alike: dict[Any, list[int]] = {}
-    for number, make in enumerate(makes or map(make_of, laws)):
-        alike.setdefault(make, []).append(number)
-    for numbers in alike.values():
+def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[list[int], HoldingTime]]:
+    """Laws of one make and of like means together, `most` at once, with their numbers; measured ones alone."""
+    by_make: dict[Any, list[int]] = {}
+    for number, make in enumerate(map(make_of, laws)):
+        by_make.setdefault(make, []).append(number)
+    for numbers in by_make.values():
         # Short and long holds apart, so that the short ones need not be followed as far as the long.
         numbers.sort(key=lambda number: float(laws[number].mean_s))
         for start in range(0, len(numbers), most):
@@ -35,13 +31,18 @@ def stacked(
             yield some, first if isinstance(first, Empirical) else _stack([laws[number] for number in some])
 
 
-class Stacks(list[tuple[list[int], HoldingTime]]):
-    """Laws stacked once, to be asked many times."""
+class Stacks(list[tuple[Sequence[int] | NDArray[np.intp], HoldingTime]]):
+    """Laws stacked once, to be asked many times; with each stack the numbers of its laws."""
 
     @classmethod
-    def of(cls, laws: Sequence[HoldingTime], makes: Sequence[Hashable] | None = None) -> "Stacks":
-        """The stacks of laws, in a size that sums can be worked out at once; makes: see `stacked`."""
-        return cls(stacked(laws, _SUMMED, makes))
+    def of(cls, laws: Sequence[HoldingTime]) -> "Stacks":
+        """The stacks of laws, in a size that sums can be worked out at once."""
+        return cls(stacked(laws, _SUMMED))
+
+    @property
+    def laws(self) -> int:
+        """How many laws there are in all."""
+        return sum(len(numbers) for numbers, _ in self)
 
 
 def make_of(value: Any) -> Any:

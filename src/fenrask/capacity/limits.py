@@ -1,17 +1,17 @@
 """Every limit that an offer states, with its busiest use: the ladder that an exit climbs as load grows."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity.streams import hosts_behind, streams
-from fenrask.demand import Demand, Load, Part, Parts, Series
+from fenrask.capacity.streams import hosts_behind, pools
+from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, concurrent_by, shaped
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
-__all__ = ["LimitUse", "limit_rows", "stated_limits"]
+__all__ = ["Groups", "LimitUse", "limit_rows", "stated_limits"]
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class LimitUse:
 
 @dataclass(frozen=True)
 class _Use:
-    """One limit through the day: what is used at each time, and what there is."""
+    """One limit through the day: what groups of parts use of it at each time, shape (n_groups, n_times)."""
 
     limit: str
     unit: str
@@ -49,26 +49,56 @@ class _Use:
     capacity: float
     about: str = ""
     load: Load | None = None
-    """What the series is a part of, where its peak may lie between the times."""
+    """What the series of the only group is a part of, where its peak may lie between the times."""
+    key: Hashable = None
+    """What tells it from others of this limit."""
 
     @property
     def at_its_busiest(self) -> LimitUse:
-        time, use = _highest(self.series)
+        """Of the only group."""
+        [series] = self.series
+        hour = int(np.argmax(series))
+        time, use = float(hour * SECONDS_PER_HOUR), float(series[hour])
         if self.load is not None:
             time, use = (
                 self.load.peak.time_s,
                 max(use, use * self.load.peak.concurrent / float(np.max(self.load.concurrent) or 1.0)),
             )
-        level = float(np.min(self.series)) >= use * (1 - 1e-12)
+        level = float(np.min(series)) >= use * (1 - 1e-12)
         detail = " ".join(filter(None, (self.about, "" if level else f"at {clock_text(time)}")))
         capacity = self.capacity
         return LimitUse(self.limit, self.unit, use, capacity, detail, grow=lambda: capacity / use - 1 if use else None)
 
 
+@dataclass(frozen=True, eq=False)
+class Groups:
+    """Parts on an exit, and of which of so many groups each is, shape (n_parts,)."""
+
+    parts: Parts
+    group: Numbers
+    count: int
+
+    @classmethod
+    def whole(cls, parts: Parts) -> "Groups":
+        """All of one group."""
+        return cls(parts, np.zeros(len(parts), dtype=np.intp), 1)
+
+    def concurrent(self, weights: Series | None = None) -> Series:
+        """Mean connections held, shape (n_groups, n_times)."""
+        return concurrent_by(self.parts, self.group, self.count, weights)
+
+    def of(self, parts: Parts) -> "Groups":
+        """Some of the parts, in the same groups."""
+        order = np.argsort(self.parts.rows)
+        place = order[np.searchsorted(self.parts.rows, parts.rows, sorter=order)]
+        return Groups(parts, self.group[place], self.count)
+
+
 def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: Offer, nodes: int) -> list[LimitUse]:
     """The limits of an offer but for its ports and addresses, as used by these parts at their busiest."""
     busiest: dict[str, LimitUse] = {}
-    for use in _through_the_day(demand, exit_name, parts, offer, nodes):
+    some = Parts.of(parts) if parts else Parts(demand.laid, np.zeros(0, dtype=np.intp))
+    for use in _through_the_day(demand, exit_name, Groups.whole(some), offer, nodes):
         one = use.at_its_busiest
         if one.limit not in busiest or one.use > busiest[one.limit].use:
             busiest[one.limit] = one
@@ -81,67 +111,65 @@ def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: 
 
 
 def limit_rows(
-    demand: Demand, exit_name: str, parts: Sequence[Part], offer: Offer, nodes: int
-) -> Iterator[tuple[str, Series]]:
-    """Each of those limits by name, with the share of it that these parts take at each time; loads just add."""
-    for use in _through_the_day(demand, exit_name, parts, offer, nodes):
+    demand: Demand, exit_name: str, some: Groups, offer: Offer, nodes: int
+) -> Iterator[tuple[Hashable, Series]]:
+    """Each of those limits by key, with the share of it that groups take at each time, shape (n_groups, n_times).
+
+    Each group is to be the parts of one subnet. Loads just add.
+    """
+    for use in _through_the_day(demand, exit_name, some, offer, nodes):
         if use.capacity:
-            yield f"{use.limit} {use.about}", use.series / use.capacity
+            yield (use.limit, use.key), use.series / use.capacity
     if offer.limits.hosts:
-        yield "hosts", np.array([_hosts(parts) / offer.limits.hosts])
+        each = [parts for _, parts in sorted(some.parts.by(some.group), key=lambda one: one[0])]
+        yield "hosts", np.array([[_hosts(parts) / offer.limits.hosts] for parts in each])
     if offer.limits.subnets:
-        yield "subnets", np.array([len({part.subnet for part in parts}) / offer.limits.subnets])
+        yield "subnets", np.full((some.count, 1), 1 / offer.limits.subnets)
 
 
-def _through_the_day(demand: Demand, exit_name: str, parts: Sequence[Part], offer: Offer, nodes: int) -> Iterator[_Use]:
-    yield from _throughput(demand, parts, offer.limits, "", 1)
-    yield from _throughput(demand, parts, offer.limits.node, " of a node", nodes)
+def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer, nodes: int) -> Iterator[_Use]:
+    yield from _throughput(demand, some, offer.limits, "", 1)
+    yield from _throughput(demand, some, offer.limits.node, " of a node", nodes)
     most = offer.limits.connections_per_tuple
     if most is not None:
-        for one in streams(demand, exit_name, "tuples", parts):
-            yield _Use("connections of a tuple", "connections", one.load.concurrent, most, one.label, one.load)
+        for pool in pools(demand, exit_name, "tuples", some.parts):
+            load = pool.load if some.count == 1 else None
+            series = load.concurrent[None] if load else some.of(Parts.of(pool.parts)).concurrent(pool.weights)
+            yield _Use("connections of a tuple", "connections", series, most, pool.label, load, pool.key)
 
 
-def _throughput(demand: Demand, parts: Sequence[Part], stated: Throughput, of: str, among: int) -> Iterator[_Use]:
+_RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s": ("bits per second", "Gbit/s"),
+          "packets_per_s": ("packets per second", "packets per s")}  # fmt: skip
+
+
+def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among: int) -> Iterator[_Use]:
     """Connections, new ones, bits and packets; each of so many nodes takes an even part."""
-    load = demand.load(parts)
     if stated.connections is not None:
-        yield _Use(f"connections{of}", "connections", load.concurrent / among, stated.connections, load=load)
-    if stated.new_per_s is not None:
-        yield _Use(f"new per second{of}", "new connections per s", load.new_per_s / among, stated.new_per_s)
-    if stated.gbit_per_s is not None:
-        bits = _by_hour(demand, parts, packets=False) * 8 / 1e9
-        yield _Use(f"bits per second{of}", "Gbit/s", bits / among, stated.gbit_per_s)
-    if stated.packets_per_s is not None:
-        packets = _by_hour(demand, parts, packets=True)
-        yield _Use(f"packets per second{of}", "packets per s", packets / among, stated.packets_per_s)
-
-
-def _highest(by_hour: Series) -> tuple[float, float]:
-    hour = int(np.argmax(by_hour))
-    return hour * SECONDS_PER_HOUR, float(by_hour[hour])
+        load = demand.load(some.parts) if some.count == 1 else None
+        series = load.concurrent[None] if load else some.concurrent()
+        yield _Use(f"connections{of}", "connections", series / among, stated.connections, load=load)
+    for key, (name, unit) in _RATES.items():
+        capacity = getattr(stated, key)
+        if capacity is not None:
+            yield _Use(f"{name}{of}", unit, _by_hour(demand, some, key) / among, capacity)
 
 
 def _hosts(parts: Sequence[Part]) -> int:
     return int(np.ceil(hosts_behind(Parts.of(parts)) - 1e-9)) if parts else 0
 
 
-def _by_hour(demand: Demand, parts: Sequence[Part], packets: bool) -> Series:
-    """Bytes, or packets, both ways in a second of each hour: the month's mean shaped by what passes then.
+def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
+    """New connections, Gbit or packets, both ways, in a second of each hour, by group: shape (n_groups, n_hours).
 
-    What is exchanged goes with the new connections, a standing pool's evenly through the day.
+    What is exchanged in a month goes with the new connections, a standing pool's evenly through the day.
     """
-    if not parts:
-        return np.zeros(demand.hours)
-    some, laid = Parts.of(parts), demand.laid
-    mean = laid.bytes_per_s[some.rows]
-    if packets:
-        mean = mean / laid.traffic.packet_bytes[some.flow]
-    curves = laid.curves
-    moving = (some.rate_per_s > 0) & (curves.mean_profile[some.curve] > 0)
-    total = np.full(demand.hours, float(mean[~moving].sum()))
-    number = curves.profile[some.curve][moving]
-    by_profile = np.bincount(number, weights=mean[moving], minlength=len(curves.profiles))
-    used = np.flatnonzero(by_profile)
-    total += (by_profile[used] / curves.profiles[used].mean(axis=1)) @ curves.profiles[used]
-    return total
+    parts, laid = some.parts, demand.laid
+    if what == "new_per_s":
+        return shaped(parts, some.group, some.count, parts.rate_per_s)
+    mean = laid.bytes_per_s[parts.rows]
+    mean = mean * 8 / 1e9 if what == "gbit_per_s" else mean / laid.traffic.packet_bytes[parts.flow]
+    usual = laid.curves.mean_profile[parts.curve]
+    moving = (parts.rate_per_s > 0) & (usual > 0)
+    still = np.bincount(some.group, weights=np.where(moving, 0.0, mean), minlength=some.count)
+    by_hour = shaped(parts, some.group, some.count, np.where(moving, mean, 0.0) / np.where(moving, usual, 1.0))
+    return still[:, None] + by_hour

@@ -1,8 +1,8 @@
 """Every translating exit against its limits: the addresses it needs, and what limits it first."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from functools import partial
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property, partial
 
 import numpy as np
 
@@ -83,8 +83,13 @@ class ExitCapacity(ExitLimits):
     """How its offer hands out ports."""
     streams: tuple[Stream, ...]
     ports: PortUse | None
-    split: Split | None
-    """How its subnets can be divided over more gateways, where one does not carry them."""
+    divide: Callable[[], Split | None] = field(default=lambda: None, compare=False, repr=False)
+    """Works out `split`, when it is asked for."""
+
+    @cached_property
+    def split(self) -> Split | None:
+        """How its subnets can be divided over more gateways, where one does not carry them."""
+        return self.divide()
 
     @property
     def blocking(self) -> float:
@@ -270,14 +275,15 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         limits=tuple(limits),
         target=targets.blocking,
         basis=(),
-        split=None,
     )
     too_much = (
         needed is None
         or (most is not None and needed > most)
         or any(limit.limit != "addresses" for limit in one.exceeded)
     )
-    return replace(one, split=split(demand, name, offer, ports)) if too_much and parts else one
+    if not too_much or not parts:
+        return one
+    return replace(one, divide=partial(split, demand, name, offer, ports, offered))
 
 
 _HARDLY = 1.01

@@ -1,16 +1,15 @@
 """Subnets over several gateways, where one does not carry them: the fewest, each subnet on one."""
 
-from collections.abc import Sequence
+from collections.abc import Container, Hashable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment
-from fenrask.capacity.limits import limit_rows, stated_limits
+from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, Stream
+from fenrask.capacity.limits import Groups, limit_rows, stated_limits
 from fenrask.capacity.packing import Floats, fewest_boxes
-from fenrask.capacity.streams import pools, streams
-from fenrask.demand import Demand, Part
+from fenrask.capacity.streams import Pool, pools, streams
+from fenrask.demand import Demand, Parts
 from fenrask.estate import Offer, Ports
 from fenrask.units import counted, figure
 
@@ -56,30 +55,38 @@ class Split:
         return "; ".join([*told, *(f"{one.subnet} is too much for any gateway: {one.why}" for one in self.too_much)])
 
 
-def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports) -> Split | None:
+def split(
+    demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]
+) -> Split | None:
     """Divide the subnets of an exit over gateways of its offer; None where it has but one that one carries.
 
-    Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another.
+    Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another. offered: what
+    competes for its ports.
     """
-    estate = demand.paths.described.estate
-    groups: dict[tuple[str, str | None], list[str]] = {}
-    by_subnet: dict[str, list[Part]] = {}
-    for part in demand.at_exit[exit_name]:
-        by_subnet.setdefault(part.subnet, []).append(part)
-    sizing = _Sizing(demand, exit_name, offer, ports)
-    too_much = []
-    for name, parts in by_subnet.items():
-        if why := sizing.too_much(name, parts):
-            too_much.append(TooMuch(name, why))
-            continue
+    estate, parts = demand.paths.described.estate, demand.at_exit[exit_name]
+    by_subnet = dict(parts.by(demand.laid.subnet[parts.rows]))
+    groups: dict[tuple[str, str | None], dict[str, Parts]] = {}
+    for number, some in by_subnet.items():
+        name = demand.laid.subnets[number]
         subnet = estate.subnets[name]
-        groups.setdefault((subnet.network, subnet.zone if offer.scope == "zone" else None), []).append(name)
-    shares, at_least = [], 0
-    for (network, zone), names in groups.items():
-        boxes, fewest = sizing.divide(names, [by_subnet[name] for name in names])
+        zone = subnet.zone if offer.scope == "zone" else None
+        groups.setdefault((subnet.network, zone), {})[name] = some
+    sizing = _Sizing(demand, exit_name, offer, ports, offered)
+    shares: list[Share] = []
+    too_much: list[TooMuch] = []
+    at_least = 0
+    for (network, zone), subnets in groups.items():
+        sizes = sizing.sizes(list(subnets.values()))
+        told = [sizing.too_much(some, row) for some, row in zip(subnets.values(), sizes, strict=True)]
+        too_much += [TooMuch(name, why) for name, why in zip(subnets, told, strict=True) if why]
+        left = [name for name, why in zip(subnets, told, strict=True) if not why]
+        if not left:
+            continue
+        fitting = np.array([not why for why in told])
+        boxes, fewest = sizing.divide([subnets[name] for name in left], sizes[fitting])
         at_least += fewest
         for box, addresses in boxes:
-            shares.append(Share(network, zone, tuple(names[number] for number in box), addresses))
+            shares.append(Share(network, zone, tuple(left[number] for number in box), addresses))
     found = Split(exit_name, tuple(shares), at_least, tuple(too_much))
     return found if too_much or len(shares) > 1 else None
 
@@ -91,27 +98,28 @@ _CLOSE = 1e-3
 class _Sizing:
     """What one gateway of an offer carries."""
 
-    def __init__(self, demand: Demand, exit_name: str, offer: Offer, ports: Ports) -> None:
+    def __init__(
+        self, demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]
+    ) -> None:
         self._demand, self._exit, self._offer, self._ports = demand, exit_name, offer, ports
         self._assignment: PortAssignment = ASSIGNMENTS[ports.assignment]
         self._target = demand.paths.described.estate.targets.blocking
         self._nodes = ports.stated_nodes or demand.paths.described.estate.exits[exit_name].units
         self._most = offer.limits.addresses
-        room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
-        self._room = room
-        self._rows: dict[str, dict[str, Floats]] = {}
+        self._room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
+        self._by_hosts = self._assignment.view == "hosts"
+        # Whether loads simply add up to what a gateway takes; hosts with a block each do.
+        self._is_linear = self._assignment.name == "host-block" or self._assignment.adds_up(offered, ports)
 
-    def addresses(self, parts: Sequence[Part]) -> int | None:
+    def addresses(self, parts: Parts) -> int | None:
         """The fewest addresses for some parts; None where no number suffices, or more than a gateway takes."""
         offered = streams(self._demand, self._exit, self._assignment.view, parts)
         found = self._assignment.least_addresses(offered, self._ports, self._target)
         return None if found is None or (self._most is not None and found > self._most) else max(1, found)
 
-    def too_much(self, subnet: str, parts: Sequence[Part]) -> str:
-        """Why a subnet alone is more than one gateway takes; empty where it is not."""
-        self._rows[subnet] = dict(self._shares(parts))
-        adds_up = self._is_linear and self._assignment.view != "hosts"
-        if adds_up and all(np.max(row) < 1 - _CLOSE for row in self._rows[subnet].values()):
+    def too_much(self, parts: Parts, sizes: Floats) -> str:
+        """Why a subnet alone is more than one gateway takes; empty where it is not. sizes: see there, its row."""
+        if self._is_linear and not self._by_hosts and np.max(sizes, initial=0.0) < 1 - _CLOSE:
             return ""
         offered = streams(self._demand, self._exit, self._assignment.view, parts)
         found = self._assignment.least_addresses(offered, self._ports, self._target)
@@ -129,52 +137,58 @@ class _Sizing:
         over = [limit for limit in limits if limit.use > limit.capacity]
         return f"{over[0].use:,.6g} {over[0].unit}, of at most {over[0].capacity:,.6g}" if over else ""
 
-    def divide(
-        self, names: Sequence[str], subnets: Sequence[Sequence[Part]]
-    ) -> tuple[list[tuple[tuple[int, ...], int]], int]:
+    def divide(self, subnets: Sequence[Parts], sizes: Floats) -> tuple[list[tuple[tuple[int, ...], int]], int]:
         """Boxes of subnets with the addresses of each, and the fewest boxes there can be."""
-
         needed: dict[tuple[int, ...], int | None] = {}
 
         def addresses(numbers: Sequence[int]) -> int | None:
             key = tuple(numbers)
             if key not in needed:
-                needed[key] = self.addresses([part for number in key for part in subnets[number]])
+                needed[key] = self.addresses(self._joined([subnets[number] for number in key]))
             return needed[key]
 
         def carries(numbers: Sequence[int]) -> bool:
             return addresses(numbers) is not None
 
-        sizes = self._sizes(names)
         packing = fewest_boxes(sizes, None if self._is_linear else carries)
         if not all(map(carries, packing.boxes)):
             # A peak between the times that were looked at is a little higher than they are.
             packing = fewest_boxes(sizes, carries)
         return [(box, addresses(box) or self._most or 1) for box in packing.boxes], packing.at_least
 
-    @cached_property
-    def _is_linear(self) -> bool:
-        """Whether loads simply add up to what a gateway takes; hosts with a block each do."""
-        parts = self._demand.at_exit[self._exit]
-        offered = streams(self._demand, self._exit, self._assignment.view, parts)
-        return self._assignment.name == "host-block" or self._assignment.adds_up(offered, self._ports)
+    def _joined(self, subnets: Sequence[Parts]) -> Parts:
+        return Parts(self._demand.laid, np.concatenate([some.rows for some in subnets]))
 
-    def _sizes(self, names: Sequence[str]) -> Floats:
-        """What each subnet takes of every limit at every time, as a share: shape (n_subnets, n_rows)."""
-        rows: dict[str, Floats] = {}
-        for number, name in enumerate(names):
-            for row, values in self._rows[name].items():
-                rows.setdefault(row, np.zeros((len(names), values.size)))[number] = values
-        return np.concatenate(list(rows.values()), axis=1) if rows else np.zeros((len(names), 0))
+    def sizes(self, subnets: Sequence[Parts]) -> Floats:
+        """What each subnet takes of every limit at every time, as a share: shape (n_subnets, n_rows).
 
-    def _shares(self, parts: Sequence[Part]) -> list[tuple[str, Floats]]:
-        """Named rows of one subnet: ports by pool and time, and the offer's other limits."""
-        rows = []
-        if self._room is not None:
-            offered = list(pools(self._demand, self._exit, self._assignment.view, parts))
-            if self._assignment.view == "hosts":
-                by_host = {one.label: np.ceil(one.copies - 1e-9) for one in offered}
-                rows.append(("hosts with a block", np.array([sum(by_host.values()) / self._room])))
-            else:
-                rows += [(one.label, one.load.concurrent / self._room) for one in offered]
-        return [*rows, *limit_rows(self._demand, self._exit, parts, self._offer, self._nodes)]
+        Limits that all of them together keep to, which no choice of some can break, are left out.
+        """
+        every = self._joined(subnets)
+        group = np.repeat(np.arange(len(subnets)), [len(some) for some in subnets])
+        binding = {
+            key for key, share in self._shares(Groups.whole(every)) if key == "subnets" or np.max(share) >= 1 - _CLOSE
+        }
+        rows = self._shares(Groups(every, group, len(subnets)), binding)
+        return np.concatenate([np.zeros((len(subnets), 0)), *(share for _, share in rows)], axis=1)
+
+    def _shares(self, some: Groups, of: Container[Hashable] | None = None) -> Iterator[tuple[Hashable, Floats]]:
+        """The share that groups take of ports, by pool and time, and of the offer's other limits; or of some by key."""
+        offered = list(pools(self._demand, self._exit, self._assignment.view, some.parts)) if self._room else []
+        if self._by_hosts and self._room:
+            yield "hosts with a block", self._hosts(some, offered) / self._room
+            offered = []
+        for pool in offered:
+            if of is None or ("ports", pool.key) in of:
+                held = some.of(Parts.of(pool.parts)).concurrent(pool.weights)
+                yield ("ports", pool.key), held / (self._room or 1.0)
+        for key, share in limit_rows(self._demand, self._exit, some, self._offer, self._nodes):
+            if of is None or key in of:
+                yield key, share
+
+    def _hosts(self, some: Groups, offered: Sequence[Pool]) -> Floats:
+        """The hosts of each group, shape (n_groups, 1): those of two protocols once."""
+        found = np.zeros((some.count, 1))
+        for pool in {one.label: one for one in offered}.values():
+            found[some.of(Parts.of(pool.parts)).group[0]] += np.ceil(pool.copies - 1e-9)
+        return found

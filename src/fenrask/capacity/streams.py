@@ -1,6 +1,6 @@
 """From the load on an exit to the streams that compete for its ports."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +22,8 @@ class Pool:
     copies: float = 1.0
     share: float = 1.0
     """How thin it is drawn from the flows behind it."""
+    key: Hashable = None
+    """What tells it from others of an exit, whichever of its flows are looked at."""
 
     @property
     def load(self) -> Load:
@@ -46,7 +48,7 @@ def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
     Destinations with the same prefixes, port and protocol are one, whatever they are called.
     """
     destinations, traffic = demand.paths.described.estate.destinations, parts.laid.traffic
-    for _, its_parts in parts.by(traffic.reached[parts.destination]):
+    for reached, its_parts in parts.by(traffic.reached[parts.destination]):
         numbers = list(dict.fromkeys(its_parts.destination.tolist()))
         names = [traffic.destinations[number] for number in numbers]
         destination = destinations[names[0]]
@@ -58,14 +60,14 @@ def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
             # Which addresses two destinations share is not known: the busiest of each may be the same.
             top = {number: max(destinations[name].address_shares) for number, name in zip(numbers, names, strict=True)}
             each = np.minimum(1.0, np.array([top[number] for number in its_parts.destination.tolist()]) / reach)
-            yield Pool(label, destination.protocol, its_parts, each, 1.0, max(top.values()))
+            yield Pool(label, destination.protocol, its_parts, each, 1.0, max(top.values()), key=(reached, 0))
             continue
-        for share, number in by_share.items():
+        for place, (share, addresses) in enumerate(by_share.items()):
             each = np.minimum(1.0, share / reach)
-            reached = float(np.dot(rates, each))
-            copies = number * float(np.sum(rates)) * share / reached if reached else float(number)
+            held = float(np.dot(rates, each))
+            copies = addresses * float(np.sum(rates)) * share / held if held else float(addresses)
             own = label if len(by_share) == 1 else f"{label} (an address with {share:.3g} of it)"
-            yield Pool(own, destination.protocol, its_parts, each, copies, share)
+            yield Pool(own, destination.protocol, its_parts, each, copies, share, (reached, place))
 
 
 def _whole(demand: Demand, parts: Parts) -> Iterator[Pool]:
@@ -73,7 +75,7 @@ def _whole(demand: Demand, parts: Parts) -> Iterator[Pool]:
     protocols, numbers = parts.laid.traffic.protocols
     for number, its_parts in parts.by(numbers[parts.destination]):
         protocol = protocols[number]
-        yield Pool(f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)))
+        yield Pool(f"all {protocol} connections", protocol, its_parts, np.ones(len(its_parts)), key=protocol)
 
 
 def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
@@ -89,7 +91,8 @@ def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
             workload = laid.traffic.workloads[int(laid.traffic.workload[its_parts.flow[0]])]
             protocol = demand.paths.described.estate.destinations[first.destination].protocol
             # Where some flows come from a part of the hosts alone, these have the most: they stand for all.
-            yield Pool(f"{workload} in {first.subnet}", protocol, its_parts, 1 / each, hosts)
+            label = f"{workload} in {first.subnet}"
+            yield Pool(label, protocol, its_parts, 1 / each, hosts, key=(label, protocol))
 
 
 _VIEWS: dict[View, Callable[[Demand, Parts], Iterator[Pool]]] = {

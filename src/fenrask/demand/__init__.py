@@ -3,7 +3,7 @@
 from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve, Curves
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Family, Holding, duration_law, ended, holding
-from fenrask.demand.load import Load
+from fenrask.demand.load import Load, concurrent_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
@@ -26,6 +26,7 @@ __all__ = [
     "Traffic",
     "Volume",
     "Volumes",
+    "concurrent_by",
     "demand",
     "ended",
     "explain_demand",
@@ -36,4 +37,5 @@ __all__ = [
     "month_volume",
     "new_per_s",
     "reopened",
+    "shaped",
 ]

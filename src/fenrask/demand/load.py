@@ -13,7 +13,10 @@ from fenrask.teletraffic import Peak, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Load"]
+__all__ = ["Load", "concurrent_by", "shaped"]
+
+_AT_ONCE = 20_000
+"""Parts that are summed at once, which bounds the memory for it."""
 
 
 @dataclass(frozen=True)
@@ -106,3 +109,32 @@ class Load:
     @property
     def busiest_new_per_s(self) -> float:
         return float(np.max(self.new_per_s))
+
+
+def concurrent_by(some: Parts, group: Numbers, groups: int, weights: Series | None = None) -> Series:
+    """Mean connections held by each of several groups of parts, shape (n_groups, n_times).
+
+    group: the number of each part's, weights: so many times each counts, default 1; both of shape (n_parts,).
+    """
+    curves = some.laid.curves
+    rates, persistent = some.rate_per_s, some.persistent
+    if weights is not None:
+        rates, persistent = rates * weights, persistent * weights
+    found = np.zeros((groups, curves.concurrent.shape[1]))
+    order = np.argsort(group, kind="stable")
+    for start in range(0, order.size, _AT_ONCE):
+        those = order[start : start + _AT_ONCE]
+        values = curves.concurrent[some.curve[those]] * rates[those, None] + persistent[those, None]
+        numbers, first = np.unique(group[those], return_index=True)
+        found[numbers] += np.add.reduceat(values, first, axis=0)
+    return found
+
+
+def shaped(some: Parts, group: Numbers, groups: int, amounts: Series) -> Series:
+    """Amounts of each part, each times its profile, by group and hour, shape (n_groups, n_hours)."""
+    curves = some.laid.curves
+    size = len(curves.profiles)
+    keys = group * size + curves.profile[some.curve]
+    by_profile = np.bincount(keys, weights=amounts, minlength=groups * size).reshape(groups, size)
+    new: Series = by_profile @ curves.profiles
+    return new

@@ -249,8 +249,8 @@ def _most_entries(capacity: Capacity, destination: str) -> int | None:
     """The strictest limit that any flow to a destination has to keep."""
     paths = capacity.demand.paths
     estate = paths.described.estate
-    flows = {path.flow for path in paths.by_destination[destination]}
-    needs = [estate.destinations[destination].needs, *(estate.needs_of(estate.flows[name]) for name in flows)]
+    senders = paths.senders_at[destination]
+    needs = [estate.destinations[destination].needs, *(estate.workloads[name].needs for name in senders)]
     return min((n for one in needs if (n := one.max_source_addresses) is not None), default=None)
 
 
@@ -309,8 +309,9 @@ def _needs_fixed(capacity: Capacity, destination: str) -> bool:
     """Whether a flow to a destination needs a source that does not change."""
     paths = capacity.demand.paths
     estate = paths.described.estate
-    flows = {path.flow for path in paths.by_destination[destination]}
-    return any(estate.needs_of(estate.flows[name]).fixed_source for name in flows)
+    senders = paths.senders_at[destination]
+    needs = [estate.destinations[destination].needs] if senders else []
+    return any(one.fixed_source for one in (*needs, *(estate.workloads[name].needs for name in senders)))
 
 
 def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple[str, ...], tuple[str, ...]]:

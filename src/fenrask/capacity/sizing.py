@@ -4,8 +4,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 
-import numpy as np
-
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.limits import LimitUse, stated_limits

@@ -55,9 +55,7 @@ class Split:
         return "; ".join([*told, *(f"{one.subnet} is too much for any gateway: {one.why}" for one in self.too_much)])
 
 
-def split(
-    demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]
-) -> Split | None:
+def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]) -> Split | None:
     """Divide the subnets of an exit over gateways of its offer; None where it has but one that one carries.
 
     Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another. offered: what
@@ -98,9 +96,7 @@ _CLOSE = 1e-3
 class _Sizing:
     """What one gateway of an offer carries."""
 
-    def __init__(
-        self, demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]
-    ) -> None:
+    def __init__(self, demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]) -> None:
         self._demand, self._exit, self._offer, self._ports = demand, exit_name, offer, ports
         self._assignment: PortAssignment = ASSIGNMENTS[ports.assignment]
         self._target = demand.paths.described.estate.targets.blocking

@@ -1,6 +1,6 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import UPKEEP, Bill, Owner, bill
+from fenrask.charges.bill import UPKEEP, Bill, bill
 from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import Meters, networks_left
@@ -12,7 +12,6 @@ __all__ = [
     "Meters",
     "Bill",
     "Line",
-    "Owner",
     "Piece",
     "Use",
     "bill",

@@ -5,42 +5,29 @@ All sums are exact fractions; money is rounded where it is shown.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from functools import cached_property, partial
-from itertools import chain
-from math import ceil, lcm
-from typing import TypeVar
+from functools import cached_property
+from math import ceil
+
+import numpy as np
 
 from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
-from fenrask.charges.adjustments import commitments, minimums
-from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, shares
+from fenrask.charges.adjustments import amounts_of, commitments, minimums
+from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, Users, grouped
 from fenrask.charges.meters import Meters
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.estate import Addresses, Described, Rate, Tiers
+from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
 from fenrask.units import counted, exact
 
-__all__ = ["UPKEEP", "Bill", "Owner", "bill"]
+__all__ = ["UPKEEP", "Bill", "bill"]
 
 UPKEEP = "upkeep"
 """The item of work on machines of one's own, which no provider charges."""
-
-Key = TypeVar("Key")
-
-
-@dataclass(frozen=True)
-class Owner:
-    """What a flow belongs to."""
-
-    cost_centre: str
-    workload: str
-    destination: str
-
-
-_NONE = Owner(UNALLOCATED, UNALLOCATED, UNALLOCATED)
 
 
 @dataclass(frozen=True)
@@ -49,8 +36,8 @@ class Bill:
 
     currency: str
     lines: tuple[Line, ...]
-    owners: Mapping[str, Owner]
-    """What every flow belongs to."""
+    users: Users
+    described: Described
 
     @property
     def total(self) -> Fraction:
@@ -68,31 +55,38 @@ class Bill:
     @cached_property
     def by_use(self) -> dict[Use, Fraction]:
         """Amounts by exit and flow; they sum to the total."""
-        return self._divided(lambda use: use)
+        metered = self._metered
+        rows = zip(metered.exit.tolist(), metered.flow.tolist(), metered.amounts.tolist(), strict=True)
+        exits, flows = self.users.exits, self.users.flows
+        return {Use(exits[exit_], flows[flow]): Fraction(part, metered.denominator) for exit_, flow, part in rows}
 
     @cached_property
     def by_exit(self) -> dict[str, Fraction]:
-        return self._divided(lambda use: use.exit)
+        return self._divided(self._metered.exit, self.users.exits)
 
     @cached_property
     def by_flow(self) -> dict[str, Fraction]:
         """Amounts by flow; the empty name holds what nobody uses."""
-        return self._divided(lambda use: use.flow)
+        return self._divided(self._metered.flow, self.users.flows)
 
     @cached_property
     def by_cost_centre(self) -> dict[str, Fraction]:
         """Amounts by cost centre; the empty name holds what nobody uses."""
-        return self._divided(lambda use: self.owners.get(use.flow, _NONE).cost_centre)
+        estate, traffic = self.described.estate, self.described.traffic
+        each = [estate.cost_centre_of(name) for name in traffic.workloads]
+        names = tuple(dict.fromkeys(each))
+        places = {name: number for number, name in enumerate(names)}
+        return self._owned(np.array([places[name] for name in each], dtype=np.intp)[traffic.workload], names)
 
     @cached_property
     def by_workload(self) -> dict[str, Fraction]:
         """Amounts by workload; the empty name holds what nobody uses."""
-        return self._divided(lambda use: self.owners.get(use.flow, _NONE).workload)
+        return self._owned(self.described.traffic.workload, self.described.traffic.workloads)
 
     @cached_property
     def by_destination(self) -> dict[str, Fraction]:
         """Amounts by destination; the empty name holds what nobody uses."""
-        return self._divided(lambda use: self.owners.get(use.flow, _NONE).destination)
+        return self._owned(self.described.traffic.destination, self.described.traffic.destinations)
 
     @property
     def year(self) -> Fraction:
@@ -104,25 +98,22 @@ class Bill:
         """What is paid for things that no flow uses."""
         return self.by_flow.get(UNALLOCATED, Fraction(0))
 
-    def _divided(self, key: Callable[[Use], Key]) -> dict[Key, Fraction]:
-        denominator, parts = self._parts
-        found: dict[Key, int] = {}
-        for use, part in parts.items():
-            name = key(use)
-            found[name] = found.get(name, 0) + part
-        return {name: Fraction(part, denominator) for name, part in found.items()}
+    def _owned(self, owner: Numbers, names: Sequence[str]) -> dict[str, Fraction]:
+        """Amounts by what flows belong to; owner: number into `names` of every flow, shape (n_flows,)."""
+        numbers = np.concatenate((np.zeros(1, dtype=np.intp), owner + 1))
+        return self._divided(numbers[self._metered.flow], (UNALLOCATED, *names))
+
+    def _divided(self, keys: Numbers, names: Sequence[str]) -> dict[str, Fraction]:
+        metered = self._metered
+        numbers, parts = grouped(keys, metered.amounts)
+        return {
+            names[number]: Fraction(part, metered.denominator)
+            for number, part in zip(numbers.tolist(), parts, strict=True)
+        }
 
     @cached_property
-    def _parts(self) -> tuple[int, dict[Use, int]]:
-        """The amounts by exit and flow over one denominator: whole numbers add up far quicker than fractions."""
-        units = [line.amount / line.uses.whole for line in self.lines]
-        denominator = lcm(*(unit.denominator for unit in units))
-        found: dict[Use, int] = {}
-        for line, unit in zip(self.lines, units, strict=True):
-            whole = unit.numerator * (denominator // unit.denominator)
-            for use, weight in line.uses.weights.items():
-                found[use] = found.get(use, 0) + whole * weight
-        return denominator, found
+    def _metered(self) -> Metered:
+        return amounts_of(self.users, self.lines)
 
 
 def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
@@ -137,12 +128,8 @@ def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
         *_transfer(described, meters),
     ]
     lines += minimums(described, lines, meters)
-    lines += commitments(described, lines)
-    owners = {
-        name: Owner(described.estate.cost_centre_of(flow), flow.from_, flow.to)
-        for name, flow in described.estate.flows.items()
-    }
-    return Bill(described.catalogue.currency, tuple(lines), owners)
+    lines += commitments(described, lines, meters.users)
+    return Bill(described.catalogue.currency, tuple(lines), meters.users, described)
 
 
 def _hours(described: Described, meters: Meters) -> Iterator[Line]:
@@ -155,7 +142,7 @@ def _hours(described: Described, meters: Meters) -> Iterator[Line]:
             if exit_.running_hours is not None:
                 hours = min(month, Fraction(ceil(exact(exit_.running_hours))))
             reason = f"{hours} hours" if exit_.units == 1 else f"{exit_.units} x {hours} hours"
-            uses = shares(meters.at_exit[name], Use(name, UNALLOCATED))
+            uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))
             yield Line("hours", name, exit_.units * hours, "h", rates.hour, reason, True, uses)
 
 
@@ -168,7 +155,7 @@ def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
             hours = exit_.units * exact(offer.upkeep_hours)
             reason = f"{counted(exit_.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
             yield Line(
-                UPKEEP, name, hours, "h", wage, reason, True, shares(meters.at_exit[name], Use(name, UNALLOCATED))
+                UPKEEP, name, hours, "h", wage, reason, True, meters.at_exit[name].shares(Use(name, UNALLOCATED))
             )
 
 
@@ -184,10 +171,10 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
         elif one.bought and rate:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
             reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
-            by_use = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
+            by_use = meters.at_exit[one.exit].shares(Use(one.exit, UNALLOCATED))
             yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, by_use)
     yield from _held(described, plan, meters)
-    yield from _of_hosts(described)
+    yield from _of_hosts(described, meters.users)
 
 
 def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
@@ -201,19 +188,22 @@ def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[L
         reason = f"{counted(size, 'address', 'addresses')} held, {one.idle} of them unused, {month} hours"
         uses: dict[Use, Fraction] = {Use("", UNALLOCATED): Fraction(one.idle, size)} if one.idle else {}
         for exit_name, number in one.used.items():
-            for use, share in shares(meters.at_exit[exit_name], Use(exit_name, UNALLOCATED)).items():
+            for use, share in meters.at_exit[exit_name].shares(Use(exit_name, UNALLOCATED)).items():
                 uses[use] = uses.get(use, Fraction(0)) + share * Fraction(number, size)
-        unit, by_use = "address-h" if size == 1 else "block-h", Shares(Metered.of(uses))
+        unit = "address-h" if size == 1 else "block-h"
+        by_use = Shares(Metered.of(meters.users, uses))
         yield Line("addresses", one.name, month, unit, rate, reason, True, by_use)
 
 
-def _of_hosts(described: Described) -> Iterator[Line]:
+def _of_hosts(described: Described, users: Users) -> Iterator[Line]:
     """Addresses of hosts that have their own."""
     estate, month = described.estate, Fraction(described.catalogue.hours_per_month)
     for name, workload in estate.workloads.items():
         if workload.public_address and workload.hosts:
-            even = {Use("", flow): 1 for flow, stated in estate.flows.items() if stated.from_ == name}
-            uses = shares(even, Use("", UNALLOCATED))
+            traffic = described.traffic
+            flows = np.flatnonzero(traffic.workload == traffic.workloads.index(name)) + 1
+            even = Metered(users, np.zeros_like(flows), flows, np.ones(flows.size, dtype=object), 1)
+            uses = even.shares(Use("", UNALLOCATED))
             for rate, hosts in _hosts_by_rate(described, name):
                 reason = f"{hosts} hosts with an address of their own, {month} hours"
                 yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
@@ -230,7 +220,7 @@ def _hosts_by_rate(described: Described, workload: str) -> Iterator[tuple[Decima
 
 def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
     """The addresses of one exit where blocks have a price of their own: a line for each size."""
-    uses = shares(meters.at_exit[one.exit], Use(one.exit, UNALLOCATED))
+    uses = meters.at_exit[one.exit].shares(Use(one.exit, UNALLOCATED))
     for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
         rate = stated.block_hour(length)
         if rate:
@@ -254,8 +244,8 @@ def _processed(described: Described, meters: Meters) -> Iterator[Line]:
         rates = rates_of(described, names[0])
         assert rates is not None
         some = [meters.at_exit[name] for name in names]
-        metered = Metered(chain(*(one.items() for one in some)), some[0].denominator)
-        about = ", ".join(name for name in names if meters.at_exit[name])
+        metered = Metered.joined(some)
+        about = ", ".join(name for name in names if len(meters.at_exit[name]))
         yield from _by_volume(described, rates.processed_per_gb, metered, ("processed", about, "both ways"))
 
 
@@ -265,10 +255,10 @@ def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
     to_internet, to_services = _by_tariff(described, meters.to_internet), _by_tariff(described, meters.to_services)
     for tariff in dict.fromkeys([*to_internet, *to_services]):
         rates, in_region = catalogue.transfer_in(tariff), f" of {tariff}" if tariff else ""
-        none = Metered({}, meters.to_internet.denominator)
+        none = meters.to_internet.at(())
         sent, served = to_internet.get(tariff, none), to_services.get(tariff, none)
         if rates.service_out_per_gb is None:
-            sent = sent.added(served)
+            sent = Metered.joined((sent, served))
         else:
             what = ("service out", tariff, f"out only{in_region}, to the provider's services by a door to the internet")
             yield from _by_volume(described, rates.service_out_per_gb, served, what)
@@ -289,13 +279,11 @@ def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
 
 def _by_tariff(described: Described, metered: Metered) -> dict[str, Metered]:
     """A metered volume by the region of its exit where moving data has a price of its own there; else under nothing."""
-    exits = dict.fromkeys(use.exit for use in metered)
-    regions = {name: described.estate.region_of(described.estate.exits[name]) for name in exits}
-    tariffs = {name: described.catalogue.tariff_of(region) for name, region in regions.items()}
-    found = {tariff: Metered({}, metered.denominator) for tariff in tariffs.values()}
-    for use, volume in metered.items():
-        found[tariffs[use.exit]][use] = volume
-    return found
+    found: dict[str, list[str]] = {}
+    for name in metered.exits:
+        region = described.estate.region_of(described.estate.exits[name]) if name else ""
+        found.setdefault(described.catalogue.tariff_of(region), []).append(name)
+    return {tariff: metered.at(names) for tariff, names in found.items()}
 
 
 def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]]:
@@ -303,12 +291,8 @@ def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]
     if not isinstance(rate, Tiers) or estate_wide(rate):
         yield "", metered
         return
-    for name in dict.fromkeys(use.exit for use in metered):
-        yield name, metered.where(partial(_is_at, name))
-
-
-def _is_at(name: str, use: Use) -> bool:
-    return use.exit == name
+    for name in metered.exits:
+        yield name, metered.at((name,))
 
 
 def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[str, str, str]) -> Iterator[Line]:
@@ -321,7 +305,7 @@ def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[s
         return
     item, about, reason = what
     unit = described.catalogue.volume_unit
-    uses = shares(metered, Use("", UNALLOCATED))
+    uses = metered.shares(Use("", UNALLOCATED))
     for piece in pieces(rate, volume):
         step = _step(piece, unit) if isinstance(rate, Tiers) else ""
         yield Line(item, about, piece.quantity, unit, piece.rate, f"{reason}{step}", False, uses)

@@ -1,6 +1,6 @@
 """One line of a bill: what, how much, at which rate, why, and by whose use."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
@@ -8,7 +8,16 @@ from functools import cached_property
 from math import lcm
 from typing import NamedTuple
 
-__all__ = ["UNALLOCATED", "Line", "Metered", "Shares", "Use", "shares"]
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.estate import Estate
+from fenrask.estate.traffic import Numbers
+from fenrask.estate.volumes import Whole
+
+__all__ = ["UNALLOCATED", "Line", "Metered", "Shares", "Use", "Users", "grouped"]
+
+UNALLOCATED = ""
 
 
 class Use(NamedTuple):
@@ -18,48 +27,125 @@ class Use(NamedTuple):
     flow: str
 
 
-class Metered(dict[Use, int]):
-    """Amounts by use, in whole numbers over one denominator: they add up exactly, and far quicker than fractions."""
+class Users:
+    """The exits and flows of an estate by number, each with the empty name before them, of number 0."""
 
-    def __init__(self, amounts: Mapping[Use, int] | Iterable[tuple[Use, int]] = (), denominator: int = 1) -> None:
-        super().__init__(amounts)
-        self.denominator = denominator
+    def __init__(self, estate: Estate) -> None:
+        self.exits = ("", *estate.exits)
+        self.flows = ("", *estate.flows)
+
+    @cached_property
+    def exit(self) -> dict[str, int]:
+        """The number of each exit."""
+        return {name: number for number, name in enumerate(self.exits)}
+
+    @cached_property
+    def flow(self) -> dict[str, int]:
+        """The number of each flow."""
+        return {name: number for number, name in enumerate(self.flows)}
+
+
+def grouped(keys: Numbers, amounts: Whole) -> tuple[Numbers, Whole]:
+    """The keys that appear, rising, and the sum of each one's amounts."""
+    if not keys.size:
+        return keys, amounts
+    order = np.argsort(keys, kind="stable")
+    found, first = np.unique(keys[order], return_index=True)
+    return found, amounts if found.size == keys.size and np.all(order == np.arange(keys.size)) else np.add.reduceat(
+        amounts[order], first
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class Metered:
+    """Amounts by use, each use once, in whole numbers over one denominator: they add up exactly, and quickly.
+
+    exit, flow: numbers of `users`, shape (n_uses,); amounts: of the same shape.
+    """
+
+    users: Users
+    exit: Numbers
+    flow: Numbers
+    amounts: Whole
+    denominator: int
 
     @classmethod
-    def of(cls, amounts: Mapping[Use, Fraction]) -> "Metered":
+    def summed(cls, users: Users, exit_: Numbers, flow: Numbers, amounts: Whole, denominator: int) -> "Metered":
+        """Amounts by use, where uses may appear more than once; in order of exit and flow."""
+        width = len(users.flows)
+        keys, sums = grouped(exit_ * width + flow, amounts)
+        return cls(users, keys // width, keys % width, sums, denominator)
+
+    @classmethod
+    def of(cls, users: Users, amounts: Mapping[Use, Fraction]) -> "Metered":
         """Fractions over their least common denominator."""
         common = lcm(*(amount.denominator for amount in amounts.values()))
-        whole = {use: amount.numerator * (common // amount.denominator) for use, amount in amounts.items()}
-        return cls(whole, common)
+        whole = np.array([int(amount * common) for amount in amounts.values()], dtype=object)
+        exits = np.array([users.exit[use.exit] for use in amounts], dtype=np.intp)
+        return cls.summed(
+            users, exits, np.array([users.flow[use.flow] for use in amounts], dtype=np.intp), whole, common
+        )
+
+    @classmethod
+    def joined(cls, some: Sequence["Metered"]) -> "Metered":
+        """All together, of which each is over the same denominator, as all that one estate meters is."""
+        if len(some) == 1:
+            return some[0]
+        first = some[0]
+        exits, flows, amounts = (
+            np.concatenate([getattr(one, column) for one in some]) for column in ("exit", "flow", "amounts")
+        )
+        return cls.summed(first.users, exits, flows, amounts, first.denominator)
+
+    def __len__(self) -> int:
+        return int(self.exit.size)
 
     @property
     def total(self) -> Fraction:
-        return Fraction(sum(self.values()), self.denominator)
+        return Fraction(int(self.amounts.sum()), self.denominator) if len(self) else Fraction(0)
 
-    def where(self, keep: Callable[[Use], bool]) -> "Metered":
-        """The amounts of some uses."""
-        return Metered(((use, amount) for use, amount in self.items() if keep(use)), self.denominator)
+    @property
+    def exits(self) -> list[str]:
+        """The exits of its uses."""
+        return [self.users.exits[number] for number in np.unique(self.exit).tolist()]
 
-    def added(self, other: "Metered") -> "Metered":
-        """Both together; over one denominator, as all that one estate meters is."""
-        both = Metered(self, self.denominator)
-        for use, amount in other.items():
-            both[use] = both.get(use, 0) + amount
-        return both
+    def where(self, keep: NDArray[np.bool_]) -> "Metered":
+        """The amounts of some uses, shape (n_uses,)."""
+        return Metered(self.users, self.exit[keep], self.flow[keep], self.amounts[keep], self.denominator)
+
+    def at(self, exits: Iterable[str]) -> "Metered":
+        """The amounts at some exits."""
+        return self.where(np.isin(self.exit, [self.users.exit[name] for name in exits]))
+
+    def shares(self, otherwise: Use) -> "Shares":
+        """Whose part is how large; even ones where all are zero; all to `otherwise` where there are none."""
+        if not len(self):
+            return Shares(Metered.of(self.users, {otherwise: Fraction(1)}))
+        some = self.amounts != 0
+        if not some.any():
+            even = np.ones(len(self), dtype=object)
+            return Shares(Metered(self.users, self.exit, self.flow, even, 1))
+        return Shares(self if some.all() else self.where(some))
 
 
 class Shares(Mapping[Use, Fraction]):
     """Who has which share of a line: whole weights, of which each is its part of their sum."""
 
-    def __init__(self, weights: Mapping[Use, int]) -> None:
+    def __init__(self, weights: Metered) -> None:
         self.weights = weights
-        self.whole = sum(weights.values())
+        self.whole = int(weights.amounts.sum())
+
+    @cached_property
+    def _by_use(self) -> dict[Use, int]:
+        one = self.weights
+        rows = zip(one.exit.tolist(), one.flow.tolist(), one.amounts.tolist(), strict=True)
+        return {Use(one.users.exits[exit_], one.users.flows[flow]): amount for exit_, flow, amount in rows}
 
     def __getitem__(self, use: Use) -> Fraction:
-        return Fraction(self.weights[use], self.whole)
+        return Fraction(self._by_use[use], self.whole)
 
     def __iter__(self) -> Iterator[Use]:
-        return iter(self.weights)
+        return iter(self._by_use)
 
     def __len__(self) -> int:
         return len(self.weights)
@@ -67,13 +153,9 @@ class Shares(Mapping[Use, Fraction]):
     @cached_property
     def by_exit(self) -> dict[str, Fraction]:
         """The shares by exit."""
-        found: dict[str, int] = {}
-        for use, weight in self.weights.items():
-            found[use.exit] = found.get(use.exit, 0) + weight
-        return {name: Fraction(weight, self.whole) for name, weight in found.items()}
-
-
-UNALLOCATED = ""
+        exits, sums = grouped(self.weights.exit, self.weights.amounts)
+        names = self.weights.users.exits
+        return {names[number]: Fraction(part, self.whole) for number, part in zip(exits.tolist(), sums, strict=True)}
 
 
 @dataclass(frozen=True)
@@ -94,11 +176,3 @@ class Line:
     @property
     def amount(self) -> Fraction:
         return self.quantity * Fraction(self.rate)
-
-
-def shares(weights: Mapping[Use, int], otherwise: Use) -> Shares:
-    """Weights as shares; even ones where all are zero; all to `otherwise` where there are none."""
-    if not weights:
-        return Shares({otherwise: 1})
-    some = {use: weight for use, weight in weights.items() if weight}
-    return Shares(some or dict.fromkeys(weights, 1))

@@ -1,15 +1,16 @@
 """Where the month's volumes are charged: on exits, at internet exits, between zones."""
 
-from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
 from copy import copy
 from fractions import Fraction
 from math import lcm
 from typing import Any
 
-from fenrask.charges.lines import Metered, Use
-from fenrask.demand import Volumes
+import numpy as np
+
+from fenrask.charges.lines import Metered, Users
 from fenrask.estate import Described, Onward
-from fenrask.routing import Paths, SubnetPath, Trace
+from fenrask.routing import Paths, Trace, repeated
 from fenrask.units import BYTES_PER_UNIT
 
 __all__ = ["Meters", "networks_left"]
@@ -30,19 +31,38 @@ class Meters:
     """The month's volumes, in the catalogue's unit, where they are charged; all over one denominator."""
 
     def __init__(self, paths: Paths) -> None:
-        estate = paths.described.estate
-        volumes, unit = Volumes(paths.described), BYTES_PER_UNIT[paths.described.catalogue.volume_unit]
-        raw: dict[Hashable, list[tuple[Use, int, int]]] = {}
-        for path in paths.paths:
-            if path.example.verdict.arrives:
-                flow, share = volumes.of(path.flow), path.share
-                there = flow.out_bytes[0] * share.numerator, flow.out_bytes[1] * share.denominator
-                both = flow.both_bytes[0] * share.numerator, flow.both_bytes[1] * share.denominator
-                for meter, exit_name, is_out in _metered(paths, path.own, estate.flows[path.flow].to):
-                    raw.setdefault(meter, []).append((Use(exit_name, path.flow), *(there if is_out else both)))
-        common = lcm(*{below for some in raw.values() for _, _, below in some})
-        found = {meter: _summed(some, common, unit) for meter, some in raw.items()}
-        none = Metered({}, common * unit)
+        described, estate, pairs = paths.described, paths.described.estate, paths.pairs
+        self.users = users = Users(estate)
+        places: dict[Hashable, int] = {}
+        # What a path is metered by is the same for all of its kind, but for whether its destination is a service.
+        each = [
+            [(places.setdefault(meter, len(places)), users.exit[name], is_out) for meter, name, is_out in found]
+            for kind in pairs.kinds
+            for found in [list(_metered(described, kind.box.trace))]
+        ]
+        counts = np.array([len(some) for some in each], dtype=np.intp)
+        flat = np.array([one for some in each for one in some], dtype=np.intp).reshape(-1, 3)
+        kind = pairs.kind[paths.own]
+        rows = np.repeat(np.arange(kind.size), counts[kind])
+        meter, exit_, is_out = flat[repeated((np.cumsum(counts) - counts)[kind], counts[kind])].T
+        served = np.array([bool(one.service) for one in estate.destinations.values()], dtype=bool)
+        to_service = served[pairs.to[pairs.pair[paths.own]]][rows]
+        if "internet" in places:
+            meter = np.where((meter == places["internet"]) & to_service, len(places), meter)
+        common = lcm(*(one.share.denominator for one in pairs.kinds))
+        shares = np.array([int(one.share * common) for one in pairs.kinds], dtype=object)
+        volumes = described.traffic.volumes
+        number = np.array([described.traffic.number[name] for name in paths.flows], dtype=np.intp)[paths.flow[rows]]
+        amounts = np.where(is_out, volumes.sent[number], volumes.both[number]) * shares[kind[rows]]
+        unit = volumes.denominator * common * BYTES_PER_UNIT[described.catalogue.volume_unit]
+        nothing = np.zeros(0, dtype=np.intp)
+        none = Metered(users, nothing, nothing, np.zeros(0, dtype=object), unit)
+        found = {
+            key: Metered.summed(users, exit_[here], number[here] + 1, amounts[here], unit)
+            for key, place in (*places.items(), ("services", len(places)))
+            for here in [np.flatnonzero(meter == place)]
+            if here.size
+        }
         self.at_exit: dict[str, Metered] = {name: found.get(("exit", name), none) for name in estate.exits}
         self.to_internet: Metered = found.get("internet", none)
         self.to_services: Metered = found.get("services", none)
@@ -52,11 +72,23 @@ class Meters:
 
     def with_flow(self, flow: str, times: Fraction) -> "Meters":
         """The same volumes, those of one flow multiplied."""
-        return self._each(lambda metered: _multiplied(metered, flow, times))
+        number = self.users.flow[flow]
+        above, below = times.numerator, times.denominator
+
+        def multiplied(one: Metered) -> Metered:
+            amounts = one.amounts * np.where(one.flow == number, above, below).astype(object)
+            return Metered(one.users, one.exit, one.flow, amounts, one.denominator * below)
+
+        return self._each(multiplied)
 
     def lumped(self, flow: str) -> "Meters":
         """The same volumes, all flows but one taken as one: for a total, which does not ask whose they are."""
-        return self._each(lambda metered: _lumped(metered, flow))
+        number = self.users.flow[flow]
+        return self._each(
+            lambda one: Metered.summed(
+                one.users, one.exit, np.where(one.flow == number, number, 0), one.amounts, one.denominator
+            )
+        )
 
     def _each(self, change: Callable[[Metered], Metered]) -> "Meters":
         other = copy(self)
@@ -68,41 +100,22 @@ class Meters:
         return other
 
 
-def _metered(paths: Paths, own: SubnetPath, to: str) -> Iterator[tuple[Hashable, str, bool]]:
+def _metered(described: Described, trace: Trace) -> Iterator[tuple[Hashable, str, bool]]:
     """Where a path's volume is metered: the meter, the exit, and whether what is sent alone counts there."""
-    estate, trace = paths.described.estate, own.example
+    estate = described.estate
+    if not trace.verdict.arrives:
+        return
     for name in trace.exits:
         yield ("exit", name), name, False
     for hop in trace.hops:
         if hop.crosses_zone:
             yield ("zones", hop.from_zone or "", hop.to_zone or ""), hop.exit, False
-    for one, other in networks_left(paths.described, trace):
+    for one, other in networks_left(described, trace):
         regions = {estate.networks[name].region for name in (one, other)}
         yield ("networks", one, other, len(regions) > 1), "", False
     if trace.onward is Onward.INTERNET:
-        yield "services" if estate.destinations[to].service else "internet", trace.exits[-1], True
-
-
-def _summed(some: Iterable[tuple[Use, int, int]], common: int, unit: int) -> Metered:
-    found = Metered({}, common * unit)
-    for use, above, below in some:
-        found[use] = found.get(use, 0) + above * (common // below)
-    return found
+        yield "internet", trace.exits[-1], True
 
 
 def _keyed(found: Mapping[Hashable, Metered], kind: str) -> dict[Any, Metered]:
     return {key[1:]: one for key, one in found.items() if isinstance(key, tuple) and key[0] == kind}
-
-
-def _lumped(metered: Metered, flow: str) -> Metered:
-    found = Metered({}, metered.denominator)
-    for use, volume in metered.items():
-        key = use if use.flow == flow else Use(use.exit, "")
-        found[key] = found.get(key, 0) + volume
-    return found
-
-
-def _multiplied(metered: Metered, flow: str, times: Fraction) -> Metered:
-    above, below = times.numerator, times.denominator
-    changed = ((use, volume * (above if use.flow == flow else below)) for use, volume in metered.items())
-    return Metered(changed, metered.denominator * below)

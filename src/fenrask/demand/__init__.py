@@ -6,8 +6,8 @@ from fenrask.demand.holding import Ended, Family, Holding, duration_law, ended, 
 from fenrask.demand.load import Load, concurrent_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
+from fenrask.demand.volumes import Volume, flow_volume, month_volume
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
-from fenrask.demand.volumes import Volume, Volumes, flow_volume, month_volume
 
 __all__ = [
     "POINTS_PER_HOUR",
@@ -25,7 +25,6 @@ __all__ = [
     "Series",
     "Traffic",
     "Volume",
-    "Volumes",
     "concurrent_by",
     "demand",
     "ended",

@@ -18,9 +18,9 @@ __all__ = ["Laid", "Part", "Parts"]
 class Laid:
     """All rows of an estate; columns have shape (n_rows,).
 
-    path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: row of `paths.pairs`; exit:
-    number into `exits`; curve: number into `curves`. rate_per_s: new connections per s at multiplier 1; persistent:
-    connections that are always open.
+    path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: row of `paths.pairs`;
+    exit: number into `exits`; curve: number into `curves`. rate_per_s: new connections per s at multiplier 1;
+    persistent: connections that are always open.
     """
 
     paths: Paths

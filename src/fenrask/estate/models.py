@@ -507,24 +507,24 @@ class Estate(Strict):
 
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""
-        if flow.from_ not in self._demanding[0]:
+        if flow.from_ not in self.demanding[0]:
             return self.destinations[flow.to].needs
         return self.destinations[flow.to].needs.joined(self.workloads[flow.from_].needs)
 
     def has_needs(self, flow: Flow) -> bool:
         """Whether anything is demanded of a flow's exits."""
-        workloads, destinations = self._demanding
+        workloads, destinations = self.demanding
         return flow.from_ in workloads or flow.to in destinations
 
     @cached_property
-    def _demanding(self) -> tuple[frozenset[str], frozenset[str]]:
+    def demanding(self) -> tuple[frozenset[str], frozenset[str]]:
         """The workloads and the destinations that have needs."""
         none = Needs()
         workloads = frozenset(name for name, one in self.workloads.items() if one.needs != none)
         return workloads, frozenset(name for name, one in self.destinations.items() if one.needs != none)
 
-    def cost_centre_of(self, flow: Flow) -> str:
-        """Who pays for a flow: its workload's tag, or the first tag found on its subnets."""
-        workload = self.workloads[flow.from_]
+    def cost_centre_of(self, name: str) -> str:
+        """Who pays for the flows of a workload: its tag, or the first tag found on its subnets."""
+        workload = self.workloads[name]
         tags = [workload.tags, *(self.subnets[name].tags for name in workload.subnets)]
         return next((tag["cost_centre"] for tag in tags if "cost_centre" in tag), "unassigned")

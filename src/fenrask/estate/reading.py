@@ -20,6 +20,7 @@ from fenrask.estate.problems import name_problems, offer_problems, validation_pr
 from fenrask.estate.suggestions import nearest
 from fenrask.estate.traffic import Traffic
 from fenrask.estate.yaml_tree import Tree, read_yaml
+from fenrask.units import exact
 
 __all__ = ["Described", "read_estate", "read_patch"]
 
@@ -51,7 +52,7 @@ class Described:
     @cached_property
     def traffic(self) -> Traffic:
         """The flows as columns."""
-        return Traffic.of(self.estate, float(self.catalogue.hours_per_month))
+        return Traffic.of(self.estate, exact(self.catalogue.hours_per_month))
 
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""

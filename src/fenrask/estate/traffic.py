@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
+from fractions import Fraction
 from functools import cached_property
 from typing import Any
 
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 
 from fenrask.estate.flows import Flow
 from fenrask.estate.models import Estate
+from fenrask.estate.volumes import MonthVolumes
 from fenrask.units import KIB, SECONDS_PER_HOUR
 
 __all__ = ["Numbers", "Series", "Traffic", "new_per_s"]
@@ -34,7 +36,7 @@ class Traffic:
     """
 
     estate: Estate
-    hours_per_month: float
+    hours_per_month: Fraction
     names: tuple[str, ...]
     workloads: tuple[str, ...]
     destinations: tuple[str, ...]
@@ -44,7 +46,7 @@ class Traffic:
     profile: Numbers
 
     @classmethod
-    def of(cls, estate: Estate, hours_per_month: float) -> "Traffic":
+    def of(cls, estate: Estate, hours_per_month: Fraction) -> "Traffic":
         """The columns of an estate's flows."""
         workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
         flows = estate.flows.values()
@@ -119,7 +121,7 @@ class Traffic:
     @cached_property
     def max_open(self) -> Series:
         """Connections that all hosts of a flow have at most at once, by their own limits; infinite for no limit."""
-        each = self._stated("max_per_host", np.inf)
+        each = self.stated("max_per_host", np.inf)
         capped = np.isfinite(each)
         return np.where(capped, self.hosts * np.where(capped, each, 0.0), np.inf)
 
@@ -131,16 +133,21 @@ class Traffic:
     @cached_property
     def bytes_per_s(self) -> Series:
         """Mean bytes of the whole flow in a second of the month, both ways, as far as floats tell."""
-        month_s = self.hours_per_month * SECONDS_PER_HOUR
+        month_s = float(self.hours_per_month) * SECONDS_PER_HOUR
         profiles = self.estate.profiles
         means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
         new = self.rate_per_s * means[self.profile]
         total = np.zeros(len(self.names))
         for way in ("out", "in"):
-            kib = self._stated(f"{way}_kib_per_connection", 0.0)
-            month = self._stated(f"{way}_gib_per_month", np.nan)
+            kib = self.stated(f"{way}_kib_per_connection", 0.0)
+            month = self.stated(f"{way}_gib_per_month", np.nan)
             total += np.where(np.isnan(month), new * kib * KIB, month * _GIB / month_s)
         return total
+
+    @cached_property
+    def volumes(self) -> MonthVolumes:
+        """What whole flows carry in a month, exactly."""
+        return MonthVolumes.of(self)
 
     @cached_property
     def one_source(self) -> NDArray[np.bool_]:
@@ -189,7 +196,7 @@ class Traffic:
     def _flows(self) -> list[Flow]:
         return list(self.estate.flows.values())
 
-    def _stated(self, key: str, otherwise: float) -> Series:
+    def stated(self, key: str, otherwise: float) -> Series:
         """What flows state under a key; `otherwise` for those that do not."""
         values = (getattr(flow, key) for flow in self._flows)
         return np.array([otherwise if value is None else value for value in values], dtype=np.float64)

@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
@@ -51,11 +51,18 @@ class Evaluation:
     @cached_property
     def broken(self) -> tuple[BrokenNeed, ...]:
         """Every need that a flow's paths do not meet, with the addresses as planned."""
-        flows = self.described.estate.flows
+        paths, known = self.paths, dict[int, list[BrokenNeed]]()
         # Most needs do not hang on numbers of addresses: then nothing has to be sized for them.
         plan = self.plan if any_by_size(self.described.estate) else None
         entries, in_use = (plan.entries, plan.in_use) if plan else (None, None)
-        return tuple(one for flow in flows for one in broken_needs(self.paths, flow, entries, in_use))
+        found: list[BrokenNeed] = []
+        for number in paths.not_plain():
+            # Flows of one workload to one destination have the same paths, and the same is demanded of them.
+            flow, pair = paths.flows[number], int(paths.pair[number])
+            if pair not in known:
+                known[pair] = broken_needs(paths, flow, entries, in_use)
+            found += [replace(one, flow=flow) for one in known[pair]]
+        return tuple(found)
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:

@@ -152,7 +152,12 @@ class Classes:
             asked = [one for one in prefixes if one.version in versions] or prefixes
             families = [4, 6] if len({one.version for one in asked}) == 2 else [asked[0].version] if asked else []
             self._targets[to, versions] = [
-                Targets(piece.blocks, Fraction(piece.size, size * len(families)), len(families) == 2, self._kind_beyond(piece))
+                Targets(
+                    piece.blocks,
+                    Fraction(piece.size, size * len(families)),
+                    len(families) == 2,
+                    self._kind_beyond(piece),
+                )
                 for version in families
                 for size, pieces in [self._pieces([one for one in asked if one.version == version])]
                 for piece in pieces
@@ -248,7 +253,7 @@ class Classes:
 
     @cached_property
     def _places(self) -> dict[str, Hashable]:
-        """What tells a subnet's hosts from others beside addresses and table; one with an exit or a filter is itself."""
+        """What tells a subnet's hosts apart beside addresses and table; one with an exit or a filter is itself."""
         estate = self.estate
         alone = {name for exit_ in estate.exits.values() for name in exit_.in_subnets}
         alone |= {name for name, stated in estate.subnets.items() if stated.filters}

@@ -143,16 +143,29 @@ class _ByFlow(Mapping[str, _Rows]):
 class Paths:
     """All paths of some flows of an estate, in their order, as columns; a `FlowPath` is made as it is asked for.
 
-    flow: number into `flows`, own: row of `pairs`, shape (n_paths,); first: where the paths of each flow begin, and
-    the end, shape (n_flows + 1,).
+    pair: the pair of each flow, shape (n_flows,).
     """
 
     described: Described
     pairs: Pairs
     flows: tuple[str, ...]
-    flow: Numbers
-    own: Numbers
-    first: Numbers
+    pair: Numbers
+
+    @cached_property
+    def first(self) -> Numbers:
+        """Where the paths of each flow begin, and the end, shape (n_flows + 1,)."""
+        counts = np.diff(self.pairs.first)[self.pair]
+        return np.concatenate((np.zeros(1, dtype=np.intp), np.cumsum(counts)))
+
+    @cached_property
+    def flow(self) -> Numbers:
+        """The number of each path's flow, into `flows`, shape (n_paths,)."""
+        return np.repeat(np.arange(self.pair.size), np.diff(self.first))
+
+    @cached_property
+    def own(self) -> Numbers:
+        """The row of `pairs` of each path, shape (n_paths,)."""
+        return repeated(self.pairs.first[self.pair], np.diff(self.first))
 
     @property
     def routes(self) -> Routes:
@@ -172,7 +185,21 @@ class Paths:
     @cached_property
     def arrives(self) -> NDArray[np.bool_]:
         """Whether each path arrives, shape (n_paths,)."""
-        return self.pairs.of_rows([one.box.trace.verdict.arrives for one in self.pairs.kinds], bool)[self.own]
+        arrives: NDArray[np.bool_] = self._own_arrives[self.own]
+        return arrives
+
+    @cached_property
+    def _own_arrives(self) -> NDArray[np.bool_]:
+        return self.pairs.of_rows([one.box.trace.verdict.arrives for one in self.pairs.kinds], bool)
+
+    def not_plain(self) -> list[int]:
+        """The numbers of flows that do not arrive whole, or of whose paths anything is demanded or known."""
+        estate, pairs = self.described.estate, self.pairs
+        lost = np.bincount(pairs.pair[~self._own_arrives], minlength=pairs.workload.size) > 0
+        demanding = [name in estate.demanding[0] for name in estate.workloads]
+        asking = [name in estate.demanding[1] or bool(one.allowed) for name, one in estate.destinations.items()]
+        lost |= np.array(demanding, dtype=bool)[pairs.workload] | np.array(asking, dtype=bool)[pairs.to]
+        return [*map(int, np.flatnonzero(lost[self.pair]))]
 
     @property
     def lost(self) -> Sequence[FlowPath]:
@@ -223,14 +250,28 @@ class Paths:
         return found
 
     @cached_property
-    def by_destination(self) -> Mapping[str, Sequence[FlowPath]]:
-        """The arriving paths to each destination, whichever flow they belong to."""
-        rows = np.flatnonzero(self.arrives)
-        to = self.pairs.to[self.pairs.pair[self.own[rows]]]
-        order = np.argsort(to, kind="stable")
-        ends = np.searchsorted(to[order], np.arange(len(self._names[1]) + 1)).tolist()
-        some = rows[order].tolist()
-        return {name: _Rows(self, some[ends[n] : ends[n + 1]]) for n, name in enumerate(self._names[1])}
+    def _arriving(self) -> dict[str, list[SubnetPath]]:
+        """By destination: a path of each kind that arrives there; of those that show hosts, one for each subnet."""
+        pairs = self.pairs
+        traces = [one.box.trace for one in pairs.kinds]
+        shows = pairs.of_rows([one.source.kind == "host-public" for one in traces], bool)
+        to, place = pairs.to[pairs.pair], np.where(shows, pairs.subnet + 1, 0)
+        rows = np.flatnonzero(self._own_arrives)
+        keys = np.stack((to, place, pairs.kind))[:, rows]
+        _, first = np.unique(keys, axis=1, return_index=True)
+        found: dict[str, list[SubnetPath]] = {name: [] for name in self._names[1]}
+        for row in rows[np.sort(first)].tolist():
+            found[self._names[1][to[row]]].append(self.own_path(row))
+        return found
+
+    @cached_property
+    def senders_at(self) -> dict[str, list[str]]:
+        """By destination: the workloads whose flows arrive there, in part or whole."""
+        pairs = self.pairs
+        found: dict[str, list[str]] = {name: [] for name in self._names[1]}
+        for pair in np.unique(pairs.pair[self._own_arrives]).tolist():
+            found[self._names[1][pairs.to[pair]]].append(self._names[0][pairs.workload[pair]])
+        return found
 
     def sources_at(self, destination: str) -> list[str]:
         """The translating exits whose addresses a destination sees, in order of name."""
@@ -246,13 +287,13 @@ class Paths:
 
     def pools_at(self, destination: str) -> dict[str, Prefix]:
         """The private pools that a destination sees, by the exit that rewrites to them."""
-        sources = (path.example.source for path in self.by_destination[destination])
+        sources = (path.example.source for path in self._arriving[destination])
         return {one.exit: one.prefix for one in sources if one.kind == "exit" and one.prefix is not None}
 
     @cached_property
     def _seen_by(self) -> dict[str, tuple[list[str], bool, tuple[Prefix, ...]]]:
         found = {}
-        for name, paths in self.by_destination.items():
+        for name, paths in self._arriving.items():
             sources = [path.example.source for path in paths]
             exits = {source.exit for source in sources if source.kind == "exit" and source.prefix is None}
             hosts = {path.trace.source.prefix for path in paths if path.example.source.kind == "host-public"}
@@ -281,10 +322,7 @@ def flow_paths(described: Described, flows: Iterable[str] | None = None, like: P
     pairs = Pairs.of(described, keys // width, keys % width, before)
     if flows is None:
         described.reused.setdefault(_TRACED, pairs)
-    counts = np.diff(pairs.first)[pair]
-    first = np.concatenate((np.zeros(1, dtype=np.intp), np.cumsum(counts)))
-    flow = np.repeat(np.arange(len(names)), counts)
-    return Paths(described, pairs, names, flow, repeated(pairs.first[pair], counts), first)
+    return Paths(described, pairs, names, pair)
 
 
 def trace_from(

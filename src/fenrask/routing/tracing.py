@@ -234,7 +234,7 @@ class Tracer:
     def _options(
         self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None
     ) -> Iterator[tuple[TableRoute | None, str]]:
-        """What may be entered next: by the destination asked for, else by the matching routes, else what is assigned."""
+        """What may be entered next: by the name asked for, else by the matching routes, else what is assigned."""
         if asked is not None and (name := self.estate.by_name.get((network, asked), "")):
             yield None, name
             return

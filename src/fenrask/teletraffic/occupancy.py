@@ -48,7 +48,7 @@ def concurrent(times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holdin
 def concurrent_each(
     times_s: ArrayLike, rates_per_s: ArrayLike, step_s: float, holds: Sequence[HoldingTime] | Stacks
 ) -> Floats:
-    """`concurrent` for many laws, or their stacks, at once: shape (n_holds, n_times), for times_s of shape (n_times,)."""
+    """`concurrent` for many laws, or their stacks: shape (n_holds, n_times), for times_s of shape (n_times,)."""
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     if rates.ndim != 1 or not rates.size:
         raise unusable("rates_per_s", f"an array of shape {rates.shape}", "at least one rate")

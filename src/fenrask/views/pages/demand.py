@@ -1,12 +1,12 @@
 """Concurrent connections, as a page."""
 
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Sequence
 from functools import cache
 from typing import Any, TypeVar
 
 import numpy as np
 
-from fenrask.demand import Demand, Load
+from fenrask.demand import Demand, Load, Part, Parts, Series
 from fenrask.units import clock_text, figure, span_text
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
@@ -43,22 +43,26 @@ def demand_page(demand: Demand) -> Page:
     estate = demand.paths.described.estate
     exits = [(name, *_concurrent(demand.load(parts))) for name in estate.exits if (parts := demand.at_exit.get(name))]
     to = {name: demand.load(parts) for name, parts in demand.by_destination.items() if parts}
-    by_flow = {(name, flow): parts for name in estate.exits for flow, parts in demand.by_flow(name).items()}
+    laid = demand.laid
+    order = np.lexsort((laid.flow, laid.exit))
+    keys, first = np.unique((laid.exit * len(laid.traffic.names) + laid.flow)[order], return_index=True)
     # What one flow puts on one exit has one profile and one law: its busiest is the sum of its parts'.
-    busiest = {key: float(demand.laid.busiest[parts.rows].sum()) for key, parts in by_flow.items()}
+    tops = np.add.reduceat(laid.busiest[order], first) if keys.size else laid.busiest
+    ends = [*first.tolist(), order.size]
 
     @cache
-    def of_flow(key: tuple[str, str]) -> Load:
-        return demand.load(by_flow[key])
+    def of_flow(place: int) -> Load:
+        return demand.load(Parts(laid, order[ends[place] : ends[place + 1]]))
 
-    def flow_row(key: tuple[str, str]) -> tuple[Any, ...]:
-        first = by_flow[key][0]
-        return (*key, first.duration_s, first.mapping_timeout_s, first.holding_s, *_concurrent(of_flow(key)))
+    def flow_row(place: int) -> tuple[Any, ...]:
+        part = Part(laid, int(order[ends[place]]))
+        times = (part.duration_s, part.mapping_timeout_s, part.holding_s)
+        return (part.exit, part.flow, *times, *_concurrent(of_flow(place)))
 
     of_all = {name: float(np.max(load.concurrent)) for name, load in to.items()}
-    names = _largest(of_all, lambda name: to[name], _SHOWN_DESTINATIONS)
+    names = _largest(list(of_all), np.array([*of_all.values()]), lambda name: to[name], _SHOWN_DESTINATIONS)
     destinations = MadeRows(names, lambda name: (name, *_concurrent(to[name])))
-    flows = MadeRows(_largest(busiest, of_flow, _SHOWN_FLOWS), flow_row)
+    flows = MadeRows(_largest(range(keys.size), tops, of_flow, _SHOWN_FLOWS), flow_row)
     exits.sort(key=lambda row: -float(row[1]))
     tables = (
         Table("exits", "By exit", _EXITS, exits, empty="no exit has any load", shown=8),
@@ -69,9 +73,12 @@ def demand_page(demand: Demand) -> Page:
     return Page("demand", estate.estate, _summary(demand, exits), tables, {"hours": demand.hours}, not_counted)
 
 
-def _largest(busiest: Mapping[Key, float], load: Callable[[Key], Load], shown: int) -> list[Key]:
-    """The names of the largest first, by quarter of an hour; of those near the top, by their very peak."""
-    ordered = sorted(busiest, key=lambda name: -busiest[name])
+def _largest(names: Sequence[Key], busiest: Series, load: Callable[[Key], Load], shown: int) -> list[Key]:
+    """The names of the largest first, by quarter of an hour; of those near the top, by their very peak.
+
+    busiest: of each name, shape (n_names,).
+    """
+    ordered = [names[place] for place in np.argsort(-busiest, kind="stable").tolist()]
     return [*sorted(ordered[: 2 * shown], key=lambda name: -load(name).peak.concurrent), *ordered[2 * shown :]]
 
 

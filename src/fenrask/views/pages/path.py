@@ -2,13 +2,17 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from fractions import Fraction
+from typing import NamedTuple
+
+import numpy as np
 
 from fenrask.estate import Described, Estate, PrivateEndpoint
 from fenrask.estate.suggestions import some
+from fenrask.estate.traffic import Numbers
 from fenrask.evaluation import BrokenNeed
-from fenrask.routing import LOCAL, Exchanged, FlowPath, Hop, Opening, Paths, SubnetTable, TableRoute, Trace
+from fenrask.routing import LOCAL, Exchanged, FlowPath, Hop, Opening, Paths, SubnetTable, TableRoute, Trace, Verdict
 from fenrask.units import counted, percent
-from fenrask.views.page import Column, Page, Table
+from fenrask.views.page import Column, MadeRows, Page, Table
 
 __all__ = ["flows_page", "inward_page", "lines_page", "needs_table", "routes_page", "trace_page"]
 
@@ -69,28 +73,37 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     for one in broken:
         if one.need != "arrives":
             needs.setdefault(one.flow, []).append(one.need)
-    rows = [
-        (
+    outcomes, outcome, of_path = _by_outcome(paths)
+    width = len(outcomes)
+    keys, first = np.unique(paths.flow * width + of_path, return_index=True)
+    keys = keys[np.argsort(first)]
+    lost = np.array([one.verdict != Verdict.ARRIVES.value for one in outcomes], dtype=bool)[keys % max(width, 1)]
+    unmet_flow = np.array([name in needs for name in paths.flows], dtype=bool)[keys // max(width, 1)]
+    # What does not arrive first, then what breaks a need.
+    order = np.argsort(np.where(lost, 0, np.where(unmet_flow, 1, 2)), kind="stable")
+
+    def row(key: int) -> tuple[object, ...]:
+        flow, found = paths.flows[key // width], outcomes[key % width]
+        same = [path for path in paths.by_flow[flow] if outcome[id(path.example)] == key % width]
+        return (
             flow,
             [path.subnet for path in same],
             estate.flows[flow].to,
-            exits,
-            seen_as,
-            verdict,
-            needs.get(flow, []) if same[0].example.verdict.arrives else [],
+            found.exits,
+            found.seen_as,
+            found.verdict,
+            needs.get(flow, []) if found.verdict == Verdict.ARRIVES.value else [],
             list(dict.fromkeys(path.words for path in same if path.words)),
             (down_minutes or {}).get(flow),
             _sum(same),
         )
-        for (flow, exits, seen_as, verdict), same in _by_outcome(paths).items()
-    ]
-    rows.sort(key=lambda row: (row[5] == "arrives", not row[6]))
+
+    rows = MadeRows(keys[order].tolist(), row)
     parts: dict[str, Fraction] = {}
     which: dict[str, dict[str, None]] = {}
-    for path in paths.paths:
-        if not path.example.verdict.arrives:
-            parts[path.flow] = parts.get(path.flow, Fraction(0)) + path.share
-            which.setdefault(path.flow, {})[path.words] = None
+    for path in paths.lost:
+        parts[path.flow] = parts.get(path.flow, Fraction(0)) + path.share
+        which.setdefault(path.flow, {})[path.words] = None
     unmet = [name for name in estate.flows if name in needs and name not in parts]
     fine = len(estate.flows) - len(parts) - len(unmet)
     summary = [f"{counted(len(estate.flows), 'flow')}: {fine} arrive and meet every need"]
@@ -114,21 +127,26 @@ def _in_words(parts: Iterable[str]) -> str:
     return f" {words}" if words else ""
 
 
-def _by_outcome(paths: Paths) -> dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]]:
-    """Paths of one flow that differ in nothing but the subnet."""
-    found: dict[tuple[str, tuple[str, ...], str, str], list[FlowPath]] = {}
-    known: dict[int, tuple[tuple[str, ...], str, str]] = {}
-    for path in paths.paths:
-        trace = path.example
+class _Outcome(NamedTuple):
+    """What paths of one flow have in common, though their subnets differ."""
+
+    exits: tuple[str, ...]
+    seen_as: str
+    verdict: str
+
+
+def _by_outcome(paths: Paths) -> tuple[list[_Outcome], dict[int, int], Numbers]:
+    """The outcomes that there are, the number of each example's (by identity), and that of each path, (n_paths,)."""
+    places: dict[_Outcome, int] = {}
+    known: dict[int, int] = {}
+    for kind in paths.pairs.kinds:
+        trace = kind.box.trace
         if id(trace) not in known:
-            known[id(trace)] = (
-                trace.exits,
-                _seen_as(trace) if trace.verdict.arrives else "nothing",
-                trace.verdict.value,
-            )
-        key = (path.flow, *known[id(trace)])
-        found.setdefault(key, []).append(path)
-    return found
+            seen_as = _seen_as(trace) if trace.verdict.arrives else "nothing"
+            one = _Outcome(trace.exits, seen_as, trace.verdict.value)
+            known[id(trace)] = places.setdefault(one, len(places))
+    each = paths.pairs.of_rows([known[id(kind.box.trace)] for kind in paths.pairs.kinds], np.intp)
+    return list(places), known, each[paths.own]
 
 
 def _sum(paths: Iterable[FlowPath]) -> Fraction:

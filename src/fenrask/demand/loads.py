@@ -150,7 +150,8 @@ def _is_same(before: Paths, after: Paths) -> bool:
     old, new = before.described.estate, after.described.estate
     sections = ("flows", "workloads", "destinations", "profiles")
     # Values that no patch names are the same objects, so that this is soon said.
-    if any(getattr(old, name) != getattr(new, name) for name in sections) or not before.pairs.is_same(after.pairs):
+    both = ((getattr(old, name), getattr(new, name)) for name in sections)
+    if any(first is not second and first != second for first, second in both) or not before.pairs.is_same(after.pairs):
         return False
     first, second = _Exits(before.described), _Exits(after.described)
     same = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)
@@ -162,7 +163,7 @@ class _Profiles:
 
     def __init__(self, described: Described) -> None:
         estate = described.estate
-        used = {flow.profile for flow in estate.flows.values() if flow.profile}
+        used = described.traffic.profiles[1:]
         self.hours = max([24, *(len(estate.profiles[name]) for name in used)])
         self.of = {name: np.resize(np.array(estate.profiles[name], dtype=np.float64), self.hours) for name in used}
         self.of[""] = np.ones(self.hours)

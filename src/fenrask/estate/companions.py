@@ -1,6 +1,6 @@
 """Files that an estate names: sections kept as CSV, routing table dumps. They lie inside its folder."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +9,7 @@ from fenrask.estate.csv_tables import CsvTree, inside, read_table
 from fenrask.estate.history import read_history, with_history
 from fenrask.estate.measures import with_measured
 from fenrask.estate.mrt import mrt_prefixes
+from fenrask.estate.rows import Rows
 
 __all__ = ["SECTIONS", "with_dumps", "with_measures", "with_names_history", "with_tables"]
 
@@ -53,7 +54,8 @@ def with_tables(data: Any, folder: Path, place_of: PlaceOf, problems: list[Probl
             if name in written:
                 found, remedy = f"the name {name!r} here and in the estate file", "Remove one of them."
                 problems.append(Problem(tree.place((section, name)), found, "each name once", remedy))
-        data[section] = {**entries, **written} if isinstance(written, dict) else written
+        joined = {**entries, **written} if written and isinstance(written, dict) else entries
+        data[section] = joined if isinstance(written, dict) else written
         trees.append(tree)
     return data, trees
 
@@ -93,7 +95,9 @@ def with_names_history(data: Any, folder: Path, place_of: PlaceOf, problems: lis
 def with_measures(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> Any:
     """The estate with the loads of flows that refer to what was measured."""
     flows = data.get("flows") if isinstance(data, dict) else None
-    for name, stated in flows.items() if isinstance(flows, dict) else ():
+    if isinstance(flows, Rows):
+        flows = {name: flows[name] for name, _ in flows.having("measured", {})}
+    for name, stated in flows.items() if isinstance(flows, Mapping) else ():
         if isinstance(stated, dict) and stated.get("measured") is not None:
             place = place_of(("flows", name, "measured"))
             content = _content(folder, stated["measured"], place, problems)

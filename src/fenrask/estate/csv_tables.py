@@ -8,11 +8,14 @@ each route (`name`, `to`, `exit`, `origin`), and a row of `profiles` is a name a
 
 import csv
 import io
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
 from fenrask.errors import Place, Problem
+from fenrask.estate.rows import Rows
 from fenrask.estate.yaml_tree import scalar
 
 __all__ = ["CsvTree", "inside", "read_table"]
@@ -56,8 +59,8 @@ class CsvTree:
 csv.field_size_limit(2**28)
 
 
-def read_table(text: str, file: str, section: str, problems: list[Problem]) -> tuple[dict[str, Any], CsvTree]:
-    """A section's entries by name, and where they stand."""
+def read_table(text: str, file: str, section: str, problems: list[Problem]) -> tuple[Mapping[str, Any], CsvTree]:
+    """A section's entries by name, and where they stand; flows as columns where their cells are plain values."""
     rows = csv.reader(io.StringIO(text, newline=""))
     heading = next(rows, [])
     tree = CsvTree(file, section, {_key(one): number for number, one in enumerate(heading, 1)})
@@ -70,11 +73,12 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))
         return {}, tree
     paths = [(_key(one).split("."), one.strip().endswith("[]")) for one in heading]
+    every = [(row, rows.line_num) for row in rows if any(row)]
+    if section == "flows" and (columns := _columns(every, paths, tree)):
+        return columns, tree
     entries: dict[str, Any] = {}
-    for row in rows:
-        if not any(row):
-            continue
-        name, line = row[0].strip(), rows.line_num
+    for row, line in every:
+        name = row[0].strip()
         twice = name in entries and section != "route_tables"
         if len(row) > len(heading) or not name or twice:
             problems.append(_row_problem(Place(file, line, 1), row, heading, name, tree))
@@ -87,6 +91,24 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         else:
             entries[name] = _entry(row, paths)
     return entries, tree
+
+
+def _columns(
+    every: Sequence[tuple[list[str], int]], paths: Sequence[tuple[list[str], bool]], tree: CsvTree
+) -> Rows | None:
+    """Rows as columns; None where a key lies inside another or holds a list, or where rows are at fault."""
+    keys = [keys[0] for keys, _ in paths]
+    if len(set(keys)) < len(keys) or any(len(inner) > 1 or is_list for inner, is_list in paths):
+        return None
+    if any(len(row) > len(keys) for row, _ in every):
+        return None
+    cells = zip_longest(*(row for row, _ in every), fillvalue="")
+    columns = {key: [*map(str.strip, column)] for key, column in zip(keys, cells, strict=False)}
+    names = columns.pop(keys[0], [])
+    if "" in names or len(set(names)) < len(names):
+        return None
+    tree.lines.update(zip(names, (line for _, line in every), strict=True))
+    return Rows(names, columns)
 
 
 def _add_route(table: dict[str, Any], row: dict[str, Any]) -> None:

@@ -1,6 +1,6 @@
 """One workload's traffic to one destination: how much, how long, how it ends."""
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import ConfigDict, Field, model_validator
 
@@ -26,6 +26,10 @@ class Flow(Strict):
     """One workload's traffic to one destination."""
 
     model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
+    HANG_TOGETHER: ClassVar[frozenset[str]] = frozenset(
+        ("users", "connections_per_user", "persistent_per_host", "closed_share", *_ENDING_SHARES, *_UDP_SHARES)
+    )
+    """Keys whose values, not only that they are there, decide with others whether a flow holds together."""
 
     from_: str = Field(alias="from", description="the workload")
     to: str = Field(description="the destination")

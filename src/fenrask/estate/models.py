@@ -18,7 +18,9 @@ from pydantic import Discriminator, Field, Tag, WithJsonSchema, field_validator,
 from fenrask.estate.cases import Case
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
+from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
+from fenrask.estate.rows import Rows
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, usable
 
@@ -266,7 +268,7 @@ class Targets(Strict):
 class Kept(Mapping[str, Any]):
     """A section as it was read before, which is taken over whole."""
 
-    def __init__(self, entries: dict[str, Any]) -> None:
+    def __init__(self, entries: Mapping[str, Any]) -> None:
         self.entries = entries
 
     def __getitem__(self, name: str) -> Any:
@@ -314,7 +316,12 @@ class Estate(Strict):
     @field_validator(*KEPT, mode="wrap")
     @classmethod
     def _kept(cls, value: Any, read: Callable[[Any], Any]) -> Any:
-        return value.entries if isinstance(value, Kept) else read(value)
+        if isinstance(value, Kept):
+            return value.entries
+        if isinstance(value, Rows):
+            # Row by row only where a column does not tell: that names each fault.
+            return FlowTable.of(value) or read({**value})
+        return read(value)
 
     @model_validator(mode="after")
     def _profile_lengths(self) -> Self:

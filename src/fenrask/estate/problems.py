@@ -9,6 +9,7 @@ from pydantic import BaseModel, ValidationError
 from fenrask.errors import Place, Problem
 from fenrask.estate.exits import KINDS
 from fenrask.estate.ports import PORTS
+from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import parse_prefix
 
@@ -221,7 +222,12 @@ def name_problems(data: Any, place_of: PlaceOf, among: Any = None) -> Iterator[P
     among = data if among is None else among
     for pattern, section in _NAMES:
         known = _mapping(data, section)
-        for path, name in _values(among, pattern, ()):
+        lacking = _values(among, pattern, ())
+        if isinstance(rows := _mapping(among, str(pattern[0])), Rows):
+            # Only names that point to nothing are looked up row by row.
+            key = str(pattern[2])
+            lacking = (((pattern[0], name, key), value) for name, value in rows.having(key, known))
+        for path, name in lacking:
             # A bare number may serve as a name, and is read as text.
             if isinstance(name, str | int | float) and not isinstance(name, bool) and str(name) not in known:
                 yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))

@@ -211,7 +211,7 @@ def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, Mapping[st
     kept: dict[str, Mapping[str, BaseModel]] = {}
     for section in Estate.model_fields:
         entries, changed = getattr(estate, section), patch.get(section, {})
-        if not isinstance(entries, dict) or not isinstance(changed, dict):
+        if not isinstance(entries, Mapping) or not isinstance(changed, dict):
             continue
         if not changed and section in KEPT:
             kept[section] = Kept(entries)

@@ -1,14 +1,14 @@
 """The flows of an estate as columns: what all that is computed on many of them reads, and no stage asks one by one."""
 
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.models import Estate
 from fenrask.estate.volumes import MonthVolumes
@@ -49,19 +49,14 @@ class Traffic:
     def of(cls, estate: Estate, hours_per_month: Fraction) -> "Traffic":
         """The columns of an estate's flows."""
         workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
-        flows = estate.flows.values()
-        profiles = tuple(dict.fromkeys(("", *(flow.profile or "" for flow in flows))))
-        return cls(
-            estate,
-            hours_per_month,
-            tuple(estate.flows),
-            workloads,
-            destinations,
-            profiles,
-            _numbered(workloads, (flow.from_ for flow in flows)),
-            _numbered(destinations, (flow.to for flow in flows)),
-            _numbered(profiles, (flow.profile or "" for flow in flows)),
-        )
+        if isinstance(estate.flows, FlowTable):
+            texts = [estate.flows.texts(key) for key in ("from", "to", "profile")]
+        else:
+            each = estate.flows.values()
+            texts = [[one.from_ for one in each], [one.to for one in each], [one.profile or "" for one in each]]
+        profiles = tuple(dict.fromkeys(("", *texts[2])))
+        columns = (_numbered(*some) for some in zip((workloads, destinations, profiles), texts, strict=True))
+        return cls(estate, hours_per_month, tuple(estate.flows), workloads, destinations, profiles, *columns)
 
     @cached_property
     def number(self) -> dict[str, int]:
@@ -77,46 +72,56 @@ class Traffic:
     @cached_property
     def rate_per_s(self) -> Series:
         """New connections per s of the whole flow where the profile's multiplier is 1; 0 for always-open ones."""
-        estate = self.estate
-        return np.array([new_per_s(flow, estate.workloads[flow.from_].hosts) for flow in self._flows])
+        users = self.stated("users", np.nan)
+        of_users = users * self.stated("connections_per_user", 0.0) / np.where(np.isnan(users), 1.0, self.duration_s)
+        return np.where(np.isnan(users), self.hosts * self.stated("per_host_per_s", 0.0), of_users)
 
     @cached_property
     def persistent(self) -> Series:
         """Connections of the whole flow that are open all the time."""
-        return self.hosts * self._column(lambda flow: flow.persistent_per_host or 0.0)
+        return self.hosts * self.stated("persistent_per_host", 0.0)
 
     @cached_property
     def is_standing(self) -> NDArray[np.bool_]:
         """Whether a flow is a standing pool of connections."""
-        return np.array([flow.persistent_per_host is not None for flow in self._flows], dtype=bool)
+        return ~np.isnan(self.stated("persistent_per_host", np.nan))
 
     @cached_property
     def duration_s(self) -> Series:
         """Mean life of connections, s."""
-        return self._column(lambda flow: flow.duration_mean_s)
+        if isinstance(self.estate.flows, FlowTable):
+            return self.stated("duration_s", 0.0)
+        return np.array([flow.duration_mean_s for flow in self.estate.flows.values()])
 
     @cached_property
     def endings(self) -> tuple[list[Flow], Numbers]:
         """Flows whose connections end alike and live by one law, but for its mean: an example of each, its number."""
+        if isinstance(self.estate.flows, FlowTable):
+            keys = (self.duration_s == 0).astype(np.intp)
+            for key in self.estate.flows.numbers.keys() & Flow.HANG_TOGETHER:
+                _, column = np.unique(self.stated(key, -1.0), return_inverse=True)
+                keys = np.unique(keys * (int(column.max(initial=0)) + 1) + column, return_inverse=True)[1]
+            _, first, numbers = np.unique(keys, return_index=True, return_inverse=True)
+            return [self.estate.flows[self.names[row]] for row in first.tolist()], numbers
         known: dict[Hashable, int] = {}
         examples: list[Flow] = []
-        numbers = []
-        for flow in self._flows:
+        found = []
+        for flow in self.estate.flows.values():
             number = known.setdefault(flow.ending_key, len(examples))
             if number == len(examples):
                 examples.append(flow)
-            numbers.append(number)
-        return examples, np.array(numbers, dtype=np.intp)
+            found.append(number)
+        return examples, np.array(found, dtype=np.intp)
 
     @cached_property
     def burstiness(self) -> Series:
         """Variance-to-mean ratio of busy connections."""
-        return self._column(lambda flow: flow.burstiness)
+        return self.stated("burstiness", 1.0)
 
     @cached_property
     def retry_share(self) -> Series:
         """The share of connections without a free port that is tried again."""
-        return self._column(lambda flow: flow.retry_share)
+        return self.stated("retry_share", 0.0)
 
     @cached_property
     def max_open(self) -> Series:
@@ -128,7 +133,7 @@ class Traffic:
     @cached_property
     def packet_bytes(self) -> Series:
         """Mean size of a packet, bytes."""
-        return self._column(lambda flow: flow.packet_bytes)
+        return self.stated("packet_bytes", 0.0)
 
     @cached_property
     def bytes_per_s(self) -> Series:
@@ -192,19 +197,17 @@ class Traffic:
         """Whether any host has to keep to one source."""
         return bool(np.any(self.one_source))
 
-    @cached_property
-    def _flows(self) -> list[Flow]:
-        return list(self.estate.flows.values())
-
     def stated(self, key: str, otherwise: float) -> Series:
-        """What flows state under a key; `otherwise` for those that do not."""
-        values = (getattr(flow, key) for flow in self._flows)
-        return np.array([otherwise if value is None else value for value in values], dtype=np.float64)
+        """What flows have under a key, stated or by default; `otherwise` for those that have nothing."""
+        flows = self.estate.flows
+        if isinstance(flows, FlowTable):
+            default = flows.defaults[key]
+            values = flows.stated(key)
+            return np.where(np.isnan(values), otherwise if default is None else default, values)
+        each = (getattr(flow, key) for flow in flows.values())
+        return np.array([otherwise if value is None else value for value in each], dtype=np.float64)
 
-    def _column(self, value: Callable[[Flow], Any]) -> Series:
-        return np.array([value(flow) for flow in self._flows], dtype=np.float64)
 
-
-def _numbered(names: tuple[str, ...], each: Any) -> Numbers:
+def _numbered(names: tuple[str, ...], each: Iterable[str]) -> Numbers:
     places: Mapping[str, int] = {name: place for place, name in enumerate(names)}
     return np.array([places[name] for name in each], dtype=np.intp)

@@ -36,8 +36,9 @@ def as_written(values: "Series") -> tuple[Whole, int]:
     """
     decimals = np.full(values.size, -1)
     found = np.zeros(values.size)
+    small = np.abs(values) < _CERTAIN
     for places in range(_MOST_DECIMALS):
-        left = np.flatnonzero(decimals < 0)
+        left = np.flatnonzero(small & (decimals < 0))
         if not left.size:
             break
         whole = np.rint(values[left] * 10.0**places)

@@ -30,7 +30,7 @@ CELLS: dict[str, tuple[str, ...]] = {
     "retry_share": ("", "0", "0.9"),
 }
 WRONG = {
-    "per_host_per_s": ("-1", "many", "1e999", ".nan", "010", "true", '"1,5"'),
+    "per_host_per_s": ("-1", "many", "1e999", ".nan", "010", "00.5", "+007", "1.5.", "true", '"1,5"'),
     "duration_s": ("-0.1", "long", "0x10"),
     "burstiness": ("0", "-1"),
     "packet_bytes": ("0", "1.0", "1e3"),

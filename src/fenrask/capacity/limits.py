@@ -106,7 +106,7 @@ def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: 
     if stated.hosts is not None:
         found.append(LimitUse("hosts", "hosts", _hosts(parts), stated.hosts, grows=False))
     if stated.subnets is not None:
-        found.append(LimitUse("subnets", "subnets", len({part.subnet for part in parts}), stated.subnets, grows=False))
+        found.append(LimitUse("subnets", "subnets", _subnets(parts), stated.subnets, grows=False))
     return found
 
 
@@ -152,6 +152,10 @@ def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among
         capacity = getattr(stated, key)
         if capacity is not None:
             yield _Use(f"{name}{of}", unit, _by_hour(demand, some, key) / among, capacity)
+
+
+def _subnets(parts: Sequence[Part]) -> int:
+    return int(np.unique(Parts.of(parts).laid.subnet[Parts.of(parts).rows]).size) if parts else 0
 
 
 def _hosts(parts: Sequence[Part]) -> int:

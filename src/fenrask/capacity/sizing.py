@@ -4,12 +4,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 
+import numpy as np
+
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.limits import LimitUse, stated_limits
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
-from fenrask.demand import Demand
+from fenrask.demand import Demand, Numbers
 from fenrask.estate import Offer, Ports
 from fenrask.units import clock_text, counted, figure, percent
 
@@ -211,7 +213,7 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
     laid, some = demand.laid, demand.at_exit.get(name)
     if some is None:
         return (exit_, offer, estate.targets, demand.hours)
-    traffic, rows, flows = laid.traffic, some.rows, some.flow.tolist()
+    traffic, rows = laid.traffic, some.rows
     columns = (
         laid.share[rows],
         laid.reach[rows],
@@ -222,11 +224,21 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )
-    names = tuple(traffic.names[row] for row in flows)
-    subnets = tuple(laid.subnets[number] for number in laid.subnet[rows].tolist())
+    names = (_numbers(demand, traffic.names)[some.flow], _numbers(demand, laid.subnets)[laid.subnet[rows]])
     to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
-    whole = tuple(column.tobytes() for column in columns)
-    return (exit_, offer, estate.targets, demand.hours, names, subnets, whole, tuple(to))
+    whole = tuple(column.tobytes() for column in (*columns, *names))
+    return (exit_, offer, estate.targets, demand.hours, whole, tuple(to))
+
+
+_NAMES = "names"
+"""Under which the numbers of names are found among what is reused."""
+
+
+def _numbers(demand: Demand, names: tuple[str, ...]) -> Numbers:
+    """A number for each name, the same in all estates that were patched from one."""
+    known: dict[str, int] = demand.paths.described.reused.setdefault(_NAMES, {})
+    numbers: Numbers = np.array([known.setdefault(name, len(known)) for name in names], dtype=np.intp)
+    return numbers
 
 
 def ports_of(ports: Ports, nodes: int) -> Ports:

@@ -73,7 +73,7 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))
         return {}, tree
     paths = [(_key(one).split("."), one.strip().endswith("[]")) for one in heading]
-    every = [(row, rows.line_num) for row in rows if any(row)]
+    every = [(row, rows.line_num) for row in rows if row and (row[0] or any(row))]
     if section == "flows" and (columns := _columns(every, paths, tree)):
         return columns, tree
     entries: dict[str, Any] = {}
@@ -100,7 +100,7 @@ def _columns(
     keys = [keys[0] for keys, _ in paths]
     if len(set(keys)) < len(keys) or any(len(inner) > 1 or is_list for inner, is_list in paths):
         return None
-    if any(len(row) > len(keys) for row, _ in every):
+    if max((len(row) for row, _ in every), default=0) > len(keys):
         return None
     cells = zip_longest(*(row for row, _ in every), fillvalue="")
     columns = {key: [*map(str.strip, column)] for key, column in zip(keys, cells, strict=False)}

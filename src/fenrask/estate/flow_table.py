@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import ValidationError
 
 from fenrask.estate.flows import Flow
 from fenrask.estate.rows import Rows
@@ -16,8 +15,9 @@ from fenrask.estate.yaml_tree import scalar
 __all__ = ["FlowTable"]
 
 _TEXTS = ("from", "to", "profile")
-_NUMBERS = re.compile(r"(?:-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?\n)*")
-"""Cells that YAML reads as numbers, one a line."""
+_SIGNS = frozenset("0123456789.-+eE\n")
+_NAME = re.compile(r"\n[-+]?0[0-9]")
+"""Digits with leading zeros, which are read as text."""
 
 
 class FlowTable(Mapping[str, Flow]):
@@ -34,33 +34,36 @@ class FlowTable(Mapping[str, Flow]):
         What is allowed under a key is an interval, so that the least and the greatest of a column stand for all between
         them: their rows are read whole, as is one for each choice of keys, and all with keys that hang on others.
         """
-        texts, others = [], {}
-        for key, cells in rows.columns.items():
-            if key in _TEXTS:
-                texts += [text for text in set(cells) if text]
-            else:
-                others[key] = cells
-        if any(scalar(text) != text for text in texts) or not _NUMBERS.fullmatch(_lines(others.values())):
+        texts = {text for key in _TEXTS for text in rows.columns.get(key, ()) if text}
+        others = {key: cells for key, cells in rows.columns.items() if key not in _TEXTS}
+        lines = {key: "\n".join(("", *filter(None, cells), "")) for key, cells in others.items()}
+        if any(scalar(text) != text for text in texts) or any(map(_may_be_text, lines.values())):
             return None
-        numbers = {key: np.array([cell or "nan" for cell in cells]).astype(np.float64) for key, cells in others.items()}
+        try:
+            numbers = {key: _numbers(cells) for key, cells in others.items()}
+            table = cls(rows, numbers)
+            for row in table._telling(lines):
+                table[rows.names[row]]
+        except ValueError:
+            # Of pydantic too: a validation error is one.
+            return None
+        return table
+
+    def _telling(self, lines: Mapping[str, str]) -> set[int]:
+        """The rows that stand for all; lines: by key, the cells that are not empty, one a line."""
+        rows = self.rows
         given = np.array([[bool(cell) for cell in cells] for cells in rows.columns.values()], dtype=bool)
         whole = set(np.unique(given, axis=1, return_index=True)[1].tolist()) if len(rows) else set()
-        for key, column in numbers.items():
+        for key, column in self.numbers.items():
             stated = np.flatnonzero(~np.isnan(column))
             if key in Flow.HANG_TOGETHER:
                 whole.update(stated.tolist())
             # A whole number and one with a point are two types.
-            pointed = np.array([not others[key][row].lstrip("-").isdigit() for row in stated.tolist()], dtype=bool)
+            pointed = _pointed(lines[key], stated.size)
             for some in (stated[pointed], stated[~pointed]):
                 if some.size:
                     whole |= {int(some[np.argmin(column[some])]), int(some[np.argmax(column[some])])}
-        table = cls(rows, numbers)
-        try:
-            for row in whole:
-                table[rows.names[row]]
-        except ValidationError:
-            return None
-        return table
+        return whole
 
     def __getitem__(self, name: str) -> Flow:
         if name not in self._made:
@@ -91,6 +94,18 @@ class FlowTable(Mapping[str, Flow]):
         return {key: one.default for key, one in Flow.model_fields.items()}
 
 
-def _lines(columns: Any) -> str:
-    """All cells that are not empty, one a line."""
-    return "".join(f"{chr(10).join(filter(None, cells))}\n" for cells in columns if any(cells))
+def _may_be_text(lines: str) -> bool:
+    """Whether cells, one a line, hold more than what numbers are written with, or what reads as a name."""
+    return not _SIGNS.issuperset(set(lines)) or bool(_NAME.search(lines))
+
+
+def _numbers(cells: Sequence[str]) -> NDArray[np.float64]:
+    """The numbers in cells; not a number for an empty one. ValueError for what is none."""
+    return np.array([cell or "nan" for cell in cells]).astype(np.float64)
+
+
+def _pointed(lines: str, count: int) -> NDArray[np.bool_]:
+    """Which of so many numbers, one a line, are written with a point or an exponent."""
+    if "e" not in lines.lower() and lines.count(".") in (0, count):
+        return np.full(count, "." in lines)
+    return np.array([not cell.lstrip("+-").isdigit() for cell in lines.split("\n")[1:-1]], dtype=bool)

@@ -385,7 +385,7 @@ class Estate(Strict):
         if prefix is None:
             return ()
         ranges = self.workloads[workload].hosts_in if workload else ()
-        stated = fewest_prefixes(one for one in ranges if one.version == version)
+        stated = fewest_prefixes(one for one in ranges if one.version == version) if ranges else []
         parts = (usable(prefix).common(Block.of(one)) for one in stated)
         return tuple(part for part in parts if part is not None) if stated else (usable(prefix),)
 

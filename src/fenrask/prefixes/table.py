@@ -26,8 +26,8 @@ class PrefixTable(Generic[Entry]):
         return iter(sorted(self._entries.values(), key=lambda one: (one[0].version, one[0].num_addresses)))
 
     @cached_property
-    def _sections(self) -> dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]]:
-        """By IP version: where sections begin, in rising order, and who wins in each."""
+    def sections(self) -> dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]]:
+        """By IP version: the addresses at which sections begin, in rising order, and who wins in each."""
         found: dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]] = {4: ([0], [None]), 6: ([0], [None])}
         opened: list[tuple[int, tuple[Prefix, Entry]]] = []
 
@@ -55,5 +55,5 @@ class PrefixTable(Generic[Entry]):
 
     def match(self, address: Address) -> tuple[Prefix, Entry] | None:
         """The entry of the longest prefix that holds the address, with that prefix; None where none does."""
-        starts, winners = self._sections[address.version]
+        starts, winners = self.sections[address.version]
         return winners[bisect_right(starts, int(address)) - 1]

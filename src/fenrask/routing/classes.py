@@ -146,7 +146,10 @@ class Classes:
         Of families that the subnet has, each gets an even share; where it has none of them, all count. Inside a
         prefix that holds subnets only these count: hosts are where subnets are.
         """
-        versions = self.versions[subnet]
+        return self.targets_of(to, self.versions[subnet])
+
+    def targets_of(self, to: str, versions: frozenset[int]) -> list[Targets]:
+        """The same for hosts of some IP versions."""
         if (to, versions) not in self._targets:
             prefixes = fewest_prefixes(self.estate.destinations[to].prefixes)
             asked = [one for one in prefixes if one.version in versions] or prefixes

@@ -183,11 +183,13 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
         if len(tables) > len(example):
             example.append(places[number])
     asked, back = np.unique(of_table[subnet] * len(tos) + row_to, return_inverse=True)
-    steps = [
-        (tracer.first_steps(example[table], tos[number]), classes.targets_kind(tos[number], example[table]))
-        for table, number in (divmod(one, len(tos)) for one in asked.tolist())
-    ]
-    step, target = np.array(steps, dtype=np.intp).T
+    step, target = np.empty(asked.size, dtype=np.intp), np.empty(asked.size, dtype=np.intp)
+    ends = np.searchsorted(asked, np.arange(len(example) + 1) * len(tos)).tolist()
+    for table, place in enumerate(example):
+        some = slice(ends[table], ends[table + 1])
+        named = [tos[number] for number in (asked[some] - table * len(tos)).tolist()]
+        step[some] = [*tracer.first_steps(place, named)]
+        target[some] = [classes.targets_kind(name, place) for name in named]
     same = sender
     for column in (target[back], step[back], part):
         same = np.unique(same * (int(column.max(initial=0)) + 1) + column, return_inverse=True)[1]

@@ -73,7 +73,7 @@ def boxes_of(tracer: Tracer, sending: Sending) -> Sequence[Box]:
     key = (
         classes.senders_kind(sending.workload, sending.subnet, sending.public_host),
         classes.targets_kind(to, sending.subnet),
-        tracer.first_steps(sending.subnet, to),
+        next(tracer.first_steps(sending.subnet, (to,))),
     )
     if key not in tracer.boxes:
         nameless = not tracer.estate.destinations[to].prefixes

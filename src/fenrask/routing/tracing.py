@@ -1,6 +1,7 @@
 """The trace of one packet from a subnet, exit by exit, to its verdict, and back."""
 
-from collections.abc import Hashable, Iterator, Sequence
+from bisect import bisect_right
+from collections.abc import Container, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -78,6 +79,13 @@ class _Facts:
         return self.model.onward
 
 
+def _asked_as(address: Address, versions: Container[int]) -> Address | None:
+    """An address as a host of these IP versions asks for it: mapped where it has only IPv6; None where it cannot."""
+    if address.version in versions:
+        return address
+    return mapped_to_ipv6(address) if address.version == 4 and 6 in versions else None
+
+
 class Tracer:
     """Follows single packets through one estate: each there, back, and past all filters.
 
@@ -100,10 +108,8 @@ class Tracer:
         self.boxes: dict[Hashable, Any] = {}
         """What is known of outcomes, by classes: see `routing.portions`."""
         self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
-        self._first: dict[tuple[Hashable, ...], int] = {}
-        self._steps: dict[tuple[Hashable, ...], int] = {}
-        self._signs: dict[int, Hashable] = {}
-        """By winning routes, which tables keep: what they say to who asks no other table."""
+        self._asked: dict[tuple[str, frozenset[int]], list[tuple[int, int]]] = {}
+        self._steps: dict[Hashable, int] = {}
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -135,38 +141,52 @@ class Tracer:
             self._known[key] = self.traces(subnet, packet, workload)
         return self._known[key]
 
-    def first_steps(self, subnet: str, to: str) -> int:
-        """A number for what a subnet's table does with the addresses of a destination, class by class."""
-        asked = (id(self.routes.of(subnet)), self.classes.versions[subnet], to)
-        if asked not in self._first:
-            targets = self.classes.targets(to, subnet)
-            steps = tuple(self._first_step(subnet, one.address, to) for one in targets)
-            self._first[asked] = self._steps.setdefault(steps, len(self._steps))
-        return self._first[asked]
+    def first_steps(self, subnet: str, destinations: Iterable[str]) -> Iterator[int]:
+        """For each destination a number for what a subnet's table does with its addresses, class by class."""
+        winners = self.routes.of(subnet).winners.sections
+        signs = {
+            version: (starts, [self._sign(subnet, won[1] if won else ()) for won in some])
+            for version, (starts, some) in winners.items()
+        }
+        versions, network = self.classes.versions[subnet], self.estate.subnets[subnet].network
+        for to in destinations:
+            name = self.estate.by_name.get((network, to))
+            steps = name or tuple(
+                signs[version][1][bisect_right(signs[version][0], number) - 1] if version else self._no_family(subnet)
+                for version, number in self._numbers(to, versions)
+            )
+            yield self._steps.setdefault(steps, len(self._steps))
+
+    def _numbers(self, to: str, versions: frozenset[int]) -> list[tuple[int, int]]:
+        """The addresses that stand for a destination's, as hosts of these IP versions ask for them; 0 for none."""
+        key = (to, versions)
+        if key not in self._asked:
+            addresses = [_asked_as(one.address, versions) for one in self.classes.targets_of(to, versions)]
+            self._asked[key] = [(0, 0) if one is None else (one.version, int(one)) for one in addresses]
+        return self._asked[key]
+
+    def _sign(self, subnet: str, matching: Sequence[TableRoute]) -> Hashable:
+        """What routes say to who asks no other table: which exits they name, and whether by a default."""
+        table = self.routes.of(subnet)
+        if not matching:
+            return self.estate.fallback_of.get(table.network or "") or ("nothing", table.name)
+        return tuple(
+            (one.exit, not one.prefix.prefixlen)
+            if one.exit in self._facts or one.exit == LOCAL
+            else (one.exit, table.name)
+            for one in matching
+        )
+
+    def _no_family(self, subnet: str) -> Hashable:
+        return ("no family", self.routes.of(subnet).name)
 
     def _first_step(self, subnet: str, address: Address, to: str | None) -> Hashable:
-        """What may be entered first, and whether by a default route: all that a table says to who asks no other."""
-        versions = self.classes.versions[subnet]
-        if address.version not in versions:
-            if address.version == 6 or 6 not in versions:
-                return self.routes.of(subnet).name
-            address = mapped_to_ipv6(address)
-        network = self.estate.subnets[subnet].network
-        if name := self.estate.by_name.get((network, to)):
-            return ("by name", name)
-        table = self.routes.of(subnet)
-        matching = table.match(address)
-        if not matching:
-            return ("assigned", self.estate.fallback_of.get(network) or table.name)
-        sign = self._signs.get(id(matching))
-        if sign is None:
-            sign = self._signs[id(matching)] = tuple(
-                (one.exit, not one.prefix.prefixlen)
-                if one.exit in self._facts or one.exit == LOCAL
-                else (one.exit, table.name)
-                for one in matching
-            )
-        return sign
+        """What may be entered first: see `first_steps`, of one address."""
+        asked = _asked_as(address, self.classes.versions[subnet])
+        if asked is None:
+            return self._no_family(subnet)
+        name = self.estate.by_name.get((self.estate.subnets[subnet].network, to))
+        return name or self._sign(subnet, self.routes.of(subnet).match(asked))
 
     def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
         """The route by which a packet from a subnet is sent to an exit; None where no route is."""

@@ -37,16 +37,16 @@ def unreachable(context: Context) -> Iterator[Doubt]:
         Verdict.NO_HOST,
     )
     for paths in _grouped(context, *ends):
-        path, flow = paths[0], context.estate.flows[paths[0].flow]
+        path = paths[0]
         fix: Fix | None = None
         if path.trace.verdict is Verdict.UNRESOLVED:
-            remedy = f"Look its names up: `fenrask resolve --save found.json` writes destinations.{flow.to}.prefixes."
+            remedy = f"Look its names up: `fenrask resolve --save found.json` writes destinations.{path.to}.prefixes."
         else:
             fix = context.first_that_cures(path.flow, _routes_to(context, path))
             remedy = (
                 "Add the route."
                 if fix
-                else f"Route {flow.to} to an exit that carries it (`fenrask compare` shows designs)."
+                else f"Route {path.to} to an exit that carries it (`fenrask compare` shows designs)."
             )
             if path.trace.verdict is Verdict.NO_HOST and not fix:
                 remedy = f"Describe the subnet that holds {path.trace.packet.address}, or correct the destination."
@@ -56,7 +56,7 @@ def unreachable(context: Context) -> Iterator[Doubt]:
 def _routes_to(context: Context, path: FlowPath) -> Iterator[Fix]:
     """Routes that may cure a path: to a private destination through what reaches it, else a default."""
     estate = context.estate
-    to, table = estate.flows[path.flow].to, estate.table_of(path.subnet)
+    to, table = path.to, estate.table_of(path.subnet)
     network = estate.subnets[path.subnet].network
     prefixes = estate.destinations[to].prefixes
     private = bool(prefixes) and not any(map(is_public, prefixes))
@@ -103,7 +103,7 @@ def flow_denied(context: Context) -> Iterator[Doubt]:
     """A flow that a rule, or a peering, denies."""
     for paths in _grouped(context, Verdict.DENIED):
         path, hop = paths[0], paths[0].trace.hops[-1]
-        to = context.estate.flows[path.flow].to
+        to = path.to
         if judged := denying(context.estate, path):
             fix = context.first_that_cures(path.flow, [opening(context, path)])
             yield Doubt(filter_place(context, judged), _cause(context, paths), "Allow it there.", fix)
@@ -172,7 +172,7 @@ def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
     For the subnet of the path alone, and for all that the flow comes from.
     """
     estate = context.estate
-    senders = estate.workloads[estate.flows[path.flow].from_].subnets
+    senders = estate.workloads[path.workload].subnets
     every = [str(estate.subnets[name].prefix) for name in senders]
     groups = [[str(estate.subnets[path.subnet].prefix)], *([every] if len(every) > 1 else [])]
     exits = [name for name in path.trace.exits if name in estate.exits]
@@ -284,12 +284,10 @@ def _openings_for(context: Context, name: str, destination: str) -> Iterator[Fix
 def zone_crossing_default(context: Context) -> Iterator[Doubt]:
     """A default out of the subnet's zone although an exit of the same kind is in it: it costs, and can fail."""
     seen: set[tuple[str, str]] = set()
-    for path in context.paths.paths:
-        if not path.example.hops:
-            continue
+    for path in context.paths.where(_crosses_by_default):
         hop, subnet = path.example.hops[0], path.subnet
         key = (subnet, hop.exit)
-        if hop.route is None or hop.route.prefix.prefixlen or not hop.crosses_zone or key in seen:
+        if key in seen:
             continue
         seen.add(key)
         exits, network = context.estate.exits, context.estate.subnets[subnet].network
@@ -306,6 +304,12 @@ def zone_crossing_default(context: Context) -> Iterator[Doubt]:
         )
         table = context.estate.table_of(subnet)
         yield Doubt(_table_place(context, path), cause, *_nearer(context, path, subnet, table, near))
+
+
+def _crosses_by_default(trace: Trace) -> bool:
+    """Whether a default route leads out of the zone."""
+    hop = trace.hops[0] if trace.hops else None
+    return hop is not None and hop.route is not None and not hop.route.prefix.prefixlen and hop.crosses_zone
 
 
 def _nearer(
@@ -328,7 +332,7 @@ def _cause(context: Context, paths: Sequence[FlowPath]) -> str:
     subnets = some(dict.fromkeys(one.subnet for one in paths))
     flows = some(dict.fromkeys(one.flow for one in paths))
     part = f" ({path.words}; {percent(float(path.within))} of it)" if path.words else ""
-    return f"{flows} from {subnets} to {context.estate.flows[path.flow].to}{part}: {path.trace.why}"
+    return f"{flows} from {subnets} to {path.to}{part}: {path.trace.why}"
 
 
 def _table_place(context: Context, path: FlowPath) -> Place:
@@ -339,8 +343,7 @@ def _table_place(context: Context, path: FlowPath) -> Place:
 def _grouped(context: Context, *verdicts: Verdict) -> list[list[FlowPath]]:
     """The paths that end so, by (table, destination, reason): one finding each."""
     found: dict[tuple[object, ...], list[FlowPath]] = {}
-    for path in (path for verdict in verdicts for path in context.by_verdict.get(verdict, ())):
-        to = context.estate.flows[path.flow].to
-        key = (context.estate.table_of(path.subnet), to, path.trace.why, path.words)
+    for path in context.ending(*verdicts):
+        key = (context.estate.table_of(path.subnet), path.to, path.trace.why, path.words)
         found.setdefault(key, []).append(path)
     return list(found.values())

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from fenrask.errors import Place, UnusableInput
 from fenrask.estate import Described, Estate, ExitModel
-from fenrask.evaluation import Evaluation, broken_needs, evaluate
+from fenrask.evaluation import Evaluation, broken_needs, evaluate, every_broken_need
 from fenrask.findings import Finding, Severity
 from fenrask.routing import FlowPath, Paths, Trace, Tracer, Verdict, flow_paths, traces_to
 
@@ -64,13 +64,10 @@ class Context:
     def _tracer(self) -> Tracer:
         return Tracer(self.described)
 
-    @cached_property
-    def by_verdict(self) -> dict[Verdict, list[FlowPath]]:
-        """The paths by how they end."""
-        found: dict[Verdict, list[FlowPath]] = {}
-        for path in self.paths.paths:
-            found.setdefault(path.example.verdict, []).append(path)
-        return found
+    def ending(self, *verdicts: Verdict) -> Iterator[FlowPath]:
+        """The paths that end so, verdict by verdict."""
+        for verdict in verdicts:
+            yield from self.paths.where(lambda trace, verdict=verdict: trace.verdict is verdict)  # type: ignore[misc]
 
     def place(self, *path: str | int) -> Place:
         return self.described.place(*path)
@@ -113,15 +110,14 @@ class Context:
 
     def _none_lost(self, after: Paths) -> bool:
         lost, broken = self._now
-        more = any(share > lost.get(key, 0) for key, share in _lost(after).items())
-        return not more and all({one.need for one in broken_needs(after, name)} <= broken[name] for name in broken)
+        if any(share > lost.get(key, 0) for key, share in _lost(after).items()):
+            return False
+        return {(one.flow, one.need) for one in every_broken_need(after)} <= broken
 
     @cached_property
-    def _now(self) -> tuple[dict[tuple[str, str], Fraction], dict[str, set[str]]]:
+    def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:
         """What does not arrive as it is, and which needs each flow breaks."""
-        return _lost(self.paths), {
-            name: {one.need for one in broken_needs(self.paths, name)} for name in self.estate.flows
-        }
+        return _lost(self.paths), {(one.flow, one.need) for one in every_broken_need(self.paths)}
 
     def evaluated(self, fix: Fix) -> Evaluation:
         """The evaluation of the estate with a fix."""
@@ -163,10 +159,9 @@ class Context:
 def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
     """The share that does not arrive of each flow, by subnet; none where all does."""
     found: dict[tuple[str, str], Fraction] = {}
-    for path in paths.paths:
-        if not path.example.verdict.arrives:
-            key = (path.flow, path.subnet)
-            found[key] = found.get(key, Fraction(0)) + path.within
+    for path in paths.lost:
+        key = (path.flow, path.subnet)
+        found[key] = found.get(key, Fraction(0)) + path.within
     return found
 
 

@@ -73,10 +73,10 @@ def endpoint_open_to_anyone(context: Context) -> Iterator[Doubt]:
 def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
     """A service reached over the internet or by a charged exit although a routed endpoint costs nothing."""
     seen: set[tuple[str | None, str]] = set()
-    for path in context.paths.paths:
-        to = context.estate.flows[path.flow].to
-        table = context.estate.table_of(path.subnet)
-        if not context.estate.destinations[to].service or (table, to) in seen or not path.example.verdict.arrives:
+    services = [name for name, one in context.estate.destinations.items() if one.service]
+    for path in context.paths.to(services):
+        to, table = path.to, context.estate.table_of(path.subnet)
+        if (table, to) in seen or not path.example.verdict.arrives:
             continue
         offers = _free_offers(context, path.subnet, to)
         by_offer = [(name, context.described.offer_of(name)) for name in path.example.exits]

@@ -2,6 +2,8 @@
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from fenrask.checks.contract import Context, Doubt
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
@@ -64,7 +66,9 @@ def zone_offer_for_network(context: Context) -> Iterator[Doubt]:
 
 def source_may_change(context: Context) -> Iterator[Doubt]:
     """A flow that needs a fixed source but leaves with an address that the provider assigns and may change."""
-    for name, paths in context.paths.by_flow.items():
+    for number in context.paths.not_plain():
+        name = context.paths.flows[number]
+        paths = context.paths.by_flow[name]
         if not context.estate.needs_of(context.estate.flows[name]).fixed_source:
             continue
         exits = context.estate.exits
@@ -114,8 +118,9 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
 
 def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
     """A keep-alive that comes later than a translating exit's idle timeout."""
-    for name, paths in context.paths.by_flow.items():
-        flow = context.estate.flows[name]
+    for number in np.flatnonzero(~np.isnan(context.described.traffic.stated("keepalive_s", np.nan))).tolist():
+        name = context.described.traffic.names[number]
+        paths, flow = context.paths.by_flow[name], context.estate.flows[name]
         if flow.keepalive_s is None:
             continue
         protocol = context.estate.destinations[flow.to].protocol

@@ -13,7 +13,7 @@ __all__ = ["denying", "filter_place", "opening", "opening_for", "unused_rule"]
 
 def denying(estate: Estate, path: FlowPath) -> Judged | None:
     """The filter that stops a flow, or its reply; None where no filter does."""
-    judged = Filters(estate).judged(path.trace, estate.flows[path.flow].from_)
+    judged = Filters(estate).judged(path.trace, path.workload)
     return next((one for one in judged if not one.allowed), None)
 
 
@@ -81,8 +81,8 @@ def unused_rule(context: Context) -> Iterator[Doubt]:
     filters = Filters(estate)
     used = {
         (one.crossing.section, one.crossing.owner, one.filter, one.direction, one.rule)
-        for path in context.paths.paths
-        for one in filters.judged(path.trace, estate.flows[path.flow].from_)
+        for path in context.paths.owns
+        for one in filters.judged(path.trace, path.workload)
     }
     for section, owner, name, direction, rule, alone in _allowing(estate):
         if (section, owner, name, direction, rule) not in used:

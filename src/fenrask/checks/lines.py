@@ -14,10 +14,8 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
     """An own prefix announced to a third party although no flow's source there is in it."""
     lines = dict(context.of(PrivateLine))
     seen: dict[str, list[Source]] = {}
-    for path in context.paths.paths if lines else ():
-        for name in path.example.exits[-1:]:
-            if name in lines:
-                seen.setdefault(name, []).append(path.trace.source)
+    for path in context.paths.of_each_subnet(lambda trace: not lines.keys().isdisjoint(trace.exits[-1:])):
+        seen.setdefault(path.example.exits[-1], []).append(path.trace.source)
     for name, line in lines.items():
         sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
         for number, prefix in enumerate(line.advertised):

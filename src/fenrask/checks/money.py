@@ -12,7 +12,7 @@ __all__ = ["crossing_without_rate", "idle_exit", "upkeep_exceeds_target", "upkee
 
 def idle_exit(context: Context) -> Iterator[Doubt]:
     """An exit that costs money, though no flow uses it."""
-    used = {name for path in context.paths.paths for name in path.example.exits}
+    used = {name for trace in context.paths.examples for name in trace.exits}
     candidates = [name for name in context.estate.exits if name not in used and context.described.offer_of(name)]
     for name in candidates:
         bill = context.evaluation.bill
@@ -68,7 +68,7 @@ def upkeep_exceeds_target(context: Context) -> Iterator[Doubt]:
 def crossing_without_rate(context: Context) -> Iterator[Doubt]:
     """Traffic between networks of two regions, in a catalogue without a rate for that where others have one."""
     seen: set[tuple[str, str]] = set()
-    for path in context.paths.paths:
+    for path in context.paths.where(lambda trace: any(networks_left(context.described, trace))):
         for one, other in networks_left(context.described, path.example):
             regions = [context.estate.networks[name].region for name in (one, other)]
             rates = context.described.catalogue.transfer_in(regions[0])

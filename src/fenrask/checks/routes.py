@@ -80,7 +80,7 @@ def _loop(context: Context, name: str, subnet: str, route: TableRoute) -> Doubt:
     for onward in _onward(context, name, subnet):
         changed: Fix = {"routes": own, "learns": False} if learned else {"routes": own}
         fixes.append({"subnets": {subnet: changed}, "route_tables": {own: {key: onward}}})
-    looping = [path.flow for path in context.by_verdict.get(Verdict.LOOP, ()) if name in path.trace.exits]
+    looping = [path.flow for path in context.ending(Verdict.LOOP) if name in path.trace.exits]
     fix = context.first_that_cures(looping[0], fixes) if looping else next(iter(fixes), None)
     if fix is None:
         return Doubt(place, cause, f"Give {subnet} a table of its own that routes {key} on, to another exit.")
@@ -147,6 +147,6 @@ def _flows_lost(context: Context, table: str, exit_name: str) -> dict[str, str]:
     """The flows that a route to nowhere loses, each with the first part of it that is lost; empty for all of it."""
     return {
         path.flow: path.words
-        for path in reversed(context.by_verdict.get(Verdict.BLACK_HOLE, []))
+        for path in reversed([*context.ending(Verdict.BLACK_HOLE)])
         if (route := path.trace.hops[-1].route) and (route.table, route.exit) == (table, exit_name)
     }

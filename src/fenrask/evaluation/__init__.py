@@ -1,7 +1,17 @@
 """One evaluation of an estate: paths, demand, capacity, addresses, bill, needs; every verdict is read off it."""
 
 from fenrask.evaluation.explained import explain
-from fenrask.evaluation.needs import ALLOWED, NEEDS, BrokenNeed, broken_needs, not_allowed
+from fenrask.evaluation.needs import ALLOWED, NEEDS, BrokenNeed, broken_needs, every_broken_need, not_allowed
 from fenrask.evaluation.stages import Evaluation, evaluate
 
-__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "Evaluation", "broken_needs", "evaluate", "explain", "not_allowed"]
+__all__ = [
+    "ALLOWED",
+    "NEEDS",
+    "BrokenNeed",
+    "Evaluation",
+    "broken_needs",
+    "evaluate",
+    "every_broken_need",
+    "explain",
+    "not_allowed",
+]

@@ -1,7 +1,7 @@
 """What a flow demands of its exit, judged on its ways. One function a need, one registry."""
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
 from fenrask.estate.suggestions import some
@@ -11,7 +11,7 @@ from fenrask.routing.inward import Opening
 from fenrask.routing.paths import FlowPath, Paths
 from fenrask.units import counted
 
-__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "any_by_size", "broken_needs", "not_allowed"]
+__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "any_by_size", "broken_needs", "every_broken_need", "not_allowed"]
 
 
 @dataclass(frozen=True)
@@ -173,6 +173,19 @@ def any_by_size(estate: Estate) -> bool:
 
 ALLOWED = "allowed"
 """That a partner's allow-list, where the estate says what is on it, holds what it sees."""
+
+
+def every_broken_need(
+    paths: Paths, entries: Mapping[str, int] | None = None, addresses: Mapping[str, int] | None = None
+) -> Iterator[BrokenNeed]:
+    """The needs that any flow's paths break; arguments as those of `broken_needs`."""
+    known: dict[int, list[BrokenNeed]] = {}
+    for number in paths.not_plain():
+        # Flows of one workload to one destination have the same paths, and the same is demanded of them.
+        flow, pair = paths.flows[number], int(paths.pair[number])
+        if pair not in known:
+            known[pair] = broken_needs(paths, flow, entries, addresses)
+        yield from (replace(one, flow=flow) for one in known[pair])
 
 
 def broken_needs(

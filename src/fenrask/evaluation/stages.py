@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
@@ -9,7 +9,7 @@ from fenrask.charges import Bill, bill
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import BrokenNeed, any_by_size, broken_needs
+from fenrask.evaluation.needs import BrokenNeed, any_by_size, every_broken_need
 from fenrask.routing import Paths, flow_paths
 
 __all__ = ["Evaluation", "evaluate"]
@@ -51,18 +51,10 @@ class Evaluation:
     @cached_property
     def broken(self) -> tuple[BrokenNeed, ...]:
         """Every need that a flow's paths do not meet, with the addresses as planned."""
-        paths, known = self.paths, dict[int, list[BrokenNeed]]()
         # Most needs do not hang on numbers of addresses: then nothing has to be sized for them.
         plan = self.plan if any_by_size(self.described.estate) else None
         entries, in_use = (plan.entries, plan.in_use) if plan else (None, None)
-        found: list[BrokenNeed] = []
-        for number in paths.not_plain():
-            # Flows of one workload to one destination have the same paths, and the same is demanded of them.
-            flow, pair = paths.flows[number], int(paths.pair[number])
-            if pair not in known:
-                known[pair] = broken_needs(paths, flow, entries, in_use)
-            found += [replace(one, flow=flow) for one in known[pair]]
-        return tuple(found)
+        return tuple(every_broken_need(self.paths, entries, in_use))
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:

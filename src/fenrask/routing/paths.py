@@ -41,6 +41,9 @@ class SubnetPath:
     hosts: Fraction = Fraction(1)
     reach: Fraction = Fraction(1)
     make: Callable[[], Trace] | None = field(default=None, compare=False, repr=False)
+    workload: str = ""
+    to: str = ""
+    """The destination."""
 
     @cached_property
     def trace(self) -> Trace:
@@ -68,6 +71,16 @@ class FlowPath:
     @property
     def subnet(self) -> str:
         return self.own.subnet
+
+    @property
+    def workload(self) -> str:
+        """The workload that it is from."""
+        return self.own.workload
+
+    @property
+    def to(self) -> str:
+        """The destination."""
+        return self.own.to
 
     @property
     def trace(self) -> Trace:
@@ -206,6 +219,34 @@ class Paths:
         """The paths that do not arrive."""
         return _Rows(self, np.flatnonzero(~self.arrives).tolist())
 
+    @property
+    def owns(self) -> Iterator[SubnetPath]:
+        """The paths of all pairs, whichever flows they have."""
+        return map(self.own_path, range(self.pairs.kind.size))
+
+    def to(self, destinations: Iterable[str]) -> Sequence[FlowPath]:
+        """The paths to some destinations."""
+        named = {*destinations}
+        each = np.array([name in named for name in self._names[1]], dtype=bool)
+        return _Rows(self, np.flatnonzero(each[self.pairs.to[self.pairs.pair[self.own]]]).tolist())
+
+    def where(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
+        """The paths whose examples are such."""
+        each = self.pairs.of_rows([holds(one.box.trace) for one in self.pairs.kinds], bool)
+        return _Rows(self, np.flatnonzero(each[self.own]).tolist())
+
+    def of_each_subnet(self, holds: Callable[[Trace], bool]) -> Iterator[SubnetPath]:
+        """One path of each kind from each subnet, of those whose examples are such."""
+        pairs = self.pairs
+        rows = np.flatnonzero(pairs.of_rows([holds(one.box.trace) for one in pairs.kinds], bool))
+        _, first = np.unique(pairs.kind[rows] * len(self._names[2]) + pairs.subnet[rows], return_index=True)
+        return map(self.own_path, rows[np.sort(first)].tolist())
+
+    @property
+    def examples(self) -> Iterator[Trace]:
+        """An example of every kind of path that there is."""
+        return (one.box.trace for one in self.pairs.kinds)
+
     def path(self, row: int) -> FlowPath:
         """The path of a row."""
         return FlowPath(self.flows[self._flow_of[row]], self.own_path(self._own_of[row]))
@@ -235,9 +276,9 @@ class Paths:
             kind, pair = pairs.kinds[pairs.kind[row]], pairs.pair[row]
             workload, subnet = workloads[pairs.workload[pair]], subnets[pairs.subnet[row]]
             public = self.described.estate.workloads[workload].public_address
-            sending = Sending(subnet, tos[pairs.to[pair]], public, workload)
-            box, make = kind.box, partial(made, kind.tracer, sending, kind.box)
-            known = SubnetPath(subnet, box.trace, kind.share, box.within, box.hosts, box.reach, make)
+            to, box = tos[pairs.to[pair]], kind.box
+            make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
+            known = SubnetPath(subnet, box.trace, kind.share, box.within, box.hosts, box.reach, make, workload, to)
             self._made[row] = known
         return known
 
@@ -253,12 +294,11 @@ class Paths:
     def _arriving(self) -> dict[str, list[SubnetPath]]:
         """By destination: a path of each kind that arrives there; of those that show hosts, one for each subnet."""
         pairs = self.pairs
-        traces = [one.box.trace for one in pairs.kinds]
-        shows = pairs.of_rows([one.source.kind == "host-public" for one in traces], bool)
+        shows = pairs.of_rows([one.source.kind == "host-public" for one in self.examples], bool)
         to, place = pairs.to[pairs.pair], np.where(shows, pairs.subnet + 1, 0)
         rows = np.flatnonzero(self._own_arrives)
-        keys = np.stack((to, place, pairs.kind))[:, rows]
-        _, first = np.unique(keys, axis=1, return_index=True)
+        keys = (to * (len(self._names[2]) + 1) + place) * len(pairs.kinds) + pairs.kind
+        _, first = np.unique(keys[rows], return_index=True)
         found: dict[str, list[SubnetPath]] = {name: [] for name in self._names[1]}
         for row in rows[np.sort(first)].tolist():
             found[self._names[1][to[row]]].append(self.own_path(row))

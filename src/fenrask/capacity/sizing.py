@@ -182,11 +182,12 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
     before = {one.exit: one for one in known.every} if known else {}
     found: list[ExitCapacity] = []
     others: list[ExitLimits] = []
+    ids = _numbers(demand, demand.laid.traffic.names), _numbers(demand, demand.laid.subnets)
     for name, exit_ in described.estate.exits.items():
         offer = described.offer_of(name)
         if offer is None:
             continue
-        basis = _basis(demand, name, offer)
+        basis = _basis(demand, name, offer, ids)
         same = before.get(name)
         translates = exit_.translates and offer.ports is not None
         stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
@@ -203,10 +204,10 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
     return Capacity(demand, tuple(found), tuple(others))
 
 
-def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
+def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]) -> tuple[object, ...]:
     """What the figures of an exit follow from, but for its number of addresses.
 
-    Itself, its offer, the targets, and what each part brings.
+    Itself, its offer, the targets, and what each part brings. ids: see `_numbers`, of flows and of subnets.
     """
     estate = demand.paths.described.estate
     exit_ = estate.exits[name].without_number()
@@ -224,7 +225,7 @@ def _basis(demand: Demand, name: str, offer: Offer) -> tuple[object, ...]:
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )
-    names = (_numbers(demand, traffic.names)[some.flow], _numbers(demand, laid.subnets)[laid.subnet[rows]])
+    names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
     to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
     whole = tuple(column.tobytes() for column in (*columns, *names))
     return (exit_, offer, estate.targets, demand.hours, whole, tuple(to))

@@ -1,6 +1,6 @@
 """Every flow's paths, subnet by subnet: what demand, capacity and charges are computed on."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property, partial
@@ -223,6 +223,19 @@ class Paths:
     def owns(self) -> Iterator[SubnetPath]:
         """The paths of all pairs, whichever flows they have."""
         return map(self.own_path, range(self.pairs.kind.size))
+
+    @property
+    def lost_owns(self) -> Iterator[SubnetPath]:
+        """The paths of pairs that do not arrive, whichever flows they have."""
+        return map(self.own_path, np.flatnonzero(~self._own_arrives).tolist())
+
+    def flows_between(self, pairs: Container[tuple[str, str]]) -> Iterator[tuple[str, tuple[str, str]]]:
+        """The flows of some pairs of workload and destination, each with its pair."""
+        names = zip(self.pairs.workload.tolist(), self.pairs.to.tolist(), strict=True)
+        each = [(self._names[0][workload], self._names[1][to]) for workload, to in names]
+        wanted = np.array([one in pairs for one in each], dtype=bool)
+        for number in np.flatnonzero(wanted[self.pair]).tolist():
+            yield self.flows[number], each[self.pair[number]]
 
     def to(self, destinations: Iterable[str]) -> Sequence[FlowPath]:
         """The paths to some destinations."""

@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
+import numpy as np
+
 from fenrask.capacity import Capacity, ExitLimits, capacity
 from fenrask.demand import open_at_peak, reopened
 from fenrask.errors import UnusableInput
@@ -81,7 +83,9 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     """One case, without what would have helped."""
     described = before.described
     lost = _lost(described, case)
-    lost_flows = tuple(flow for flow, stated in described.estate.flows.items() if stated.from_ in lost)
+    traffic = described.traffic
+    gone = np.array([workload in lost for workload in traffic.workloads], dtype=bool)
+    lost_flows = tuple(traffic.names[row] for row in np.flatnonzero(gone[traffic.workload]).tolist())
     try:
         after = evaluate(described.struck(case_patch(described, case), name), like=before)
         sized, too_fast = after.capacity, dict[str, str]()
@@ -115,23 +119,21 @@ def _lost(described: Described, case: Case) -> tuple[str, ...]:
 
 def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...]) -> dict[str, str]:
     """Flows of which more is lost on the way than before, from some subnet that is still there."""
-    found: dict[str, str] = {}
-    gone = set(lost_flows)
-    already: dict[tuple[str, str], Fraction] = {}
-    for path in before.paths.paths:
-        if not path.example.verdict.arrives:
-            key = (path.flow, path.subnet)
-            already[key] = already.get(key, Fraction(0)) + path.within
-    now: dict[tuple[str, str], Fraction] = {}
-    for path in after.paths.paths:
-        if path.example.verdict.arrives or path.flow in gone:
-            continue
-        key = (path.flow, path.subnet)
+    already: dict[tuple[str, str, str], Fraction] = {}
+    for path in before.paths.lost_owns:
+        key = (path.workload, path.to, path.subnet)
+        already[key] = already.get(key, Fraction(0)) + path.within
+    now: dict[tuple[str, str, str], Fraction] = {}
+    why: dict[tuple[str, str], str] = {}
+    for path in after.paths.lost_owns:
+        key = (path.workload, path.to, path.subnet)
         now[key] = now.get(key, Fraction(0)) + path.within
-        if now[key] > already.get(key, Fraction(0)):
+        if now[key] > already.get(key, 0) and key[:2] not in why:
             part = f" {path.words}" if path.words else ""
-            found.setdefault(path.flow, f"{path.trace.verdict.value}{part}: {path.trace.why}")
-    return found
+            why[path.workload, path.to] = f"{path.trace.verdict.value}{part}: {path.trace.why}"
+    gone = {*lost_flows}
+    hit = after.paths.flows_between(why)
+    return {flow: why[pair] for flow, pair in hit if flow not in gone}
 
 
 def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ...], tuple[ExitLimits, ...]]:

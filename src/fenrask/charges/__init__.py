@@ -5,12 +5,13 @@ from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import Meters, networks_left
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
-from fenrask.charges.rounding import to_the_cent
+from fenrask.charges.rounding import Divided, to_the_cent
 
 __all__ = [
     "UPKEEP",
     "Meters",
     "Bill",
+    "Divided",
     "Line",
     "Piece",
     "Use",

@@ -19,6 +19,7 @@ from fenrask.charges.adjustments import amounts_of, commitments, minimums
 from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, Users, grouped
 from fenrask.charges.meters import Meters
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
+from fenrask.charges.rounding import Divided
 from fenrask.estate import Addresses, Described, Rate, Tiers
 from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
@@ -61,16 +62,16 @@ class Bill:
         return {Use(exits[exit_], flows[flow]): Fraction(part, metered.denominator) for exit_, flow, part in rows}
 
     @cached_property
-    def by_exit(self) -> dict[str, Fraction]:
+    def by_exit(self) -> Divided[str]:
         return self._divided(self._metered.exit, self.users.exits)
 
     @cached_property
-    def by_flow(self) -> dict[str, Fraction]:
+    def by_flow(self) -> Divided[str]:
         """Amounts by flow; the empty name holds what nobody uses."""
         return self._divided(self._metered.flow, self.users.flows)
 
     @cached_property
-    def by_cost_centre(self) -> dict[str, Fraction]:
+    def by_cost_centre(self) -> Divided[str]:
         """Amounts by cost centre; the empty name holds what nobody uses."""
         estate, traffic = self.described.estate, self.described.traffic
         each = [estate.cost_centre_of(name) for name in traffic.workloads]
@@ -79,12 +80,12 @@ class Bill:
         return self._owned(np.array([places[name] for name in each], dtype=np.intp)[traffic.workload], names)
 
     @cached_property
-    def by_workload(self) -> dict[str, Fraction]:
+    def by_workload(self) -> Divided[str]:
         """Amounts by workload; the empty name holds what nobody uses."""
         return self._owned(self.described.traffic.workload, self.described.traffic.workloads)
 
     @cached_property
-    def by_destination(self) -> dict[str, Fraction]:
+    def by_destination(self) -> Divided[str]:
         """Amounts by destination; the empty name holds what nobody uses."""
         return self._owned(self.described.traffic.destination, self.described.traffic.destinations)
 
@@ -98,18 +99,14 @@ class Bill:
         """What is paid for things that no flow uses."""
         return self.by_flow.get(UNALLOCATED, Fraction(0))
 
-    def _owned(self, owner: Numbers, names: Sequence[str]) -> dict[str, Fraction]:
+    def _owned(self, owner: Numbers, names: Sequence[str]) -> Divided[str]:
         """Amounts by what flows belong to; owner: number into `names` of every flow, shape (n_flows,)."""
         numbers = np.concatenate((np.zeros(1, dtype=np.intp), owner + 1))
         return self._divided(numbers[self._metered.flow], (UNALLOCATED, *names))
 
-    def _divided(self, keys: Numbers, names: Sequence[str]) -> dict[str, Fraction]:
-        metered = self._metered
-        numbers, parts = grouped(keys, metered.amounts)
-        return {
-            names[number]: Fraction(part, metered.denominator)
-            for number, part in zip(numbers.tolist(), parts, strict=True)
-        }
+    def _divided(self, keys: Numbers, names: Sequence[str]) -> Divided[str]:
+        numbers, parts = grouped(keys, self._metered.amounts)
+        return Divided([names[number] for number in numbers.tolist()], parts, self._metered.denominator)
 
     @cached_property
     def _metered(self) -> Metered:

@@ -1,13 +1,11 @@
 """The month's bill, as a page."""
 
-from collections.abc import Mapping
 from decimal import Decimal
-from fractions import Fraction
 
-from fenrask.charges import to_the_cent
+from fenrask.charges import Divided, to_the_cent
 from fenrask.evaluation import Evaluation
 from fenrask.units import cents
-from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
 __all__ = ["charges_page"]
 
@@ -65,7 +63,7 @@ def _divided(
     name: str,
     title: str,
     key: str,
-    amounts: Mapping[str, Fraction],
+    amounts: Divided[str],
     money: str,
     without: str = "(unallocated)",
     behind_all: bool = False,
@@ -75,7 +73,10 @@ def _divided(
         Column("rounded_amount", money, "money"),
         Column("amount", "exactly", "money", least_width=MACHINES),
     )
-    rounded = to_the_cent(amounts)
-    ordered = sorted(amounts.items(), key=lambda pair: -pair[1])
-    rows = [(one or without, rounded[one], amount) for one, amount in ordered]
+
+    def row(place: int) -> tuple[object, ...]:
+        rounded = Decimal(int(amounts.cents[place])).scaleb(-2)
+        return (amounts.keys_in_order[place] or without, rounded, amounts.amount(place))
+
+    rows = MadeRows(amounts.largest_first.tolist(), row)
     return Table(name, title, columns, rows, shown=_SHOWN, behind_all=behind_all)

@@ -2,7 +2,7 @@
 
 from fenrask.designs.break_even import BreakEven, break_even
 from fenrask.designs.building import BuildStep, Look, build_steps, nothing_built
-from fenrask.designs.changes import FlowChange, changes
+from fenrask.designs.changes import FlowChange, changes, moves
 from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
 from fenrask.designs.standard import STANDARD
@@ -22,5 +22,6 @@ __all__ = [
     "beside",
     "break_even",
     "changes",
+    "moves",
     "compare",
 ]

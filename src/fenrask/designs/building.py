@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fenrask.designs.changes import FlowChange, changes
+from fenrask.designs.changes import FlowChange, moves
 from fenrask.designs.contract import Patch
 from fenrask.errors import UnusableInput
 from fenrask.evaluation import Evaluation, evaluate
@@ -131,11 +131,9 @@ def merge_patches(one: Any, other: Any) -> Any:
 
 
 def _step(parts: Sequence[_Part], before: Evaluation, after: Evaluation) -> BuildStep:
-    known = {_look(path, before) for path in before.paths.paths}
-    looks = dict.fromkeys(look for path in after.paths.paths if (look := _look(path, after)) not in known)
-    moved = tuple(
-        one for one in changes(before, after) if one.paths[0] != one.paths[1] or one.sources[0] != one.sources[1]
-    )
+    known = {_look(path) for path in before.paths.paths}
+    looks = dict.fromkeys(look for path in after.paths.paths if (look := _look(path)) not in known)
+    moved = tuple(moves(before, after))
     patch = _patch(parts)
     parts = [part for part in parts if part.kind not in (_DESCRIBE, _FORGET)]
     kind = next((one for one in ("move", "remove", "add") if any(part.kind == one for part in parts)), "add")
@@ -143,26 +141,17 @@ def _step(parts: Sequence[_Part], before: Evaluation, after: Evaluation) -> Buil
     return BuildStep("; ".join(part.what for part in parts), kind, names, patch, after, tuple(looks), moved)
 
 
-def _look(path: FlowPath, evaluation: Evaluation) -> Look:
-    trace = path.trace
+def _look(path: FlowPath) -> Look:
+    trace = path.example
     source = str(trace.source) if trace.verdict.arrives else ""
-    to = evaluation.described.estate.flows[path.flow].to
-    return Look(path.flow, path.subnet, to, tuple(trace.exits), source, trace.verdict.value)
-
-
-def _works(evaluation: Evaluation) -> dict[str, set[str]]:
-    """By flow: the subnets from which it arrives."""
-    found: dict[str, set[str]] = {}
-    for path in evaluation.paths.paths:
-        if path.trace.verdict.arrives:
-            found.setdefault(path.flow, set()).add(path.subnet)
-    return found
+    return Look(path.flow, path.subnet, path.to, trace.exits, source, trace.verdict.value)
 
 
 def _fails_on_the_way(before: Evaluation, after: Evaluation, now: Evaluation) -> bool:
     """Whether a flow that works before the step, and in the end, does not after it."""
-    was, is_, then = _works(before), _works(after), _works(now)
-    return any(subnets & then.get(flow, set()) - is_.get(flow, set()) for flow, subnets in was.items())
+    was, is_, then = (one.paths.works_from for one in (before, after, now))
+    none: frozenset[str] = frozenset()
+    return any(subnets & then.get(flow, none) - is_.get(flow, none) for flow, subnets in was.items())
 
 
 def _parts(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[_Part]:

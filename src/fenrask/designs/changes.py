@@ -1,12 +1,14 @@
 """What changes flow by flow between two estates: way, source, cost."""
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
 from fenrask.demand import new_per_s
 from fenrask.evaluation.stages import Evaluation
+from fenrask.routing import FlowPath, Source
 
-__all__ = ["FlowChange", "changes"]
+__all__ = ["FlowChange", "changes", "moves"]
 
 
 @dataclass(frozen=True)
@@ -39,17 +41,28 @@ class FlowChange:
 
 def changes(base: Evaluation, now: Evaluation) -> list[FlowChange]:
     """Every flow of either, in the order of the later one; unchanged ones too."""
-    names = dict.fromkeys([*now.described.estate.flows, *base.described.estate.flows])
-    return [
-        FlowChange(
-            name,
-            (_paths(base, name), _paths(now, name)),
-            (_sources(base, name), _sources(now, name)),
-            (_amount(base, name), _amount(now, name)),
-            *_broken(base, now, name),
-        )
-        for name in names
-    ]
+    return [_change(base, now, name) for name in _flows(base, now)]
+
+
+def moves(base: Evaluation, now: Evaluation) -> Iterator[FlowChange]:
+    """The same of flows whose path or source is another."""
+    for name in _flows(base, now):
+        if any(told(base, name) != told(now, name) for told in (_paths, _sources)):
+            yield _change(base, now, name)
+
+
+def _flows(base: Evaluation, now: Evaluation) -> Iterable[str]:
+    return dict.fromkeys([*now.described.estate.flows, *base.described.estate.flows])
+
+
+def _change(base: Evaluation, now: Evaluation, name: str) -> FlowChange:
+    return FlowChange(
+        name,
+        (_paths(base, name), _paths(now, name)),
+        (_sources(base, name), _sources(now, name)),
+        (_amount(base, name), _amount(now, name)),
+        *_broken(base, now, name),
+    )
 
 
 def _paths(evaluation: Evaluation, flow: str) -> str | None:
@@ -57,7 +70,7 @@ def _paths(evaluation: Evaluation, flow: str) -> str | None:
     if flow not in evaluation.described.estate.flows:
         return None
     told = [
-        " > ".join(path.trace.exits) if path.trace.verdict.arrives else path.trace.verdict.value
+        " > ".join(path.example.exits) if path.example.verdict.arrives else path.example.verdict.value
         for path in evaluation.paths.by_flow[flow]
     ]
     return "; ".join(dict.fromkeys(told))
@@ -66,21 +79,27 @@ def _paths(evaluation: Evaluation, flow: str) -> str | None:
 def _sources(evaluation: Evaluation, flow: str) -> str | None:
     if flow not in evaluation.described.estate.flows:
         return None
-    arriving = [path for path in evaluation.paths.by_flow[flow] if path.trace.verdict.arrives]
-    return "; ".join(dict.fromkeys(str(path.trace.source) for path in arriving))
+    arriving = [path for path in evaluation.paths.by_flow[flow] if path.example.verdict.arrives]
+    return "; ".join(dict.fromkeys(str(path.example.source) for path in arriving))
 
 
 def _amount(evaluation: Evaluation, flow: str) -> Fraction | None:
     return evaluation.bill.by_flow.get(flow, Fraction(0)) if flow in evaluation.described.estate.flows else None
 
 
+def _taken(path: FlowPath) -> tuple[str, tuple[str, ...], Source | str]:
+    """What connections on a path stay on: the subnet, the exits, and the source that they have after the last."""
+    source = path.example.source
+    return path.subnet, path.example.exits, source if source.exit else source.kind
+
+
 def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]:
     """What breaks of a flow when its hosts are moved at the peak: connections open on paths that are no more."""
     if flow not in base.described.estate.flows or flow not in now.described.estate.flows:
         return 0.0, 0.0
-    kept = {(path.subnet, path.trace.exits, path.trace.source) for path in now.paths.by_flow[flow]}
-    moved = [path for path in base.paths.by_flow[flow] if path.trace.verdict.arrives]
-    share = sum(float(p.share) for p in moved if (p.subnet, p.trace.exits, p.trace.source) not in kept)
+    kept = {*map(_taken, now.paths.by_flow[flow])}
+    moved = [path for path in base.paths.by_flow[flow] if path.example.verdict.arrives]
+    share = sum(float(path.share) for path in moved if _taken(path) not in kept)
     stated = base.described.estate.flows[flow]
     hosts = base.described.estate.workloads[stated.from_].hosts
     if stated.persistent_per_host is not None:

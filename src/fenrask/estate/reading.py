@@ -51,8 +51,13 @@ class Described:
 
     @cached_property
     def traffic(self) -> Traffic:
-        """The flows as columns."""
-        return Traffic.of(self.estate, exact(self.catalogue.hours_per_month))
+        """The flows as columns; those of an estate that this one was patched from, where they are the same."""
+        known: Traffic | None = self.reused.get(_TRAFFIC)
+        hours = exact(self.catalogue.hours_per_month)
+        if known is not None and known.is_of(self.estate) and known.hours_per_month == hours:
+            return known
+        self.reused[_TRAFFIC] = found = Traffic.of(self.estate, hours)
+        return found
 
     def offer_of(self, exit_name: str) -> Offer | None:
         """The catalogue's offer behind an exit; None for an exit that needs none, or does not exist."""
@@ -109,6 +114,10 @@ class Described:
     def with_catalogue(self, patch: dict[str, Any]) -> "Described":
         """The estate with a merge patch laid over its catalogue."""
         return _described(self.data, self.layers, merge(self.catalogue_data, patch), self.catalogue_tree, [])
+
+
+_TRAFFIC = "traffic"
+"""Under which the flows as columns are found among what is reused."""
 
 
 def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = ()) -> Described:

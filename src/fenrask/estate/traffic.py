@@ -58,6 +58,11 @@ class Traffic:
         columns = (_numbered(*some) for some in zip((workloads, destinations, profiles), texts, strict=True))
         return cls(estate, hours_per_month, tuple(estate.flows), workloads, destinations, profiles, *columns)
 
+    def is_of(self, estate: Estate) -> bool:
+        """Whether another estate has the very same flows, and all that is asked of others for them."""
+        sections = ("flows", "workloads", "destinations", "profiles")
+        return all(getattr(self.estate, name) is getattr(estate, name) for name in sections)
+
     @cached_property
     def number(self) -> dict[str, int]:
         """The row of each flow."""

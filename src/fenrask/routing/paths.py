@@ -224,6 +224,15 @@ class Paths:
         """The paths of all pairs, whichever flows they have."""
         return map(self.own_path, range(self.pairs.kind.size))
 
+    @cached_property
+    def works_from(self) -> dict[str, frozenset[str]]:
+        """The subnets from which each flow arrives, in part or whole."""
+        found: list[set[str]] = [set() for _ in range(self.pairs.workload.size)]
+        for row in np.flatnonzero(self._own_arrives).tolist():
+            found[self.pairs.pair[row]].add(self._names[2][self.pairs.subnet[row]])
+        each = [frozenset(one) for one in found]
+        return {flow: each[pair] for flow, pair in zip(self.flows, self.pair.tolist(), strict=True)}
+
     @property
     def lost_owns(self) -> Iterator[SubnetPath]:
         """The paths of pairs that do not arrive, whichever flows they have."""

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from fenrask.checks import check
-from fenrask.designs import FlowChange, changes
+from fenrask.designs import FlowChange, moves
 from fenrask.designs.contract import Patch
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.findings import Finding
@@ -70,9 +70,7 @@ def teardown(before: Evaluation, exits: Sequence[str]) -> Teardown:
         before,
         after,
         tuple(routes),
-        tuple(
-            one for one in changes(before, after) if one.paths[0] != one.paths[1] or one.sources[0] != one.sources[1]
-        ),
+        tuple(moves(before, after)),
         tuple(_still_paid(before, after, gone)),
         tuple(_may_remove(before, after)),
         tuple(found),

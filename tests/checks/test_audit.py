@@ -27,7 +27,7 @@ class Audits(InFolder):
         line = replace(bill.lines[0], quantity=bill.lines[0].quantity + Fraction(1))
         evaluation.__dict__["bill"] = replace(bill, lines=(line, *bill.lines[1:]))
         by_exit = evaluation.bill.by_exit
-        by_exit[next(iter(by_exit))] += 1
+        by_exit.parts[0] += by_exit.denominator
         self.assertIn("by exits", [one.about for one in audit(evaluation) if not one.agrees])
         evaluation = evaluate(self.estate())
         sized = evaluation.capacity

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fenrask.demand.holding import Family, stacked
 from fenrask.estate.traffic import Numbers, Series
-from fenrask.teletraffic import Peak, concurrent_each, peak_concurrent
+from fenrask.teletraffic import Peak, concurrent_rows, peak_concurrent
 from fenrask.teletraffic.holding import HoldingTime, Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
@@ -64,10 +64,9 @@ class Curves:
         concurrent = np.empty((profile.size, times.size))
         if known is not None:
             concurrent[place >= 0] = known.concurrent[place[place >= 0]]
-        for one in np.unique(profile[place < 0]).tolist():
-            rows = np.flatnonzero((place < 0) & (profile == one))
-            laws = stacked(families, family[rows], duration_s[rows], _AT_ONCE)
-            concurrent[rows] = concurrent_each(times, profiles[one], SECONDS_PER_HOUR, laws)
+        rows = np.flatnonzero(place < 0)
+        laws = stacked(families, family[rows], duration_s[rows], _AT_ONCE)
+        concurrent[rows] = concurrent_rows(times, profiles, profile[rows], SECONDS_PER_HOUR, laws)
         return cls(profiles, families, profile, family, duration_s, concurrent), number
 
     def places(self, profile: Numbers, family: Numbers, duration_s: Series) -> Numbers:

@@ -6,7 +6,15 @@ All on NumPy alone; importable from a notebook.
 from fenrask.teletraffic.classes import kaufman_roberts
 from fenrask.teletraffic.engset import engset_b
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
-from fenrask.teletraffic.occupancy import Peak, concurrent, concurrent_each, concurrent_sum, peak_concurrent, peak_near
+from fenrask.teletraffic.occupancy import (
+    Peak,
+    concurrent,
+    concurrent_each,
+    concurrent_rows,
+    concurrent_sum,
+    peak_concurrent,
+    peak_near,
+)
 from fenrask.teletraffic.peaked import Retried, hayward_b, with_retries
 from fenrask.teletraffic.searching import limited_search_b, refusal_when
 
@@ -19,6 +27,7 @@ __all__ = [
     "hayward_b",
     "concurrent",
     "concurrent_each",
+    "concurrent_rows",
     "concurrent_sum",
     "kaufman_roberts",
     "limited_search_b",

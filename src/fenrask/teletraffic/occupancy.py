@@ -16,7 +16,15 @@ from numpy.typing import ArrayLike, NDArray
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
 from fenrask.teletraffic.holding import HoldingTime, Stacks, stacked
 
-__all__ = ["Peak", "concurrent", "concurrent_each", "concurrent_sum", "peak_concurrent", "peak_near"]
+__all__ = [
+    "Peak",
+    "concurrent",
+    "concurrent_each",
+    "concurrent_rows",
+    "concurrent_sum",
+    "peak_concurrent",
+    "peak_near",
+]
 
 _MOST_STEPS = 250_000
 """Steps that are followed backward: 28 years of hours. Of holds that last for years in the mean, what lies beyond is
@@ -52,26 +60,43 @@ def concurrent_each(
     (rates,) = broadcast(rates_per_s=np.atleast_1d(np.asarray(rates_per_s, dtype=np.float64)))
     if rates.ndim != 1 or not rates.size:
         raise unusable("rates_per_s", f"an array of shape {rates.shape}", "at least one rate")
-    moments, which, current = _phases(times_s, rates.size, step_s)
     stacks = holds if isinstance(holds, Stacks) else Stacks(stacked(holds))
+    return concurrent_rows(times_s, rates[None], np.zeros(stacks.laws, dtype=np.intp), step_s, stacks)
+
+
+def concurrent_rows(
+    times_s: ArrayLike, profiles: ArrayLike, which_profile: NDArray[np.intp], step_s: float, stacks: Stacks
+) -> Floats:
+    """The same where each law has a profile of its own: shape (n_holds, n_times).
+
+    profiles: shape (n_profiles, n_steps), rates by step; which_profile: the number of each law's, shape (n_holds,).
+    """
+    rates = np.asarray(profiles, dtype=np.float64)
+    moments, which, current = _phases(times_s, rates.shape[1], step_s)
+    means, uneven = rates.mean(axis=1), _unevenness(rates)
+    level = np.ptp(rates, axis=1) == 0
     result = np.empty((stacks.laws, which.size))
-    if np.ptp(rates) == 0:
+    if np.all(level[which_profile]):
         for numbers, law in stacks:
-            result[numbers] = rates[0] * np.reshape(law.mean_s, (-1, 1))
+            result[numbers] = (rates[:, 0][which_profile[numbers]] * np.ravel(law.mean_s))[:, None]
         return result
-    back = _before(rates, current)
-    mean_rate = float(np.mean(rates))
-    places: list[NDArray[np.intp]] = []
+    places = [np.flatnonzero(which == number) for number in range(moments.size)]
     for numbers, law in stacks:
-        weights, rest = _weights(moments, rates.size, _unevenness(rates), step_s, law)
-        steps = weights.shape[2]
-        if which.size * len(numbers) * steps <= _AT_ONCE:
-            together = np.einsum("tln,nt->lt", weights[which], back[:steps])
-            result[numbers] = together + rest[which].T * mean_rate
-            continue
-        places = places or [np.flatnonzero(which == number) for number in range(moments.size)]
-        for weight, left, here in zip(weights, rest, places, strict=True):
-            result[np.array(numbers)[:, None], here] = weight @ back[:steps, here] + left[:, None] * mean_rate
+        weights, rest = _weights(moments, rates.shape[1], uneven, step_s, law)
+        steps, of_law, rows = weights.shape[2], which_profile[numbers], np.asarray(numbers)
+        for profile in np.unique(of_law).tolist():
+            some = np.flatnonzero(of_law == profile)
+            back = _before(rates[profile], current, steps)
+            if which.size * some.size * steps <= _AT_ONCE:
+                together = np.einsum("tln,nt->lt", weights[:, some][which], back)
+                result[rows[some]] = together + rest[:, some][which].T * means[profile]
+                continue
+            for weight, left, here in zip(weights, rest, places, strict=True):
+                values = weight[some] @ back[:, here] + left[some, None] * means[profile]
+                result[rows[some][:, None], here] = values
+        flat = level[of_law]
+        if flat.any():
+            result[rows[flat]] = (rates[:, 0][of_law[flat]] * np.ravel(law.mean_s)[flat])[:, None]
     return result
 
 
@@ -92,9 +117,7 @@ def concurrent_sum(
     rates = np.asarray(profiles, dtype=np.float64)
     steps = rates.shape[1]
     moments, which, current = _phases(times_s, steps, step_s)
-    means = rates.mean(axis=1)
-    spread = rates.max(axis=1) - rates.min(axis=1)
-    uneven = float(np.max(np.divide(spread, means, out=np.zeros_like(means), where=means > 0), initial=0.0))
+    means, uneven = rates.mean(axis=1), _unevenness(rates)
     of_load = np.asarray(which_profile, dtype=np.intp)
     weighed, left = np.zeros((rates.shape[0], moments.size, steps)), np.zeros(moments.size)
     for numbers, law in holds if isinstance(holds, Stacks) else Stacks.of(holds):
@@ -124,16 +147,16 @@ def _phases(times_s: ArrayLike, steps: int, step_s: float) -> tuple[Floats, NDAr
     return moments, which, current
 
 
-def _before(rates: Floats, current: NDArray[np.intp]) -> Floats:
-    """Column i holds the rates of the steps before that of time i, the latest first; shape (n_steps, n_times)."""
-    before: Floats = rates[np.mod(current - np.arange(rates.size)[:, None], rates.size)]
+def _before(rates: Floats, current: NDArray[np.intp], steps: int) -> Floats:
+    """Column i holds the rates of so many steps before that of time i, the latest first; shape (steps, n_times)."""
+    before: Floats = rates[np.mod(current - np.arange(steps)[:, None], rates.size)]
     return before
 
 
 def _unevenness(rates: Floats) -> float:
-    """By how much rates differ, in means; 0 for none."""
-    mean = float(np.mean(rates))
-    return float(np.ptp(rates)) / mean if mean else 0.0
+    """By how much the rates of any row differ, in means of it; 0 for none."""
+    means, spread = rates.mean(axis=1), np.ptp(rates, axis=1)
+    return float(np.max(np.divide(spread, means, out=np.zeros_like(means), where=means > 0), initial=0.0))
 
 
 @dataclass(frozen=True)

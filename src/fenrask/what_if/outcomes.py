@@ -12,6 +12,7 @@ from fenrask.demand import open_at_peak, reopened
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.routing import SubnetPath
 from fenrask.units import figure
 from fenrask.what_if.faults import case_patch
 
@@ -117,23 +118,39 @@ def _lost(described: Described, case: Case) -> tuple[str, ...]:
     )
 
 
-def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...]) -> dict[str, str]:
+class _Reasons(Mapping[str, str]):
+    """Why flows do not arrive, told as it is asked for; by flow, a path that is lost."""
+
+    def __init__(self, paths: Mapping[str, SubnetPath]) -> None:
+        self._paths = paths
+
+    def __getitem__(self, flow: str) -> str:
+        path = self._paths[flow]
+        part = f" {path.words}" if path.words else ""
+        return f"{path.trace.verdict.value}{part}: {path.trace.why}"
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._paths)
+
+    def __len__(self) -> int:
+        return len(self._paths)
+
+
+def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...]) -> Mapping[str, str]:
     """Flows of which more is lost on the way than before, from some subnet that is still there."""
     already: dict[tuple[str, str, str], Fraction] = {}
     for path in before.paths.lost_owns:
         key = (path.workload, path.to, path.subnet)
         already[key] = already.get(key, Fraction(0)) + path.within
     now: dict[tuple[str, str, str], Fraction] = {}
-    why: dict[tuple[str, str], str] = {}
+    hit: dict[tuple[str, str], SubnetPath] = {}
     for path in after.paths.lost_owns:
         key = (path.workload, path.to, path.subnet)
         now[key] = now.get(key, Fraction(0)) + path.within
-        if now[key] > already.get(key, 0) and key[:2] not in why:
-            part = f" {path.words}" if path.words else ""
-            why[path.workload, path.to] = f"{path.trace.verdict.value}{part}: {path.trace.why}"
+        if now[key] > already.get(key, 0):
+            hit.setdefault((path.workload, path.to), path)
     gone = {*lost_flows}
-    hit = after.paths.flows_between(why)
-    return {flow: why[pair] for flow, pair in hit if flow not in gone}
+    return _Reasons({flow: hit[pair] for flow, pair in after.paths.flows_between(hit) if flow not in gone})
 
 
 def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ...], tuple[ExitLimits, ...]]:

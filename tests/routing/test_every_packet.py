@@ -16,7 +16,7 @@ import yaml
 
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
-from fenrask.routing import FlowPath, flow_paths
+from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive import Naive
 from tests.support import CATALOGUE, InFolder, merged
 
@@ -188,6 +188,8 @@ def estate(seed: int) -> dict[str, Any]:
     if dice.chance(0.2):
         workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
     flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}
+    if seed % 2:
+        twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
     return {
         "estate": "Random",
         "catalogue": "catalogue.yaml",
@@ -199,6 +201,24 @@ def estate(seed: int) -> dict[str, Any]:
         "workloads": workloads,
         "flows": flows,
     }
+
+
+def twins(dice: Dice, subnets: Any, tables: Any, workloads: Any, flows: Any, hops: list[str]) -> None:
+    """Subnets beside the first two with tables of their own, which differ from theirs in a route or in none."""
+    to = [*flows]
+    for number in range(dice.randint(1, 3)):
+        like = dice.choice(["app", "app-b"])
+        name, routes = f"twin{number}", {**tables[like]}
+        if dice.chance(0.4):
+            routes.pop(dice.choice([*routes]))
+        if dice.chance(0.4):
+            routes[dice.part("198.51.100.0/27")] = dice.choice(hops)
+        subnets[name] = {**subnets[like], "prefix": f"10.1.{20 + number}.0/29", "routes": name}
+        for key in ("prefix_v6", "filters"):
+            subnets[name].pop(key, None)
+        tables[name] = routes
+        workloads[name] = {"subnets": [name], "hosts": 3}
+        flows |= {f"{name}-{one}": {"from": name, "to": one, "per_host_per_s": 1} for one in to}
 
 
 def described(data: dict[str, Any]) -> Described:
@@ -277,6 +297,28 @@ class EveryPacket(InFolder):
                     tried += len(reused)
                     self.assertEqual(rows(reused), rows(flow_paths(afresh).paths))
         self.assertGreater(kept, tried / 5)
+
+    def test_a_path_known_from_others_is_what_its_own_packet_takes(self) -> None:
+        told = 0
+        for seed in range(MANY):
+            data = described(estate(seed))
+            tracer = Tracer(data)
+            for path in flow_paths(data).paths:
+                trace = path.trace
+                if trace.verdict is Verdict.UNRESOLVED:
+                    continue
+                alone = [one for one, _ in tracer.traces(path.subnet, trace.packet, path.workload)]
+                told += trace is not path.example and trace.hops != path.example.hops
+                with self.subTest(seed=seed, flow=path.flow, subnet=path.subnet):
+                    self.assertIn(steps(trace), [*map(steps, alone)])
+                    self.assertEqual(path.example.verdict, trace.verdict)
+        # Paths whose table or hosts are others than those of the example.
+        self.assertGreater(told, MANY)
+
+
+def steps(trace: Trace) -> tuple[Any, ...]:
+    """All that a trace tells, but for which packets share it."""
+    return (trace.verdict, trace.hops, trace.back, trace.onward, trace.there, trace.reason, trace.origin)
 
 
 def rows(paths: Sequence[FlowPath]) -> list[tuple[Any, ...]]:

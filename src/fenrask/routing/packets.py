@@ -105,6 +105,12 @@ class Hop:
     rule: str = ""
     """The rule by which the exit let it pass, or did not."""
 
+    def of_origin(self, origin: Source) -> "Hop":
+        """The same step of packets that leave their host as `origin`."""
+        if self.source.exit or (self.source.prefix, self.source.address) == (origin.prefix, origin.address):
+            return self
+        return replace(self, source=replace(origin, kind=self.source.kind))
+
     @property
     def crosses_zone(self) -> bool:
         """Whether this step leaves one zone for another (it costs money)."""
@@ -221,17 +227,11 @@ class Trace:
         first: the route that the table of that subnet has for them.
         """
 
-        def hop_of(place: str, route: TableRoute | None, hop: Hop) -> Hop:
-            source = hop.source if hop.source.exit else replace(origin, kind=hop.source.kind)
-            if (place, route, source) == (hop.subnet, hop.route, hop.source):
-                return hop
-            return Hop(place, route, hop.exit, source, hop.from_zone, hop.to_zone, hop.by_name, hop.via, hop.rule)
-
         if subnet == self.subnet and packet == self.packet:
             return replace(self, portion=portion)
-        begun = tuple(hop_of(subnet, first, hop) for hop in self.hops[:1])
-        hops = tuple(hop_of(hop.subnet, hop.route, hop) for hop in self.hops[1:])
-        back = tuple(hop_of(hop.subnet, hop.route, hop) for hop in self.back)
+        begun = tuple(replace(hop.of_origin(origin), subnet=subnet, route=first) for hop in self.hops[:1])
+        hops = tuple(hop.of_origin(origin) for hop in self.hops[1:])
+        back = tuple(hop.of_origin(origin) for hop in self.back)
         return Trace(
             subnet, packet, self.verdict, begun + hops, origin, self.onward, self.reason, back, self.there, portion
         )  # fmt: skip

@@ -62,7 +62,7 @@ class Replies:
             trace.origin,
             known.onward,
             known.reason,
-            known.back,
+            tuple(hop.of_origin(trace.origin) for hop in known.back),
             trace.there,
         )
 

@@ -206,7 +206,9 @@ class Tracer:
         """Paths there with their return paths, past all filters."""
         traces = []
         for one in found:
-            trace = Trace(subnet, packet, one.verdict, one.hops, origin, one.onward, one.reason, (), one.there)
+            # What is known from others has their hosts' addresses.
+            hops = tuple(hop.of_origin(origin) for hop in one.hops)
+            trace = Trace(subnet, packet, one.verdict, hops, origin, one.onward, one.reason, (), one.there)
             if trace.verdict.arrives:
                 trace = self.replies.returned(trace)
             traces.append((self.filters.passed(trace, workload), one.share))

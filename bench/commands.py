@@ -21,19 +21,19 @@ _FLOWS = tuple(int(text) for text in os.environ.get("FLOWS", "1000 10000 50000")
 _COMMANDS = ("check", "path", "demand", "capacity", "addresses", "charges")
 _STAGES = {"tracing": "paths", "loading": "demand", "sizing": "capacity", "billing": "bill"}
 """Each asked for in turn, so that none pays for one before it."""
-_CASES = ("compare", "stress")
+_CASES = ("compare", "stress", "choose", "handover")
 """Commands that evaluate many estates: of the smallest estate alone."""
 
 
 def measure() -> Iterator[str]:
     """A line for each command; the growth is the exponent of seconds over flows, 1 for a straight line."""
-    yardstick = best_s(lambda: sum(1 for _ in range(10_000_000)))
-    yield f"10^7 loops take {yardstick:.2f} s here; FLOWS='1000 10000' chooses the sizes"
+    yield "beside each: how many times as long as 10^7 loops just before; FLOWS='1000 10000' chooses the sizes"
     seconds: dict[str, list[tuple[int, float]]] = {}
     for flows in _FLOWS:
         with tempfile.TemporaryDirectory() as folder:
             path = write_varied(Path(folder), flows)
             for command in (*_COMMANDS, *(_CASES if flows == _FLOWS[0] else ())):
+                yardstick = best_s(lambda: sum(1 for _ in range(10_000_000)), 1)
                 took, mib = _once(command, path)
                 seconds.setdefault(command, []).append((flows, took))
                 yield f"{command:10} {flows:7,} flows {took:7.1f} s {took / yardstick:6.1f} loops {mib:6.0f} MiB"
@@ -60,7 +60,8 @@ def _stages(path: Path, flows: int) -> Iterator[str]:
 def _once(command: str, path: Path) -> tuple[float, float]:
     """Seconds of processor time of one command, and the most memory that it held, MiB."""
     with tempfile.TemporaryFile() as nothing:
-        run = subprocess.Popen([_PROGRAM, command, path], stdout=nothing, stderr=nothing)
+        into = ("--out", path.with_name("handover"), "--force") if command == "handover" else ()
+        run = subprocess.Popen([_PROGRAM, command, path, *into], stdout=nothing, stderr=nothing)
         _, status, used = os.wait4(run.pid, 0)
         run.returncode = os.waitstatus_to_exitcode(status)
     if run.returncode not in (0, 1):

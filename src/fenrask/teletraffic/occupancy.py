@@ -38,6 +38,7 @@ _FIRST_STEPS = 4
 """Steps that are followed back at first: most holds are shorter."""
 _LOOKED_AT = 13
 """Moments that are looked at in each round of the search for a peak."""
+_ROUNDS = 5
 _POINTS = 4
 """Moments in each step that are looked at before a peak is refined."""
 
@@ -195,12 +196,18 @@ def peak_near(concurrent_at: Callable[[Floats], Floats], grid: Floats, values: F
     best = int(np.flatnonzero(values >= np.max(values) * (1 - _LEVEL))[0])
     time, value = float(grid[best]), float(values[best])
     width = float(grid[1] - grid[0]) if grid.size > 1 else 0.0
-    for _ in range(5 if width else 0):
+    nearest = width / ((_LOOKED_AT - 1) / 2) ** _ROUNDS
+    for turn in range(_ROUNDS if width else 0):
         near = time + width * np.linspace(-1, 1, _LOOKED_AT)
         found = concurrent_at(near)
         value = max(value, float(np.max(found)))
-        time = float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
+        before, time = time, float(near[np.flatnonzero(found >= value * (1 - _LEVEL))[0]])
         width /= (_LOOKED_AT - 1) / 2
+        # Most peaks are where a busy step ends: it falls to both sides, and no closer look finds more.
+        if turn == 0 and time == before:
+            beside = concurrent_at(np.array([time - nearest, time + nearest]))
+            if np.max(beside) < value * (1 - _LEVEL):
+                break
     return time, value
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.assignments import Stream, View
-from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series
+from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by
 
 __all__ = ["Pool", "hosts_behind", "pools", "streams"]
 
@@ -32,8 +32,8 @@ class Pool:
 
 def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> tuple[Stream, ...]:
     """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host."""
-    hashes = _hashes(demand, exit_name)
-    return tuple(_stream(pool, hashes) for pool in pools(demand, exit_name, view, parts))
+    some = list(pools(demand, exit_name, view, parts))
+    return tuple(_streams(some, _hashes(demand, exit_name))) if some else ()
 
 
 def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
@@ -119,31 +119,45 @@ def hosts_behind(parts: Parts) -> float:
     return float(most.sum())
 
 
-def _stream(pool: Pool, hashes: bool) -> Stream:
-    """A pool with what the flows behind it say of their traffic."""
-    parts, traffic = Parts.of(pool.parts), Parts.of(pool.parts).laid.traffic
-    flows = parts.flow
-    concurrent = parts.laid.mean_concurrent[parts.rows] * pool.weights
-    total = float(concurrent.sum())
-    burstiness, retried = 1.0, 0.0
-    if total:
-        burstiness = float(np.dot(traffic.burstiness[flows], concurrent)) / total if traffic.is_bursty else 1.0
-        retried = float(np.dot(traffic.retry_share[flows], concurrent)) / total if traffic.is_retried else 0.0
-    tied = traffic.is_tied and bool(traffic.one_source[flows].any())
-    top = int(np.argmax(concurrent))
-    return Stream(
-        label=pool.label,
-        protocol=pool.protocol,
-        load=pool.load,
-        copies=pool.copies,
-        hosts=_alike_hosts(parts, concurrent) if tied or hashes else 1.0,
-        # A random part of a bursty stream is less bursty.
-        peakedness=1 + pool.share * (burstiness - 1),
-        sources=_sources(parts, pool.weights),
-        retry_share=retried,
-        tied=tied,
-        profile=traffic.profiles[int(traffic.profile[flows[top]])],
-    )
+def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
+    """Pools with what the flows behind them say of their traffic, at least one; all are summed in one pass."""
+    each, weights = [Parts.of(pool.parts) for pool in some], np.concatenate([pool.weights for pool in some])
+    parts = Parts(each[0].laid, np.concatenate([own.rows for own in each]))
+    ends = np.cumsum([len(own) for own in each])
+    group = np.repeat(np.arange(len(some)), [len(own) for own in each])
+    laid, traffic, flows = parts.laid, parts.laid.traffic, parts.flow
+    concurrent = laid.mean_concurrent[parts.rows] * weights
+
+    def summed(values: Series) -> Series:
+        return np.bincount(group, weights=values, minlength=len(some)).astype(np.float64)
+
+    total = summed(concurrent)
+    whole = np.where(total > 0, total, 1.0)
+    none, ones = np.zeros(len(some)), np.ones(len(some))
+    bursty = np.where(total > 0, summed(traffic.burstiness[flows] * concurrent) / whole, 1.0)
+    retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
+    tied = summed(traffic.one_source[flows].astype(np.float64)) > 0 if traffic.is_tied else none > 0
+    open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
+    sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
+    top = np.lexsort((-concurrent, group))[ends - [len(own) for own in each]]
+    profiles = traffic.profile[flows[top]].tolist()
+    loads = loads_by(parts, group, len(some), weights)
+    for number, pool in enumerate(some):
+        own = slice(int(ends[number]) - len(each[number]), int(ends[number]))
+        alike = bool(tied[number]) or hashes
+        yield Stream(
+            label=pool.label,
+            protocol=pool.protocol,
+            load=loads[number],
+            copies=pool.copies,
+            hosts=_alike_hosts(each[number], concurrent[own]) if alike else 1.0,
+            # A random part of a bursty stream is less bursty.
+            peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
+            sources=float(sources[number]) if np.isfinite(sources[number]) else None,
+            retry_share=float(retried[number]),
+            tied=bool(tied[number]),
+            profile=traffic.profiles[profiles[number]],
+        )
 
 
 def _hashes(demand: Demand, exit_name: str) -> bool:
@@ -160,12 +174,3 @@ def _alike_hosts(parts: Parts, concurrent: Series) -> float:
     np.maximum.at(hosts, back, parts.laid.hosts[parts.rows])
     squares = float(np.sum(loads**2 / hosts))
     return float(loads.sum()) ** 2 / squares if squares else 1.0
-
-
-def _sources(parts: Parts, weights: Series) -> float | None:
-    """Connections that the hosts open at most; None where any flow's hosts have no limit of their own."""
-    traffic = parts.laid.traffic
-    if not traffic.is_capped:
-        return None
-    total = float(np.dot(traffic.max_open[parts.flow] * parts.laid.share[parts.rows], weights))
-    return total if np.isfinite(total) else None

@@ -13,7 +13,7 @@ from fenrask.teletraffic import Peak, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Load", "concurrent_by", "shaped"]
+__all__ = ["Load", "concurrent_by", "loads_by", "shaped"]
 
 _AT_ONCE = 20_000
 """Parts that are summed at once, which bounds the memory for it."""
@@ -138,3 +138,20 @@ def shaped(some: Parts, group: Numbers, groups: int, amounts: Series) -> Series:
     by_profile = np.bincount(keys, weights=amounts, minlength=groups * size).reshape(groups, size)
     new: Series = by_profile @ curves.profiles
     return new
+
+
+def loads_by(some: Parts, group: Numbers, groups: int, weights: Series) -> list[Load]:
+    """The load of each of several groups of parts; arguments as those of `concurrent_by`."""
+    curves = some.laid.curves
+    keys, index = np.unique(group * curves.profile.size + some.curve, return_inverse=True)
+    rates = np.bincount(index, weights=some.rate_per_s * weights, minlength=keys.size).astype(np.float64)
+    persistent = np.bincount(group, weights=some.persistent * weights, minlength=groups).tolist()
+    concurrent = concurrent_by(some, group, groups, weights)
+    ends = np.searchsorted(keys, np.arange(groups + 1) * curves.profile.size).tolist()
+    found = []
+    for number in range(groups):
+        own = slice(ends[number], ends[number + 1])
+        load = Load(curves, keys[own] - number * curves.profile.size, rates[own], persistent[number])
+        load.__dict__["concurrent"] = concurrent[number]
+        found.append(load)
+    return found

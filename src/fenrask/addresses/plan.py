@@ -249,7 +249,7 @@ def _most_entries(capacity: Capacity, destination: str) -> int | None:
     """The strictest limit that any flow to a destination has to keep."""
     paths = capacity.demand.paths
     estate = paths.described.estate
-    senders = paths.senders_at[destination]
+    senders = paths.demanding_at[destination]
     needs = [estate.destinations[destination].needs, *(estate.workloads[name].needs for name in senders)]
     return min((n for one in needs if (n := one.max_source_addresses) is not None), default=None)
 
@@ -309,9 +309,8 @@ def _needs_fixed(capacity: Capacity, destination: str) -> bool:
     """Whether a flow to a destination needs a source that does not change."""
     paths = capacity.demand.paths
     estate = paths.described.estate
-    senders = paths.senders_at[destination]
-    needs = [estate.destinations[destination].needs] if senders else []
-    return any(one.fixed_source for one in (*needs, *(estate.workloads[name].needs for name in senders)))
+    own = paths.is_reached(destination) and estate.destinations[destination].needs.fixed_source
+    return own or any(estate.workloads[name].needs.fixed_source for name in paths.demanding_at[destination])
 
 
 def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple[str, ...], tuple[str, ...]]:

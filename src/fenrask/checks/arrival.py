@@ -284,7 +284,7 @@ def _openings_for(context: Context, name: str, destination: str) -> Iterator[Fix
 def zone_crossing_default(context: Context) -> Iterator[Doubt]:
     """A default out of the subnet's zone although an exit of the same kind is in it: it costs, and can fail."""
     seen: set[tuple[str, str]] = set()
-    for path in context.paths.where(_crosses_by_default):
+    for path in context.paths.first_of_each(_crosses_by_default):
         hop, subnet = path.example.hops[0], path.subnet
         key = (subnet, hop.exit)
         if key in seen:

@@ -5,7 +5,6 @@ from collections.abc import Iterator
 from fenrask.checks.contract import Context, Doubt
 from fenrask.estate import PrivateLine
 from fenrask.prefixes import Prefix, covers
-from fenrask.routing import Source
 
 __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
 
@@ -13,11 +12,17 @@ __all__ = ["advertised_too_much", "router_one_sided", "session_down"]
 def advertised_too_much(context: Context) -> Iterator[Doubt]:
     """An own prefix announced to a third party although no flow's source there is in it."""
     lines = dict(context.of(PrivateLine))
-    seen: dict[str, list[Source]] = {}
-    for path in context.paths.of_each_subnet(lambda trace: not lines.keys().isdisjoint(trace.exits[-1:])):
-        seen.setdefault(path.example.exits[-1], []).append(path.trace.source)
+    seen: dict[str, set[Prefix]] = {}
+    for path in context.paths.first_of_each(lambda trace: not lines.keys().isdisjoint(trace.exits[-1:])):
+        source = path.example.source
+        own: tuple[Prefix, ...] = () if source.prefix is None else (source.prefix,)
+        if not source.exit:
+            # The example's hosts may be in another subnet.
+            prefixes = context.estate.subnets[path.subnet].prefixes
+            own = tuple(one for one in prefixes if own and one.version == own[0].version)
+        seen.setdefault(path.example.exits[-1], set()).update(own)
     for name, line in lines.items():
-        sources = [one.prefix for one in seen.get(name, []) if one.prefix is not None]
+        sources = seen.get(name, set())
         for number, prefix in enumerate(line.advertised):
             needed = sorted({one for one in sources if covers(prefix, one)}, key=str)
             place = context.place("exits", name, "advertised", number)

@@ -257,12 +257,12 @@ class Paths:
         each = self.pairs.of_rows([holds(one.box.trace) for one in self.pairs.kinds], bool)
         return _Rows(self, np.flatnonzero(each[self.own]).tolist())
 
-    def of_each_subnet(self, holds: Callable[[Trace], bool]) -> Iterator[SubnetPath]:
-        """One path of each kind from each subnet, of those whose examples are such."""
-        pairs = self.pairs
-        rows = np.flatnonzero(pairs.of_rows([holds(one.box.trace) for one in pairs.kinds], bool))
-        _, first = np.unique(pairs.kind[rows] * len(self._names[2]) + pairs.subnet[rows], return_index=True)
-        return map(self.own_path, rows[np.sort(first)].tolist())
+    def first_of_each(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
+        """The first path of each kind from each subnet, of those whose examples are such."""
+        kinds, subnets = self.pairs.kind[self.own], self.pairs.subnet[self.own]
+        rows = np.flatnonzero(np.array([*map(holds, self.examples)], dtype=bool)[kinds])
+        _, first = np.unique(kinds[rows] * len(self._names[2]) + subnets[rows], return_index=True)
+        return _Rows(self, rows[np.sort(first)].tolist())
 
     @property
     def examples(self) -> Iterator[Trace]:
@@ -326,12 +326,18 @@ class Paths:
             found[self._names[1][to[row]]].append(self.own_path(row))
         return found
 
+    def is_reached(self, destination: str) -> bool:
+        """Whether any flow arrives at a destination, in part or whole."""
+        return bool(self._arriving[destination])
+
     @cached_property
-    def senders_at(self) -> dict[str, list[str]]:
-        """By destination: the workloads whose flows arrive there, in part or whole."""
+    def demanding_at(self) -> dict[str, list[str]]:
+        """By destination: the workloads with needs of their own whose flows arrive there, in part or whole."""
         pairs = self.pairs
+        demanding = np.array([name in self.described.estate.demanding[0] for name in self._names[0]], dtype=bool)
+        arriving = np.unique(pairs.pair[self._own_arrives])
         found: dict[str, list[str]] = {name: [] for name in self._names[1]}
-        for pair in np.unique(pairs.pair[self._own_arrives]).tolist():
+        for pair in arriving[demanding[pairs.workload[arriving]]].tolist():
             found[self._names[1][pairs.to[pair]]].append(self._names[0][pairs.workload[pair]])
         return found
 

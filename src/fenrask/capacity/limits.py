@@ -14,6 +14,10 @@ from fenrask.units import SECONDS_PER_HOUR, clock_text
 __all__ = ["Groups", "LimitUse", "limit_rows", "stated_limits"]
 
 
+def _no_growth() -> None:
+    """Of a limit that load does not fill."""
+
+
 @dataclass(frozen=True)
 class LimitUse:
     """One limit of an exit: its busiest use and its capacity, in the limit's own unit."""
@@ -25,7 +29,7 @@ class LimitUse:
     detail: str = ""
     grows: bool = True
     """Whether its use grows with the load; the number of addresses, hosts and subnets does not."""
-    grow: Callable[[], float | None] = field(default=lambda: None, compare=False, repr=False)
+    grow: Callable[[], float | None] = field(default=_no_growth, compare=False, repr=False)
     """Works out `growth`, when it is asked for: it takes longer than the use does."""
 
     @cached_property

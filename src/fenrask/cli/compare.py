@@ -10,6 +10,7 @@ import typer
 
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.derivation import Step
 from fenrask.designs import MEASURES, STANDARD, Comparison, Design, beside, break_even, changes, compare
 from fenrask.errors import Place, Problem, UnusableInput
@@ -20,7 +21,7 @@ from fenrask.evaluation import explain as explained
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 from fenrask.views.pages.explained import with_steps
-from fenrask.what_if import zone_losses
+from fenrask.what_if import zone_losses, zone_losses_apart
 
 __all__ = ["command"]
 
@@ -63,6 +64,7 @@ def command(
         bool,
         typer.Option("--confidence", help="Show instead each design's bill as an interval, where loads are ranges."),
     ] = False,
+    workers: Cases = "1",
     explain: Explain = False,
     save: Annotated[
         Path | None, typer.Option(metavar="FOLDER", help="Write each design's patch into this folder.")
@@ -81,10 +83,10 @@ def command(
     if flow is not None and weights:
         raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
     own = [_own(path) for path in design or []]
-    others = [described.priced_by(file) for file in catalogue or []]
+    priced = [described.priced_by(file) for file in catalogue or []]
     comparison = beside(
         compare(described, [*STANDARD, *own], public_hosts),
-        {one.catalogue.catalogue: compare(one, STANDARD, public_hosts) for one in others},
+        {one.catalogue.catalogue: compare(one, STANDARD, public_hosts) for one in priced},
     )
     if save:
         call.write_all(save, {name: text.encode() for name, text in patch_files(comparison).items()})
@@ -97,8 +99,14 @@ def command(
             call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
         return 0
     if confidence:
-        return _confidence(call, comparison)
-    losses = {one.design.name: zone_losses(one.evaluation) for one in comparison.candidates}
+        return _confidence(call, comparison, workers)
+    with workers_for_cases(workers) as others:
+        evaluations = [one.evaluation for one in comparison.candidates]
+        if others:
+            each = zone_losses_apart(others[0], [one.described for one in evaluations])
+        else:
+            each = [zone_losses(one) for one in evaluations]
+    losses = {one.design.name: lost for one, lost in zip(comparison.candidates, each, strict=True)}
     page = compare_page(comparison, losses, _weights(weights or []))
     call.show(with_steps(page, _steps(comparison)) if explain else page)
     if figure:
@@ -108,11 +116,20 @@ def command(
     return int(comparison.cheapest is None)
 
 
-def _confidence(call: Call, comparison: Comparison) -> int:
-    from fenrask.views.pages.confidence import compare_confidence_page
-    from fenrask.what_if import confident
+_LEVEL = 0.95
 
-    found = {one.design.name: confident(one.evaluation, 0.95) for one in comparison.candidates}
+
+def _confidence(call: Call, comparison: Comparison, workers: str) -> int:
+    from fenrask.views.pages.confidence import compare_confidence_page
+    from fenrask.what_if import confident, confident_apart
+
+    evaluations = [one.evaluation for one in comparison.candidates]
+    with workers_for_cases(workers) as others:
+        if others:
+            each = confident_apart(others[0], [one.described for one in evaluations], _LEVEL)
+        else:
+            each = [confident(one, _LEVEL) for one in evaluations]
+    found = {one.design.name: own for one, own in zip(comparison.candidates, each, strict=True)}
     call.show(compare_confidence_page(comparison.candidates[0].evaluation.described.estate.estate, comparison, found))
     return int(comparison.cheapest is None)
 

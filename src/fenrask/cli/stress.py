@@ -1,18 +1,16 @@
 """`fenrask stress`."""
 
-from collections.abc import Iterator
-from dataclasses import replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from fenrask.capacity import explain_capacity
 from fenrask.cli.completion import cases as known_cases
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, estate_command
-from fenrask.derivation import Step
+from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
@@ -20,7 +18,7 @@ from fenrask.units import exact
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
-from fenrask.what_if import Growth, Outcome, all_cases, grow, pairs_of, sensitivity, stress
+from fenrask.what_if import Growth, all_cases, grow, grow_apart, pairs_of, sensitivity, stress, stress_apart
 
 __all__ = ["command"]
 
@@ -67,6 +65,7 @@ def command(
         float | None, typer.Option(metavar="MONEY", min=0, help="With --months: monthly budget to check against.")
     ] = None,
     inputs: Annotated[bool, typer.Option("--inputs", help="Show instead the effect of +10% on each input.")] = False,
+    workers: Cases = "1",
     explain: Explain = False,
     figure: Annotated[
         Path | None, typer.Option(metavar="FILE", help="With --months or --inputs: draw it (.png, .svg or .pdf).")
@@ -74,7 +73,10 @@ def command(
 ) -> int:
     described = call.read()
     if months is not None:
-        return _growth(call, described, grow(described, months, growth, _money(budget)), lead, figure)
+        with workers_for_cases(workers) as others:
+            grows = partial(grow_apart, others[0]) if others else grow
+            found = grows(described, months, growth, _money(budget))
+        return _growth(call, described, found, lead, figure)
     if growth or lead or budget is not None:
         raise UnusableInput([Problem(Place(path="--growth, --lead, --budget"), "no --months", "over how many months")])
     if inputs:
@@ -98,19 +100,14 @@ def command(
         cases = all_cases(described)
     if pairs:
         cases |= pairs_of(all_cases(described))
-    outcomes = list(stress(described, cases))
+    with workers_for_cases(workers) as others:
+        if others:
+            outcomes = stress_apart(*others, described, cases, explain)
+        else:
+            outcomes = [one.explained() if explain else one for one in stress(described, cases)]
     page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)
-    call.show(with_steps(page, _steps(outcomes)) if explain else page)
+    call.show(with_steps(page, (step for one in outcomes for step in one.told)) if explain else page)
     return int(not all(one.is_harmless for one in outcomes))
-
-
-def _steps(outcomes: list[Outcome]) -> Iterator[Step]:
-    """How the ports of the exits are computed that a case overloads."""
-    for one in outcomes:
-        hit = {each.exit for each in (*one.overloaded, *one.worse)}
-        for step in explain_capacity(one.evaluation.capacity) if one.evaluation and hit else ():
-            if step.about in hit:
-                yield replace(step, about=f"{one.case}: {step.about}")
 
 
 def _money(amount: float | None) -> Fraction | None:

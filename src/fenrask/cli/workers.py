@@ -7,14 +7,49 @@ from concurrent.futures import CancelledError, Executor, Future, ProcessPoolExec
 from concurrent.futures import TimeoutError as FuturesTimeout
 from contextlib import contextmanager, suppress
 from time import monotonic
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 
-__all__ = ["executor_of"]
+__all__ = ["Cases", "executor_of", "workers_for_cases"]
 
 _ALONE_S = 5.0
 """How long a cluster may be without workers, or its scheduler silent, before it is given up."""
+
+
+Cases = Annotated[
+    str,
+    typer.Option(
+        "--workers",
+        metavar="NUMBER|ADDRESS",
+        help="Cases worked out at once here (default: 1), or the address of a Dask scheduler.",
+    ),
+]
+"""The option of commands whose cases can be worked out apart."""
+
+
+@contextmanager
+def workers_for_cases(workers: str) -> Iterator[tuple[Executor, int] | None]:
+    """An executor, and how many work at once; None where this process does all by itself."""
+    if workers == "1":
+        yield None
+        return
+    with executor_of(workers, processes=True) as executor:
+        yield executor, executor.number if isinstance(executor, _Cluster) else _number(workers)
+
+
+def _number(workers: str) -> int:
+    """The number of workers that is asked for; by default as many as there are processors."""
+    try:
+        number = int(workers or os.cpu_count() or 1)
+    except ValueError:
+        number = 0
+    if not 1 <= number <= 1024:
+        expected = "a number from 1 to 1024, or an address such as tcp://10.0.0.9:8786"
+        raise UnusableInput([Problem(Place(path="--workers"), repr(workers), expected)])
+    return number
 
 
 @contextmanager
@@ -24,13 +59,7 @@ def executor_of(workers: str, processes: bool = False) -> Iterator[Executor]:
         with _cluster(workers) as cluster:
             yield cluster
         return
-    try:
-        number = int(workers or os.cpu_count() or 1)
-    except ValueError:
-        number = 0
-    if not 1 <= number <= 1024:
-        expected = "a number from 1 to 1024, or an address such as tcp://10.0.0.9:8786"
-        raise UnusableInput([Problem(Place(path="--workers"), repr(workers), expected)])
+    number = _number(workers)
     executor: Executor = ProcessPoolExecutor(number) if processes else ThreadPoolExecutor(number)
     try:
         yield executor
@@ -72,6 +101,11 @@ class _Cluster(Executor):
     def __init__(self, client: Any) -> None:
         self._client = client
         self._executor = client.get_executor()
+
+    @property
+    def number(self) -> int:
+        """How many workers there are."""
+        return max(1, len(self._client.scheduler_info()["workers"]))
 
     def submit(self, fn: Any, /, *args: Any, **kwargs: Any) -> "Future[Any]":
         try:

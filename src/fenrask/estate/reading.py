@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, TypeVar
@@ -44,6 +44,10 @@ class Described:
     """Exits that a case has taken away: they have failed, where others do not exist."""
     reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
     """What was worked out of this estate and of those patched from it, by all that it follows from."""
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What another process needs of it: not what was worked out of it here."""
+        return {one.name: getattr(self, one.name) for one in fields(self)} | {"reused": {}}
 
     def place(self, *path: str | int) -> Place:
         """Where the value at this path stands: in the last patch that sets it, else in the estate."""

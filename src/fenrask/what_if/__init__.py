@@ -1,6 +1,7 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
 from fenrask.what_if.alerts import Alert, alerts
+from fenrask.what_if.apart import confident_apart, grow_apart, stress_apart, zone_losses_apart
 from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
 from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
@@ -25,6 +26,7 @@ __all__ = [
     "Confident",
     "ExitConfidence",
     "confident",
+    "confident_apart",
     "ranges",
     "adjustable",
     "sweep",
@@ -37,6 +39,7 @@ __all__ = [
     "as_sized",
     "case_patch",
     "grow",
+    "grow_apart",
     "pairs_of",
     "scaled_flows",
     "sensitivity",
@@ -44,6 +47,8 @@ __all__ = [
     "single_faults",
     "sources_shown",
     "stress",
+    "stress_apart",
     "with_confidence",
     "zone_losses",
+    "zone_losses_apart",
 ]

@@ -1,6 +1,6 @@
 """Growth month by month: what each month costs, and when each limit is passed."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -10,7 +10,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.units import figure
 from fenrask.what_if.faults import scaled_flows
 
-__all__ = ["Crossing", "Growth", "Month", "grow"]
+__all__ = ["Crossing", "Growth", "Month", "grow", "grown", "month"]
 
 
 @dataclass(frozen=True)
@@ -48,17 +48,28 @@ class Growth:
 
 def grow(described: Described, months: int, share: float = 0.0, budget: Fraction | None = None) -> Growth:
     """Each flow by its own growth, and all by `share` a month on top, compounded; budget: money a month."""
+    return grown(month(described, number, share, budget) for number in range(months + 1))
+
+
+def month(
+    described: Described, number: int, share: float, budget: Fraction | None
+) -> tuple[Month, tuple[Crossing, ...]]:
+    """One month from now, and the limits that are passed in it."""
+    times = {
+        name: ((1 + flow.growth_per_month) * (1 + share)) ** number for name, flow in described.estate.flows.items()
+    }
+    changed = described.patched(scaled_flows(described, times), f"month {number}") if number else described
+    evaluation = evaluate(changed)
+    return _month(number, evaluation), tuple(_crossings(number, evaluation, budget))
+
+
+def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:
+    """Months in their order; each limit in the first in which it is passed."""
     found: dict[tuple[str, str], Crossing] = {}
     seen = []
-    for number in range(months + 1):
-        times = {
-            name: ((1 + flow.growth_per_month) * (1 + share)) ** number for name, flow in described.estate.flows.items()
-        }
-        evaluation = evaluate(
-            described.patched(scaled_flows(described, times), f"month {number}") if number else described
-        )
-        seen.append(_month(number, evaluation))
-        for crossing in _crossings(number, evaluation, budget):
+    for one, crossings in months:
+        seen.append(one)
+        for crossing in crossings:
             found.setdefault((crossing.about, crossing.limit), crossing)
     return Growth(tuple(seen), tuple(sorted(found.values(), key=lambda one: one.month)))
 

@@ -1,14 +1,15 @@
 """What happens to an estate in one case: who is cut off, which exits are overloaded."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity import Capacity, ExitLimits, capacity
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, capacity, explain_capacity
 from fenrask.demand import open_at_peak, reopened
+from fenrask.derivation import Step
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
@@ -52,6 +53,22 @@ class Outcome:
     blocking: float
     """The largest share of new connections that find no port at any exit while it lasts."""
     helps: tuple[Help, ...]
+    told: tuple[Step, ...] = ()
+    """How the ports are computed of the exits that it overloads, where that was asked for."""
+
+    def explained(self) -> "Outcome":
+        """The same with how the ports are computed of the exits that it overloads."""
+        hit = {each.exit for each in (*self.overloaded, *self.worse)}
+        steps = explain_capacity(self.evaluation.capacity) if self.evaluation and hit else ()
+        told = (replace(step, about=f"{self.case}: {step.about}") for step in steps if step.about in hit)
+        return replace(self, told=tuple(told))
+
+    def handed_over(self) -> "Outcome":
+        """The same without the estate that it was read off, as another process can take it."""
+        overloaded, worse = ([_bare(one) for one in some] for some in (self.overloaded, self.worse))
+        return replace(
+            self, evaluation=None, cut_off=dict(self.cut_off), overloaded=tuple(overloaded), worse=tuple(worse)
+        )
 
     @property
     def is_harmless(self) -> bool:
@@ -70,6 +87,18 @@ class Outcome:
         for flow, why in self.cut_off.items():
             found.setdefault(why, []).append(flow)
         return found
+
+
+def _bare(one: ExitLimits) -> ExitLimits:
+    """An exit's verdict without what it was computed from."""
+    limits = tuple(replace(limit, grow=_unknown) for limit in one.limits)
+    if isinstance(one, ExitCapacity):
+        return replace(one, limits=limits, basis=(), streams=(), divide=_unknown)
+    return replace(one, limits=limits, basis=())
+
+
+def _unknown() -> None:
+    """What is not handed over."""
 
 
 def as_sized(evaluation: Evaluation) -> Evaluation:

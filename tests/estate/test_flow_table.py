@@ -1,5 +1,6 @@
 """Flows that were checked by their columns, against each row read by itself: the second method is pydantic's."""
 
+import json
 import random
 import unittest
 from fractions import Fraction
@@ -15,6 +16,7 @@ from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.rows import Rows
 from fenrask.estate.traffic import Traffic
 from fenrask.estate.volumes import as_written
+from tests.support import CATALOGUE, ESTATE, InFolder, merged
 
 CELLS: dict[str, tuple[str, ...]] = {
     "per_host_per_s": ("0.25", "1", "3.5e-2", "7"),
@@ -134,6 +136,38 @@ class FlowTables(unittest.TestCase):
         for value, number in zip(values, whole.tolist(), strict=True):
             # `repr` gives the shortest decimal that is read as the same float.
             self.assertEqual(Fraction(number, below), Fraction(repr(value)))
+
+
+class Commands(InFolder):
+    """What commands say of a table of flows is what they say of the same flows in the estate."""
+
+    def test_a_table_and_a_section_are_one(self) -> None:
+        self.write("catalogue.yaml", CATALOGUE)
+        flows = {
+            f"f{number}": {"from": "work", "to": "partner", "per_host_per_s": 0.25 * number, "duration_s": 2 * number}
+            for number in range(1, 12)
+        }
+        heading = ["name", "from", "to", "per_host_per_s", "duration_s"]
+        lines = [heading, *([name, *map(str, one.values())] for name, one in flows.items())]
+        self.write("flows.csv", "\n".join(map(",".join, lines)) + "\n")
+        self.write("section.yaml", merged(ESTATE, {"flows": {"talk": None, **flows}}))
+        self.write("table.yaml", merged(ESTATE, {"flows": None, "flows_csv": "flows.csv"}))
+        patch = {"flows": {"f3": {"retry_share": 0.5}, "f4": None, "more": {**flows["f1"], "duration_s": 7}}}
+        self.write("patch.json", json.dumps(patch))
+        for words in (
+            ("merged",),
+            ("merged", "--patch", "patch.json"),
+            ("check", "--set", "flows.f2.from=nobody"),
+            ("demand", "--format", "json", "--patch", "patch.json"),
+            ("charges", "--format", "json", "--set", "flows.f5.out_gib_per_month=3"),
+            ("capacity", "--format", "json", "--set", "workloads.work.hosts=40"),
+            ("stress", "--format", "json", "--months", "3", "--growth", "0.1"),
+        ):
+            with self.subTest(words=words):
+                command, *others = words
+                done = [self.program(command, file, *others) for file in ("section.yaml", "table.yaml")]
+                self.assertEqual(*((one.returncode, one.stdout, one.stderr) for one in done))
+                self.assertLess(done[0].returncode, 3)
 
 
 if __name__ == "__main__":

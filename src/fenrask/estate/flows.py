@@ -97,20 +97,6 @@ class Flow(Strict):
             self.udp_streaming_share,
         )
 
-    @property
-    def traffic_key(self) -> tuple[object, ...]:
-        """What says how its connections come, beside their rate and how long they hold a port."""
-        return (
-            self.burstiness,
-            self.retry_share,
-            self.max_per_host,
-            self.packet_bytes,
-            self.out_kib_per_connection,
-            self.in_kib_per_connection,
-            self.out_gib_per_month,
-            self.in_gib_per_month,
-        )
-
     def endings(self, protocol: str) -> dict[Ending, float]:
         """The share of each way to end, of `tcp` or `udp`; they sum to 1."""
         if protocol == "udp":

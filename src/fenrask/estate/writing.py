@@ -6,6 +6,7 @@ from typing import Any
 import yaml
 
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Prefix, covers, parse_address, parse_prefix
 
@@ -42,7 +43,12 @@ def _sequence(dumper: _Plain, value: Any) -> yaml.Node:
     return dumper.represent_sequence("tag:yaml.org,2002:seq", value, flow_style=short)
 
 
+def _rows(dumper: _Plain, value: Rows) -> yaml.Node:
+    return dumper.represent_dict({**value})
+
+
 _Plain.add_representer(list, _sequence)
+_Plain.add_representer(Rows, _rows)
 
 
 def estate_text(data: Mapping[str, Any]) -> str:

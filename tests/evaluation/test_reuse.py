@@ -36,6 +36,9 @@ def patches(dice: random.Random, estate: dict[str, Any]) -> list[dict[str, Any]]
         {"targets": {"blocking": 0.01}},
         {"stress": {"more": {"load_up": 0.1}}},
     ]
+    senders = {name for one in estate["workloads"].values() for name in one["subnets"]}
+    # Numbers of subnets are others without one that stands before them.
+    found += [{"subnets": {name: None}} for name in estate["subnets"] if name not in senders][:3]
     if gates:
         found += [{"exits": {dice.choice(gates): {"addresses": dice.choice([1, 2, 3, "auto"])}}}]
         found += [{"exits": {dice.choice(gates): None}}]
@@ -62,6 +65,11 @@ def figures(evaluation: Evaluation) -> list[Any]:
     ]
 
 
+def subnets_of(evaluation: Evaluation) -> list[tuple[str, str, str]]:
+    """The subnet of each part of a load."""
+    return [(part.flow, part.subnet, part.exit) for part in evaluation.demand.parts]
+
+
 class Reuse(InFolder):
     def test_what_is_kept_is_what_is_computed_from_the_ground_up(self) -> None:
         kept = 0
@@ -78,6 +86,7 @@ class Reuse(InFolder):
                 with self.subTest(seed=seed, patch=patch):
                     reused = evaluate(after, like=base)
                     self.assertEqual(figures(reused), figures(evaluate(afresh)))
+                    self.assertEqual(subnets_of(reused), subnets_of(evaluate(afresh)))
                     kept += reused.demand.laid.rate_per_s is base.demand.laid.rate_per_s
         # Some patches leave all loads as they are.
         self.assertGreater(kept, MANY)

@@ -76,7 +76,7 @@ class _Use:
 
 @dataclass(frozen=True, eq=False)
 class Groups:
-    """Parts on an exit, and of which of so many groups each is, shape (n_parts,)."""
+    """Parts on an exit, and the group of each by number, below `count`, shape (n_parts,)."""
 
     parts: Parts
     group: Numbers

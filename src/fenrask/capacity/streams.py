@@ -144,13 +144,13 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     loads = loads_by(parts, group, len(some), weights)
     for number, pool in enumerate(some):
         own = slice(int(ends[number]) - len(each[number]), int(ends[number]))
-        alike = bool(tied[number]) or hashes
+        by_host = bool(tied[number]) or hashes
         yield Stream(
             label=pool.label,
             protocol=pool.protocol,
             load=loads[number],
             copies=pool.copies,
-            hosts=_alike_hosts(each[number], concurrent[own]) if alike else 1.0,
+            hosts=_alike_hosts(each[number], concurrent[own]) if by_host else 1.0,
             # A random part of a bursty stream is less bursty.
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,

@@ -72,15 +72,17 @@ def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
 
 @dataclass(frozen=True, eq=False)
 class Family:
-    """Holds that differ by the mean of lives alone: flows that end alike, at exits whose ports are kept as long.
+    """Holds that differ by the mean of lives alone: of flows with the same endings, at exits with the same timers.
 
     parts: whether connections had a duration, the delay after their end, s, and their share. life: the distribution of
-    lives; None for exponential ones of any mean. is_short: whether lives have no duration.
+    lives; None for exponential ones of any mean. is_short: whether lives have no duration. stated: what `life` was made
+    of, kept since a family is known by it.
     """
 
     parts: tuple[tuple[bool, float, float], ...]
     life: HoldingTime | None = None
     is_short: bool = False
+    stated: DurationLaw | None = None
 
     @classmethod
     def of(cls, flow: Flow, protocol: str, offer: Offer | None) -> "Family":
@@ -88,8 +90,9 @@ class Family:
         parts: dict[tuple[bool, float], float] = {}
         for one in ended(flow, protocol, offer):
             parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
-        life = duration_law(flow.duration_s) if isinstance(flow.duration_s, DurationLaw) else None
-        return cls(tuple((*key, share) for key, share in parts.items()), life, not flow.duration_mean_s)
+        stated = flow.duration_s if isinstance(flow.duration_s, DurationLaw) else None
+        life = None if stated is None else duration_law(stated)
+        return cls(tuple((*key, share) for key, share in parts.items()), life, not flow.duration_mean_s, stated)
 
     @cached_property
     def connected(self) -> float:
@@ -109,7 +112,7 @@ class Family:
 
     @cached_property
     def make(self) -> Hashable:
-        """What families must have alike for their laws to be stacked."""
+        """What families must share for their laws to be stacked."""
         if self.life is not None:
             make: Hashable = make_of(self.law(0.0))
             return make

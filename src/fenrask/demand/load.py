@@ -114,7 +114,7 @@ class Load:
 def concurrent_by(some: Parts, group: Numbers, groups: int, weights: Series | None = None) -> Series:
     """Mean connections held by each of several groups of parts, shape (n_groups, n_times).
 
-    group: the number of each part's, weights: so many times each counts, default 1; both of shape (n_parts,).
+    group: the number of each part's, weights: the factor by which each counts, default 1; both of shape (n_parts,).
     """
     curves = some.laid.curves
     rates, persistent = some.rate_per_s, some.persistent

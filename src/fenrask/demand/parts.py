@@ -54,7 +54,8 @@ class Laid:
     @cached_property
     def subnets(self) -> tuple[str, ...]:
         """The names of subnets."""
-        return tuple(self.traffic.estate.subnets)
+        # Not those of `traffic`, which may be of an estate that differs in subnets alone.
+        return tuple(self.paths.described.estate.subnets)
 
     @cached_property
     def subnet(self) -> Numbers:

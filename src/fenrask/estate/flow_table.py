@@ -105,7 +105,7 @@ def _numbers(cells: Sequence[str]) -> NDArray[np.float64]:
 
 
 def _pointed(lines: str, count: int) -> NDArray[np.bool_]:
-    """Which of so many numbers, one a line, are written with a point or an exponent."""
+    """Which of `count` numbers, one a line, are written with a point or an exponent."""
     if "e" not in lines.lower() and lines.count(".") in (0, count):
         return np.full(count, "." in lines)
     return np.array([not cell.lstrip("+-").isdigit() for cell in lines.split("\n")[1:-1]], dtype=bool)

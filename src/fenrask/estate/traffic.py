@@ -60,8 +60,9 @@ class Traffic:
 
     def is_of(self, estate: Estate) -> bool:
         """Whether another estate has the very same flows, and all that is asked of others for them."""
-        sections = ("flows", "workloads", "destinations", "profiles")
-        return all(getattr(self.estate, name) is getattr(estate, name) for name in sections)
+        names = ("flows", "workloads", "destinations", "profiles")
+        sections = ((getattr(self.estate, name), getattr(estate, name)) for name in names)
+        return all(one is other or not (one or other) for one, other in sections)
 
     @cached_property
     def number(self) -> dict[str, int]:

@@ -7,7 +7,8 @@ With `c` servers offered `a` Erlang the share of arrivals refused is
 and for real c it is continued by 1 / B = a * integral_0^inf e^{-a t} (1 + t)^c dt (Fortet; Jagerman,
 "Some properties of the Erlang loss function", Bell System Technical Journal 53, 1974).
 
-Both branches below integrate a positive, monotone, analytic function, exp(-d t + c (log(1 + s t) - s t))
+From 120 servers on, up to 2.7 times as much load, a uniform expansion serves (`erlang_expansion`); else both
+branches below integrate a positive, monotone, analytic function, exp(-d t + c (log(1 + s t) - s t))
 with d = |a - c|, by Gauss-Legendre over the stretch where it exceeds e^-40 of its start. 24 nodes leave
 an error near 2e-14 from 40 servers up, whatever their number; nothing cancels. Where a >= c, s = +1
 and 1 / B is the integral itself; where a < c, s = -1 and 1 / B = 1 / p - S, with p the Poisson
@@ -22,6 +23,7 @@ from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, check_target, unusable
 from fenrask.teletraffic.elementary import log1pmx, stirling_error
+from fenrask.teletraffic.erlang_expansion import MANY, inverse_blocking
 from fenrask.teletraffic.erlang_scalar import log_erlang_b_of_one
 
 __all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
@@ -38,7 +40,10 @@ _FAR_NODES, _FAR_WEIGHTS = np.polynomial.laguerre.laggauss(10)
 _FAR = 500.0
 """Where (a - c)^2 / c is more than this ten nodes of Gauss-Laguerre leave an error near 1e-15."""
 _DEPTH = 40.0
-_CHUNK = 2048
+_DEEP = 60.0
+_MOST_TIMES = 2.7
+"""Up to so many times the servers a load has an eta that the expansion serves."""
+_CHUNK = 4096
 _MOST_LOAD = 2.0**52
 _TINY = 1e-300
 _COUNTED = 120
@@ -74,9 +79,11 @@ def log_erlang_b(ports: ArrayLike, erlangs: ArrayLike) -> Any:
     flat_c, flat_a = servers.ravel(), load.ravel()
     result = np.zeros(flat_c.size)
     result[(flat_a == 0) & (flat_c > 0)] = -np.inf
-    # Neighbours in size need like numbers of series terms, so that a sorted chunk wastes none.
+    # Neighbours in size need like numbers of terms, so that a chunk of them wastes none; small integers sort quickest.
     live = np.flatnonzero((flat_a > 0) & (flat_c > 0))
-    live = live[np.argsort(flat_c[live], kind="stable")]
+    size = flat_c[live]
+    size = np.where(size <= _COUNTED, np.ceil(size), _COUNTED + np.frexp(size)[1]).astype(np.int16)
+    live = live[np.argsort(size, kind="stable")]
     for start in range(0, live.size, _CHUNK):
         part = live[start : start + _CHUNK]
         result[part] = _log_b(flat_c[part], flat_a[part])
@@ -219,19 +226,23 @@ def _by_counting(c: Floats, a: Floats) -> Floats:
 def _by_integrals(c: Floats, a: Floats) -> Floats:
     """log B for any c > 0 and a > 0."""
     result = np.empty(c.shape)
-    over = a >= c
+    # Further below than this B is the Poisson probability to the last digit; further above ten nodes do.
+    many = (c >= MANY) & (a <= _MOST_TIMES * c) & ((c - a) * np.abs(c - a) <= 2 * _DEEP * c)
+    if many.any():
+        result[many] = -np.log(inverse_blocking(c[many], a[many]))
+    over = (a >= c) & ~many
     if over.any():
         result[over] = -np.log(_overloaded(c[over], a[over]))
-    under = ~over
+    under = ~(over | many)
     if under.any():
         c, a = c[under], a[under]
         log_p = _log_poisson(c, a)
         # The tail is below a / d and a sqrt(pi / 2 c); where p takes it under a float's last digit B is p.
         bound = np.log(a) - np.log(np.maximum(c - a, np.sqrt(2 * c / np.pi)))
         tail = np.zeros(c.shape)
-        few, many = c < _FEW, (c >= _FEW) & (log_p + bound > -_DEPTH)
+        few, some = c < _FEW, (c >= _FEW) & (log_p + bound > -_DEPTH)
         tail[few] = _series(c[few], a[few])
-        tail[many] = _integral(c[many], a[many], -1.0)
+        tail[some] = _integral(c[some], a[some], -1.0)
         result[under] = log_p - np.log1p(-np.exp(log_p) * tail)
     return result
 
@@ -299,8 +310,8 @@ def _log_poisson(c: Floats, a: Floats) -> Floats:
     shift = np.where(c < 16, 16.0, 0.0)
     n = c + shift
     x = (a - n) / n
-    near = np.abs(x) < 0.5
-    deviance = np.where(near, n * log1pmx(np.where(near, x, 0.0)), n * _log_ratio(a, n) - (a - n))
+    deviance, near = n * _log_ratio(a, n) - (a - n), np.abs(x) < 0.5
+    deviance[near] = n[near] * log1pmx(x[near])
     log_p = deviance - stirling_error(n) - 0.5 * np.log(2 * np.pi * n)
     low = shift > 0
     if low.any():
@@ -312,5 +323,8 @@ def _log_poisson(c: Floats, a: Floats) -> Floats:
 def _log_ratio(a: Floats, n: Floats) -> Floats:
     """log(a / n), also where a / n is too small to be a number."""
     with np.errstate(divide="ignore", over="ignore", under="ignore"):
-        ratio: Floats = np.where(a > _TINY * n, np.log(a / n), np.log(a) - np.log(n))
+        ratio: Floats = np.log(a / n)
+    tiny = a <= _TINY * n
+    if tiny.any():
+        ratio[tiny] = (np.log(a) - np.log(n))[tiny]
     return ratio

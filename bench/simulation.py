@@ -16,17 +16,18 @@ from numba import njit
 
 from fenrask.teletraffic import erlang_b
 from fenrask.teletraffic.holding import Exponential
-from fenrask.teletraffic.simulation import Blocks, Calls, Ending, Pool, drawn, kernel
+from fenrask.teletraffic.simulation import Blocks, Calls, Ending, Pool, drawn
+from fenrask.teletraffic.simulation.kernels.heap import pop, push
+from fenrask.teletraffic.simulation.kernels.random_numbers import seeded, standard_exponential, uniform
 
 _PORTS, _ROUNDS = 64_512, 5
-_exponential, _uniform, _push, _pop = kernel._standard_exponential, kernel._uniform, kernel._push, kernel._pop
 
 
 @njit(nogil=True)
 def _numbers(s, n):
     total = 0.0
     for _ in range(n):
-        total += _uniform(s) + _exponential(s)
+        total += uniform(s) + standard_exponential(s)
     return total
 
 
@@ -35,16 +36,16 @@ def _heap(s, ports, load, n):
     """Refused of n arrivals at a pool that begins full of what is held in the mean."""
     keys, items, size = np.empty(ports + 1), np.empty(ports + 1, dtype=np.int32), 0
     for _ in range(min(ports, int(load))):
-        _push(keys, items, size, _exponential(s), np.int32(0))
+        push(keys, items, size, standard_exponential(s), np.int32(0))
         size += 1
     now, blocked = 0.0, 0
     for _ in range(n):
-        now += _exponential(s) / load
+        now += standard_exponential(s) / load
         while size > 0 and keys[0] <= now:
-            _pop(keys, items, size)
+            pop(keys, items, size)
             size -= 1
         if size < ports:
-            _push(keys, items, size, now + _exponential(s), np.int32(0))
+            push(keys, items, size, now + standard_exponential(s), np.int32(0))
             size += 1
         else:
             blocked += 1
@@ -136,7 +137,7 @@ def _compared(actions: dict[str, Callable[[], int]]) -> dict[str, float]:
 
 def measure() -> Iterator[str]:
     """Times for a connection, and how many times ours each is."""
-    state = kernel.seeded(1, 2)
+    state = seeded(1, 2)
     for share in (0.98, 1.02):
         load = share * _PORTS
 
@@ -155,7 +156,7 @@ def measure() -> Iterator[str]:
         found = _compared(actions)
         words = ", ".join(f"{name} {ns:,.0f} ns ({ns / found['ours']:.2f}x)" for name, ns in found.items())
         blocked = _ours(load, 400)[0]
-        slow = _heap(kernel.seeded(3, 4), _PORTS, load, 20_000_000) / 20_000_000
+        slow = _heap(seeded(3, 4), _PORTS, load, 20_000_000) / 20_000_000
         yield f"{share:.0%} load: {words}; refused {blocked:.5f}, heap {slow:.5f}, Erlang {erlang_b(_PORTS, load):.5f}"
     hosts, block, load = 10_000, 64, 50.0
 

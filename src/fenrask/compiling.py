@@ -1,6 +1,8 @@
 """Compiled loops: kept for the next run where there is a place to keep them, compiled again where there is none."""
 
+import hashlib
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +16,22 @@ def compiled(function: Callable[..., Any]) -> Any:
 
     In a read-only installation without a home folder Numba finds no place for its cache and refuses; then it compiles
     each time, which takes some seconds more.
+    Numba keeps what it compiled under the function's name and looks whether its own file has changed, not whether
+    those have that it calls: in a folder of kernels the name says what all of them are.
     """
+    file = Path(function.__code__.co_filename)
+    if file.parent.name == "kernels":
+        function.__qualname__ += "_" + _contents(file.parent)
     try:
         return njit(cache=True, nogil=True)(function)
     except RuntimeError:
         return njit(nogil=True)(function)
+
+
+@cache
+def _contents(folder: Path) -> str:
+    """A short name of what the modules of a folder say."""
+    return hashlib.sha256(b"".join(file.read_bytes() for file in sorted(folder.glob("*.py")))).hexdigest()[:8]
 
 
 def first_use(function: Any) -> str:
@@ -27,6 +40,6 @@ def first_use(function: Any) -> str:
     if kept is None:
         again = "each time, since there is no folder to keep it in; NUMBA_CACHE_DIR names one"
         return f"compiling for this machine first ({again})"
-    if any(Path(kept).glob(f"*.{function.__name__}-*.nbi")):
+    if any(Path(kept).glob(f"*.{function.py_func.__qualname__}-*.nbi")):
         return ""
     return "compiling for this machine first; it takes up to half a minute, once"

@@ -153,7 +153,7 @@ _MOST_OF_A_RUN = 1e9
 
 def _say_what_takes_long(call: Call) -> None:
     from fenrask.compiling import first_use
-    from fenrask.teletraffic.simulation.kernel import pool
+    from fenrask.teletraffic.simulation.kernels.pool import pool
 
     if word := first_use(pool):
         call.say(word)

@@ -107,9 +107,9 @@ def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.boo
     """
     if times_s.size != holds_s.size or np.any(np.diff(times_s) < 0) or np.any(holds_s < 0):
         raise unusable("times_s", "times that fall, or holds of another number or below 0", "calls in order")
-    from fenrask.teletraffic.simulation import kernel
+    from fenrask.teletraffic.simulation.kernels.heap import traced
 
-    blocked: NDArray[np.bool_] = kernel.traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
+    blocked: NDArray[np.bool_] = traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
     return blocked
 
 
@@ -135,7 +135,8 @@ class Pool:
     cleared: tuple[int, ...] = ()
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation import kernel
+        from fenrask.teletraffic.simulation.kernels.pool import pool
+        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
         calls = self.calls
         rates, law = calls.laid_out()
@@ -145,8 +146,8 @@ class Pool:
         cleared = np.zeros(rates.size, dtype=np.bool_)
         cleared[[calls.warm + step for step in self.cleared]] = True
         servers = np.concatenate([np.full(calls.warm, np.max(servers)), servers])
-        found = kernel.pool(
-            kernel.seeded(seed, number),
+        found = pool(
+            seeded(seed, number),
             rates,
             calls.step_s,
             calls.slices(int(np.min(servers))),
@@ -176,12 +177,13 @@ class Searched:
     chance: float = 0.0
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation import kernel
+        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
+        from fenrask.teletraffic.simulation.kernels.search import searched
 
         calls = self.calls
         rates, law = calls.laid_out()
-        found = kernel.searched(
-            kernel.seeded(seed, number),
+        found = searched(
+            seeded(seed, number),
             rates,
             calls.step_s,
             calls.slices(),
@@ -243,12 +245,13 @@ class Blocks:
     servers: int
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation import kernel
+        from fenrask.teletraffic.simulation.kernels.blocks import blocks
+        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
         calls = self.calls
         rates, law = calls.laid_out(1 / self.owners)
-        state = kernel.seeded(seed, number)
-        return Run(*kernel.blocks(state, rates, calls.step_s, calls.warm, self.owners, self.servers, law))
+        state = seeded(seed, number)
+        return Run(*blocks(state, rates, calls.step_s, calls.warm, self.owners, self.servers, law))
 
 
 @dataclass(frozen=True)
@@ -262,12 +265,13 @@ class Growing:
     total: int
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation import kernel
+        from fenrask.teletraffic.simulation.kernels.blocks import growing
+        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
         calls = self.calls
         rates, law = calls.laid_out()
-        attempts, blocked, concurrent, _ = kernel.growing(
-            kernel.seeded(seed, number),
+        attempts, blocked, concurrent, _ = growing(
+            seeded(seed, number),
             rates,
             calls.step_s,
             calls.slices(),

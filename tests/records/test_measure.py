@@ -425,7 +425,8 @@ class MeasuredFlows(Records):
         self.assertEqual(load["duration_s"]["shape"], "lognormal")
         self.assertAlmostEqual(load["duration_s"]["mean"], np.exp(0.5), delta=0.03)
         self.assertAlmostEqual(load["new_per_s"], 1.0, delta=4 * load["new_per_s_error"])
-        self.assertAlmostEqual(load["burstiness"], 1.0, delta=0.15)
+        # Independent connections show no batch, and no variation within the hour.
+        self.assertEqual((load["batch"], load["rate_cv"], load["day_cv"]), (1.0, 0.0, 0.0))
         self.assertAlmostEqual(load["out_kib_per_connection"], 2.0, places=6)
         [row] = self.json("demand")["flows"]
         # 1.5 a second at the peak, each 1.65 s and 60 s more.

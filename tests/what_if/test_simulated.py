@@ -94,7 +94,9 @@ class AgainstTheFormulas(InFolder):
         patch = {"flows": {"talk": {"burstiness": 4.0, "retry_share": 0.5, "max_per_host": 90}}}
         [two] = simulated(sized(self.estate(patch)), Asked(around_hours=1))
         calls = two.setting.calls
-        self.assertEqual((calls.batch, calls.retry_share, calls.sources), (4.0, 0.5, 900.0))
+        # Holds of 60 s and 2 more: (60 + 2 / 2) / 62 of those that come at once are held together (see `overlap`).
+        self.assertAlmostEqual(1 + 2 * (calls.batch - 1) * 61 / 62, 4.0, delta=0.01)
+        self.assertEqual((calls.retry_share, calls.sources), (0.5, 900.0))
         smooth = {"flows": {"talk": {"burstiness": 0.5}}}
         [three] = simulated(sized(self.estate(smooth)), Asked(around_hours=1))
         self.assertEqual(three.not_counted, ("a burstiness below 1",))

@@ -13,6 +13,7 @@ _FORMULAS = {
     "hashed": "mean of Erlang B over Binomial(hosts - 1, 1/cells) others in a cell",
     "limited": "birth-death chain whose arrivals thin as it fills",
     "bursty": "Hayward: B(ports / z, load / z), Fredericks 1980",
+    "varied": "mean over lognormal levels of the load (Cox 1955)",
     "capped": "Engset 1918, what an arriving connection meets",
     "retried": "load raised until a' = a + share x a' x B(a')",
     "plain": "Erlang B (Erlang 1917) at the mean concurrent connections of that moment (Jagerman 1975)",
@@ -21,6 +22,10 @@ _FORMULAS = {
 
 def explain_capacity(capacity: Capacity) -> Iterator[Step]:
     """For each exit, the fullest first: ports of the pool that binds, ports wanted, blocking, addresses."""
+    if capacity.of_busy_day:
+        days = capacity.demand.paths.described.estate.targets.days
+        working = f"of the day that {percent(days)} of days do not exceed; exp(s z - s^2/2), s^2 = log(1 + day_cv^2)"
+        yield Step("targets", "days", percent(days), working)
     for one in sorted(capacity.exits, key=lambda one: (-one.blocking, one.port_limit.headroom)):
         yield from _exit(one)
 
@@ -64,6 +69,7 @@ def _formulas(one: ExitCapacity) -> Iterator[str]:
             "hashed": one.ports is not None and one.ports.hashed,
             "limited": one.how.search_tries is not None,
             "bursty": stream.peakedness != 1.0,
+            "varied": stream.level_cv > 0,
             "capped": stream.sources is not None and stream.peakedness == 1.0 and one.how.search_tries is None,
             "retried": stream.retry_share > 0,
         }

@@ -160,6 +160,11 @@ class Capacity:
         return (*self.exits, *self.others)
 
     @property
+    def of_busy_day(self) -> bool:
+        """Whether the figures are of a day that is busier than the mean one."""
+        return self.demand.laid.level is not None
+
+    @property
     def fits(self) -> bool:
         return all(one.fits for one in self.every)
 
@@ -173,11 +178,12 @@ class Capacity:
 
 
 def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
-    """Size and judge every exit that has an offer with ports or limits, in the estate's order.
+    """Size and judge every exit that has an offer with ports or limits, in the estate's order, on the busy day.
 
     `addresses: auto` becomes the least number that meets the target of blocking, and one where there is no load; a
     stated number is judged as it is. What is `known` of an exit with the same load and offer is taken as it is.
     """
+    demand = demand.on_busy_day
     described = demand.paths.described
     before = {one.exit: one for one in known.every} if known else {}
     found: list[ExitCapacity] = []
@@ -223,6 +229,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
         some.persistent,
         *(column[some.curve] for column in (laid.curves.profile, laid.curves.family, laid.curves.duration_s)),
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
+        *(column[some.flow] for column in (traffic.batch, traffic.rate_cv, traffic.rate_steady_s, traffic.day_cv)),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
@@ -325,7 +332,8 @@ def _ports(
         return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "nothing held")
     when = "" if use.level else f" at {clock_text(use.time_s)}"
     grow = partial(growth_until, offered, assignment, ports, addresses, target)
-    return LimitUse("ports", use.pool, use.concurrent, use.capacity, f"{use.binding}{when}", grow=grow)
+    detail = "; ".join(filter(None, (f"{use.binding}{when}", use.varies)))
+    return LimitUse("ports", use.pool, use.concurrent, use.capacity, detail, grow=grow)
 
 
 def growth_until(

@@ -7,6 +7,7 @@ import numpy as np
 
 from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by
+from fenrask.teletraffic.variation import held_cv, overlap
 
 __all__ = ["Pool", "hosts_behind", "pools", "streams"]
 
@@ -134,7 +135,8 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     total = summed(concurrent)
     whole = np.where(total > 0, total, 1.0)
     none, ones = np.zeros(len(some)), np.ones(len(some))
-    bursty = np.where(total > 0, summed(traffic.burstiness[flows] * concurrent) / whole, 1.0)
+    bursty = np.where(total > 0, summed(_bursty(parts) * concurrent) / whole, 1.0)
+    varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else none
     retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
     tied = summed(traffic.one_source[flows].astype(np.float64)) > 0 if traffic.is_tied else none > 0
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
@@ -153,11 +155,51 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             hosts=_alike_hosts(each[number], concurrent[own]) if by_host else 1.0,
             # A random part of a bursty stream is less bursty.
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
+            level_cv=float(varied[number]),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
             retry_share=float(retried[number]),
             tied=bool(tied[number]),
             profile=traffic.profiles[profiles[number]],
         )
+
+
+def _bursty(parts: Parts) -> Series:
+    """Variance to mean of what each part holds: stated, and that of batches by the law of holds."""
+    traffic, flows = parts.laid.traffic, parts.flow
+    found, batch = traffic.burstiness[flows].copy(), traffic.batch[flows]
+    rows = np.flatnonzero((batch > 1) & ~traffic.is_standing[flows])
+    found[rows] += 2 * (batch[rows] - 1) * _by_law(parts, rows, [], overlap)
+    return found
+
+
+def _by_law(parts: Parts, rows: Numbers, others: Sequence[Series], of: Callable[..., float]) -> Series:
+    """What follows from a law of holds and other figures, once for all rows that have the same; shape (n_rows,)."""
+    if not rows.size:
+        return np.zeros(0)
+    keys, back = np.unique(np.stack([parts.curve[rows], *others]), axis=1, return_inverse=True)
+    curves = parts.laid.curves
+    each = [of(curves.curve(int(curve)).law, *figures) for curve, *figures in keys.T.tolist()]
+    return np.array(each)[back.ravel()]
+
+
+def _of_what_moves(parts: Parts, concurrent: Series, weights: Series, summed: Callable[[Series], Series]) -> Series:
+    """The variation of each pool, of what is not open all the time; arguments as in `_streams`, shape (n_pools,)."""
+    moving = concurrent - parts.persistent * weights
+    total = summed(moving)
+    varied: Series = summed(_varied(parts) * moving) / np.where(total > 0, total, 1.0)
+    return varied
+
+
+def _varied(parts: Parts) -> Series:
+    """The variation of what each part holds in the mean, about its profile: that of its rate, smoothed by its holds.
+
+    Those of a pool are added up as if they rose and fell together: what they have in common is not known.
+    """
+    traffic, flows = parts.laid.traffic, parts.flow
+    found = np.where(traffic.is_standing[flows], 0.0, traffic.rate_cv[flows])
+    rows = np.flatnonzero(found)
+    found[rows] = _by_law(parts, rows, [found[rows], traffic.rate_steady_s[flows[rows]]], held_cv)
+    return found
 
 
 def _hashes(demand: Demand, exit_name: str) -> bool:

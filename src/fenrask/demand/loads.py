@@ -20,6 +20,7 @@ from fenrask.estate import Described
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.routing import FlowPath, Paths, repeated
 from fenrask.teletraffic.holding import Fixed
+from fenrask.teletraffic.variation import day_level
 from fenrask.units import percent
 
 __all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "reopened"]
@@ -54,6 +55,16 @@ class Demand:
     def not_counted(self) -> tuple[NotCounted, ...]:
         """What does not arrive, and so puts nothing on any exit."""
         return tuple(_not_counted(self.paths))
+
+    @cached_property
+    def on_busy_day(self) -> "Demand":
+        """The load on the day that the targets' share of days does not exceed: all flows have theirs at once."""
+        traffic, targets = self.laid.traffic, self.paths.described.estate.targets
+        if not traffic.is_daily or self.laid.level is not None:
+            return self
+        cvs, back = np.unique(traffic.day_cv, return_inverse=True)
+        levels = np.array([day_level(cv, targets.days) for cv in cvs.tolist()])
+        return replace(self, laid=self.laid.on_a_day(levels[back]))
 
     @cached_property
     def parts(self) -> Parts:

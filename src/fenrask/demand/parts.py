@@ -34,6 +34,8 @@ class Laid:
     curve: Numbers
     rate_per_s: Series
     persistent: Series
+    level: Series | None = None
+    """How many times the mean day's load each row has; None for the mean day."""
 
     @cached_property
     def share(self) -> Series:
@@ -76,8 +78,14 @@ class Laid:
 
     @cached_property
     def bytes_per_s(self) -> Series:
-        """Mean bytes of each row in a second of the month, both ways."""
-        return self.traffic.bytes_per_s[self.flow] * self.share
+        """Mean bytes of each row in a second of the month, both ways; of the day, where that is another."""
+        mean: Series = self.traffic.bytes_per_s[self.flow] * self.share
+        return mean if self.level is None else mean * self.level
+
+    def on_a_day(self, level: Series) -> "Laid":
+        """The same on a day when the flows, shape (n_flows,), have so many times their load."""
+        levels = level[self.flow]
+        return replace(self, rate_per_s=self.rate_per_s * levels, level=levels)
 
     def with_persistent(self, persistent: Series) -> "Laid":
         """The same with other always-open connections."""

@@ -49,6 +49,18 @@ class Flow(Strict):
     burstiness: Annotated[float, Field(strict=True, gt=0)] = Field(
         1.0, description="variance-to-mean ratio of busy connections; 1 for arrivals independent of each other"
     )
+    batch: Annotated[float, Field(strict=True, ge=1, le=1e6)] = Field(
+        1.0, description="connections that come at one instant, in the mean; the bursts that follow add to burstiness"
+    )
+    rate_cv: Annotated[float, Field(strict=True, ge=0, le=10)] = Field(
+        0.0, description="coefficient of variation of the rate about its profile, within the hour"
+    )
+    rate_steady_s: Annotated[float, Field(strict=True, gt=0, le=86_400)] = Field(
+        300.0, description="seconds for which the rate keeps a level before it takes another"
+    )
+    day_cv: Annotated[float, Field(strict=True, ge=0, le=10)] = Field(
+        0.0, description="coefficient of variation of the load from day to day; see targets.days"
+    )
     duration_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
     closed_share: Share | None = Field(None, description="closed by both ends; default: all that ends in no other way")
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")

@@ -37,6 +37,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
         "closed_share": found["closed"],
         "out_kib_per_connection": found["out"],
         "in_kib_per_connection": found["in"],
+        **found["uneven"],
     }
     kept = {key: value for key, value in stated.items() if key != "measured"}
     if "per_host_per_s" in kept or "users" in kept or "persistent_per_host" in kept:
@@ -92,7 +93,23 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
         "closed": closed if known else 1.0,
         "out": weighed(lambda one: one["out_kib_per_connection"]),
         "in": weighed(lambda one: one["in_kib_per_connection"]),
+        "uneven": _uneven(entries),
     }
+
+
+def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:
+    """Batches and the variation of the rate, by connections: as if those of several subnets came and went together."""
+
+    def weighed(key: str, otherwise: float, by: str = "") -> float:
+        weights = [one["connections"] * (one.get(by, 0.0) if by else 1.0) for one in entries]
+        values = [one.get(key, otherwise) for one in entries]
+        whole = sum(weights)
+        return sum(w * v for w, v in zip(weights, values, strict=True)) / whole if whole else otherwise
+
+    found = {"batch": weighed("batch", 1.0), "rate_cv": weighed("rate_cv", 0.0), "day_cv": weighed("day_cv", 0.0)}
+    if found["rate_cv"]:
+        found["rate_steady_s"] = weighed("rate_steady_s", 300.0, "rate_cv")
+    return found
 
 
 def _duration(entries: list[Mapping[str, Any]], total: int) -> Any:

@@ -259,6 +259,9 @@ class Targets(Strict):
     blocking: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         1e-4, description="maximum share of new connections that find no free port at the peak"
     )
+    days: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
+        0.95, description="share of days whose busiest hour the plan carries, where load varies from day to day"
+    )
     upkeep_hours_per_month: Number | None = Field(
         None, description="maximum hours of work a month on self-run machines; default: no limit"
     )

@@ -125,6 +125,26 @@ class Traffic:
         return self.stated("burstiness", 1.0)
 
     @cached_property
+    def batch(self) -> Series:
+        """Connections of each flow that come at one instant, in the mean."""
+        return self.stated("batch", 1.0)
+
+    @cached_property
+    def rate_cv(self) -> Series:
+        """Coefficient of variation of each flow's rate about its profile."""
+        return self.stated("rate_cv", 0.0)
+
+    @cached_property
+    def rate_steady_s(self) -> Series:
+        """For how long each flow's rate keeps a level, s."""
+        return self.stated("rate_steady_s", 300.0)
+
+    @cached_property
+    def day_cv(self) -> Series:
+        """Coefficient of variation of each flow's load from day to day."""
+        return self.stated("day_cv", 0.0)
+
+    @cached_property
     def retry_share(self) -> Series:
         """The share of connections without a free port that is tried again."""
         return self.stated("retry_share", 0.0)
@@ -185,8 +205,18 @@ class Traffic:
 
     @cached_property
     def is_bursty(self) -> bool:
-        """Whether any flow has a burstiness of its own."""
-        return bool(np.any(self.burstiness != 1.0))
+        """Whether any flow has a burstiness of its own, or comes in batches."""
+        return bool(np.any(self.burstiness != 1.0) or np.any(self.batch != 1.0))
+
+    @cached_property
+    def is_varied(self) -> bool:
+        """Whether any flow's rate varies about its profile."""
+        return bool(np.any(self.rate_cv))
+
+    @cached_property
+    def is_daily(self) -> bool:
+        """Whether any flow's load varies from day to day."""
+        return bool(np.any(self.day_cv))
 
     @cached_property
     def is_retried(self) -> bool:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fenrask.demand import new_per_s
 from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
+from fenrask.records.dispersion import Dispersion, dispersion
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, pairs_in, value_of
 
@@ -23,6 +24,8 @@ _VALUES = 50
 _SHARES = tuple((n + 0.5) / _VALUES for n in range(_VALUES))
 _GOOD = 0.05
 """Greatest distance of a fitted law from what was measured at which it is taken instead."""
+_LEAST_DAYS, _BY_CHANCE = 3, 4.0
+"""Days that tell of their spread, and how many times the variance of independent connections is more than chance."""
 Floats = NDArray[np.float64]
 
 
@@ -67,8 +70,10 @@ class Measured:
     concurrent_peak_s: int
     """When, seconds since 1970."""
     busiest_minute_per_s: float
-    burstiness: float
-    """Variance to mean of the connections a minute, about their hour's mean."""
+    dispersion: Dispersion
+    """How unevenly connections come within the hour."""
+    day_cv: float
+    """Coefficient of variation of the load from day to day, about the profile; 0 where chance explains it."""
     addresses: int
     busiest_address_share: float
 
@@ -89,12 +94,15 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     by_hour = _by_hour(summary, seconds, starts)
     rate = sum(by_hour) / len(by_hour)
     error, days = _error(summary, seconds, starts, rate)
+    day_cv = _day_cv(summary, seconds, starts, by_hour)
     bins, counts = summary.durations.within(low, high)
     values, weights = value_of(bins - low), counts
     _, sums = summary.duration_ms.within(low, high)
     duration = float(sums.sum()) / 1e3 / max(1, total)
     concurrent, peak, when = _concurrency(summary, low, high)
-    minute, burst = _bursts(seconds, starts)
+    hours, looked = summary.looked_at
+    minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
+    uneven = dispersion(seconds, starts, hours[looked == _HOUR])
     _, of_address = summary.addresses.within(low, high)
     _, out = summary.bytes_out.within(low, high)
     _, back = summary.bytes_in.within(low, high)
@@ -103,7 +111,8 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
         tuple(_quantiles(values, weights, _SHARES)),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
-        concurrent, peak, when, minute, burst, int(of_address.size), float(of_address.max() / of_address.sum()),
+        concurrent, peak, when, minute, uneven, day_cv,
+        int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
 
 
@@ -194,16 +203,23 @@ def _concurrency(summary: Summary, low: int, high: int) -> tuple[float, float, i
     return float(np.dot(open_ms, lasts)) / 1e3 / span, float(open_ms[top]) / 1e3, int(keys[top] - low)
 
 
-def _bursts(seconds: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[float, float]:
-    """The busiest minute's connections per second, and the variance to mean of minutes about their hour."""
-    minutes = np.bincount((seconds - seconds[0] // _HOUR * _HOUR) // 60, weights=starts)
-    whole = np.resize(minutes, -(-minutes.size // 60) * 60)
-    whole[minutes.size :] = 0
-    hours = whole.reshape(-1, 60)
-    busy = hours[hours.sum(axis=1) > 0]
-    mean = busy.mean(axis=1, keepdims=True)
-    spread = float(((busy - mean) ** 2).sum() / (busy.size - busy.shape[0]))
-    return float(minutes.max()) / 60, spread / float(mean.mean())
+def _day_cv(
+    summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64], by_hour: tuple[float, ...]
+) -> float:
+    """The spread of days about what the profile has for the hours of each that were looked at; from three days on."""
+    hours, looked = summary.looked_at
+    shift = 72 if len(by_hour) == _WEEK else 0
+    expected = np.array(by_hour)[(hours + shift) % len(by_hour)] * looked
+    days, place = np.unique(hours // 24, return_inverse=True)
+    spans, due = np.bincount(place, weights=looked), np.bincount(place, weights=expected)
+    seen = np.bincount(np.searchsorted(days, seconds // _DAY), weights=starts, minlength=days.size)
+    whole = (spans >= _DAY / 2) & (due > 0)
+    if np.count_nonzero(whole) < _LEAST_DAYS:
+        return 0.0
+    ratios = seen[whole] / due[whole]
+    variance = float(np.var(ratios, ddof=1))
+    chance = float(np.mean(1 / due[whole]))
+    return math.sqrt(max(0.0, variance - chance)) if variance > _BY_CHANCE * chance else 0.0
 
 
 def stated_rates(described: Described) -> dict[tuple[str, str], float]:
@@ -245,7 +261,10 @@ def _entry(one: Measured) -> dict[str, Any]:
         "out_kib_per_connection": one.bytes_out / 1024 / one.connections,
         "in_kib_per_connection": one.bytes_in / 1024 / one.connections,
         "concurrent_peak": one.concurrent_peak,
-        "burstiness": max(1.0, one.burstiness),
+        "batch": (1 + one.dispersion.burstiness) / 2,
+        "rate_cv": one.dispersion.rate_cv,
+        "rate_steady_s": one.dispersion.steady_s,
+        "day_cv": one.day_cv,
         "addresses": one.addresses,
     }
 

@@ -11,7 +11,7 @@ from fenrask.capacity.assignments.contract import Division, Replay
 from fenrask.capacity.assignments.pools import blocking
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import Part, Series, duration_law, ended, open_at_peak
+from fenrask.demand import Part, Parts, Series, duration_law, ended, open_at_peak
 from fenrask.estate import Offer
 from fenrask.teletraffic.holding import Fixed
 from fenrask.teletraffic.simulation import Calls, Ending, drawn
@@ -118,16 +118,34 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
             if key in by_law:
                 rates = rates + by_law[key][0]
             by_law[key] = (rates, list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer)))
-    stream = phases[-1].of.stream
+    one, stream = phases[-1].of, phases[-1].of.stream
+    streams = drawn(list(by_law.values()))
+    cv, steady_s = _variation(one)
     return Calls(
-        drawn(list(by_law.values())),
+        streams,
         steps,
         step,
-        batch=max(1.0, stream.peakedness),
+        batch=1 + (max(1.0, stream.peakedness) - 1) / (2 * streams.overlap) if stream.peakedness > 1 else 1.0,
+        rate_cv=cv,
+        steady_s=steady_s,
         sources=0.0 if stream.sources is None else float(stream.sources),
         retry_share=stream.retry_share,
         retry_s=_RETRY_S,
     )
+
+
+def _variation(one: Placed) -> tuple[float, float]:
+    """The coefficient of variation of a pool's rate, and for how long it keeps a level, s: weighed by what is held."""
+    parts = Parts.of(one.pool.parts)
+    traffic, flows = parts.laid.traffic, parts.flow
+    if not traffic.is_varied:
+        return 0.0, 1.0
+    cv = np.where(traffic.is_standing[flows], 0.0, traffic.rate_cv[flows])
+    held = (parts.laid.mean_concurrent[parts.rows] - parts.persistent) * one.pool.weights
+    if not np.any(cv * held > 0):
+        return 0.0, 1.0
+    steady_s = float(np.dot(traffic.rate_steady_s[flows], cv * held) / np.dot(cv, held))
+    return float(np.dot(cv, held) / held.sum()), steady_s
 
 
 def _endings(capacity: Capacity, flow_name: str, protocol: str, offer: Offer) -> Iterator[Ending]:

@@ -46,6 +46,8 @@ class Stream:
     """Hosts behind one pool, as so many alike ones: (sum of loads)^2 / sum of squares, host by host."""
     peakedness: float = 1.0
     """Variance-to-mean ratio of busy connections."""
+    level_cv: float = 0.0
+    """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says."""
     sources: float | None = None
     """Connections that the hosts open at most, by limits of their own; None for no limit."""
     retry_share: float = 0.0
@@ -71,7 +73,7 @@ class Stream:
         At the fixed point a' = a + r a' B(a') with B = target the load is a / (1 - r target); B rises with a', so that
         B(a') is within the target exactly where B at that load is.
         """
-        if not self.retry_share:
+        if not self.retry_share or self.level_cv:
             return self
         grown = 1 / (1 - self.retry_share * target)
         load = replace(self.load, rates=self.load.rates * grown)
@@ -81,7 +83,8 @@ class Stream:
     def is_plain(self) -> bool:
         """Whether Erlang's formula alone tells what is refused."""
         free = self.sources is None and not self.load.persistent
-        return self.peakedness == 1.0 and free and not self.retry_share and not self.tied
+        varied = self.peakedness != 1.0 or self.level_cv > 0
+        return not varied and free and not self.retry_share and not self.tied
 
 
 @dataclass(frozen=True)
@@ -110,6 +113,8 @@ class PortUse:
     """Whether as much is held at every time."""
     profile: str = ""
     detail: str = ""
+    varies: str = ""
+    """By how much the load varies within the hour, in words; empty where it does not."""
     hashed: bool = False
     """Whether a hash ties hosts to parts of it."""
 

@@ -20,7 +20,8 @@ from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Str
 from fenrask.demand import POINTS_PER_HOUR, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
-from fenrask.units import SECONDS_PER_HOUR
+from fenrask.teletraffic.variation import varying
+from fenrask.units import SECONDS_PER_HOUR, percent
 
 __all__ = ["blocking", "busiest_use", "greatest_load", "hardest", "least", "least_for", "suffices"]
 
@@ -33,10 +34,17 @@ _TAIL = 1e-18
 def blocking(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The share of new connections refused where so many would be held; held of shape (n,).
 
-    The load is even over `even_cells`; over `tied_cells` it is as a hash of hosts has it, averaged over
+    Where the level of the load varies, it is averaged over the connections of all levels. The load is even over
+    `even_cells`; over `tied_cells` it is as a hash of hosts has it, averaged over
     connections.
     """
     always_open = stream.load.persistent
+    if stream.level_cv:
+        steady = replace(stream, level_cv=0.0)
+        moving = np.maximum(concurrent - always_open, 0.0)
+        return varying(
+            lambda held: blocking(always_open + held, steady, division, search_tries), moving, stream.level_cv
+        )
     if always_open:
         # They take their ports for good; what arrives meets the rest.
         concurrent = np.maximum(concurrent - always_open, 0.0)
@@ -206,7 +214,7 @@ def _through_the_day(stream: Stream, division: Division, search_tries: int | Non
     always_open = stream.load.persistent
     most_of_a_cell = np.array([(stream.busiest - always_open) / division.even_cells])
     free = np.array([float(division.free(always_open))])
-    if not always_open and not _may_refuse(free, most_of_a_cell, stream, search_tries)[0]:
+    if not always_open and not stream.level_cv and not _may_refuse(free, most_of_a_cell, stream, search_tries)[0]:
         return np.zeros(concurrent.size)
     if stream.load.is_level:
         return np.full(concurrent.size, blocking(concurrent[:1], stream, division, search_tries)[0])
@@ -258,6 +266,7 @@ def busiest_use(
     best = max(near, key=at_peak)
     stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
     pool, suffers, detail = words(stream, division)
+    varies = f"load varies by {percent(stream.level_cv)} within the hour" if stream.level_cv else ""
     return PortUse(
         binding=stream.label,
         pool=pool,
@@ -274,7 +283,8 @@ def busiest_use(
         lag_s=peak.lag_s,
         level=stream.load.is_level,
         profile=stream.profile,
-        detail=detail,
+        detail="; ".join(filter(None, (detail, varies))),
+        varies=varies,
         hashed=division.tied_cells > 1,
     )
 
@@ -370,6 +380,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
         and one.load.persistent >= other.load.persistent
         and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
         and one.peakedness >= other.peakedness
+        and one.level_cv >= other.level_cv
         and one.retry_share >= other.retry_share
         and one.tied >= other.tied
         and one.hosts == other.hosts

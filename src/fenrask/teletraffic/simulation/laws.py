@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, Lognormal, Mixture
+from fenrask.teletraffic.variation import overlap
 
 __all__ = ["Drawn", "Ending", "drawn"]
 
@@ -53,6 +54,25 @@ class Drawn:
         shares = np.diff(self.mixes, axis=1, prepend=0.0)
         mean: Floats = shares @ (means + self.delays)
         return mean
+
+    @property
+    def overlap(self) -> float:
+        """The share of two calls of one instant for which both are held, in the row that holds most (see `overlap`)."""
+        row = int(np.argmax(self.rates * self.mean_s))
+        shares = np.diff(self.mixes[row], prepend=0.0)
+        laws = [(float(share), self._law(i)) for i, share in enumerate(shares) if share > 0]
+        return overlap(Mixture(tuple((share / sum(s for s, _ in laws), law) for share, law in laws)))
+
+    def _law(self, i: int) -> HoldingTime:
+        kind, one, two, delay = self.kinds[i], float(self.one[i]), float(self.two[i]), float(self.delays[i])
+        law: HoldingTime = Fixed(one)
+        if kind == _EXPONENTIAL:
+            law = Exponential(one)
+        elif kind == _LOGNORMAL:
+            law = Lognormal(math.exp(one + two**2 / 2), two)
+        elif kind == _MEASURED:
+            law = Empirical(tuple(self.table[int(one) : int(one + two)].tolist()))
+        return Delayed(law, delay) if delay else law
 
     def settled_s(self, rest: float) -> float:
         """The time after which what is still held is at most this share of the mean held, s, whatever the row."""

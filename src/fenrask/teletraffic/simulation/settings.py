@@ -3,8 +3,9 @@
 A setting covers one period (a day, say) in steps; a run has steps before it, so that it begins as it ends.
 """
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -19,6 +20,7 @@ Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
 """Calls of a slice, about: few enough to sort at once, many enough to draw at once."""
 _SETTLED, _TIMES, _CYCLES = 1e-4, 3, 8
+_OF_LEVELS = 20
 
 
 @dataclass(frozen=True)
@@ -39,7 +41,8 @@ class Calls:
     from step `first` on; else they are the whole. batch: calls that come at once, mean of a geometric
     number (for exponential holds the variance-to-mean ratio of the held). sources: where above 0, calls come of so many
     sources, one each at most. on_off_s: mean times for which arrivals come, and do not. retry_share of the refused
-    try again after retry_s, s, exponentially.
+    try again after retry_s, s, exponentially. rate_cv: coefficient of variation of a lognormal level of all rates,
+    which stays for steady_s, s, and is then another.
     """
 
     drawn: Drawn
@@ -52,6 +55,10 @@ class Calls:
     retry_s: float = 1.0
     cycle: int | None = None
     first: int = 0
+    rate_cv: float = 0.0
+    steady_s: float = 300.0
+    levels: Floats | None = field(default=None, compare=False, repr=False)
+    """By step of a run, `warm` ones included, how many times its rate comes; drawn for each run by `of_run`."""
 
     @property
     def rows(self) -> Counts:
@@ -74,10 +81,27 @@ class Calls:
 
     def slices(self, servers: int | None = None) -> int:
         """Slices of a step: wider ones where so many servers will hardly ever be taken."""
-        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s))
+        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s)) * self._highest
         free = 0.0 if servers is None else servers - busiest - 8 * np.sqrt(busiest * self.batch)
         each = max(_PER_SLICE, min(_MOST_PER_SLICE, free / 2))
-        return max(1, int(np.ceil(float(np.max(self.drawn.rates)) * self.step_s / each)))
+        return max(1, int(np.ceil(float(np.max(self.drawn.rates)) * self._highest * self.step_s / each)))
+
+    @property
+    def _highest(self) -> float:
+        return 1.0 if self.levels is None else float(np.max(self.levels))
+
+    def of_run(self, seed: int, number: int) -> "Calls":
+        """The same with the levels that one run meets; they change where a multiple of `steady_s` is passed."""
+        if not self.rate_cv or self.levels is not None:
+            return self
+        each = max(1, round(self.steady_s / self.step_s))
+        # Of several levels within a step their mean counts.
+        cv = self.rate_cv * min(1.0, math.sqrt(self.steady_s / self.step_s))
+        sigma = math.sqrt(math.log1p(cv * cv))
+        dice = np.random.default_rng([seed, number, _OF_LEVELS])
+        steps = self.warm + self.steps
+        drawn = dice.lognormal(-sigma * sigma / 2, sigma, steps // each + 2)
+        return replace(self, levels=np.repeat(drawn, each)[dice.integers(each) :][:steps])
 
     @property
     def of_a_run(self) -> float:
@@ -87,7 +111,7 @@ class Calls:
     @property
     def most_held(self) -> float:
         """More than ever are held at once, were there servers without end: forty deviations above the mean."""
-        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s))
+        busiest = float(np.max(self.drawn.rates * self.drawn.mean_s)) * self._highest
         return busiest + 40 * float(np.sqrt(busiest * self.batch)) + 1000 * self.batch
 
     def scaled(self, factor: float) -> "Calls":
@@ -97,7 +121,10 @@ class Calls:
     def laid_out(self, factor: float = 1.0) -> tuple[Floats, tuple[Any, ...]]:
         """Rates by step from `warm` steps before the period on, times a factor; and the law as the kernels take it."""
         rows, one = self.rows, self.drawn
-        return one.rates[rows] * factor, (rows, one.mixes, one.kinds, one.one, one.two, one.delays, one.table)
+        rates = one.rates[rows] * factor
+        if self.levels is not None:
+            rates = rates * self.levels
+        return rates, (rows, one.mixes, one.kinds, one.one, one.two, one.delays, one.table)
 
 
 def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.bool_]:
@@ -138,7 +165,7 @@ class Pool:
         from fenrask.teletraffic.simulation.kernels.pool import pool
         from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
-        calls = self.calls
+        calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out()
         # Servers that are never reached take room alone.
         some = np.minimum(self.servers, min(calls.most_held, 2.0**31 - 2))
@@ -180,7 +207,7 @@ class Searched:
         from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
         from fenrask.teletraffic.simulation.kernels.search import searched
 
-        calls = self.calls
+        calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out()
         found = searched(
             seeded(seed, number),
@@ -215,9 +242,10 @@ class Hashed:
         dice = np.random.default_rng([seed, number, self.cells])
         met = np.bincount(dice.integers(self.cells, size=self.owners), minlength=self.cells)
         total: Run | None = None
+        all_calls = self.calls.of_run(seed, number)
         for cell in np.flatnonzero(met):
             share = float(met[cell]) / self.owners
-            calls = self.calls.scaled(share)
+            calls = all_calls.scaled(share)
             one: Setting = Pool(calls, self.servers)
             if self.rounds:
                 one = Searched(calls, self.servers, self.rounds, self.late, self.chance)
@@ -248,7 +276,7 @@ class Blocks:
         from fenrask.teletraffic.simulation.kernels.blocks import blocks
         from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
-        calls = self.calls
+        calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out(1 / self.owners)
         state = seeded(seed, number)
         return Run(*blocks(state, rates, calls.step_s, calls.warm, self.owners, self.servers, law))
@@ -268,7 +296,7 @@ class Growing:
         from fenrask.teletraffic.simulation.kernels.blocks import growing
         from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 
-        calls = self.calls
+        calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out()
         attempts, blocked, concurrent, _ = growing(
             seeded(seed, number),

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse
-from fenrask.units import clock_text, counted
+from fenrask.units import clock_text, counted, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["capacity_page"]
@@ -77,9 +77,14 @@ def capacity_page(capacity: Capacity) -> Page:
     shares = [row for one in ordered for row in _shares(one)]
     if shares:
         tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares, shown=12))
-    facts = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
+    facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
-    return Page("capacity", described.estate.estate, _summary(capacity, every), tuple(tables), facts, not_counted)
+    summary = _summary(capacity, every)
+    if capacity.of_busy_day:
+        days = described.estate.targets.days
+        facts["days"] = days
+        summary = (*summary, f"All figures are of the busy hour of {percent(days)} of days (targets.days).")
+    return Page("capacity", described.estate.estate, summary, tuple(tables), facts, not_counted)
 
 
 def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:

@@ -1,0 +1,164 @@
+"""Load that comes unevenly - in batches, at a varying rate, from day to day - against events one by one.
+
+The other side is `events`, a simulation in plain Python that shares nothing with the program.
+"""
+
+import math
+import unittest
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from fenrask.capacity import Capacity, capacity
+from fenrask.demand import demand
+from fenrask.estate import Described
+from fenrask.routing import flow_paths
+from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, hyperexponential
+from fenrask.teletraffic.simulation import Stop, replicated
+from fenrask.teletraffic.variation import day_level, held_cv, overlap
+from fenrask.what_if import Asked, simulated
+from tests.capacity import events
+from tests.support import InFolder
+
+
+def sized(described: Described) -> Capacity:
+    return capacity(demand(flow_paths(described)))
+
+
+class Laws(unittest.TestCase):
+    def test_overlap_against_closed_forms(self) -> None:
+        cases: tuple[tuple[HoldingTime, float], ...] = (
+            (Exponential(7.0), 1 / 2),
+            (Fixed(7.0), 1.0),
+            (Empirical((5.0,) * 9), 1.0),
+            # A fixed time d, then an exponential of mean m: (d + m / 2) / (d + m).
+            (Delayed(Exponential(2.0), 60.0), 61 / 62),
+            # Shares p of means m: the integral of (sum p e^(-t/m))^2 is the sum of p q / (1/m + 1/n).
+            (hyperexponential((0.9, 0.1), (1.0, 50.0)), (0.405 + 0.25 + 2 * 0.09 / 1.02) / 5.9),
+        )
+        for law, exact in cases:
+            with self.subTest(law=law):
+                self.assertAlmostEqual(overlap(law), exact, delta=0.004)
+
+    def test_what_is_held_varies_no_more_than_the_rate_and_short_holds_as_much(self) -> None:
+        laws: tuple[Callable[[float], HoldingTime], ...] = (Exponential, Fixed)
+        for law in laws:
+            found = [held_cv(law(mean), 0.3, 300.0) for mean in (0.0, 0.1, 30.0, 300.0, 3e3, 1e5, 1e6, 1e7)]
+            self.assertAlmostEqual(found[1], 0.3, delta=0.003)
+            self.assertEqual(found, sorted(found, reverse=True))
+            self.assertLess(found[-1], 0.005)
+
+    def test_the_level_of_a_share_of_days(self) -> None:
+        levels = np.sort(events.lognormal(np.random.default_rng(3), 0.3, 400_000))
+        for days in (0.9, 0.95, 0.99):
+            self.assertAlmostEqual(day_level(0.3, days) / levels[int(days * levels.size)], 1.0, delta=0.01)
+        self.assertEqual(day_level(0.3, 0.2), 1.0)
+
+
+class OneGate(InFolder):
+    def gate(self, flow: dict[str, object], ports: int, targets: dict[str, object] | None = None) -> Capacity:
+        """Ten hosts behind one address of so many ports; what closes keeps its port for 60 s more."""
+        changes = {"flows": {"talk": flow}, "targets": targets or {}}
+        return sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": ports}}}}))
+
+    def simulated_share(self, one: Capacity) -> float:
+        [each] = simulated(one, Asked(around_hours=6))
+        with ThreadPoolExecutor(2) as executor:
+            return replicated(each.setting, executor, Stop(0.03, most_runs=400, most_attempts=5e6)).share
+
+
+class Batches(OneGate):
+    def test_batches_of_any_holds(self) -> None:
+        """A batch of b makes what is held vary 1 + 2 (b - 1) w times as much as single ones do."""
+        dice = np.random.default_rng(11)
+        for mean_s in (2, 200):
+            rate, batch, size = 1.24 * 10 / (mean_s + 60), 5.0, 500_000
+            found = self.gate({"per_host_per_s": rate * 0.5, "duration_s": mean_s, "batch": batch}, 800)
+            [stream] = found.exits[0].streams
+            held = stream.load.peak.concurrent
+            ports = round(held * 1.25)
+            found = self.gate({"per_host_per_s": rate * 0.5, "duration_s": mean_s, "batch": batch}, ports)
+            per_s = held / (mean_s + 60)
+            instants = np.cumsum(dice.exponential(batch / per_s, int(size / batch)))
+            times = np.repeat(instants, dice.geometric(1 / batch, instants.size))
+            holds = 60 + dice.exponential(mean_s, times.size)
+            seen = float(np.mean(events.refused(times, holds, ports)[times.size // 50 :]))
+            with self.subTest(mean_s=mean_s):
+                self.assertAlmostEqual(found.exits[0].blocking / seen, 1.0, delta=0.2)
+                self.assertAlmostEqual(self.simulated_share(found) / seen, 1.0, delta=0.12)
+
+
+class Rates(OneGate):
+    def test_a_rate_that_varies_within_the_hour(self) -> None:
+        dice = np.random.default_rng(12)
+        for mean_s, cv, steady_s, ports in ((2, 0.3, 300, 75), (2, 0.5, 60, 90), (240, 0.3, 300, 75)):
+            rate = 60 / (mean_s + 60)
+            flow = {
+                "per_host_per_s": rate / 10,
+                "duration_s": mean_s,
+                "rate_cv": cv,
+                "rate_steady_s": steady_s,
+            }
+            found = self.gate(flow, ports)
+            levels = events.lognormal(dice, cv, int(700_000 / rate / steady_s))
+            times = events.at_levels(dice, rate, levels, steady_s)
+            holds = 60 + dice.exponential(mean_s, times.size)
+            seen = float(np.mean(events.refused(times, holds, ports)[times.size // 50 :]))
+            even = self.gate({"per_host_per_s": rate / 10, "duration_s": mean_s}, ports).exits[0].blocking
+            with self.subTest(mean_s=mean_s, cv=cv, steady_s=steady_s):
+                self.assertLess(even, seen / 2)
+                # Four ports in a hundred fewer or more, and the formula is on the other side.
+                self.assertGreater(self.gate(flow, round(ports * 0.96 - 0.5)).exits[0].blocking, seen)
+                self.assertLess(self.gate(flow, round(ports * 1.04 + 0.5)).exits[0].blocking, seen)
+                self.assertAlmostEqual(self.simulated_share(found) / seen, 1.0, delta=0.15)
+
+    def test_flows_of_a_pool_rise_together_so_that_one_or_twenty_give_one_answer(self) -> None:
+        flow = {"per_host_per_s": 0.1, "duration_s": 2, "rate_cv": 0.3}
+        one = self.gate(flow, 90).exits[0].blocking
+        part = {"from": "work", "to": "partner", **flow, "per_host_per_s": 0.005}
+        many = {"flows": {"talk": None, **{f"talk-{n}": part for n in range(20)}}}
+        twenty = sized(self.estate(many, {"offers": {"gate": {"ports": {"per_address": 90}}}})).exits[0].blocking
+        self.assertAlmostEqual(twenty / one, 1.0, places=9)
+
+
+class Days(OneGate):
+    def test_addresses_carry_the_busy_hour_of_the_days_that_are_asked_for(self) -> None:
+        """Erlang's recursion on 20,000 days: no more than the rest of them exceed the target, and not many fewer."""
+        dice = np.random.default_rng(13)
+        flow = {"per_host_per_s": 0.1, "duration_s": 2, "day_cv": 0.3}
+        needed = {}
+        for days in (0.8, 0.95, 0.99):
+            self.estate({"flows": {"talk": flow}})
+            targets = {"blocking": 0.01, "days": days}
+            changes = {"flows": {"talk": flow}, "targets": targets, "exits": {"gate": {"addresses": "auto"}}}
+            [gate] = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": 1}}}})).exits
+            needed[days] = gate.needed
+            levels = events.lognormal(dice, 0.3, 20_000)
+            over = np.mean([_erlang(gate.needed or 0, 62 * level) > 0.01 for level in np.sort(levels)[::20]])
+            self.assertLess(over, 1 - days + 0.01)
+            self.assertGreater(over, (1 - days) * 0.7)
+        self.assertLess(needed[0.8] or 0, needed[0.95] or 0)
+
+    def test_every_limit_is_of_that_day_and_the_bill_of_the_mean_one(self) -> None:
+        limits = {"offers": {"gate": {"limits": {"new_per_s": 100, "gbit_per_s": 1}}}}
+        flow = {"out_kib_per_connection": 100, "day_cv": 0.3}
+        even, uneven = (
+            sized(self.estate({"flows": {"talk": {**flow, "day_cv": cv}}}, limits)).exits[0] for cv in (0.0, 0.3)
+        )
+        for name in ("new per second", "bits per second"):
+            [before], [after] = ([one.use for one in of.limits if one.limit == name] for of in (even, uneven))
+            self.assertAlmostEqual(after / before, math.exp(1.6448536 * math.sqrt(math.log(1.09)) - math.log(1.09) / 2))
+        self.json("charges")
+        self.assertEqual(self.json("demand")["flows"][0]["peak_new_per_s"], 10.0)
+
+
+def _erlang(ports: int, load: float) -> float:
+    inverse = 1.0
+    for number in range(1, ports + 1):
+        inverse = 1 + number / load * inverse
+    return 1 / inverse
+
+
+if __name__ == "__main__":
+    unittest.main()

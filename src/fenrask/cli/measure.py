@@ -10,15 +10,15 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
+from fenrask.cli.records import Columns, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
-from fenrask.estate import read_patch
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, measured_file, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
-from fenrask.records.readers import FIELDS, read_records
+from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
 from fenrask.views.pages.measure import measure_page
@@ -38,15 +38,7 @@ def command(
             "tracking (text or XML).",
         ),
     ],
-    columns: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--map",
-            metavar="FIELD=COLUMN|FILE",
-            help=f"Of a table: the column of a field ({', '.join(FIELDS)}), or a YAML file that says so for several; "
-            "may be repeated.",
-        ),
-    ] = None,
+    columns: Columns = None,
     active: Annotated[
         float | None,
         typer.Option(
@@ -82,9 +74,9 @@ def command(
     described = replace(call, estate=estate or call.estate).read()
     pairs, seen = Pairs(described.estate), _Seen()
     if active is None:
-        _read_each(call, files, _map(columns or []), pairs, workers, seen)
+        _read_each(call, files, columns_of(columns or []), pairs, workers, seen)
     else:
-        seen.whole = summarised(stitched(_batches(files, _map(columns or []), seen), active), pairs)
+        seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen), active), pairs)
     whole = seen.whole
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
@@ -151,26 +143,3 @@ def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str
         futures = [executor.submit(part_of, str(Path(file).resolve()), columns, pairs) for file in files]
         for file, future in zip(files, futures, strict=True):
             yield replace(future.result(), file=file)
-
-
-def _map(words: list[str]) -> dict[str, str]:
-    """The columns as stated: one by one, or in files; what is said later wins."""
-    found: dict[str, str] = {}
-    for one in words:
-        field, is_one, column = one.partition("=")
-        found |= {field: column} if is_one else _saved_map(Path(one))
-    wrong = [
-        Problem(Place(path="--map"), repr(field), f"FIELD=COLUMN, with one of {', '.join(FIELDS)}")
-        for field, column in found.items()
-        if field not in FIELDS or not column
-    ]
-    if wrong:
-        raise UnusableInput(wrong)
-    return found
-
-
-def _saved_map(file: Path) -> dict[str, str]:
-    said = read_patch(file)
-    if not isinstance(said, dict):
-        raise UnusableInput([Problem(Place(str(file)), type(said).__name__, "a mapping of fields to columns")])
-    return {str(field): str(column) for field, column in said.items()}

@@ -14,6 +14,7 @@ from fenrask.capacity import Capacity, capacity, explain_capacity
 from fenrask.cli.completion import cases, names
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.progress import Progress
+from fenrask.cli.records import Columns, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.demand import demand
 from fenrask.derivation import Step
@@ -78,6 +79,16 @@ def command(
         str,
         typer.Option(metavar="NUMBER|ADDRESS", help="Number of runs at once here, or the address of a Dask scheduler."),
     ] = "",
+    records: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--records",
+            metavar="FILE",
+            help="Instead, send these recorded connections (as `measure` reads them) through the ports as they were; "
+            "may be repeated.",
+        ),
+    ] = None,
+    columns: Columns = None,
     explain: Explain = False,
     figure: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Draw ports in use over time (.png, .svg or .pdf).")
@@ -89,6 +100,8 @@ def command(
         expected = "a --case that does not open all connections again"
         raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
+    if records:
+        return _replay(call, described, records, columns_of(columns or []), exit_ or [])
     if stated is not None:
         from fenrask.evaluation import evaluate
         from fenrask.what_if import as_sized, case_patch
@@ -136,6 +149,27 @@ def command(
         sys.stderr.flush()
         os._exit(status)
     return status
+
+
+def _replay(call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str]) -> int:
+    """Records through the ports as they were, and what flows do not say of how they came."""
+    from fenrask.records.batch import Unread
+    from fenrask.records.matching import Pairs
+    from fenrask.records.measuring import measured
+    from fenrask.records.readers import read_records
+    from fenrask.records.replaying import log_of, replayed, unsaid
+    from fenrask.records.summary import summarised
+    from fenrask.views.pages.replayed import replayed_page
+
+    unread, pairs = Unread({}), Pairs(described.estate)
+    batches = [batch for file in files for batch in read_records(file, unread, columns)[2]]
+    summary = summarised(batches, pairs)
+    sized = capacity(demand(flow_paths(described)))
+    found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]
+    why = unsaid(sized, measured(summary, pairs))
+    target, no_pair = described.estate.targets.blocking, sum(summary.unmatched.values())
+    call.show(replayed_page(described.estate.estate, target, found, why, unread, no_pair))
+    return int(not found or any(one.share > target for one in found))
 
 
 def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[Step]:

@@ -5,12 +5,13 @@ larger at every width; a rate that keeps a level for some time makes it grow wit
 of dispersion for counts: Cox & Lewis, "The Statistical Analysis of Series of Events", 1966).
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Dispersion", "dispersion"]
+__all__ = ["Dispersion", "dispersion", "told_apart"]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -33,6 +34,26 @@ class Dispersion:
     burstiness: float = 1.0
     rate_cv: float = 0.0
     steady_s: float = 300.0
+
+    def of_an_hour(self, rate_per_s: float) -> float:
+        """The variance of an hour's rate that comes of chance alone, (1/s)^2."""
+        varied = self.rate_cv * rate_per_s
+        left = float(_left(np.array([_HOUR / self.steady_s]))[0])
+        return self.burstiness * rate_per_s / _HOUR + varied * varied * left
+
+
+def told_apart(by_hour: Sequence[float], chance: float) -> tuple[float, ...]:
+    """Rates by hour, drawn to their mean by as much of their spread as chance explains, a variance of each.
+
+    What is left is the shape that days have in common: the busiest of many hours that are alike is busiest by chance,
+    and would be counted twice where the rate's variation is counted too (Stein 1956; Morris, "Parametric empirical
+    Bayes inference", 1983).
+    """
+    rates = np.array(by_hour)
+    spread = float(np.var(rates, ddof=1))
+    share = max(0.0, 1 - chance / spread) if spread > 0 else 0.0
+    drawn: Floats = rates.mean() + share * (rates - rates.mean())
+    return tuple(drawn.tolist())
 
 
 def dispersion(seconds: Counts, starts: Counts, hours: Counts) -> Dispersion:

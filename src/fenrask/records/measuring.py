@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fenrask.demand import new_per_s
 from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
-from fenrask.records.dispersion import Dispersion, dispersion
+from fenrask.records.dispersion import Dispersion, dispersion, told_apart
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, pairs_in, value_of
 
@@ -70,6 +70,8 @@ class Measured:
     concurrent_peak_s: int
     """When, seconds since 1970."""
     busiest_minute_per_s: float
+    shape: tuple[float, ...]
+    """`by_hour` without what chance alone explains of its spread: the load that is to be planned for."""
     dispersion: Dispersion
     """How unevenly connections come within the hour."""
     day_cv: float
@@ -94,7 +96,6 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     by_hour = _by_hour(summary, seconds, starts)
     rate = sum(by_hour) / len(by_hour)
     error, days = _error(summary, seconds, starts, rate)
-    day_cv = _day_cv(summary, seconds, starts, by_hour)
     bins, counts = summary.durations.within(low, high)
     values, weights = value_of(bins - low), counts
     _, sums = summary.duration_ms.within(low, high)
@@ -103,6 +104,9 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     hours, looked = summary.looked_at
     minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
     uneven = dispersion(seconds, starts, hours[looked == _HOUR])
+    day_cv = _day_cv(summary, seconds, starts, by_hour, uneven)
+    times = max(1.0, float(looked.sum()) / _HOUR / len(by_hour))
+    shape = told_apart(by_hour, uneven.of_an_hour(rate) / times)
     _, of_address = summary.addresses.within(low, high)
     _, out = summary.bytes_out.within(low, high)
     _, back = summary.bytes_in.within(low, high)
@@ -111,7 +115,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
         tuple(_quantiles(values, weights, _SHARES)),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
-        concurrent, peak, when, minute, uneven, day_cv,
+        concurrent, peak, when, minute, shape, uneven, day_cv,
         int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
 
@@ -204,9 +208,16 @@ def _concurrency(summary: Summary, low: int, high: int) -> tuple[float, float, i
 
 
 def _day_cv(
-    summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64], by_hour: tuple[float, ...]
+    summary: Summary,
+    seconds: NDArray[np.int64],
+    starts: NDArray[np.int64],
+    by_hour: tuple[float, ...],
+    uneven: Dispersion,
 ) -> float:
-    """The spread of days about what the profile has for the hours of each that were looked at; from three days on."""
+    """The spread of days about what the profile has for the hours of each that were looked at; from three days on.
+
+    What batches, and a rate that varies within the hour, bring about between days is none.
+    """
     hours, looked = summary.looked_at
     shift = 72 if len(by_hour) == _WEEK else 0
     expected = np.array(by_hour)[(hours + shift) % len(by_hour)] * looked
@@ -218,7 +229,8 @@ def _day_cv(
         return 0.0
     ratios = seen[whole] / due[whole]
     variance = float(np.var(ratios, ddof=1))
-    chance = float(np.mean(1 / due[whole]))
+    varied = uneven.rate_cv**2 * uneven.steady_s / spans[whole]
+    chance = float(np.mean(uneven.burstiness / due[whole] + varied))
     return math.sqrt(max(0.0, variance - chance)) if variance > _BY_CHANCE * chance else 0.0
 
 
@@ -254,7 +266,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "connections": one.connections,
         "new_per_s": one.new_per_s,
         "new_per_s_error": one.new_per_s_error,
-        "by_hour_per_s": [*one.by_hour],
+        "by_hour_per_s": [*one.shape],
         "duration_s": law,
         "fit_distance": one.fit.distance,
         "endings": one.endings,

@@ -157,6 +157,10 @@ class PortAssignment(Protocol):
         """The most that a pool of so many addresses takes were it not split: Erlang, or hosts of a block each."""
         ...
 
+    def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
+        """How a stream's pool with so many addresses is cut."""
+        ...
+
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool."""
         ...

@@ -76,6 +76,9 @@ class HostBlocks:
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return float(addresses * (ports.per_address // _first(ports)))
 
+    def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
+        return Division(_largest(ports) if self._growing else _first(ports))
+
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         owners, first = max(1, round(stream.copies)), _first(ports)
         calls = calls.scaled(owners)

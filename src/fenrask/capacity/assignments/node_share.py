@@ -23,13 +23,13 @@ class NodeShare:
 
     def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
         def divide(stream: Stream) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return busiest_use(streams, divide, ports.tries, target, _words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return least_for(streams, divide, ports.tries, target)
 
@@ -37,12 +37,21 @@ class NodeShare:
         nodes = _nodes(ports)
         return nodes * greatest_load(addresses * _each(ports), target)
 
+    def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
+        nodes, each = _nodes(ports), _each(ports)
+        tied = addresses if addresses > 1 and (stream.tied or ports.address_choice in TYING) else 1
+        size = each if tied > 1 else each * addresses
+        assert isinstance(ports, Model)
+        if ports.spread == "host":
+            return Division(size, tied_cells=tied * nodes)
+        return Division(size, tied_cells=tied, even_cells=nodes)
+
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
-        return pooled(stream, calls, _division(stream, addresses, ports), ports)
+        return pooled(stream, calls, self.division(stream, addresses, ports), ports)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
         def divide(stream: Stream) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return suffices(streams, divide, ports.tries, target, factor)
 
@@ -59,16 +68,6 @@ def _each(ports: Ports) -> int:
     """Ports of one node on one address."""
     assert isinstance(ports, Model)
     return ports.of_a_node
-
-
-def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
-    nodes, each = _nodes(ports), _each(ports)
-    tied = addresses if addresses > 1 and (stream.tied or ports.address_choice in TYING) else 1
-    size = each if tied > 1 else each * addresses
-    assert isinstance(ports, Model)
-    if ports.spread == "host":
-        return Division(size, tied_cells=tied * nodes)
-    return Division(size, tied_cells=tied, even_cells=nodes)
 
 
 def _words(stream: Stream, division: Division) -> tuple[str, str, str]:

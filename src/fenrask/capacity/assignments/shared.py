@@ -25,25 +25,30 @@ class Shared:
 
     def use(self, streams: Streams, addresses: int, ports: Ports, target: float) -> PortUse | None:
         def divide(stream: Stream) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return busiest_use(streams, divide, ports.tries, target, self._words)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         def divide(stream: Stream, addresses: int) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return least_for(streams, divide, ports.tries, target)
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return greatest_load(addresses * ports.per_address, target)
 
+    def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
+        if addresses > 1 and (stream.tied or ports.address_choice in TYING):
+            return Division(ports.per_address, tied_cells=addresses)
+        return Division(addresses * ports.per_address)
+
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
-        return pooled(stream, calls, _division(stream, addresses, ports), ports)
+        return pooled(stream, calls, self.division(stream, addresses, ports), ports)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
         def divide(stream: Stream) -> Division:
-            return _division(stream, addresses, ports)
+            return self.division(stream, addresses, ports)
 
         return suffices(streams, divide, ports.tries, target, factor)
 
@@ -67,12 +72,6 @@ class Shared:
 def tied_text(stream: Stream, cells: int, kind: str) -> str:
     """What a hash does, in words."""
     return f"{max(1, round(stream.hosts))} hosts hashed to {cells} {kind}"
-
-
-def _division(stream: Stream, addresses: int, ports: Ports) -> Division:
-    if addresses > 1 and (stream.tied or ports.address_choice in TYING):
-        return Division(ports.per_address, tied_cells=addresses)
-    return Division(addresses * ports.per_address)
 
 
 SHARED_PER_DESTINATION = Shared("shared-per-destination", "tuples")

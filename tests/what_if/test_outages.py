@@ -10,7 +10,7 @@ from fenrask.estate import Case
 from fenrask.evaluation import evaluate
 from fenrask.teletraffic.simulation import Pool
 from fenrask.what_if import Asked, Outage, Simulated, as_sized, case_patch, simulated
-from tests.support import InFolder
+from tests.support import ESTATE, InFolder, merged
 from tests.what_if.test_simulated import run
 
 LIFE_S, HOSTS = 100.0, 20
@@ -111,21 +111,32 @@ class Outages(InFolder):
         self.assertEqual(found.by_step[:9].max(), 0.0)
         self.assertGreater(found.by_step[15:30].min(), 0.3)
 
-    def test_ports_that_standing_connections_take_come_and_go_with_the_case(self) -> None:
-        level = {
-            **TWO_GATES,
-            "flows": {
-                **TWO_GATES["flows"],
-                "pool": {"from": "work", "to": "partner", "persistent_per_host": 30},
-            },
-        }
-        gates = self.outage(ZONE_B, 20, level)
-        setting = gates["gate"].setting
-        assert isinstance(setting, Pool) and not isinstance(setting.servers, int)
-        # 5,000 ports; ten hosts keep thirty each, all twenty while the zone is lost.
-        self.assertEqual(set(setting.servers[:10]), {4700})
-        self.assertEqual(set(setting.servers[10:30]), {4400})
-        self.assertEqual(set(setting.servers[30:]), {4700})
+    def test_standing_connections_that_come_back_take_one_port_each(self) -> None:
+        """Ten hosts keep 2,000 each here, all twenty while the zone is lost: counted once, by hand."""
+        for ports, missing in ((40_100, 0), (39_000, 1000)):
+            patch = {
+                **TWO_GATES,
+                "flows": {"pool": {"from": "work", "to": "partner", "persistent_per_host": 2000}, "talk": None},
+            }
+            offer = {"offers": {"gate": {"ports": {"per_address": ports // 5}}}}
+            gates = self.outage(ZONE_B, 20, patch, offer)
+            one = gates["gate"]
+            found = run(one, 4)
+            with self.subTest(ports=ports):
+                setting = one.setting
+                assert isinstance(setting, Pool) and not isinstance(setting.servers, int)
+                # What is left to connections that come and go.
+                self.assertEqual(set(setting.servers[:10]), {ports - 20_000})
+                self.assertEqual(set(setting.servers[10:30]), {max(0, ports - 40_000)})
+                self.assertEqual((one.standing_back, one.standing_without), (20_000, missing))
+                self.assertEqual(one.standing_share, missing / 20_000)
+                self.assertEqual(found.share, 0.0)
+                # One that finds no port has none until the others go back.
+                self.assertEqual(one.recovers_s(found, 1e-3), 1200.0 if missing else 0.0)
+        self.write("estate.yaml", merged(ESTATE, {**patch, "stress": {"b-lost": {"lose_zones": ["b"]}}}))
+        words = ("simulate", "--outage", "10", "--exit", "gate", "--case", "b-lost")
+        self.assertIn("1,000 of 20,000 always-open connections", self.program(*words).stdout.replace("\n", " "))
+        self.assertEqual(self.json(*words, status=1)["pools"][0]["recovers_s"], 600.0)
 
     def test_nodes_that_are_lost_take_their_ports_with_them(self) -> None:
         wall = {"assignment": "node-share", "per_address": 1000}

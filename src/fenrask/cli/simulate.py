@@ -142,7 +142,7 @@ def command(
         from fenrask.views.figures.simulated import draw_simulated
 
         call.write(figure, draw_simulated(estate.estate, results, figure.suffix))
-    status = int(any(found.low > target for _, found in results))
+    status = int(any(found.low > target or one.standing_share > target for one, found in results))
     if not_run or any(found.interrupted for _, found in results):
         # Runs that were begun would be waited for: nobody asks for them any more.
         sys.stdout.flush()

@@ -81,6 +81,9 @@ class Phase:
         """The connections of a part that come anew: its share of those of its flow."""
         if self.back is None:
             return open_at_peak(part) * weight
+        if part.holding_s is None:
+            # Those of a standing pool are as many as stand: the ports they take are taken off the others'.
+            return 0.0
         whole = self.of.shares[part.flow]
         return self.back.get(part.flow, 0.0) * float(part.path.share) * weight / whole if whole else 0.0
 

@@ -65,6 +65,15 @@ class Simulated:
     storm_s: float | None
     not_counted: tuple[str, ...]
     lasts_s: float | None = None
+    standing_back: float = 0.0
+    """Connections that are open all the time and come here for the outage."""
+    standing_without: float = 0.0
+    """Those of them for which there is no port until it is over."""
+
+    @property
+    def standing_share(self) -> float:
+        """The share of the connections that are open all the time and come here that have no port."""
+        return self.standing_without / self.standing_back if self.standing_back else 0.0
 
     @property
     def step_s(self) -> float:
@@ -109,9 +118,11 @@ class Simulated:
             return None
         first = int(self.storm_s // self.step_s)
         over = np.flatnonzero(found.by_step[first:] > target)
-        if not over.size:
+        last = int(over[-1]) + 1 if over.size else 0
+        if self.standing_without and self.lasts_s is not None:
+            last = max(last, round(self.lasts_s / self.step_s))
+        if not last:
             return 0.0
-        last = int(over[-1]) + 1
         return None if first + last >= found.by_step.size else last * self.step_s
 
 
@@ -177,6 +188,7 @@ def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked
     calls, storm_s = _within(calls_of(phases, step, steps), main.stream, wanted)
     replay = main.replay(calls)
     setting, not_counted = _changing(replay.setting, before, after, calls, during)
+    standing = [one.stream.load.persistent if one else 0.0 for one in (before, after)]
     peak = main.blocked(np.array([main.stream.load.peak.concurrent]), replay.division) if after else np.zeros(1)
     return Simulated(
         exit=main.exit.exit,
@@ -191,6 +203,8 @@ def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked
         storm_s=storm_s,
         not_counted=(*replay.not_counted, *not_counted, *_not_counted(calls, main.stream)),
         lasts_s=lasts * step,
+        standing_back=max(0.0, standing[1] - standing[0]),
+        standing_without=max(0.0, standing[1] - max(standing[0], replay.division.capacity)),
     )
 
 

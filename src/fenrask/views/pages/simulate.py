@@ -22,6 +22,8 @@ _BLOCKED = (
     Column("worst_minute", "worst minute"),
     Column("worst_minute_blocking", "no free port then", "share"),
     Column("recovers_s", "recovers after, min", "minutes", sparse=True),
+    Column("standing_back", "always open, come back", "rough", sparse=True, least_width=100),
+    Column("standing_without", "without a port until the end", "rough", sparse=True),
     Column("setting", "setting", least_width=140),
     Column("runs", "runs", "count", least_width=110),
     Column("attempts", "connections", "count", least_width=MACHINES),
@@ -59,6 +61,8 @@ def simulate_page(
                 clock_text(worst_s) if found.blocked else "none",
                 worst,
                 one.recovers_s(found, target),
+                one.standing_back or None,
+                one.standing_without if one.standing_back else None,
                 one.what,
                 found.runs,
                 found.attempts,
@@ -94,14 +98,24 @@ def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: st
     when = f" in the case {case}" if case else ""
     if not results:
         return ("Nothing was simulated: no translating exit has any load.",)
-    one, found = max(results, key=lambda pair: pair[1].share)
-    if not found.blocked:
+    one, found = max(results, key=lambda pair: (pair[0].standing_share, pair[1].share))
+    if one.standing_without:
+        waits = (
+            f"{one.standing_without:,.0f} of {one.standing_back:,.0f} always-open connections that come back to "
+            f"{one.exit} find no port until the case is over ({share_text(one.standing_share)})"
+        )
+        if not found.blocked:
+            return (waits,)
+        summary = [waits]
+    elif not found.blocked:
         total = sum(each.attempts for _, each in results)
         return (f"All {total:,} simulated connections found a port{when}.",)
-    summary = [
+    else:
+        summary = []
+    summary.append(
         f"{share_text(found.share)} of new connections to {one.pool} find no free port at {one.exit}{when} "
         f"(95% confidence interval {100 * found.low:.1f}-{share_text(found.high)}, {counted(found.runs, 'run')})"
-    ]
+    )
     worst_s, worst = one.worst_minute(found)
     summary.append(f"worst minute: from {clock_text(worst_s)}, {share_text(worst)}")
     if one.formula is not None:

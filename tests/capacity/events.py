@@ -34,3 +34,38 @@ def lognormal(dice: np.random.Generator, cv: float, size: int) -> Floats:
     """Levels of a mean of 1."""
     sigma = np.sqrt(np.log1p(cv * cv))
     return dice.lognormal(-sigma * sigma / 2, sigma, size)
+
+
+def behind_hosts(
+    dice: np.random.Generator, hosts: int, rate: float, most: int, life_s: float, delay_s: float, ports: int
+) -> tuple[float, float, float]:
+    """Hosts that open so many connections each, to a pool of ports that stay taken for a time after these.
+
+    Returns the share of the opened ones that find no port, the share that hosts do not open, and the mean held.
+    """
+    lives: list[tuple[float, int]] = []
+    taken: list[float] = []
+    open_ = [0] * hosts
+    size, opened, refused, not_opened, area, before = 500_000, 0, 0, 0, 0.0, 0.0
+    times = np.cumsum(dice.exponential(1 / (hosts * rate), size)).tolist()
+    where, holds = dice.integers(0, hosts, size).tolist(), dice.exponential(life_s, size).tolist()
+    warm = 20 * (life_s + delay_s)
+    for time, host, hold in zip(times, where, holds, strict=True):
+        while lives and lives[0][0] <= time:
+            open_[heapq.heappop(lives)[1]] -= 1
+        while taken and taken[0] <= time:
+            heapq.heappop(taken)
+        counted = time > warm
+        area += counted * len(taken) * (time - before)
+        before = time
+        if open_[host] >= most:
+            not_opened += counted
+            continue
+        opened += counted
+        if len(taken) >= ports:
+            refused += counted
+            continue
+        open_[host] += 1
+        heapq.heappush(lives, (time + hold, host))
+        heapq.heappush(taken, time + hold + delay_s)
+    return refused / opened, not_opened / (opened + not_opened), area / (times[-1] - warm)

@@ -62,10 +62,10 @@ class OneGate(InFolder):
         changes = {"flows": {"talk": flow}, "targets": targets or {}}
         return sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": ports}}}}))
 
-    def simulated_share(self, one: Capacity) -> float:
-        [each] = simulated(one, Asked(around_hours=6))
+    def simulated_share(self, one: Capacity, hours: float = 6) -> float:
+        [each] = simulated(one, Asked(around_hours=hours))
         with ThreadPoolExecutor(2) as executor:
-            return replicated(each.setting, executor, Stop(0.03, most_runs=400, most_attempts=5e6)).share
+            return replicated(each.setting, executor, Stop(0.03, most_runs=400, most_attempts=3e6)).share
 
 
 class Batches(OneGate):
@@ -151,6 +151,27 @@ class Days(OneGate):
             self.assertAlmostEqual(after / before, math.exp(1.6448536 * math.sqrt(math.log(1.09)) - math.log(1.09) / 2))
         self.json("charges")
         self.assertEqual(self.json("demand")["flows"][0]["peak_new_per_s"], 10.0)
+
+
+class HostsLimits(OneGate):
+    def test_a_limit_counts_open_connections_and_ports_stay_taken(self) -> None:
+        """Hosts that open ten at most, of 2 s, whose ports stay for 60 more: event by event, host by host."""
+        flow = {"per_host_per_s": 4, "duration_s": 2, "max_per_host": 10}
+        for hosts, ports in ((20, 4000), (20, 4400), (5, 1000)):
+            changes = {"workloads": {"work": {"hosts": hosts}}, "flows": {"talk": flow}}
+            found = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": ports}}}}))
+            [gate] = found.exits
+            assert gate.ports is not None
+            refused, not_opened, held = events.behind_hosts(np.random.default_rng(14), hosts, 4.0, 10, 2.0, 60.0, ports)
+            with self.subTest(hosts=hosts, ports=ports):
+                self.assertAlmostEqual(gate.blocking / refused, 1.0, delta=0.05 if refused > 0.05 else 0.15)
+                self.assertAlmostEqual(gate.ports.at_host / not_opened, 1.0, delta=0.05)
+                # What is wanted, less what is refused of it, is what is held.
+                self.assertAlmostEqual(gate.ports.concurrent * (1 - gate.blocking) / held, 1.0, delta=0.01)
+                self.assertAlmostEqual(
+                    self.simulated_share(found, 1) / refused, 1.0, delta=0.05 if refused > 0.05 else 0.2
+                )
+                self.assertIn("not opened at the peak", self.program("capacity").stdout)
 
 
 def _erlang(ports: int, load: float) -> float:

@@ -16,7 +16,7 @@ from fenrask.capacity import Capacity, capacity
 from fenrask.demand import demand
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
-from fenrask.teletraffic.simulation import Found, Stop, replicated
+from fenrask.teletraffic.simulation import Capped, Found, Stop, replicated
 from fenrask.what_if import Asked, Simulated, simulated
 from tests.support import PROGRAM, InFolder, merged
 
@@ -96,7 +96,10 @@ class AgainstTheFormulas(InFolder):
         calls = two.setting.calls
         # Holds of 60 s and 2 more: (60 + 2 / 2) / 62 of those that come at once are held together (see `overlap`).
         self.assertAlmostEqual(1 + 2 * (calls.batch - 1) * 61 / 62, 4.0, delta=0.01)
-        self.assertEqual((calls.retry_share, calls.sources), (0.5, 900.0))
+        self.assertEqual(calls.retry_share, 0.5)
+        assert isinstance(two.setting, Capped)
+        self.assertEqual((two.setting.owners, two.setting.each), (10, 90))
+        self.assertEqual(two.not_counted, ("retries, where hosts have limits of their own",))
         smooth = {"flows": {"talk": {"burstiness": 0.5}}}
         [three] = simulated(sized(self.estate(smooth)), Asked(around_hours=1))
         self.assertEqual(three.not_counted, ("a burstiness below 1",))

@@ -141,6 +141,7 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     tied = summed(traffic.one_source[flows].astype(np.float64)) > 0 if traffic.is_tied else none > 0
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
     sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
+    shares, most = _open_at_once(parts, concurrent, summed) if open_at_most is not None else (ones, ones)
     top = np.lexsort((-concurrent, group))[ends - [len(own) for own in each]]
     profiles = traffic.profile[flows[top]].tolist()
     loads = loads_by(parts, group, len(some), weights)
@@ -157,10 +158,25 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
             level_cv=float(varied[number]),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
+            open_share=float(shares[number]),
+            open_at_most=float(most[number]),
             retry_share=float(retried[number]),
             tied=bool(tied[number]),
             profile=traffic.profiles[profiles[number]],
         )
+
+
+def _open_at_once(parts: Parts, concurrent: Series, summed: Callable[[Series], Series]) -> tuple[Series, Series]:
+    """By pool: the part of what is held that is open connections, and how many one host has of these at most."""
+    traffic, curves, flows = parts.laid.traffic, parts.laid.curves, parts.flow
+    families = np.array([one.connected for one in curves.families])[curves.family]
+    lives = (families * curves.duration_s)[parts.curve]
+    holds = np.where(curves.mean_profile > 0, curves.mean_concurrent / np.maximum(curves.mean_profile, 1e-300), 0.0)
+    share = np.where(traffic.is_standing[flows], 1.0, lives / np.maximum(holds[parts.curve], 1e-300))
+    total = np.maximum(summed(concurrent), 1e-300)
+    hosts = summed(traffic.hosts[flows] * parts.laid.share[parts.rows])
+    allowed = summed(np.minimum(traffic.max_open[flows], 1e300) * parts.laid.share[parts.rows])
+    return np.minimum(1.0, summed(share * concurrent) / total), allowed / np.maximum(hosts, 1e-300)
 
 
 def _bursty(parts: Parts) -> Series:

@@ -32,6 +32,10 @@ class Division:
         return max(0, self.ports - round(always_open / self.tied_cells / self.even_cells))
 
 
+_ALWAYS = 0.999
+"""From this part of the hold on a connection counts as open for all of it."""
+
+
 @dataclass(frozen=True)
 class Stream:
     """Connections that compete for the same ports: toward one destination address, or of one host."""
@@ -50,12 +54,21 @@ class Stream:
     """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says."""
     sources: float | None = None
     """Connections that the hosts open at most, by limits of their own; None for no limit."""
+    open_share: float = 1.0
+    """The part of its hold for which a connection is open: a host's own limit counts it then alone."""
+    open_at_most: float = 1.0
+    """Connections that one host has open at most, where `sources` has a limit."""
     retry_share: float = 0.0
     """The share of refused connections that is tried again."""
     tied: bool = False
     """Whether each host has to keep to one address."""
     profile: str = ""
     """The profile of most of the load."""
+
+    @property
+    def is_capped(self) -> bool:
+        """Whether hosts have a limit on open connections, and ports stay taken after these."""
+        return self.sources is not None and self.open_share < _ALWAYS
 
     @cached_property
     def busiest(self) -> float:
@@ -115,6 +128,8 @@ class PortUse:
     detail: str = ""
     varies: str = ""
     """By how much the load varies within the hour, in words; empty where it does not."""
+    at_host: float = 0.0
+    """The share of connections at the busiest moment that hosts do not open, by limits of their own."""
     hashed: bool = False
     """Whether a hash ties hosts to parts of it."""
 

@@ -82,11 +82,15 @@ class HostBlocks:
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         owners, first = max(1, round(stream.copies)), _first(ports)
         calls = calls.scaled(owners)
+        left_out = ["hosts' own limits on open connections"] if stream.is_capped else []
         if not self._growing:
-            return Replay(Blocks(calls, owners, first), f"{owners} hosts of {first} ports each", Division(first))
+            what = f"{owners} hosts of {first} ports each"
+            return Replay(Blocks(calls, owners, first), what, Division(first), tuple(left_out))
         last, total = _largest(ports), addresses * ports.per_address
         what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
-        return Replay(Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts",))
+        return Replay(
+            Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts", *left_out)
+        )
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
         needed = self.least_addresses([one.scaled(factor) for one in streams], ports, target)

@@ -45,6 +45,8 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
         return varying(
             lambda held: blocking(always_open + held, steady, division, search_tries), moving, stream.level_cv
         )
+    if stream.is_capped:
+        return _behind_hosts(concurrent, stream, division, search_tries)[1]
     if always_open:
         # They take their ports for good; what arrives meets the rest.
         concurrent = np.maximum(concurrent - always_open, 0.0)
@@ -68,6 +70,42 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape)
     result: Series = _with_always_open(blocked, load, division.ports, np.broadcast_to(own, load.shape)) @ chance
     return result
+
+
+def _behind_hosts(
+    concurrent: Series, stream: Stream, division: Division, search_tries: int | None
+) -> tuple[Series, Series]:
+    """What hosts do not open, by their own limit, and what is refused of the rest, which the hosts offer to the ports.
+
+    A host has a connections open in the mean where none is refused, and opens no more than m: it turns away Erlang's
+    B(m, a (1 - b)) where the ports refuse b of what it opens; these are offered the rest for as long as they are kept.
+    b is where both agree.
+    """
+    free, always_open = replace(stream, sources=None), stream.load.persistent
+    moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
+    each = most * moving * stream.open_share / max(stream.sources or 0.0, 1e-300)
+
+    def both(refused: Series) -> tuple[Series, Series]:
+        at_host = np.asarray(erlang_b(most, each * (1 - refused)))
+        return at_host, blocking(always_open + moving * (1 - at_host), free, division, search_tries)
+
+    low, high = np.zeros(moving.shape), np.ones(moving.shape)
+    for _ in range(_TURNS):
+        middle = (low + high) / 2
+        more = both(middle)[1] > middle
+        low, high = np.where(more, middle, low), np.where(more, high, middle)
+    at_host, _ = both(low)
+    return at_host, low
+
+
+_TURNS = 40
+
+
+def turned_away(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
+    """The share of connections that hosts do not open, by limits of their own, where so many would be held."""
+    if not stream.is_capped:
+        return np.zeros(concurrent.shape)
+    return _behind_hosts(concurrent, replace(stream, level_cv=0.0), division, search_tries)[0]
 
 
 def _with_always_open(blocked: Series, load: Series, ports: int, always_open: float | Series) -> Series:
@@ -264,6 +302,11 @@ def busiest_use(
         return float(share), one.load.peak.concurrent / max(1, division.capacity)
 
     best = max(near, key=at_peak)
+    at_host = float(
+        turned_away(np.array([streams[best].load.peak.concurrent]), streams[best], divide(streams[best]), search_tries)[
+            0
+        ]
+    )
     stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
     pool, suffers, detail = words(stream, division)
     varies = f"load varies by {percent(stream.level_cv)} within the hour" if stream.level_cv else ""
@@ -272,7 +315,8 @@ def busiest_use(
         pool=pool,
         suffers=suffers,
         time_s=peak.time_s,
-        concurrent=peak.concurrent,
+        concurrent=stream.load.persistent + (peak.concurrent - stream.load.persistent) * (1 - at_host),
+        at_host=at_host,
         capacity=division.capacity,
         blocking=at_peak(best)[0],
         blocked=days[best],
@@ -376,7 +420,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
     """Whether a stream loses at least as much as another, whatever the ports."""
     free = one.sources is None and other.sources is None
     return (
-        (free or (one.sources == other.sources and one.load.peak.concurrent == other.load.peak.concurrent))
+        (free or (_limits(one) == _limits(other) and one.load.peak.concurrent == other.load.peak.concurrent))
         and one.load.persistent >= other.load.persistent
         and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
         and one.peakedness >= other.peakedness
@@ -385,6 +429,10 @@ def _surpasses(one: Stream, other: Stream) -> bool:
         and one.tied >= other.tied
         and one.hosts == other.hosts
     )
+
+
+def _limits(stream: Stream) -> tuple[object, ...]:
+    return stream.sources, stream.open_share, stream.open_at_most
 
 
 def suffices(

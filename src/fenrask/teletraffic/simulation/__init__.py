@@ -8,6 +8,7 @@ from fenrask.teletraffic.simulation.replications import Found, Interrupted, Stop
 from fenrask.teletraffic.simulation.settings import (
     Blocks,
     Calls,
+    Capped,
     Growing,
     Hashed,
     Pool,
@@ -20,6 +21,7 @@ from fenrask.teletraffic.simulation.settings import (
 __all__ = [
     "Blocks",
     "Calls",
+    "Capped",
     "Drawn",
     "Ending",
     "Found",

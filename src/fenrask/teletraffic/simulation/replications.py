@@ -51,6 +51,8 @@ class Found:
     held_low: Floats
     held_high: Floats
     let_go: int
+    at_host: int = 0
+    """Calls of all runs that hosts did not open, by limits of their own: they are no attempts."""
     interrupted: bool = False
 
 
@@ -137,6 +139,7 @@ def _summed(runs: list[Run], rule: Stop) -> Found:
         np.percentile(concurrent, 5, axis=0),
         np.percentile(concurrent, 95, axis=0),
         sum(run.let_go for run in runs),
+        sum(run.at_host for run in runs),
     )
 
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from fenrask.teletraffic.arguments import Floats, unusable
 from fenrask.teletraffic.simulation.laws import Drawn
 
-__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Pool", "Run", "Searched", "Setting", "refused_of"]
+__all__ = ["Blocks", "Calls", "Capped", "Growing", "Hashed", "Pool", "Run", "Searched", "Setting", "refused_of"]
 
 Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
@@ -31,6 +31,8 @@ class Run:
     blocked: Counts
     concurrent: Counts
     let_go: int = 0
+    at_host: int = 0
+    """Calls that hosts themselves did not open: no attempts."""
 
 
 @dataclass(frozen=True)
@@ -188,6 +190,31 @@ class Pool:
             (calls.retry_share, calls.retry_s),
         )
         return Run(*found)
+
+
+@dataclass(frozen=True)
+class Capped:
+    """Servers that are all alike, for `owners` hosts of which each has `each` calls alive at most.
+
+    A server stays taken for the delay after a call's life, when its host may open another one.
+    """
+
+    calls: Calls
+    servers: int
+    owners: int
+    each: int
+
+    def run(self, seed: int, number: int) -> Run:
+        from fenrask.teletraffic.simulation.kernels.capped import capped
+        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
+
+        calls = self.calls.of_run(seed, number)
+        rates, law = calls.laid_out()
+        state, batch = seeded(seed, number), calls.batch
+        attempts, blocked, concurrent, at_host = capped(
+            state, rates, calls.step_s, calls.warm, self.servers, self.owners, self.each, law, batch
+        )
+        return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()))
 
 
 @dataclass(frozen=True)

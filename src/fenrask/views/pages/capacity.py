@@ -80,6 +80,7 @@ def capacity_page(capacity: Capacity) -> Page:
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every)
+    summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     if capacity.of_busy_day:
         days = described.estate.targets.days
         facts["days"] = days
@@ -114,6 +115,14 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
         if rest
         else words
     )
+
+
+def _at_hosts(one: ExitCapacity) -> str:
+    """What hosts do not open at the busiest moment of the pool that binds, by limits of their own."""
+    if one.ports is None or one.ports.at_host <= one.target:
+        return ""
+    share = percent(one.ports.at_host)
+    return f"{one.exit}: {share} of new connections to {one.ports.binding} are not opened at the peak: max_per_host."
 
 
 def _grown(share: float) -> str:

@@ -74,6 +74,10 @@ def simulate_page(
             for begins, mean, low, high, blocked in one.by_period(found)
         ]
         not_counted += [f"{one.exit}, {one.pool}: {words}" for words in one.not_counted]
+        if found.at_host:
+            share = found.at_host / (found.at_host + found.attempts)
+            words = f"{share_text(share)} of connections, which hosts do not open by their own limit"
+            not_counted.append(f"{one.exit}, {one.pool}: {words}")
         if found.let_go:
             not_counted.append(f"{one.exit}, {one.pool}: {found.let_go:,} retries that were too many to follow")
         if found.interrupted:

@@ -18,7 +18,9 @@ from fenrask.estate import Ending as HowItEnds
 from fenrask.estate import Offer
 from fenrask.teletraffic import erlang_b
 from fenrask.teletraffic.holding import Exponential
-from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn, interval, kernel, replicated
+from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn, interval, replicated
+from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
+from fenrask.teletraffic.simulation.kernels.search import filled
 from fenrask.views.handover import rules_file
 from truth.lab import CLIENTS, OUTSIDE, Connection, Lab
 
@@ -248,7 +250,7 @@ def filling(short: bool) -> Iterator[Result]:
         lab.listen(7001)
         lab.load(_rules(ports))
         blocked = np.array([not one for one in lab.fill(tried, 7001, at_once=25)])
-    runs = np.array([kernel.filled(kernel.seeded(3, run), ports, 0, ROUNDS, LATE, CHANCE, tried) for run in range(400)])
+    runs = np.array([filled(seeded(3, run), ports, 0, ROUNDS, LATE, CHANCE, tried) for run in range(400)])
     yield from _bands(blocked, runs, ports, "of a range")
     with Lab() as lab:
         lab.listen(7001)
@@ -261,7 +263,7 @@ def filling(short: bool) -> Iterator[Result]:
             lab.end(one, "closed by the client")
         lab.run(0.5)
         taken = sum(lab.fill(70, 7001, at_once=1))
-    runs = np.array([kernel.filled(kernel.seeded(4, run), 50, 50, ROUNDS, LATE, CHANCE, 70) for run in range(400)])
+    runs = np.array([filled(seeded(4, run), 50, 50, ROUNDS, LATE, CHANCE, 70) for run in range(400)])
     counts = 70 - runs.sum(axis=1)
     low, high = np.percentile(counts, [2.5, 97.5])
     yield Result(

@@ -227,7 +227,7 @@ def _by_integrals(c: Floats, a: Floats) -> Floats:
     """log B for any c > 0 and a > 0."""
     result = np.empty(c.shape)
     # Further below than this B is the Poisson probability to the last digit; further above ten nodes do.
-    many = (c >= MANY) & (a <= _MOST_TIMES * c) & ((c - a) * np.abs(c - a) <= 2 * _DEEP * c)
+    many = (c >= MANY) & (a <= _MOST_TIMES * c) & (np.maximum(c - a, 0.0) ** 2 <= 2 * _DEEP * c)
     if many.any():
         result[many] = -np.log(inverse_blocking(c[many], a[many]))
     over = (a >= c) & ~many

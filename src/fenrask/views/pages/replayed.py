@@ -68,7 +68,7 @@ def replayed_page(
     if not found:
         lines = ["No recorded connection belongs to a flow that a translating exit carries."]
     if no_pair:
-        lines.append(f"{counted(no_pair, 'record')} of no subnet or destination of the estate: left out.")
+        lines.append(f"{counted(no_pair, 'record')} of no subnet or destination of the estate: not counted.")
     return Page("simulate", estate, tuple(lines), tables, {"target_blocking": target}, tuple(not_counted))
 
 

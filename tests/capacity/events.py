@@ -69,3 +69,26 @@ def behind_hosts(
         heapq.heappush(lives, (time + hold, host))
         heapq.heappush(taken, time + hold + delay_s)
     return refused / opened, not_opened / (opened + not_opened), area / (times[-1] - warm)
+
+
+def tried_again(times: Floats, holds: Floats, ports: int, retries: int) -> tuple[list[int], int]:
+    """Connections that are tried again after 1, 2, 4 ... s: how many came about at each try, at last those that never
+    did; and how many attempts there were."""
+    ends: list[float] = []
+    due = [(time, 0, hold) for time, hold in zip(times.tolist(), holds.tolist(), strict=True)]
+    heapq.heapify(due)
+    served, attempts = [0] * (retries + 2), 0
+    while due:
+        time, tries, hold = heapq.heappop(due)
+        attempts += 1
+        while ends and ends[0] <= time:
+            heapq.heappop(ends)
+        if len(ends) < ports:
+            heapq.heappush(ends, time + hold)
+            served[tries] += 1
+            continue
+        if tries < retries:
+            heapq.heappush(due, (time + 2.0**tries, tries + 1, hold))
+        else:
+            served[-1] += 1
+    return served, attempts

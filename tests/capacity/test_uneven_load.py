@@ -174,6 +174,57 @@ class HostsLimits(OneGate):
                 self.assertIn("not opened at the peak", self.program("capacity").stdout)
 
 
+class Retries(OneGate):
+    def test_what_users_feel_of_a_full_pool(self) -> None:
+        """SYNs sent again as hosts do, at loads above, at and below the ports, event by event."""
+        for ports, mean_s, retries, near in (
+            (248, 2, 6, 0.05),
+            (248, 2, 2, 0.1),
+            (296, 2, 6, 0.15),
+            (320, 2, 6, 0.25),
+            (340, 2, 6, 0.25),
+            (340, 40, 6, 0.25),
+        ):
+            dice = np.random.default_rng(15)
+            rate = 310 / (mean_s + 60)
+            times = np.cumsum(dice.exponential(1 / rate, 200_000))
+            holds = 60 + dice.exponential(mean_s, times.size)
+            served, attempts = events.tried_again(times, holds, ports, retries)
+            dropped, lost = 1 - served[0] / times.size, served[-1] / times.size
+            flow = {"per_host_per_s": rate / 10, "duration_s": mean_s, "retries": retries}
+            gate = self.gate(flow, ports).exits[0]
+            assert gate.ports is not None and gate.ports.waits is not None
+            felt, waited = gate.ports.waits, [2.0**number - 1 for number in range(retries + 1)]
+            mean = float(np.dot(served[:-1], waited)) / sum(served[:-1])
+            p95 = waited[int(np.searchsorted(np.cumsum(served[:-1]), 0.95 * sum(served[:-1])))]
+            with self.subTest(ports=ports, mean_s=mean_s, retries=retries):
+                self.assertAlmostEqual(felt.dropped / dropped, 1.0, delta=near)
+                self.assertAlmostEqual(felt.lost, lost, delta=0.01)
+                self.assertAlmostEqual(felt.attempts / (attempts / times.size), 1.0, delta=max(0.08, near / 2))
+                self.assertAlmostEqual(felt.mean_s, mean, delta=max(0.5 * mean, 0.1))
+                self.assertLessEqual(abs(math.log2((felt.p95_s + 1) / (p95 + 1))), 1.0)
+                [pool] = self.json("simulate", "--around", "2", status=1)["pools"]
+                self.assertAlmostEqual(pool["blocking"] / dropped, 1.0, delta=0.12 if dropped > 0.5 else 0.25)
+                self.assertAlmostEqual(pool["lost_for_good"], lost, delta=0.01)
+                self.assertAlmostEqual(pool["mean_wait_s"], mean, delta=max(0.25 * mean, 0.1))
+
+    def test_addresses_for_a_target_hardly_hang_on_retries_and_users_of_a_full_pool_are_told(self) -> None:
+        flow = {"per_host_per_s": 0.5, "duration_s": 2}
+        needed = []
+        for retries in (0, 6):
+            changes = {"flows": {"talk": {**flow, "retries": retries}}, "exits": {"gate": {"addresses": "auto"}}}
+            [gate] = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": 8}}}})).exits
+            needed.append(gate.needed)
+        self.assertIn((needed[1] or 0) - (needed[0] or 0), (0, 1))
+        self.gate(flow, 248)
+        text = " ".join(self.program("capacity").stdout.split())
+        self.assertRegex(
+            text, r"where SYNs are sent again 6 times, \d\d\.\d% of the first are dropped, \d+\.\d% of conn"
+        )
+        self.gate({**flow, "retries": 3}, 248)
+        self.assertIn("after 3 retries", " ".join(self.program("capacity").stdout.split()))
+
+
 def _erlang(ports: int, load: float) -> float:
     inverse = 1.0
     for number in range(1, ports + 1):

@@ -16,7 +16,7 @@ from fenrask.capacity import Capacity, capacity
 from fenrask.demand import demand
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
-from fenrask.teletraffic.simulation import Capped, Found, Stop, replicated
+from fenrask.teletraffic.simulation import Found, Hosts, Stop, replicated
 from fenrask.what_if import Asked, Simulated, simulated
 from tests.support import PROGRAM, InFolder, merged
 
@@ -97,9 +97,9 @@ class AgainstTheFormulas(InFolder):
         # Holds of 60 s and 2 more: (60 + 2 / 2) / 62 of those that come at once are held together (see `overlap`).
         self.assertAlmostEqual(1 + 2 * (calls.batch - 1) * 61 / 62, 4.0, delta=0.01)
         self.assertEqual(calls.retry_share, 0.5)
-        assert isinstance(two.setting, Capped)
+        assert isinstance(two.setting, Hosts)
         self.assertEqual((two.setting.owners, two.setting.each), (10, 90))
-        self.assertEqual(two.not_counted, ("retries, where hosts have limits of their own",))
+        self.assertEqual(two.not_counted, ("retries at once, where hosts have limits or retries",))
         smooth = {"flows": {"talk": {"burstiness": 0.5}}}
         [three] = simulated(sized(self.estate(smooth)), Asked(around_hours=1))
         self.assertEqual(three.not_counted, ("a burstiness below 1",))

@@ -142,7 +142,21 @@ class ExitCapacity(ExitLimits):
             when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
         profile = f" ({ports.profile})" if ports.profile else ""
         share = percent(ports.blocking)
-        return f"ports for {ports.binding} run out {when}{profile}; {share} of new connections fail: no free port"
+        what = "SYNs find" if ports.waits and ports.waits.stated else "new connections fail:"
+        return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port{self._felt(ports)}"
+
+    def _felt(self, ports: PortUse) -> str:
+        """What senders feel whose SYN is dropped and sent again."""
+        if ports.waits is None or self.how.refusal != "dropped":
+            return ""
+        felt = ports.waits
+        again = f"where SYNs are sent again {felt.retries} times, {percent(felt.dropped)} of the first are dropped,"
+        if felt.stated:
+            again = f"after {counted(felt.retries, 'retry', 'retries')}"
+        return (
+            f"; {again} {percent(felt.lost)} of connections are lost for good, and the others wait "
+            f"{figure(round(felt.mean_s, 1))} s on average (95%: up to {figure(felt.p95_s)} s)"
+        )
 
 
 @dataclass(frozen=True)
@@ -229,7 +243,10 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
         some.persistent,
         *(column[some.curve] for column in (laid.curves.profile, laid.curves.family, laid.curves.duration_s)),
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
-        *(column[some.flow] for column in (traffic.batch, traffic.rate_cv, traffic.rate_steady_s, traffic.day_cv)),
+        *(
+            column[some.flow]
+            for column in (traffic.retries, traffic.batch, traffic.rate_cv, traffic.rate_steady_s, traffic.day_cv)
+        ),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])

@@ -138,6 +138,7 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     bursty = np.where(total > 0, summed(_bursty(parts) * concurrent) / whole, 1.0)
     varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else none
     retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
+    again = np.round(summed(traffic.retries[flows] * concurrent) / whole) if np.any(traffic.retries) else none
     tied = summed(traffic.one_source[flows].astype(np.float64)) > 0 if traffic.is_tied else none > 0
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
     sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
@@ -161,6 +162,7 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             open_share=float(shares[number]),
             open_at_most=float(most[number]),
             retry_share=float(retried[number]),
+            retries=int(again[number]),
             tied=bool(tied[number]),
             profile=traffic.profiles[profiles[number]],
         )

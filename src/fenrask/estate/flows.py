@@ -27,7 +27,16 @@ class Flow(Strict):
 
     model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
     HANG_TOGETHER: ClassVar[frozenset[str]] = frozenset(
-        ("users", "connections_per_user", "persistent_per_host", "closed_share", *_ENDING_SHARES, *_UDP_SHARES)
+        (
+            "users",
+            "connections_per_user",
+            "persistent_per_host",
+            "retries",
+            "retry_share",
+            "closed_share",
+            *_ENDING_SHARES,
+            *_UDP_SHARES,
+        )
     )
     """Keys whose values, not only that they are there, decide with others whether a flow holds together."""
 
@@ -74,6 +83,9 @@ class Flow(Strict):
     udp_streaming_share: Share = Field(0.0, description="of UDP: long exchanges; what remains is answered")
     retry_share: Annotated[float, Field(strict=True, ge=0, lt=1)] = Field(
         0.0, description="share of connections that find no free port and are tried again"
+    )
+    retries: Annotated[int, Field(strict=True, ge=0, le=12)] = Field(
+        0, description="instead: times that such a connection is tried again, 1, 2, 4 ... s after its last try"
     )
     growth_per_month: Annotated[float, Field(strict=True, ge=-1, le=3)] = Field(
         0.0, description="share by which its load grows each month"
@@ -140,6 +152,8 @@ class Flow(Strict):
         for total, shares in ((tcp, ("closed_share", *_ENDING_SHARES)), (one_way + streaming, _UDP_SHARES)):
             if total > 1.0 + 1e-12:
                 raise unfit(f"{', '.join(shares[:-1])} and {shares[-1]} that sum to at most 1")
+        if self.retries and self.retry_share:
+            raise unfit("retries or retry_share, not both")
         for way, each, month in (
             ("out", self.out_kib_per_connection, self.out_gib_per_month),
             ("in", self.in_kib_per_connection, self.in_gib_per_month),

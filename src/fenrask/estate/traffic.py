@@ -150,6 +150,11 @@ class Traffic:
         return self.stated("retry_share", 0.0)
 
     @cached_property
+    def retries(self) -> Series:
+        """How often a connection without a free port is tried again, later and later."""
+        return self.stated("retries", 0.0)
+
+    @cached_property
     def max_open(self) -> Series:
         """Connections that all hosts of a flow have at most at once, by their own limits; infinite for no limit."""
         each = self.stated("max_per_host", np.inf)

@@ -9,6 +9,7 @@ import numpy as np
 
 from fenrask.demand import Load, Series
 from fenrask.estate import Ports
+from fenrask.teletraffic.backoff import Waits
 from fenrask.teletraffic.simulation import Calls, Setting
 
 __all__ = ["Division", "PortAssignment", "PortUse", "Replay", "Stream", "Streams", "View"]
@@ -60,6 +61,8 @@ class Stream:
     """Connections that one host has open at most, where `sources` has a limit."""
     retry_share: float = 0.0
     """The share of refused connections that is tried again."""
+    retries: int = 0
+    """How often a refused connection is tried again, later and later."""
     tied: bool = False
     """Whether each host has to keep to one address."""
     profile: str = ""
@@ -69,6 +72,13 @@ class Stream:
     def is_capped(self) -> bool:
         """Whether hosts have a limit on open connections, and ports stay taken after these."""
         return self.sources is not None and self.open_share < _ALWAYS
+
+    @cached_property
+    def hold_s(self) -> float:
+        """Mean hold of what is not open all the time, s; 0 for none."""
+        load = self.load
+        new = float(np.dot(load.rates, load.curves.mean_profile[load.numbers]))
+        return (load.mean_concurrent - load.persistent) / new if new else 0.0
 
     @cached_property
     def busiest(self) -> float:
@@ -97,7 +107,7 @@ class Stream:
         """Whether Erlang's formula alone tells what is refused."""
         free = self.sources is None and not self.load.persistent
         varied = self.peakedness != 1.0 or self.level_cv > 0
-        return not varied and free and not self.retry_share and not self.tied
+        return not varied and free and not self.retry_share and not self.retries and not self.tied
 
 
 @dataclass(frozen=True)
@@ -128,6 +138,8 @@ class PortUse:
     detail: str = ""
     varies: str = ""
     """By how much the load varies within the hour, in words; empty where it does not."""
+    waits: Waits | None = None
+    """What senders of TCP feel at the busiest moment, who try again as their flow says, or as often as hosts do."""
     at_host: float = 0.0
     """The share of connections at the busiest moment that hosts do not open, by limits of their own."""
     hashed: bool = False

@@ -20,6 +20,7 @@ from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Str
 from fenrask.demand import POINTS_PER_HOUR, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
+from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
 from fenrask.teletraffic.variation import varying
 from fenrask.units import SECONDS_PER_HOUR, percent
 
@@ -45,6 +46,8 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
         return varying(
             lambda held: blocking(always_open + held, steady, division, search_tries), moving, stream.level_cv
         )
+    if stream.retries:
+        return _tried_again(concurrent, stream, division, search_tries)[0]
     if stream.is_capped:
         return _behind_hosts(concurrent, stream, division, search_tries)[1]
     if always_open:
@@ -72,6 +75,31 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     return result
 
 
+def _tried_again(
+    concurrent: Series, stream: Stream, division: Division, search_tries: int | None
+) -> tuple[Series, Series]:
+    """The share of connections whose first try finds no port, and that of each later try after it."""
+    once, always_open = replace(stream, retries=0), stream.load.persistent
+
+    def refused(moving: Series) -> Series:
+        return blocking(always_open + moving, once, division, search_tries)
+
+    moving, servers = np.maximum(concurrent - always_open, 0.0), max(0.0, division.capacity - always_open)
+    if not np.any(refused(moving) > 0):
+        return np.zeros(moving.shape), np.zeros(moving.shape)
+    return tried_again(moving, servers, stream.hold_s, stream.retries, refused)
+
+
+def _where_equal(of: Callable[[Series], Series], shape: tuple[int, ...]) -> Series:
+    """The share from 0 to 1 that a function of it is equal to, above it before and below it after."""
+    low, high = np.zeros(shape), np.ones(shape)
+    for _ in range(_TURNS):
+        middle = (low + high) / 2
+        more = of(middle) > middle
+        low, high = np.where(more, middle, low), np.where(more, high, middle)
+    return low
+
+
 def _behind_hosts(
     concurrent: Series, stream: Stream, division: Division, search_tries: int | None
 ) -> tuple[Series, Series]:
@@ -89,13 +117,8 @@ def _behind_hosts(
         at_host = np.asarray(erlang_b(most, each * (1 - refused)))
         return at_host, blocking(always_open + moving * (1 - at_host), free, division, search_tries)
 
-    low, high = np.zeros(moving.shape), np.ones(moving.shape)
-    for _ in range(_TURNS):
-        middle = (low + high) / 2
-        more = both(middle)[1] > middle
-        low, high = np.where(more, middle, low), np.where(more, high, middle)
-    at_host, _ = both(low)
-    return at_host, low
+    refused = _where_equal(lambda share: both(share)[1], moving.shape)
+    return both(refused)[0], refused
 
 
 _TURNS = 40
@@ -105,7 +128,7 @@ def turned_away(concurrent: Series, stream: Stream, division: Division, search_t
     """The share of connections that hosts do not open, by limits of their own, where so many would be held."""
     if not stream.is_capped:
         return np.zeros(concurrent.shape)
-    return _behind_hosts(concurrent, replace(stream, level_cv=0.0), division, search_tries)[0]
+    return _behind_hosts(concurrent, replace(stream, level_cv=0.0, retries=0), division, search_tries)[0]
 
 
 def _with_always_open(blocked: Series, load: Series, ports: int, always_open: float | Series) -> Series:
@@ -317,6 +340,7 @@ def busiest_use(
         time_s=peak.time_s,
         concurrent=stream.load.persistent + (peak.concurrent - stream.load.persistent) * (1 - at_host),
         at_host=at_host,
+        waits=_waits(stream, division, search_tries, at_peak(best)[0]),
         capacity=division.capacity,
         blocking=at_peak(best)[0],
         blocked=days[best],
@@ -331,6 +355,15 @@ def busiest_use(
         varies=varies,
         hashed=division.tied_cells > 1,
     )
+
+
+def _waits(stream: Stream, division: Division, search_tries: int | None, refused: float) -> Waits | None:
+    """What senders feel at the busiest moment: with the retries that their flows say, else with those of hosts."""
+    if not refused or stream.protocol != "tcp":
+        return None
+    usual = replace(stream, retries=stream.retries or USUAL_RETRIES, retry_share=0.0, level_cv=0.0)
+    first, later = _tried_again(np.array([stream.load.peak.concurrent]), usual, division, search_tries)
+    return replace(waits(float(first[0]), float(later[0]), usual.retries), stated=stream.retries > 0)
 
 
 def _begins(stream: Stream, blocked: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
@@ -426,6 +459,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
         and one.peakedness >= other.peakedness
         and one.level_cv >= other.level_cv
         and one.retry_share >= other.retry_share
+        and one.retries >= other.retries
         and one.tied >= other.tied
         and one.hosts == other.hosts
     )

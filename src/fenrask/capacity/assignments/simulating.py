@@ -2,7 +2,7 @@
 
 from fenrask.capacity.assignments.contract import Division, Replay, Stream
 from fenrask.estate import Ports
-from fenrask.teletraffic.simulation import Calls, Capped, Hashed, Pool, Searched, Setting
+from fenrask.teletraffic.simulation import Calls, Hashed, Hosts, Pool, Searched, Setting
 
 __all__ = ["pooled"]
 
@@ -14,14 +14,16 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     free = division.free(stream.load.persistent)
     rounds, late, chance = _search(ports)
     setting: Setting
-    if stream.is_capped:
-        most = max(1, round(stream.open_at_most))
-        hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most / division.even_cells))
-        what = f"{hosts} hosts of {most} open connections each, {division.ports:,} ports"
+    if stream.is_capped or stream.retries:
+        most = max(1, round(stream.open_at_most)) if stream.is_capped else None
+        hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most / division.even_cells)) if most else 1
+        what = f"{division.ports:,} ports"
+        if most:
+            what = f"{hosts} hosts of {most} open connections each, {what}"
         others = division.tied_cells > 1 or division.even_cells > 1 or rounds or ports.ended_reuse is not None
-        words = {"how ports are searched and divided": others, "retries": calls.retry_share > 0}
-        left_out = tuple(f"{one}, where hosts have limits of their own" for one, holds in words.items() if holds)
-        return Replay(Capped(calls, free, hosts, most), what, division, left_out)
+        words = {"how ports are searched and divided": others, "retries at once": calls.retry_share > 0}
+        left_out = tuple(f"{one}, where hosts have limits or retries" for one, holds in words.items() if holds)
+        return Replay(Hosts(calls, free, hosts, most, stream.retries), what, division, left_out)
     if division.tied_cells > 1:
         hosts = max(1, round(stream.hosts))
         setting = Hashed(calls, free, division.tied_cells, hosts, rounds, late, chance)

@@ -53,6 +53,8 @@ class Found:
     let_go: int
     at_host: int = 0
     """Calls of all runs that hosts did not open, by limits of their own: they are no attempts."""
+    served: tuple[float, ...] = ()
+    """Calls of all runs that were served at each try, at last those that never were; empty where nothing tells."""
     interrupted: bool = False
 
 
@@ -140,7 +142,13 @@ def _summed(runs: list[Run], rule: Stop) -> Found:
         np.percentile(concurrent, 95, axis=0),
         sum(run.let_go for run in runs),
         sum(run.at_host for run in runs),
+        _served(runs),
     )
+
+
+def _served(runs: list[Run]) -> tuple[float, ...]:
+    some = [run.served for run in runs if run.served is not None]
+    return tuple(np.sum(some, axis=0).astype(float).tolist()) if some else ()
 
 
 def interval(attempts: Floats, blocked: Floats, level: float = 0.95) -> tuple[float, float, float]:

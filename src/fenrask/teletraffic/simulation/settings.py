@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.teletraffic.arguments import Floats, unusable
+from fenrask.teletraffic.backoff import FIRST_S
 from fenrask.teletraffic.simulation.laws import Drawn
 
-__all__ = ["Blocks", "Calls", "Capped", "Growing", "Hashed", "Pool", "Run", "Searched", "Setting", "refused_of"]
+__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Hosts", "Pool", "Run", "Searched", "Setting", "refused_of"]
 
 Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
@@ -33,6 +34,8 @@ class Run:
     let_go: int = 0
     at_host: int = 0
     """Calls that hosts themselves did not open: no attempts."""
+    served: Counts | None = None
+    """Calls that were served at each try, at last those that never were; None where nothing tells."""
 
 
 @dataclass(frozen=True)
@@ -193,28 +196,40 @@ class Pool:
 
 
 @dataclass(frozen=True)
-class Capped:
-    """Servers that are all alike, for `owners` hosts of which each has `each` calls alive at most.
+class Hosts:
+    """Servers that are all alike, for `owners` hosts of which each has `each` calls alive at most; None for no limit.
 
-    A server stays taken for the delay after a call's life, when its host may open another one.
+    A server stays taken for the delay after a call's life, when its host may open another one. A call without a server
+    is tried again `retries` times, after `first_s`, twice that, four times that and so on, s.
     """
 
     calls: Calls
     servers: int
-    owners: int
-    each: int
+    owners: int = 1
+    each: int | None = None
+    retries: int = 0
+    first_s: float = FIRST_S
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation.kernels.capped import capped
         from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
+        from fenrask.teletraffic.simulation.kernels.single_events import single_events
 
         calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out()
-        state, batch = seeded(seed, number), calls.batch
-        attempts, blocked, concurrent, at_host = capped(
-            state, rates, calls.step_s, calls.warm, self.servers, self.owners, self.each, law, batch
+        attempts, blocked, concurrent, at_host, served = single_events(
+            seeded(seed, number),
+            rates,
+            calls.step_s,
+            calls.warm,
+            self.servers,
+            self.owners,
+            2**62 if self.each is None else self.each,
+            self.retries,
+            self.first_s,
+            law,
+            calls.batch,
         )
-        return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()))
+        return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()), served=served)
 
 
 @dataclass(frozen=True)

@@ -37,6 +37,12 @@ _FULL = (
     Column("assignment", "port assignment"),
     Column("affected", "who finds no free port"),
     Column("refusal", "the sender sees"),
+    Column("first_tries_dropped", "first SYNs dropped", "share", sparse=True, least_width=100),
+    Column("lost_for_good", "lost for good", "share", sparse=True),
+    Column("mean_wait_s", "mean wait, s", "rough", sparse=True),
+    Column("p95_wait_s", "95%, s", "rough", sparse=True),
+    Column("syns_per_connection", "SYNs each", "rough", sparse=True, least_width=120),
+    Column("retries", "retries", "count", sparse=True, least_width=MACHINES),
     Column("detail", "", sparse=True),
 )
 _SPLIT = (
@@ -173,7 +179,9 @@ def _affected(one: ExitCapacity) -> tuple[object, ...]:
     refusal = (
         ("nothing: the packet is dropped, the SYN sent again") if one.how.refusal == "dropped" else "a reset at once"
     )
-    return (one.exit, one.how.assignment, one.ports.suffers, refusal, one.ports.detail)
+    felt = one.ports.waits if one.how.refusal == "dropped" and one.ports.blocking > one.target else None
+    waits = (felt.dropped, felt.lost, felt.mean_s, felt.p95_s, felt.attempts, felt.retries) if felt else (None,) * 6
+    return (one.exit, one.how.assignment, one.ports.suffers, refusal, *waits, one.ports.detail)
 
 
 def _shares(one: ExitCapacity) -> Iterator[tuple[object, ...]]:

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
+from fenrask.teletraffic.backoff import waits_of
 from fenrask.teletraffic.simulation import Found
 from fenrask.units import clock_text, counted, percent, span_text
 from fenrask.views.cells import share_text
@@ -24,6 +25,9 @@ _BLOCKED = (
     Column("recovers_s", "recovers after, min", "minutes", sparse=True),
     Column("standing_back", "always open, come back", "rough", sparse=True, least_width=100),
     Column("standing_without", "without a port until the end", "rough", sparse=True),
+    Column("lost_for_good", "lost for good", "share", sparse=True),
+    Column("mean_wait_s", "mean wait, s", "rough", sparse=True),
+    Column("p95_wait_s", "95%, s", "rough", sparse=True),
     Column("setting", "setting", least_width=140),
     Column("runs", "runs", "count", least_width=110),
     Column("attempts", "connections", "count", least_width=MACHINES),
@@ -63,6 +67,7 @@ def simulate_page(
                 one.recovers_s(found, target),
                 one.standing_back or None,
                 one.standing_without if one.standing_back else None,
+                *_waits(found),
                 one.what,
                 found.runs,
                 found.attempts,
@@ -96,6 +101,18 @@ def simulate_page(
     if not_run and not results:
         summary = ("Nothing was simulated; see the notes below.",)
     return Page("simulate", estate, summary, tables, {"case": case}, tuple(not_counted))
+
+
+def _waits(found: Found) -> tuple[float | None, float | None, float | None]:
+    """Lost for good, and the waits of the others, s; nothing where no connection is tried again."""
+    if len(found.served) < _TRIED_AGAIN or not found.blocked:
+        return None, None, None
+    felt = waits_of([*found.served], found.share)
+    return felt.lost, felt.mean_s, felt.p95_s
+
+
+_TRIED_AGAIN = 3
+"""Served at once, after one retry, never: as many numbers at least where any connection is tried again."""
 
 
 def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: str) -> tuple[str, ...]:

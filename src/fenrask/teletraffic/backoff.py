@@ -1,0 +1,112 @@
+"""Connections that find no server and are tried again as hosts do it: after 1, 2, 4 ... s (RFC 6298, section 5.5)."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fenrask.teletraffic.arguments import Floats
+
+__all__ = ["FIRST_S", "USUAL_RETRIES", "Waits", "tried_again", "waits", "waits_of"]
+
+FIRST_S = 1.0
+"""The first retransmission of a SYN comes after one second (RFC 6298, section 2.1), each next one after twice that."""
+USUAL_RETRIES = 6
+"""How often a SYN is sent again before a host gives up, as the sample's kernel has it."""
+
+
+_MOST_WAITING, _SLOWEST_S, _AGAIN, _CRITICAL, _WIDE = 0.75, 0.8, 0.65, 0.18, 0.05
+"""How far senders that come again are a queue, fitted to simulations: see `tried_again`."""
+
+
+def tried_again(
+    load: Floats, servers: float, hold_s: float, retries: int, formula: Callable[[Floats], Floats]
+) -> tuple[Floats, Floats]:
+    """The share of connections whose first try is refused, and that of their later tries, each after one refusal.
+
+    load: fresh load, Erlang; servers: those of the pool; hold_s: mean hold; formula: the refused share of a load that
+    comes once, rising. Tries that come when they like see the pool as fresh ones do (b = B(a (1 + b + b^2 + ..)),
+    "retrials see time averages": Greenberg & Wolff 1987), which holds above the servers' number. Below it a full pool
+    lasts about hold_s / (servers - load) s; tries that come again within that time wait in a queue in all but name,
+    whose refused share is Erlang's C. Between both the geometric mean is taken, weighed by that time: the weights are
+    fitted to simulations of 60 to 1,000 servers and holds of 1 to 200 s, within a fifth of the share.
+    """
+    independent = _where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
+    once, ratio = formula(load), load / max(servers, 1e-300)
+    below = ratio < 1
+    full = np.array([servers], dtype=np.float64)
+    critical = _where_equal(lambda share: formula(full * attempts(share, retries)), full.shape) * (1 - _CRITICAL)
+    lasts_s = hold_s / np.maximum(servers - load, 1e-9)
+    weight = np.where(below, _MOST_WAITING * lasts_s / (lasts_s + _SLOWEST_S * FIRST_S), 0.0)
+    queue = np.minimum(1.0, once / np.maximum(1 - ratio * (1 - once), 1e-300))
+    some = np.where(independent > 0, independent, 1.0)
+    between = some ** (1 - weight) * np.where(queue > 0, queue, 1.0) ** weight
+    above = independent * (1 - _CRITICAL * np.exp(-np.maximum(ratio - 1, 0.0) / _WIDE))
+    first = np.where(below, np.where(independent > 0, np.minimum(between, critical), 0.0), above)
+    lost = np.where(first > 0, np.minimum(1.0, independent ** (retries + 1) / np.maximum(first, 1e-300)), 0.0)
+    later = np.where(below, first + (1 - first) * _AGAIN * weight, lost ** (1 / max(1, retries)))
+    return first, later
+
+
+def _where_equal(of: Callable[[Floats], Floats], shape: tuple[int, ...]) -> Floats:
+    """The share from 0 to 1 that a function of it is equal to, above it before and below it after."""
+    low, high = np.zeros(shape), np.ones(shape)
+    for _ in range(_TURNS):
+        middle = (low + high) / 2
+        more = of(middle) > middle
+        low, high = np.where(more, middle, low), np.where(more, high, middle)
+    return low
+
+
+_TURNS = 40
+
+
+def attempts(refused: ArrayLike, retries: ArrayLike) -> Any:
+    """Attempts for each connection, in the mean, where a share of all attempts is refused, each for itself."""
+    share, number = np.asarray(refused, dtype=np.float64), np.asarray(retries)
+    below = np.minimum(share, 1 - 1e-9)
+    return np.where(share < 1 - 1e-9, (1 - below ** (number + 1)) / (1 - below), number + 1.0)[()]
+
+
+@dataclass(frozen=True)
+class Waits:
+    """What senders feel. dropped: the share of first tries; lost: of connections, for good; attempts: for each of them.
+
+    mean_s, p95_s: how long those that come about in the end wait for that, s: mean, and what 95 of 100 do not exceed.
+    """
+
+    dropped: float
+    lost: float
+    mean_s: float
+    p95_s: float
+    attempts: float
+    retries: int
+    stated: bool = False
+    """Whether the retries are those that the load has, not what hosts usually do."""
+
+
+def waits(first: float, later: float, retries: int, first_s: float = FIRST_S) -> Waits:
+    """Where a share of first tries is refused, and of each later one that comes after a refusal."""
+    refused = [1.0, *(first * later**number for number in range(retries + 1))]
+    served = [before - after for before, after in zip(refused, refused[1:], strict=False)]
+    return waits_of([*served, refused[-1]], first, first_s)
+
+
+def waits_of(served: "list[float]", dropped: float, first_s: float = FIRST_S) -> Waits:
+    """From how many came about at each try, and at last how many never did; dropped: the share of first tries."""
+    *by_try, lost = served
+    total, came = sum(served), sum(by_try)
+    if not total:
+        return Waits(dropped, 0.0, 0.0, 0.0, 1.0, len(by_try) - 1)
+    each = [first_s * (2.0**number - 1) for number in range(len(by_try))]
+    mean = sum(some * wait for some, wait in zip(by_try, each, strict=True)) / came if came else 0.0
+    below, p95 = 0.0, each[-1]
+    for some, wait in zip(by_try, each, strict=True):
+        below += some
+        if below >= 0.95 * came:
+            p95 = wait
+            break
+    sent = sum(some * (number + 1) for number, some in enumerate(by_try)) + lost * len(by_try)
+    return Waits(dropped, lost / total, mean, p95, sent / total, len(by_try) - 1)

@@ -174,6 +174,58 @@ class HostsLimits(OneGate):
                 self.assertIn("not opened at the peak", self.program("capacity").stdout)
 
 
+class Jobs(OneGate):
+    def test_jobs_that_all_hosts_start_at_one_time(self) -> None:
+        """Three connections of each of 200 hosts every five minutes, others by chance: event by event."""
+        dice = np.random.default_rng(16)
+        for mean_s, spread_s, others, ports in ((2, 0, 0.0, 560), (2, 20, 2.0, 680), (300, 0, 1.0, 1450)):
+            hold_s, size = mean_s + 60, 300
+            starts = np.repeat(np.arange(size) * 300.0, 600)
+            begins = np.sort(starts + dice.uniform(0, max(spread_s, 1e-9), starts.size))
+            by_chance = events.at_levels(dice, others, np.ones(size), 300.0) if others else np.zeros(0)
+            times = np.concatenate([begins, by_chance])
+            order = np.argsort(times, kind="stable")
+            lost = events.refused(times[order], 60 + dice.exponential(mean_s, times.size), ports)
+            # While the connections of a start hold their ports: these, and the others that begin meanwhile.
+            ours = (times[order] % 300 < spread_s + hold_s) & (times[order] > 20 * hold_s)
+            at_start = float(np.mean(lost[ours]))
+            flows = {
+                "talk": {"per_host_per_s": 0.01, "every_s": 300, "spread_s": spread_s, "duration_s": mean_s},
+                "more": {"from": "work", "to": "partner", "per_host_per_s": others / 200, "duration_s": mean_s},
+            }
+            changes = {"workloads": {"work": {"hosts": 200}}, "flows": flows if others else {"talk": flows["talk"]}}
+            catalogue = {"offers": {"gate": {"ports": {"per_address": ports}, "limits": {"new_per_s": 1000}}}}
+            found = sized(self.estate(changes, catalogue))
+            [gate] = found.exits
+            with self.subTest(mean_s=mean_s, spread_s=spread_s, others=others):
+                self.assertAlmostEqual(gate.blocking, at_start, delta=0.15 * at_start + 0.01)
+                share = self.simulated_share(found, 3)
+                counted = times[order] > 20 * hold_s
+                self.assertAlmostEqual(share, float(np.mean(lost[counted])), delta=0.1 * share + 0.005)
+                [new] = [one for one in gate.limits if one.limit == "new per second"]
+                self.assertAlmostEqual(new.use, 600 / max(spread_s, 1) + others, delta=1e-6)
+                even = {name: {**flow, "every_s": None, "spread_s": None} for name, flow in changes["flows"].items()}
+                level = sized(self.estate({**changes, "flows": even}, catalogue)).exits[0]
+                self.assertLess(level.blocking, 1e-3 if mean_s == 2 else 0.2)
+
+    def test_the_ports_of_a_start_are_as_many_as_its_connections(self) -> None:
+        """Nothing in their number is chance: 600 connections, 600 ports, where bursts by chance would want more."""
+        flow = {"per_host_per_s": 0.06, "every_s": 1000, "duration_s": 2}
+        needed = {}
+        for key, value in (("every_s", 1000), ("burstiness", 50.0)):
+            changes = {
+                "flows": {"talk": {**flow, "every_s": None, "per_host_per_s": 600 / 62 / 10, key: value}},
+                "exits": {"gate": {"addresses": "auto"}},
+            }
+            if key == "every_s":
+                changes["flows"] = {"talk": flow}
+            [gate] = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": 1}}}})).exits
+            needed[key] = gate.needed or 0
+        # A few of the start before may still hold a port: e^(-940 / 2) of them.
+        self.assertEqual(needed["every_s"], 600)
+        self.assertGreater(needed["burstiness"], 1000)
+
+
 class Retries(OneGate):
     def test_what_users_feel_of_a_full_pool(self) -> None:
         """SYNs sent again as hosts do, at loads above, at and below the ports, event by event."""
@@ -219,10 +271,10 @@ class Retries(OneGate):
         self.gate(flow, 248)
         text = " ".join(self.program("capacity").stdout.split())
         self.assertRegex(
-            text, r"where SYNs are sent again 6 times, \d\d\.\d% of the first are dropped, \d+\.\d% of conn"
+            text, r"gate: where SYNs are sent again 6 times, \d\d\.\d% of the first are dropped, \d+\.\d% of conn"
         )
         self.gate({**flow, "retries": 3}, 248)
-        self.assertIn("after 3 retries", " ".join(self.program("capacity").stdout.split()))
+        self.assertIn("gate: after 3 retries", " ".join(self.program("capacity").stdout.split()))
 
 
 def _erlang(ports: int, load: float) -> float:

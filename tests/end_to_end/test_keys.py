@@ -40,8 +40,8 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "exits": "exit addresses addresses_needed binding_pool peak_at peak_at_s ports_wanted "
         "ports port_headroom blocking blocked_per_day fits",
         "limits": "exit limit use capacity unit headroom growth_share detail",
-        "when_full": "exit assignment affected refusal first_tries_dropped lost_for_good mean_wait_s p95_wait_s syns_per_connection "
-        "retries detail",
+        "when_full": "exit assignment affected refusal first_tries_dropped lost_for_good mean_wait_s p95_wait_s "
+        "syns_per_connection retries detail",
     },
     ("addresses", "--add", "gate=2", "--explain"): {
         "changes": "exit more_addresses destination entries_added blocks entries_after max_entries fits",

@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.capacity.streams import hosts_behind, pools
-from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, concurrent_by, shaped
+from fenrask.demand import POINTS_PER_HOUR, Demand, Load, Numbers, Part, Parts, Series, concurrent_by, shaped
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -56,13 +56,15 @@ class _Use:
     """What the series of the only group is a part of, where its peak may lie between the times."""
     key: Hashable = None
     """What tells it from others of this limit."""
+    per_hour: int = 1
+    """Times of the series in an hour."""
 
     @property
     def at_its_busiest(self) -> LimitUse:
         """Of the only group."""
         [series] = self.series
-        hour = int(np.argmax(series))
-        time, use = float(hour * SECONDS_PER_HOUR), float(series[hour])
+        busiest = int(np.argmax(series))
+        time, use = busiest * SECONDS_PER_HOUR / self.per_hour, float(series[busiest])
         if self.load is not None:
             time, use = (
                 self.load.peak.time_s,
@@ -149,9 +151,14 @@ _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s"
 def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among: int) -> Iterator[_Use]:
     """Connections, new ones, bits and packets; each of so many nodes takes an even part."""
     if stated.connections is not None:
-        load = demand.load(some.parts) if some.count == 1 else None
-        series = load.concurrent[None] if load else some.concurrent()
-        yield _Use(f"connections{of}", "connections", series / among, stated.connections, load=load)
+        # Where jobs start together, what is held then is what counts.
+        traffic = demand.laid.traffic
+        together = traffic.is_synchronised and bool(np.any(traffic.every_s[some.parts.flow]))
+        load = demand.load(some.parts) if some.count == 1 and not together else None
+        at_worst = np.add(*demand.laid.bursts)[some.parts.rows] if together else None
+        series = load.concurrent[None] if load else some.concurrent(at_worst)
+        per_hour = POINTS_PER_HOUR
+        yield _Use(f"connections{of}", "connections", series / among, stated.connections, load=load, per_hour=per_hour)
     for key, (name, unit) in _RATES.items():
         capacity = getattr(stated, key)
         if capacity is not None:
@@ -173,7 +180,7 @@ def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     """
     parts, laid = some.parts, demand.laid
     if what == "new_per_s":
-        return shaped(parts, some.group, some.count, parts.rate_per_s)
+        return shaped(parts, some.group, some.count, parts.rate_per_s * laid.new_at_worst[parts.rows])
     mean = laid.bytes_per_s[parts.rows]
     mean = mean * 8 / 1e9 if what == "gbit_per_s" else mean / laid.traffic.packet_bytes[parts.flow]
     usual = laid.curves.mean_profile[parts.curve]

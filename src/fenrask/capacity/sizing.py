@@ -143,19 +143,20 @@ class ExitCapacity(ExitLimits):
         profile = f" ({ports.profile})" if ports.profile else ""
         share = percent(ports.blocking)
         what = "SYNs find" if ports.waits and ports.waits.stated else "new connections fail:"
-        return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port{self._felt(ports)}"
+        return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port"
 
-    def _felt(self, ports: PortUse) -> str:
-        """What senders feel whose SYN is dropped and sent again."""
-        if ports.waits is None or self.how.refusal != "dropped":
+    @property
+    def felt(self) -> str:
+        """What senders feel whose SYN is dropped and sent again, in a sentence; empty where ports do not run out."""
+        felt = self.ports.waits if self.ports else None
+        if felt is None or self.how.refusal != "dropped" or self.enough_addresses:
             return ""
-        felt = ports.waits
-        again = f"where SYNs are sent again {felt.retries} times, {percent(felt.dropped)} of the first are dropped,"
+        tries = f"where SYNs are sent again {felt.retries} times, {percent(felt.dropped)} of the first are dropped,"
         if felt.stated:
-            again = f"after {counted(felt.retries, 'retry', 'retries')}"
+            tries = f"after {counted(felt.retries, 'retry', 'retries')}"
         return (
-            f"; {again} {percent(felt.lost)} of connections are lost for good, and the others wait "
-            f"{figure(round(felt.mean_s, 1))} s on average (95%: up to {figure(felt.p95_s)} s)"
+            f"{self.exit}: {tries} {percent(felt.lost)} of connections are lost for good, and the others wait "
+            f"{figure(round(felt.mean_s, 1))} s on average (95%: up to {figure(felt.p95_s)} s)."
         )
 
 
@@ -245,7 +246,15 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
         *(column[some.flow] for column in (traffic.burstiness, traffic.retry_share, traffic.max_open)),
         *(
             column[some.flow]
-            for column in (traffic.retries, traffic.batch, traffic.rate_cv, traffic.rate_steady_s, traffic.day_cv)
+            for column in (
+                traffic.every_s,
+                traffic.spread_s,
+                traffic.retries,
+                traffic.batch,
+                traffic.rate_cv,
+                traffic.rate_steady_s,
+                traffic.day_cv,
+            )
         ),
         *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
     )

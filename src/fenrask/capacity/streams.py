@@ -139,6 +139,7 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else none
     retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
     again = np.round(summed(traffic.retries[flows] * concurrent) / whole) if np.any(traffic.retries) else none
+    jobs = _jobs(some, parts, concurrent, weights, summed) if traffic.is_synchronised else None
     tied = summed(traffic.one_source[flows].astype(np.float64)) > 0 if traffic.is_tied else none > 0
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
     sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
@@ -158,6 +159,7 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             # A random part of a bursty stream is less bursty.
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
             level_cv=float(varied[number]),
+            jobs=(0.0, 0.0, 0.0) if jobs is None else tuple(jobs[:, number].tolist()),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
             open_share=float(shares[number]),
             open_at_most=float(most[number]),
@@ -166,6 +168,20 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             tied=bool(tied[number]),
             profile=traffic.profiles[profiles[number]],
         )
+
+
+def _jobs(
+    some: Sequence[Pool], parts: Parts, concurrent: Series, weights: Series, summed: Callable[[Series], Series]
+) -> Series:
+    """What `Stream.jobs` says, by pool, shape (3, n_pools). Which address a connection goes to is chance."""
+    moving = concurrent - parts.persistent * weights
+    last, earlier = (factor[parts.rows] for factor in parts.laid.bursts)
+    mine = np.where(parts.laid.traffic.every_s[parts.flow] > 0, moving, 0.0)
+    total, synchronised = np.maximum(summed(moving), 1e-300), summed(mine)
+    whole = np.where(synchronised > 0, synchronised, 1.0)
+    certain = np.array([pool.share for pool in some])
+    held = summed(mine * last) / whole
+    return np.stack([synchronised / total, held * certain, summed(mine * earlier) / whole + held * (1 - certain)])
 
 
 def _open_at_once(parts: Parts, concurrent: Series, summed: Callable[[Series], Series]) -> tuple[Series, Series]:

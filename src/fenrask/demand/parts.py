@@ -10,6 +10,7 @@ import numpy as np
 from fenrask.demand.curves import ConcurrencyCurve, Curves
 from fenrask.estate.traffic import Numbers, Series, Traffic
 from fenrask.routing import FlowPath, Paths
+from fenrask.teletraffic.bursts import fresh, left_over
 
 __all__ = ["Laid", "Part", "Parts"]
 
@@ -81,6 +82,28 @@ class Laid:
         """Mean bytes of each row in a second of the month, both ways; of the day, where that is another."""
         mean: Series = self.traffic.bytes_per_s[self.flow] * self.share
         return mean if self.level is None else mean * self.level
+
+    @cached_property
+    def bursts(self) -> tuple[Series, Series]:
+        """At the worst moment of synchronised jobs: what is held of the last start, and of earlier ones, of each row.
+
+        As factors of what it holds in the mean over time; 0 and 1 for connections that come by chance.
+        """
+        last, earlier = np.zeros(self.flow.size), np.ones(self.flow.size)
+        every, spread = self.traffic.every_s[self.flow], self.traffic.spread_s[self.flow]
+        rows = np.flatnonzero(every > 0)
+        keys, back = np.unique(np.stack([self.curve[rows], every[rows], spread[rows]]), axis=1, return_inverse=True)
+        laws = [(self.curves.curve(int(curve)).law, *of) for curve, *of in keys.T.tolist()]
+        for found, of in ((last, fresh), (earlier, left_over)):
+            found[rows] = np.array([of(*one) for one in laws])[back.ravel()] if laws else 0.0
+        return last, earlier
+
+    @property
+    def new_at_worst(self) -> Series:
+        """How many times its mean rate each row opens in the second in which synchronised jobs start."""
+        every, spread = self.traffic.every_s[self.flow], self.traffic.spread_s[self.flow]
+        times: Series = np.where(every > 0, every / np.maximum(spread, 1.0), 1.0)
+        return np.maximum(times, 1.0)
 
     def on_a_day(self, level: Series) -> "Laid":
         """The same on a day when the flows, shape (n_flows,), have so many times their load."""

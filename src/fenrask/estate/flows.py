@@ -31,6 +31,8 @@ class Flow(Strict):
             "users",
             "connections_per_user",
             "persistent_per_host",
+            "every_s",
+            "spread_s",
             "retries",
             "retry_share",
             "closed_share",
@@ -60,6 +62,12 @@ class Flow(Strict):
     )
     batch: Annotated[float, Field(strict=True, ge=1, le=1e6)] = Field(
         1.0, description="connections that come at one instant, in the mean; the bursts that follow add to burstiness"
+    )
+    every_s: Annotated[float, Field(strict=True, gt=0, le=86_400)] | None = Field(
+        None, description="seconds between two starts of a job that opens the same load on all hosts at one time"
+    )
+    spread_s: Annotated[float, Field(strict=True, ge=0, le=86_400)] = Field(
+        0.0, description="seconds over which the connections of one start are opened; default: at once"
     )
     rate_cv: Annotated[float, Field(strict=True, ge=0, le=10)] = Field(
         0.0, description="coefficient of variation of the rate about its profile, within the hour"
@@ -138,6 +146,15 @@ class Flow(Strict):
             "idle": max(0.0, 1.0 - closed - others),
         }
 
+    def _check_times(self) -> None:
+        """Whether jobs' times, and tries, hang together."""
+        if self.spread_s and (self.every_s is None or self.spread_s > self.every_s):
+            raise unfit("spread_s of at most every_s", "State every_s, or a shorter spread_s.")
+        if self.every_s is not None and self.per_host_per_s is None:
+            raise unfit("every_s with per_host_per_s", "per_host_per_s times every_s is what a host opens each time.")
+        if self.retries and self.retry_share:
+            raise unfit("retries or retry_share, not both")
+
     @model_validator(mode="after")
     def _consistent(self) -> Self:
         given = (self.per_host_per_s is not None) + (self.users is not None) + (self.persistent_per_host is not None)
@@ -152,8 +169,7 @@ class Flow(Strict):
         for total, shares in ((tcp, ("closed_share", *_ENDING_SHARES)), (one_way + streaming, _UDP_SHARES)):
             if total > 1.0 + 1e-12:
                 raise unfit(f"{', '.join(shares[:-1])} and {shares[-1]} that sum to at most 1")
-        if self.retries and self.retry_share:
-            raise unfit("retries or retry_share, not both")
+        self._check_times()
         for way, each, month in (
             ("out", self.out_kib_per_connection, self.out_gib_per_month),
             ("in", self.in_kib_per_connection, self.in_gib_per_month),

@@ -125,6 +125,21 @@ class Traffic:
         return self.stated("burstiness", 1.0)
 
     @cached_property
+    def every_s(self) -> Series:
+        """Between two starts of a job that all hosts begin at one time, s; 0 for none."""
+        return self.stated("every_s", 0.0)
+
+    @cached_property
+    def spread_s(self) -> Series:
+        """Over which the connections of one start are opened, s."""
+        return self.stated("spread_s", 0.0)
+
+    @cached_property
+    def is_synchronised(self) -> bool:
+        """Whether any flow is a job that all hosts begin at one time."""
+        return bool(np.any(self.every_s))
+
+    @cached_property
     def batch(self) -> Series:
         """Connections of each flow that come at one instant, in the mean."""
         return self.stated("batch", 1.0)

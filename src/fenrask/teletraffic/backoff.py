@@ -34,7 +34,7 @@ def tried_again(
     fitted to simulations of 60 to 1,000 servers and holds of 1 to 200 s, within a fifth of the share.
     """
     independent = _where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
-    once, ratio = formula(load), load / max(servers, 1e-300)
+    once, ratio = formula(load), np.minimum(load, _ANY) / max(servers, 1e-3)
     below = ratio < 1
     full = np.array([servers], dtype=np.float64)
     critical = _where_equal(lambda share: formula(full * attempts(share, retries)), full.shape) * (1 - _CRITICAL)
@@ -60,7 +60,7 @@ def _where_equal(of: Callable[[Floats], Floats], shape: tuple[int, ...]) -> Floa
     return low
 
 
-_TURNS = 40
+_TURNS, _ANY = 40, 1e15
 
 
 def attempts(refused: ArrayLike, retries: ArrayLike) -> Any:

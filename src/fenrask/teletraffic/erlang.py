@@ -26,7 +26,7 @@ from fenrask.teletraffic.elementary import log1pmx, stirling_error
 from fenrask.teletraffic.erlang_expansion import MANY, inverse_blocking
 from fenrask.teletraffic.erlang_scalar import log_erlang_b_of_one
 
-__all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "ports_for"]
+__all__ = ["erlang_b", "erlangs_for", "log_erlang_b", "log_poisson", "ports_for"]
 
 
 def _legendre(n: int) -> tuple[Floats, Floats]:
@@ -236,7 +236,7 @@ def _by_integrals(c: Floats, a: Floats) -> Floats:
     under = ~(over | many)
     if under.any():
         c, a = c[under], a[under]
-        log_p = _log_poisson(c, a)
+        log_p = log_poisson(c, a)
         # The tail is below a / d and a sqrt(pi / 2 c); where p takes it under a float's last digit B is p.
         bound = np.log(a) - np.log(np.maximum(c - a, np.sqrt(2 * c / np.pi)))
         tail = np.zeros(c.shape)
@@ -305,7 +305,7 @@ def _series(c: Floats, a: Floats) -> Floats:
     return total
 
 
-def _log_poisson(c: Floats, a: Floats) -> Floats:
+def log_poisson(c: Floats, a: Floats) -> Floats:
     """log of e^-a a^c / Gamma(c + 1), by the saddle point (Loader 2000); small c by shifting up to 16."""
     shift = np.where(c < 16, 16.0, 0.0)
     n = c + shift

@@ -14,7 +14,7 @@ from fenrask.capacity.streams import Pool, pools
 from fenrask.demand import Part, Parts, Series, duration_law, ended, open_at_peak
 from fenrask.estate import Offer
 from fenrask.teletraffic.holding import Fixed
-from fenrask.teletraffic.simulation import Calls, Ending, drawn
+from fenrask.teletraffic.simulation import Calls, Ending, Job, drawn
 from fenrask.units import SECONDS_PER_HOUR
 
 __all__ = ["STEP_S", "Phase", "Placed", "anew", "calls_of", "grid_of", "placed"]
@@ -107,6 +107,7 @@ def anew(stream: Stream, step: float, steps: int, span: float | None) -> Series 
 def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
     """The connections of one pool, each flow with its profile and its holds; laws that are alike are one."""
     by_law: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
+    jobs: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
     plain = all(phase.share is None and phase.anew is None for phase in phases)
     for phase in phases:
         one = phase.of
@@ -118,11 +119,13 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
             if phase.anew is not None:
                 rates = rates + phase.opened(part, float(weight)) * phase.anew
             key = (part.curve.law, *flow.ending_key)
-            if key in by_law:
-                rates = rates + by_law[key][0]
-            by_law[key] = (rates, list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer)))
+            endings = list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer))
+            some = by_law
+            if flow.every_s is not None:
+                key, some = (flow.every_s, flow.spread_s, *key), jobs
+            some[key] = (rates + some[key][0] if key in some else rates, endings)
     one, stream = phases[-1].of, phases[-1].of.stream
-    streams = drawn(list(by_law.values()))
+    streams = drawn([*by_law.values(), *jobs.values()])
     cv, steady_s = _variation(one)
     return Calls(
         streams,
@@ -134,6 +137,8 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
         sources=0.0 if stream.sources is None or stream.is_capped else float(stream.sources),
         retry_share=stream.retry_share,
         retry_s=_RETRY_S,
+        apart=drawn([*by_law.values(), *((0 * rates, endings) for rates, endings in jobs.values())]) if jobs else None,
+        jobs=tuple(Job(drawn([some]), *key[:2]) for key, some in jobs.items()),  # type: ignore[arg-type]
     )
 
 

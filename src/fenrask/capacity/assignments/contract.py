@@ -53,6 +53,9 @@ class Stream:
     """Variance-to-mean ratio of busy connections."""
     level_cv: float = 0.0
     """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says."""
+    jobs: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    """Of synchronised jobs: their part of what is held in the mean; and what is held at their worst moment, for certain
+    and by chance, as factors of that part."""
     sources: float | None = None
     """Connections that the hosts open at most, by limits of their own; None for no limit."""
     open_share: float = 1.0
@@ -67,6 +70,16 @@ class Stream:
     """Whether each host has to keep to one address."""
     profile: str = ""
     """The profile of most of the load."""
+
+    @property
+    def is_even(self) -> bool:
+        """Whether what is held keeps to its mean but for chance."""
+        return not self.level_cv and not self.jobs[0]
+
+    def at_worst(self, moving: Series) -> tuple[Series, Series]:
+        """Of what is held in the mean and not open all the time: at the worst moment, for certain and by chance."""
+        share, certain, chance = self.jobs
+        return moving * share * certain, moving * (1 - share + share * chance)
 
     @property
     def is_capped(self) -> bool:
@@ -106,7 +119,7 @@ class Stream:
     def is_plain(self) -> bool:
         """Whether Erlang's formula alone tells what is refused."""
         free = self.sources is None and not self.load.persistent
-        varied = self.peakedness != 1.0 or self.level_cv > 0
+        varied = self.peakedness != 1.0 or self.level_cv > 0 or self.jobs[0] > 0
         return not varied and free and not self.retry_share and not self.retries and not self.tied
 
 

@@ -21,6 +21,7 @@ from fenrask.demand import POINTS_PER_HOUR, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
+from fenrask.teletraffic.bursts import excess
 from fenrask.teletraffic.variation import varying
 from fenrask.units import SECONDS_PER_HOUR, percent
 
@@ -46,6 +47,8 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
         return varying(
             lambda held: blocking(always_open + held, steady, division, search_tries), moving, stream.level_cv
         )
+    if stream.jobs[0]:
+        return _at_a_start(concurrent, stream, division, search_tries)
     if stream.retries:
         return _tried_again(concurrent, stream, division, search_tries)[0]
     if stream.is_capped:
@@ -72,6 +75,30 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     capped = None if sources is None else np.broadcast_to(sources * together, load.shape).ravel()
     blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape)
     result: Series = _with_always_open(blocked, load, division.ports, np.broadcast_to(own, load.shape)) @ chance
+    return result
+
+
+def _at_a_start(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
+    """The share refused when synchronised jobs start: of their own connections, and of others while these are held.
+
+    Their number is certain: with what else is held by chance it passes the ports by E (D + Y - c)+, Y Poisson; the
+    others meet the ports that those of them leave which find one. A hash of hosts makes it chance which of them meet.
+    """
+    plain, always_open = replace(stream, jobs=(0.0, 0.0, 0.0)), stream.load.persistent
+    certain, chance = stream.at_worst(np.maximum(concurrent - always_open, 0.0))
+    if division.tied_cells > 1:
+        return blocking(always_open + certain + chance, plain, division, search_tries)
+    cells = division.even_cells
+    # A random part of them at each node is less certain.
+    certain, chance = certain / cells / cells, (chance + certain * (1 - 1 / cells)) / cells
+    ports = division.ports - always_open / cells
+    short = excess(ports - certain, chance)
+    own = np.where(certain > 0, np.minimum(1.0, short / np.maximum(certain, 1e-300)), 0.0)
+    others = _loss(np.floor(np.maximum(ports - certain * (1 - own), 0.0)), chance, None, plain, search_tries)
+    # As many of the others as are held in the mean begin while the job's connections are.
+    beside = np.maximum(concurrent - always_open, 0.0) * (1 - stream.jobs[0]) / cells
+    total = certain + beside
+    result: Series = np.where(total > 0, (own * certain + others * beside) / np.maximum(total, 1e-300), 0.0)
     return result
 
 
@@ -275,7 +302,7 @@ def _through_the_day(stream: Stream, division: Division, search_tries: int | Non
     always_open = stream.load.persistent
     most_of_a_cell = np.array([(stream.busiest - always_open) / division.even_cells])
     free = np.array([float(division.free(always_open))])
-    if not always_open and not stream.level_cv and not _may_refuse(free, most_of_a_cell, stream, search_tries)[0]:
+    if not always_open and stream.is_even and not _may_refuse(free, most_of_a_cell, stream, search_tries)[0]:
         return np.zeros(concurrent.size)
     if stream.load.is_level:
         return np.full(concurrent.size, blocking(concurrent[:1], stream, division, search_tries)[0])
@@ -338,7 +365,8 @@ def busiest_use(
         pool=pool,
         suffers=suffers,
         time_s=peak.time_s,
-        concurrent=stream.load.persistent + (peak.concurrent - stream.load.persistent) * (1 - at_host),
+        concurrent=stream.load.persistent
+        + float(np.sum(stream.at_worst(np.array([peak.concurrent - stream.load.persistent])))) * (1 - at_host),
         at_host=at_host,
         waits=_waits(stream, division, search_tries, at_peak(best)[0]),
         capacity=division.capacity,
@@ -359,7 +387,7 @@ def busiest_use(
 
 def _waits(stream: Stream, division: Division, search_tries: int | None, refused: float) -> Waits | None:
     """What senders feel at the busiest moment: with the retries that their flows say, else with those of hosts."""
-    if not refused or stream.protocol != "tcp":
+    if not refused or stream.protocol != "tcp" or stream.jobs[0]:
         return None
     usual = replace(stream, retries=stream.retries or USUAL_RETRIES, retry_share=0.0, level_cv=0.0)
     first, later = _tried_again(np.array([stream.load.peak.concurrent]), usual, division, search_tries)
@@ -458,6 +486,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
         and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
         and one.peakedness >= other.peakedness
         and one.level_cv >= other.level_cv
+        and one.jobs == other.jobs
         and one.retry_share >= other.retry_share
         and one.retries >= other.retries
         and one.tied >= other.tied

@@ -14,7 +14,7 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     free = division.free(stream.load.persistent)
     rounds, late, chance = _search(ports)
     setting: Setting
-    if stream.is_capped or stream.retries:
+    if stream.is_capped or stream.retries or (calls.jobs and division.tied_cells == 1 and not rounds):
         most = max(1, round(stream.open_at_most)) if stream.is_capped else None
         hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most / division.even_cells)) if most else 1
         what = f"{division.ports:,} ports"

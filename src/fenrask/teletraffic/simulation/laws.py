@@ -74,6 +74,16 @@ class Drawn:
             law = Empirical(tuple(self.table[int(one) : int(one + two)].tolist()))
         return Delayed(law, delay) if delay else law
 
+    def lives(self, row: int, size: int, dice: np.random.Generator) -> tuple[Floats, Floats]:
+        """Lives of so many calls of a row, and the delays after them, s."""
+        parts = np.searchsorted(self.mixes[row], dice.random(size), side="right").clip(max=self.kinds.size - 1)
+        kind, one, two = self.kinds[parts], self.one[parts], self.two[parts]
+        measured = self.table[np.where(kind == _MEASURED, one + dice.random(size) * two, 0.0).astype(np.int64)]
+        shapes = [kind == _EXPONENTIAL, kind == _FIXED, kind == _LOGNORMAL]
+        lognormal = np.exp(np.where(shapes[2], one + two * dice.standard_normal(size), 0.0))
+        drawn = [one * dice.standard_exponential(size), one, lognormal]
+        return np.select(shapes, drawn, measured), self.delays[parts]
+
     def settled_s(self, rest: float) -> float:
         """The time after which what is still held is at most this share of the mean held, s, whatever the row."""
         shares = np.max(np.diff(self.mixes, axis=1, prepend=0.0), axis=0)

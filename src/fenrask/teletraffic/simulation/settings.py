@@ -15,13 +15,13 @@ from fenrask.teletraffic.arguments import Floats, unusable
 from fenrask.teletraffic.backoff import FIRST_S
 from fenrask.teletraffic.simulation.laws import Drawn
 
-__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Hosts", "Pool", "Run", "Searched", "Setting", "refused_of"]
+__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Hosts", "Job", "Pool", "Run", "Searched", "Setting", "refused_of"]
 
 Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
 """Calls of a slice, about: few enough to sort at once, many enough to draw at once."""
 _SETTLED, _TIMES, _CYCLES = 1e-4, 3, 8
-_OF_LEVELS = 20
+_OF_LEVELS, _OF_JOBS = 20, 21
 
 
 @dataclass(frozen=True)
@@ -36,6 +36,29 @@ class Run:
     """Calls that hosts themselves did not open: no attempts."""
     served: Counts | None = None
     """Calls that were served at each try, at last those that never were; None where nothing tells."""
+
+
+@dataclass(frozen=True)
+class Job:
+    """Calls that begin together: those of `every_s` seconds of its rates, over `spread_s`, again and again."""
+
+    drawn: Drawn
+    every_s: float
+    spread_s: float
+
+    def calls(self, rows: Counts, step_s: float, dice: np.random.Generator) -> tuple[Floats, Floats, Floats]:
+        """Begins, lives and delays after, s, over steps with these rows; a part of a call is one by that chance."""
+        starts = np.arange(0.0, rows.size * step_s, self.every_s)
+        here = rows[np.minimum((starts / step_s).astype(np.int64), rows.size - 1)]
+        due = self.drawn.rates[here] * self.every_s
+        numbers = np.floor(due + dice.random(due.size)).astype(np.int64)
+        begins = np.repeat(starts, numbers) + dice.uniform(0.0, max(self.spread_s, 1e-9), int(numbers.sum()))
+        lives, delays = np.empty(begins.size), np.empty(begins.size)
+        of_call = np.repeat(here, numbers)
+        for row in np.unique(of_call).tolist():
+            mine = of_call == row
+            lives[mine], delays[mine] = self.drawn.lives(row, int(mine.sum()), dice)
+        return begins, lives, delays
 
 
 @dataclass(frozen=True)
@@ -62,6 +85,10 @@ class Calls:
     first: int = 0
     rate_cv: float = 0.0
     steady_s: float = 300.0
+    apart: Drawn | None = None
+    jobs: tuple[Job, ...] = ()
+    """Those of `drawn` that begin together, and the others alone: `Hosts` runs them so, all else as if by chance."""
+    warm_steps: int | None = None
     levels: Floats | None = field(default=None, compare=False, repr=False)
     """By step of a run, `warm` ones included, how many times its rate comes; drawn for each run by `of_run`."""
 
@@ -81,6 +108,8 @@ class Calls:
     @property
     def warm(self) -> int:
         """Steps to run before, until what is held has settled, some of it refused: from one step to some cycles."""
+        if self.warm_steps is not None:
+            return self.warm_steps
         settled = _TIMES * self.drawn.settled_s(_SETTLED)
         return int(min(_CYCLES * (self.cycle or self.steps), max(1, np.ceil(settled / self.step_s))))
 
@@ -121,7 +150,29 @@ class Calls:
 
     def scaled(self, factor: float) -> "Calls":
         """So many times the calls, and sources."""
-        return replace(self, drawn=replace(self.drawn, rates=self.drawn.rates * factor), sources=self.sources * factor)
+        return replace(
+            self,
+            drawn=_scaled(self.drawn, factor),
+            sources=self.sources * factor,
+            apart=self.apart and _scaled(self.apart, factor),
+            jobs=tuple(replace(job, drawn=_scaled(job.drawn, factor)) for job in self.jobs),
+        )
+
+    def together(self, seed: int, number: int) -> tuple[Floats, Floats, Floats]:
+        """Begins, lives and delays of all jobs' calls of one run, in order, s."""
+        dice = np.random.default_rng([seed, number, _OF_JOBS])
+        each = [job.calls(self.rows, self.step_s, dice) for job in self.jobs]
+        begins, lives, delays = (
+            (np.concatenate([np.zeros(0), *some]) for some in zip(*each, strict=True))
+            if each
+            else (
+                np.zeros(0),
+                np.zeros(0),
+                np.zeros(0),
+            )
+        )
+        order = np.argsort(begins, kind="stable")
+        return begins[order], lives[order], delays[order]
 
     def laid_out(self, factor: float = 1.0) -> tuple[Floats, tuple[Any, ...]]:
         """Rates by step from `warm` steps before the period on, times a factor; and the law as the kernels take it."""
@@ -130,6 +181,10 @@ class Calls:
         if self.levels is not None:
             rates = rates * self.levels
         return rates, (rows, one.mixes, one.kinds, one.one, one.two, one.delays, one.table)
+
+
+def _scaled(drawn: Drawn, factor: float) -> Drawn:
+    return replace(drawn, rates=drawn.rates * factor)
 
 
 def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.bool_]:
@@ -215,7 +270,8 @@ class Hosts:
         from fenrask.teletraffic.simulation.kernels.single_events import single_events
 
         calls = self.calls.of_run(seed, number)
-        rates, law = calls.laid_out()
+        begins, lives, delays = calls.together(seed, number)
+        rates, law = replace(calls, drawn=calls.apart or calls.drawn, warm_steps=calls.warm).laid_out()
         attempts, blocked, concurrent, at_host, served = single_events(
             seeded(seed, number),
             rates,
@@ -228,6 +284,9 @@ class Hosts:
             self.first_s,
             law,
             calls.batch,
+            begins,
+            lives,
+            delays,
         )
         return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()), served=served)
 

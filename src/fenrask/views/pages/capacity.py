@@ -86,7 +86,7 @@ def capacity_page(capacity: Capacity) -> Page:
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every)
-    summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
+    summary = (*summary, *(words for one in capacity.exits for words in (one.felt, _at_hosts(one)) if words))
     if capacity.of_busy_day:
         days = described.estate.targets.days
         facts["days"] = days

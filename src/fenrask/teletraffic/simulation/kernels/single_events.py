@@ -11,9 +11,12 @@ __all__ = ["single_events"]
 
 
 @compiled
-def single_events(s, rates, step_s, warm, servers, owners, each, retries, first_s, law, batch):
+def single_events(
+    s, rates, step_s, warm, servers, owners, each, retries, first_s, law, batch, begins, fixed_lives, fixed_delays
+):
     """Arguments as those of `pool`; owners: hosts, each as likely; each: connections that one has open at most.
 
+    begins, fixed_lives, fixed_delays: of calls that come at times of their own, in order, s; all of one length.
     A call without a server is tried again `retries` times, first_s, twice that, four times that after the last try.
     One that its host does not open is no attempt, nor is a later try. Returns as `pool`; the calls by step that hosts
     did not open; and how many were served at each try, at last how many never, int64 of shape (retries + 2,), without
@@ -29,7 +32,7 @@ def single_events(s, rates, step_s, warm, servers, owners, each, retries, first_
     ends, nothing, held = np.empty(1024), np.empty(1024, dtype=np.int32), 0
     # Of each call that is to be tried again: which try that is, and its host.
     again, which, waiting = np.empty(1024), np.empty(1024, dtype=np.int32), 0
-    at = np.empty(256)
+    at, fixed = np.empty(256), 0
     for step in range(n_steps):
         shares = mixes[rows[step]]
         at, count = arrivals(s, rates[step] * step_s, batch, at)
@@ -37,8 +40,11 @@ def single_events(s, rates, step_s, warm, servers, owners, each, retries, first_
         i = 0
         while True:
             now = (step + (at[i] if i < count else 1.0)) * step_s
-            tries, host = 0, -1
+            tries, host, own = 0, -1, -1
+            if fixed < begins.size and begins[fixed] <= now:
+                now, own = begins[fixed], fixed
             if waiting > 0 and again[0] <= now:
+                own = -1
                 now, host = again[0], which[0] % owners
                 tries = which[0] // owners
                 pop(again, which, waiting)
@@ -51,9 +57,12 @@ def single_events(s, rates, step_s, warm, servers, owners, each, retries, first_
                 pop(ends, nothing, held)
                 held -= 1
             if host < 0:
-                if i == count:
+                if own >= 0:
+                    fixed += 1
+                elif i == count:
                     break
-                i += 1
+                else:
+                    i += 1
                 host = int(uniform(s) * owners)
                 if open_[host] >= each:
                     at_host[step] += 1
@@ -70,15 +79,18 @@ def single_events(s, rates, step_s, warm, servers, owners, each, retries, first_
                 continue
             if step >= warm:
                 served[tries] += 1
-            part = part_of(s, shares)
-            life = duration(s, part, kinds, one, two, table)
+            if own >= 0:
+                life, delay = fixed_lives[own], fixed_delays[own]
+            else:
+                part = part_of(s, shares)
+                life, delay = duration(s, part, kinds, one, two, table), delays[part]
             if life > 0.0:
                 open_[host] += 1
                 lives, hosts = grown(lives, living), grown(hosts, living)
                 push(lives, hosts, living, now + life, np.int32(host))
                 living += 1
             ends, nothing = grown(ends, held), grown(nothing, held)
-            push(ends, nothing, held, now + life + delays[part], np.int32(0))
+            push(ends, nothing, held, now + life + delay, np.int32(0))
             held += 1
         concurrent[step] = held
     return attempts[warm:], blocked[warm:], concurrent[warm:], at_host[warm:], served

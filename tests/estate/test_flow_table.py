@@ -30,6 +30,12 @@ CELLS: dict[str, tuple[str, ...]] = {
     "reset_share": ("", "0.5", "0.1"),
     "rejected_share": ("", "0.25"),
     "retry_share": ("", "0", "0.9"),
+    "retries": ("", "", "6"),
+    "every_s": ("", "300"),
+    "spread_s": ("", "", "5"),
+    "batch": ("", "2.5"),
+    "rate_cv": ("", "0.3"),
+    "day_cv": ("", "0.2"),
 }
 WRONG = {
     "per_host_per_s": ("-1", "many", "1e999", ".nan", "010", "00.5", "+007", "1.5.", "true", '"1,5"'),
@@ -39,10 +45,15 @@ WRONG = {
     "max_per_host": ("0", "2.0"),
     "reset_share": ("1.5", "0.9"),
     "retry_share": ("1", "1.0"),
+    "retries": ("-1", "2.0"),
+    "every_s": ("0", "90000"),
+    "batch": ("0.5",),
+    "rate_cv": ("-0.1",),
     "out_kib_per_connection": ("-3",),
 }
 COLUMNS = ("workload", "destination", "profile", "hosts", "rate_per_s", "persistent", "is_standing", "duration_s",
-           "burstiness", "retry_share", "max_open", "packet_bytes", "bytes_per_s")  # fmt: skip
+           "burstiness", "retry_share", "max_open", "bytes_per_s", "retries", "every_s",
+           "spread_s", "batch", "rate_cv", "day_cv")  # fmt: skip
 
 
 def table(dice: random.Random, wrong: bool) -> str:

@@ -181,8 +181,8 @@ def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     parts, laid = some.parts, demand.laid
     if what == "new_per_s":
         return shaped(parts, some.group, some.count, parts.rate_per_s * laid.new_at_worst[parts.rows])
-    mean = laid.bytes_per_s[parts.rows]
-    mean = mean * 8 / 1e9 if what == "gbit_per_s" else mean / laid.traffic.packet_bytes[parts.flow]
+    is_bits = what == "gbit_per_s"
+    mean = laid.wire_bytes_per_s[parts.rows] * (8 / 1e9) if is_bits else laid.packets_per_s[parts.rows]
     usual = laid.curves.mean_profile[parts.curve]
     moving = (parts.rate_per_s > 0) & (usual > 0)
     still = np.bincount(some.group, weights=np.where(moving, 0.0, mean), minlength=some.count)

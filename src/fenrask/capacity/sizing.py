@@ -256,7 +256,10 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
                 traffic.day_cv,
             )
         ),
-        *(column[some.flow] for column in (traffic.packet_bytes, traffic.bytes_per_s, traffic.one_source)),
+        *(
+            column[some.flow]
+            for column in (traffic.on_wire.packets_per_s, traffic.on_wire.bytes_per_s, traffic.one_source)
+        ),
     )
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
     to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]

@@ -76,10 +76,6 @@ class Demand:
         """The moments at which concurrent connections are computed, s from the start, shape (n_times,)."""
         return grid(self.hours)
 
-    def bytes_per_s(self, part: Part) -> float:
-        """Mean bytes of a part's flow, of all its paths together, in a second of the month, both ways."""
-        return float(self.laid.traffic.bytes_per_s[self.laid.flow[part.row]])
-
     @cached_property
     def at_exit(self) -> dict[str, Parts]:
         """The parts on each exit that carries any."""

@@ -78,9 +78,17 @@ class Laid:
         return busiest
 
     @cached_property
-    def bytes_per_s(self) -> Series:
-        """Mean bytes of each row in a second of the month, both ways; of the day, where that is another."""
-        mean: Series = self.traffic.bytes_per_s[self.flow] * self.share
+    def wire_bytes_per_s(self) -> Series:
+        """Bytes of each row on the wire in a mean second of the month, both ways; of the day, where that is another."""
+        return self._of_flows(self.traffic.on_wire.bytes_per_s)
+
+    @cached_property
+    def packets_per_s(self) -> Series:
+        """Packets of each row in a mean second of the month, both ways; of the day, where that is another."""
+        return self._of_flows(self.traffic.on_wire.packets_per_s)
+
+    def _of_flows(self, column: Series) -> Series:
+        mean: Series = column[self.flow] * self.share
         return mean if self.level is None else mean * self.level
 
     @cached_property

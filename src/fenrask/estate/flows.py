@@ -103,7 +103,9 @@ class Flow(Strict):
     in_kib_per_connection: Uncertain | None = Field(None, description="KiB received per connection")
     out_gib_per_month: Uncertain | None = Field(None, description="GiB sent in a month, instead")
     in_gib_per_month: Uncertain | None = Field(None, description="GiB received in a month, instead")
-    packet_bytes: Annotated[Count, Field(ge=1)] = Field(800, description="mean size of its packets, bytes")
+    packet_bytes: Annotated[Count, Field(ge=1)] | None = Field(
+        None, description="mean size of its packets, bytes; default: by what a connection carries"
+    )
 
     @property
     def duration_mean_s(self) -> float:

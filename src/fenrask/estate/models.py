@@ -305,6 +305,9 @@ class Estate(Strict):
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")
+    volumes: Literal["payload", "wire"] = Field(
+        "payload", description="what the volumes of flows count: what connections carry, or that with all headers"
+    )
     profiles: dict[str, Profile] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
     names_history: str | None = Field(

@@ -12,6 +12,7 @@ from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.models import Estate
 from fenrask.estate.volumes import MonthVolumes
+from fenrask.estate.wire import OnWire
 from fenrask.units import KIB, SECONDS_PER_HOUR
 
 __all__ = ["Numbers", "Series", "Traffic", "new_per_s"]
@@ -177,17 +178,23 @@ class Traffic:
         return np.where(capped, self.hosts * np.where(capped, each, 0.0), np.inf)
 
     @cached_property
-    def packet_bytes(self) -> Series:
-        """Mean size of a packet, bytes."""
-        return self.stated("packet_bytes", 0.0)
+    def on_wire(self) -> OnWire:
+        """What each flow puts on the wire."""
+        return OnWire.of(self)
+
+    @cached_property
+    def mean_new_per_s(self) -> Series:
+        """New connections of each whole flow in a mean second of the month."""
+        profiles = self.estate.profiles
+        means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
+        mean: Series = self.rate_per_s * means[self.profile]
+        return mean
 
     @cached_property
     def bytes_per_s(self) -> Series:
         """Mean bytes of the whole flow in a second of the month, both ways, as far as floats tell."""
         month_s = float(self.hours_per_month) * SECONDS_PER_HOUR
-        profiles = self.estate.profiles
-        means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
-        new = self.rate_per_s * means[self.profile]
+        new = self.mean_new_per_s
         total = np.zeros(len(self.names))
         for way in ("out", "in"):
             kib = self.stated(f"{way}_kib_per_connection", 0.0)

@@ -76,16 +76,16 @@ class Amounts:
             concurrent = np.zeros(self.hours * POINTS_PER_HOUR)
             new, bits, packets = np.zeros(self.hours), np.zeros(self.hours), np.zeros(self.hours)
             for name in unit.flows:
-                its_held, its_new, its_bits = self._flow(name, unit, site.offer if site.translates else "")
+                its_held, its_new, its_bits, its_packets = self._flow(name, unit, site.offer if site.translates else "")
                 concurrent += float(part) * its_held
                 new += float(part) * its_new
                 bits += float(part) * its_bits
-                packets += float(part) * its_bits / 8 / self.described.estate.flows[name].packet_bytes
+                packets += float(part) * its_packets
             found[site] = Laid(concurrent, new, bits, packets, (out + back) * part)
         return found
 
-    def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series]:
-        """What one flow of a unit lays on a site that serves all of it: held, new per s, bits per s.
+    def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series, Series]:
+        """What one flow of a unit lays on a site that serves all of it: held, new per s, bits and packets per s.
 
         `offer` is that of the translator that keeps ports; empty where connections are held for their lives alone.
         """
@@ -96,8 +96,10 @@ class Amounts:
         concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
         mean = float(np.mean(profile))
         shape = profile / mean if rate and mean else np.ones(self.hours)
-        whole = self._volume(name)
-        return concurrent, rate * profile, share * float(whole[0] + whole[1]) * 8 / self._month_s * shape
+        traffic = self.described.traffic
+        row, wire = traffic.number[name], traffic.on_wire
+        bits, packets = float(wire.bytes_per_s[row]) * 8, float(wire.packets_per_s[row])
+        return concurrent, rate * profile, share * bits * shape, share * packets * shape
 
     def _volume(self, name: str) -> tuple[Fraction, Fraction]:
         """Bytes sent and received by a whole flow in a month."""
@@ -190,10 +192,6 @@ class Amounts:
     def _transfer(self, network: str) -> Transfer:
         stated = self.described.estate.networks.get(network)
         return self.described.catalogue.transfer_in(stated.region if stated else "")
-
-    @property
-    def _month_s(self) -> float:
-        return float(self.described.catalogue.hours_per_month) * SECONDS_PER_HOUR
 
     def _profile(self, name: str | None) -> Series:
         if name is None:

@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from math import isfinite
 
+import numpy as np
+
 from fenrask.errors import Place, Problem
 from fenrask.estate import Described
 from fenrask.estate.suggestions import nearest
@@ -129,11 +131,9 @@ def _planned(evaluation: Evaluation, exit_name: str, metric: str) -> float | Non
     if metric == "blocked":
         one = evaluation.capacity.of(exit_name)
         return None if one is None or one.ports is None else one.ports.blocked_per_day
-    volume = sum(demand.bytes_per_s(part) * float(part.path.share) for part in parts)
-    if metric == "bytes":
-        return volume
-    flows = evaluation.described.estate.flows
-    return sum(demand.bytes_per_s(part) * float(part.path.share) / flows[part.flow].packet_bytes for part in parts)
+    # What a device counts is on the wire.
+    laid, rows = demand.laid, [part.row for part in parts]
+    return float(np.sum((laid.wire_bytes_per_s if metric == "bytes" else laid.packets_per_s)[rows]))
 
 
 def _seen(samples: Sequence[Sample], metric: str) -> float | None:

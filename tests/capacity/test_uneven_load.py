@@ -3,6 +3,7 @@
 The other side is `events`, a simulation in plain Python that shares nothing with the program.
 """
 
+import heapq
 import math
 import unittest
 from collections.abc import Callable
@@ -154,6 +155,49 @@ class Days(OneGate):
 
 
 class HostsLimits(OneGate):
+    def test_a_host_runs_out_of_ports_of_its_own_first(self) -> None:
+        """Two hosts, 600 ports each toward one address, held for 60 s after a connection: event by event."""
+        flow = {"per_host_per_s": 12.5, "duration_s": 0.05}
+        workload = {"hosts": 2, "ephemeral_ports": 600, "closed_wait_s": 60}
+        for ports in (1400, 1000):
+            changes = {"workloads": {"work": workload}, "flows": {"talk": flow}}
+            found = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": ports}}}}))
+            [gate] = found.exits
+            assert gate.ports is not None
+            dice = np.random.default_rng(17)
+            times = np.cumsum(dice.exponential(1 / 25, 100_000))
+            host, holds = dice.integers(0, 2, times.size), 60 + dice.exponential(0.05, times.size)
+            taken: list[list[float]] = [[], []]
+            here: list[float] = []
+            at_host = refused = reached = 0
+            for time, which, hold in zip(times.tolist(), host.tolist(), holds.tolist(), strict=True):
+                own = taken[which]
+                while own and own[0] <= time:
+                    heapq.heappop(own)
+                while here and here[0] <= time:
+                    heapq.heappop(here)
+                if time < 600:
+                    # Until what is held has settled.
+                    at_host = refused = reached = 0
+                if len(own) >= 600:
+                    at_host += 1
+                    continue
+                reached += 1
+                if len(here) >= ports:
+                    refused += 1
+                    continue
+                heapq.heappush(own, time + hold)
+                heapq.heappush(here, time + hold)
+            with self.subTest(ports=ports):
+                self.assertAlmostEqual(gate.ports.at_host, at_host / (at_host + reached), delta=0.015)
+                self.assertAlmostEqual(gate.blocking, refused / reached, delta=0.01)
+                text = " ".join(self.program("capacity").stdout.split())
+                self.assertEqual("by the hosts' own limits" in text, ports == 1400)
+        # Of the 1,501 ports that the load would take the hosts can open 1,200.
+        auto = {**changes, "exits": {"gate": {"addresses": "auto"}}}
+        [gate] = sized(self.estate(auto, {"offers": {"gate": {"ports": {"per_address": 100}}}})).exits
+        self.assertLessEqual(gate.needed or 99, 14)
+
     def test_a_limit_counts_open_connections_and_ports_stay_taken(self) -> None:
         """Hosts that open ten at most, of 2 s, whose ports stay for 60 more: event by event, host by host."""
         flow = {"per_host_per_s": 4, "duration_s": 2, "max_per_host": 10}

@@ -142,7 +142,7 @@ class ExitCapacity(ExitLimits):
             when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
         profile = f" ({ports.profile})" if ports.profile else ""
         share = percent(ports.blocking)
-        what = "SYNs find" if ports.waits and ports.waits.stated else "new connections fail:"
+        what = "SYNs find" if ports.retries else "new connections fail:"
         return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port"
 
     @property
@@ -152,7 +152,7 @@ class ExitCapacity(ExitLimits):
         if felt is None or self.how.refusal != "dropped" or self.enough_addresses:
             return ""
         tries = f"where SYNs are sent again {felt.retries} times, {percent(felt.dropped)} of the first are dropped,"
-        if felt.stated:
+        if self.ports and self.ports.retries:
             tries = f"after {counted(felt.retries, 'retry', 'retries')}"
         return (
             f"{self.exit}: {tries} {percent(felt.lost)} of connections are lost for good, and the others wait "
@@ -261,6 +261,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
             for column in (traffic.on_wire.packets_per_s, traffic.on_wire.bytes_per_s, traffic.one_source)
         ),
     )
+    columns = (*columns, *(column[some.flow] for column in traffic.ephemeral))
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
     to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
     whole = tuple(column.tobytes() for column in (*columns, *names))

@@ -34,7 +34,7 @@ class Pool:
 def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> tuple[Stream, ...]:
     """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host."""
     some = list(pools(demand, exit_name, view, parts))
-    return tuple(_streams(some, _hashes(demand, exit_name))) if some else ()
+    return tuple(_streams(some, _hashes(demand, exit_name), view == "tuples")) if some else ()
 
 
 def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
@@ -120,7 +120,7 @@ def hosts_behind(parts: Parts) -> float:
     return float(most.sum())
 
 
-def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
+def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterator[Stream]:
     """Pools with what the flows behind them say of their traffic, at least one; all are summed in one pass."""
     each, weights = [Parts.of(pool.parts) for pool in some], np.concatenate([pool.weights for pool in some])
     parts = Parts(each[0].laid, np.concatenate([own.rows for own in each]))
@@ -144,6 +144,11 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
     sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
     shares, most = _open_at_once(parts, concurrent, summed) if open_at_most is not None else (ones, ones)
+    host_ports = (
+        _own_ports(some, parts, concurrent, weights, summed)
+        if by_destination and np.any(traffic.ephemeral[0])
+        else None
+    )
     top = np.lexsort((-concurrent, group))[ends - [len(own) for own in each]]
     profiles = traffic.profile[flows[top]].tolist()
     loads = loads_by(parts, group, len(some), weights)
@@ -161,6 +166,9 @@ def _streams(some: Sequence[Pool], hashes: bool) -> Iterator[Stream]:
             level_cv=float(varied[number]),
             jobs=(0.0, 0.0, 0.0) if jobs is None else tuple(jobs[:, number].tolist()),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
+            own_ports=(0.0, 0.0)
+            if host_ports is None
+            else (float(host_ports[0, number]), float(host_ports[1, number])),
             open_share=float(shares[number]),
             open_at_most=float(most[number]),
             retry_share=float(retried[number]),
@@ -182,6 +190,25 @@ def _jobs(
     certain = np.array([pool.share for pool in some])
     held = summed(mine * last) / whole
     return np.stack([synchronised / total, held * certain, summed(mine * earlier) / whole + held * (1 - certain)])
+
+
+def _own_ports(
+    some: Sequence[Pool], parts: Parts, concurrent: Series, weights: Series, summed: Callable[[Series], Series]
+) -> Series:
+    """What `Stream.own_ports` says, by pool, shape (2, n_pools): of TCP, where every flow of a pool has a limit."""
+    traffic, curves = parts.laid.traffic, parts.laid.curves
+    ports, waits = (column[parts.flow] for column in traffic.ephemeral)
+    moving = concurrent - parts.persistent * weights
+    connected = np.array([one.connected for one in curves.families])[curves.family]
+    means = np.where(curves.mean_profile > 0, curves.mean_concurrent / np.maximum(curves.mean_profile, 1e-300), 1.0)
+    here = (connected * (curves.duration_s))[parts.curve] + connected[parts.curve] * waits
+    total = np.maximum(summed(moving), 1e-300)
+    each = summed(moving * here / np.maximum(means[parts.curve], 1e-300)) / total
+    hosts = np.array([hosts_behind(Parts.of(pool.parts)) for pool in some])
+    is_tcp = np.array([pool.protocol == "tcp" for pool in some])
+    limited = (summed((ports == 0) & (moving > 0)) == 0) & is_tcp & (summed(moving) > 0)
+    number = np.where(limited, summed(ports * moving) / total, 0.0)
+    return np.stack([number, each / np.maximum(hosts, 1.0)])
 
 
 def _open_at_once(parts: Parts, concurrent: Series, summed: Callable[[Series], Series]) -> tuple[Series, Series]:

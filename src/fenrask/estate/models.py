@@ -226,6 +226,12 @@ class Workload(Strict):
     may_be_public: bool = Field(
         False, description="whether designs and `choose` may give each host a public address of its own"
     )
+    ephemeral_ports: Annotated[int, Field(strict=True, ge=1, le=65_535)] | None = Field(
+        None, description="ports that a host has for connections to one address and port; Linux gives 28232; no default"
+    )
+    closed_wait_s: Number = Field(
+        60.0, description="seconds for which such a port stays taken at the host after a TCP connection (TIME-WAIT)"
+    )
     requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     filters: dict[str, Filter] = Field(

@@ -126,6 +126,14 @@ class Traffic:
         return self.stated("burstiness", 1.0)
 
     @cached_property
+    def ephemeral(self) -> tuple[Series, Series]:
+        """Ports that a host of each flow has toward one address and port, 0 for no limit; and their time after, s."""
+        each = self.estate.workloads.values()
+        ports = np.array([one.ephemeral_ports or 0 for one in each], dtype=np.float64)
+        waits = np.array([one.closed_wait_s for one in each], dtype=np.float64)
+        return ports[self.workload], waits[self.workload]
+
+    @cached_property
     def every_s(self) -> Series:
         """Between two starts of a job that all hosts begin at one time, s; 0 for none."""
         return self.stated("every_s", 0.0)

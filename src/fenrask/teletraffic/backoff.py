@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats
+from fenrask.teletraffic.fixed_points import where_equal
 
 __all__ = ["FIRST_S", "USUAL_RETRIES", "Waits", "tried_again", "waits", "waits_of"]
 
@@ -33,12 +34,12 @@ def tried_again(
     whose refused share is Erlang's C. Between both the geometric mean is taken, weighed by that time: the weights are
     fitted to simulations of 60 to 1,000 servers and holds of 1 to 200 s, within a fifth of the share.
     """
-    independent = _where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
+    independent = where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
     once, ratio = formula(load), np.minimum(load, _ANY) / max(servers, 1e-3)
     below = ratio < 1
     full = np.array([servers], dtype=np.float64)
-    critical = _where_equal(lambda share: formula(full * attempts(share, retries)), full.shape) * (1 - _CRITICAL)
-    lasts_s = hold_s / np.maximum(servers - load, 1e-9)
+    critical = where_equal(lambda share: formula(full * attempts(share, retries)), full.shape) * (1 - _CRITICAL)
+    lasts_s = min(hold_s, _ANY) / np.maximum(servers - load, 1e-9)
     weight = np.where(below, _MOST_WAITING * lasts_s / (lasts_s + _SLOWEST_S * FIRST_S), 0.0)
     queue = np.minimum(1.0, once / np.maximum(1 - ratio * (1 - once), 1e-300))
     some = np.where(independent > 0, independent, 1.0)
@@ -50,17 +51,7 @@ def tried_again(
     return first, later
 
 
-def _where_equal(of: Callable[[Floats], Floats], shape: tuple[int, ...]) -> Floats:
-    """The share from 0 to 1 that a function of it is equal to, above it before and below it after."""
-    low, high = np.zeros(shape), np.ones(shape)
-    for _ in range(_TURNS):
-        middle = (low + high) / 2
-        more = of(middle) > middle
-        low, high = np.where(more, middle, low), np.where(more, high, middle)
-    return low
-
-
-_TURNS, _ANY = 40, 1e15
+_ANY = 1e15
 
 
 def attempts(refused: ArrayLike, retries: ArrayLike) -> Any:
@@ -83,8 +74,6 @@ class Waits:
     p95_s: float
     attempts: float
     retries: int
-    stated: bool = False
-    """Whether the retries are those that the load has, not what hosts usually do."""
 
 
 def waits(first: float, later: float, retries: int, first_s: float = FIRST_S) -> Waits:

@@ -1,7 +1,7 @@
 """What a port assignment answers: how many ports whom, what is refused, how many addresses suffice."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal, Protocol
 
@@ -62,6 +62,9 @@ class Stream:
     """The part of its hold for which a connection is open: a host's own limit counts it then alone."""
     open_at_most: float = 1.0
     """Connections that one host has open at most, where `sources` has a limit."""
+    own_ports: tuple[float, float] = (0.0, 0.0)
+    """Ports that each host has of its own toward this destination, 0 for no limit; and how many of them one host takes
+    in the mean, as a factor of all that is held here."""
     retry_share: float = 0.0
     """The share of refused connections that is tried again."""
     retries: int = 0
@@ -70,6 +73,11 @@ class Stream:
     """Whether each host has to keep to one address."""
     profile: str = ""
     """The profile of most of the load."""
+
+    @property
+    def is_limited(self) -> bool:
+        """Whether hosts do not open all connections, by a limit on open ones or for want of ports of their own."""
+        return self.is_capped or self.own_ports[0] > 0
 
     @property
     def is_even(self) -> bool:
@@ -120,6 +128,7 @@ class Stream:
         """Whether Erlang's formula alone tells what is refused."""
         free = self.sources is None and not self.load.persistent
         varied = self.peakedness != 1.0 or self.level_cv > 0 or self.jobs[0] > 0
+        free = free and not self.own_ports[0]
         return not varied and free and not self.retry_share and not self.retries and not self.tied
 
 
@@ -151,12 +160,19 @@ class PortUse:
     detail: str = ""
     varies: str = ""
     """By how much the load varies within the hour, in words; empty where it does not."""
-    waits: Waits | None = None
-    """What senders of TCP feel at the busiest moment, who try again as their flow says, or as often as hosts do."""
+    retries: int = 0
+    """How often senders try again by what their flows say."""
+    feel: Callable[[], Waits | None] = field(default=lambda: None, compare=False, repr=False)
+    """Works out `waits`, when they are asked for."""
     at_host: float = 0.0
     """The share of connections at the busiest moment that hosts do not open, by limits of their own."""
     hashed: bool = False
     """Whether a hash ties hosts to parts of it."""
+
+    @cached_property
+    def waits(self) -> Waits | None:
+        """What senders of TCP feel at the busiest moment, who try again as their flow says, or as often as hosts do."""
+        return self.feel()
 
     @property
     def headroom(self) -> float:

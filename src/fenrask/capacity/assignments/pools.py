@@ -22,6 +22,7 @@ from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
 from fenrask.teletraffic.bursts import excess
+from fenrask.teletraffic.fixed_points import where_equal
 from fenrask.teletraffic.variation import varying
 from fenrask.units import SECONDS_PER_HOUR, percent
 
@@ -51,7 +52,7 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
         return _at_a_start(concurrent, stream, division, search_tries)
     if stream.retries:
         return _tried_again(concurrent, stream, division, search_tries)[0]
-    if stream.is_capped:
+    if stream.is_limited:
         return _behind_hosts(concurrent, stream, division, search_tries)[1]
     if always_open:
         # They take their ports for good; what arrives meets the rest.
@@ -117,16 +118,6 @@ def _tried_again(
     return tried_again(moving, servers, stream.hold_s, stream.retries, refused)
 
 
-def _where_equal(of: Callable[[Series], Series], shape: tuple[int, ...]) -> Series:
-    """The share from 0 to 1 that a function of it is equal to, above it before and below it after."""
-    low, high = np.zeros(shape), np.ones(shape)
-    for _ in range(_TURNS):
-        middle = (low + high) / 2
-        more = of(middle) > middle
-        low, high = np.where(more, middle, low), np.where(more, high, middle)
-    return low
-
-
 def _behind_hosts(
     concurrent: Series, stream: Stream, division: Division, search_tries: int | None
 ) -> tuple[Series, Series]:
@@ -134,26 +125,30 @@ def _behind_hosts(
 
     A host has a connections open in the mean where none is refused, and opens no more than m: it turns away Erlang's
     B(m, a (1 - b)) where the ports refuse b of what it opens; these are offered the rest for as long as they are kept.
-    b is where both agree.
+    b is where both agree. So with the ports that a host has of its own toward a destination, which stay taken there for
+    a time of their own.
     """
-    free, always_open = replace(stream, sources=None), stream.load.persistent
+    sources = None if stream.is_capped else stream.sources
+    free, always_open = replace(stream, sources=sources, own_ports=(0.0, 0.0)), stream.load.persistent
     moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
-    each = most * moving * stream.open_share / max(stream.sources or 0.0, 1e-300)
+    limits = [stream.own_ports] if stream.own_ports[0] else []
+    if stream.is_capped:
+        limits.append((most, most * stream.open_share / max(stream.sources or 0.0, 1e-300)))
 
     def both(refused: Series) -> tuple[Series, Series]:
-        at_host = np.asarray(erlang_b(most, each * (1 - refused)))
+        opened = np.ones(moving.shape)
+        for number, each in limits:
+            opened = opened * (1 - np.asarray(erlang_b(number, each * moving * opened * (1 - refused))))
+        at_host = 1 - opened
         return at_host, blocking(always_open + moving * (1 - at_host), free, division, search_tries)
 
-    refused = _where_equal(lambda share: both(share)[1], moving.shape)
+    refused = where_equal(lambda share: both(share)[1], moving.shape)
     return both(refused)[0], refused
-
-
-_TURNS = 40
 
 
 def turned_away(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The share of connections that hosts do not open, by limits of their own, where so many would be held."""
-    if not stream.is_capped:
+    if not stream.is_limited:
         return np.zeros(concurrent.shape)
     return _behind_hosts(concurrent, replace(stream, level_cv=0.0, retries=0), division, search_tries)[0]
 
@@ -368,7 +363,8 @@ def busiest_use(
         concurrent=stream.load.persistent
         + float(np.sum(stream.at_worst(np.array([peak.concurrent - stream.load.persistent])))) * (1 - at_host),
         at_host=at_host,
-        waits=_waits(stream, division, search_tries, at_peak(best)[0]),
+        retries=stream.retries,
+        feel=lambda: _waits(stream, division, search_tries, at_peak(best)[0]),
         capacity=division.capacity,
         blocking=at_peak(best)[0],
         blocked=days[best],
@@ -391,7 +387,7 @@ def _waits(stream: Stream, division: Division, search_tries: int | None, refused
         return None
     usual = replace(stream, retries=stream.retries or USUAL_RETRIES, retry_share=0.0, level_cv=0.0)
     first, later = _tried_again(np.array([stream.load.peak.concurrent]), usual, division, search_tries)
-    return replace(waits(float(first[0]), float(later[0]), usual.retries), stated=stream.retries > 0)
+    return waits(float(first[0]), float(later[0]), usual.retries)
 
 
 def _begins(stream: Stream, blocked: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
@@ -479,7 +475,7 @@ def hardest(streams: list[Stream]) -> list[Stream]:
 
 def _surpasses(one: Stream, other: Stream) -> bool:
     """Whether a stream loses at least as much as another, whatever the ports."""
-    free = one.sources is None and other.sources is None
+    free = one.sources is None and other.sources is None and not one.own_ports[0] and not other.own_ports[0]
     return (
         (free or (_limits(one) == _limits(other) and one.load.peak.concurrent == other.load.peak.concurrent))
         and one.load.persistent >= other.load.persistent
@@ -495,7 +491,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
 
 
 def _limits(stream: Stream) -> tuple[object, ...]:
-    return stream.sources, stream.open_share, stream.open_at_most
+    return stream.sources, stream.open_share, stream.open_at_most, stream.own_ports
 
 
 def suffices(

@@ -36,8 +36,9 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
         what = f"{division.ports:,} ports"
     if division.even_cells > 1:
         what += f" of one of {division.even_cells} nodes"
+    own = ["that hosts run out of ports of their own"] if stream.own_ports[0] else []
     plain = not rounds or (calls.batch == 1 and not calls.sources)
-    not_counted = [] if plain else ["bursts and hosts' limits where a search is limited"]
+    not_counted = own if plain else [*own, "bursts and hosts' limits where a search is limited"]
     if calls.sources and division.even_cells > 1:
         not_counted.append("that a host which is busy at another node opens no connection at this one")
     return Replay(setting, what, division, tuple(not_counted))

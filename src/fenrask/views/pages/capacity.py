@@ -127,8 +127,8 @@ def _at_hosts(one: ExitCapacity) -> str:
     """What hosts do not open at the busiest moment of the pool that binds, by limits of their own."""
     if one.ports is None or one.ports.at_host <= one.target:
         return ""
-    share = percent(one.ports.at_host)
-    return f"{one.exit}: {share} of new connections to {one.ports.binding} are not opened at the peak: max_per_host."
+    what = f"{percent(one.ports.at_host)} of new connections to {one.ports.binding}"
+    return f"{one.exit}: {what} are not opened at the peak, by the hosts' own limits."
 
 
 def _grown(share: float) -> str:

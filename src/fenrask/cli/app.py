@@ -105,7 +105,11 @@ COMMANDS = {
     "simulate": Told(
         _SIZE,
         "Replay the day connection by connection: the share that finds no free port, beside the formula.",
-        ("simulate --exit gate-a --around 1", 'simulate --exit gate-a --case "zone b lost" --outage 20 --around 1'),
+        (
+            "simulate --exit gate-a --around 1",
+            "simulate --records records.csv.gz",
+            'simulate --exit gate-a --case "zone b lost" --outage 20 --around 1',
+        ),
     ),
     "relieve": Told(
         _SIZE,

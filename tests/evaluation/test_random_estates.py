@@ -17,6 +17,7 @@ from fenrask.designs import compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.needs import broken_needs
 from fenrask.findings import Severity
 from fenrask.optimise import Wanted, choose
 from fenrask.what_if import all_cases, stress
@@ -54,6 +55,10 @@ class RandomEstates(InFolder):
     def test_one_need_has_one_verdict(self, seed: int) -> None:
         evaluation = evaluate(described_by(seed))
         broken = {one.flow for one in evaluation.broken}
+        # Which flows need a look is a short way: each asked for itself says the same.
+        plan, flows = evaluation.plan, evaluation.described.estate.flows
+        each = (broken_needs(evaluation.paths, flow, plan.entries, plan.in_use) for flow in flows)
+        self.assertEqual(set(evaluation.broken), {one for some in each for one in some})
         lost = {one.flow for one in evaluation.paths.paths if not one.trace.verdict.arrives}
         self.assertEqual(lost, {one.flow for one in evaluation.broken if one.need == "arrives"})
         found = check(evaluation)

@@ -92,6 +92,28 @@ class Outages(InFolder):
         wide = 5 * np.sqrt(np.array(expected) / 16) + 1
         self.assertTrue(np.all(np.abs(found.held_mean - expected) <= wide), (found.held_mean - expected).tolist())
 
+    def test_a_silent_destination_takes_ports_for_every_try(self) -> None:
+        """800 tries a second, each for 300 s, where 4,000 ports were taken: by hand."""
+        patch = {
+            "workloads": {"work": {"hosts": 100}},
+            "flows": {"talk": {"per_host_per_s": 8, "duration_s": 5, "closed_share": 1}},
+        }
+        catalogue = {
+            "offers": {"gate": {"ports": {"per_address": 12_000}, "mapping_timeout_s": {"closed": 0, "idle": 300}}}
+        }
+        before = evaluate(self.estate(patch, catalogue))
+        struck = evaluate(before.described.patched(case_patch(before.described, Case(silent=("partner",))), "struck"))
+        for one, held in ((before, 4000), (struck, 240_000)):
+            self.assertAlmostEqual(one.demand.load(one.demand.at_exit["gate"]).peak.concurrent, held)
+        found = self.json("stress", "--silent", "partner", status=1)
+        self.assertEqual(found["cases"][0]["overloaded_count"], 1)
+        self.assertAlmostEqual(found["cases"][0]["blocking"], 1 - 12_000 / 240_000, delta=0.001)
+        self.assertEqual(self.program("stress", "--silent", "nobody").returncode, 2)
+        self.estate({**patch, "stress": {"dead": {"silent": ["partner"]}}}, catalogue)
+        self.assertEqual(
+            self.json("stress", "--case", "dead", status=1)["cases"][0]["blocking"], found["cases"][0]["blocking"]
+        )
+
     def test_a_load_that_rises_cuts_nobody_off(self) -> None:
         one = self.outage(Case(load_up=1.0), 10)["gate"]
         rate = HOSTS / 2

@@ -47,6 +47,7 @@ def command(
     slow: Annotated[
         Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections to it last this many times as long.")
     ] = None,
+    silent: Annotated[Names, typer.Option(metavar="DESTINATION", help="It no longer answers.")] = None,
     load_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="Raise all loads by this share.")] = 0.0,
     reopen: Annotated[
         float | None,
@@ -89,6 +90,7 @@ def command(
         lose_nodes=dict.fromkeys(lose_node or [], 1),
         sessions_down=session_down or [],
         slow=_slow(slow or []),
+        silent=silent or [],
         load_up=load_up,
         reopen_within_s=reopen,
     )
@@ -167,6 +169,7 @@ def _checked(described: Described, case: Case) -> Case:
         ("--lose-node", case.lose_nodes, [*estate.exits]),
         ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
         ("--slow", case.slow, [*estate.destinations]),
+        ("--silent", case.silent, [*estate.destinations]),
     ):
         problems += unknown(option, stated, known, "a name of this estate")
     problems += [

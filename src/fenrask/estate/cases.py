@@ -23,6 +23,9 @@ class Case(Strict):
     slow: dict[str, Annotated[float, Field(strict=True, ge=1)]] = Field(
         {}, description="destinations, by name, and the factor by which connections to them last longer"
     )
+    silent: tuple[str, ...] = Field(
+        (), description="destinations that answer no more: each try of theirs keeps a port for the offer's timeout"
+    )
     load_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
     reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
         None, description="all open connections are opened again within this many seconds"
@@ -37,6 +40,7 @@ class Case(Strict):
             lose_nodes={**self.lose_nodes, **other.lose_nodes},
             sessions_down=tuple(dict.fromkeys((*self.sessions_down, *other.sessions_down))),
             slow={**self.slow, **other.slow},
+            silent=tuple(dict.fromkeys((*self.silent, *other.silent))),
             load_up=(1 + self.load_up) * (1 + other.load_up) - 1,
             reopen_within_s=min(spans, default=None),
         )

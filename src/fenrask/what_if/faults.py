@@ -23,11 +23,33 @@ def case_patch(described: Described, case: Case) -> Patch:
         patch = _both(patch, _down(described, name))
     if case.load_up:
         patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
-    for destination, times in case.slow.items():
-        for name, flow in described.estate.flows.items():
-            if flow.to == destination and flow.persistent_per_host is None:
-                patch = _both(patch, {"flows": {name: {"duration_s": _longer(flow.duration_s, times)}}})
-    return patch
+    both: Patch = _both(patch, _far_end(described, case))
+    return both
+
+
+def _far_end(described: Described, case: Case) -> Patch:
+    """What destinations do that are slow, or silent."""
+    flows: dict[str, dict[str, Any]] = {}
+    for name, flow in described.estate.flows.items():
+        if flow.persistent_per_host is not None:
+            continue
+        if flow.to in case.slow:
+            flows[name] = {"duration_s": _longer(flow.duration_s, case.slow[flow.to])}
+        if flow.to in case.silent:
+            flows[name] = {**flows.get(name, {}), **_UNANSWERED}
+    return {"flows": flows} if flows else {}
+
+
+_UNANSWERED = {
+    "closed_share": 0.0,
+    "reset_share": 0.0,
+    "half_closed_share": 0.0,
+    "rejected_share": 0.0,
+    "unanswered_share": 1.0,
+    "udp_streaming_share": 0.0,
+    "udp_one_way_share": 1.0,
+}
+"""How connections end at a destination that is silent."""
 
 
 def all_cases(described: Described) -> dict[str, Case]:

@@ -93,7 +93,8 @@ def _bare(one: ExitLimits) -> ExitLimits:
     """An exit's verdict without what it was computed from."""
     limits = tuple(replace(limit, grow=_unknown) for limit in one.limits)
     if isinstance(one, ExitCapacity):
-        return replace(one, limits=limits, basis=(), streams=(), divide=_unknown)
+        ports = replace(one.ports, feel=_unknown) if one.ports else None
+        return replace(one, limits=limits, basis=(), streams=(), divide=_unknown, ports=ports)
     return replace(one, limits=limits, basis=())
 
 

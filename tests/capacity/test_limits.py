@@ -3,7 +3,7 @@
 from itertools import combinations
 from typing import Any
 
-from fenrask.capacity import Capacity, ExitCapacity, capacity
+from fenrask.capacity import Capacity, ExitCapacity, capacity, translators
 from fenrask.demand import demand
 from fenrask.routing import flow_paths
 from tests.support import InFolder
@@ -95,6 +95,29 @@ class Ladder(Sized):
                     self.assertAlmostEqual((limit.growth or 0) + 1, most / use)
         self.assertEqual(one.limits[0].limit, "connections of a tuple")
         self.assertFalse(one.fits)
+
+    def test_ended_connections_stay_in_a_table_until_their_timers_end(self) -> None:
+        """Ports that are given out again early are free, their entries are not: 3,000 a second for 2 and 119 s."""
+        patch = {
+            "workloads": {"work": {"hosts": 300}},
+            "exits": {"gate": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}},
+            "flows": {"talk": {"per_host_per_s": 10, "duration_s": 2, "closed_share": 1}},
+        }
+        ports = {"per_address": 64_512, "early_reuse_share": {"closed": 0.95}}
+        offer = {"ports": ports, "limits": {"connections": 262_144}, "mapping_timeout_s": {"closed": 119}}
+        found = self.sized(patch, {"offers": {"host": offer}})
+        [one] = found.exits
+        limits = {limit.limit: limit for limit in one.limits}
+        self.assertAlmostEqual(limits["ports"].use, 3000 * (2 + 0.05 * 119))
+        self.assertAlmostEqual(limits["connections"].use, 3000 * (2 + 119))
+        self.assertIn("ended ones included", limits["connections"].detail)
+        self.assertFalse(one.fits)
+        [translator] = translators(found)
+        # The next power of two above half as many again.
+        self.assertEqual(translator.table, 2**20)
+        few = self.sized({**patch, "workloads": {"work": {"hosts": 3}}}, {"offers": {"host": offer}})
+        # Never below what the kernel has by itself.
+        self.assertEqual([one.table for one in translators(few)], [262_144])
 
     def test_load_grown_by_what_the_ports_still_allow_is_at_the_target(self) -> None:
         for choice in ("any-free", "by-host"):

@@ -80,7 +80,7 @@ class Handover(InFolder):
             "ip saddr { 10.0.1.0/24 } meta l4proto { tcp, udp } snat to 203.0.113.1-203.0.113.2:45536-65535",
         ):
             self.assertIn(line, rules)
-        self.assertIn("nf_conntrack_max = 65536", (self.folder / "built" / "gate.sysctl.conf").read_text())
+        self.assertIn("nf_conntrack_max = 262144", (self.folder / "built" / "gate.sysctl.conf").read_text())
         if not WHY:
             subprocess.run(["nft", "-c", "-f", str(self.folder / "built" / "gate.nft")], check=True)
 

@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.capacity.streams import hosts_behind, pools
-from fenrask.demand import POINTS_PER_HOUR, Demand, Load, Numbers, Part, Parts, Series, concurrent_by, shaped
+from fenrask.demand import POINTS_PER_HOUR, Demand, Load, Numbers, Part, Parts, Series, concurrent_by, ended_by, shaped
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -154,11 +154,16 @@ def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among
         # Where jobs start together, what is held then is what counts.
         traffic = demand.laid.traffic
         together = traffic.is_synchronised and bool(np.any(traffic.every_s[some.parts.flow]))
-        load = demand.load(some.parts) if some.count == 1 and not together else None
+        # A table has the entries of ended connections until their timers end, whoever has their ports by then.
+        ended = bool(np.any(demand.laid.entry_s[some.parts.rows]))
+        load = demand.load(some.parts) if some.count == 1 and not together and not ended else None
         at_worst = np.add(*demand.laid.bursts)[some.parts.rows] if together else None
         series = load.concurrent[None] if load else some.concurrent(at_worst)
-        per_hour = POINTS_PER_HOUR
-        yield _Use(f"connections{of}", "connections", series / among, stated.connections, load=load, per_hour=per_hour)
+        if ended:
+            series = series + ended_by(some.parts, some.group, some.count)
+        words = "ended ones included" if ended else ""
+        name, each, most = f"connections{of}", series / among, stated.connections
+        yield _Use(name, "connections", each, most, words, load, per_hour=POINTS_PER_HOUR)
     for key, (name, unit) in _RATES.items():
         capacity = getattr(stated, key)
         if capacity is not None:

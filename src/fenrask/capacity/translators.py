@@ -6,13 +6,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
+from fenrask.demand import Parts, ended_by
 from fenrask.estate import GrowingBlock, HostBlock, Offer
 from fenrask.prefixes import Prefix
 
 __all__ = ["Translator", "translators"]
 
 LAST_PORT = 65_535
-_LEAST_TABLE = 65_536
+_LEAST_TABLE = 262_144
+"""What a kernel of today has by itself, where the machine has 4 GiB and more: a plan never takes any away."""
 _SPARE = 1.5
 """The table holds so many times what is held at the busiest moment, at least."""
 
@@ -54,7 +56,7 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
     estate, ports = described.estate, one.how
     parts = capacity.demand.at_exit.get(one.exit, ())
     sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in parts))
-    busiest = float(np.max(capacity.demand.load(parts).concurrent)) if parts else 0.0
+    busiest = _entries(capacity, Parts.of(parts)) if parts else 0.0
     first = LAST_PORT + 1 - ports.per_address
     not_counted = []
     blocks: dict[str, tuple[int, int, int]] = {}
@@ -92,6 +94,12 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         blocks=blocks,
         not_counted=tuple(not_counted),
     )
+
+
+def _entries(capacity: Capacity, parts: Parts) -> float:
+    """The most entries in the table at once, in the mean: of connections, and of ended ones until their timers end."""
+    group = np.zeros(len(parts), dtype=np.intp)
+    return float(np.max(capacity.demand.load(parts).concurrent + ended_by(parts, group, 1)[0]))
 
 
 def _blocks(sources: tuple[Prefix, ...], block: int, first: int, addresses: int) -> dict[str, tuple[int, int, int]]:

@@ -3,7 +3,7 @@
 from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve, Curves
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Family, Holding, duration_law, ended, holding
-from fenrask.demand.load import Load, concurrent_by, loads_by, shaped
+from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
@@ -28,6 +28,7 @@ __all__ = [
     "concurrent_by",
     "demand",
     "ended",
+    "ended_by",
     "explain_demand",
     "loads_by",
     "flow_volume",

@@ -6,14 +6,14 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.demand.curves import Curves, grid
+from fenrask.demand.curves import POINTS_PER_HOUR, Curves, grid
 from fenrask.demand.parts import Part, Parts
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.teletraffic import Peak, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["Load", "concurrent_by", "loads_by", "shaped"]
+__all__ = ["Load", "concurrent_by", "ended_by", "loads_by", "shaped"]
 
 _AT_ONCE = 20_000
 """Parts that are summed at once, which bounds the memory for it."""
@@ -138,6 +138,16 @@ def shaped(some: Parts, group: Numbers, groups: int, amounts: Series) -> Series:
     by_profile = np.bincount(keys, weights=amounts, minlength=groups * size).reshape(groups, size)
     new: Series = by_profile @ curves.profiles
     return new
+
+
+def ended_by(some: Parts, group: Numbers, groups: int) -> Series:
+    """Entries of ended connections whose ports were given out again, by group, shape (n_groups, n_times).
+
+    In the mean of each hour: their timers are short beside it.
+    """
+    longer = some.laid.entry_s[some.rows]
+    by_hour = shaped(some, group, groups, some.rate_per_s * longer)
+    return np.repeat(by_hour, POINTS_PER_HOUR, axis=1)
 
 
 def loads_by(some: Parts, group: Numbers, groups: int, weights: Series) -> list[Load]:

@@ -107,6 +107,12 @@ class Laid:
         return last, earlier
 
     @property
+    def entry_s(self) -> Series:
+        """How much longer in the mean a translator's table has an entry of each row than a port is taken, s."""
+        longer: Series = np.array([one.entry_s for one in self.curves.families])[self.curves.family][self.curve]
+        return longer
+
+    @property
     def new_at_worst(self) -> Series:
         """How many times its mean rate each row opens in the second in which synchronised jobs start."""
         every, spread = self.traffic.every_s[self.flow], self.traffic.spread_s[self.flow]

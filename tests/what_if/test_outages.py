@@ -114,6 +114,20 @@ class Outages(InFolder):
             self.json("stress", "--case", "dead", status=1)["cases"][0]["blocking"], found["cases"][0]["blocking"]
         )
 
+    def test_who_comes_back_by_chance_comes_slowly(self) -> None:
+        """10,000 clients, of which the busiest second is counted, client by client."""
+        patch = {"flows": {"talk": None, "pool": {"from": "work", "to": "partner", "persistent_per_host": 1000}}}
+        offer = {"offers": {"gate": {"ports": {"per_address": 60_000}, "limits": {"new_per_s": 200}}}}
+        dice = np.random.default_rng(18)
+        for policy, waits in (("fixed", np.ones(10_000)), ("jitter", dice.uniform(0, 32, 10_000))):
+            busiest = int(np.bincount(waits.astype(int)).max())
+            self.estate({**patch, "stress": {"back": {"reconnect": {"policy": policy}}}}, offer)
+            found = self.json("stress", "--case", "back", status=1)
+            [told] = [row["why"] for row in found["reasons"] if "new connections/s" in row["why"]]
+            rate = float(told.split(" new connections/s")[0].replace(",", ""))
+            # Of a few hundred a second the busiest second has more by chance.
+            self.assertLess(abs(rate / busiest - 1), 0.25, told)
+
     def test_a_load_that_rises_cuts_nobody_off(self) -> None:
         one = self.outage(Case(load_up=1.0), 10)["gate"]
         rate = HOSTS / 2

@@ -96,7 +96,7 @@ def command(
 ) -> int:
     described = call.read()
     estate, stated = described.estate, _case(described, case)
-    if outage and (stated is None or stated.reopen_within_s):
+    if outage and (stated is None or stated.storm_s):
         expected = "a --case that does not open all connections again"
         raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
@@ -109,7 +109,7 @@ def command(
         before = as_sized(evaluate(described)).described
         described = before.struck(case_patch(before, stated), case or "")
     sized = capacity(demand(flow_paths(described)))
-    asked = Asked(pools, exit_ or [], around, stated.reopen_within_s if stated else None)
+    asked = Asked(pools, exit_ or [], around, stated.storm_s if stated else None)
     if outage:
         asked = replace(asked, outage=Outage(sized, outage * 60))
         sized = capacity(demand(flow_paths(before)))

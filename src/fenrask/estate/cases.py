@@ -1,12 +1,27 @@
 """What may go wrong at once: a named case for `stress`."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
 from fenrask.estate.values import Number, Strict
 
 __all__ = ["Case"]
+
+
+class Reconnect(Strict):
+    """How clients come back that lost their connections at one time."""
+
+    policy: Literal["fixed", "backoff", "jitter"] = Field(
+        description="after base_s each; after base_s, twice that and so on; after a random part of that"
+    )
+    base_s: Annotated[float, Field(strict=True, gt=0)] = Field(1.0, description="the first wait, s")
+    max_s: Annotated[float, Field(strict=True, gt=0)] = Field(32.0, description="the longest wait, s")
+
+    @property
+    def within_s(self) -> float:
+        """Over which all come back, s: in one second without chance; over the longest wait once that is reached."""
+        return max(1.0, self.base_s, self.max_s) if self.policy == "jitter" else 1.0
 
 
 class Case(Strict):
@@ -31,9 +46,18 @@ class Case(Strict):
         None, description="all open connections are opened again within this many seconds"
     )
 
+    reconnect: Reconnect | None = Field(
+        None, description="instead of reopen_within_s: all open connections come back by this policy"
+    )
+
+    @property
+    def storm_s(self) -> float | None:
+        """Within how many seconds all open connections are opened again; None where they are not."""
+        return self.reconnect.within_s if self.reconnect and self.reopen_within_s is None else self.reopen_within_s
+
     def joined(self, other: "Case") -> "Case":
         """Both at once; the stricter where both say the same."""
-        spans = [one.reopen_within_s for one in (self, other) if one.reopen_within_s is not None]
+        spans = [one.storm_s for one in (self, other) if one.storm_s is not None]
         return Case(
             lose_zones=tuple(dict.fromkeys((*self.lose_zones, *other.lose_zones))),
             lose_exits=tuple(dict.fromkeys((*self.lose_exits, *other.lose_exits))),

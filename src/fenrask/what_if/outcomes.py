@@ -123,9 +123,9 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     except UnusableInput:
         cut = {flow: "nothing is left of it" for flow in described.estate.flows if flow not in lost_flows}
         return Outcome(name, None, cut, lost, lost_flows, (), (), {}, 0.0, ())
-    if case.reopen_within_s is not None:
+    if case.storm_s is not None:
         sized = capacity(reopened(after.demand.on_busy_day))
-        too_fast = dict(_too_fast(after, case.reopen_within_s))
+        too_fast = dict(_too_fast(after, case.storm_s))
     overloaded, worse = _overloaded(before.capacity, sized)
     blocking = max((one.blocking for one in sized.every), default=0.0)
     cut_off = _cut_off(before, after, lost_flows)

@@ -58,6 +58,34 @@ class Confidence(InFolder):
         for got, share in zip(found.exits[0].peaks, (5, 50, 95), strict=True):
             self.assertAlmostEqual(got / np.percentile(peaks, share), 1, places=6)
 
+    def test_one_load_as_twenty_flows_is_as_uncertain_as_one(self) -> None:
+        """Ranges of one workload and key move together; by another name for each they do not, and twenty are surer."""
+        ranged = {"low": 4, "likely": 10, "high": 25}
+        offer = {"offers": {"gate": {"ports": {"per_address": 400}}}}
+        auto = {"exits": {"gate": {"addresses": "auto"}}}
+        twentieth = {key: value / 20 for key, value in ranged.items()}
+        each = {"from": "work", "to": "partner", "duration_s": 2}
+        found = []
+        for flows in (
+            {"talk": {"per_host_per_s": ranged}},
+            {"talk": None, **{f"f-{n}": {**each, "per_host_per_s": twentieth} for n in range(20)}},
+            {
+                "talk": None,
+                **{f"f-{n}": {**each, "per_host_per_s": {**twentieth, "together": f"{n}"}} for n in range(20)},
+            },
+        ):
+            [one] = confident(evaluate(self.estate({**auto, "flows": flows}, offer)), 0.95).exits
+            found.append((one.wanted, one.if_apart))
+        self.assertEqual(found[1][0], found[0][0])
+        self.assertLess(found[2][0] or 0, 0.75 * (found[0][0] or 0))
+        self.assertEqual(found[1][1], found[2][1])
+        self.assertEqual(found[2][0], found[2][1])
+        self.estate(
+            {**auto, "flows": {"more": {**each, "per_host_per_s": ranged}, "talk": {"per_host_per_s": ranged}}}, offer
+        )
+        told = " ".join(self.program("capacity", "--confidence", "0.95").stdout.split())
+        self.assertIn("are taken to move together; were they independent,", told)
+
     def test_what_is_certain_is_certain_and_the_same_seed_says_the_same(self) -> None:
         evaluation = evaluate(self.estate())
         found = confident(evaluation, 0.95)

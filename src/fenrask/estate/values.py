@@ -98,8 +98,10 @@ def _likely(value: Any) -> Any:
     """The likely value of a range `{low, likely, high}`; anything else as it is."""
     if not isinstance(value, dict):
         return value
-    if set(value) != {"low", "likely", "high"}:
+    if set(value) - {"together"} != {"low", "likely", "high"}:
         raise unfit("a number, or a range with low, likely and high")
+    if not isinstance(value.get("together", ""), str):
+        raise unfit("a name for what ranges move together with")
     low, likely, high = (value[key] for key in ("low", "likely", "high"))
     if any(isinstance(one, bool) or not isinstance(one, int | float) for one in (low, likely, high)):
         raise unfit("numbers for low, likely and high")
@@ -110,7 +112,10 @@ def _likely(value: Any) -> Any:
 
 _RANGE = {
     "type": "object",
-    "properties": {key: {"type": "number", "minimum": 0} for key in ("low", "likely", "high")},
+    "properties": {
+        **{key: {"type": "number", "minimum": 0} for key in ("low", "likely", "high")},
+        "together": {"type": "string", "description": "what binds ranges that move together, by name"},
+    },
     "required": ["low", "likely", "high"],
     "additionalProperties": False,
 }

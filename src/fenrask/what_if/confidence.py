@@ -2,13 +2,14 @@
 
 Each range {low, likely, high} is drawn from a two-piece lognormal law with `likely` as its median and `low` and `high`
 as its 5th and 95th percentile (Wallis 2014, "The two-piece normal, binormal, or double Gaussian distribution", on the
-logarithm); inputs are independent. An exit's peak is that of its flows together, sample by sample; how many addresses
-suffice follows from the load that each number of them carries, by the engine.
+logarithm). Ranges of one key that share a workload or a destination, or a name of what binds them, move together: what
+makes one flow of them heavy makes the others so. An exit's peak is that of its flows together, sample by sample; how
+many addresses suffice follows from the load that each number of them carries, by the engine.
 """
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +39,8 @@ class Input:
     low: float
     likely: float
     high: float
+    together: str = ""
+    """What it moves together with, by name; empty for what its flow says."""
 
     @property
     def name(self) -> str:
@@ -60,6 +63,8 @@ class ExitConfidence:
     """The input that its peak depends on most; empty where none is uncertain."""
     weight: float
     """The share of the peak's variance that goes with that input."""
+    if_apart: int | None = None
+    """`wanted`, did each range move for itself; the same where none moves with another."""
 
     @property
     def now(self) -> float:
@@ -102,19 +107,28 @@ def ranges(described: Described) -> list[Input]:
     for flow, stated in (described.data.get("flows") or {}).items():
         for key, value in stated.items() if isinstance(stated, Mapping) else ():
             if isinstance(value, Mapping) and "likely" in value:
-                found.append(Input(flow, key, *(float(value[one]) for one in ("low", "likely", "high"))))
+                low, likely, high = (float(value[one]) for one in ("low", "likely", "high"))
+                found.append(Input(flow, key, low, likely, high, str(value.get("together", ""))))
     return found
 
 
 def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int = _SAMPLES) -> Confident:
     """What holds with this confidence: addresses of each exit, and the bill."""
     inputs = ranges(evaluation.described)
-    drawn = _drawn(inputs, seed, samples)
-    logs = {one.name: np.log(drawn[one.name]) for one in inputs if one.high > one.low}
+    causes = _causes(evaluation.described, inputs)
+    drawn = _drawn(inputs, causes, seed, samples)
+    # Of those that move together the widest stands for all.
+    widest = {cause: one for one, cause in sorted(zip(inputs, causes, strict=True), key=lambda pair: _width(pair[0]))}
+    logs = {one.name: np.log(drawn[one.name]) for one in widest.values() if one.high > one.low}
     rates, durations, volumes = _factors(evaluation, inputs, drawn, samples)
-    exits = tuple(
-        _exit(evaluation, one, level, rates, durations, logs) for one in evaluation.capacity.exits if one.ports
-    )
+    sized = [one for one in evaluation.capacity.exits if one.ports]
+    exits = tuple(_exit(evaluation, one, level, rates, durations, logs) for one in sized)
+    apart = exits
+    if len({*causes}) < len(inputs):
+        alone = _drawn(inputs, range(len(inputs)), seed, samples)
+        some, lives, _ = _factors(evaluation, inputs, alone, samples)
+        apart = tuple(_exit(evaluation, one, level, some, lives, {}) for one in sized)
+    exits = tuple(replace(one, if_apart=other.wanted) for one, other in zip(exits, apart, strict=True))
     months = _months(evaluation, rates, volumes, samples)
     first, weight = _first(months, logs)
     low, middle, high = np.percentile(months, [5, 50, 95])
@@ -123,11 +137,37 @@ def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int 
     )
 
 
-def _drawn(inputs: Sequence[Input], seed: int, samples: int) -> dict[str, Floats]:
-    """Each input's factor on its likely value, shape (n_samples,)."""
+def _width(one: Input) -> float:
+    return one.high / one.low
+
+
+def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
+    """A number for each input, the same for those that move together: of one name, or of one key and one end."""
+    flows, groups = described.estate.flows, list(range(len(inputs)))
+    known: dict[tuple[str, ...], int] = {}
+
+    def first(number: int) -> int:
+        while groups[number] != number:
+            number = groups[number]
+        return number
+
+    for number, one in enumerate(inputs):
+        flow = flows[one.flow]
+        ends = [("name", one.together)] if one.together else [("from", one.key, flow.from_), ("to", one.key, flow.to)]
+        for end in ends:
+            other = first(known.setdefault(end, number))
+            groups[max(other, first(number))] = min(other, first(number))
+    return [first(number) for number in range(len(inputs))]
+
+
+def _drawn(inputs: Sequence[Input], causes: Sequence[int], seed: int, samples: int) -> dict[str, Floats]:
+    """Each input's factor on its likely value, shape (n_samples,); those of one cause at one place of their laws."""
     dice, found = np.random.default_rng(seed), {}
-    for one in inputs:
-        z = dice.standard_normal(samples)
+    places: dict[int, Floats] = {}
+    for one, cause in zip(inputs, causes, strict=True):
+        if cause not in places:
+            places[cause] = dice.standard_normal(samples)
+        z = places[cause]
         down, up = math.log(one.likely / one.low) / _Z95, math.log(one.high / one.likely) / _Z95
         found[one.name] = np.exp(np.where(z < 0, z * down, z * up))
     return found

@@ -16,6 +16,7 @@ _EXITS = (
     Column("addresses", "addresses", "count"),
     Column("confidence", "suffice with", "share"),
     Column("wanted", "needed", "count"),
+    Column("needed_if_apart", "if ranges were independent", "count", least_width=110),
     Column("peak_low", "peak, 5%", "count"),
     Column("peak_middle", "median", "count"),
     Column("peak_high", "95%", "count"),
@@ -40,8 +41,8 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
     ordered = sorted(found.exits, key=lambda one: one.now)
     rows = [
         (
-            one.exit, one.sized.addresses, one.now, one.wanted, *map(round, one.peaks), one.measure_first or "nothing",
-            one.weight if one.measure_first else None,
+            one.exit, one.sized.addresses, one.now, one.wanted, one.if_apart, *map(round, one.peaks),
+            one.measure_first or "nothing", one.weight if one.measure_first else None,
         )
         for one in ordered
     ]  # fmt: skip
@@ -51,6 +52,11 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
         more = "no number does" if one.wanted is None else f"{one.wanted} with {percent(one.suffices[one.wanted])}"
         better = "" if one.wanted == one.sized.addresses else f"; {more}"
         summary.append(f"{one.exit}: {has} with {percent(one.now)} confidence{better}.")
+    for one in ordered[:3]:
+        if one.if_apart != one.wanted:
+            fewer = "none" if one.if_apart is None else str(one.if_apart)
+            words = "ranges of one workload or destination are taken to move together"
+            summary.append(f"{one.exit}: {words}; were they independent, {fewer} would do.")
     if ordered and ordered[0].measure_first:
         first = ordered[0]
         summary.append(f"Measure first: {first.measure_first} ({percent(first.weight)} of the spread of {first.exit}).")

@@ -152,6 +152,9 @@ class Replays(InFolder):
         self.assertEqual(told.returncode, 1)
         self.assertIn("No recorded connection belongs to a flow", told.stdout)
         self.assertEqual(self.program("simulate", "--records", "missing.csv").returncode, 2)
+        beside = self.program("simulate", "--records", "none.csv", "--around", "1")
+        self.assertEqual(beside.returncode, 2)
+        self.assertIn("--records", beside.stderr)
         self.assertEqual(
             json.loads(self.program("simulate", "--records", "none.csv", "--format", "json").stdout)["exits"], []
         )

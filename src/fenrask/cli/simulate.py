@@ -101,7 +101,8 @@ def command(
         raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
     _check_exits(described, exit_ or [])
     if records:
-        return _replay(call, described, records, columns_of(columns or []), exit_ or [])
+        beside = any((case, outage, around, explain, figure))
+        return _replay(call, described, records, columns_of(columns or []), exit_ or [], beside)
     if stated is not None:
         from fenrask.evaluation import evaluate
         from fenrask.what_if import as_sized, case_patch
@@ -151,7 +152,9 @@ def command(
     return status
 
 
-def _replay(call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str]) -> int:
+def _replay(
+    call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str], beside: bool
+) -> int:
     """Records through the ports as they were, and what flows do not say of how they came."""
     from fenrask.records.batch import Unread
     from fenrask.records.matching import Pairs
@@ -161,6 +164,9 @@ def _replay(call: Call, described: Described, files: list[str], columns: dict[st
     from fenrask.records.summary import summarised
     from fenrask.views.pages.replayed import replayed_page
 
+    if beside:
+        expected = "neither --case, --outage, --around, --explain nor --figure: records are as they were"
+        raise UnusableInput([Problem(Place(path="--records"), "another option beside it", expected)])
     unread, pairs = Unread({}), Pairs(described.estate)
     batches = [batch for file in files for batch in read_records(file, unread, columns)[2]]
     summary = summarised(batches, pairs)

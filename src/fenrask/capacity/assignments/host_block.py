@@ -82,7 +82,12 @@ class HostBlocks:
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
         owners, first = max(1, round(stream.copies)), _first(ports)
         calls = calls.scaled(owners)
-        left_out = ["hosts' own limits on open connections"] if stream.is_capped else []
+        words = {
+            "hosts' own limits on open connections": stream.is_capped,
+            "that jobs start at one time": bool(calls.jobs),
+            "retries": stream.retries > 0,
+        }
+        left_out = [one for one, holds in words.items() if holds]
         if not self._growing:
             what = f"{owners} hosts of {first} ports each"
             return Replay(Blocks(calls, owners, first), what, Division(first), tuple(left_out))

@@ -36,7 +36,11 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
         what = f"{division.ports:,} ports"
     if division.even_cells > 1:
         what += f" of one of {division.even_cells} nodes"
-    own = ["that hosts run out of ports of their own"] if stream.own_ports[0] else []
+    words = {
+        "that hosts run out of ports of their own": stream.own_ports[0] > 0,
+        "that jobs start at one time": bool(calls.jobs),
+    }
+    own = [one for one, holds in words.items() if holds]
     plain = not rounds or (calls.batch == 1 and not calls.sources)
     not_counted = own if plain else [*own, "bursts and hosts' limits where a search is limited"]
     if calls.sources and division.even_cells > 1:

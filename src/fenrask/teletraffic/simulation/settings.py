@@ -162,15 +162,9 @@ class Calls:
         """Begins, lives and delays of all jobs' calls of one run, in order, s."""
         dice = np.random.default_rng([seed, number, _OF_JOBS])
         each = [job.calls(self.rows, self.step_s, dice) for job in self.jobs]
-        begins, lives, delays = (
-            (np.concatenate([np.zeros(0), *some]) for some in zip(*each, strict=True))
-            if each
-            else (
-                np.zeros(0),
-                np.zeros(0),
-                np.zeros(0),
-            )
-        )
+        # One without any call lets none be three empty columns.
+        each.append((np.zeros(0), np.zeros(0), np.zeros(0)))
+        begins, lives, delays = (np.concatenate(some) for some in zip(*each, strict=True))
         order = np.argsort(begins, kind="stable")
         return begins[order], lives[order], delays[order]
 

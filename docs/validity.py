@@ -1,0 +1,203 @@
+"""Writes validity.md: what the formulas assume, and what it costs where that is not so, in figures.
+
+Each row is simulated event by event in plain Python (`tests/capacity/events.py`), beside the formula that assumes it
+and the one that does not. Run from the repository's folder: `python docs/validity.py > docs/validity.md`.
+"""
+
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
+
+from fenrask.teletraffic import concurrent, erlang_b, hayward_b
+from fenrask.teletraffic.backoff import tried_again
+from fenrask.teletraffic.holding import Delayed, Exponential, Lognormal
+from fenrask.teletraffic.variation import day_level, held_cv, overlap, varying
+from tests.capacity import events
+
+HEAD = """# Limits of validity
+
+What the formulas take for granted, what it costs where it is not so, how to see that in your records, and what to do.
+Shares are of new connections that find no free port; the simulation is event by event, in plain Python, on the case in
+the first column (some 100,000 connections at least), so that its last digit is chance. Written by `docs/validity.py`; a test
+runs it again.
+
+| case | assumed away | formula that assumes so | simulation | formula that does not | seen in records | what to do |
+|---|---|---|---|---|---|---|
+"""
+TAIL = """
+Published figures that the formulas are held against by tests: Erlang's table at 1 % (5 servers 1.361 Erlang, 10: 4.461,
+20: 12.031, 50: 37.901, 100: 84.064), Engset's and Hayward's formulas by their own recursions and a simulation.
+"""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One assumption: shares, or None where a column says nothing."""
+
+    case: str
+    assumed: str
+    plain: float
+    simulated: float
+    better: float | None
+    seen: str
+    remedy: str
+
+    def __str__(self) -> str:
+        shares = [_share(self.plain), _share(self.simulated), "" if self.better is None else _share(self.better)]
+        return f"| {' | '.join([self.case, self.assumed, *shares, self.seen, self.remedy])} |"
+
+
+def _share(value: float) -> str:
+    return f"{100 * value:.2g} %" if value >= 1e-4 else "< 0.01 %"
+
+
+def _erlang(ports: float, load: float) -> float:
+    return float(erlang_b(float(ports), float(load)))
+
+
+def _seen(times: events.Floats, holds: events.Floats, ports: int, settled_s: float = 2000.0) -> float:
+    return float(np.mean(events.refused(times, holds, ports)[times > settled_s]))
+
+
+def rows() -> Iterator[Row]:
+    """Every row, in the order of the document."""
+    dice = np.random.default_rng(21)
+    law = Delayed(Exponential(2.0), 60.0)
+
+    def holds(size: int) -> events.Floats:
+        return 60 + dice.exponential(2.0, size)
+
+    even = np.cumsum(dice.exponential(1 / 5, 300_000))
+    share = _seen(even, holds(even.size), 330)
+    yield Row(
+        "310 concurrent on average, 330 ports, each for itself",
+        "nothing",
+        _erlang(330, 310),
+        share,
+        None,
+        "variance of counts = mean, at every window",
+        "nothing",
+    )
+    share = _seen(even, np.full(even.size, 62.0), 330)
+    other = _seen(even, dice.lognormal(np.log(62) - 0.5, 1.0, even.size), 330, 20_000)
+    yield Row(
+        "the same, all of one duration",
+        "exponential durations (none is assumed)",
+        _erlang(330, 310),
+        share,
+        None,
+        "",
+        f"nothing: lognormal durations with a deviation of 1.3 means give {_share(other)}",
+    )
+    instants = np.cumsum(dice.exponential(5 / 5, 80_000))
+    times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
+    better = float(hayward_b(400.0, 310.0, 1 + 2 * 4 * overlap(law)))
+    yield Row(
+        "five at one instant on average, 400 ports",
+        "each for itself",
+        _erlang(400, 310),
+        _seen(times, holds(times.size), 400),
+        better,
+        "variance of counts = 9 means, at every window",
+        "`batch`",
+    )
+    instants = np.cumsum(dice.exponential(5 / 0.1, 60_000))
+    times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
+    better = float(hayward_b(20.0, 6.2, 1 + 2 * 4 * overlap(law)))
+    yield Row(
+        "the same with 6.2 concurrent and 20 ports",
+        "each for itself; Hayward: load / z of ten and more",
+        _erlang(20, 6.2),
+        _seen(times, holds(times.size), 20, 20_000),
+        better,
+        "few connections, in batches",
+        "`simulate`",
+    )
+    times = events.at_levels(dice, 1.0, events.lognormal(dice, 0.3, 3000), 300.0)
+    cv = held_cv(law, 0.3, 300.0)
+    better = float(varying(lambda held: np.asarray(erlang_b(75.0, held)), np.array([62.0]), cv)[0])
+    yield Row(
+        "62 concurrent, 75 ports; the rate has another level every 5 minutes, by 30 %",
+        "a steady rate in the hour",
+        _erlang(75, 62),
+        _seen(times, holds(times.size), 75),
+        better,
+        "variance / mean of counts grows with the window",
+        "`rate_cv`, or `measure --save`",
+    )
+    days = np.array([_erlang(360, 310 * level) for level in events.lognormal(dice, 0.3, 2000)])
+    level = day_level(0.3, 0.95)
+    yield Row(
+        "310 concurrent on the mean day, 360 ports, days differ by 30 %: share of days above 1 %",
+        "every day alike",
+        float(_erlang(360, 310) > 0.01),
+        float(np.mean(days > 0.01)),
+        None,
+        "spread of daily totals about the week's",
+        f"`day_cv`: the ports for {level:.2f} times the load carry 95 % of days",
+    )
+    yield _ramp(dice)
+    served, _ = events.tried_again(even, holds(even.size), 290, 6)
+    first, _ = tried_again(np.array([310.0]), 290.0, 62.0, 6, lambda load: np.asarray(erlang_b(290.0, load)))
+    yield Row(
+        "310 wanted, 290 ports, SYNs sent again up to 6 times",
+        "who finds no port goes away",
+        _erlang(290, 310),
+        1 - served[0] / even.size,
+        float(first[0]),
+        "SYNs of one source port again after 1, 3, 7 s",
+        "`retries`",
+    )
+    refused, not_opened, _ = events.behind_hosts(dice, 20, 4.0, 10, 2.0, 60.0, 4000)
+    yield Row(
+        "20 hosts, 4 a second each, 10 open at most, 4,000 ports",
+        "hosts open all they want",
+        _erlang(4000, 4960),
+        refused,
+        0.1266,
+        "concurrent of a host never above a number",
+        f"`max_per_host`; hosts hold back {_share(not_opened)}",
+    )
+    starts = np.repeat(np.arange(400) * 300.0, 600)
+    lost = events.refused(starts, holds(starts.size), 560)
+    yield Row(
+        "600 connections at one time, every 5 minutes, 560 ports",
+        "a rate of 2 a second",
+        _erlang(560, 124),
+        float(np.mean(lost[6000:])),
+        40 / 600,
+        "counts of one second, again after the same time",
+        "`every_s`, `spread_s`",
+    )
+
+
+def _ramp(dice: np.random.Generator) -> Row:
+    """A load that is three times as much from one hour to the next: the mean follows late, by the law of holds."""
+    law, ports, later_s = Lognormal.of_percentile(600.0, 2000.0), 150, 600.0
+    profile = np.array([1.0] * 12 + [3.0] * 12) / 9
+    mean = float(concurrent(np.array([12 * 3600 + later_s]), profile, 3600.0, law)[0])
+    refused = attempts = 0
+    for _ in range(150):
+        times = events.at_levels(dice, 1 / 9, np.concatenate([np.full(240, 1.0), np.full(15, 3.0)]), 60.0)
+        lives = law.mean_s * np.exp(law.sigma * dice.standard_normal(times.size) - law.sigma**2 / 2)
+        lost = events.refused(times, lives, ports)
+        then = np.abs(times - 240 * 60 - later_s) < 60
+        refused, attempts = refused + int(lost[then].sum()), attempts + int(then.sum())
+    return Row(
+        "67 concurrent, three times the rate from one hour to the next; 150 ports, ten minutes later",
+        "blocking follows the mean of that moment (modified offered load)",
+        _erlang(ports, mean),
+        refused / attempts,
+        None,
+        "rates that double within one duration",
+        "a profile that rises in steps; `simulate`",
+    )
+
+
+if __name__ == "__main__":
+    sys.stdout.write(HEAD + "".join(f"{row}\n" for row in rows()) + TAIL)

@@ -23,8 +23,8 @@ HEAD = """# Limits of validity
 
 What the formulas take for granted, what it costs where it is not so, how to see that in your records, and what to do.
 Shares are of new connections that find no free port; the simulation is event by event, in plain Python, on the case in
-the first column (some 100,000 connections at least), so that its last digit is chance. Written by `docs/validity.py`; a test
-runs it again.
+the first column (some 100,000 connections at least), so that its last digit is chance. Written by `docs/validity.py`;
+a test runs it again.
 
 | case | assumed away | formula that assumes so | simulation | formula that does not | seen in records | what to do |
 |---|---|---|---|---|---|---|

@@ -86,7 +86,7 @@ def capacity_page(capacity: Capacity) -> Page:
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every)
-    summary = (*summary, *(words for one in capacity.exits for words in (one.felt, _at_hosts(one)) if words))
+    summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     if capacity.of_busy_day:
         days = described.estate.targets.days
         facts["days"] = days
@@ -114,6 +114,7 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
     words = [one.verdict for one in short[:_SUMMARY]]
     if len(short) > _SUMMARY:
         words[_SUMMARY - 1 :] = [f"and {len(short) - _SUMMARY + 1} more exits do not carry their load"]
+    words += [one.felt for one in short[:_SUMMARY] if isinstance(one, ExitCapacity) and one.felt][:1]
     words += [str(one.split) for one in short if isinstance(one, ExitCapacity) and one.split][:1]
     rest = len(every) - len(short)
     return tuple(

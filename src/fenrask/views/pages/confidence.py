@@ -60,6 +60,8 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
     if ordered and ordered[0].measure_first:
         first = ordered[0]
         summary.append(f"Measure first: {first.measure_first} ({percent(first.weight)} of the spread of {first.exit}).")
+    if ordered:
+        summary.append("Confidence is in the mean loads, as their ranges have them; chance is in every figure already.")
     steps = [(one.exit, n, share) for one in ordered for n, share in one.suffices.items() if share > 0.001]
     tables = (
         Table(

@@ -33,8 +33,6 @@ class Flow(Strict):
             "persistent_per_host",
             "every_s",
             "spread_s",
-            "retries",
-            "retry_share",
             "closed_share",
             *_ENDING_SHARES,
             *_UDP_SHARES,
@@ -154,7 +152,8 @@ class Flow(Strict):
             raise unfit("spread_s of at most every_s", "State every_s, or a shorter spread_s.")
         if self.every_s is not None and self.per_host_per_s is None:
             raise unfit("every_s with per_host_per_s", "per_host_per_s times every_s is what a host opens each time.")
-        if self.retries and self.retry_share:
+        # That both are there is enough: a table of flows then needs one row to tell, not all.
+        if {"retries", "retry_share"} <= self.model_fields_set:
             raise unfit("retries or retry_share, not both")
 
     @model_validator(mode="after")

@@ -134,7 +134,7 @@ def rows() -> Iterator[Row]:
     level = day_level(0.3, 0.95)
     yield Row(
         "310 concurrent on the mean day, 360 ports, days differ by 30 %: share of days above 1 %",
-        "every day alike",
+        "days that do not differ",
         float(_erlang(360, 310) > 0.01),
         float(np.mean(days > 0.01)),
         None,

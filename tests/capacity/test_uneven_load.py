@@ -238,7 +238,14 @@ class Jobs(OneGate):
                 "more": {"from": "work", "to": "partner", "per_host_per_s": others / 200, "duration_s": mean_s},
             }
             changes = {"workloads": {"work": {"hosts": 200}}, "flows": flows if others else {"talk": flows["talk"]}}
-            catalogue = {"offers": {"gate": {"ports": {"per_address": ports}, "limits": {"new_per_s": 1000}}}}
+            catalogue = {
+                "offers": {
+                    "gate": {
+                        "ports": {"per_address": ports},
+                        "limits": {"new_per_s": 1000, "connections_per_tuple": 9000, "connections": 9000},
+                    }
+                }
+            }
             found = sized(self.estate(changes, catalogue))
             [gate] = found.exits
             with self.subTest(mean_s=mean_s, spread_s=spread_s, others=others):
@@ -246,7 +253,12 @@ class Jobs(OneGate):
                 share = self.simulated_share(found, 3)
                 counted = times[order] > 20 * hold_s
                 self.assertAlmostEqual(share, float(np.mean(lost[counted])), delta=0.1 * share + 0.005)
+                assert gate.ports is not None
                 [new] = [one for one in gate.limits if one.limit == "new per second"]
+                held = {one.limit: one.use for one in gate.limits}
+                # One destination takes all: its tuple, and all connections, are what is wanted of ports.
+                for limit in ("connections", "connections of a tuple"):
+                    self.assertAlmostEqual(held[limit] / gate.ports.concurrent, 1.0, places=6)
                 self.assertAlmostEqual(new.use, 600 / max(spread_s, 1) + others, delta=1e-6)
                 even = {name: {**flow, "every_s": None, "spread_s": None} for name, flow in changes["flows"].items()}
                 level = sized(self.estate({**changes, "flows": even}, catalogue)).exits[0]

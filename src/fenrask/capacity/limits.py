@@ -139,9 +139,23 @@ def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer,
     most = offer.limits.connections_per_tuple
     if most is not None:
         for pool in pools(demand, exit_name, "tuples", some.parts):
-            load = pool.load if some.count == 1 else None
-            series = load.concurrent[None] if load else some.of(Parts.of(pool.parts)).concurrent(pool.weights)
-            yield _Use("connections of a tuple", "connections", series, most, pool.label, load, pool.key)
+            those = Parts.of(pool.parts)
+            at_worst = _at_worst(demand, those)
+            load = pool.load if some.count == 1 and at_worst is None else None
+            weights = pool.weights if at_worst is None else pool.weights * at_worst
+            series = load.concurrent[None] if load else some.of(those).concurrent(weights)
+            yield _Use(
+                "connections of a tuple", "connections", series, most, pool.label, load, pool.key, POINTS_PER_HOUR
+            )
+
+
+def _at_worst(demand: Demand, parts: Parts) -> Series | None:
+    """How many times its mean each part holds when jobs start at one time, shape (n_parts,); None where none do."""
+    traffic = demand.laid.traffic
+    if not traffic.is_synchronised or not np.any(traffic.every_s[parts.flow]):
+        return None
+    factors: Series = np.add(*demand.laid.bursts)[parts.rows]
+    return factors
 
 
 _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s": ("bits per second", "Gbit/s"),
@@ -151,13 +165,10 @@ _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s"
 def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among: int) -> Iterator[_Use]:
     """Connections, new ones, bits and packets; each of so many nodes takes an even part."""
     if stated.connections is not None:
-        # Where jobs start together, what is held then is what counts.
-        traffic = demand.laid.traffic
-        together = traffic.is_synchronised and bool(np.any(traffic.every_s[some.parts.flow]))
+        at_worst = _at_worst(demand, some.parts)
         # A table has the entries of ended connections until their timers end, whoever has their ports by then.
         ended = bool(np.any(demand.laid.entry_s[some.parts.rows]))
-        load = demand.load(some.parts) if some.count == 1 and not together and not ended else None
-        at_worst = np.add(*demand.laid.bursts)[some.parts.rows] if together else None
+        load = demand.load(some.parts) if some.count == 1 and at_worst is None and not ended else None
         series = load.concurrent[None] if load else some.concurrent(at_worst)
         if ended:
             series = series + ended_by(some.parts, some.group, some.count)

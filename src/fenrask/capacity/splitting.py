@@ -158,7 +158,7 @@ class _Sizing:
     def sizes(self, subnets: Sequence[Parts]) -> Floats:
         """What each subnet takes of every limit at every time, as a share: shape (n_subnets, n_rows).
 
-        Limits that all of them together keep to are left out: fewer subnets never break them.
+        Limits that all of them together keep to have no row: fewer subnets never break them.
         """
         every = self._joined(subnets)
         group = np.repeat(np.arange(len(subnets)), [len(some) for some in subnets])

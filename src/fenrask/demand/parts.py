@@ -120,7 +120,7 @@ class Laid:
         return np.maximum(times, 1.0)
 
     def on_a_day(self, level: Series) -> "Laid":
-        """The same on a day when the flows, shape (n_flows,), have so many times their load."""
+        """The same on a day when each flow has this multiple of its load, shape (n_flows,)."""
         levels = level[self.flow]
         return replace(self, rate_per_s=self.rate_per_s * levels, level=levels)
 

@@ -59,7 +59,7 @@ class Flow(Strict):
         1.0, description="variance-to-mean ratio of busy connections; 1 for arrivals independent of each other"
     )
     batch: Annotated[float, Field(strict=True, ge=1, le=1e6)] = Field(
-        1.0, description="connections that come at one instant, in the mean; the bursts that follow add to burstiness"
+        1.0, description="connections that come at one instant, on average; it adds to burstiness"
     )
     every_s: Annotated[float, Field(strict=True, gt=0, le=86_400)] | None = Field(
         None, description="seconds between two starts of a job that opens the same load on all hosts at one time"
@@ -91,7 +91,7 @@ class Flow(Strict):
         0.0, description="share of connections that find no free port and are tried again"
     )
     retries: Annotated[int, Field(strict=True, ge=0, le=12)] = Field(
-        0, description="instead: times that such a connection is tried again, 1, 2, 4 ... s after its last try"
+        0, description="instead of retry_share: times it is tried again, 1, 2, 4 ... s after the try before"
     )
     growth_per_month: Annotated[float, Field(strict=True, ge=-1, le=3)] = Field(
         0.0, description="share by which its load grows each month"

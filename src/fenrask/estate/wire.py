@@ -48,7 +48,7 @@ class OnWire:
             volume = np.where(np.isnan(month), each, month * _GIB / month_s)
             payload += volume
             by_connection = np.divide(volume, new, out=np.zeros(new.size), where=new > 0)
-            # At least one segment each way: a request, an answer. A connection that stands has full ones alone.
+            # At least one segment each way: a request, an answer. A pool that is always open has full ones alone.
             segments = np.where(new > 0, new * np.maximum(1.0, np.ceil(by_connection / room)), volume / room)
             acknowledged = np.where(new > 0, new * np.ceil(segments / np.maximum(new, 1e-300) / 2), segments / 2)
             packets += segments + np.where(is_udp, 0.0, acknowledged)

@@ -45,7 +45,7 @@ class Dispersion:
 def told_apart(by_hour: Sequence[float], chance: float) -> tuple[float, ...]:
     """Rates by hour, drawn to their mean by as much of their spread as chance explains, a variance of each.
 
-    What is left is the shape that days have in common: the busiest of many hours that are alike is busiest by chance,
+    What is left is the shape that days have in common: the busiest of many equal hours is busiest by chance,
     and would be counted twice where the rate's variation is counted too (Stein 1956; Morris, "Parametric empirical
     Bayes inference", 1983).
     """

@@ -1,7 +1,7 @@
 """Pools of ports as calls and settings of the simulation: what comes to each, in one state of the estate or in two."""
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -14,7 +14,7 @@ from fenrask.capacity.streams import Pool, pools
 from fenrask.demand import Part, Parts, Series, duration_law, ended, open_at_peak
 from fenrask.estate import Offer
 from fenrask.teletraffic.holding import Fixed
-from fenrask.teletraffic.simulation import Calls, Ending, Job, drawn
+from fenrask.teletraffic.simulation import Calls, Drawn, Ending, Job, drawn
 from fenrask.units import SECONDS_PER_HOUR
 
 __all__ = ["STEP_S", "Phase", "Placed", "anew", "calls_of", "grid_of", "placed"]
@@ -137,9 +137,17 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
         sources=0.0 if stream.sources is None or stream.is_capped else float(stream.sources),
         retry_share=stream.retry_share,
         retry_s=_RETRY_S,
-        apart=drawn([*by_law.values(), *((0 * rates, endings) for rates, endings in jobs.values())]) if jobs else None,
+        apart=_apart(streams, by_law.values(), jobs.values()) if jobs else None,
         jobs=tuple(Job(drawn([some]), *key[:2]) for key, some in jobs.items()),  # type: ignore[arg-type]
     )
+
+
+def _apart(
+    streams: Drawn, others: Iterable[tuple[Series, list[Ending]]], jobs: Iterable[tuple[Series, list[Ending]]]
+) -> Drawn:
+    """What comes beside jobs. Where nothing does, a try of theirs that comes again is drawn as all calls are."""
+    alone = drawn([*others, *((0 * rates, endings) for rates, endings in jobs)])
+    return replace(alone, mixes=np.where(alone.rates[:, None] > 0, alone.mixes, streams.mixes))
 
 
 def _variation(one: Placed) -> tuple[float, float]:

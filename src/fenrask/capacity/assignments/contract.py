@@ -214,7 +214,7 @@ class PortAssignment(Protocol):
         ...
 
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
-        """How a stream's pool with so many addresses is cut."""
+        """How a stream's pool is cut where its exit has this number of addresses."""
         ...
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:

@@ -147,7 +147,7 @@ def _behind_hosts(
 
 
 def turned_away(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
-    """The share of connections that hosts do not open, by limits of their own, where so many would be held."""
+    """The share of connections that hosts do not open, by limits of their own, at means held of shape (n,)."""
     if not stream.is_limited:
         return np.zeros(concurrent.shape)
     return _behind_hosts(concurrent, replace(stream, level_cv=0.0, retries=0), division, search_tries)[0]

@@ -86,6 +86,15 @@ class Confidence(InFolder):
         told = " ".join(self.program("capacity", "--confidence", "0.95").stdout.split())
         self.assertIn("are taken to move together; were they independent,", told)
 
+    def test_what_moves_with_the_load_is_not_measured_in_its_place(self) -> None:
+        """A range of another destination moves with the one that fills the ports, and is wider: it is not the one."""
+        flows = {
+            "talk": {"per_host_per_s": {"low": 8, "likely": 10, "high": 14}},
+            "more": {"from": "work", "to": "store", "per_host_per_s": {"low": 0.01, "likely": 0.1, "high": 1}},
+        }
+        [one] = confident(evaluate(self.estate({"flows": flows})), 0.9).exits
+        self.assertEqual(one.measure_first, "per_host_per_s of talk")
+
     def test_what_is_certain_is_certain_and_the_same_seed_says_the_same(self) -> None:
         evaluation = evaluate(self.estate())
         found = confident(evaluation, 0.95)

@@ -117,28 +117,27 @@ def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int 
     inputs = ranges(evaluation.described)
     causes = _causes(evaluation.described, inputs)
     drawn = _drawn(inputs, causes, seed, samples)
-    # Of those that move together the widest stands for all.
-    widest = {cause: one for one, cause in sorted(zip(inputs, causes, strict=True), key=lambda pair: _width(pair[0]))}
-    logs = {one.name: np.log(drawn[one.name]) for one in widest.values() if one.high > one.low}
     rates, durations, volumes = _factors(evaluation, inputs, drawn, samples)
+    # What to measure first, and how it would be otherwise, is told where each range moves for itself.
+    alone = drawn if len({*causes}) == len(inputs) else _drawn(inputs, range(len(inputs)), seed, samples)
+    logs = {one.name: np.log(alone[one.name]) for one in inputs if one.high > one.low}
     sized = [one for one in evaluation.capacity.exits if one.ports]
     exits = tuple(_exit(evaluation, one, level, rates, durations, logs) for one in sized)
-    apart = exits
-    if len({*causes}) < len(inputs):
-        alone = _drawn(inputs, range(len(inputs)), seed, samples)
-        some, lives, _ = _factors(evaluation, inputs, alone, samples)
-        apart = tuple(_exit(evaluation, one, level, some, lives, {}) for one in sized)
-    exits = tuple(replace(one, if_apart=other.wanted) for one, other in zip(exits, apart, strict=True))
     months = _months(evaluation, rates, volumes, samples)
-    first, weight = _first(months, logs)
+    apart, months_apart = exits, months
+    if alone is not drawn:
+        some, lives, sizes = _factors(evaluation, inputs, alone, samples)
+        apart = tuple(_exit(evaluation, one, level, some, lives, logs) for one in sized)
+        months_apart = _months(evaluation, some, sizes, samples)
+    exits = tuple(
+        replace(one, if_apart=other.wanted, measure_first=other.measure_first, weight=other.weight)
+        for one, other in zip(exits, apart, strict=True)
+    )
+    first, weight = _first(months_apart, logs)
     low, middle, high = np.percentile(months, [5, 50, 95])
     return Confident(
         level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight, months
     )
-
-
-def _width(one: Input) -> float:
-    return one.high / one.low
 
 
 def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:

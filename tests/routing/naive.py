@@ -455,19 +455,35 @@ class Naive:
             versions = {ip_network(one).version for one in self.prefixes(subnet)}
             targets = {v: self.addresses(to["prefixes"], v) for v in (4, 6)}
             families = [v for v in (4, 6) if v in versions and targets[v]]
-            for version in families if hosts[subnet] else ():
-                senders, names = self.hosts(workload, subnet, version), to.get("names") or [""]
-                whole = len(families) * len(senders) * len(targets[version]) * len(names)
-                weight = Fraction(len(hosts[subnet]), everyone) / whole
-                for host in senders:
-                    for address in targets[version]:
+            turns = [self.turn_of(subnet, families, v, one) for v in families for one in targets[v]]
+            left = Fraction(len(hosts[subnet]), everyone)
+            for turn in sorted(set(turns)):
+                if not left:
+                    break
+                lost = Fraction(0)
+                asked = [(v, one) for v in families for one in targets[v]]
+                asked = [one for one, its in zip(asked, turns, strict=True) if its == turn]
+                for version, address in asked:
+                    senders, names = self.hosts(workload, subnet, version), to.get("names") or [""]
+                    weight = left / (len(senders) * len(asked) * len(names))
+                    for host in senders:
                         for name in names:
-                            for (verdict, exits), part in self.outcomes(
-                                workload, subnet, host, stated["to"], address, name
-                            ).items():
+                            outcomes = self.outcomes(workload, subnet, host, stated["to"], address, name)
+                            for (verdict, exits), part in outcomes.items():
+                                if verdict != "arrives" and turn != max(turns):
+                                    lost += weight * part
+                                    continue
                                 key = (subnet, verdict, exits)
                                 found[key] = found.get(key, Fraction(0)) + weight * part
+                left = lost
         return found
+
+    def turn_of(self, subnet: str, families: list[int], version: int, address: Address) -> int:
+        """Global IPv6 to global IPv6 first, then IPv4, then unique local addresses; one version alone has no order."""
+        if len(families) < 2 or version == 4:
+            return 1
+        local = inside(address, ["fc00::/7"]) or inside(ip_network(self.subnets[subnet]["prefix_v6"])[1], ["fc00::/7"])
+        return 2 if local else 0
 
     def hosts(self, workload: str, subnet: str, version: int) -> list[Address]:
         own = [ip_network(one) for one in self.prefixes(subnet) if ip_network(one).version == version]

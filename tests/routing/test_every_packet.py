@@ -85,10 +85,13 @@ def estate(seed: int) -> dict[str, Any]:
         "edge": {"network": "near", "zone": "a", "prefix": "10.1.9.0/28", "routes": "edge"},
         "far": {"network": "other", "zone": "a", "prefix": far, "routes": "far"},
     }
-    if v6:
-        networks["near"]["prefixes"].append("2001:db8:1::/48")
-        subnets["app"]["prefix_v6"] = "2001:db8:1:1::/125"
     sources = [own, subnets["app-b"]["prefix"]]
+    own_v6, web_v6 = dice.choice([("2001:db8:1", "2001:db8:ff"), ("2001:db8:1", "fd00:ff"), ("fd00:1", "2001:db8:ff")])
+    if v6:
+        networks["near"]["prefixes"].append(f"{own_v6}::/48")
+        subnets["app"]["prefix_v6"] = f"{own_v6}:1::/125"
+        sources.append(f"{own_v6}:1::/125")
+        targets.append(f"{web_v6}::/126")
     exits: dict[str, Any] = {
         "door": {"kind": "direct-internet", "network": "near"},
         "gate": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.1"]},
@@ -178,7 +181,8 @@ def estate(seed: int) -> dict[str, Any]:
         "far": {"prefixes": [dice.choice([far, "10.2.0.0/16"])], "port": 443},
     }
     if v6:
-        destinations["web"]["prefixes"] = [*targets[:1], "2001:db8:ff::/126"]
+        other = ["2001:db8:fe::/127"] if dice.chance(0.3) else []
+        destinations["web"]["prefixes"] = [*targets[:1], targets[-1], *other]
     for name in ("app", "walls", "edge", "far"):
         if dice.chance(0.15):
             subnets[name]["filters"] = filters(dice, sources, targets)

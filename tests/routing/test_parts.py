@@ -203,18 +203,45 @@ class Parts(InFolder):
                     self.assertTrue(lost, [one.cause for one in check(evaluate(described))])
                     self.assertIn(verdict, shares)
 
-    def test_each_of_two_families_has_its_own_share_and_is_named(self) -> None:
-        described = self.estate(
-            {
-                "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:1::/48"]}},
-                "subnets": {"app": {"prefix_v6": "2001:db8:1:1::/64"}},
-                "destinations": {"partner": {"prefixes": ["198.51.100.0/24", "2001:db8:ff::/64"]}},
-            }
-        )
-        found = {one.trace.part: (one.trace.verdict.value, one.share) for one in flow_paths(described).paths}
-        half = Fraction(1, 2)
-        self.assertEqual(found, {"over IPv4": ("arrives", half), "over IPv6": ("no route", half)})
-        self.assertTrue(any("over IPv6" in one.cause for one in check(evaluate(described))))
+    def test_ipv6_is_asked_for_first_and_what_it_loses_goes_over_ipv4(self) -> None:
+        """RFC 6724, section 6, and RFC 8305; a unique local address at either end comes after IPv4."""
+        both = {
+            "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:1::/48"]}},
+            "subnets": {"app": {"prefix_v6": "2001:db8:1:1::/64"}},
+            "destinations": {"partner": {"prefixes": ["198.51.100.0/24", "2001:db8:ff::/64"]}},
+        }
+        out = {"exits": {"six": {"kind": "ipv6-outbound", "network": "net"}}}
+        half = {"route_tables": {"private": {"2001:db8:ff::/65": "six"}}}
+        whole = {"route_tables": {"private": {"::/0": "six"}}}
+        local = {
+            "networks": both["networks"],
+            "destinations": {"partner": {"prefixes": ["198.51.100.0/24", "fd00::/64"]}},
+        }
+        no_route = "over IPv4 (as IPv6 is lost: no route, no route in private matches, and nothing is assigned)"
+        cases: list[tuple[list[Any], dict[str, Any]]] = [
+            ([both], {no_route: ("arrives", 1)}),
+            (
+                [both, out, half],
+                {"to 2001:db8:ff::/65, over IPv6": ("arrives", Fraction(1, 2)), no_route: ("arrives", Fraction(1, 2))},
+            ),
+            ([both, out, whole], {"over IPv6": ("arrives", 1)}),
+            ([both, out, whole, local], {"over IPv4": ("arrives", 1)}),
+            ([both, {"route_tables": {"private": {"0.0.0.0/0": None}}}], {no_route: ("no route", 1)}),
+        ]
+        for patches, expected in cases:
+            described = self.estate()
+            for number, patch in enumerate(patches):
+                described = described.patched(patch, f"patch {number}")
+            with self.subTest(patches=patches):
+                found = {one.trace.part: (one.trace.verdict.value, one.share) for one in flow_paths(described).paths}
+                self.assertEqual(found, expected)
+                warned = [one for one in check(evaluate(described)) if one.rule == "ip-version-lost"]
+                lost = [part for part, (verdict, _) in expected.items() if "lost" in part and verdict == "arrives"]
+                self.assertEqual(len(warned), len(lost), [one.cause for one in warned])
+                if out in patches:
+                    self.assertTrue(all(one.fix == whole for one in warned))
+                    # What carries all when IPv6 is lost is not idle.
+                    self.assertFalse([one for one in check(evaluate(described)) if one.rule == "idle-exit"])
 
     def test_hosts_are_spread_over_the_usable_addresses_of_their_subnets(self) -> None:
         more = {"network": "net", "zone": "b", "prefix": "10.0.2.0/28", "routes": "private"}

@@ -1,6 +1,7 @@
 """Rules read off the paths of flows: where one ends otherwise than it should."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from fractions import Fraction
 from typing import Any
 
 from fenrask.checks.contract import Context, Doubt, Fix
@@ -16,6 +17,7 @@ __all__ = [
     "asymmetric_return",
     "exit_out_of_reach",
     "flow_denied",
+    "ip_version_lost",
     "ip_version_not_supported",
     "no_return_route",
     "protocol_not_translated",
@@ -203,6 +205,39 @@ def ip_version_not_supported(context: Context) -> Iterator[Doubt]:
     for paths in _grouped(context, Verdict.FAMILY_NOT_CARRIED):
         remedy = "Route that IP version to an exit that carries it."
         yield Doubt(context.place("flows", paths[0].flow), _cause(context, paths), remedy)
+
+
+def ip_version_lost(context: Context) -> Iterator[Doubt]:
+    """A flow that asks by one IP version, loses it, and goes by the other."""
+    found: dict[tuple[str | None, str, tuple[str, ...]], list[FlowPath]] = {}
+    for path in context.paths.after_loss:
+        if path.example.verdict.arrives:
+            key = (context.estate.table_of(path.subnet), path.to, path.trace.portion.lost_before)
+            found.setdefault(key, []).append(path)
+    for (_, to, why), paths in found.items():
+        path = paths[0]
+        subnets, flows = (some(dict.fromkeys(each)) for each in ([p.subnet for p in paths], [p.flow for p in paths]))
+        shares: dict[str, Fraction] = {}
+        for one in context.paths.by_flow[path.flow]:
+            if one.subnet == path.subnet and one.trace.portion.lost_before:
+                shares[one.subnet] = shares.get(one.subnet, Fraction(0)) + one.within
+        fix = context.first_that_cures(
+            path.flow, _other_version(context, path), also=lambda after: not after.after_loss
+        )
+        cause = (
+            f"{flows} from {subnets} to {to}: {some(why)}; {percent(float(shares[path.subnet]))} of it goes over the "
+            "other version, late where hosts do not try both at once (RFC 8305)"
+        )
+        remedy = "Let it out." if fix else "Let that version out, or take it out of the subnet or the destination."
+        yield Doubt(_table_place(context, path), cause, remedy, fix)
+
+
+def _other_version(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """Defaults for IPv6 through what lets it out of a network as it is."""
+    table, network = context.estate.table_of(path.subnet), context.estate.subnets[path.subnet].network
+    for name, exit_ in context.estate.exits.items():
+        if table is not None and exit_.untranslated_ipv6 and exit_.of_network == network and not exit_.fault:
+            yield {"route_tables": {table: {"::/0": name}}}
 
 
 def protocol_not_translated(context: Context) -> Iterator[Doubt]:

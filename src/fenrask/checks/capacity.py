@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.capacity import ExitCapacity
 from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.estate.suggestions import some
 from fenrask.units import counted, figure
 
 __all__ = ["limit_exceeded", "port_exhaustion"]
@@ -22,6 +23,9 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
     """More addresses, where they are enough and the offer has them."""
     most = one.most_addresses
     if one.needed is None or (most is not None and one.needed > most):
+        if one.split and one.split.too_much:
+            named = some(each.subnet for each in one.split.too_much)
+            return f"No gateway carries {named} alone: divide what is in it, or lower the load.", None
         into = (
             f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}" if one.split else "Divide its load"
         )

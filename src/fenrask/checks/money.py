@@ -12,7 +12,7 @@ __all__ = ["crossing_without_rate", "idle_exit", "upkeep_exceeds_target", "upkee
 
 def idle_exit(context: Context) -> Iterator[Doubt]:
     """An exit that costs money, though no flow uses it."""
-    used = {name for trace in context.paths.examples for name in trace.exits}
+    used = {name for trace in context.paths.examples for name in trace.exits} | context.paths.standing_by
     candidates = [name for name in context.estate.exits if name not in used and context.described.offer_of(name)]
     for name in candidates:
         bill = context.evaluation.bill

@@ -77,6 +77,10 @@ class Draft:
         for name in subnets:
             self.led.setdefault(name, {})[key] = exit_name
 
+    def has_ipv6_route(self, subnet: str) -> bool:
+        """Whether the table of a subnet keeps a default for IPv6."""
+        return DEFAULT_V6 in self._kept(self.estate.table_of(subnet))
+
     def landing(self, network: str, zone: str | None) -> str:
         """A subnet of a network, in a zone, whose default leads to a direct door; added where none is."""
         for name, subnet in self.estate.subnets.items():

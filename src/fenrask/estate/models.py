@@ -182,7 +182,8 @@ class Destination(Strict):
     port: PortNumber | None = Field(None, description="its port")
     protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
     distinct_addresses: DistinctAddresses = Field(
-        1, description="addresses among which connections spread evenly; or a list of the share of each"
+        1,
+        description="addresses of an IP version among which connections spread evenly; or a list of the share of each",
     )
     region: str = Field("", description="the region that a service lies in")
     allowed: tuple[PrefixText, ...] = Field(

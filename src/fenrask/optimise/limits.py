@@ -62,7 +62,6 @@ def _tuples(model: Model, users: Users) -> dict[object, list[tuple[int, Floats]]
     destinations, found = model.amounts.described.estate.destinations, dict[object, list[tuple[int, Floats]]]()
     for key, laid in users:
         to, part = model.units[key[0]].to, float(model.units[key[0]].group.part)
-        # The addresses of one IP version get all that they would of both: which of them answer is not told.
         share = min(1.0, max(destinations[to].address_shares) / part)
         pool = destinations[to].tuple_key or to
         found.setdefault(pool, []).append((model.taken[key], laid.concurrent * share))
@@ -220,7 +219,7 @@ def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], hos
         if site not in seen:
             seen[site] = model.program.variable()
         model.program.row({taken: 1.0, seen[site]: -1.0}, high=0)
-    for prefix in _own(model, number) if model.units[number].group.family == 6 and not translating else ():
+    for prefix in _own(model, number) if 6 in model.units[number].group.families and not translating else ():
         if prefix not in hosts:
             hosts[prefix] = model.program.variable(integral=False)
         model.program.row({taken: 1.0, hosts[prefix]: -1.0}, high=0)

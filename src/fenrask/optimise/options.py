@@ -8,7 +8,7 @@ from fenrask.estate import BY_NAME, KINDS, Described, Offer, Onward, PrivateEndp
 from fenrask.evaluation import ALLOWED, broken_needs
 from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
 from fenrask.optimise.sites import Places, passed
-from fenrask.prefixes import Address, is_public
+from fenrask.prefixes import Address, Prefix, is_public
 from fenrask.routing import FlowPath, Packet, Paths
 
 __all__ = ["BY_SIZE", "kept", "units_of"]
@@ -41,12 +41,12 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
         needs = estate.needs_of(estate.flows[names[0]])
         for name in names[1:]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
-        for family, part in _families(described, some, to):
-            group = Group(tuple(names), to, network, some, needs, public, family, part * sum(shares), weights)
-            options = _distinct(_options(paths, group, places, asked))
-            if few:
-                options += _others(group, places, options, others)
-            found.append(Unit(group, tuple(options)))
+        families = _families(described, some, to)
+        group = Group(tuple(names), to, network, some, needs, public, families, sum(shares, Fraction(0)), weights)
+        options = _distinct(_options(paths, group, places, asked))
+        if few:
+            options += _others(group, places, options, others)
+        found.append(Unit(group, tuple(options)))
     return found
 
 
@@ -59,16 +59,16 @@ def _distinct(options: Iterator[Option]) -> list[Option]:
     return list(found.values())
 
 
-def _families(described: Described, subnets: tuple[str, ...], to: str) -> Iterator[tuple[int | None, Fraction]]:
-    """The IP versions by which subnets reach a destination, with the share of each; None where all go one path."""
+def _families(described: Described, subnets: tuple[str, ...], to: str) -> tuple[int, ...]:
+    """The IP versions by which subnets reach a destination; IPv6 only where both ends have global addresses of it."""
     stated = described.estate.destinations[to]
-    own = {prefix.version for name in subnets for prefix in described.estate.subnets[name].prefixes}
-    versions = [prefix.version for prefix in stated.prefixes if prefix.version in own]
-    if stated.service or 6 not in versions:
-        yield None, Fraction(1)
-        return
-    for version in sorted(set(versions)):
-        yield version, Fraction(1, len(set(versions)))
+    own = {one.version for name in subnets for one in described.estate.subnets[name].prefixes if _counts(one)}
+    versions = {one.version for one in stated.prefixes if one.version in own and _counts(one)}
+    return (4,) if stated.service or 6 not in versions else tuple(sorted(versions))
+
+
+def _counts(prefix: Prefix) -> bool:
+    return prefix.version == 4 or is_public(prefix)
 
 
 def _options(paths: Paths, group: Group, places: Places, asked: Wanted) -> Iterator[Option]:
@@ -79,8 +79,9 @@ def _options(paths: Paths, group: Group, places: Places, asked: Wanted) -> Itera
     prefixes = described.estate.destinations[group.to].prefixes
     if group.public or (prefixes and not any(map(is_public, prefixes))):
         return
-    if group.family == 6:
+    if 6 in group.families:
         yield from _ipv6(described, group)
+    if 4 not in group.families:
         return
     for name, offer in described.catalogue.offers.items():
         kind = KINDS[offer.kind]
@@ -109,7 +110,7 @@ def _current(paths: Paths, group: Group, places: Places) -> Option | None:
     if not own or not all(path.trace.verdict.arrives for path in own):
         return None
     reached = {path.subnet for path in own}
-    if any(name not in reached and group.is_of(estate.subnets[name].prefixes) for name in group.subnets):
+    if any(name not in reached for name in group.subnets):
         return None
     broken = {one.need for name in group.flows for one in broken_needs(paths, name)}
     fails = tuple(sorted(broken - {*BY_SIZE, "arrives"}))
@@ -148,7 +149,7 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
     described = places.described
     to = described.estate.destinations[group.to]
     known = {site.existing for one in options for site in one.sites if site.existing and len(set(one.sites)) == 1}
-    if group.public or not to.prefixes or group.family == 6:
+    if group.public or not to.prefixes or 4 not in group.families:
         return
     addresses: list[Address] = [one.network_address for one in to.prefixes if one.version == 4]
     for name in names if addresses else ():

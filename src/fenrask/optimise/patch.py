@@ -22,9 +22,6 @@ from fenrask.optimise.programme import AddressChoice
 
 __all__ = ["exits_of", "patch_of"]
 
-_Aim = tuple[str, int | None]
-"""A destination, and the IP version where it has prefixes of both."""
-
 
 def patch_of(
     described: Described,
@@ -40,14 +37,16 @@ def patch_of(
     `keep` stay, whether they are used or not.
     """
     made = _Made(described, taken, units, bought, stated, keep)
-    for subnet, by_aim in made.routes().items():
-        default = made.default_of(by_aim)
+    for subnet, by_destination in made.routes().items():
+        default = made.default_of(by_destination)
         if default:
             made.draft.lead([subnet], DEFAULT, default)
-        for aim, (site, entry) in by_aim.items():
+        lets_ipv6_out = any(site and site.role is Role.IPV6_OUT for site, _ in by_destination.values())
+        lets_ipv6_out |= made.draft.has_ipv6_route(subnet)
+        for to, (site, entry) in by_destination.items():
             by_name = site is not None and bool(site.subnets)
-            if entry and entry != default and not by_name:
-                for key in _keys_to(described, aim, site):
+            if entry and not by_name:
+                for key in _keys_to(described, to, site, entry == default, lets_ipv6_out):
                     made.draft.lead([subnet], key, entry)
     return made.draft.patch()
 
@@ -140,9 +139,9 @@ class _Made:
         networks = [self.draft.estate.subnets[one].network for one in senders]
         return hub_before(self.draft, site.network, networks, *behind)
 
-    def routes(self) -> dict[str, dict[_Aim, tuple[Site | None, str]]]:
+    def routes(self) -> dict[str, dict[str, tuple[Site | None, str]]]:
         """By subnet and destination: the site that is used, and the exit to name."""
-        found: dict[str, dict[_Aim, tuple[Site | None, str]]] = {}
+        found: dict[str, dict[str, tuple[Site | None, str]]] = {}
         for number, option in self._taken.items():
             unit = self._units[number]
             for place, subnet in enumerate(unit.subnets):
@@ -150,30 +149,37 @@ class _Made:
                 if entry is not None:
                     site = option.sites[place] if option.sites else None
                     name = self.names[entry] if isinstance(entry, Site) else str(entry)
-                    found.setdefault(subnet, {})[unit.to, unit.group.family] = (site, name)
+                    found.setdefault(subnet, {})[unit.to] = (site, name)
         return found
 
-    def default_of(self, by_aim: Mapping[_Aim, tuple[Site | None, str]]) -> str:
+    def default_of(self, by_destination: Mapping[str, tuple[Site | None, str]]) -> str:
         """What takes all that no other route of a subnet names: it leads anywhere by IPv4."""
         destinations = self.draft.estate.destinations
         anywhere = {
-            aim: (site, entry)
-            for aim, (site, entry) in by_aim.items()
+            to: (site, entry)
+            for to, (site, entry) in by_destination.items()
             if site is not None and site.role in (Role.TRANSLATES, Role.PUBLIC_HOSTS)
         }
-        nameless = [entry for (to, _), (_, entry) in anywhere.items() if not destinations[to].prefixes]
+        nameless = [entry for to, (_, entry) in anywhere.items() if not destinations[to].prefixes]
         translating = Counter(entry for site, entry in anywhere.values() if site.translates)
         chosen = nameless or [entry for entry, _ in translating.most_common(1)]
         return chosen[0] if chosen else ""
 
 
-def _keys_to(described: Described, aim: _Aim, site: Site | None) -> list[str]:
-    """What the routes to a destination are named after."""
-    destination, family = aim
+def _keys_to(
+    described: Described, destination: str, site: Site | None, is_default: bool, lets_ipv6_out: bool
+) -> list[str]:
+    """What the routes to a destination are named after.
+
+    is_default: whether its exit takes all that no other route names. IPv6 that something lets out is kept from it, so
+    that it falls back to the exit that was chosen.
+    """
     prefixes = described.estate.destinations[destination].prefixes
-    if not prefixes:
+    if not prefixes and not is_default:
         what = site.name if site else "its current path"
         raise NoAnswer(f"{destination} has no prefix to route to {what}", "Add its prefixes.")
     if site is not None and site.role is Role.IPV6_OUT:
         return [DEFAULT_V6]
-    return [str(one) for one in prefixes if one.version == family] if family else [destination]
+    if is_default:
+        return [str(one) for one in prefixes if one.version == 6] if lets_ipv6_out else []
+    return [destination]

@@ -1,12 +1,10 @@
 """What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import Enum
 from fractions import Fraction
 
 from fenrask.estate import Needs
-from fenrask.prefixes import Prefix
 from fenrask.routing import FlowPath, Trace
 
 __all__ = ["CURRENT", "PRIVATE", "Group", "Option", "Role", "Site", "Unit", "Wanted"]
@@ -132,20 +130,16 @@ class Group:
     """What any of them needs."""
     public: bool
     """Whether their hosts have public addresses of their own."""
-    family: int | None = None
-    """The IP version, where the destination has prefixes of both: each goes its own path."""
+    families: tuple[int, ...] = (4,)
+    """The IP versions that both ends have: a connection goes by IPv6 where that arrives, else by IPv4."""
     part: Fraction = Fraction(1)
-    """The share of the flows that this is: all in all of these subnets, by this IP version."""
+    """The share of the flows that this is: all in all of these subnets."""
     weights: tuple[Fraction, ...] = ()
     """The share of its load that comes from each of its subnets."""
 
     def holds(self, path: FlowPath) -> bool:
         """Whether a path of one of its flows is part of it."""
-        return path.subnet in self.subnets and self.family in (None, path.trace.packet.address.version)
-
-    def is_of(self, prefixes: Iterable[Prefix]) -> bool:
-        """Whether hosts with addresses of these prefixes are part of it."""
-        return self.family is None or any(prefix.version == self.family for prefix in prefixes)
+        return path.subnet in self.subnets
 
 
 @dataclass(frozen=True)
@@ -176,13 +170,8 @@ class Unit:
         return self.group.needs
 
     @property
-    def labels(self) -> tuple[str, ...]:
-        """Its flows, with the IP version where that is told apart."""
-        return tuple(f"{one} (IPv{self.group.family})" if self.group.family else one for one in self.flows)
-
-    @property
     def name(self) -> str:
-        return ", ".join(self.labels)
+        return ", ".join(self.flows)
 
     def holds(self, path: FlowPath) -> bool:
         """Whether a path of one of its flows is part of it."""

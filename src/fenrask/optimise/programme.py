@@ -109,10 +109,10 @@ class Model:
 
     def _routes(self) -> None:
         """A subnet has one route to a destination: units that share both name the same exit there."""
-        sharing: dict[tuple[str, str, int | None], list[int]] = {}
+        sharing: dict[tuple[str, str], list[int]] = {}
         for number, unit in enumerate(self.units):
             for subnet in unit.subnets:
-                sharing.setdefault((subnet, unit.to, unit.group.family), []).append(number)
+                sharing.setdefault((subnet, unit.to), []).append(number)
         for (subnet, *_), numbers in sharing.items():
             for other in numbers[1:]:
                 one, two = self._named(numbers[0], subnet), self._named(other, subnet)

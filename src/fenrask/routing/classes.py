@@ -6,7 +6,7 @@ predicates: Yang & Lam 2013; header spaces: Kazemian, Varghese & McKeown 2012). 
 addresses.
 """
 
-from collections.abc import Container, Hashable, Iterator
+from collections.abc import Container, Hashable, Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -29,9 +29,10 @@ from fenrask.prefixes import (
 from fenrask.routing.packets import UNKNOWN, Packet
 from fenrask.routing.tables import Routes, SubnetTable
 
-__all__ = ["Classes", "Names", "Senders", "Targets"]
+__all__ = ["Classes", "IpStack", "Names", "Senders", "Targets"]
 
 _WELL_KNOWN = parse_prefix("64:ff9b::/96")
+_UNIQUE_LOCAL = parse_prefix("fc00::/7")
 
 
 @dataclass(frozen=True)
@@ -50,13 +51,22 @@ class Senders:
 
 
 @dataclass(frozen=True)
+class IpStack:
+    """What decides which addresses of a destination hosts ask for: their IP versions, and how far their IPv6 goes."""
+
+    versions: frozenset[int]
+    is_local_v6: bool = False
+    """Whether their IPv6 addresses are unique local ones (RFC 4193)."""
+
+
+@dataclass(frozen=True)
 class Targets:
-    """Addresses of a destination that nothing tells apart, and the share of all that they are."""
+    """Addresses of a destination that nothing tells apart, and the share that they are of all of their turn."""
 
     blocks: tuple[Block, ...]
     share: Fraction
-    is_one_family: bool = False
-    """Whether these are of one of two IP versions."""
+    turn: int | None = None
+    """When they are asked for, where there are two IP versions: 0 first, 1 what is lost then, and so on."""
     kind: int | None = None
     """Their class, by number, for all but the first table that is asked; None where no address is known."""
 
@@ -86,12 +96,12 @@ class Classes:
         self.routes = routes
         self.estate: Estate = routes.estate
         self._senders: dict[tuple[str | None, str, int], list[Senders]] = {}
-        self._targets: dict[tuple[str, frozenset[int]], list[Targets]] = {}
+        self._targets: dict[tuple[str, IpStack], list[Targets]] = {}
         self._kinds: dict[str | None, Hashable] = {}
         self._defaults: dict[int, bool] = {}
         self._numbers: dict[Hashable, int] = {}
         self._alike_senders: dict[tuple[str | None, str, bool], int] = {}
-        self._alike_targets: dict[tuple[str, frozenset[int]], int] = {}
+        self._alike_targets: dict[tuple[str, IpStack], int] = {}
 
     @cached_property
     def sources(self) -> Partition:
@@ -143,42 +153,41 @@ class Classes:
     def targets(self, to: str, subnet: str) -> list[Targets]:
         """The addresses of a destination that hosts of a subnet ask for, by class.
 
-        Of families that the subnet has, each gets an even share; where it has none of them, all count. Inside a
-        prefix that holds subnets only these count: hosts are where subnets are.
+        Where both have both IP versions, all is asked for by the first turn, and what is lost by the next; where the
+        subnet has none of the destination's versions, all count. Inside a prefix that holds subnets only these count:
+        hosts are where subnets are.
         """
-        return self.targets_of(to, self.versions[subnet])
+        return self.targets_of(to, self.stacks[subnet])
 
-    def targets_of(self, to: str, versions: frozenset[int]) -> list[Targets]:
+    def targets_of(self, to: str, stack: IpStack) -> list[Targets]:
         """The same for hosts of some IP versions."""
-        if (to, versions) not in self._targets:
+        if (to, stack) not in self._targets:
             prefixes = fewest_prefixes(self.estate.destinations[to].prefixes)
-            asked = [one for one in prefixes if one.version in versions] or prefixes
-            families = [4, 6] if len({one.version for one in asked}) == 2 else [asked[0].version] if asked else []
-            self._targets[to, versions] = [
-                Targets(
-                    piece.blocks,
-                    Fraction(piece.size, size * len(families)),
-                    len(families) == 2,
-                    self._kind_beyond(piece),
-                )
-                for version in families
-                for size, pieces in [self._pieces([one for one in asked if one.version == version])]
+            asked = [one for one in prefixes if one.version in stack.versions] or prefixes
+            families = [[one for one in asked if one.version == version] for version in (4, 6)]
+            by_turn: dict[int | None, list[Piece]] = {}
+            for piece in (piece for some in families for piece in self._pieces(some)):
+                turn = _turn(piece.blocks[0].address, stack) if all(families) else None
+                by_turn.setdefault(turn, []).append(piece)
+            self._targets[to, stack] = [
+                Targets(piece.blocks, Fraction(piece.size, size), turn, self._kind_beyond(piece))
+                for turn, pieces in sorted(by_turn.items(), key=lambda one: one[0] or 0)
+                for size in [sum(piece.size for piece in pieces)]
                 for piece in pieces
             ] or [Targets((), Fraction(1))]
-        return self._targets[to, versions]
+        return self._targets[to, stack]
 
     def _kind_beyond(self, piece: Piece) -> int:
         return self.beyond.kind_of(piece.blocks[0].address)
 
-    def _pieces(self, prefixes: list[Prefix]) -> tuple[int, list[Piece]]:
+    def _pieces(self, prefixes: list[Prefix]) -> list[Piece]:
         held = [self.estate.subnets_inside(prefix) for prefix in prefixes]
         blocks = [
             Block.of(one)
             for prefix, inside in zip(prefixes, held, strict=True)
             for one in (fewest_prefixes(inside) if inside else (prefix,))
         ]
-        pieces = self.destinations.pieces(blocks)
-        return sum(piece.size for piece in pieces), pieces
+        return self.destinations.pieces(blocks)
 
     def public_is_one(self, subnet: str) -> bool:
         """Whether every public IPv4 address goes one path from a subnet: no route but a default names any of them."""
@@ -211,9 +220,9 @@ class Classes:
 
     def targets_kind(self, to: str, subnet: str) -> int:
         """A number for all that tells what hosts of a subnet reach in a destination from others, after that table."""
-        asked = (to, self.versions[subnet])
+        asked = (to, self.stacks[subnet])
         if asked not in self._alike_targets:
-            shares = tuple((one.version, one.kind, one.share) for one in self.targets(to, subnet))
+            shares = tuple((one.version, one.kind, one.share, one.turn) for one in self.targets(to, subnet))
             names = tuple((one.names, one.share) for one in self.names(to))
             self._alike_targets[asked] = self._number((self._kind(to), shares, names))
         return self._alike_targets[asked]
@@ -222,9 +231,9 @@ class Classes:
         return self._numbers.setdefault(what, len(self._numbers))
 
     @cached_property
-    def versions(self) -> dict[str, frozenset[int]]:
-        """The IP versions of each subnet."""
-        return {name: frozenset(prefix.version for prefix in one.prefixes) for name, one in self.estate.subnets.items()}
+    def stacks(self) -> dict[str, IpStack]:
+        """What hosts of each subnet ask for addresses by."""
+        return {name: _stack(one.prefixes) for name, one in self.estate.subnets.items()}
 
     def names(self, to: str) -> list[Names]:
         """The names of a destination, by what rules look for; connections ask for each of them equally."""
@@ -270,6 +279,23 @@ class Classes:
             )
             for name, stated in estate.subnets.items()
         }
+
+
+def _stack(prefixes: Iterable[Prefix]) -> IpStack:
+    some = [*prefixes]
+    local = any(one.version == 6 and covers(_UNIQUE_LOCAL, one) for one in some)
+    return IpStack(frozenset(one.version for one in some), local)
+
+
+def _turn(target: Address, stack: IpStack) -> int:
+    """When a host with both IP versions asks for an address: the order of RFC 6724, section 6, rules 5 and 6.
+
+    IPv6 comes first where both ends have global addresses. A unique local address at either end comes after IPv4: to a
+    global one its label is another, and to its like its precedence is lower.
+    """
+    if target.version == 4:
+        return 1
+    return 2 if stack.is_local_v6 or target in _UNIQUE_LOCAL else 0
 
 
 def _transport(stated: Destination | None) -> tuple[Hashable, ...]:

@@ -134,12 +134,14 @@ class Portion:
     addresses: Fraction = Fraction(1)
     """The share of the destination's addresses of this IP version."""
     family: int | None = None
-    """The IP version, where the destination has both for these hosts."""
+    """The IP version, where both ends have both."""
+    lost_before: tuple[str, ...] = ()
+    """Why what these hosts asked for before, by another IP version, did not arrive."""
 
     @property
     def is_all(self) -> bool:
         """Whether these are all packets from the subnet to the destination."""
-        return self.hosts == 1 and self.reach == 1
+        return self.hosts == 1 and self.reach == 1 and self.family is None
 
 
 @dataclass(frozen=True)
@@ -211,7 +213,8 @@ class Trace:
         if portion.hosts != 1:
             words.append(f"from {self._from}")
         if portion.family is not None:
-            words.append(f"over IPv{portion.family}")
+            before = f" (as {some(portion.lost_before)})" if portion.lost_before else ""
+            words.append(f"over IPv{portion.family}{before}")
         return ", ".join(words)
 
     @property

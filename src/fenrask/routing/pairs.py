@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from fenrask.estate import Described
 from fenrask.estate.traffic import Numbers, Series
+from fenrask.routing.classes import IpStack
 from fenrask.routing.portions import Box, Sending, boxes_of, product
 from fenrask.routing.reuse import Met, changes, met_by
 from fenrask.routing.tracing import Tracer
@@ -31,8 +32,8 @@ class Kind:
 
     @cached_property
     def met(self) -> Met:
-        """What they meet after the table of their own subnet."""
-        return met_by(self.tracer, self.box.trace)
+        """What they meet after the table of their own subnet; by an IP version that was lost before, too."""
+        return met_by(self.tracer, (self.box.trace, *(one.trace for one in self.box.lost_before)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -174,11 +175,11 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     subnet, sender, part = flat[repeated(begin[workload], count[workload])].T
     row_to = to[pair]
     # By table and IP versions of a subnet: what they do with each destination that is asked for.
-    tables: dict[tuple[int, frozenset[int]], int] = {}
+    tables: dict[tuple[int, IpStack], int] = {}
     of_table = np.zeros(len(places), dtype=np.intp)
     example: list[str] = []
     for number in np.unique(subnet).tolist():
-        key = (id(tracer.routes.of(places[number])), classes.versions[places[number]])
+        key = (id(tracer.routes.of(places[number])), classes.stacks[places[number]])
         of_table[number] = tables.setdefault(key, len(tables))
         if len(tables) > len(example):
             example.append(places[number])

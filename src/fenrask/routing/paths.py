@@ -40,6 +40,8 @@ class SubnetPath:
     within: Fraction = Fraction(1)
     hosts: Fraction = Fraction(1)
     reach: Fraction = Fraction(1)
+    is_all: bool = True
+    """Whether these are all packets from the subnet to the destination."""
     make: Callable[[], Trace] | None = field(default=None, compare=False, repr=False)
     workload: str = ""
     to: str = ""
@@ -58,7 +60,7 @@ class SubnetPath:
     @cached_property
     def words(self) -> str:
         """Which packets these are, in words; empty for all from the subnet to the destination."""
-        return "" if self.hosts == 1 and self.reach == 1 else self.trace.part
+        return "" if self.is_all else self.trace.part
 
 
 @dataclass(frozen=True, slots=True)
@@ -257,6 +259,17 @@ class Paths:
         each = self.pairs.of_rows([holds(one.box.trace) for one in self.pairs.kinds], bool)
         return _Rows(self, np.flatnonzero(each[self.own]).tolist())
 
+    @property
+    def after_loss(self) -> Sequence[FlowPath]:
+        """The paths of what asked for another IP version before and lost it."""
+        each = self.pairs.of_rows([bool(one.box.lost_before) for one in self.pairs.kinds], bool)
+        return _Rows(self, np.flatnonzero(each[self.own]).tolist())
+
+    @property
+    def standing_by(self) -> frozenset[str]:
+        """The exits that flows would pass by another IP version, were theirs lost."""
+        return frozenset().union(*(one.box.standing_by for one in self.pairs.kinds))
+
     def first_of_each(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
         """The first path of each kind from each subnet, of those whose examples are such."""
         kinds, subnets = self.pairs.kind[self.own], self.pairs.subnet[self.own]
@@ -300,7 +313,8 @@ class Paths:
             public = self.described.estate.workloads[workload].public_address
             to, box = tos[pairs.to[pair]], kind.box
             make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
-            known = SubnetPath(subnet, box.trace, kind.share, box.within, box.hosts, box.reach, make, workload, to)
+            own = (kind.share, box.within, box.hosts, box.reach, box.is_all)
+            known = SubnetPath(subnet, box.trace, *own, make, workload, to)
             self._made[row] = known
         return known
 

@@ -47,6 +47,18 @@ class Box:
     reach: Fraction = _ALL
     within: Fraction = _ALL
     """The share of what leaves the subnet for the destination."""
+    turn: int | None = None
+    """Which of two IP versions these are of: see `Targets`."""
+    lost_before: tuple["Box", ...] = ()
+    """What was asked for before, by another IP version, and did not arrive."""
+
+    standing_by: frozenset[str] = frozenset()
+    """The exits that they would pass by another IP version, were this one lost."""
+
+    @property
+    def is_all(self) -> bool:
+        """Whether these are all packets from the subnet to the destination."""
+        return self.hosts == 1 and self.reach == 1 and self.turn is None
 
 
 def traces_to(
@@ -141,8 +153,8 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
         )
     ]
     if len(some) > 1:
-        some = _merged(tracer, some, [one.version for one in targets])
-    found = []
+        some = _merged(tracer, some, [(one.version, one.turn) for one in targets])
+    found: list[Box] = []
     for box in some:
         hosts = _sum(senders[targets[box.targets[0]].version], box.senders)
         reach = product(_sum(targets, box.targets), _sum(names, box.names))
@@ -150,6 +162,29 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
         if within.denominator != 1:
             box = Box(box.senders, box.targets, box.names, box.part, box.trace, hosts, reach, within)
         found.append(box)
+    return found if targets[0].turn is None else _in_turn(found, targets)
+
+
+def _in_turn(some: Sequence[Box], targets: Sequence[Targets]) -> list[Box]:
+    """Boxes of two IP versions: what is lost by one turn is asked for by the next (RFC 8305)."""
+    left, found, lost_before = _ALL, list[Box](), list[Box]()
+    by_turn: dict[int, list[Box]] = {turn: [] for turn in sorted({one.turn or 0 for one in targets})}
+    for box in some:
+        by_turn[targets[box.targets[0]].turn or 0].append(box)
+    turns = list(by_turn)
+    for turn, own in by_turn.items():
+        lost = [] if turn == turns[-1] else [box for box in own if not box.trace.verdict.arrives]
+        later = [box.trace for after in turns[turns.index(turn) + 1 :] for box in by_turn[after]]
+        others = frozenset(name for trace in later if trace.verdict.arrives for name in trace.exits)
+        found += [
+            replace(box, within=left * box.within, turn=turn, lost_before=tuple(lost_before), standing_by=others)
+            for box in own
+            if box not in lost
+        ]
+        left *= sum((box.within for box in lost), Fraction(0))
+        lost_before += lost
+        if not left:
+            break
     return found
 
 
@@ -174,7 +209,7 @@ def _outcome(tracer: Tracer, trace: Trace) -> Hashable:
 _SIDES = ("senders", "targets", "names")
 
 
-def _merged(tracer: Tracer, some: list[Box], versions: Sequence[int]) -> list[Box]:
+def _merged(tracer: Tracer, some: list[Box], turns: Sequence[Hashable]) -> list[Box]:
     """Boxes of one outcome put together along one side after another, where the other sides are the same."""
     outcomes = {id(box.trace): _outcome(tracer, box.trace) for box in some}
     # The same packets by equal routes, or from several addresses of a pool, with one outcome: their parts add up.
@@ -187,8 +222,8 @@ def _merged(tracer: Tracer, some: list[Box], versions: Sequence[int]) -> list[Bo
         some, found = list(found.values()), {}
         others = [one for one in _SIDES if one != side]
         for box in some:
-            version = versions[box.targets[0]]
-            key = (*(getattr(box, one) for one in others), box.part, version, outcomes[id(box.trace)])
+            turn = turns[box.targets[0]]
+            key = (*(getattr(box, one) for one in others), box.part, turn, outcomes[id(box.trace)])
             known = found.get(key)
             joined = getattr(box, side) if known is None else (*getattr(known, side), *getattr(box, side))
             sides: dict[str, Any] = {side: joined}
@@ -213,9 +248,14 @@ def made(tracer: Tracer, sending: Sending, box: Box) -> Trace:
         targets=Block.joined(block for one in box.targets for block in targets[one].blocks),
         reach=box.reach,
         names=() if len(box.names) == len(names) else asked,
-        addresses=addresses * 2 if target.is_one_family else addresses,
-        family=target.version if target.is_one_family else None,
+        addresses=addresses,
+        family=None if target.turn is None else target.version,
+        lost_before=tuple(dict.fromkeys(_lost(made(tracer, sending, one)) for one in box.lost_before)),
     )
     begins = box.trace.hops[0].exit if box.trace.hops else ""
     first = tracer.first_route(sending.subnet, packet, begins)
     return box.trace.of(sending.subnet, packet, begun.source, portion, first)
+
+
+def _lost(trace: Trace) -> str:
+    return f"IPv{trace.packet.address.version} is lost: {trace.verdict.value}, {trace.why}"

@@ -4,7 +4,7 @@ A path follows from the tables and exits that it meets, there and back, and from
 of networks, subnets, destinations, filters or offers, or of an exit that others hear of, may touch any path.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -83,8 +83,13 @@ def _differing(old: Estate, new: Estate, section: str) -> set[str]:
     return {name for name in {**first, **second} if first.get(name) is not second.get(name)}
 
 
-def met_by(tracer: Tracer, trace: Trace) -> Met:
-    """What a trace met on its path and on its return path, after the table of the subnet that it is from."""
+def met_by(tracer: Tracer, traces: Iterable[Trace]) -> Met:
+    """What traces met on their paths and return paths, after the table of the subnet that they are from."""
+    each = [_met_by(tracer, one) for one in traces]
+    return Met(frozenset().union(*(one.exits for one in each)), frozenset().union(*(one.tables for one in each)))
+
+
+def _met_by(tracer: Tracer, trace: Trace) -> Met:
     estate = tracer.estate
     hops = (*trace.hops, *trace.back)
     exits = {hop.exit for hop in hops} | {hop.via for hop in hops}

@@ -8,7 +8,7 @@ from typing import Any
 
 from fenrask.estate import Described, ExitModel, Offer, Onward, Passing
 from fenrask.prefixes import Address, Block, is_public, mapped_to_ipv6, unmapped, usable
-from fenrask.routing.classes import Classes
+from fenrask.routing.classes import Classes, IpStack
 from fenrask.routing.filters import Filters
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
 from fenrask.routing.reply import Replies
@@ -108,7 +108,7 @@ class Tracer:
         self.boxes: dict[Hashable, Any] = {}
         """What is known of outcomes, by classes: see `routing.portions`."""
         self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
-        self._asked: dict[tuple[str, frozenset[int]], list[tuple[int, int]]] = {}
+        self._asked: dict[tuple[str, IpStack], list[tuple[int, int]]] = {}
         self._steps: dict[Hashable, int] = {}
 
     def _facts_of(self, name: str) -> _Facts:
@@ -148,20 +148,20 @@ class Tracer:
             version: (starts, [self._sign(subnet, won[1] if won else ()) for won in some])
             for version, (starts, some) in winners.items()
         }
-        versions, network = self.classes.versions[subnet], self.estate.subnets[subnet].network
+        stack, network = self.classes.stacks[subnet], self.estate.subnets[subnet].network
         for to in destinations:
             name = self.estate.by_name.get((network, to))
             steps = name or tuple(
                 signs[version][1][bisect_right(signs[version][0], number) - 1] if version else self._no_family(subnet)
-                for version, number in self._numbers(to, versions)
+                for version, number in self._numbers(to, stack)
             )
             yield self._steps.setdefault(steps, len(self._steps))
 
-    def _numbers(self, to: str, versions: frozenset[int]) -> list[tuple[int, int]]:
+    def _numbers(self, to: str, stack: IpStack) -> list[tuple[int, int]]:
         """The addresses that stand for a destination's, as hosts of these IP versions ask for them; 0 for none."""
-        key = (to, versions)
+        key = (to, stack)
         if key not in self._asked:
-            addresses = [_asked_as(one.address, versions) for one in self.classes.targets_of(to, versions)]
+            addresses = [_asked_as(one.address, stack.versions) for one in self.classes.targets_of(to, stack)]
             self._asked[key] = [(0, 0) if one is None else (one.version, int(one)) for one in addresses]
         return self._asked[key]
 
@@ -182,7 +182,7 @@ class Tracer:
 
     def _first_step(self, subnet: str, address: Address, to: str | None) -> Hashable:
         """What may be entered first: see `first_steps`, of one address."""
-        asked = _asked_as(address, self.classes.versions[subnet])
+        asked = _asked_as(address, self.classes.stacks[subnet].versions)
         if asked is None:
             return self._no_family(subnet)
         name = self.estate.by_name.get((self.estate.subnets[subnet].network, to))

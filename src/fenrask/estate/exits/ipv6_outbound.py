@@ -11,7 +11,6 @@ class Ipv6Outbound(OfNetwork):
     purpose: ClassVar[str] = "outbound IPv6 only, nothing inbound; no translation"
     needs_offer: ClassVar[bool] = False
     keeps_state: ClassVar[bool] = True
-    can_fail: ClassVar[bool] = False
     untranslated_ipv6: ClassVar[bool] = True
 
     kind: Literal["ipv6-outbound"]

@@ -171,7 +171,7 @@ def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
         exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
         rows.setdefault((unit.network, (*exits,)), []).append((unit, *_runner_up(choice, unit)))
     for (network, taken), same_path in rows.items():
-        labels = [label for unit, *_ in same_path for label in unit.labels]
+        labels = [label for unit, *_ in same_path for label in unit.flows]
         costs = [(best.more or 0.0, best.option.name, why) for _, best, why in same_path if best]
         if costs:
             more, name, why = min(costs)
@@ -198,7 +198,7 @@ def _difference(chosen: Mix, other: Mix) -> list[str]:
 
 def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
     for one in sorted(lost, key=_nearness):
-        yield (one.unit.labels, one.unit.network, one.option.name, one.more, one.why)
+        yield (one.unit.flows, one.unit.network, one.option.name, one.more, one.why)
 
 
 def _nearness(one: Lost) -> tuple[bool, int, float]:

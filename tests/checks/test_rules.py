@@ -85,6 +85,11 @@ def listed(rules: dict[str, Any]) -> dict[str, Any]:
 
 
 # rule: a patch that triggers it, the path of the place it is told at, and a patch that nearly does
+BOTH_VERSIONS = {
+    "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:1::/48"]}},
+    "subnets": {"app": {"prefix_v6": "2001:db8:1:1::/64"}},
+    "destinations": {"partner": {"prefixes": ["198.51.100.0/24", "2001:db8:ff::/64"]}},
+}
 CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
     "black-hole": (
         {"route_tables": {"private": {"198.51.100.0/25": "gat"}}},
@@ -177,6 +182,17 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         merged(WALLED, {"route_tables": {"public": {"10.0.1.0/24": None}}}),
         "flows.talk",
         WALLED,
+    ),
+    "ip-version-lost": (
+        BOTH_VERSIONS,
+        "route_tables.private",
+        merged(
+            BOTH_VERSIONS,
+            {
+                "exits": {"six": {"kind": "ipv6-outbound", "network": "net"}},
+                "route_tables": {"private": {"::/0": "six"}},
+            },
+        ),
     ),
     "ip-version-not-supported": (
         merged(

@@ -121,7 +121,10 @@ def _current(paths: Paths, group: Group, places: Places) -> Option | None:
         mine = [path for path in paths.by_flow[group.flows[0]] if group.holds(path) and path.subnet == subnet]
         if len(mine) != 1:
             return None
-        sites.append(_last_site(places, mine[0]))
+        site = _last_site(places, mine[0])
+        if site is None:
+            return None
+        sites.append(site)
         first.append(mine[0].trace.exits[0])
     singles = group.needs.one_source_per_host and any(_singles(paths.described, group, one.offer) for one in sites)
     return Option(CURRENT, tuple(sites), fails, singles, first=tuple(first), also=passed(paths, places, group, sites))
@@ -137,10 +140,18 @@ def _defaulted(group: Group, own: list[FlowPath]) -> tuple[str, ...]:
     return tuple(first.get(subnet, "") for subnet in group.subnets) if first else ()
 
 
-def _last_site(places: Places, path: FlowPath) -> Site:
-    """The site that a path's traffic is counted at: the exit that rewrote its source, else the last that is paid."""
+def _last_site(places: Places, path: FlowPath) -> Site | None:
+    """The site that a path's traffic is counted at: the exit that rewrote its source, else the last that is paid.
+
+    None where nothing is paid, unless IPv6 goes straight out.
+    """
     trace, exits = path.trace, places.described.estate.exits
     paid = [name for name in trace.exits if name in exits and exits[name].offer_name]
+    if not paid:
+        last = trace.exits[-1] if trace.exits else ""
+        if last not in exits or not exits[last].untranslated_ipv6:
+            return None
+        return Site(Role.IPV6_OUT, "", exits[last].of_network or "", None, existing=last)
     return places.existing(trace.source.exit if trace.source.exit in paid else paid[-1])
 
 

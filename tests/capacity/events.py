@@ -92,3 +92,55 @@ def tried_again(times: Floats, holds: Floats, ports: int, retries: int) -> tuple
         else:
             served[-1] += 1
     return served, attempts
+
+
+def client(
+    dice: np.random.Generator,
+    per_s: float,
+    lasts: Sequence[float],
+    idle_s: float,
+    most: int = 10**9,
+    at_once: int = 1,
+) -> tuple[list[tuple[float, float]], float]:
+    """One client's requests, one for each of `lasts`, over connections that it keeps: from when to when each connection
+    was open, and how long a request waited in the mean. The connection used last that has room takes the next."""
+    begun: dict[int, float] = {}
+    used: dict[int, list[float]] = {}
+    stack: list[int] = []
+    ends: list[tuple[float, int]] = []
+    queue: list[tuple[float, float]] = []
+    spans: list[tuple[float, float]] = []
+    waited, time = 0.0, 0.0
+
+    def finished(until: float) -> None:
+        while ends and ends[0][0] <= until:
+            at, number = heapq.heappop(ends)
+            if queue:
+                nonlocal waited
+                came, last = queue.pop(0)
+                waited += at - came
+                heapq.heappush(ends, (at + last, number))
+                continue
+            used[number][0] -= 1
+            used[number][1] = at
+            stack.remove(number)
+            stack.append(number)
+
+    for last in lasts:
+        time += float(dice.exponential(1 / per_s))
+        finished(time)
+        for number in [one for one in stack if not used[one][0] and used[one][1] + idle_s <= time]:
+            spans.append((begun.pop(number), used.pop(number)[1] + idle_s))
+            stack.remove(number)
+        free = next((one for one in reversed(stack) if used[one][0] < at_once), None)
+        if free is None and len(stack) >= most:
+            queue.append((time, last))
+            continue
+        if free is None:
+            free = len(spans) + len(begun)
+            begun[free], used[free] = time, [0, time]
+            stack.append(free)
+        used[free][0] += 1
+        heapq.heappush(ends, (time + last, free))
+    spans += [(one, time) for one in begun.values()]
+    return spans, waited / len(lasts)

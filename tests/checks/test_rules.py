@@ -85,6 +85,9 @@ def listed(rules: dict[str, Any]) -> dict[str, Any]:
 
 
 # rule: a patch that triggers it, the path of the place it is told at, and a patch that nearly does
+ASKING = {
+    "flows": {"talk": {"per_host_per_s": None, "requests_per_host_per_s": 50, "duration_s": 0.2, "pool_idle_s": 60}}
+}
 BOTH_VERSIONS = {
     "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:1::/48"]}},
     "subnets": {"app": {"prefix_v6": "2001:db8:1:1::/64"}},
@@ -135,6 +138,11 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         {"exits": {"more": {**WALL, "addresses": ["203.0.113.9", "203.0.113.1"]}}},
         "exits.more.addresses.1",
         {"exits": {"more": {**WALL, "addresses": ["203.0.113.9", "203.0.113.2"]}}},
+    ),
+    "client-pool-too-small": (
+        merged(ASKING, {"flows": {"talk": {"pool_max": 10}}}),
+        "flows.talk.pool_max",
+        merged(ASKING, {"flows": {"talk": {"pool_max": 11}}}),
     ),
     "keepalive-exceeds-idle-timeout": (
         {"flows": {"talk": {"keepalive_s": 300}}},

@@ -192,15 +192,17 @@ def _hosts(parts: Sequence[Part]) -> int:
 def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     """New connections, Gbit or packets, both ways, in a second of each hour, by group: shape (n_groups, n_hours).
 
-    What is exchanged in a month goes with the new connections, a standing pool's evenly through the day.
+    What is exchanged in a month goes with the new connections, or requests, a standing pool's evenly through the day.
     """
     parts, laid = some.parts, demand.laid
     if what == "new_per_s":
         return shaped(parts, some.group, some.count, parts.rate_per_s * laid.new_at_worst[parts.rows])
     is_bits = what == "gbit_per_s"
     mean = laid.wire_bytes_per_s[parts.rows] * (8 / 1e9) if is_bits else laid.packets_per_s[parts.rows]
-    usual = laid.curves.mean_profile[parts.curve]
+    asked = laid.asked_profile[parts.rows]
+    usual = laid.curves.profiles.mean(axis=1)[asked]
     moving = (parts.rate_per_s > 0) & (usual > 0)
     still = np.bincount(some.group, weights=np.where(moving, 0.0, mean), minlength=some.count)
-    by_hour = shaped(parts, some.group, some.count, np.where(moving, mean, 0.0) / np.where(moving, usual, 1.0))
+    each = np.where(moving, mean, 0.0) / np.where(moving, usual, 1.0)
+    by_hour = shaped(parts, some.group, some.count, each, asked)
     return still[:, None] + by_hour

@@ -52,7 +52,7 @@ def _shares(evaluation: Evaluation) -> Iterator[Audited]:
 
 
 def _per_s(evaluation: Evaluation, name: str) -> float:
-    """New connections per second in the mean, by floats."""
+    """New connections per second in the mean, or requests where these are stated, by floats."""
     estate = evaluation.described.estate
     flow = estate.flows[name]
     if flow.persistent_per_host is not None:
@@ -60,9 +60,19 @@ def _per_s(evaluation: Evaluation, name: str) -> float:
     if flow.users is not None:
         rate = flow.users * (flow.connections_per_user or 0.0) / flow.duration_mean_s
     else:
-        rate = estate.workloads[flow.from_].hosts * (flow.per_host_per_s or 0.0)
+        rate = estate.workloads[flow.from_].hosts * (flow.per_host_per_s or flow.requests_per_host_per_s or 0.0)
     profile = estate.profiles.get(flow.profile or "", (1.0,))
     return rate * math.fsum(profile) / len(profile)
+
+
+def _opened_per_s(evaluation: Evaluation, name: str) -> float:
+    """New connections per second in the mean, by floats."""
+    traffic, flow = evaluation.described.traffic, evaluation.described.estate.flows[name]
+    if not flow.is_pooled:
+        return _per_s(evaluation, name)
+    pooled = traffic.pooled[traffic.number[name]]
+    hosts = evaluation.described.estate.workloads[flow.from_].hosts
+    return hosts * pooled.new_per_s * math.fsum(pooled.multipliers) / len(pooled.multipliers)
 
 
 def _rates(evaluation: Evaluation) -> Iterator[Audited]:
@@ -70,9 +80,11 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
     second: dict[str, float] = {}
     for path in evaluation.paths.paths:
         for name in dict.fromkeys(path.example.exits) if path.example.verdict.arrives else ():
-            second[name] = second.get(name, 0.0) + float(path.share) * _per_s(evaluation, path.flow)
+            second[name] = second.get(name, 0.0) + float(path.share) * _opened_per_s(evaluation, path.flow)
     for name, parts in evaluation.demand.at_exit.items():
-        first = math.fsum(part.rate_per_s * part.curve.mean_profile for part in parts)
+        # What is always open, and opened again after idle timeouts, is not among what flows say of rates.
+        moving = (part for part in parts if part.duration_s is not None)
+        first = math.fsum(part.rate_per_s * part.curve.mean_profile for part in moving)
         yield Audited("new connections/s", name, first, second.get(name, 0.0), "flows over hops")
 
 

@@ -1,13 +1,14 @@
 """Rules about what runs out: ports at the peak, and every other limit of an offer."""
 
 from collections.abc import Iterator
+from math import inf
 
 from fenrask.capacity import ExitCapacity
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.units import counted, figure
 
-__all__ = ["limit_exceeded", "port_exhaustion"]
+__all__ = ["client_pool_too_small", "limit_exceeded", "port_exhaustion"]
 
 
 def port_exhaustion(context: Context) -> Iterator[Doubt]:
@@ -49,6 +50,25 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
         if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
             return words, fix
     return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
+
+
+def client_pool_too_small(context: Context) -> Iterator[Doubt]:
+    """Requests that a client's connections cannot carry at the busiest hour, so that they wait without end."""
+    traffic = context.described.traffic
+    for row, one in traffic.pooled.items():
+        flow = context.estate.flows[traffic.names[row]]
+        if one.busiest.wait_s != inf or flow.pool_max is None:
+            continue
+        most = max(traffic.multipliers(traffic.profiles[traffic.asked_profile[row]]))
+        asked = (flow.requests_per_host_per_s or 0.0) * most
+        needed = int(asked * flow.duration_mean_s / flow.requests_at_once) + 1
+        cause = (
+            f"{traffic.names[row]} asks for {figure(asked)} requests/s of each host at its busiest, of "
+            f"{flow.duration_mean_s:g} s: more than {counted(flow.pool_max, 'connection')} of a client can carry"
+        )
+        fix: Fix = {"flows": {traffic.names[row]: {"pool_max": needed}}}
+        remedy = f"Allow {counted(needed, 'connection')} at least, or let several requests share one at a time."
+        yield Doubt(context.place("flows", traffic.names[row], "pool_max"), cause, remedy, fix)
 
 
 def limit_exceeded(context: Context) -> Iterator[Doubt]:

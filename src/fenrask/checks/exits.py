@@ -117,12 +117,13 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
 
 
 def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
-    """A keep-alive that comes later than a translating exit's idle timeout."""
-    for number in np.flatnonzero(~np.isnan(context.described.traffic.stated("keepalive_s", np.nan))).tolist():
+    """A connection that is kept, and quiet for longer than a translating exit's idle timeout."""
+    stated = (context.described.traffic.stated(key, np.nan) for key in ("keepalive_s", "pool_idle_s"))
+    for number in np.flatnonzero(~np.isnan(next(stated)) | ~np.isnan(next(stated))).tolist():
         name = context.described.traffic.names[number]
         paths, flow = context.paths.by_flow[name], context.estate.flows[name]
-        if flow.keepalive_s is None:
-            continue
+        key = "pool_idle_s" if flow.keepalive_s is None else "keepalive_s"
+        quiet_s = float(getattr(flow, key))
         protocol = context.estate.destinations[flow.to].protocol
         limits: dict[str, float] = {}
         for exit_name in (one for path in paths for one in path.example.exits):
@@ -130,13 +131,20 @@ def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
             if offer is not None and offer.ports is not None:
                 timers = offer.mapping_timeout_s
                 limits[exit_name] = timers.after("udp_answered" if protocol == "udp" else "idle")
-        short = {one: limit for one, limit in limits.items() if flow.keepalive_s >= limit > 0}
+        short = {one: limit for one, limit in limits.items() if quiet_s >= limit > 0}
         if short:
             least = min(short.values())
             listed = ", ".join(f"{one} ({limit:g} s)" for one, limit in short.items())
-            cause = f"{name} sends a keep-alive every {flow.keepalive_s:g} s, later than the idle timeout of {listed}"
-            fix = {"flows": {name: {"keepalive_s": round(least * 0.8, 3)}}}
-            yield Doubt(context.place("flows", name, "keepalive_s"), cause, f"Send it before {least:g} s.", fix)
+            cause = f"{name} sends a keep-alive every {quiet_s:g} s, later than the idle timeout of {listed}"
+            remedy = f"Send it before {least:g} s."
+            if key == "pool_idle_s":
+                cause = (
+                    f"{name}'s client keeps idle connections for up to {quiet_s:g} s, past the idle timeout of "
+                    f"{listed}: the next request on one is lost"
+                )
+                remedy = f"Close them before {least:g} s, or send keep-alives."
+            fix = {"flows": {name: {key: round(least * 0.8, 3)}}}
+            yield Doubt(context.place("flows", name, key), cause, remedy, fix)
 
 
 def gateway_without_address(context: Context) -> Iterator[Doubt]:

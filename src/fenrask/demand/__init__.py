@@ -2,7 +2,7 @@
 
 from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve, Curves
 from fenrask.demand.explained import explain_demand
-from fenrask.demand.holding import Ended, Family, Holding, duration_law, ended, holding
+from fenrask.demand.holding import Ended, Family, duration_law, ended
 from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Part, Parts
@@ -13,7 +13,6 @@ __all__ = [
     "POINTS_PER_HOUR",
     "Demand",
     "Ended",
-    "Holding",
     "NotCounted",
     "Load",
     "Numbers",
@@ -32,7 +31,6 @@ __all__ = [
     "explain_demand",
     "loads_by",
     "flow_volume",
-    "holding",
     "duration_law",
     "open_at_peak",
     "month_volume",

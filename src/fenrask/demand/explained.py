@@ -1,6 +1,7 @@
 """How concurrent connections are computed, flow by flow and exit by exit."""
 
 from collections.abc import Iterator, Sequence
+from math import inf
 
 from fenrask.demand.loads import Demand
 from fenrask.demand.parts import Part
@@ -45,12 +46,15 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iter
         )
         return
     rate = sum(part.rate_per_s for part in parts)
-    if flow.users is not None:
+    if flow.is_pooled:
+        yield from _pooled(demand, about, flow, hosts, rate, of_it)
+    elif flow.users is not None:
         working = f"{flow.users:g} users x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
         yield Step(about, "new per s", figure(rate), working, "Little (1961)")
     else:
         yield Step(about, "new per s", figure(rate), f"{hosts} hosts x {flow.per_host_per_s:g} per s{of_it}")
-    yield Step(about, "mean duration", f"{first.duration_s:.6g} s", _duration(flow))
+    duration = "mean time that a connection is kept; an hour at most" if flow.is_pooled else _duration(flow)
+    yield Step(about, "mean duration", f"{first.duration_s:.6g} s", duration)
     yield Step(about, "mean mapping timeout", f"{first.mapping_timeout_s:.6g} s", _mapping_timeout(demand, first, flow))
     yield Step(
         about,
@@ -80,6 +84,22 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iter
         f"{figure(load.peak.concurrent)} at {clock_text(load.peak.time_s)}",
         working,
         _CONCURRENT,
+    )
+
+
+def _pooled(demand: Demand, about: str, flow: Flow, hosts: int, rate: float, of_it: str) -> Iterator[Step]:
+    """What requests come to at the busiest hour."""
+    traffic = demand.laid.traffic
+    use = traffic.pooled[traffic.number[about.rpartition(" at ")[0]]].busiest
+    most = "" if flow.pool_max is None else f", {flow.pool_max} connections at most"
+    asked = f"{flow.requests_per_host_per_s:g} requests per s of {flow.duration_mean_s:g} s"
+    working = f"{asked}, the most at once within any {flow.pool_idle_s:g} s{most}"
+    yield Step(about, "connections of a host's client", figure(use.open), working, "Keilson (1979)")
+    if use.wait_s:
+        told = "without end" if use.wait_s == inf else f"{use.wait_s:.4g} s"
+        yield Step(about, "a request waits for a connection", told, f"M/M/c with {flow.pool_max}", "Erlang (1917)")
+    yield Step(
+        about, "new per s", figure(rate), f"{hosts} hosts, a connection each time all of its own are in use{of_it}"
     )
 
 

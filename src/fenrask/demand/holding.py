@@ -22,19 +22,10 @@ from fenrask.teletraffic.holding import (
     make_of,
 )
 
-__all__ = ["Ended", "Family", "Holding", "ended", "holding", "duration_law", "stacked"]
+__all__ = ["Ended", "Family", "ended", "duration_law", "stacked"]
 
 _NEVER_CONNECTED = ("rejected", "unanswered")
 """Connections that never come about: they take a port, but have no life."""
-
-
-@dataclass(frozen=True)
-class Holding:
-    """The law of holds at one exit, and the means it is made of, in s."""
-
-    law: HoldingTime
-    duration_s: float
-    mapping_timeout_s: float
 
 
 def duration_law(duration: float | DurationLaw) -> HoldingTime:
@@ -59,25 +50,15 @@ def _simple(part: DurationPart) -> HoldingTime:
     return balanced(part.mean_s, part.cv) if part.cv is not None else Exponential(part.mean_s)
 
 
-def holding(flow: Flow, protocol: str, offer: Offer | None) -> Holding:
-    """Life plus release, the release a mixture by ending with the offer's times.
-
-    A port that is given out again early counts as free from its connection's end. Connections that are
-    turned away or never answered have no life, only a release. An exit that holds no port adds nothing.
-    """
-    family = Family.of(flow, protocol, offer)
-    mean_s = flow.duration_mean_s
-    return Holding(family.law(mean_s), family.connected * mean_s, family.mapping_timeout_s)
-
-
 @dataclass(frozen=True, eq=False)
 class Family:
     """Holds that differ by the mean of lives alone: of flows with the same endings, at exits with the same timers.
 
     parts: whether connections had a duration, the delay after their end, s, and their share. life: the distribution of
     lives; None for exponential ones of any mean. is_short: whether lives have no duration. stated: what `life` was made
-    of, kept since a family is known by it. entry_s: how much longer in the mean a translator's table has an entry than
-    the port is taken, s: what gives a port out early leaves the entry until its timer ends.
+    of, kept since a family is known by it. is_fixed: whether all have their mean, as what clients keep. entry_s: how
+    much longer in the mean a translator's table has an entry than the port is taken, s: what gives a port out early
+    leaves the entry until its timer ends.
     """
 
     parts: tuple[tuple[bool, float, float], ...]
@@ -85,6 +66,7 @@ class Family:
     is_short: bool = False
     stated: DurationLaw | None = None
     entry_s: float = 0.0
+    is_fixed: bool = False
 
     @classmethod
     def of(cls, flow: Flow, protocol: str, offer: Offer | None) -> "Family":
@@ -92,12 +74,12 @@ class Family:
         parts: dict[tuple[bool, float], float] = {}
         for one in ended(flow, protocol, offer):
             parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
-        stated = flow.duration_s if isinstance(flow.duration_s, DurationLaw) else None
+        stated = flow.duration_s if isinstance(flow.duration_s, DurationLaw) and not flow.is_pooled else None
         life = None if stated is None else duration_law(stated)
         timers_s = sum(one.share * one.delay_s for one in ended(flow, protocol, offer, timers_only=True))
         entry_s = max(0.0, timers_s - sum(share * delay for (_, delay), share in parts.items()))
         each = tuple((*key, share) for key, share in parts.items())
-        return cls(each, life, not flow.duration_mean_s, stated, entry_s)
+        return cls(each, life, not flow.duration_mean_s, stated, entry_s, flow.is_pooled)
 
     @cached_property
     def connected(self) -> float:
@@ -113,7 +95,13 @@ class Family:
         """The law of holds where lives have this mean, s."""
         if not self.parts and self.life is not None:
             return self.life
-        return self._law(self.life or duration_law(0.0 if self.is_short else mean_s), self.parts)
+        return self._law(self.lives(mean_s), self.parts)
+
+    def lives(self, mean_s: float) -> HoldingTime:
+        """The law of lives of connections that come about, where they have this mean, s."""
+        if self.life is not None:
+            return self.life
+        return Fixed(mean_s) if self.is_fixed else duration_law(0.0 if self.is_short else mean_s)
 
     @cached_property
     def make(self) -> Hashable:
@@ -121,7 +109,7 @@ class Family:
         if self.life is not None:
             make: Hashable = make_of(self.law(0.0))
             return make
-        return (self.is_short, *((connects, delay > 0) for connects, delay, _ in self.parts))
+        return (self.is_short, self.is_fixed, *((connects, delay > 0) for connects, delay, _ in self.parts))
 
     @staticmethod
     def stack(some: Sequence["Family"], which: Numbers, means_s: Series) -> HoldingTime:
@@ -130,7 +118,9 @@ class Family:
         which: number into `some`, means_s: mean life, s, both of shape (n_laws,).
         """
         first = some[0]
-        life = Fixed(np.zeros((means_s.size, 1))) if first.is_short else Exponential(means_s[:, None])
+        life: HoldingTime = Exponential(means_s[:, None])
+        if first.is_short or first.is_fixed:
+            life = Fixed(np.where(first.is_fixed, means_s, 0.0)[:, None])
         figures = np.array([[part[1:] for part in one.parts] for one in some])[which]
         kinds = (connects for connects, _, _ in first.parts)
         parts = tuple((one, *figures[:, place].T[:, :, None]) for place, one in enumerate(kinds))

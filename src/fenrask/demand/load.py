@@ -130,11 +130,14 @@ def concurrent_by(some: Parts, group: Numbers, groups: int, weights: Series | No
     return found
 
 
-def shaped(some: Parts, group: Numbers, groups: int, amounts: Series) -> Series:
-    """Amounts of each part, each times its profile, by group and hour, shape (n_groups, n_hours)."""
+def shaped(some: Parts, group: Numbers, groups: int, amounts: Series, profile: Numbers | None = None) -> Series:
+    """Amounts of each part, each times its profile, by group and hour, shape (n_groups, n_hours).
+
+    profile: number of each part's, shape (n_parts,); default: that of its connections.
+    """
     curves = some.laid.curves
     size = len(curves.profiles)
-    keys = group * size + curves.profile[some.curve]
+    keys = group * size + (curves.profile[some.curve] if profile is None else profile)
     by_profile = np.bincount(keys, weights=amounts, minlength=groups * size).reshape(groups, size)
     new: Series = by_profile @ curves.profiles
     return new

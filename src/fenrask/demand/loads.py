@@ -16,7 +16,7 @@ from fenrask.demand.curves import Curves, grid
 from fenrask.demand.holding import Family
 from fenrask.demand.load import Load
 from fenrask.demand.parts import Laid, Part, Parts
-from fenrask.estate import Described
+from fenrask.estate import Described, Offer
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.routing import FlowPath, Paths, repeated
 from fenrask.teletraffic.holding import Fixed
@@ -135,7 +135,7 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     own, flow = paths.own[path], paths.flow[path]
     exit_ = numbers[repeated(starts[kind_of], counts[kind_of])]
     share = paths.pairs.share[own]
-    curves, curve = _curves(described, profiles, exits, flow, exit_)
+    curves, curve, asked = _curves(described, profiles, exits, flow, exit_)
     laid = Laid(
         paths,
         traffic,
@@ -146,10 +146,37 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
         own,
         exit_,
         curve,
-        np.where(traffic.is_standing, 0.0, traffic.rate_per_s)[flow] * share,
+        np.where(traffic.is_standing[flow], _dropped(described, exits, flow, exit_), traffic.rate_per_s[flow]) * share,
         traffic.persistent[flow] * share,
+        asked,
     )
     return Demand(paths, profiles.hours, laid)
+
+
+def _dropped(described: Described, exits: "_Exits", flow: Numbers, exit_: Numbers) -> Series:
+    """How often per s always-open connections of whole flows are dropped and opened again, by row.
+
+    That is each time where keep-alives come later than the exit's idle timeout.
+    """
+    traffic = described.traffic
+    every = traffic.stated("keepalive_s", np.nan)
+    found = np.zeros(flow.size)
+    if not np.any(traffic.is_standing & ~np.isnan(every)):
+        return found
+    protocols, numbers = traffic.protocols
+    is_udp = np.array([name == "udp" for name in protocols], dtype=bool)[numbers][traffic.destination][flow]
+    timeouts = np.array([_idle(exits.offers[name]) for name in exits.names]).reshape(-1, 2)[exit_]
+    timeout = np.where(is_udp, timeouts[:, 1], timeouts[:, 0])
+    late = (timeout > 0) & (every[flow] >= timeout)
+    found[late] = (traffic.persistent / every)[flow][late]
+    return found
+
+
+def _idle(offer: Offer | None) -> tuple[float, float]:
+    """An offer's idle timeouts of TCP and UDP, s; 0 for none."""
+    if offer is None or offer.ports is None:
+        return 0.0, 0.0
+    return offer.mapping_timeout_s.after("idle"), offer.mapping_timeout_s.after("udp_answered")
 
 
 def _is_same(before: Paths, after: Paths) -> bool:
@@ -169,11 +196,9 @@ class _Profiles:
     """The profiles in use as arrays of one length: a day, or a week where any is one. The empty name is level."""
 
     def __init__(self, described: Described) -> None:
-        estate = described.estate
-        used = described.traffic.profiles[1:]
-        self.hours = max([24, *(len(estate.profiles[name]) for name in used)])
-        self.of = {name: np.resize(np.array(estate.profiles[name], dtype=np.float64), self.hours) for name in used}
-        self.of[""] = np.ones(self.hours)
+        each = {name: described.traffic.multipliers(name) for name in described.traffic.profiles}
+        self.hours = max([24, *map(len, each.values())])
+        self.of = {name: np.resize(np.array(one, dtype=np.float64), self.hours) for name, one in each.items()}
 
 
 class _Exits:
@@ -211,8 +236,10 @@ _CURVES, _FAMILIES, _KNOWN, _PROFILES = "curves", "families", "known families", 
 
 def _curves(
     described: Described, profiles: "_Profiles", exits: "_Exits", flow: Numbers, exit_: Numbers
-) -> tuple[Curves, Numbers]:
-    """The curve of every pair of a profile and a law of holds, each computed once; and the number of each row's.
+) -> tuple[Curves, Numbers, Numbers]:
+    """The curve of every pair of a profile and a law of holds, each computed once; the number of each row's.
+
+    Third, the number of the profile of what each row carries.
 
     flow, exit_: of each row, shape (n_rows,). What is known of an estate that was evaluated before has the same number.
     """
@@ -237,12 +264,15 @@ def _curves(
     duration_s = np.where(standing, 0.0, traffic.duration_s[flow])
     rows = reused.setdefault((_PROFILES, profiles.hours), {})
     each = [rows.setdefault(profiles.of[name].tobytes(), len(rows)) for name in traffic.profiles]
-    profile = np.array(each, dtype=np.intp)[np.where(standing, 0, traffic.profile[flow])]
+    profile, asked = (
+        np.array(each, dtype=np.intp)[np.where(standing, 0, one[flow])]
+        for one in (traffic.profile, traffic.asked_profile)
+    )
     matrix = np.array([np.frombuffer(one) for one in rows])
     before = reused.get((_CURVES, profiles.hours))
     curves, curve = Curves.of(matrix, families, profile, family, duration_s, before)
     reused.setdefault((_CURVES, profiles.hours), curves)
-    return curves, curve
+    return curves, curve, asked
 
 
 def reopened(demand: Demand) -> Demand:

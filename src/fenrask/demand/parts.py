@@ -21,7 +21,8 @@ class Laid:
 
     path: number of the path, in the order of `paths.paths`; flow: its row of `traffic`; own: row of `paths.pairs`;
     exit: number into `exits`; curve: number into `curves`. rate_per_s: new connections per s at multiplier 1;
-    persistent: connections that are always open.
+    persistent: connections that are always open. asked_profile: number into the profiles of `curves`, of what is
+    carried: of requests, where connections follow from these.
     """
 
     paths: Paths
@@ -35,6 +36,7 @@ class Laid:
     curve: Numbers
     rate_per_s: Series
     persistent: Series
+    asked_profile: Numbers
     level: Series | None = None
     """How many times the mean day's load each row has; None for the mean day."""
 

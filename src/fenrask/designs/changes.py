@@ -4,7 +4,6 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.demand import new_per_s
 from fenrask.evaluation.stages import Evaluation
 from fenrask.routing import FlowPath, Source
 
@@ -104,6 +103,7 @@ def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]
     hosts = base.described.estate.workloads[stated.from_].hosts
     if stated.persistent_per_host is not None:
         return share * hosts * stated.persistent_per_host, 0.0
-    peak = max(base.described.estate.profiles.get(stated.profile or "", (1.0,)))
-    mean = stated.duration_mean_s
-    return share * new_per_s(stated, hosts) * peak * mean, mean if share else 0.0
+    traffic = base.described.traffic
+    row = traffic.number[flow]
+    peak, mean = max(traffic.multipliers(traffic.profiles[traffic.profile[row]])), float(traffic.duration_s[row])
+    return share * float(traffic.rate_per_s[row]) * peak * mean, mean if share else 0.0

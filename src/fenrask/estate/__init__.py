@@ -24,13 +24,14 @@ from fenrask.estate.exits import (
     Translating,
 )
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered
-from fenrask.estate.flows import Ending, Flow
+from fenrask.estate.flows import LOADS, Ending, Flow
 from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
 
 __all__ = [
+    "LOADS",
     "ANY_PORT",
     "BY_NAME",
     "EPHEMERAL",

@@ -7,7 +7,7 @@ from pydantic import ConfigDict, Field, model_validator
 from fenrask.estate.durations import DurationLaw, Life
 from fenrask.estate.values import Count, Number, Share, Strict, Uncertain, unfit
 
-__all__ = ["ENDINGS", "Ending", "Flow"]
+__all__ = ["ENDINGS", "LOADS", "Ending", "Flow"]
 
 Ending = Literal[
     "closed", "reset", "half_closed", "rejected", "unanswered", "idle", "udp_one_way", "udp_answered", "udp_streaming"
@@ -17,7 +17,9 @@ ENDINGS: tuple[Ending, ...] = (
 )  # fmt: skip
 """How a connection can end; a translator may keep its port for another time after each."""
 
-_LOADS = ("per_host_per_s", "users", "persistent_per_host")
+LOADS = ("per_host_per_s", "requests_per_host_per_s", "users", "persistent_per_host")
+"""The keys that state a flow's load, of which it has one."""
+_OF_POOLS = ("pool_idle_s", "pool_max", "requests_at_once")
 _ENDING_SHARES = ("reset_share", "half_closed_share", "rejected_share", "unanswered_share")
 _UDP_SHARES = ("udp_one_way_share", "udp_streaming_share")
 
@@ -28,6 +30,8 @@ class Flow(Strict):
     model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
     HANG_TOGETHER: ClassVar[frozenset[str]] = frozenset(
         (
+            "requests_per_host_per_s",
+            *_OF_POOLS,
             "users",
             "connections_per_user",
             "persistent_per_host",
@@ -46,6 +50,18 @@ class Flow(Strict):
         None, description="instead of a stated load: the file beside the estate that `fenrask measure --save` wrote"
     )
     per_host_per_s: Uncertain | None = Field(None, description="new connections of each host per second")
+    requests_per_host_per_s: Uncertain | None = Field(
+        None, description="requests of each host per second, over connections that its client keeps and shares"
+    )
+    pool_idle_s: Annotated[float, Field(strict=True, gt=0, le=86_400)] | None = Field(
+        None, description="of requests: seconds without one after which the client closes a connection"
+    )
+    pool_max: Annotated[int, Field(strict=True, ge=1, le=100_000)] | None = Field(
+        None, description="of requests: connections that a host's client keeps at most; further requests wait"
+    )
+    requests_at_once: Annotated[int, Field(strict=True, ge=1, le=10_000)] = Field(
+        1, description="of requests: those that one connection carries at a time"
+    )
     users: Uncertain | None = Field(None, description="people at work at once when the profile's multiplier is 1")
     connections_per_user: Uncertain | None = Field(None, description="connections that each of them holds at once")
     persistent_per_host: Uncertain | None = Field(
@@ -76,7 +92,10 @@ class Flow(Strict):
     day_cv: Annotated[float, Field(strict=True, ge=0, le=10)] = Field(
         0.0, description="coefficient of variation of the load from day to day; see targets.days"
     )
-    duration_s: Life = Field(1.0, description="how long a connection lasts: its mean in s, or a distribution")
+    duration_s: Life = Field(
+        1.0,
+        description="how long a connection lasts (a request, where these are stated): its mean in s, or a distribution",
+    )
     closed_share: Share | None = Field(None, description="closed by both ends; default: all that ends in no other way")
     reset_share: Share = Field(0.0, description="ended by a reset; what remains ends by idle timeout")
     half_closed_share: Share = Field(0.0, description="closed by one end only")
@@ -97,8 +116,8 @@ class Flow(Strict):
         0.0, description="share by which its load grows each month"
     )
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
-    out_kib_per_connection: Uncertain | None = Field(None, description="KiB sent per connection")
-    in_kib_per_connection: Uncertain | None = Field(None, description="KiB received per connection")
+    out_kib_per_connection: Uncertain | None = Field(None, description="KiB sent per connection, or per request")
+    in_kib_per_connection: Uncertain | None = Field(None, description="KiB received per connection, or per request")
     out_gib_per_month: Uncertain | None = Field(None, description="GiB sent in a month, instead")
     in_gib_per_month: Uncertain | None = Field(None, description="GiB received in a month, instead")
     packet_bytes: Annotated[Count, Field(ge=1)] | None = Field(
@@ -107,14 +126,19 @@ class Flow(Strict):
 
     @property
     def duration_mean_s(self) -> float:
-        """Mean life, s, of connections that come about."""
+        """Mean life, s, of connections that come about; of a request, where the client keeps connections."""
         return self.duration_s.mean_s if isinstance(self.duration_s, DurationLaw) else self.duration_s
 
     @property
     def ending_key(self) -> tuple[object, ...]:
         """What two flows' holds must have in common to differ by a mean alone, at one exit and with one protocol."""
-        stated = isinstance(self.duration_s, DurationLaw)
-        return (id(self.duration_s) if stated else None, self.duration_mean_s == 0, *self.ending_shares)
+        stated = isinstance(self.duration_s, DurationLaw) and not self.is_pooled
+        return (id(self.duration_s) if stated else None, self.duration_mean_s == 0, self.is_pooled, *self.ending_shares)
+
+    @property
+    def is_pooled(self) -> bool:
+        """Whether requests are stated, and connections follow from them."""
+        return self.requests_per_host_per_s is not None
 
     @property
     def ending_shares(self) -> tuple[float | None, float, float, float, float, float, float]:
@@ -156,11 +180,25 @@ class Flow(Strict):
         if {"retries", "retry_share"} <= self.model_fields_set:
             raise unfit("retries or retry_share, not both")
 
+    def _check_pool(self) -> None:
+        """Whether requests, and what a client keeps for them, hang together."""
+        given = [key for key in _OF_POOLS if key in self.model_fields_set]
+        if not self.is_pooled:
+            if given:
+                raise unfit(f"requests_per_host_per_s beside {given[0]}", "They say what a client does with requests.")
+            return
+        if self.pool_idle_s is None:
+            raise unfit("pool_idle_s beside requests_per_host_per_s", "It says how long the client keeps a connection.")
+        if self.max_per_host is not None:
+            raise unfit("pool_max, not max_per_host, where requests are stated")
+        if self.duration_mean_s == 0:
+            raise unfit("a request that takes longer than 0 s", "Set duration_s.")
+
     @model_validator(mode="after")
     def _consistent(self) -> Self:
-        given = (self.per_host_per_s is not None) + (self.users is not None) + (self.persistent_per_host is not None)
+        given = sum(getattr(self, key) is not None for key in LOADS)
         if given != 1:
-            raise unfit(f"exactly one of {', '.join(_LOADS)}", "State the flow's load in one way.")
+            raise unfit(f"exactly one of {', '.join(LOADS)}", "State the flow's load in one way.")
         if (self.users is None) != (self.connections_per_user is None):
             raise unfit("people together with connections_per_user", "Give both or neither.")
         if self.users is not None and self.duration_mean_s == 0:
@@ -171,6 +209,7 @@ class Flow(Strict):
             if total > 1.0 + 1e-12:
                 raise unfit(f"{', '.join(shares[:-1])} and {shares[-1]} that sum to at most 1")
         self._check_times()
+        self._check_pool()
         for way, each, month in (
             ("out", self.out_kib_per_connection, self.out_gib_per_month),
             ("in", self.in_kib_per_connection, self.in_gib_per_month),

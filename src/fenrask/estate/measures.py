@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from fenrask.errors import Place, Problem
+from fenrask.estate.flows import LOADS
 
 __all__ = ["with_measured"]
 
@@ -40,7 +41,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
         **found["uneven"],
     }
     kept = {key: value for key, value in stated.items() if key != "measured"}
-    if "per_host_per_s" in kept or "users" in kept or "persistent_per_host" in kept:
+    if any(key in kept for key in LOADS):
         problems.append(Problem(place, "`measured` beside a stated load", "one of the two"))
         return data
     multipliers = [one / mean for one in found["by_hour"]]

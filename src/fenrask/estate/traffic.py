@@ -1,6 +1,6 @@
 """The flows of an estate as columns: what all that is computed on many of them reads, and no stage asks one by one."""
 
-from collections.abc import Hashable, Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.estate.client_pools import PooledLoad
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.models import Estate
@@ -23,7 +24,9 @@ _GIB = 2**30
 
 
 def new_per_s(flow: Flow, hosts: int) -> float:
-    """New connections per second of a whole flow where its profile's multiplier is 1."""
+    """New connections per second of a whole flow, or requests, where its profile's multiplier is 1."""
+    if flow.requests_per_host_per_s is not None:
+        return hosts * flow.requests_per_host_per_s
     if flow.users is not None and flow.connections_per_user is not None:
         return flow.users * flow.connections_per_user / flow.duration_mean_s
     return hosts * (flow.per_host_per_s or 0.0)
@@ -34,6 +37,8 @@ class Traffic:
     """All flows of an estate, one a row; columns have shape (n_flows,). hours_per_month: the catalogue's month.
 
     workload, destination: numbers into the names of theirs. profile: number into `profiles`, 0 for a constant load.
+    asked_profile: the same of what a flow states, which are requests where these are stated; else that of connections.
+    pooled: what requests come to, by row; of_pools: the profiles of their connections.
     """
 
     estate: Estate
@@ -45,6 +50,9 @@ class Traffic:
     workload: Numbers
     destination: Numbers
     profile: Numbers
+    asked_profile: Numbers
+    pooled: Mapping[int, PooledLoad]
+    of_pools: Mapping[str, Sequence[float]]
 
     @classmethod
     def of(cls, estate: Estate, hours_per_month: Fraction) -> "Traffic":
@@ -55,9 +63,29 @@ class Traffic:
         else:
             each = estate.flows.values()
             texts = [[one.from_ for one in each], [one.to for one in each], [one.profile or "" for one in each]]
-        profiles = tuple(dict.fromkeys(("", *texts[2])))
-        columns = (_numbered(*some) for some in zip((workloads, destinations, profiles), texts, strict=True))
-        return cls(estate, hours_per_month, tuple(estate.flows), workloads, destinations, profiles, *columns)
+        names = tuple(estate.flows)
+        pooled = _pooled(estate, texts[2])
+        of_pools = {f"{texts[2][row]} of {names[row]}": one.multipliers for row, one in pooled.items() if texts[2][row]}
+        profiles = tuple(dict.fromkeys(("", *texts[2], *of_pools)))
+        workload, destination, asked = (
+            _numbered(*some) for some in zip((workloads, destinations, profiles), texts, strict=True)
+        )
+        profile = asked.copy()
+        for row in pooled if of_pools else ():
+            if texts[2][row]:
+                profile[row] = profiles.index(f"{texts[2][row]} of {names[row]}")
+        columns = (workload, destination, profile, asked)
+        return cls(
+            estate,
+            hours_per_month,
+            names,
+            workloads,
+            destinations,
+            profiles,
+            *columns,
+            pooled=pooled,
+            of_pools=of_pools,
+        )
 
     def is_of(self, estate: Estate) -> bool:
         """Whether another estate has the very same flows, and all that is asked of others for them."""
@@ -79,9 +107,22 @@ class Traffic:
     @cached_property
     def rate_per_s(self) -> Series:
         """New connections per s of the whole flow where the profile's multiplier is 1; 0 for always-open ones."""
+        each = self.stated("per_host_per_s", 0.0)
+        if self.pooled:
+            each[[*self.pooled]] = [one.new_per_s for one in self.pooled.values()]
         users = self.stated("users", np.nan)
         of_users = users * self.stated("connections_per_user", 0.0) / np.where(np.isnan(users), 1.0, self.duration_s)
-        return np.where(np.isnan(users), self.hosts * self.stated("per_host_per_s", 0.0), of_users)
+        return np.where(np.isnan(users), self.hosts * each, of_users)
+
+    @cached_property
+    def asked_per_s(self) -> Series:
+        """Connections of the whole flow per s where the multiplier of `asked_profile` is 1, or requests."""
+        if not self.pooled:
+            return self.rate_per_s
+        rows = [*self.pooled]
+        asked = self.rate_per_s.copy()
+        asked[rows] = (self.hosts * self.stated("requests_per_host_per_s", 0.0))[rows]
+        return asked
 
     @cached_property
     def persistent(self) -> Series:
@@ -97,8 +138,12 @@ class Traffic:
     def duration_s(self) -> Series:
         """Mean life of connections, s."""
         if isinstance(self.estate.flows, FlowTable):
-            return self.stated("duration_s", 0.0)
-        return np.array([flow.duration_mean_s for flow in self.estate.flows.values()])
+            found = self.stated("duration_s", 0.0)
+        else:
+            found = np.array([flow.duration_mean_s for flow in self.estate.flows.values()])
+        if self.pooled:
+            found[[*self.pooled]] = [one.life_s for one in self.pooled.values()]
+        return found
 
     @cached_property
     def endings(self) -> tuple[list[Flow], Numbers]:
@@ -193,16 +238,30 @@ class Traffic:
     @cached_property
     def mean_new_per_s(self) -> Series:
         """New connections of each whole flow in a mean second of the month."""
-        profiles = self.estate.profiles
-        means = np.array([float(np.mean(profiles[name])) if name else 1.0 for name in self.profiles])
-        mean: Series = self.rate_per_s * means[self.profile]
+        mean: Series = self.rate_per_s * self._mean_profile[self.profile]
         return mean
+
+    @cached_property
+    def mean_asked_per_s(self) -> Series:
+        """The same of connections, or requests where these are stated."""
+        mean: Series = self.asked_per_s * self._mean_profile[self.asked_profile]
+        return mean
+
+    @cached_property
+    def _mean_profile(self) -> Series:
+        return np.array([float(np.mean(self.multipliers(name))) for name in self.profiles])
+
+    def multipliers(self, profile: str) -> Sequence[float]:
+        """The multipliers of one of `profiles`, by hour; one for a constant load."""
+        if not profile:
+            return (1.0,)
+        return self.of_pools[profile] if profile in self.of_pools else self.estate.profiles[profile]
 
     @cached_property
     def bytes_per_s(self) -> Series:
         """Mean bytes of the whole flow in a second of the month, both ways, as far as floats tell."""
         month_s = float(self.hours_per_month) * SECONDS_PER_HOUR
-        new = self.mean_new_per_s
+        new = self.mean_asked_per_s
         total = np.zeros(len(self.names))
         for way in ("out", "in"):
             kib = self.stated(f"{way}_kib_per_connection", 0.0)
@@ -277,6 +336,18 @@ class Traffic:
             return np.where(np.isnan(values), otherwise if default is None else default, values)
         each = (getattr(flow, key) for flow in flows.values())
         return np.array([otherwise if value is None else value for value in each], dtype=np.float64)
+
+
+def _pooled(estate: Estate, profiles: Sequence[str]) -> dict[int, PooledLoad]:
+    """What requests come to, by row of the flow; profiles: of each flow, empty for none."""
+    flows = estate.flows
+    if isinstance(flows, FlowTable) and "requests_per_host_per_s" not in flows.numbers:
+        return {}
+    return {
+        row: PooledLoad.of(flow, estate.profiles[profiles[row]] if profiles[row] else (1.0,))
+        for row, flow in enumerate(flows.values())
+        if flow.is_pooled
+    }
 
 
 def _numbered(names: tuple[str, ...], each: Iterable[str]) -> Numbers:

@@ -89,16 +89,18 @@ class MonthVolumes:
 
 
 def _connections(traffic: "Traffic") -> tuple[Whole, int]:
-    """Connections in a month, over a denominator."""
+    """Connections in a month, or requests where these are stated, over a denominator."""
     estate = traffic.estate
     month_s = traffic.hours_per_month * SECONDS_PER_HOUR
-    means = [
-        sum(map(exact, estate.profiles[one]), Fraction(0)) / len(estate.profiles[one]) for one in traffic.profiles[1:]
-    ]
+    asked = [one for one in traffic.profiles if one and one not in traffic.of_pools]
+    means = [sum(map(exact, estate.profiles[one]), Fraction(0)) / len(estate.profiles[one]) for one in asked]
     by_profile = [month_s * mean for mean in (Fraction(1), *means)]
     of_profiles = lcm(*(one.denominator for one in by_profile))
-    seconds = np.array([int(one * of_profiles) for one in by_profile], dtype=object)[traffic.profile]
-    rates, of_rates = as_written(traffic.stated("per_host_per_s", 0.0))
+    seconds = np.array([int(one * of_profiles) for one in by_profile], dtype=object)[traffic.asked_profile]
+    each = traffic.stated("per_host_per_s", 0.0)
+    if traffic.pooled:
+        each = each + traffic.stated("requests_per_host_per_s", 0.0)
+    rates, of_rates = as_written(each)
     rates = rates * traffic.hosts.astype(np.int64).astype(object)
     users = np.flatnonzero(~np.isnan(traffic.stated("users", np.nan)))
     if users.size:

@@ -36,7 +36,8 @@ class OnWire:
     def of(cls, traffic: "Traffic") -> "OnWire":
         """Where a flow states the size of its packets, its volumes are those of the wire already."""
         month_s = float(traffic.hours_per_month) * SECONDS_PER_HOUR
-        new, protocols = traffic.mean_new_per_s, traffic.protocols
+        # Requests over connections that are kept have segments of their own each; only connections open and close.
+        new, opened, protocols = traffic.mean_asked_per_s, traffic.mean_new_per_s, traffic.protocols
         is_udp = np.array([name == "udp" for name in protocols[0]], dtype=bool)[protocols[1]][traffic.destination]
         payload, packets = np.zeros(new.size), np.zeros(new.size)
         header = np.where(is_udp, _UDP, _TCP)
@@ -52,7 +53,7 @@ class OnWire:
             segments = np.where(new > 0, new * np.maximum(1.0, np.ceil(by_connection / room)), volume / room)
             acknowledged = np.where(new > 0, new * np.ceil(segments / np.maximum(new, 1e-300) / 2), segments / 2)
             packets += segments + np.where(is_udp, 0.0, acknowledged)
-        packets += np.where(is_udp, 0.0, _OPEN_AND_CLOSE * new)
+        packets += np.where(is_udp, 0.0, _OPEN_AND_CLOSE * opened)
         stated = traffic.stated("packet_bytes", np.nan)
         of_size = ~np.isnan(stated)
         packets = np.where(of_size, payload / np.where(of_size, stated, 1.0), packets)

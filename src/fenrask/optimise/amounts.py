@@ -8,7 +8,7 @@ import numpy as np
 
 from fenrask.addresses import SINGLE, Purchase, purchases
 from fenrask.charges import networks_left
-from fenrask.demand import POINTS_PER_HOUR, Series, flow_volume, holding, new_per_s
+from fenrask.demand import POINTS_PER_HOUR, Family, Series, flow_volume
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.optimise.problem import Group, Option, Site, Unit
 from fenrask.routing import FlowPath, Paths, SubnetPath
@@ -90,14 +90,14 @@ class Amounts:
         `offer` is that of the translator that keeps ports; empty where connections are held for their lives alone.
         """
         estate, flow = self.described.estate, self.described.estate.flows[name]
-        hosts, profile = estate.workloads[flow.from_].hosts, self._profile(flow.profile)
+        traffic = self.described.traffic
+        row, wire = traffic.number[name], traffic.on_wire
+        hosts, profile = estate.workloads[flow.from_].hosts, self._profile(traffic.profiles[traffic.profile[row]])
         share = float(unit.group.part)
-        rate = share * new_per_s(flow, hosts)
+        rate = share * float(traffic.rate_per_s[row])
         concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
         mean = float(np.mean(profile))
         shape = profile / mean if rate and mean else np.ones(self.hours)
-        traffic = self.described.traffic
-        row, wire = traffic.number[name], traffic.on_wire
         bits, packets = float(wire.bytes_per_s[row]) * 8, float(wire.packets_per_s[row])
         return concurrent, rate * profile, share * bits * shape, share * packets * shape
 
@@ -193,19 +193,18 @@ class Amounts:
         stated = self.described.estate.networks.get(network)
         return self.described.catalogue.transfer_in(stated.region if stated else "")
 
-    def _profile(self, name: str | None) -> Series:
-        if name is None:
-            return np.ones(self.hours)
-        return np.resize(np.array(self.described.estate.profiles[name], dtype=np.float64), self.hours)
+    def _profile(self, name: str) -> Series:
+        return np.resize(np.array(self.described.traffic.multipliers(name), dtype=np.float64), self.hours)
 
     def _concurrent(self, flow_name: str, offer: str) -> Series:
         """Connections held by one new one per s, at a site of an offer."""
         estate = self.described.estate
-        flow = estate.flows[flow_name]
-        protocol = estate.destinations[flow.to].protocol
-        key = (flow.profile, offer, protocol, flow.duration_mean_s, *flow.ending_key)
+        flow, traffic = estate.flows[flow_name], self.described.traffic
+        protocol, row = estate.destinations[flow.to].protocol, traffic.number[flow_name]
+        profile, duration_s = traffic.profiles[traffic.profile[row]], float(traffic.duration_s[row])
+        key = (profile, offer, protocol, duration_s, *flow.ending_key)
         if key not in self._known:
-            law = holding(flow, protocol, self.described.catalogue.offers.get(offer)).law
+            law = Family.of(flow, protocol, self.described.catalogue.offers.get(offer)).law(duration_s)
             times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)
-            self._known[key] = concurrent_each(times, self._profile(flow.profile), SECONDS_PER_HOUR, [law])[0]
+            self._known[key] = concurrent_each(times, self._profile(profile), SECONDS_PER_HOUR, [law])[0]
         return self._known[key]

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.demand import new_per_s
 from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
@@ -237,10 +236,8 @@ def _day_cv(
 def stated_rates(described: Described) -> dict[tuple[str, str], float]:
     """New connections per second in the mean of a day, as flows state them, by subnet and destination."""
     estate, found = described.estate, dict[tuple[str, str], float]()
-    for flow in estate.flows.values():
-        workload = estate.workloads[flow.from_]
-        profile = estate.profiles.get(flow.profile or "", (1.0,))
-        rate = new_per_s(flow, workload.hosts) * sum(profile) / len(profile)
+    rates = described.traffic.mean_new_per_s.tolist()
+    for flow, rate in zip(estate.flows.values(), rates, strict=True):
         if flow.persistent_per_host is None:
             for subnet, share in estate.host_shares(flow.from_).items():
                 key = (subnet, flow.to)

@@ -15,7 +15,7 @@ from math import isfinite
 import numpy as np
 
 from fenrask.errors import Place, Problem
-from fenrask.estate import Described
+from fenrask.estate import LOADS, Described
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import Evaluation
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
@@ -202,7 +202,7 @@ def corrected_loads(evaluation: Evaluation, samples: Sequence[Sample]) -> dict[s
             continue
         for flow in dict.fromkeys(part.flow for part in evaluation.demand.at_exit[exit_name]):
             stated = estate.flows[flow]
-            for key in ("per_host_per_s", "users", "persistent_per_host"):
+            for key in LOADS:
                 if (value := getattr(stated, key)) is not None:
                     changed.setdefault(flow, {})[key] = round(value * seen / planned, 6)
     return {"flows": changed} if changed else {}

@@ -26,7 +26,7 @@ Floats = NDArray[np.float64]
 _SAMPLES = 1000
 _MOST = 256
 _Z95 = 1.6448536269514722
-_RATES = ("per_host_per_s", "users", "connections_per_user", "persistent_per_host")
+_RATES = ("per_host_per_s", "requests_per_host_per_s", "users", "connections_per_user", "persistent_per_host")
 _VOLUMES = ("out_kib_per_connection", "in_kib_per_connection", "out_gib_per_month", "in_gib_per_month")
 
 

@@ -3,7 +3,7 @@
 from typing import Any
 
 from fenrask.designs.contract import Patch
-from fenrask.estate import Case, Described, DurationLaw
+from fenrask.estate import LOADS, Case, Described, DurationLaw
 
 __all__ = ["all_cases", "case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
 
@@ -77,7 +77,7 @@ def scaled_flows(described: Described, times: dict[str, float]) -> Patch:
     flows: dict[str, dict[str, float]] = {}
     for name, factor in times.items():
         flow = described.estate.flows[name]
-        keys = ("per_host_per_s", "users", "persistent_per_host", "out_gib_per_month", "in_gib_per_month")
+        keys = (*LOADS, "out_gib_per_month", "in_gib_per_month")
         flows[name] = {key: value * factor for key in keys if (value := getattr(flow, key)) is not None}
     return {"flows": flows}
 

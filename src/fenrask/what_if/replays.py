@@ -11,8 +11,8 @@ from fenrask.capacity.assignments.contract import Division, Replay
 from fenrask.capacity.assignments.pools import blocking
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import Part, Parts, Series, duration_law, ended, open_at_peak
-from fenrask.estate import Offer
+from fenrask.demand import Part, Parts, Series, ended, open_at_peak
+from fenrask.estate import Flow, Offer
 from fenrask.teletraffic.holding import Fixed
 from fenrask.teletraffic.simulation import Calls, Drawn, Ending, Job, drawn
 from fenrask.units import SECONDS_PER_HOUR
@@ -119,7 +119,7 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
             if phase.anew is not None:
                 rates = rates + phase.opened(part, float(weight)) * phase.anew
             key = (part.curve.law, *flow.ending_key)
-            endings = list(_endings(one.capacity, part.flow, one.pool.protocol, one.offer))
+            endings = list(_endings(part, flow, one.pool.protocol, one.offer))
             some = by_law
             if flow.every_s is not None:
                 key, some = (flow.every_s, flow.spread_s, *key), jobs
@@ -164,9 +164,9 @@ def _variation(one: Placed) -> tuple[float, float]:
     return float(np.dot(cv, held) / held.sum()), steady_s
 
 
-def _endings(capacity: Capacity, flow_name: str, protocol: str, offer: Offer) -> Iterator[Ending]:
-    flow = capacity.demand.paths.described.estate.flows[flow_name]
+def _endings(part: Part, flow: Flow, protocol: str, offer: Offer) -> Iterator[Ending]:
+    lives = part.curve.family.lives(part.curve.duration_s)
     reuse = offer.ports.ended_reuse if offer.ports else None
     for one in ended(flow, protocol, offer, timers_only=reuse is not None):
-        duration = duration_law(flow.duration_s) if one.connects else Fixed(0.0)
+        duration = lives if one.connects else Fixed(0.0)
         yield Ending(one.share, duration, one.delay_s, reuse is not None and one.ending in reuse.endings)

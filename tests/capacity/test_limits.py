@@ -6,6 +6,7 @@ from typing import Any
 from fenrask.capacity import Capacity, ExitCapacity, capacity, translators
 from fenrask.demand import demand
 from fenrask.routing import flow_paths
+from fenrask.teletraffic.spreading import busiest_part
 from tests.support import InFolder
 
 
@@ -57,7 +58,7 @@ class Ladder(Sized):
             "packets_per_s": 30_000,
             "hosts": 12,
             "subnets": 8,
-            "node": {"connections": 300, "new_per_s": 4, "gbit_per_s": 0.1, "packets_per_s": 5000},
+            "node": {"connections": 300, "new_per_s": 4, "gbit_per_s": 0.1, "packets_per_s": 5500},
         }
         patch = {
             "subnets": {"edge": {"routes": "public"}},
@@ -67,6 +68,8 @@ class Ladder(Sized):
         mapping_timeout = {"mapping_timeout_s": {"closed": 60}}
         [one] = self.sized(patch, {"offers": {"wall": {"limits": limits, **mapping_timeout}}}).exits
         bits = 10 * 1024 * 1024 * 8 / 1e9
+        # Twenty open ones, and 3,000 new in five minutes, each on one of four nodes.
+        uneven = busiest_part(20 + 3000, 4)
         expected = {
             "ports": (620.0, 1000.0),
             "addresses": (1, 4),
@@ -79,8 +82,8 @@ class Ladder(Sized):
             "subnets": (1, 8),
             "connections of a node": (155.0, 300),
             "new per second of a node": (2.5, 4),
-            "bits per second of a node": (bits / 4, 0.1),
-            "packets per second of a node": (10 * 1024 * 2 / 4, 5000),
+            "bits per second of a node": (bits / 4 * uneven, 0.1),
+            "packets per second of a node": (10 * 1024 * 2 / 4 * uneven, 5500),
         }
         found = {limit.limit: limit for limit in one.limits}
         self.assertEqual(sorted(found), sorted(expected))

@@ -85,6 +85,7 @@ def listed(rules: dict[str, Any]) -> dict[str, Any]:
 
 
 # rule: a patch that triggers it, the path of the place it is told at, and a patch that nearly does
+NO_ICMP = {"subnets": {"app": {"filters": {"list": {"drops_icmp": True}}}}}
 ASKING = {
     "flows": {"talk": {"per_host_per_s": None, "requests_per_host_per_s": 50, "duration_s": 0.2, "pool_idle_s": 60}}
 }
@@ -252,6 +253,16 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         {"exits": {"line": {**LINE, "routers": {"r1": {"session": "down"}}}}},
         "exits.line",
         {"exits": {"line": {**LINE, "routers": {"r1": {"session": "down"}, "r2": {}}}}},
+    ),
+    "path-mtu-hidden": (
+        merged(TO_PILOTS, {"exits": {"line": {**LINE, "mtu": 1400}}, **NO_ICMP}),
+        "subnets.app.filters.list.drops_icmp",
+        merged(TO_PILOTS, {"exits": {"line": {**LINE, "mtu": 1500}}, **NO_ICMP}),
+    ),
+    "host-limit-exceeded": (
+        {"workloads": {"work": {"interface": {"new_per_s": 0.9}}}},
+        "workloads.work.interface",
+        {"workloads": {"work": {"interface": {"new_per_s": 1}}}},
     ),
     "advertised-too-much": (
         merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.0.0/16"]}}}),

@@ -7,7 +7,20 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.capacity.streams import hosts_behind, pools
-from fenrask.demand import POINTS_PER_HOUR, Demand, Load, Numbers, Part, Parts, Series, concurrent_by, ended_by, shaped
+from fenrask.capacity.unevenness import Uneven, open_in_the_mean, unevenness
+from fenrask.demand import (
+    POINTS_PER_HOUR,
+    Demand,
+    Laid,
+    Load,
+    Numbers,
+    Part,
+    Parts,
+    Series,
+    concurrent_by,
+    ended_by,
+    shaped,
+)
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
@@ -29,6 +42,8 @@ class LimitUse:
     detail: str = ""
     grows: bool = True
     """Whether its use grows with the load; the number of addresses, hosts and subnets does not."""
+    of: str = ""
+    """Whose limit it is, where it is not the exit's own."""
     grow: Callable[[], float | None] = field(default=_no_growth, compare=False, repr=False)
     """Works out `growth`, when it is asked for: it takes longer than the use does."""
 
@@ -111,6 +126,10 @@ def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: 
     stated, found = offer.limits, list(busiest.values())
     if stated.hosts is not None:
         found.append(LimitUse("hosts", "hosts", _hosts(parts), stated.hosts, grows=False))
+    if stated.connection_gbit_per_s is not None and len(some):
+        most, flow = _of_one_connection(demand, some)
+        name, capacity = "bits per second of a connection", stated.connection_gbit_per_s
+        found.append(LimitUse(name, "Gbit/s", most, capacity, f"of {flow}", grows=False))
     if stated.subnets is not None:
         found.append(LimitUse("subnets", "subnets", _subnets(parts), stated.subnets, grows=False))
     return found
@@ -159,6 +178,7 @@ def _at_worst(demand: Demand, parts: Parts) -> Series | None:
 
 
 _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s": ("bits per second", "Gbit/s"),
+          "out_gbit_per_s": ("bits sent per second", "Gbit/s"), "in_gbit_per_s": ("bits received per second", "Gbit/s"),
           "packets_per_s": ("packets per second", "packets per s")}  # fmt: skip
 
 
@@ -178,7 +198,9 @@ def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among
     for key, (name, unit) in _RATES.items():
         capacity = getattr(stated, key)
         if capacity is not None:
-            yield _Use(f"{name}{of}", unit, _by_hour(demand, some, key) / among, capacity)
+            uneven = Uneven(1.0) if key == "new_per_s" else unevenness(demand, some.parts, among)
+            series = _by_hour(demand, some, key) / among * uneven.factor
+            yield _Use(f"{name}{of}", unit, series, capacity, str(uneven))
 
 
 def _subnets(parts: Sequence[Part]) -> int:
@@ -189,6 +211,24 @@ def _hosts(parts: Sequence[Part]) -> int:
     return int(np.ceil(hosts_behind(Parts.of(parts)) - 1e-9)) if parts else 0
 
 
+_AMOUNTS: dict[str, Callable[[Laid], Series]] = {
+    "gbit_per_s": lambda laid: laid.wire_bytes_per_s * (8 / 1e9),
+    "out_gbit_per_s": lambda laid: laid.wire_out_per_s * (8 / 1e9),
+    "in_gbit_per_s": lambda laid: laid.wire_in_per_s * (8 / 1e9),
+    "packets_per_s": lambda laid: laid.packets_per_s,
+}
+
+
+def _of_one_connection(demand: Demand, parts: Parts) -> tuple[float, str]:
+    """Gbit/s of the connection that carries most in the mean of its life, and its flow."""
+    laid = demand.laid
+    held = open_in_the_mean(laid, parts)
+    bits = laid.wire_bytes_per_s[parts.rows] * (8 / 1e9)
+    each = np.where(held > 0, bits / np.where(held > 0, held, 1.0), 0.0)
+    most = int(np.argmax(each))
+    return float(each[most]), laid.traffic.names[int(parts.flow[most])]
+
+
 def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     """New connections, Gbit or packets, both ways, in a second of each hour, by group: shape (n_groups, n_hours).
 
@@ -197,8 +237,7 @@ def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     parts, laid = some.parts, demand.laid
     if what == "new_per_s":
         return shaped(parts, some.group, some.count, parts.rate_per_s * laid.new_at_worst[parts.rows])
-    is_bits = what == "gbit_per_s"
-    mean = laid.wire_bytes_per_s[parts.rows] * (8 / 1e9) if is_bits else laid.packets_per_s[parts.rows]
+    mean = _AMOUNTS[what](laid)[parts.rows]
     asked = laid.asked_profile[parts.rows]
     usual = laid.curves.profiles.mean(axis=1)[asked]
     moving = (parts.rate_per_s > 0) & (usual > 0)

@@ -8,7 +8,9 @@ import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
+from fenrask.capacity.interfaces import HostLimits, host_limits
 from fenrask.capacity.limits import LimitUse, stated_limits
+from fenrask.capacity.partners import at_partners
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
 from fenrask.demand import Demand, Numbers
@@ -63,7 +65,10 @@ class ExitLimits:
         over = self.exceeded[0]
         if over.limit == "addresses":
             return f"{self.exit} has {over.use:,.0f} addresses; its offer allows {over.capacity:,.0f}"
-        return f"{self.exit} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)} at the peak"
+        whose = f"{over.of}'s" if over.of else "its"
+        return (
+            f"{self.exit} exceeds {whose} limit of {figure(over.capacity)} {over.unit}: {figure(over.use)} at the peak"
+        )
 
 
 @dataclass(frozen=True)
@@ -174,6 +179,11 @@ class Capacity:
     def every(self) -> tuple[ExitLimits, ...]:
         return (*self.exits, *self.others)
 
+    @cached_property
+    def hosts(self) -> tuple[HostLimits, ...]:
+        """The hosts of workloads that state what their interfaces take."""
+        return tuple(host_limits(self.demand))
+
     @property
     def of_busy_day(self) -> bool:
         """Whether the figures are of a day that is busier than the mean one."""
@@ -260,6 +270,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
             column[some.flow]
             for column in (traffic.on_wire.packets_per_s, traffic.on_wire.bytes_per_s, traffic.one_source)
         ),
+        *(column[rows] for column in (laid.asked_profile, laid.chance, laid.wire_out_per_s, laid.packets_per_s)),
     )
     columns = (*columns, *(column[some.flow] for column in traffic.ephemeral))
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
@@ -292,7 +303,12 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     now = assignment.least_addresses(offered, ports, targets.blocking)
     grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
     needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
-    now, needed = (None if number is None else max(1, number) for number in (now, needed))
+    # Partners may take so much from one address that ports would do with fewer.
+    at_each = [*at_partners(demand, name, parts)]
+    now, needed = (
+        None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
+        for number, growth in ((now, 0.0), (needed, targets.growth_margin))
+    )
     # A private pool has no public addresses to count.
     pool = demand.paths.described.estate.exits[name].pool
     most = offer.limits.addresses if pool is None else None
@@ -308,6 +324,7 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         grow = partial(growth_until, offered, assignment, ports, most, targets.blocking)
         limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, grow=grow))
     limits += stated_limits(demand, name, parts, offer, nodes)
+    limits += [one.with_addresses(addresses) for one in at_each]
     limits.sort(key=lambda limit: limit.headroom)
     one = ExitCapacity(
         exit=name,

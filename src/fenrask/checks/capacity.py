@@ -8,7 +8,7 @@ from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.units import counted, figure
 
-__all__ = ["client_pool_too_small", "limit_exceeded", "port_exhaustion"]
+__all__ = ["client_pool_too_small", "host_limit_exceeded", "limit_exceeded", "port_exhaustion"]
 
 
 def port_exhaustion(context: Context) -> Iterator[Doubt]:
@@ -71,15 +71,26 @@ def client_pool_too_small(context: Context) -> Iterator[Doubt]:
         yield Doubt(context.place("flows", traffic.names[row], "pool_max"), cause, remedy, fix)
 
 
+def host_limit_exceeded(context: Context) -> Iterator[Doubt]:
+    """A host whose own interface does not carry its load at the peak."""
+    for one in context.evaluation.capacity.hosts:
+        if one.exceeded:
+            place = context.place("workloads", one.workload, "interface")
+            yield Doubt(place, str(one), "Give its load to more hosts, or hosts a larger interface.")
+
+
 def limit_exceeded(context: Context) -> Iterator[Doubt]:
     """An exit that exceeds another limit of its offer at the peak."""
     for one in context.evaluation.capacity.every:
         for limit in one.exceeded:
-            cause = f"{one.exit} exceeds {limit.limit}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
+            whose = f"{limit.of}'s limit of {limit.limit.removesuffix(f' at {limit.of}')}" if limit.of else limit.limit
+            cause = f"{one.exit} exceeds {whose}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
             cause += f" {limit.detail}" if limit.detail else ""
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None
             if limit.limit == "addresses" and isinstance(one, ExitCapacity) and (one.needed or 1) <= limit.capacity:
                 fix = {"exits": {one.exit: {"addresses": int(limit.capacity)}}}
                 remedy = f"Its offer allows {limit.capacity:,.0f}."
+            elif limit.of and isinstance(one, ExitCapacity):
+                remedy, fix = _cure(context, one)
             yield Doubt(context.place("exits", one.exit), cause, remedy, fix)

@@ -6,9 +6,10 @@ from typing import Any
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.errors import Place
 from fenrask.estate import EPHEMERAL, Estate, Filter, merge
+from fenrask.estate.wire import MTU
 from fenrask.routing import Filters, FlowPath, Judged, Tracer, Verdict, traces_to
 
-__all__ = ["denying", "filter_place", "opening", "opening_for", "unused_rule"]
+__all__ = ["denying", "filter_place", "opening", "opening_for", "path_mtu_hidden", "unused_rule"]
 
 
 def denying(estate: Estate, path: FlowPath) -> Judged | None:
@@ -67,6 +68,32 @@ def opening_for(context: Context, workload: str, destination: str) -> Fix:
             break
         fix = merge(fix, allowing(estate, destination, judged))
     return fix
+
+
+def path_mtu_hidden(context: Context) -> Iterator[Doubt]:
+    """A path with packets smaller than usual, whose filter keeps senders from learning it (RFC 1191, RFC 4890)."""
+    estate, filters, seen = context.estate, Filters(context.estate), set[tuple[str, str, str, str]]()
+    small = {name: one.largest_packet for name, one in estate.exits.items() if one.largest_packet < MTU}
+    if not small or not any(one.drops_icmp for one in estate.filters):
+        return
+    for path in context.paths.first_of_each(
+        lambda trace: trace.verdict.arrives and not small.keys().isdisjoint(trace.exits)
+    ):
+        exit_ = min((name for name in path.trace.exits if name in small), key=lambda name: small[name])
+        for crossing in filters.crossings(path.trace, path.workload):
+            for name, one in filters.at(crossing).items():
+                key = (crossing.section, crossing.owner, name, exit_)
+                if not one.drops_icmp or key in seen:
+                    continue
+                seen.add(key)
+                cause = (
+                    f"{exit_} takes packets of {small[exit_]:,} bytes, and filter {name} of {crossing.owner} drops "
+                    f"ICMP: {path.flow} stalls where packets are larger"
+                )
+                place = context.place(crossing.section, crossing.owner, "filters", name, "drops_icmp")
+                fix: Fix = {crossing.section: {crossing.owner: {"filters": {name: {"drops_icmp": False}}}}}
+                remedy = f"Let ICMP errors in (RFC 4890), or set hosts' MTU to {small[exit_]:,}."
+                yield Doubt(place, cause, remedy, fix)
 
 
 _MOST_FILTERS = 8

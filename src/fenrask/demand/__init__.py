@@ -5,7 +5,7 @@ from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Family, duration_law, ended
 from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
-from fenrask.demand.parts import Part, Parts
+from fenrask.demand.parts import Laid, Part, Parts
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
 
@@ -14,6 +14,7 @@ __all__ = [
     "Demand",
     "Ended",
     "NotCounted",
+    "Laid",
     "Load",
     "Numbers",
     "Part",

@@ -59,12 +59,17 @@ class Demand:
     @cached_property
     def on_busy_day(self) -> "Demand":
         """The load on the day that the targets' share of days does not exceed: all flows have theirs at once."""
-        traffic, targets = self.laid.traffic, self.paths.described.estate.targets
-        if not traffic.is_daily or self.laid.level is not None:
+        if not self.laid.traffic.is_daily or self.laid.level is not None:
             return self
-        cvs, back = np.unique(traffic.day_cv, return_inverse=True)
-        levels = np.array([day_level(cv, targets.days) for cv in cvs.tolist()])
-        return replace(self, laid=self.laid.on_a_day(levels[back]))
+        return replace(self, laid=self.laid.on_a_day(self.busy_levels))
+
+    @property
+    def busy_levels(self) -> Series:
+        """How many times the mean day's load each flow has on that day, shape (n_flows,)."""
+        cvs, back = np.unique(self.laid.traffic.day_cv, return_inverse=True)
+        days = self.paths.described.estate.targets.days
+        levels: Series = np.array([day_level(cv, days) for cv in cvs.tolist()])[back]
+        return levels
 
     @cached_property
     def parts(self) -> Parts:

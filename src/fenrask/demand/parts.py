@@ -9,6 +9,7 @@ import numpy as np
 
 from fenrask.demand.curves import ConcurrencyCurve, Curves
 from fenrask.estate.traffic import Numbers, Series, Traffic
+from fenrask.estate.wire import MTU, OnWire
 from fenrask.routing import FlowPath, Paths
 from fenrask.teletraffic.bursts import fresh, left_over
 
@@ -52,6 +53,12 @@ class Laid:
         return pairs.of_rows([float(one.box.reach) for one in pairs.kinds], float)[self.own]
 
     @cached_property
+    def chance(self) -> Series:
+        """The part of its connections that chance sends by each row: one over the number of equal routes."""
+        pairs = self.paths.pairs
+        return pairs.of_rows([float(one.box.part) for one in pairs.kinds], float)[self.own]
+
+    @cached_property
     def hosts(self) -> Series:
         """The hosts that a row is from."""
         return self.paths.pairs.hosts[self.own]
@@ -79,19 +86,43 @@ class Laid:
         busiest: Series = self.persistent + self.rate_per_s * self.curves.busiest[self.curve]
         return busiest
 
-    @cached_property
+    @property
     def wire_bytes_per_s(self) -> Series:
         """Bytes of each row on the wire in a mean second of the month, both ways; of the day, where that is another."""
-        return self._of_flows(self.traffic.on_wire.bytes_per_s)
+        return self.wire_out_per_s + self.wire_in_per_s
 
-    @cached_property
+    @property
+    def wire_out_per_s(self) -> Series:
+        """The same of those sent."""
+        return self._wire[0]
+
+    @property
+    def wire_in_per_s(self) -> Series:
+        """The same of those received."""
+        return self._wire[1]
+
+    @property
     def packets_per_s(self) -> Series:
         """Packets of each row in a mean second of the month, both ways; of the day, where that is another."""
-        return self._of_flows(self.traffic.on_wire.packets_per_s)
+        return self._wire[2]
 
-    def _of_flows(self, column: Series) -> Series:
-        mean: Series = column[self.flow] * self.share
-        return mean if self.level is None else mean * self.level
+    @cached_property
+    def _wire(self) -> tuple[Series, Series, Series]:
+        """Sent, received, packets, by the largest packet that each path takes and what each exit adds."""
+        exits = self.paths.described.estate.exits
+        largest = {name: one.largest_packet for name, one in exits.items()}
+        of_kind = [min([MTU, *(largest.get(name, MTU) for name in one.exits)]) for one in self.paths.examples]
+        path_mtu = self.paths.pairs.of_rows(of_kind, int)[self.own]
+        added = np.array([*(one.adds_bytes for one in exits.values()), 0], dtype=np.intp)[self.exit]
+        found = tuple(np.zeros(self.flow.size) for _ in range(3))
+        for mtu, overhead in np.unique(np.stack([path_mtu, added]), axis=1).T.tolist():
+            usual = (mtu, overhead) == (MTU, 0)
+            wire = self.traffic.on_wire if usual else OnWire.of(self.traffic, mtu, overhead)
+            rows = np.flatnonzero((path_mtu == mtu) & (added == overhead))
+            for column, each in zip(found, (wire.out_per_s, wire.in_per_s, wire.packets_per_s), strict=True):
+                column[rows] = each[self.flow[rows]]
+        share = self.share if self.level is None else self.share * self.level
+        return found[0] * share, found[1] * share, found[2] * share
 
     @cached_property
     def bursts(self) -> tuple[Series, Series]:

@@ -8,7 +8,6 @@ from fenrask.estate.catalogue import (
     Offer,
     Rate,
     Rates,
-    Throughput,
     Tiers,
     Transfer,
 )
@@ -29,6 +28,7 @@ from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, S
 from fenrask.estate.patches import merge
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
+from fenrask.estate.throughput import Throughput
 
 __all__ = [
     "LOADS",

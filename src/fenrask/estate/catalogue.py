@@ -8,6 +8,7 @@ from pydantic import Discriminator, Field, Tag, model_validator
 
 from fenrask.estate.flows import Ending
 from fenrask.estate.ports import AnyPorts
+from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Day, Money, Number, Strict, unfit
 
 __all__ = [
@@ -19,7 +20,6 @@ __all__ = [
     "Rate",
     "Rates",
     "MappingTimeouts",
-    "Throughput",
     "Tier",
     "TimeoutBounds",
     "Tiers",
@@ -144,15 +144,6 @@ class MappingTimeouts(Strict):
 
 
 _AS: dict[str, str] = {"half_closed": "idle", "rejected": "reset", "unanswered": "idle"}
-
-
-class Throughput(Strict):
-    """Caps on what passes; one that is not given does not exist."""
-
-    connections: Count | None = Field(None, description="concurrent connections in all")
-    new_per_s: Number | None = Field(None, description="new connections per second")
-    gbit_per_s: Number | None = Field(None, description="bits per second both ways together, in 10^9")
-    packets_per_s: Number | None = Field(None, description="packets per second both ways together")
 
 
 class Limits(Throughput):

@@ -94,6 +94,9 @@ class Filter(Strict):
     model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
 
     stateful: bool = Field(True, description="whether replies to what it allowed pass by themselves")
+    drops_icmp: bool = Field(
+        False, description="whether it drops ICMP errors, so that senders do not learn of smaller packets on a path"
+    )
     out: dict[str, FilterRule] = Field({}, description="rules for what leaves, by name; the first that matches decides")
     in_: dict[str, FilterRule] = Field({}, alias="in", description="the same for what enters")
     out_default: Literal["allow", "deny"] | None = Field(

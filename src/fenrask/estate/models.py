@@ -21,6 +21,7 @@ from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.rows import Rows
+from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, usable
 
@@ -174,6 +175,13 @@ DistinctAddresses = Annotated[
 ]
 
 
+class PerSource(Strict):
+    """What a partner takes from one source address; a limit that is not given does not exist."""
+
+    connections: Annotated[Count, Field(ge=1)] | None = Field(None, description="open connections")
+    new_per_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(None, description="new connections per second")
+
+
 class Destination(Strict):
     """What is being reached."""
 
@@ -189,6 +197,7 @@ class Destination(Strict):
     allowed: tuple[PrefixText, ...] = Field(
         (), description="the prefixes on the partner's allow-list today; default: not known"
     )
+    per_source: PerSource | None = Field(None, description="what it takes from one source address; default: no limit")
     service: bool = Field(False, description="whether it is a service of the network's own provider")
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
@@ -233,6 +242,7 @@ class Workload(Strict):
     closed_wait_s: Number = Field(
         60.0, description="seconds for which such a port stays taken at the host after a TCP connection (TIME-WAIT)"
     )
+    interface: Throughput | None = Field(None, description="what the interface of each host takes; default: no limit")
     requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     filters: dict[str, Filter] = Field(

@@ -79,11 +79,11 @@ class Filters:
         # To any ephemeral port, from where the packet went.
         reply = replace(packet, ports=EPHEMERAL)
         for crossing in crossings:
-            for name, one in self._filters(crossing).items():
+            for name, one in self.at(crossing).items():
                 allowed, rule = one.verdict(packet, crossing.source.address, target, crossing.inward)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
-            for name, one in self._filters(crossing).items():
+            for name, one in self.at(crossing).items():
                 if not one.stateful:
                     allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
@@ -121,7 +121,8 @@ class Filters:
         if len(hosts) == 1:
             yield Crossing(last, "workloads", hosts[0], True, source)
 
-    def _filters(self, crossing: Crossing) -> dict[str, Filter]:
+    def at(self, crossing: Crossing) -> dict[str, Filter]:
+        """The filters there, by name."""
         owners = self.estate.subnets if crossing.section == "subnets" else self.estate.workloads
         filters: dict[str, Filter] = owners[crossing.owner].filters
         return filters

@@ -1,12 +1,13 @@
 """Private ways to a third party: a line, or an encrypted tunnel."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import ExitModel, Onward, Router
 from fenrask.estate.values import PrefixText, unfit
+from fenrask.estate.wire import MTU
 from fenrask.prefixes import Prefix, parse_prefix
 
 __all__ = ["Circuit", "PrivateLine", "Tunnel"]
@@ -25,6 +26,12 @@ class PrivateLine(ExitModel):
     received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
     advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
     accepts_default: bool = Field(False, description="whether a received default route is taken")
+    mtu: Annotated[int, Field(strict=True, ge=576, le=9216)] | None = Field(
+        None, description="bytes of the largest packet that it takes; default: 1500"
+    )
+    overhead_bytes: Annotated[int, Field(strict=True, ge=0, le=500)] = Field(
+        0, description="bytes that it adds to each packet on its own path, as a tunnel does"
+    )
     routers: dict[str, Router] = Field(
         {}, description="our routers by name, each paid for if there is an offer; default: one, up"
     )
@@ -38,6 +45,14 @@ class PrivateLine(ExitModel):
     @property
     def onward(self) -> Onward:
         return Onward.THIRD_PARTY
+
+    @property
+    def largest_packet(self) -> int:
+        return self.mtu or MTU
+
+    @property
+    def adds_bytes(self) -> int:
+        return self.overhead_bytes
 
     @property
     def of_network(self) -> str | None:

@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 from pydantic import Discriminator, Field, Tag
 
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
+from fenrask.estate.wire import MTU
 from fenrask.prefixes import Address, Prefix
 
 __all__ = [
@@ -153,6 +154,16 @@ class ExitModel(Strict):
     def needs_public_source(self) -> bool:
         """Whether it lets out only what has a public source address."""
         return False
+
+    @property
+    def largest_packet(self) -> int:
+        """Bytes of the largest packet that it takes."""
+        return MTU
+
+    @property
+    def adds_bytes(self) -> int:
+        """Bytes that it adds to each packet on its own path."""
+        return 0
 
     @property
     def in_subnets(self) -> tuple[str, ...]:

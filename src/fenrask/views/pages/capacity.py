@@ -55,8 +55,11 @@ _SPLIT = (
 )
 _SUMMARY = 5
 _NAMES = {
+    "bits per second of a connection": "one connection, Gbit/s",
     "bits per second": "throughput, Gbit/s",
     "new per second": "new connections/s",
+    "bits sent per second": "sent, Gbit/s",
+    "bits received per second": "received, Gbit/s",
     "packets per second": "packets/s",
 }
 
@@ -71,6 +74,11 @@ def capacity_page(capacity: Capacity) -> Page:
         (one.exit, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
         for one, limit in limits
     ]
+    rows += [
+        (f"each host of {one.workload}", _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom,
+         limit.growth, limit.detail)
+        for one in capacity.hosts for limit in one.limits
+    ]  # fmt: skip
     full = [_affected(one) for one in ordered if one.ports and not one.enough_addresses]
     others = [_affected(one) for one in ordered if one.ports and one.enough_addresses]
     tables = [
@@ -87,6 +95,7 @@ def capacity_page(capacity: Capacity) -> Page:
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every)
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
+    summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
     if capacity.of_busy_day:
         days = described.estate.targets.days
         facts["days"] = days

@@ -50,6 +50,21 @@ class Wire(InFolder):
         self.assertAlmostEqual(rows["packets/s"], 1150.0)
         self.assertAlmostEqual(rows["throughput, Gbit/s"], 10 * (101 * 1024 + 115 * 52) * 8 / 1e9)
 
+    def test_a_bill_that_counts_the_wire(self) -> None:
+        """Half a KiB each way in ten packets of 52 bytes of headers: half as much again."""
+        flow = {"out_kib_per_connection": 0.5, "in_kib_per_connection": 0.5}
+        connections, billed = 10 * 730 * 3600, {}
+        for meters in ("payload", "wire"):
+            self.estate({"flows": {"talk": flow}}, {"meters": meters})
+            lines = self.json("charges")["lines"]
+            billed[meters] = {(one["item"], one["about"]): one["quantity"] for one in lines}
+        both, out = connections / 1e9, connections / 1e9
+        self.assertAlmostEqual(billed["payload"]["processed", "gate"], 1024 * both, places=3)
+        self.assertAlmostEqual(billed["wire"]["processed", "gate"], (1024 + 520) * both, places=3)
+        # SYN, ACK, request, ACK, FIN, ACK go out.
+        sent = [quantity for (item, _), quantity in billed["wire"].items() if item == "internet out"]
+        self.assertAlmostEqual(sum(sent), (512 + 6 * 52) * out, places=3)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -283,6 +283,9 @@ class Catalogue(Strict):
     source: str = Field("", description="where they were read")
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
     volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")
+    meters: Literal["payload", "wire"] = Field(
+        "payload", description="what its rates count: what connections carry, or that with all headers"
+    )
     routes_per_table: Count | None = Field(None, description="routes that one route table holds at most")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")

@@ -58,9 +58,10 @@ class Described:
         """The flows as columns; those of an estate that this one was patched from, where they are the same."""
         known: Traffic | None = self.reused.get(_TRAFFIC)
         hours = exact(self.catalogue.hours_per_month)
-        if known is not None and known.is_of(self.estate) and known.hours_per_month == hours:
+        of = (hours, self.catalogue.meters == "wire")
+        if known is not None and known.is_of(self.estate) and (known.hours_per_month, known.asked_wire) == of:
             return known
-        self.reused[_TRAFFIC] = found = Traffic.of(self.estate, hours)
+        self.reused[_TRAFFIC] = found = Traffic.of(self.estate, *of)
         return found
 
     def offer_of(self, exit_name: str) -> Offer | None:

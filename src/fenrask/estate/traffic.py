@@ -53,9 +53,11 @@ class Traffic:
     asked_profile: Numbers
     pooled: Mapping[int, PooledLoad]
     of_pools: Mapping[str, Sequence[float]]
+    asked_wire: bool = False
+    """Whether the bill counts headers too."""
 
     @classmethod
-    def of(cls, estate: Estate, hours_per_month: Fraction) -> "Traffic":
+    def of(cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool = False) -> "Traffic":
         """The columns of an estate's flows."""
         workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
         if isinstance(estate.flows, FlowTable):
@@ -85,13 +87,20 @@ class Traffic:
             *columns,
             pooled=pooled,
             of_pools=of_pools,
+            asked_wire=asked_wire,
         )
+
+    @property
+    def meters_wire(self) -> bool:
+        """Whether what the bill counts is worked out: flows state what connections carry, and it counts headers."""
+        return self.asked_wire and self.estate.volumes == "payload"
 
     def is_of(self, estate: Estate) -> bool:
         """Whether another estate has the very same flows, and all that is asked of others for them."""
         names = ("flows", "workloads", "destinations", "profiles")
         sections = ((getattr(self.estate, name), getattr(estate, name)) for name in names)
-        return all(one is other or not (one or other) for one, other in sections)
+        same = all(one is other or not (one or other) for one, other in sections)
+        return same and self.estate.volumes == estate.volumes
 
     @cached_property
     def number(self) -> dict[str, int]:

@@ -66,7 +66,12 @@ class MonthVolumes:
 
     @classmethod
     def of(cls, traffic: "Traffic") -> "MonthVolumes":
-        """The volumes of all flows of an estate."""
+        """The volumes of all flows of an estate; those on the wire, to the byte, where the bill counts these."""
+        if traffic.meters_wire:
+            month_s = float(traffic.hours_per_month) * SECONDS_PER_HOUR
+            ways = (traffic.on_wire.out_per_s, traffic.on_wire.in_per_s)
+            sent, received = (np.array([round(one * month_s) for one in way.tolist()], dtype=object) for way in ways)
+            return cls(sent, received, 1)
         connections, below = _connections(traffic)
         parts = []
         for way in ("out", "in"):

@@ -7,6 +7,7 @@ from collections import defaultdict
 import numpy as np
 
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
+from fenrask.records.jobs import Job, job
 from tests.capacity import events
 from tests.records.test_measure import as_csv
 from tests.support import InFolder
@@ -55,6 +56,71 @@ class Uneven(unittest.TestCase):
         self.assertLess(np.ptp(told_apart(level.tolist(), 0.25)), 0.5 * np.ptp(level))
         shape = np.array([5.0] * 12 + [15.0] * 12)
         self.assertLess(np.max(np.abs(told_apart(shape.tolist(), 0.25) - shape)), 0.1)
+
+
+class Jobs(InFolder):
+    def starts(
+        self, dice: np.random.Generator, every_s: float, spread_s: float, size: float, days: float
+    ) -> events.Floats:
+        """When connections of a job come that opens so many each time, more by day than by night."""
+        begins = np.arange(17.0, days * 86_400, every_s)
+        numbers = dice.poisson(size * (1 + 0.5 * np.sin(begins / 86_400 * 2 * np.pi)))
+        times = np.repeat(begins, numbers)
+        return np.sort(times + dice.uniform(0, max(spread_s, 0.5), times.size))
+
+    def test_jobs_are_found_and_nothing_else_is_one(self) -> None:
+        dice = np.random.default_rng(2)
+        for every_s, spread_s, size, days in (
+            (300, 0, 900, 1.0), (300, 30, 600, 1.0), (60, 5, 20, 0.5), (47, 3, 50, 0.5), (3600, 60, 500, 3.0),
+            (86_400, 30, 800, 6.0), (900, 120, 50, 2.0),
+        ):  # fmt: skip
+            seconds, counts = np.unique(
+                self.starts(dice, every_s, spread_s, size, days).astype(np.int64), return_counts=True
+            )
+            found = job(seconds + DAY, counts)
+            with self.subTest(every_s=every_s, spread_s=spread_s):
+                self.assertIsNotNone(found)
+                assert found is not None
+                self.assertEqual(found.every_s, every_s)
+                # Of numbers that are Poisson, more of them by day than by night.
+                self.assertAlmostEqual(found.cv * np.sqrt(size), 1.0, delta=0.3)
+                self.assertAlmostEqual(found.spread_s, spread_s, delta=0.06 * spread_s + 0.6 * (spread_s > 0))
+        hours = np.arange(72)
+        for what, levels, each_s in (
+            ("level", np.full(72, 5.0), 3600),
+            ("by day", 200 * (1 + 0.9 * np.sin(hours / 24 * 2 * np.pi)), 3600),
+            ("office", np.tile(np.r_[np.zeros(8), np.full(8, 50.0), np.zeros(8)], 3), 3600),
+            ("varying", 20 * events.lognormal(dice, 1.0, 3 * 288), 300),
+        ):
+            times = events.at_levels(dice, 1.0, levels, float(each_s))
+            seconds, counts = np.unique(times.astype(np.int64), return_counts=True)
+            with self.subTest(what):
+                self.assertIsNone(job(seconds, counts))
+
+    def test_hosts_that_open_the_same_each_time_do_not_vary(self) -> None:
+        seconds = np.repeat(np.arange(0, 86_400, 300), 2) + np.tile([0, 1], 288)
+        found = job(seconds, np.tile([40, 20], 288))
+        self.assertEqual(found, Job(300.0, 2 / 0.95, 0.0))
+
+    def test_what_is_measured_of_a_job_sizes_for_it(self) -> None:
+        dice = np.random.default_rng(12)
+        times = np.round(DAY + self.starts(dice, 300, 2, 60, 1.0), 3)
+        ends = np.round(times + dice.exponential(3.0, times.size), 3)
+        rows = [
+            (begin, end, f"10.0.1.{host}", "198.51.100.7", 40000, 443, 6, 2048, 19)
+            for begin, end, host in zip(times.tolist(), ends.tolist(), dice.integers(1, 11, times.size), strict=True)
+        ]
+        self.write("r.csv", as_csv(rows))
+        flow = {"from": "work", "to": "partner", "per_host_per_s": None, "duration_s": None, "measured": "loads.json"}
+        ports = {"offers": {"gate": {"ports": {"per_address": 4}}}}
+        self.estate({"flows": {"talk": {"from": "work", "to": "partner", "per_host_per_s": 0.1}}}, ports)
+        [load] = self.json("measure", "r.csv", "--save", "loads.json")["loads"]
+        self.assertEqual((load["every_s"], load["batch"]), (300.0, 1.0))
+        self.estate({"flows": {"talk": flow}, "exits": {"gate": {"addresses": "auto"}}}, ports)
+        [row] = self.json("capacity")["exits"]
+        holds = ends - times + 60
+        needed = next(n for n in range(1, 200) if events.refused(times, holds, 4 * n).mean() <= 1e-4)
+        self.assertLessEqual(abs(row["addresses_needed"] / needed - 1), 0.15)
 
 
 class Replays(InFolder):

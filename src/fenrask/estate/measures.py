@@ -99,7 +99,7 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
 
 
 def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:
-    """Batches and the variation of the rate, by connections: as if those of several subnets came and went together."""
+    """Jobs, batches and the variation of the rate, by connections: as if those of several subnets came together."""
 
     def weighed(key: str, otherwise: float, by: str = "") -> float:
         weights = [one["connections"] * (one.get(by, 0.0) if by else 1.0) for one in entries]
@@ -110,6 +110,9 @@ def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:
     found = {"batch": weighed("batch", 1.0), "rate_cv": weighed("rate_cv", 0.0), "day_cv": weighed("day_cv", 0.0)}
     if found["rate_cv"]:
         found["rate_steady_s"] = weighed("rate_steady_s", 300.0, "rate_cv")
+    every = {float(one.get("every_s") or 0.0) for one in entries}
+    if len(every) == 1 and all(every):
+        found |= {"every_s": every.pop(), "spread_s": weighed("spread_s", 0.0)}
     return found
 
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fenrask.estate import Described
 from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
+from fenrask.records.jobs import Job, job
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, pairs_in, value_of
 
@@ -73,6 +74,8 @@ class Measured:
     """`by_hour` without what chance alone explains of its spread: the load that is to be planned for."""
     dispersion: Dispersion
     """How unevenly connections come within the hour."""
+    job: Job | None
+    """The job that opens nearly all of them at equal times, if one does."""
     day_cv: float
     """Coefficient of variation of the load from day to day, about the profile; 0 where chance explains it."""
     addresses: int
@@ -103,6 +106,10 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     hours, looked = summary.looked_at
     minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
     uneven = dispersion(seconds, starts, hours[looked == _HOUR])
+    regular = job(seconds, starts)
+    if regular is not None:
+        # What a job opens at one time is no batch, and no rate that varies.
+        uneven = Dispersion(1.0, regular.cv, regular.every_s)
     day_cv = _day_cv(summary, seconds, starts, by_hour, uneven)
     times = max(1.0, float(looked.sum()) / _HOUR / len(by_hour))
     shape = told_apart(by_hour, uneven.of_an_hour(rate) / times)
@@ -114,7 +121,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
         tuple(_quantiles(values, weights, _SHARES)),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
-        concurrent, peak, when, minute, shape, uneven, day_cv,
+        concurrent, peak, when, minute, shape, uneven, regular, day_cv,
         int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
 
@@ -273,6 +280,8 @@ def _entry(one: Measured) -> dict[str, Any]:
         "batch": (1 + one.dispersion.burstiness) / 2,
         "rate_cv": one.dispersion.rate_cv,
         "rate_steady_s": one.dispersion.steady_s,
+        "every_s": one.job.every_s if one.job else None,
+        "spread_s": one.job.spread_s if one.job else 0.0,
         "day_cv": one.day_cv,
         "addresses": one.addresses,
     }

@@ -1,0 +1,116 @@
+"""Jobs that all hosts start at one time, found in counts by second: how often, and over how long they open connections.
+
+The time between two starts is the first lag at which counts are like themselves again (their autocorrelation, by a fast
+Fourier transform: Wiener 1930, Khinchin 1934); counts folded over it tell the rest.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Job", "job"]
+
+Floats = NDArray[np.float64]
+Counts = NDArray[np.int64]
+_DAY = 86_400
+_MOST_S = 14 * _DAY
+_LEAST_CONNECTIONS, _LEAST_STARTS = 50, 5
+_WIDTHS = (3, 15, 61)
+_UNLIKE, _LIKE, _NEAR = 0.3, 0.5, 0.85
+_WHOLE, _PART, _LONGEST_S = 0.95, 0.25, 900.0
+_LEAST_CV = 0.01
+
+
+@dataclass(frozen=True)
+class Job:
+    """every_s: between two starts; spread_s: over which the connections of one are opened, 0 within a second.
+
+    cv: coefficient of variation of the connections of a start about those of the starts beside it; 0 where hosts open
+    the same each time.
+    """
+
+    every_s: float
+    spread_s: float
+    cv: float
+
+
+def job(seconds: Counts, starts: Counts) -> Job | None:
+    """The job that counts by second show; None where less than 95 in a hundred come in short bursts at equal times.
+
+    seconds, starts: since 1970, rising, and the connections that began in each, of one length.
+    """
+    if int(starts.sum()) < _LEAST_CONNECTIONS:
+        return None
+    kept = seconds < seconds[0] + _MOST_S
+    seconds, starts = seconds[kept] - seconds[0], starts[kept]
+    folds = (fold for width in _WIDTHS for fold in [_fold(seconds, starts, width)] if fold is not None)
+    if (found := next(folds, None)) is None:
+        return None
+    every, begin, length = found
+    # From the middle of one pause to that of the next.
+    number = (seconds - begin + (every - length) // 2) // every + 1
+    numbers: Floats = np.bincount(number, weights=starts).astype(np.float64)
+    numbers = numbers[np.flatnonzero(numbers)[0] : np.flatnonzero(numbers)[-1] + 1]
+    if np.count_nonzero(numbers) < _LEAST_STARTS:
+        return None
+    return Job(float(every), length / _WHOLE if length > 1 else 0.0, _cv(numbers))
+
+
+def _fold(seconds: Counts, starts: Counts, width: int) -> tuple[int, int, int] | None:
+    """The time between two starts, where in it a start begins, and how long it takes, s; None for no short one.
+
+    What is counted together tells the lag to about its width: of those near it, that with the shortest starts is it.
+    """
+    lag = _lag(seconds, starts, width)
+    if lag is None:
+        return None
+    near = range(max(2, lag - width // 2), lag + width // 2 + 1)
+    every, begin, length = min(((one, *_window(seconds, starts, one)) for one in near), key=lambda one: one[2])
+    return (every, begin, length) if length <= min(_PART * every, _LONGEST_S) else None
+
+
+def _lag(seconds: Counts, starts: Counts, width: int) -> int | None:
+    """The first lag, s, at which counts are like themselves again; None for none within a third of what was seen.
+
+    width: seconds that are counted together, so that few connections of a long start are seen as one.
+    """
+    span = int(seconds[-1]) + 1
+    most = min(_DAY, span // 3)
+    if most < 4:
+        return None
+    counts = np.bincount(seconds, weights=starts, minlength=span).astype(np.float64)
+    counts = np.convolve(counts, np.ones(width), "same") - width * float(starts.sum()) / span
+    size = 1 << (2 * span - 1).bit_length()
+    power = np.abs(np.fft.rfft(counts, size)) ** 2
+    alike = np.fft.irfft(power, size)[: most + 2]
+    # Fewer seconds are held against each other at a longer lag.
+    alike = alike / alike[0] * span / (span - np.arange(alike.size))
+    unlike = np.flatnonzero(alike[: most + 1] < _UNLIKE)
+    if not unlike.size:
+        return None
+    first = int(unlike[0])
+    after = alike[first : most + 1]
+    top = float(after.max(initial=0.0))
+    if top < _LIKE:
+        return None
+    near = first + int(np.flatnonzero(after >= _NEAR * top)[0])
+    # Up the slope to its highest point.
+    return near + int(np.argmax(alike[near : near + max(width, near // 8)]))
+
+
+def _window(seconds: Counts, starts: Counts, every: int) -> tuple[int, int]:
+    """Where the shortest stretch of a fold begins that holds nearly all, and its length, s."""
+    folded = np.bincount(seconds % every, weights=starts, minlength=every)
+    upto = np.concatenate([[0.0], np.cumsum(np.concatenate([folded, folded]))])
+    wanted = _WHOLE * float(folded.sum())
+    ends = np.searchsorted(upto, upto[:every] + wanted - 1e-9)
+    lengths = ends - np.arange(every)
+    begin = int(np.argmin(lengths))
+    return begin, int(lengths[begin])
+
+
+def _cv(numbers: Floats) -> float:
+    """Of the numbers of one start after the other, about a line through their neighbours: a day's shape is none."""
+    found = float(np.sqrt(np.mean(np.diff(numbers, 2) ** 2) / 6) / numbers.mean())
+    return found if found >= _LEAST_CV else 0.0

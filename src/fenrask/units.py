@@ -10,6 +10,7 @@ from fractions import Fraction
 __all__ = [
     "BYTES_PER_UNIT",
     "KIB",
+    "SECONDS_PER_DAY",
     "SECONDS_PER_HOUR",
     "cents",
     "clock_text",
@@ -21,6 +22,7 @@ __all__ = [
 ]
 
 SECONDS_PER_HOUR = 3600
+SECONDS_PER_DAY = 24 * SECONDS_PER_HOUR
 KIB = 2**10
 BYTES_PER_UNIT = {"GB": 10**9, "GiB": 2**30}
 """Bytes in one of the volume units that a catalogue may bill in."""

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from fenrask.demand import POINTS_PER_HOUR, Load, demand, explain_demand, month_volume
+from fenrask.demand import POINTS_PER_STEP, Load, demand, explain_demand, month_volume
+from fenrask.errors import UnusableInput
 from fenrask.routing import flow_paths
 from tests.support import InFolder
 
@@ -84,7 +85,7 @@ class Held(InFolder):
     def test_what_is_held_follows_the_rate_late_by_the_law_of_the_hold(self) -> None:
         """Exponential life, then 60 s for all: m(t) after the step at 12:00, in closed form."""
         part = self.part({"profile": "day", "duration_s": 900})
-        noon = 12 * POINTS_PER_HOUR
+        noon = 12 * POINTS_PER_STEP
         for quarters in range(8):
             late = max(0.0, quarters * 900.0 - 60)
             # What the step added so far: 60 s whole, and the lives by 1 - e^(-t / life).
@@ -140,7 +141,39 @@ class Held(InFolder):
         total = load.load(load.at_exit["gate"])
         self.assertTrue(167 * 3600 < total.peak.time_s < 168 * 3600)
         self.assertAlmostEqual(total.peak.concurrent, 10 * 62 * 9 + 10 * 61 * 1.5, delta=1e-5)
-        self.assertEqual(total.concurrent.size, 168 * POINTS_PER_HOUR)
+        self.assertEqual(total.concurrent.size, 168 * POINTS_PER_STEP)
+
+    def test_steps_of_any_length(self) -> None:
+        """The same load in hours, in five minutes, of a week, and beside another: one peak; and steps told apart."""
+        shape = [1.0, 2.0, 0.5, 3.0] * 6
+        talk = {"flows": {"talk": {"profile": "day"}}}
+        peaks = []
+        for profiles in (
+            {"day": shape},
+            {"day": np.repeat(shape, 12).tolist()},
+            {"day": np.tile(np.repeat(shape, 2), 7).tolist()},
+            {"day": shape, "fine": [1.0] * 1440},
+        ):
+            patch = {**talk, "profiles": profiles}
+            if "fine" in profiles:
+                patch["flows"] = {
+                    **talk["flows"],
+                    "more": {"from": "work", "to": "partner", "per_host_per_s": 1e-9, "profile": "fine"},
+                }
+            load = demand(flow_paths(self.estate(patch)))
+            peaks.append(load.load(load.at_exit["gate"]).peak)
+        for one in peaks:
+            self.assertAlmostEqual(one.concurrent, peaks[0].concurrent, places=5)
+        # Five minutes of ten times the load, and holds of 60 s and a mean of 2 s: all of it is there at the end.
+        burst = [1.0] * 288
+        burst[100] = 10.0
+        load = demand(flow_paths(self.estate({**talk, "profiles": {"day": burst}})))
+        peak = load.load(load.at_exit["gate"]).peak
+        self.assertAlmostEqual(peak.concurrent, 10 * 10 * 62, places=3)
+        self.assertEqual(peak.time_s // 300, 100)
+        for wrong in (25, 100_000):
+            with self.assertRaises(UnusableInput):
+                self.estate({**talk, "profiles": {"day": [1.0] * wrong}})
 
     def test_shares_of_subnets_and_of_parts_sum_to_the_flow(self) -> None:
         described = self.estate(

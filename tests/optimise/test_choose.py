@@ -35,7 +35,7 @@ class AgainstEveryMix(InFolder):
         """The least bill of all mixes that meet everything, by trying each."""
         paths = flow_paths(described)
         units = units_of(paths, Wanted())
-        model = Model(Amounts(paths, demand(paths).hours), units)
+        model = Model(Amounts(paths, demand(paths)), units)
         best = float("inf")
         for options in product(*(unit.open_options for unit in units)):
             opened = {site for option in options for site in option.distinct}

@@ -42,7 +42,7 @@ class Mixes:
     def __post_init__(self) -> None:
         paths = flow_paths(self.described)
         self.units = units_of(paths, Wanted())
-        self.amounts = Amounts(paths, demand(paths).hours)
+        self.amounts = Amounts(paths, demand(paths))
 
     def cheapest(self) -> Fraction | None:
         costs = [

@@ -339,7 +339,7 @@ class BesideAnotherSolver(InFolder):
             (self.folder / name).write_bytes(content)
         described = read_estate(self.folder / "estate.yaml")
         paths = flow_paths(described)
-        program = assembled(Amounts(paths, demand(paths).hours), units_of(paths, Wanted()), Wanted()).program
+        program = assembled(Amounts(paths, demand(paths)), units_of(paths, Wanted()), Wanted()).program
         rows, columns, values = [], [], []
         for number, (factors, *_) in enumerate(program.rows):
             rows += [number] * len(factors)

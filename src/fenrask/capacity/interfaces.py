@@ -8,7 +8,7 @@ import numpy as np
 
 from fenrask.capacity.limits import LimitUse
 from fenrask.demand import Demand
-from fenrask.units import SECONDS_PER_HOUR, clock_text, figure
+from fenrask.units import clock_text, figure
 
 __all__ = ["HostLimits", "host_limits"]
 
@@ -57,7 +57,7 @@ def host_limits(demand: Demand) -> Iterator[HostLimits]:
             continue
         level = levels[rows][:, None]
         shape, asked = (
-            np.stack([np.resize(traffic.multipliers(traffic.profiles[one]), demand.hours) for one in which[rows]])
+            np.stack([demand.multipliers(traffic.profiles[one]) for one in which[rows]])
             for which in (traffic.profile, traffic.asked_profile)
         )
         new = traffic.rate_per_s[rows][:, None] * shape * level
@@ -72,7 +72,7 @@ def host_limits(demand: Demand) -> Iterator[HostLimits]:
             capacity = getattr(stated, key)
             if capacity is not None:
                 each = series[key].sum(axis=0) / hosts
-                when = f"at {clock_text(int(np.argmax(each)) * SECONDS_PER_HOUR)}" if np.ptp(each) > 0 else ""
+                when = f"at {clock_text(int(np.argmax(each)) * demand.step_s)}" if np.ptp(each) > 0 else ""
                 use = float(each.max())
                 found.append(LimitUse(what, unit, use, capacity, when, grow=partial(_growth, use, capacity)))
         yield HostLimits(name, tuple(sorted(found, key=lambda one: one.headroom)))

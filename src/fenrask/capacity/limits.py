@@ -9,7 +9,7 @@ import numpy as np
 from fenrask.capacity.streams import hosts_behind, pools
 from fenrask.capacity.unevenness import Uneven, open_in_the_mean, unevenness
 from fenrask.demand import (
-    POINTS_PER_HOUR,
+    POINTS_PER_STEP,
     Demand,
     Laid,
     Load,
@@ -71,15 +71,15 @@ class _Use:
     """What the series of the only group is a part of, where its peak may lie between the times."""
     key: Hashable = None
     """What tells it from others of this limit."""
-    per_hour: int = 1
-    """Times of the series in an hour."""
+    each_s: float = float(SECONDS_PER_HOUR)
+    """Between two times of the series, s."""
 
     @property
     def at_its_busiest(self) -> LimitUse:
         """Of the only group."""
         [series] = self.series
         busiest = int(np.argmax(series))
-        time, use = busiest * SECONDS_PER_HOUR / self.per_hour, float(series[busiest])
+        time, use = busiest * self.each_s, float(series[busiest])
         if self.load is not None:
             time, use = (
                 self.load.peak.time_s,
@@ -163,9 +163,8 @@ def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer,
             load = pool.load if some.count == 1 and at_worst is None else None
             weights = pool.weights if at_worst is None else pool.weights * at_worst
             series = load.concurrent[None] if load else some.of(those).concurrent(weights)
-            yield _Use(
-                "connections of a tuple", "connections", series, most, pool.label, load, pool.key, POINTS_PER_HOUR
-            )
+            name, each_s = "connections of a tuple", demand.step_s / POINTS_PER_STEP
+            yield _Use(name, "connections", series, most, pool.label, load, pool.key, each_s)
 
 
 def _at_worst(demand: Demand, parts: Parts) -> Series | None:
@@ -194,13 +193,13 @@ def _throughput(demand: Demand, some: Groups, stated: Throughput, of: str, among
             series = series + ended_by(some.parts, some.group, some.count)
         words = "ended ones included" if ended else ""
         name, each, most = f"connections{of}", series / among, stated.connections
-        yield _Use(name, "connections", each, most, words, load, per_hour=POINTS_PER_HOUR)
+        yield _Use(name, "connections", each, most, words, load, each_s=demand.step_s / POINTS_PER_STEP)
     for key, (name, unit) in _RATES.items():
         capacity = getattr(stated, key)
         if capacity is not None:
             uneven = Uneven(1.0) if key == "new_per_s" else unevenness(demand, some.parts, among)
-            series = _by_hour(demand, some, key) / among * uneven.factor
-            yield _Use(f"{name}{of}", unit, series, capacity, str(uneven))
+            series = _by_step(demand, some, key) / among * uneven.factor
+            yield _Use(f"{name}{of}", unit, series, capacity, str(uneven), each_s=demand.step_s)
 
 
 def _subnets(parts: Sequence[Part]) -> int:
@@ -229,8 +228,8 @@ def _of_one_connection(demand: Demand, parts: Parts) -> tuple[float, str]:
     return float(each[most]), laid.traffic.names[int(parts.flow[most])]
 
 
-def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
-    """New connections, Gbit or packets, both ways, in a second of each hour, by group: shape (n_groups, n_hours).
+def _by_step(demand: Demand, some: Groups, what: str) -> Series:
+    """New connections, Gbit or packets, both ways, in a second of each step, by group: shape (n_groups, n_steps).
 
     What is exchanged in a month goes with the new connections, or requests, a standing pool's evenly through the day.
     """
@@ -243,5 +242,5 @@ def _by_hour(demand: Demand, some: Groups, what: str) -> Series:
     moving = (parts.rate_per_s > 0) & (usual > 0)
     still = np.bincount(some.group, weights=np.where(moving, 0.0, mean), minlength=some.count)
     each = np.where(moving, mean, 0.0) / np.where(moving, usual, 1.0)
-    by_hour = shaped(parts, some.group, some.count, each, asked)
-    return still[:, None] + by_hour
+    by_step = shaped(parts, some.group, some.count, each, asked)
+    return still[:, None] + by_step

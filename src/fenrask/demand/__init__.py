@@ -1,6 +1,6 @@
 """Flows and profiles onto exits: who holds how many connections where, when; and how many bytes."""
 
-from fenrask.demand.curves import POINTS_PER_HOUR, ConcurrencyCurve, Curves
+from fenrask.demand.curves import POINTS_PER_STEP, ConcurrencyCurve, Curves
 from fenrask.demand.explained import explain_demand
 from fenrask.demand.holding import Ended, Family, duration_law, ended
 from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
@@ -10,7 +10,7 @@ from fenrask.demand.volumes import Volume, flow_volume, month_volume
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
 
 __all__ = [
-    "POINTS_PER_HOUR",
+    "POINTS_PER_STEP",
     "Demand",
     "Ended",
     "NotCounted",

@@ -13,10 +13,10 @@ from fenrask.teletraffic import Peak, concurrent_rows, peak_concurrent
 from fenrask.teletraffic.holding import HoldingTime, Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
-__all__ = ["POINTS_PER_HOUR", "ConcurrencyCurve", "Curves", "grid"]
+__all__ = ["POINTS_PER_STEP", "ConcurrencyCurve", "Curves", "grid", "highest"]
 
-POINTS_PER_HOUR = 4
-"""Moments of each hour at which concurrent connections are computed."""
+POINTS_PER_STEP = 4
+"""Moments of each step of a profile at which concurrent connections are computed."""
 _AT_ONCE = 2048
 """Laws that are stacked: as many as sums can be worked out at once."""
 
@@ -25,8 +25,9 @@ _AT_ONCE = 2048
 class Curves:
     """Concurrent connections of one new connection per s at multiplier 1, mean, by time, for each profile and law.
 
-    profiles: multipliers, shape (n_profiles, n_hours); profile: number into them, family: into `families`, duration_s:
+    profiles: multipliers, shape (n_profiles, n_steps); profile: number into them, family: into `families`, duration_s:
     mean life, s, all of shape (n_curves,), in rising order of the three; concurrent: shape (n_curves, n_times).
+    step_s: for which each multiplier holds.
     """
 
     profiles: Series
@@ -35,6 +36,7 @@ class Curves:
     family: Numbers
     duration_s: Series
     concurrent: Series
+    step_s: float = float(SECONDS_PER_HOUR)
 
     @classmethod
     def of(
@@ -45,6 +47,7 @@ class Curves:
         family: Numbers,
         duration_s: Series,
         known: "Curves | None" = None,
+        step_s: float = float(SECONDS_PER_HOUR),
     ) -> tuple["Curves", Numbers]:
         """The curves of some rows, each computed once, and the number of each row's.
 
@@ -60,14 +63,14 @@ class Curves:
         place = np.full(profile.size, -1) if known is None else known.places(profile, family, duration_s)
         if known is not None and place.size == known.profile.size and np.all(place >= 0):
             return known, number
-        times = grid(profiles.shape[1])
+        times = grid(profiles.shape[1], step_s)
         concurrent = np.empty((profile.size, times.size))
         if known is not None:
             concurrent[place >= 0] = known.concurrent[place[place >= 0]]
         rows = np.flatnonzero(place < 0)
         laws = stacked(families, family[rows], duration_s[rows], _AT_ONCE)
-        concurrent[rows] = concurrent_rows(times, profiles, profile[rows], SECONDS_PER_HOUR, laws)
-        return cls(profiles, families, profile, family, duration_s, concurrent), number
+        concurrent[rows] = concurrent_rows(times, profiles, profile[rows], step_s, laws)
+        return cls(profiles, families, profile, family, duration_s, concurrent, step_s), number
 
     def places(self, profile: Numbers, family: Numbers, duration_s: Series) -> Numbers:
         """The numbers of curves here, or -1; columns in rising order, as here."""
@@ -120,7 +123,7 @@ class Curves:
         """The busiest moment of one new connection per s."""
         if number not in self._peaks:
             one = self.curve(number)
-            self._peaks[number] = peak_concurrent(one.profile, SECONDS_PER_HOUR, one.law, one.concurrent)
+            self._peaks[number] = peak_concurrent(one.profile, self.step_s, one.law, one.concurrent)
         return self._peaks[number]
 
     def curve(self, number: int) -> "ConcurrencyCurve":
@@ -137,7 +140,7 @@ class ConcurrencyCurve:
 
     @property
     def profile(self) -> Series:
-        """Multipliers, shape (n_hours,)."""
+        """Multipliers, shape (n_steps,)."""
         row: Series = self.of.profiles[self.of.profile[self.number]]
         return row
 
@@ -173,6 +176,17 @@ class ConcurrencyCurve:
         return float(self.of.mean_concurrent[self.number])
 
 
-def grid(hours: int) -> Series:
+def highest(series: Series, step_s: float, each_s: float) -> Series:
+    """The highest withx."""
+    points = each_s * POINTS_PER_STEP / step_s
+    begins = np.arange(round(series.size / points)) * points
+    if points < 1:
+        longer: Series = series[begins.astype(np.intp)]
+        return longer
+    found: Series = np.maximum.reduceat(series, np.ceil(begins - 1e-9).astype(np.intp))
+    return found
+
+
+def grid(steps: int, step_s: float) -> Series:
     """The moments at which connections held are computed, s from the start."""
-    return np.arange(hours * POINTS_PER_HOUR, dtype=np.float64) * float(SECONDS_PER_HOUR / POINTS_PER_HOUR)
+    return np.arange(steps * POINTS_PER_STEP, dtype=np.float64) * (step_s / POINTS_PER_STEP)

@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.demand.curves import POINTS_PER_HOUR, Curves, grid
+from fenrask.demand.curves import POINTS_PER_STEP, Curves, grid, highest
 from fenrask.demand.parts import Part, Parts
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.teletraffic import Peak, concurrent_sum, peak_near
@@ -55,9 +55,14 @@ class Load:
         concurrent: Series = self.persistent + self.rates @ self.curves.concurrent[self.numbers]
         return concurrent
 
+    @property
+    def by_quarter_hour(self) -> Series:
+        """The most held in each quarter of an hour; at its begin, where profiles go by the hour."""
+        return highest(self.concurrent, self.curves.step_s, SECONDS_PER_HOUR / 4)
+
     @cached_property
     def new_per_s(self) -> Series:
-        """New connections per s by hour, shape (n_hours,)."""
+        """New connections per s by step of the profiles, shape (n_steps,)."""
         by_profile = np.bincount(
             self.curves.profile[self.numbers], weights=self.rates, minlength=len(self.curves.profiles)
         )
@@ -66,8 +71,8 @@ class Load:
 
     @cached_property
     def peak(self) -> Peak:
-        """The busiest moment, between the quarters of an hour too; its lag is behind the busiest hour's start."""
-        hours = self.curves.profiles.shape[1]
+        """The busiest moment, between the quarters of a step too; its lag is behind the busiest step's start."""
+        steps, step_s = self.curves.profiles.shape[1], self.curves.step_s
         if self.is_level:
             return Peak(0.0, float(self.concurrent[0]), 0.0)
         moving = np.flatnonzero((self.rates != 0) & ~self.curves.is_level[self.numbers])
@@ -79,16 +84,16 @@ class Load:
             levels[moving[0]] = top.concurrent
             concurrent = self.persistent + float(np.dot(self.rates, levels))
         else:
-            time, concurrent = peak_near(self.concurrent_at, grid(hours), self.concurrent)
-        start = float(np.argmax(self.new_per_s)) * SECONDS_PER_HOUR
-        period = hours * SECONDS_PER_HOUR
+            time, concurrent = peak_near(self.concurrent_at, grid(steps, step_s), self.concurrent)
+        start = float(np.argmax(self.new_per_s)) * step_s
+        period = steps * step_s
         return Peak(time % period, concurrent, (time - start) % period)
 
     def concurrent_at(self, times_s: Series) -> Series:
         """Mean connections held at times in s, shape (n_times,)."""
         used, which = np.unique(self.curves.profile[self.numbers], return_inverse=True)
         profiles = self.curves.profiles[used]
-        summed = concurrent_sum(times_s, profiles, which, self.rates, SECONDS_PER_HOUR, self._stacks)
+        summed = concurrent_sum(times_s, profiles, which, self.rates, self.curves.step_s, self._stacks)
         concurrent: Series = self.persistent + summed
         return concurrent
 
@@ -131,7 +136,7 @@ def concurrent_by(some: Parts, group: Numbers, groups: int, weights: Series | No
 
 
 def shaped(some: Parts, group: Numbers, groups: int, amounts: Series, profile: Numbers | None = None) -> Series:
-    """Amounts of each part, each times its profile, by group and hour, shape (n_groups, n_hours).
+    """Amounts of each part, each times its profile, by group and step, shape (n_groups, n_steps).
 
     profile: number of each part's, shape (n_parts,); default: that of its connections.
     """
@@ -146,11 +151,11 @@ def shaped(some: Parts, group: Numbers, groups: int, amounts: Series, profile: N
 def ended_by(some: Parts, group: Numbers, groups: int) -> Series:
     """Entries of ended connections whose ports were given out again, by group, shape (n_groups, n_times).
 
-    In the mean of each hour: their timers are short beside it.
+    In the mean of each step: their timers are short beside it.
     """
     longer = some.laid.entry_s[some.rows]
     by_hour = shaped(some, group, groups, some.rate_per_s * longer)
-    return np.repeat(by_hour, POINTS_PER_HOUR, axis=1)
+    return np.repeat(by_hour, POINTS_PER_STEP, axis=1)
 
 
 def loads_by(some: Parts, group: Numbers, groups: int, weights: Series) -> list[Load]:

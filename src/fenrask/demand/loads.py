@@ -1,27 +1,29 @@
 """The load of an estate on its exits: what each path puts on each exit that keeps its connections.
 
-Rates are steps, an hour each, by the flow's profile; concurrent connections follow them late and smoothed, by the law
-of the holding time (`fenrask.teletraffic.concurrent`). They are computed at every quarter of an hour, and between
-those where a peak is looked for.
+Rates are steps, of an hour unless a profile has others, by the flow's profile; concurrent connections follow them late
+and smoothed, by the law of the holding time (`fenrask.teletraffic.concurrent`). They are computed at every quarter of a
+step, and between those where a peak is looked for.
 """
 
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
+from math import gcd
 
 import numpy as np
 
-from fenrask.demand.curves import Curves, grid
+from fenrask.demand.curves import Curves, grid, highest
 from fenrask.demand.holding import Family
 from fenrask.demand.load import Load
 from fenrask.demand.parts import Laid, Part, Parts
 from fenrask.estate import Described, Offer
+from fenrask.estate.profile_steps import step_of
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.routing import FlowPath, Paths, repeated
 from fenrask.teletraffic.holding import Fixed
 from fenrask.teletraffic.variation import day_level
-from fenrask.units import percent
+from fenrask.units import SECONDS_PER_HOUR, percent
 
 __all__ = ["Demand", "NotCounted", "demand", "open_at_peak", "reopened"]
 
@@ -45,7 +47,7 @@ class NotCounted:
 
 @dataclass(frozen=True)
 class Demand:
-    """The load of an estate on its exits, over a day (24 hours) or a week (168)."""
+    """The load of an estate on its exits, over a day (24 hours) or a week (168), in the steps of its profiles."""
 
     paths: Paths
     hours: int
@@ -79,7 +81,24 @@ class Demand:
     @property
     def times_s(self) -> Series:
         """The moments at which concurrent connections are computed, s from the start, shape (n_times,)."""
-        return grid(self.hours)
+        return grid(self.laid.curves.profiles.shape[1], self.step_s)
+
+    @property
+    def step_s(self) -> float:
+        """Seconds for which each multiplier of the profiles holds."""
+        return self.laid.curves.step_s
+
+    def multipliers(self, profile: str) -> Series:
+        """Those of a profile of the traffic, in the steps of all, shape (n_steps,)."""
+        return self._profiles.of[profile]
+
+    @cached_property
+    def _profiles(self) -> "_Profiles":
+        return _Profiles(self.paths.described)
+
+    def highest_by_hour(self, series: Series) -> Series:
+        """The highest of each hour of what is known at `times_s`, shape (n_hours,)."""
+        return highest(series, self.step_s, SECONDS_PER_HOUR)
 
     @cached_property
     def at_exit(self) -> dict[str, Parts]:
@@ -104,7 +123,8 @@ class Demand:
     @cached_property
     def _nothing(self) -> Load:
         nothing = np.zeros(1, dtype=np.intp)
-        curves, numbers = Curves.of(np.ones((1, self.hours)), [STANDING], nothing, nothing, np.zeros(1))
+        level = np.ones((1, self.laid.curves.profiles.shape[1]))
+        curves, numbers = Curves.of(level, [STANDING], nothing, nothing, np.zeros(1), step_s=self.step_s)
         return Load(curves, numbers, np.zeros(1), 0.0)
 
     def by_flow(self, exit_name: str) -> dict[str, Parts]:
@@ -198,12 +218,22 @@ def _is_same(before: Paths, after: Paths) -> bool:
 
 
 class _Profiles:
-    """The profiles in use as arrays of one length: a day, or a week where any is one. The empty name is level."""
+    """The profiles in use as arrays of one length: a day, or a week where any is one, in steps that divide all theirs.
+
+    The empty name is level.
+    """
 
     def __init__(self, described: Described) -> None:
         each = {name: described.traffic.multipliers(name) for name in described.traffic.profiles}
-        self.hours = max([24, *map(len, each.values())])
-        self.of = {name: np.resize(np.array(one, dtype=np.float64), self.hours) for name, one in each.items()}
+        stated = {name: one for name, one in each.items() if len(one) > 1}
+        steps = {name: step_of(len(one)) or SECONDS_PER_HOUR for name, one in stated.items()}
+        self.step_s = gcd(SECONDS_PER_HOUR, *steps.values())
+        self.hours = max([24, *(steps[name] * len(one) // SECONDS_PER_HOUR for name, one in stated.items())])
+        size = self.hours * SECONDS_PER_HOUR // self.step_s
+        times = {name: steps.get(name, self.step_s) // self.step_s for name in each}
+        self.of: dict[str, Series] = {
+            name: np.resize(np.repeat(np.array(one, dtype=np.float64), times[name]), size) for name, one in each.items()
+        }
 
 
 class _Exits:
@@ -267,16 +297,17 @@ def _curves(
     standing = traffic.is_standing[flow]
     family = np.where(standing, 0, np.array(numbers, dtype=np.intp)[back])
     duration_s = np.where(standing, 0.0, traffic.duration_s[flow])
-    rows = reused.setdefault((_PROFILES, profiles.hours), {})
+    of_these = (profiles.hours, profiles.step_s)
+    rows = reused.setdefault((_PROFILES, *of_these), {})
     each = [rows.setdefault(profiles.of[name].tobytes(), len(rows)) for name in traffic.profiles]
     profile, asked = (
         np.array(each, dtype=np.intp)[np.where(standing, 0, one[flow])]
         for one in (traffic.profile, traffic.asked_profile)
     )
     matrix = np.array([np.frombuffer(one) for one in rows])
-    before = reused.get((_CURVES, profiles.hours))
-    curves, curve = Curves.of(matrix, families, profile, family, duration_s, before)
-    reused.setdefault((_CURVES, profiles.hours), curves)
+    before = reused.get((_CURVES, *of_these))
+    curves, curve = Curves.of(matrix, families, profile, family, duration_s, before, float(profiles.step_s))
+    reused.setdefault((_CURVES, *of_these), curves)
     return curves, curve, asked
 
 

@@ -226,7 +226,7 @@ class Part:
 
     @property
     def new_per_s(self) -> Series:
-        """New connections per s by hour, shape (n_hours,)."""
+        """New connections per s by step of the profiles, shape (n_steps,)."""
         return self.rate_per_s * self.curve.profile
 
     @property

@@ -20,6 +20,7 @@ from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
+from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.rows import Rows
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
@@ -264,7 +265,8 @@ Profile = Annotated[
         {
             "type": "array",
             "items": {"type": "number", "minimum": 0},
-            "oneOf": [{"minItems": 24, "maxItems": 24}, {"minItems": 168, "maxItems": 168}],
+            "minItems": 2,
+            "maxItems": MOST_STEPS,
         }
     ),
 ]
@@ -325,7 +327,9 @@ class Estate(Strict):
     volumes: Literal["payload", "wire"] = Field(
         "payload", description="what the volumes of flows count: what connections carry, or that with all headers"
     )
-    profiles: dict[str, Profile] = Field({}, description="24 (a day) or 168 (a week) hourly multipliers, by name")
+    profiles: dict[str, Profile] = Field(
+        {}, description="multipliers of equal steps of a day (24: hours; 288) or of a week (168; 336), by name"
+    )
     accepted: dict[str, str] = Field({}, description="findings that are meant to be so: `RULE at PATH`, and why")
     names_history: str | None = Field(
         None,
@@ -348,9 +352,12 @@ class Estate(Strict):
 
     @model_validator(mode="after")
     def _profile_lengths(self) -> Self:
-        wrong = [name for name, values in self.profiles.items() if len(values) not in (24, 168)]
+        wrong = [name for name, values in self.profiles.items() if len(values) < 2 or step_of(len(values)) is None]
         if wrong:
-            raise unfit(f"24 or 168 multipliers in each profile, not as in {', '.join(wrong)}")
+            expected = f"24 or 168 multipliers in each profile, or of another step, not as in {', '.join(wrong)}"
+            raise unfit(
+                expected, "A step has to be hours, or an even part of an hour, of a day or a week; a minute at least."
+            )
         return self
 
     @model_validator(mode="after")

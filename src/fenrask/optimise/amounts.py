@@ -8,19 +8,19 @@ import numpy as np
 
 from fenrask.addresses import SINGLE, Purchase, purchases
 from fenrask.charges import networks_left
-from fenrask.demand import POINTS_PER_HOUR, Family, Series, flow_volume
+from fenrask.demand import POINTS_PER_STEP, Demand, Family, Series, flow_volume
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.optimise.problem import Group, Option, Site, Unit
 from fenrask.routing import FlowPath, Paths, SubnetPath
 from fenrask.teletraffic import concurrent_each
-from fenrask.units import BYTES_PER_UNIT, SECONDS_PER_HOUR, exact
+from fenrask.units import BYTES_PER_UNIT, exact
 
 __all__ = ["Amounts", "Laid"]
 
 
 @dataclass(frozen=True)
 class Laid:
-    """What one lane lays on one site: arrays of shape (n_times,) and (n_hours,)."""
+    """What one lane lays on one site: arrays of shape (n_times,) and (n_steps,)."""
 
     concurrent: Series
     """Connections held toward all addresses of the destination."""
@@ -36,7 +36,8 @@ class Amounts:
     """Everything that the choice counts with; each law of holds is computed once."""
 
     paths: Paths
-    hours: int
+    demand: Demand
+    """For its times: what lanes lay on sites is worked out here."""
     _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
     _by_group: dict[Group, tuple[Fraction, Fraction]] = field(default_factory=dict)
     _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
@@ -73,8 +74,8 @@ class Amounts:
         out, back = self.volume(unit)
         found = {}
         for site, part in parts.items():
-            concurrent = np.zeros(self.hours * POINTS_PER_HOUR)
-            new, bits, packets = np.zeros(self.hours), np.zeros(self.hours), np.zeros(self.hours)
+            concurrent = np.zeros(self.demand.times_s.size)
+            new, bits, packets = (np.zeros(concurrent.size // POINTS_PER_STEP) for _ in range(3))
             for name in unit.flows:
                 its_held, its_new, its_bits, its_packets = self._flow(name, unit, site.offer if site.translates else "")
                 concurrent += float(part) * its_held
@@ -97,7 +98,7 @@ class Amounts:
         rate = share * float(traffic.rate_per_s[row])
         concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
         mean = float(np.mean(profile))
-        shape = profile / mean if rate and mean else np.ones(self.hours)
+        shape = profile / mean if rate and mean else np.ones(profile.size)
         bits, packets = float(wire.bytes_per_s[row]) * 8, float(wire.packets_per_s[row])
         return concurrent, rate * profile, share * bits * shape, share * packets * shape
 
@@ -194,7 +195,7 @@ class Amounts:
         return self.described.catalogue.transfer_in(stated.region if stated else "")
 
     def _profile(self, name: str) -> Series:
-        return np.resize(np.array(self.described.traffic.multipliers(name), dtype=np.float64), self.hours)
+        return self.demand.multipliers(name)
 
     def _concurrent(self, flow_name: str, offer: str) -> Series:
         """Connections held by one new one per s, at a site of an offer."""
@@ -205,6 +206,6 @@ class Amounts:
         key = (profile, offer, protocol, duration_s, *flow.ending_key)
         if key not in self._known:
             law = Family.of(flow, protocol, self.described.catalogue.offers.get(offer)).law(duration_s)
-            times = np.arange(self.hours * POINTS_PER_HOUR, dtype=np.float64) * (SECONDS_PER_HOUR / POINTS_PER_HOUR)
-            self._known[key] = concurrent_each(times, self._profile(profile), SECONDS_PER_HOUR, [law])[0]
+            times, step_s = self.demand.times_s, self.demand.step_s
+            self._known[key] = concurrent_each(times, self._profile(profile), step_s, [law])[0]
         return self._known[key]

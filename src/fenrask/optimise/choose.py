@@ -341,7 +341,7 @@ def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]
     _check_kept(described, asked.keep)
     paths = flow_paths(described)
     units = [kept(paths, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(paths, asked)]
-    return units, Amounts(paths, demand(paths).hours)
+    return units, Amounts(paths, demand(paths))
 
 
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:

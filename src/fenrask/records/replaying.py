@@ -17,7 +17,7 @@ from fenrask.records.batch import CLOSED, CONTINUED, IDLE, RESET, UNKNOWN, Addre
 from fenrask.records.matching import NONE, Pairs
 from fenrask.records.measuring import Measured
 from fenrask.teletraffic.simulation import refused_of
-from fenrask.units import percent
+from fenrask.units import SECONDS_PER_DAY, percent
 
 __all__ = ["Day", "Log", "Replayed", "Through", "log_of", "replayed", "unsaid"]
 
@@ -202,8 +202,7 @@ def _replayed(log: Log, capacity: Capacity, one: ExitCapacity, divided: bool) ->
     told |= {needed - 1} if needed and needed > 1 else set()
     for addresses in sorted(told):
         refused(addresses)
-    new = float(np.sum(capacity.demand.load(capacity.demand.at_exit[one.exit]).new_per_s)) * 3600
-    a_day = new / capacity.demand.hours * 24
+    a_day = float(np.mean(capacity.demand.load(capacity.demand.at_exit[one.exit]).new_per_s)) * SECONDS_PER_DAY
     return Replayed(
         exit=one.exit,
         connections=len(log),

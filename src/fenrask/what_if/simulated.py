@@ -7,7 +7,7 @@ import numpy as np
 
 from fenrask.capacity.assignments import Stream
 from fenrask.capacity.sizing import Capacity, ExitCapacity
-from fenrask.demand import POINTS_PER_HOUR, Series, open_at_peak
+from fenrask.demand import POINTS_PER_STEP, Series, open_at_peak
 from fenrask.teletraffic.simulation import Calls, Found, Setting
 from fenrask.teletraffic.simulation import Pool as Servers
 from fenrask.units import SECONDS_PER_HOUR
@@ -241,13 +241,13 @@ def _not_counted(calls: Calls, stream: Stream) -> Iterator[str]:
 
 
 def _of_the_time(blocked: Series, stream: Stream, calls: Calls) -> float:
-    """The share refused of the connections of the time simulated; refused at every quarter, shape (n_times,)."""
+    """The share refused of the connections of the time simulated; refused at the load's times, shape (n_times,)."""
     step = calls.step_s
     times = (calls.first + np.arange(calls.steps)) * step
-    new = np.repeat(stream.load.new_per_s, round(SECONDS_PER_HOUR / step))[
+    new = np.repeat(stream.load.new_per_s, round(stream.load.curves.step_s / step))[
         np.round(times / step).astype(np.int64) % (calls.cycle or calls.steps)
     ]
-    quarter = SECONDS_PER_HOUR / POINTS_PER_HOUR
+    quarter = stream.load.curves.step_s / POINTS_PER_STEP
     grid = np.arange(blocked.size + 1) * quarter
     shares = np.interp((times + step / 2) % grid[-1], grid, [*blocked, blocked[0]])
     return float(np.dot(shares, new) / np.sum(new)) if new.any() else 0.0

@@ -17,14 +17,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Streams
-from fenrask.demand import POINTS_PER_HOUR, Series
+from fenrask.demand import POINTS_PER_STEP, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
 from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
 from fenrask.teletraffic.bursts import excess
 from fenrask.teletraffic.fixed_points import where_equal
 from fenrask.teletraffic.variation import varying
-from fenrask.units import SECONDS_PER_HOUR, percent
+from fenrask.units import SECONDS_PER_DAY, percent
 
 __all__ = ["blocking", "busiest_use", "greatest_load", "hardest", "least", "least_for", "suffices"]
 
@@ -309,10 +309,10 @@ def _refused_a_day(stream: Stream, blocked: Series) -> float:
     if not blocked.any():
         return 0.0
     by_quarter = (blocked + np.roll(blocked, -1)) / 2
-    by_hour = by_quarter.reshape(-1, POINTS_PER_HOUR).mean(axis=1)
-    days: float = by_hour.size / 24
-    refused_per_s = float(np.dot(stream.load.new_per_s, by_hour))
-    return refused_per_s * SECONDS_PER_HOUR * stream.copies / days
+    by_step, step_s = by_quarter.reshape(-1, POINTS_PER_STEP).mean(axis=1), stream.load.curves.step_s
+    days: float = by_step.size * step_s / SECONDS_PER_DAY
+    refused_per_s = float(np.dot(stream.load.new_per_s, by_step))
+    return refused_per_s * step_s * stream.copies / days
 
 
 _NEAR = 0.98
@@ -392,7 +392,7 @@ def _waits(stream: Stream, division: Division, search_tries: int | None, refused
 
 def _begins(stream: Stream, blocked: Series, is_over: Callable[[Series], NDArray[np.bool_]]) -> float | None:
     """When too much is first refused on the way to the busiest moment; None where that is never or always."""
-    load, step = stream.load, SECONDS_PER_HOUR / POINTS_PER_HOUR
+    load, step = stream.load, stream.load.curves.step_s / POINTS_PER_STEP
     over = is_over(load.concurrent) if blocked.any() else np.zeros(blocked.size, dtype=bool)
     if load.is_level or over.all() or not is_over(np.array([load.peak.concurrent]))[0]:
         return None

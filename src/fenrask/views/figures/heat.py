@@ -5,7 +5,7 @@ import numpy as np
 from matplotlib.ticker import PercentFormatter
 
 from fenrask.capacity import Capacity
-from fenrask.demand import POINTS_PER_HOUR, Demand, Series
+from fenrask.demand import Series
 from fenrask.views.figures.canvas import RED, figure, rendered
 
 __all__ = ["draw_heat"]
@@ -31,7 +31,7 @@ def draw_heat(capacity: Capacity, suffix: str) -> bytes:
         axes.axis("off")
         axes.text(0.5, 0.5, "No exit has a connection.", ha="center", fontsize=13)
         return rendered(paper, suffix)
-    by_hour = np.stack([_by_hour(demand, demand.load(demand.at_exit[one]).concurrent) for one in drawn])
+    by_hour = np.stack([demand.highest_by_hour(demand.load(demand.at_exit[one]).concurrent) for one in drawn])
     share = np.stack([_share(capacity, one) for one in drawn])
     colours = matplotlib.colormaps["cividis"].with_extremes(bad="#e6e6e6", over=RED)
     image = axes.imshow(share, aspect="auto", cmap=colours, vmin=0, vmax=1, interpolation="nearest")
@@ -56,11 +56,6 @@ def draw_heat(capacity: Capacity, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _by_hour(demand: Demand, series: Series) -> Series:
-    highest: Series = series.reshape(demand.hours, POINTS_PER_HOUR).max(axis=1)
-    return highest
-
-
 def _share(capacity: Capacity, exit_name: str) -> Series:
     """The ports wanted of those that exist in each hour, of the pool that binds; not a number where none is taken."""
     demand, one = capacity.demand, capacity.of(exit_name)
@@ -71,7 +66,7 @@ def _share(capacity: Capacity, exit_name: str) -> Series:
         return np.full(demand.hours, np.nan)
     # The pool may be one host's, node's or address's part of what is drawn: its peak is known.
     scale = one.port_limit.use / max(float(np.max(stream.load.concurrent)), 1e-300)
-    return _by_hour(demand, stream.load.concurrent) * scale / one.port_limit.capacity
+    return demand.highest_by_hour(stream.load.concurrent) * scale / one.port_limit.capacity
 
 
 def _short(value: float) -> str:

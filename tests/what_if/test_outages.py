@@ -108,11 +108,64 @@ class Outages(InFolder):
         found = self.json("stress", "--silent", "partner", status=1)
         self.assertEqual(found["cases"][0]["overloaded_count"], 1)
         self.assertAlmostEqual(found["cases"][0]["blocking"], 1 - 12_000 / 240_000, delta=0.001)
+        # 4,000 that end with a mean of 5 s, and 800 a second more: step by step of a hundredth.
+        old, new, time = 4000.0, 0.0, 0.0
+        while old + new < 12_000:
+            old, new, time = old * math.exp(-0.01 / 5), new + 8.0, time + 0.01
+        self.assertAlmostEqual(found["cases"][0]["full_after_s"], time, delta=0.02)
         self.assertEqual(self.program("stress", "--silent", "nobody").returncode, 2)
         self.estate({**patch, "stress": {"dead": {"silent": ["partner"]}}}, catalogue)
         self.assertEqual(
             self.json("stress", "--case", "dead", status=1)["cases"][0]["blocking"], found["cases"][0]["blocking"]
         )
+
+    def test_a_destination_that_rejects_takes_ports_for_less_long(self) -> None:
+        """A reset keeps a port for 10 s: 800 a second are 8,000, where a silent destination would hold 240,000."""
+        patch = {
+            "workloads": {"work": {"hosts": 100}},
+            "flows": {"talk": {"per_host_per_s": 8, "duration_s": 5, "closed_share": 1}},
+        }
+        catalogue = {"offers": {"gate": {"ports": {"per_address": 12_000}, "mapping_timeout_s": {"closed": 0}}}}
+        before = evaluate(self.estate(patch, catalogue))
+        struck = evaluate(
+            before.described.patched(case_patch(before.described, Case(rejecting=("partner",))), "struck")
+        )
+        self.assertAlmostEqual(struck.demand.load(struck.demand.at_exit["gate"]).peak.concurrent, 8000)
+        self.assertEqual(self.json("stress", "--rejecting", "partner")["cases"][0]["overloaded_count"], 0)
+
+    def test_a_client_that_keeps_connections_tries_for_each_request(self) -> None:
+        """50 requests a second of each of ten hosts; with ten connections at most, one try of 63 s after the other."""
+        pool = {"per_host_per_s": None, "requests_per_host_per_s": 50, "duration_s": 0.2, "pool_idle_s": 60}
+        for more, case, tries in (
+            ({}, Case(silent=("partner",)), 500),
+            ({"pool_max": 15}, Case(silent=("partner",)), 10 * 15 / 63),
+            ({"pool_max": 15}, Case(rejecting=("partner",)), 500),
+        ):
+            before = evaluate(self.estate({"flows": {"talk": {**pool, **more}}}))
+            struck = evaluate(before.described.patched(case_patch(before.described, case), "struck"))
+            with self.subTest(more=more, case=case):
+                self.assertAlmostEqual(struck.demand.load(struck.demand.at_exit["gate"]).busiest_new_per_s, tries)
+
+    def test_without_a_resolver_nothing_is_opened_by_name(self) -> None:
+        patch = {
+            "destinations": {
+                "names": {"prefixes": ["198.51.101.1/32"], "port": 53, "protocol": "udp"},
+                "partner": {"names": ["pay.partner.example"]},
+            },
+            "flows": {
+                "ask": {"from": "work", "to": "names", "per_host_per_s": 5, "duration_s": 0},
+                "save": {"from": "work", "to": "store", "per_host_per_s": 1},
+            },
+        }
+        before = evaluate(self.estate(patch))
+        case = Case(resolver_down=("names",))
+        struck = evaluate(before.described.patched(case_patch(before.described, case), "struck"))
+        new = {part.flow: float(part.new_per_s.max()) for part in struck.demand.parts if part.exit == "gate"}
+        # Each query twice; nothing to the partner by name; the store has none.
+        self.assertEqual(new, {"talk": 0.0, "ask": 100.0, "save": 10.0})
+        [found] = self.json("stress", "--resolver-down", "names", status=1)["cases"]
+        self.assertEqual((found["cut_off_count"], found["cut_off"]), (1, ["talk"]))
+        self.assertEqual(self.program("stress", "--resolver-down", "nobody").returncode, 2)
 
     def test_who_comes_back_by_chance_comes_slowly(self) -> None:
         """10,000 clients, of which the busiest second is counted, client by client."""

@@ -48,6 +48,10 @@ def command(
         Names, typer.Option(metavar="DESTINATION=TIMES", help="Connections to it last this many times as long.")
     ] = None,
     silent: Annotated[Names, typer.Option(metavar="DESTINATION", help="It no longer answers.")] = None,
+    rejecting: Annotated[Names, typer.Option(metavar="DESTINATION", help="It rejects all connections.")] = None,
+    resolver_down: Annotated[
+        Names, typer.Option(metavar="DESTINATION", help="It resolves no names, of hosts that ask it.")
+    ] = None,
     load_up: Annotated[float, typer.Option(metavar="SHARE", min=0, help="Raise all loads by this share.")] = 0.0,
     reopen: Annotated[
         float | None,
@@ -91,6 +95,8 @@ def command(
         sessions_down=session_down or [],
         slow=_slow(slow or []),
         silent=silent or [],
+        rejecting=rejecting or [],
+        resolver_down=resolver_down or [],
         load_up=load_up,
         reopen_within_s=reopen,
     )
@@ -170,6 +176,8 @@ def _checked(described: Described, case: Case) -> Case:
         ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
         ("--slow", case.slow, [*estate.destinations]),
         ("--silent", case.silent, [*estate.destinations]),
+        ("--rejecting", case.rejecting, [*estate.destinations]),
+        ("--resolver-down", case.resolver_down, [*estate.destinations]),
     ):
         problems += unknown(option, stated, known, "a name of this estate")
     problems += [

@@ -41,6 +41,12 @@ class Case(Strict):
     silent: tuple[str, ...] = Field(
         (), description="destinations that answer no more: each try of theirs keeps a port for the offer's timeout"
     )
+    rejecting: tuple[str, ...] = Field(
+        (), description="destinations that reject all connections: a reset for each, and no life"
+    )
+    resolver_down: tuple[str, ...] = Field(
+        (), description="destinations that resolve names no more: asked twice, and their hosts open nothing by name"
+    )
     load_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
     reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
         None, description="all open connections are opened again within this many seconds"
@@ -49,6 +55,11 @@ class Case(Strict):
     reconnect: Reconnect | None = Field(
         None, description="instead of reopen_within_s: all open connections come back by this policy"
     )
+
+    @property
+    def destinations(self) -> tuple[str, ...]:
+        """All that it names."""
+        return (*self.slow, *self.silent, *self.rejecting, *self.resolver_down)
 
     @property
     def storm_s(self) -> float | None:
@@ -65,6 +76,8 @@ class Case(Strict):
             sessions_down=tuple(dict.fromkeys((*self.sessions_down, *other.sessions_down))),
             slow={**self.slow, **other.slow},
             silent=tuple(dict.fromkeys((*self.silent, *other.silent))),
+            rejecting=tuple(dict.fromkeys((*self.rejecting, *other.rejecting))),
+            resolver_down=tuple(dict.fromkeys((*self.resolver_down, *other.resolver_down))),
             load_up=(1 + self.load_up) * (1 + other.load_up) - 1,
             reopen_within_s=min(spans, default=None),
         )

@@ -385,7 +385,7 @@ class Estate(Strict):
             for names, known, what in (
                 (case.lose_zones, zones, "zone"),
                 (exits, set(self.exits), "exit"),
-                ([*case.slow, *case.silent], set(self.destinations), "destination"),
+                (case.destinations, set(self.destinations), "destination"),
             ):
                 if unknown := [one for one in names if one not in known]:
                     raise unfit(f"in stress.{name} names of this estate: there is no {what} {', '.join(unknown)}")

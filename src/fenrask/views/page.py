@@ -20,6 +20,7 @@ Kind = Literal[
     "rate",
     "money",
     "growth",
+    "span",
     "minutes",
     "difference",
     "series",

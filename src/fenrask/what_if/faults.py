@@ -3,9 +3,9 @@
 from typing import Any
 
 from fenrask.designs.contract import Patch
-from fenrask.estate import LOADS, Case, Described, DurationLaw
+from fenrask.estate import LOADS, Case, Described, DurationLaw, Flow
 
-__all__ = ["all_cases", "case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
+__all__ = ["all_cases", "asking_by_name", "case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
 
 
 def case_patch(described: Described, case: Case) -> Patch:
@@ -36,10 +36,59 @@ def _far_end(described: Described, case: Case) -> Patch:
         if flow.to in case.slow:
             flows[name] = {"duration_s": _longer(flow.duration_s, case.slow[flow.to])}
         if flow.to in case.silent:
-            flows[name] = {**flows.get(name, {}), **_UNANSWERED}
+            flows[name] = {**flows.get(name, {}), **_UNANSWERED, **_tries(flow, _GIVES_UP_S)}
+        if flow.to in case.rejecting:
+            flows[name] = {**flows.get(name, {}), **_REJECTED, **_tries(flow, 0.0)}
+        if flow.to in case.resolver_down:
+            again = {key: value * _QUERIES for key in LOADS if (value := getattr(flow, key)) is not None}
+            flows[name] = {**flows.get(name, {}), **_UNANSWERED, **again}
+    for name in asking_by_name(described, case):
+        flow = described.estate.flows[name]
+        flows[name] = {key: 0.0 for key in LOADS if getattr(flow, key) is not None}
     return {"flows": flows} if flows else {}
 
 
+def asking_by_name(described: Described, case: Case) -> list[str]:
+    """The flows that open nothing new when resolvers are down: to named destinations, from hosts that ask these."""
+    estate = described.estate
+    asking = {flow.from_ for flow in estate.flows.values() if flow.to in case.resolver_down}
+    return [
+        name
+        for name, flow in estate.flows.items()
+        if flow.from_ in asking
+        and flow.to not in case.resolver_down
+        and flow.persistent_per_host is None
+        and estate.destinations[flow.to].names
+    ]
+
+
+def _tries(flow: Flow, takes_s: float) -> dict[str, float | None]:
+    """Where a client keeps connections: a try for each request, since none comes about; of a most, one after the other.
+
+    takes_s: how long a try takes.
+    """
+    if flow.requests_per_host_per_s is None:
+        return {}
+    most = flow.pool_max / takes_s if flow.pool_max is not None and takes_s else flow.requests_per_host_per_s
+    pool = dict.fromkeys(("requests_per_host_per_s", "pool_idle_s", "pool_max", "requests_at_once"))
+    return {**pool, "per_host_per_s": min(flow.requests_per_host_per_s, most)}
+
+
+_GIVES_UP_S = 63.0
+"""After which a host takes a SYN that is never answered for lost: tries after 1, 2, 4, 8, 16, 32 s (RFC 6298)."""
+_QUERIES = 2
+"""How often a host asks a resolver that does not answer: twice is what C libraries do unless they are told (RFC 1123,
+6.1.3.3, asks for several tries)."""
+_REJECTED = {
+    "closed_share": 0.0,
+    "reset_share": 0.0,
+    "half_closed_share": 0.0,
+    "rejected_share": 1.0,
+    "unanswered_share": 0.0,
+    "udp_streaming_share": 0.0,
+    "udp_one_way_share": 1.0,
+}
+"""How connections end at a destination that rejects them all: a reset for each, no answer to a datagram."""
 _UNANSWERED = {
     "closed_share": 0.0,
     "reset_share": 0.0,

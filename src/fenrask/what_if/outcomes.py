@@ -1,7 +1,7 @@
 """What happens to an estate in one case: who is cut off, which exits are overloaded."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
 
@@ -15,10 +15,12 @@ from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.routing import SubnetPath
 from fenrask.units import figure
-from fenrask.what_if.faults import case_patch
+from fenrask.what_if.faults import asking_by_name, case_patch
+from fenrask.what_if.filling import full_after
 
 __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
 
+_NAMELESS = "no name is resolved: what is open stays, and nothing new is opened"
 _WORSE = 1e-3
 """A share of new connections that more fail than before: less is not worth a word."""
 
@@ -53,6 +55,8 @@ class Outcome:
     blocking: float
     """The largest share of new connections that find no port at any exit while it lasts."""
     helps: tuple[Help, ...]
+    full_after: Mapping[str, float] = field(default_factory=dict)
+    """In how many seconds the ports of exits that it overloads are full, at the busiest moment."""
     told: tuple[Step, ...] = ()
     """How the ports are computed of the exits that it overloads, where that was asked for."""
 
@@ -129,7 +133,15 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     overloaded, worse = _overloaded(before.capacity, sized)
     blocking = max((one.blocking for one in sized.every), default=0.0)
     cut_off = _cut_off(before, after, lost_flows)
-    return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, ())
+    if case.resolver_down:
+        cut_off = {**cut_off, **dict.fromkeys(asking_by_name(described, case), _NAMELESS)}
+    full = {
+        one.exit: after_s
+        for one in (*overloaded, *worse)
+        if isinstance(one, ExitCapacity)
+        and (after_s := full_after(before.capacity.of(one.exit), one, case.storm_s)) is not None
+    }
+    return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, (), full)
 
 
 def zone_losses(evaluation: Evaluation) -> tuple[Outcome, ...]:

@@ -156,6 +156,15 @@ class Replays(InFolder):
         for time, one in zip(times.tolist(), lost.tolist(), strict=True):
             by_day[int((time - DAY) // 86_400)] += one
         self.assertEqual([day["refused"] for day in found["days"]], [by_day[day] for day in range(3)])
+        # Those that try again after 1, 2, 4 ... s, as hosts do: by plain events.
+        served, _ = events.tried_again(times, lives + 60, 4 * gate["addresses"], 6)
+        came, waits = sum(served[:-1]), [2.0**number - 1 for number in range(7)]
+        seen = [day["mean_wait_s"] * day["connections"] * (1 - day["lost_for_good"]) for day in found["days"]]
+        # Which of two tries at one instant is the first is not told.
+        self.assertAlmostEqual(sum(seen) / sum(n * w for n, w in zip(served, waits, strict=False)), 1.0, delta=0.02)
+        lost = sum(day["lost_for_good"] * day["connections"] for day in found["days"])
+        self.assertAlmostEqual(lost, served[-1], delta=0.02 * served[-1] + 3)
+        self.assertEqual(came + served[-1], times.size)
         self.assertGreater(gate["blocking"], 0.01)
         self.assertLess(gate["model_blocking"], 2e-4)
         enough = events.refused(times, lives + 60, 4 * gate["needed_by_records"]).sum()

@@ -356,7 +356,8 @@ class Estate(Strict):
         if wrong:
             expected = f"24 or 168 multipliers in each profile, or of another step, not as in {', '.join(wrong)}"
             raise unfit(
-                expected, "A step has to be hours, or an even part of an hour, of a day or a week; a minute at least."
+                expected,
+                "A step has to be hours, or an even part of an hour, of a day or a week: a minute to two hours.",
             )
         return self
 

@@ -2,10 +2,10 @@
 
 from fenrask.units import SECONDS_PER_DAY, SECONDS_PER_HOUR
 
-__all__ = ["LEAST_STEP_S", "MOST_STEPS", "step_of"]
+__all__ = ["MOST_STEPS", "step_of"]
 
-LEAST_STEP_S = 60
-MOST_STEPS = 7 * SECONDS_PER_DAY // LEAST_STEP_S
+_LEAST_STEP_S, _MOST_STEP_S = 60, 2 * SECONDS_PER_HOUR
+MOST_STEPS = 7 * SECONDS_PER_DAY // _LEAST_STEP_S
 """Those of a week, minute by minute."""
 
 
@@ -18,6 +18,6 @@ def step_of(multipliers: int) -> int | None:
     for period_s in (SECONDS_PER_DAY, 7 * SECONDS_PER_DAY):
         step_s, rest = divmod(period_s, max(1, multipliers))
         whole = not rest and (not SECONDS_PER_HOUR % step_s or not step_s % SECONDS_PER_HOUR)
-        if whole and step_s >= LEAST_STEP_S:
+        if whole and _LEAST_STEP_S <= step_s <= _MOST_STEP_S:
             return step_s
     return None

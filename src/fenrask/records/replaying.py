@@ -1,6 +1,6 @@
 """One's own records sent through the ports of an estate's exits, exactly as they were, beside what the formulas say."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -16,7 +16,8 @@ from fenrask.estate import Ending, Offer
 from fenrask.records.batch import CLOSED, CONTINUED, IDLE, RESET, UNKNOWN, Addresses, Batch
 from fenrask.records.matching import NONE, Pairs
 from fenrask.records.measuring import Measured
-from fenrask.teletraffic.simulation import refused_of
+from fenrask.teletraffic.backoff import FIRST_S, USUAL_RETRIES, Waits, waits_of
+from fenrask.teletraffic.simulation import refused_of, tries_of
 from fenrask.units import SECONDS_PER_DAY, percent
 
 __all__ = ["Day", "Log", "Replayed", "Through", "log_of", "replayed", "unsaid"]
@@ -116,6 +117,8 @@ class Day:
     date: str
     connections: int
     refused: int
+    waits: Waits | None
+    """What those of TCP feel that try again as hosts do; None where none is refused."""
 
 
 @dataclass(frozen=True)
@@ -207,7 +210,7 @@ def _replayed(log: Log, capacity: Capacity, one: ExitCapacity, divided: bool) ->
         exit=one.exit,
         connections=len(log),
         through=tuple(Through(addresses, int(refused(addresses).sum())) for addresses in sorted(told)),
-        days=tuple(_days(log, refused(one.addresses))),
+        days=tuple(_days(log, refused(one.addresses), lambda: _tries(log, holds, pools, one, one.addresses))),
         addresses=one.addresses,
         model=one.ports.blocked_per_day / a_day if one.ports and a_day else 0.0,
         model_needed=one.needed,
@@ -220,12 +223,18 @@ _MOST = 256
 """More addresses than this are tried only where the formulas ask for more."""
 
 
-def _days(log: Log, refused: NDArray[np.bool_]) -> Iterator[Day]:
-    days = (log.begin_s // _DAY).astype(np.int64)
+def _days(log: Log, refused: NDArray[np.bool_], again: Callable[[], NDArray[np.int8]]) -> Iterator[Day]:
+    """again: at which try each is served; -1 for none."""
+    days, is_tcp = (log.begin_s // _DAY).astype(np.int64), log.protocol != _UDP
+    tries = again() if np.any(refused & is_tcp) else np.zeros(len(log), dtype=np.int8)
     numbers, back = np.unique(days, return_inverse=True)
     lost = np.bincount(back, weights=refused, minlength=numbers.size)
     for number, connections, some in zip(numbers.tolist(), np.bincount(back).tolist(), lost.tolist(), strict=True):
-        yield Day(datetime.fromtimestamp(number * _DAY, UTC).date().isoformat(), connections, int(some))
+        of_day = tries[(days == number) & is_tcp]
+        served = np.bincount(np.where(of_day < 0, USUAL_RETRIES + 1, of_day), minlength=USUAL_RETRIES + 2)
+        dropped = 1 - served[0] / max(1, of_day.size)
+        felt = waits_of(served.astype(np.float64).tolist(), float(dropped)) if dropped else None
+        yield Day(datetime.fromtimestamp(number * _DAY, UTC).date().isoformat(), connections, int(some), felt)
 
 
 def _not_counted(one: ExitCapacity, divided: bool) -> Iterator[str]:
@@ -270,6 +279,24 @@ def _refused(
     log: Log, holds: Series, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int
 ) -> NDArray[np.bool_]:
     """Whether each connection finds no port among so many addresses."""
+    found = np.zeros(len(log), dtype=np.bool_)
+    for rows, ports in _short(log, pools, one, addresses):
+        found[rows] = refused_of(log.begin_s[rows], holds[rows], ports)
+    return found
+
+
+def _tries(log: Log, holds: Series, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int) -> NDArray[np.int8]:
+    """At which try each connection finds a port among so many addresses, as hosts try; -1 for none."""
+    found = np.zeros(len(log), dtype=np.int8)
+    for rows, ports in _short(log, pools, one, addresses):
+        found[rows] = tries_of(log.begin_s[rows], holds[rows], ports, USUAL_RETRIES, FIRST_S)
+    return found
+
+
+def _short(
+    log: Log, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int
+) -> Iterator[tuple[Numbers | slice, int]]:
+    """Each pool that has fewer ports than connections: these, in order, and the ports."""
     stream = max(one.streams, key=lambda each: each.busiest)
     division = one.assignment.division(stream, addresses, one.how)
     (group, number), cells = pools, 1
@@ -284,18 +311,16 @@ def _refused(
         room = int(one.assignment.room(addresses, one.how, one.target))
         _, first, host = np.unique(log.source, return_index=True, return_inverse=True)
         ports[group[(np.argsort(np.argsort(first)) >= room)[host]]] = 0
-    found = np.zeros(len(log), dtype=np.bool_)
     sizes = np.bincount(group, minlength=ports.size)
     # A pool with a port for each connection refuses none.
     short = np.flatnonzero(sizes > ports)
     if short.size == 1 and sizes[short[0]] == len(log):
-        return refused_of(log.begin_s, holds, int(ports[short[0]]))
+        yield slice(None), int(ports[short[0]])
+        return
     order = np.argsort(group, kind="stable")
     ends = np.cumsum(sizes)
     for each in short.tolist():
-        rows = order[ends[each] - sizes[each] : ends[each]]
-        found[rows] = refused_of(log.begin_s[rows], holds[rows], int(ports[each]))
-    return found
+        yield order[ends[each] - sizes[each] : ends[each]], int(ports[each])
 
 
 def unsaid(capacity: Capacity, found: Sequence[Measured]) -> dict[str, str]:

@@ -17,6 +17,7 @@ from fenrask.teletraffic.simulation.settings import (
     Searched,
     Setting,
     refused_of,
+    tries_of,
 )
 
 __all__ = [
@@ -38,5 +39,6 @@ __all__ = [
     "drawn",
     "interval",
     "refused_of",
+    "tries_of",
     "replicated",
 ]

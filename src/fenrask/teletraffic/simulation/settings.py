@@ -15,7 +15,10 @@ from fenrask.teletraffic.arguments import Floats, unusable
 from fenrask.teletraffic.backoff import FIRST_S
 from fenrask.teletraffic.simulation.laws import Drawn
 
-__all__ = ["Blocks", "Calls", "Growing", "Hashed", "Hosts", "Job", "Pool", "Run", "Searched", "Setting", "refused_of"]
+__all__ = [
+    "Blocks", "Calls", "Growing", "Hashed", "Hosts", "Job", "Pool", "Run", "Searched", "Setting",
+    "refused_of", "tries_of",
+]  # fmt: skip
 
 Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
@@ -192,6 +195,19 @@ def refused_of(times_s: Floats, holds_s: Floats, servers: int) -> NDArray[np.boo
 
     blocked: NDArray[np.bool_] = traced(times_s.astype(np.float64), holds_s.astype(np.float64), servers)
     return blocked
+
+
+def tries_of(times_s: Floats, holds_s: Floats, servers: int, retries: int, first_s: float) -> NDArray[np.int8]:
+    """The same where who is refused tries again after `first_s` s, then after twice that, and so on, `retries` times.
+
+    Returns at which try each was served, 0 for the first; -1 for none.
+    """
+    if times_s.size != holds_s.size or np.any(np.diff(times_s) < 0) or np.any(holds_s < 0):
+        raise unusable("times_s", "times that fall, or holds of another number or below 0", "calls in order")
+    from fenrask.teletraffic.simulation.kernels.heap import tried
+
+    found: NDArray[np.int8] = tried(times_s.astype(np.float64), holds_s.astype(np.float64), servers, retries, first_s)
+    return found
 
 
 class Setting(Protocol):

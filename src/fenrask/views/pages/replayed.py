@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 
 from fenrask.records.batch import Unread
-from fenrask.records.replaying import Replayed, Through
+from fenrask.records.replaying import Day, Replayed, Through
 from fenrask.units import counted
 from fenrask.views.cells import share_text
 from fenrask.views.page import MACHINES, Column, Page, Table
@@ -25,6 +25,10 @@ _DAYS = (
     Column("refused", "no free port", "count"),
     Column("blocking", "share", "share"),
     Column("model_blocking", "formula", "share"),
+    Column("first_tries_dropped", "first SYNs dropped", "share", sparse=True, least_width=110),
+    Column("lost_for_good", "lost for good", "share", sparse=True),
+    Column("mean_wait_s", "mean wait, s", "rough", sparse=True),
+    Column("p95_wait_s", "95%, s", "rough", sparse=True),
 )
 _EXITS = (
     Column("exit", "exit", least_width=MACHINES),
@@ -50,7 +54,7 @@ def replayed_page(
         for each in one.through
     ]
     days = [
-        (one.exit, day.date, day.connections, day.refused, day.refused / day.connections, one.model)
+        (one.exit, day.date, day.connections, day.refused, day.refused / day.connections, one.model, *_felt(day))
         for one in found
         for day in one.days
     ]
@@ -70,6 +74,11 @@ def replayed_page(
     if no_pair:
         lines.append(f"{counted(no_pair, 'record')} of no subnet or destination of the estate: not counted.")
     return Page("simulate", estate, tuple(lines), tables, {"target_blocking": target}, tuple(not_counted))
+
+
+def _felt(day: Day) -> tuple[float | None, ...]:
+    felt = day.waits
+    return (None,) * 4 if felt is None else (felt.dropped, felt.lost, felt.mean_s, felt.p95_s)
 
 
 def _what(one: Replayed, each: Through) -> str:

@@ -4,7 +4,7 @@ import numpy as np
 
 from fenrask.compiling import compiled
 
-__all__ = ["pop", "push", "traced"]
+__all__ = ["pop", "push", "traced", "tried"]
 
 
 @compiled
@@ -53,3 +53,37 @@ def traced(times, holds, servers):
         else:
             blocked[i] = True
     return blocked
+
+
+@compiled
+def tried(times, holds, servers, retries, first_s):
+    """The same where who is refused tries again after `first_s` s, then after twice that, and so on, `retries` times.
+
+    Returns at which try each was served, 0 for the first, int8; -1 for none.
+    """
+    n = times.size
+    tries = np.zeros(n, dtype=np.int8)
+    keys, items, size = np.empty(servers + 1), np.empty(servers + 1, dtype=np.int32), 0
+    due, who, waiting = np.empty(n + 1), np.empty(n + 1, dtype=np.int32), 0
+    i = 0
+    while i < n or waiting > 0:
+        if waiting > 0 and (i >= n or due[0] < times[i]):
+            now, one = due[0], who[0]
+            pop(due, who, waiting)
+            waiting -= 1
+        else:
+            now, one = times[i], np.int32(i)
+            i += 1
+        while size > 0 and keys[0] <= now:
+            pop(keys, items, size)
+            size -= 1
+        if size < servers:
+            push(keys, items, size, now + holds[one], np.int32(0))
+            size += 1
+        elif tries[one] < retries:
+            push(due, who, waiting, now + first_s * 2.0 ** tries[one], one)
+            waiting += 1
+            tries[one] += 1
+        else:
+            tries[one] = -1
+    return tries

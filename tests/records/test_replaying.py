@@ -173,6 +173,14 @@ class Replays(InFolder):
         self.assertGreater(one_less, 1e-4 * times.size)
         text = self.program("simulate", "--records", "r.csv").stdout
         self.assertRegex(text, r"the rate varies by (2|3)\d\.\d% within the\s+hour")
+        # `measure` does it with what it has found.
+        beside = self.json("measure", "r.csv", "--replay", status=None)
+        [own] = beside["exits"]
+        self.assertGreaterEqual(own["addresses"], 0.9 * gate["needed_by_records"])
+        refused = int(events.refused(times, lives + 60, 4 * own["addresses"]).sum())
+        self.assertAlmostEqual(own["blocking"], refused / times.size, places=12)
+        self.assertIn("With the load measured of talk:", self.program("measure", "r.csv", "--replay").stdout)
+        self.assertEqual(self.program("measure", "-", "--replay").returncode, 2)
         # The same, by what `measure` says of the records.
         self.program("measure", "r.csv", "--save", "loads.json")
         measured = {"talk": {**flow, "per_host_per_s": None, "duration_s": None, "measured": "loads.json"}}

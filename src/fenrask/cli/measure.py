@@ -13,14 +13,17 @@ from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.records import Columns, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
+from fenrask.estate import Described
+from fenrask.estate.suggestions import some
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import measured, measured_file, stated_rates
+from fenrask.records.measuring import Measured, measured, measured_file, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
+from fenrask.views.page import Page
 from fenrask.views.pages.measure import measure_page
 
 __all__ = ["command"]
@@ -61,6 +64,13 @@ def command(
         Path | None,
         typer.Option(metavar="FILE", help="Draw rates, concurrent connections and durations (.png, .svg or .pdf)."),
     ] = None,
+    replay: Annotated[
+        bool,
+        typer.Option(
+            "--replay",
+            help="Also send the records, as they were, through the ports that the estate has with what was measured.",
+        ),
+    ] = False,
     propose: Annotated[
         Path | None,
         typer.Option(
@@ -81,7 +91,10 @@ def command(
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
     rates, name = stated_rates(described), described.estate.estate
-    call.show(measure_page(name, whole, loads, rates, seen.unread, seen.formats, tables))
+    page = measure_page(name, whole, loads, rates, seen.unread, seen.formats, tables)
+    if replay and loads:
+        page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
+    call.show(page)
     if save:
         call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
     if figure:
@@ -91,6 +104,28 @@ def command(
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
     return int(not loads or seen.stopped)
+
+
+def _with_replay(
+    page: Page, described: Described, loads: list[Measured], pairs: Pairs, files: list[str], columns: dict[str, str]
+) -> Page:
+    """The page with what the same records find through the ports, as loads that were measured ask for them."""
+    from fenrask.capacity import capacity
+    from fenrask.demand import demand
+    from fenrask.records.applied import with_loads
+    from fenrask.records.replaying import log_of, replayed
+    from fenrask.routing import flow_paths
+    from fenrask.views.pages.replayed import replayed_page
+
+    if "-" in files:
+        raise UnusableInput([Problem(Place(path="--replay"), "standard input", "files, which are read twice")])
+    known, flows = with_loads(described, loads)
+    unread = Unread({})
+    batches = (batch for file in files for batch in read_records(file, unread, columns)[2])
+    found = [*replayed(log_of(batches, pairs), capacity(demand(flow_paths(known))), pairs)]
+    told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
+    lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary
+    return replace(page, summary=lines, tables=(*page.tables, *told.tables))
 
 
 @dataclass

@@ -6,7 +6,7 @@ from enum import Enum
 from fractions import Fraction
 from typing import Any
 
-from fenrask.units import cents, figure, percent, span_text
+from fenrask.units import cents, figure, percent
 from fenrask.views.page import Column, Table
 from fenrask.views.quoting import visible
 
@@ -98,7 +98,6 @@ _SHOWN: dict[str, Callable[[Any], str]] = {
     "rate": lambda value: f"{value:f}",
     "money": lambda value: f"{cents(Fraction(value)):,}",
     "growth": _growth,
-    "span": lambda value: span_text(value) if value else "0 s",
     "minutes": lambda value: f"{value / 60:,.0f}",
     "difference": _signed,
     "series": sparkline,

@@ -20,7 +20,6 @@ Kind = Literal[
     "rate",
     "money",
     "growth",
-    "span",
     "minutes",
     "difference",
     "series",

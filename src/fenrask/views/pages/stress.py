@@ -2,8 +2,9 @@
 
 from collections.abc import Sequence
 
+from fenrask.capacity import ExitLimits
 from fenrask.estate.suggestions import some
-from fenrask.units import cents, counted, percent
+from fenrask.units import cents, counted, percent, span_text
 from fenrask.views.page import MACHINES, Column, Page, Table
 from fenrask.what_if import Outcome
 
@@ -18,7 +19,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
         Column("cut_off_count", "flows cut off", "count"),
         Column("overloaded_count", "exits overloaded", "count"),
         Column("blocking", "no free port", "share"),
-        Column("full_after_s", "ports full after", "span", sparse=True),
+        Column("full_after_s", "ports full after", "figure", least_width=MACHINES),
         Column("hit", "which"),
         Column("cut_off", "cut off", "list", least_width=MACHINES),
         Column("hosts_lost", "workloads that lose all hosts", "list", least_width=MACHINES),
@@ -41,7 +42,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
         for one in ordered
     ]
     why = [(one.case, some(flows), reason) for one in ordered for reason, flows in one.reasons.items()]
-    why += [(one.case, each.exit, each.verdict) for one in ordered for each in (*one.overloaded, *one.worse)]
+    why += [(one.case, each.exit, _verdict(one, each)) for one in ordered for each in (*one.overloaded, *one.worse)]
     why += [(one.case, name, reason) for one in ordered for name, reason in one.too_fast.items()]
     reasons = (Column("case", "case"), Column("what", "flows or exit"), Column("why", "why"))
     tables = (
@@ -49,6 +50,12 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
         Table("reasons", "Why", reasons, why, empty="nothing is cut off, nothing overloaded", shown=10),
     )
     return Page("stress", estate, _summary(ordered), tables, {"currency": currency})
+
+
+def _verdict(one: Outcome, each: ExitLimits) -> str:
+    """What an exit runs out of, and how soon after the case begins, where that is not at once."""
+    full_after = one.full_after.get(each.exit)
+    return f"{each.verdict}; full after {span_text(full_after)}" if full_after else each.verdict
 
 
 def _overloaded(one: Outcome) -> list[str]:

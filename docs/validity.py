@@ -15,7 +15,10 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
 from fenrask.teletraffic import concurrent, erlang_b, hayward_b
 from fenrask.teletraffic.backoff import tried_again
+from fenrask.teletraffic.client_pools import pool_use
 from fenrask.teletraffic.holding import Delayed, Exponential, Lognormal
+from fenrask.teletraffic.simulation import refused_of, tries_of
+from fenrask.teletraffic.spreading import busiest_part
 from fenrask.teletraffic.variation import day_level, held_cv, overlap, varying
 from tests.capacity import events
 
@@ -23,11 +26,12 @@ HEAD = """# Limits of validity
 
 What the formulas take for granted, what it costs where it is not so, how to see that in your records, and what to do.
 Shares are of new connections that find no free port; the simulation is event by event, in plain Python, on the case in
-the first column (some 100,000 connections at least), so that its last digit is chance. Written by `docs/validity.py`;
-a test runs it again.
+the first column (some 100,000 connections at least), so that its last digit is chance. The replay is what
+`simulate --records` counts of the very same connections. Written by `docs/validity.py`; a test runs it again. What the
+kernel's own translator does with ports and timers is `make truth`, where one runs.
 
-| case | assumed away | formula that assumes so | simulation | formula that does not | seen in records | what to do |
-|---|---|---|---|---|---|---|
+| case | assumed | formula that assumes it | simulation | replay | formula without it | seen in records | what to do |
+|---|---|---|---|---|---|---|---|
 """
 TAIL = """
 Published figures that the formulas are held against by tests: Erlang's table at 1 % (5 servers 1.361 Erlang, 10: 4.461,
@@ -46,10 +50,20 @@ class Row:
     better: float | None
     seen: str
     remedy: str
+    replay: float | None = None
+    unit: str = ""
+    """Of what the columns are where they are no shares."""
 
     def __str__(self) -> str:
-        shares = [_share(self.plain), _share(self.simulated), "" if self.better is None else _share(self.better)]
+        shares = [self._said(one) for one in (self.plain, self.simulated, self.replay, self.better)]
         return f"| {' | '.join([self.case, self.assumed, *shares, self.seen, self.remedy])} |"
+
+    def _said(self, value: float | None) -> str:
+        if value is None:
+            return ""
+        if not self.unit:
+            return _share(value)
+        return f"{value:,.0f} {self.unit}" if value >= 1000 else f"{value:.3g} {self.unit}"
 
 
 def _share(value: float) -> str:
@@ -60,8 +74,12 @@ def _erlang(ports: float, load: float) -> float:
     return float(erlang_b(float(ports), float(load)))
 
 
-def _seen(times: events.Floats, holds: events.Floats, ports: int, settled_s: float = 2000.0) -> float:
-    return float(np.mean(events.refused(times, holds, ports)[times > settled_s]))
+def _seen(times: events.Floats, holds: events.Floats, ports: int, settled_s: float = 2000.0) -> tuple[float, float]:
+    """Refused by plain events, and by the replay."""
+    some = times > settled_s
+    return float(np.mean(events.refused(times, holds, ports)[some])), float(
+        np.mean(refused_of(times, holds, ports)[some])
+    )
 
 
 def rows() -> Iterator[Row]:
@@ -73,7 +91,7 @@ def rows() -> Iterator[Row]:
         return 60 + dice.exponential(2.0, size)
 
     even = np.cumsum(dice.exponential(1 / 5, 300_000))
-    share = _seen(even, holds(even.size), 330)
+    share, replay = _seen(even, holds(even.size), 330)
     yield Row(
         "310 concurrent on average, 330 ports, each for itself",
         "nothing",
@@ -82,9 +100,10 @@ def rows() -> Iterator[Row]:
         None,
         "variance of counts = mean, at every window",
         "nothing",
+        replay,
     )
-    share = _seen(even, np.full(even.size, 62.0), 330)
-    other = _seen(even, dice.lognormal(np.log(62) - 0.5, 1.0, even.size), 330, 20_000)
+    share, replay = _seen(even, np.full(even.size, 62.0), 330)
+    other, _ = _seen(even, dice.lognormal(np.log(62) - 0.5, 1.0, even.size), 330, 20_000)
     yield Row(
         "the same, all of one duration",
         "exponential durations (none is assumed)",
@@ -93,42 +112,49 @@ def rows() -> Iterator[Row]:
         None,
         "",
         f"nothing: lognormal durations with a deviation of 1.3 means give {_share(other)}",
+        replay,
     )
     instants = np.cumsum(dice.exponential(5 / 5, 80_000))
     times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
     better = float(hayward_b(400.0, 310.0, 1 + 2 * 4 * overlap(law)))
+    share, replay = _seen(times, holds(times.size), 400)
     yield Row(
         "five at one instant on average, 400 ports",
         "each for itself",
         _erlang(400, 310),
-        _seen(times, holds(times.size), 400),
+        share,
         better,
         "variance of counts = 9 means, at every window",
         "`batch`",
+        replay,
     )
     instants = np.cumsum(dice.exponential(5 / 0.1, 60_000))
     times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
     better = float(hayward_b(20.0, 6.2, 1 + 2 * 4 * overlap(law)))
+    share, replay = _seen(times, holds(times.size), 20, 20_000)
     yield Row(
         "the same with 6.2 concurrent and 20 ports",
         "each for itself; Hayward: load / z of ten and more",
         _erlang(20, 6.2),
-        _seen(times, holds(times.size), 20, 20_000),
+        share,
         better,
         "few connections, in batches",
         "`simulate`",
+        replay,
     )
     times = events.at_levels(dice, 1.0, events.lognormal(dice, 0.3, 3000), 300.0)
     cv = held_cv(law, 0.3, 300.0)
     better = float(varying(lambda held: np.asarray(erlang_b(75.0, held)), np.array([62.0]), cv)[0])
+    share, replay = _seen(times, holds(times.size), 75)
     yield Row(
         "62 concurrent, 75 ports; the rate has another level every 5 minutes, by 30 %",
         "a steady rate in the hour",
         _erlang(75, 62),
-        _seen(times, holds(times.size), 75),
+        share,
         better,
         "variance / mean of counts grows with the window",
         "`rate_cv`, or `measure --save`",
+        replay,
     )
     days = np.array([_erlang(360, 310 * level) for level in events.lognormal(dice, 0.3, 2000)])
     level = day_level(0.3, 0.95)
@@ -142,7 +168,9 @@ def rows() -> Iterator[Row]:
         f"`day_cv`: the ports for {level:.2f} times the load carry 95 % of days",
     )
     yield _ramp(dice)
-    served, _ = events.tried_again(even, holds(even.size), 290, 6)
+    lives = holds(even.size)
+    served, _ = events.tried_again(even, lives, 290, 6)
+    tries = tries_of(even, lives, 290, 6, 1.0)
     first, _ = tried_again(np.array([310.0]), 290.0, 62.0, 6, lambda load: np.asarray(erlang_b(290.0, load)))
     yield Row(
         "310 wanted, 290 ports, SYNs sent again up to 6 times",
@@ -152,6 +180,7 @@ def rows() -> Iterator[Row]:
         float(first[0]),
         "SYNs of one source port again after 1, 3, 7 s",
         "`retries`",
+        float(np.mean(tries != 0)),
     )
     refused, not_opened, _ = events.behind_hosts(dice, 20, 4.0, 10, 2.0, 60.0, 4000)
     yield Row(
@@ -164,7 +193,8 @@ def rows() -> Iterator[Row]:
         f"`max_per_host`; hosts hold back {_share(not_opened)}",
     )
     starts = np.repeat(np.arange(400) * 300.0, 600)
-    lost = events.refused(starts, holds(starts.size), 560)
+    lives = holds(starts.size)
+    lost, again = events.refused(starts, lives, 560), refused_of(starts, lives, 560)
     yield Row(
         "600 connections at one time, every 5 minutes, 560 ports",
         "a rate of 2 a second",
@@ -173,6 +203,59 @@ def rows() -> Iterator[Row]:
         40 / 600,
         "counts of one second, again after the same time",
         "`every_s`, `spread_s`",
+        float(np.mean(again[6000:])),
+    )
+    yield from _beside_ports(dice)
+
+
+def _beside_ports(dice: np.random.Generator) -> Iterator[Row]:
+    """What is assumed of packets, places, clients and causes."""
+    # Eight packets that open, close and acknowledge, and two that carry something: 52 bytes of headers each.
+    wire = sum(52 + carried for carried in [0] * 8 + [512] * 2)
+    yield Row(
+        "half a KiB each way in a connection: bytes",
+        "headers: payload is what passes",
+        1024.0,
+        float(wire),
+        1024.0 + 10 * 52,
+        "bytes of records / bytes of interfaces",
+        "nothing: limits count the wire; bills do with `meters: wire`",
+        unit="bytes",
+    )
+    most = [np.bincount(dice.integers(0, 4, 8), minlength=4).max() / 2 for _ in range(40_000)]
+    yield Row(
+        "eight equal connections on four nodes: the busiest, in even parts",
+        "even parts",
+        1.0,
+        float(np.mean(most)),
+        busiest_part(8, 4),
+        "bytes by node or path",
+        "nothing: limits of nodes and equal routes count it",
+        unit="times",
+    )
+    spans, _ = events.client(dice, 50.0, dice.exponential(0.2, 120_000).tolist(), 60.0)
+    end = 120_000 / 50.0
+    yield Row(
+        "50 requests a second of 0.2 s in one client that keeps connections for 60 s: ports",
+        "a connection for each request, its port for 60 s more",
+        50 * 60.2,
+        sum(close - begin for begin, close in spans) / end,
+        pool_use(50.0, 0.2, 60.0).open,
+        "connections far longer than requests, few new ones",
+        "`requests_per_host_per_s`, `pool_idle_s`",
+        unit="ports",
+    )
+    levels = events.lognormal(dice, 0.3, 20_000)
+    apart = np.mean([events.lognormal(dice, 0.3, 20_000) for _ in range(20)], axis=0)
+    yield Row(
+        "20 flows whose load is known to 30 %: what the 95th percentile of their sum is, in means",
+        "each for itself: chance evens them out",
+        float(np.quantile(apart, 0.95)),
+        float(np.quantile(levels, 0.95)),
+        day_level(0.3, 0.95),
+        "flows of one workload rise and fall together",
+        "nothing: ranges of one workload or destination move together; `together` binds others",
+        unit="times",
     )
 
 

@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from fenrask.capacity import Capacity, capacity
+from fenrask.capacity import Capacity, beyond_range, capacity
 from fenrask.demand import demand
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
@@ -67,6 +67,30 @@ class OneGate(InFolder):
         [each] = simulated(one, Asked(around_hours=hours))
         with ThreadPoolExecutor(2) as executor:
             return replicated(each.setting, executor, Stop(0.03, most_runs=400, most_attempts=3e6)).share
+
+
+class Ranges(OneGate):
+    def test_what_leaves_the_range_of_the_formulas_is_said(self) -> None:
+        """Rows of docs/validity.md whose formula is off: a fast ramp, few bursts, much variation."""
+        base = {"per_host_per_s": 1, "duration_s": 2}
+        steep = self.gate({**base, "duration_s": 7200, "per_host_per_s": 0.02}, 2000)
+        self.assertEqual([*beyond_range(steep.exits[0])], [])
+        for flow, ports, words in (
+            ({**base, "per_host_per_s": 0.01, "batch": 5}, 15, "few connections come in bursts"),
+            ({**base, "rate_cv": 0.9}, 800, "varies by 9"),
+            ({**base, "every_s": 300, "retries": 3}, 4000, "not counted beside jobs"),
+        ):
+            with self.subTest(words):
+                [said] = beyond_range(self.gate(flow, ports).exits[0])
+                self.assertIn(words, said)
+        changes = {"flows": {"talk": {"duration_s": 7200, "per_host_per_s": 0.02, "profile": "day"}}}
+        changes["profiles"] = {"day": [1.0] * 12 + [3.0] * 12}
+        ramp = sized(self.estate(changes, {"offers": {"gate": {"ports": {"per_address": 5000}}}}))
+        [said] = beyond_range(ramp.exits[0])
+        self.assertIn("rises 3 times within one holding time", said)
+        self.assertIn("Beyond the range of the formulas", self.program("capacity").stdout)
+        # With ample room no doubt matters.
+        self.assertEqual([*beyond_range(self.gate({**base, "rate_cv": 0.9}, 60_000).exits[0])], [])
 
 
 class Batches(OneGate):

@@ -7,12 +7,13 @@ import os
 import random
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import yaml
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from fenrask.checks import check
+from fenrask.checks import audit, check
 from fenrask.designs import compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
@@ -50,6 +51,27 @@ def described_by(seed: int) -> Described:
 
 
 class RandomEstates(InFolder):
+    @EACH
+    @given(DICE)
+    def test_second_methods_agree_on_any_load(self, seed: int) -> None:
+        """The same load in two halves, in small steps of time, hop by hop; and what fits has ports to spare."""
+        described, dice = described_by(seed), random.Random(seed)
+        flows: dict[str, Any] = {}
+        for name, flow in described.estate.flows.items():
+            if flow.per_host_per_s is not None and dice.random() < 0.5:
+                flows[name] = dice.choice(
+                    [
+                        {"batch": 4.0},
+                        {"rate_cv": 0.3},
+                        {"retries": 3},
+                        {"every_s": 300.0, "spread_s": 10.0},
+                        {"day_cv": 0.2},
+                        {"burstiness": 3.0},
+                    ]
+                )
+        evaluation = evaluate(described.patched({"flows": flows}, "uneven"))
+        self.assertEqual([one for one in audit(evaluation) if not one.agrees], [])
+
     @EACH
     @given(DICE)
     def test_one_need_has_one_verdict(self, seed: int) -> None:

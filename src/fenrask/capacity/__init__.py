@@ -7,6 +7,7 @@ from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
 from fenrask.capacity.translators import Translator, translators
+from fenrask.capacity.validity import beyond_range
 
 __all__ = [
     "growth_until",
@@ -19,6 +20,7 @@ __all__ = [
     "Split",
     "Stream",
     "Translator",
+    "beyond_range",
     "capacity",
     "explain_capacity",
     "streams",

@@ -7,9 +7,14 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Network, IPv6Network, collapse_addresses
+from typing import Any
+
+import numpy as np
 
 from fenrask.capacity import ExitCapacity
-from fenrask.evaluation import Evaluation
+from fenrask.demand import Load
+from fenrask.estate import LOADS
+from fenrask.evaluation import Evaluation, evaluate
 
 __all__ = ["Audited", "audit"]
 
@@ -36,12 +41,14 @@ class Audited:
 
 
 def audit(evaluation: Evaluation) -> Iterator[Audited]:
-    """Shares, connections over hops, bytes, the bill, blocking, addresses needed, allow-lists."""
+    """Shares, connections over hops, bytes, the bill, blocking, ports wanted, addresses needed, allow-lists."""
     yield from _shares(evaluation)
     yield from _rates(evaluation)
     yield from _volumes(evaluation)
     yield from _sums(evaluation)
     yield from _blocking(evaluation)
+    yield from _held(evaluation)
+    yield from _in_halves(evaluation)
     yield from _lists(evaluation)
 
 
@@ -161,6 +168,66 @@ def _recursion(load: float, servers: int) -> float:
         if inverse > 1e300:
             return 0.0
     return 1.0 / inverse
+
+
+def _held(evaluation: Evaluation) -> Iterator[Audited]:
+    """Ports wanted at the peak, as an integral of the rate before it; and that what fits has ports to spare."""
+    for one in evaluation.capacity.exits:
+        if one.ports is None:
+            continue
+        if one.fits and one.target <= _SMALL:
+            yield Audited("ports lacking where all fits", one.exit, min(0.0, one.ports.headroom), 0.0, "none may")
+        stream = next((each for each in one.streams if each.label == one.ports.binding), None)
+        if stream is not None and stream.load.numbers.size <= _MOST_LAWS:
+            peak = stream.load.peak
+            method = "rate before x share still held, in small steps"
+            yield Audited("ports wanted", one.exit, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
+
+
+_SMALL, _MOST_LAWS = 1e-3, 100
+_LASTS, _STEPS = 60.0, 6000
+
+
+def _integral(load: Load, time_s: float) -> float:
+    """The integral of rate(t - u) x P(holding time > u), by the middles of small steps of u."""
+    total, curves = load.persistent, load.curves
+    for number, rate in zip(load.numbers.tolist(), load.rates.tolist(), strict=True):
+        curve = curves.curve(number)
+        law, mean = curve.law, float(np.max(curve.law.mean_s))
+        if not rate or not mean:
+            continue
+        ends = np.concatenate([[0.0], np.geomspace(mean * 1e-4, mean * _LASTS, _STEPS)])
+        middles = (ends[1:] + ends[:-1]) / 2
+        steps = np.floor((time_s - middles) / curves.step_s).astype(np.int64) % curve.profile.size
+        survival = np.ravel(law.survival(middles))
+        total += rate * float(np.dot(curve.profile[steps] * survival, np.diff(ends)))
+    return total
+
+
+def _in_halves(evaluation: Evaluation) -> Iterator[Audited]:
+    """The same load, each flow written as two of half of it: ports and addresses are as many."""
+    described, patch = evaluation.described, dict[str, dict[str, Any]]()
+    flows = described.estate.flows
+    if len(flows) > _MOST_FLOWS:
+        return
+    for name, flow in flows.items():
+        # What hangs on each flow by itself cannot be halved.
+        if flow.max_per_host is not None or flow.is_pooled:
+            continue
+        keys = (*LOADS, "out_gib_per_month", "in_gib_per_month")
+        half = {key: value / 2 for key in keys if (value := getattr(flow, key)) is not None}
+        patch[name], patch[f"{name}, half of it"] = half, {**described.data["flows"][name], **half}
+    halved = evaluate(described.patched({"flows": patch}, "halves"))
+    for one in evaluation.capacity.exits:
+        other = halved.capacity.of(one.exit)
+        if other is None or one.ports is None or other.ports is None:
+            continue
+        method = "each flow as two of half the load"
+        yield Audited("ports of the pool that binds", one.exit, one.ports.concurrent, other.ports.concurrent, method)
+        yield Audited("addresses for one load", one.exit, one.needed or 0, other.needed or 0, method)
+
+
+_MOST_FLOWS = 300
 
 
 def _lists(evaluation: Evaluation) -> Iterator[Audited]:

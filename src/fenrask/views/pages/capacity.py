@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range
 from fenrask.units import clock_text, counted, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
@@ -96,6 +96,13 @@ def capacity_page(capacity: Capacity) -> Page:
     summary = _summary(capacity, every)
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
+    doubts = [(one.exit, words) for one in capacity.exits for words in beyond_range(one)]
+    facts["beyond_range"] = [f"{name}: {words}" for name, words in doubts]
+    if doubts:
+        name, words = doubts[0]
+        more = f", and {len(doubts) - 1} more of that" if len(doubts) > 1 else ""
+        told = f"Beyond the range of the formulas (docs/validity.md): {name}, {words}{more}. Simulate it."
+        summary = (*summary, told)
     if capacity.of_busy_day:
         days = described.estate.targets.days
         facts["days"] = days

@@ -115,7 +115,7 @@ FACTS: dict[tuple[str, ...], str] = {
     ("check",): "errors warnings notes accepted",
     ("path", "app", "partner"): "verdicts seen_as parts shares breaks",
     ("demand",): "hours",
-    ("capacity",): "fits target_blocking",
+    ("capacity",): "fits target_blocking beyond_range",
     ("charges",): "currency month_amount fixed_amount by_volume_amount unallocated_amount year_amount",
     ("compare",): "currency",
     ("compare", "--base", "estate.yaml", "--set", "exits.gate.addresses=2"): "currency difference_amount unchanged",

@@ -13,6 +13,7 @@ import numpy as np
 
 from fenrask.capacity import Capacity, beyond_range, capacity
 from fenrask.demand import demand
+from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
 from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, hyperexponential
@@ -91,6 +92,30 @@ class Ranges(OneGate):
         self.assertIn("Beyond the range of the formulas", self.program("capacity").stdout)
         # With ample room no doubt matters.
         self.assertEqual([*beyond_range(self.gate({**base, "rate_cv": 0.9}, 60_000).exits[0])], [])
+
+
+class Phases(OneGate):
+    def test_jobs_that_start_at_other_times_do_not_add_up(self) -> None:
+        """Two jobs of 300 connections every 5 minutes, at one time or 150 s apart; 62 s of holds on average."""
+        dice = np.random.default_rng(31)
+        each = {"from": "work", "to": "partner", "per_host_per_s": 0.1, "duration_s": 2, "every_s": 300, "spread_s": 1}
+        ports = {"offers": {"gate": {"ports": {"per_address": 310}}}}
+        for apart_s, at in ((0, [{}, {}]), (0, [{"at_s": 7}, {"at_s": 307}]), (150, [{"at_s": 10}, {"at_s": 160}])):
+            flows = {"talk": {**each, **at[0]}, "more": {**each, **at[1]}}
+            found = sized(self.estate({"flows": flows}, ports))
+            begins = np.concatenate([np.arange(200) * 300.0, np.arange(200) * 300.0 + apart_s])
+            times = np.sort(np.repeat(begins, 300) + dice.uniform(0, 1, 400 * 300))
+            seen = events.refused(times, 60 + dice.exponential(2.0, times.size), 310).mean()
+            with self.subTest(apart_s=apart_s, at=at):
+                self.assertAlmostEqual(found.exits[0].blocking, seen, delta=0.02)
+                self.assertAlmostEqual(self.simulated_share(found), seen, delta=0.02)
+                limits = {"limits": {"new_per_s": 1000, "connections": 1000}}
+                described = self.estate({"flows": flows}, {"offers": {"gate": {**limits}}})
+                use = {one.limit: one.use for one in sized(described).exits[0].limits}
+                self.assertAlmostEqual(use["new per second"], 600 if not apart_s else 300)
+                self.assertAlmostEqual(use["connections"], 600 if not apart_s else 300, delta=10)
+        with self.assertRaises(UnusableInput):
+            self.estate({"flows": {"talk": {"at_s": 5}}})
 
 
 class Batches(OneGate):

@@ -20,11 +20,12 @@ from fenrask.demand import (
     concurrent_by,
     ended_by,
     shaped,
+    starts,
 )
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
-__all__ = ["Groups", "LimitUse", "limit_rows", "stated_limits"]
+__all__ = ["Groups", "LimitUse", "limit_rows", "most_new", "stated_limits"]
 
 
 def _no_growth() -> None:
@@ -167,13 +168,19 @@ def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer,
             yield _Use(name, "connections", series, most, pool.label, load, pool.key, each_s)
 
 
+def most_new(laid: Laid, parts: Parts) -> Series:
+    """How many times its mean rate each part opens in the second in which most are opened, shape (n_parts,)."""
+    usual = parts.rate_per_s * laid.curves.mean_profile[parts.curve]
+    return max((one.new for one in starts(laid, parts.rows)), key=lambda factors: float(np.dot(factors, usual)))
+
+
 def _at_worst(demand: Demand, parts: Parts) -> Series | None:
-    """How many times its mean each part holds when jobs start at one time, shape (n_parts,); None where none do."""
+    """How many times its mean each part holds when most do, as jobs start, shape (n_parts,); None without jobs."""
     traffic = demand.laid.traffic
     if not traffic.is_synchronised or not np.any(traffic.every_s[parts.flow]):
         return None
-    factors: Series = np.add(*demand.laid.bursts)[parts.rows]
-    return factors
+    held = demand.laid.mean_concurrent[parts.rows]
+    return max((one.held for one in starts(demand.laid, parts.rows)), key=lambda factors: float(np.dot(factors, held)))
 
 
 _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s": ("bits per second", "Gbit/s"),
@@ -235,7 +242,7 @@ def _by_step(demand: Demand, some: Groups, what: str) -> Series:
     """
     parts, laid = some.parts, demand.laid
     if what == "new_per_s":
-        return shaped(parts, some.group, some.count, parts.rate_per_s * laid.new_at_worst[parts.rows])
+        return shaped(parts, some.group, some.count, parts.rate_per_s * most_new(laid, parts))
     mean = _AMOUNTS[what](laid)[parts.rows]
     asked = laid.asked_profile[parts.rows]
     usual = laid.curves.profiles.mean(axis=1)[asked]

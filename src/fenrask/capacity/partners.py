@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenrask.capacity.limits import LimitUse
+from fenrask.capacity.limits import LimitUse, most_new
 from fenrask.demand import Demand, Part, Parts, shaped
 
 __all__ = ["AtPartner", "at_partners"]
@@ -56,5 +56,5 @@ def at_partners(demand: Demand, exit_name: str, parts: Sequence[Part]) -> Iterat
             opened = float(shaped(own, group, 1, own.rate_per_s * lives).max()) + float(own.persistent.sum())
             yield AtPartner(name, "connections", "connections", opened, float(limit.connections))
         if limit.new_per_s is not None:
-            new = float(shaped(own, group, 1, own.rate_per_s * laid.new_at_worst[own.rows]).max())
+            new = float(shaped(own, group, 1, own.rate_per_s * most_new(laid, own)).max())
             yield AtPartner(name, "new per second", "new connections per s", new, float(limit.new_per_s))

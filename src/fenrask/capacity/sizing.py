@@ -258,6 +258,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
             column[some.flow]
             for column in (
                 traffic.every_s,
+                traffic.at_s,
                 traffic.spread_s,
                 traffic.retries,
                 traffic.batch,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.assignments import Stream, View
-from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by
+from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by, starts
 from fenrask.teletraffic.variation import held_cv, overlap
 
 __all__ = ["Pool", "hosts_behind", "pools", "streams"]
@@ -183,13 +183,18 @@ def _jobs(
 ) -> Series:
     """What `Stream.jobs` says, by pool, shape (3, n_pools). Which address a connection goes to is chance."""
     moving = concurrent - parts.persistent * weights
-    last, earlier = (factor[parts.rows] for factor in parts.laid.bursts)
     mine = np.where(parts.laid.traffic.every_s[parts.flow] > 0, moving, 0.0)
     total, synchronised = np.maximum(summed(moving), 1e-300), summed(mine)
     whole = np.where(synchronised > 0, synchronised, 1.0)
     certain = np.array([pool.share for pool in some])
-    held = summed(mine * last) / whole
-    return np.stack([synchronised / total, held * certain, summed(mine * earlier) / whole + held * (1 - certain)])
+    each = [(summed(mine * one.last), summed(mine * one.earlier)) for one in starts(parts.laid, parts.rows)]
+    # Of all moments at which jobs start, for each pool that in which it holds most.
+    most = np.argmax([last + earlier for last, earlier in each], axis=0)
+    last, earlier = (
+        np.array([each[moment][place][pool] for pool, moment in enumerate(most.tolist())]) for place in (0, 1)
+    )
+    held = last / whole
+    return np.stack([synchronised / total, held * certain, earlier / whole + held * (1 - certain)])
 
 
 def _own_ports(

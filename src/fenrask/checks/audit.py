@@ -143,18 +143,20 @@ def _blocking(evaluation: Evaluation) -> Iterator[Audited]:
         steps += size
         if steps > _MOST_STEPS or not 0 < size < _MOST_STEPS:
             return
-        top = max(stream.load.peak.concurrent for stream in streams)
-        blocked = _recursion(top, size)
+        # Each node has its own part of ports and load.
+        parts = one.assignment.division(streams[0], one.addresses, one.how).even_cells
+        top = max(stream.load.peak.concurrent for stream in streams) / parts
+        blocked = _recursion(top, size // parts)
         # The mean of those who find no port at the worst moment of the binding pool.
         yield Audited("blocking", one.exit, one.blocking, blocked, "Erlang's recursion", 0.01)
-        yield from _needed(one, top)
+        yield from _needed(one, top, parts)
 
 
-def _needed(one: ExitCapacity, top: float) -> Iterator[Audited]:
+def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
     """One address fewer than is needed is too few, and as many are enough."""
     if one.needed_now is None or one.needed_now != one.needed:
         return
-    each = round(one.how.per_address)
+    each = round(one.how.per_address) // parts
     enough = _recursion(top, each * one.needed_now) <= one.target
     short = one.needed_now <= 1 or _recursion(top, each * (one.needed_now - 1)) > one.target
     yield Audited("addresses needed", one.exit, 1.0, float(enough and short), "Erlang's recursion, and one fewer")

@@ -6,6 +6,7 @@ from fenrask.demand.holding import Ended, Family, duration_law, ended
 from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Laid, Part, Parts
+from fenrask.demand.starts import Starts, starts
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
 
@@ -23,6 +24,7 @@ __all__ = [
     "Curves",
     "Family",
     "Series",
+    "Starts",
     "Traffic",
     "Volume",
     "concurrent_by",
@@ -38,4 +40,5 @@ __all__ = [
     "new_per_s",
     "reopened",
     "shaped",
+    "starts",
 ]

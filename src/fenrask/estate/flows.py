@@ -36,6 +36,7 @@ class Flow(Strict):
             "connections_per_user",
             "persistent_per_host",
             "every_s",
+            "at_s",
             "spread_s",
             "closed_share",
             *_ENDING_SHARES,
@@ -79,6 +80,9 @@ class Flow(Strict):
     )
     every_s: Annotated[float, Field(strict=True, gt=0, le=86_400)] | None = Field(
         None, description="seconds between two starts of a job that opens the same load on all hosts at one time"
+    )
+    at_s: Annotated[float, Field(strict=True, ge=0, le=86_400)] | None = Field(
+        None, description="seconds after midnight at which a start of the job is; default: with any other job's"
     )
     spread_s: Annotated[float, Field(strict=True, ge=0, le=86_400)] = Field(
         0.0, description="seconds over which the connections of one start are opened; default: at once"
@@ -174,6 +178,8 @@ class Flow(Strict):
         """Whether jobs' times, and tries, hang together."""
         if self.spread_s and (self.every_s is None or self.spread_s > self.every_s):
             raise unfit("spread_s of at most every_s", "State every_s, or a shorter spread_s.")
+        if self.at_s is not None and self.every_s is None:
+            raise unfit("every_s beside at_s", "It says how often the job starts.")
         if self.every_s is not None and self.per_host_per_s is None:
             raise unfit("every_s with per_host_per_s", "per_host_per_s times every_s is what a host opens each time.")
         # That both are there is enough: a table of flows then needs one row to tell, not all.

@@ -198,6 +198,11 @@ class Traffic:
         return self.stated("spread_s", 0.0)
 
     @cached_property
+    def at_s(self) -> Series:
+        """When a start of each job is, s after midnight; not a number where that is not known."""
+        return self.stated("at_s", np.nan)
+
+    @cached_property
     def is_synchronised(self) -> bool:
         """Whether any flow is a job that all hosts begin at one time."""
         return bool(np.any(self.every_s))

@@ -10,7 +10,7 @@ from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.erlang import log_erlang_b, log_poisson
 from fenrask.teletraffic.holding import HoldingTime
 
-__all__ = ["excess", "fresh", "left_over"]
+__all__ = ["excess", "fresh", "held_since", "left_over"]
 
 _LONGEST, _MOST_TIMES = 60.0, 100_000
 
@@ -28,6 +28,13 @@ def left_over(law: HoldingTime, every_s: float, spread_s: float) -> float:
     mean = float(np.max(law.mean_s))
     times = int(min(_MOST_TIMES, _LONGEST * mean / every_s)) + 1
     return _held(law, every_s, spread_s, np.arange(1.0, times + 1) * every_s)
+
+
+def held_since(law: HoldingTime, every_s: float, spread_s: float, since_s: float) -> float:
+    """What is held of all bursts some time after the end of the last, s, as the same factor."""
+    mean = float(np.max(law.mean_s))
+    times = int(min(_MOST_TIMES, _LONGEST * mean / every_s)) + 1
+    return _held(law, every_s, spread_s, since_s + np.arange(0.0, times + 1) * every_s)
 
 
 def _held(law: HoldingTime, every_s: float, spread_s: float, ago_s: Floats) -> float:

@@ -122,7 +122,7 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
             endings = list(_endings(part, flow, one.pool.protocol, one.offer))
             some = by_law
             if flow.every_s is not None:
-                key, some = (flow.every_s, flow.spread_s, *key), jobs
+                key, some = (flow.every_s, flow.spread_s, flow.at_s or 0.0, *key), jobs
             some[key] = (rates + some[key][0] if key in some else rates, endings)
     one, stream = phases[-1].of, phases[-1].of.stream
     streams = drawn([*by_law.values(), *jobs.values()])
@@ -138,7 +138,7 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
         retry_share=stream.retry_share,
         retry_s=_RETRY_S,
         apart=_apart(streams, by_law.values(), jobs.values()) if jobs else None,
-        jobs=tuple(Job(drawn([some]), *key[:2]) for key, some in jobs.items()),  # type: ignore[arg-type]
+        jobs=tuple(Job(drawn([some]), *key[:3]) for key, some in jobs.items()),  # type: ignore[arg-type]
     )
 
 

@@ -43,15 +43,24 @@ class Run:
 
 @dataclass(frozen=True)
 class Job:
-    """Calls that begin together: those of `every_s` seconds of its rates, over `spread_s`, again and again."""
+    """Calls that begin together: those of `every_s` seconds of its rates, over `spread_s`, again and again.
+
+    at_s: of a start, after the beginning of the cycle.
+    """
 
     drawn: Drawn
     every_s: float
     spread_s: float
+    at_s: float = 0.0
 
-    def calls(self, rows: Counts, step_s: float, dice: np.random.Generator) -> tuple[Floats, Floats, Floats]:
-        """Begins, lives and delays after, s, over steps with these rows; a part of a call is one by that chance."""
-        starts = np.arange(0.0, rows.size * step_s, self.every_s)
+    def calls(
+        self, rows: Counts, step_s: float, dice: np.random.Generator, begins_s: float = 0.0
+    ) -> tuple[Floats, Floats, Floats]:
+        """Begins, lives and delays after, s, over steps with these rows; a part of a call is one by that chance.
+
+        begins_s: when the first step is, after the beginning of the cycle.
+        """
+        starts = np.arange((self.at_s - begins_s) % self.every_s, rows.size * step_s, self.every_s)
         here = rows[np.minimum((starts / step_s).astype(np.int64), rows.size - 1)]
         due = self.drawn.rates[here] * self.every_s
         numbers = np.floor(due + dice.random(due.size)).astype(np.int64)
@@ -164,7 +173,8 @@ class Calls:
     def together(self, seed: int, number: int) -> tuple[Floats, Floats, Floats]:
         """Begins, lives and delays of all jobs' calls of one run, in order, s."""
         dice = np.random.default_rng([seed, number, _OF_JOBS])
-        each = [job.calls(self.rows, self.step_s, dice) for job in self.jobs]
+        begins_s = (self.first - self.warm) * self.step_s
+        each = [job.calls(self.rows, self.step_s, dice, begins_s) for job in self.jobs]
         # One without any call lets none be three empty columns.
         each.append((np.zeros(0), np.zeros(0), np.zeros(0)))
         begins, lives, delays = (np.concatenate(some) for some in zip(*each, strict=True))

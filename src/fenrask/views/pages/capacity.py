@@ -97,7 +97,7 @@ def capacity_page(capacity: Capacity) -> Page:
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
     doubts = [(one.exit, words) for one in capacity.exits for words in beyond_range(one)]
-    facts["beyond_range"] = [f"{name}: {words}" for name, words in doubts]
+    facts["beyond_range"] = "; ".join(f"{name}: {words}" for name, words in doubts)
     if doubts:
         name, words = doubts[0]
         more = f", and {len(doubts) - 1} more of that" if len(doubts) > 1 else ""

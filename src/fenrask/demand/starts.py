@@ -1,0 +1,78 @@
+"""Moments at which jobs start: what is held and opened then, of each part."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from math import lcm
+
+import numpy as np
+
+from fenrask.demand.parts import Laid
+from fenrask.estate.traffic import Numbers, Series
+from fenrask.teletraffic.bursts import held_since
+from fenrask.units import SECONDS_PER_DAY
+
+__all__ = ["Starts", "starts"]
+
+_MOST, _AT_ONCE_S = 400, 1e-6
+
+
+@dataclass(frozen=True)
+class Starts:
+    """One moment, as factors of what each part opens and holds in the mean over time, shape (n_parts,).
+
+    new: opened in that second; last: held of a start at that moment; earlier: held of earlier ones. 1, 0 and 1 for what
+    comes by chance.
+    """
+
+    new: Series
+    last: Series
+    earlier: Series
+
+    @property
+    def held(self) -> Series:
+        """Held in all."""
+        return self.last + self.earlier
+
+
+def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
+    """The moments of some rows, by when their jobs start; jobs that do not say when start with each of the others.
+
+    Of more moments than can be looked at, one in which all start together, which is no less than any.
+    """
+    traffic, flow = laid.traffic, laid.flow[rows]
+    every, spread, at = (column[flow] for column in (traffic.every_s, traffic.spread_s, traffic.at_s))
+    together = Starts(laid.new_at_worst[rows], *(factor[rows] for factor in laid.bursts))
+    stated = np.flatnonzero((every > 0) & ~np.isnan(at))
+    groups, back = np.unique(np.stack([every, spread, at])[:, stated], axis=1, return_inverse=True)
+    moments = _moments(groups) if groups.shape[1] > 1 else None
+    if moments is None:
+        yield together
+        return
+    curve = laid.curve[rows]
+    for moment in moments:
+        new, last, earlier = (column.copy() for column in (together.new, together.last, together.earlier))
+        for number, (period, over, begins) in enumerate(groups.T.tolist()):
+            since = (moment - begins - over) % period
+            # A start that is under way counts as one that ends now.
+            if since < _AT_ONCE_S or period - since < over + _AT_ONCE_S:
+                continue
+            own = stated[back.ravel() == number]
+            new[own], last[own] = 0.0, 0.0
+            for one in np.unique(curve[own]).tolist():
+                law = laid.curves.curve(int(one)).law
+                earlier[own[curve[own] == one]] = held_since(law, period, over, since)
+        yield Starts(new, last, earlier)
+
+
+def _moments(groups: Series) -> list[float] | None:
+    """The ends of all starts of jobs, s, until they come as they came before; None for too many."""
+    periods = groups[0]
+    whole = bool(np.all(periods == np.floor(periods)))
+    span = min(SECONDS_PER_DAY, lcm(*periods.astype(np.int64).tolist())) if whole else SECONDS_PER_DAY
+    if float(np.sum(span / periods)) > _MOST:
+        return None
+    each = (
+        begins + over + period * np.arange(max(1, round(span / period))) for period, over, begins in groups.T.tolist()
+    )
+    found: list[float] = np.unique(np.round(np.concatenate([*each]) % span, 6)).tolist()
+    return found

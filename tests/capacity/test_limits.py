@@ -110,6 +110,11 @@ class Ladder(Sized):
         offer = {"ports": ports, "limits": {"connections": 262_144}, "mapping_timeout_s": {"closed": 119}}
         found = self.sized(patch, {"offers": {"host": offer}})
         [one] = found.exits
+        # Open ones for 2 s, ended ones for their timer, whoever has their ports by then.
+        rows = {(row["state"], row["timer_s"]): row["entries"] for row in self.json("capacity", status=1)["entries"]}
+        self.assertEqual(
+            {key: round(value) for key, value in rows.items()}, {("closed", 119.0): 357_000, ("open", None): 6000}
+        )
         limits = {limit.limit: limit for limit in one.limits}
         self.assertAlmostEqual(limits["ports"].use, 3000 * (2 + 0.05 * 119))
         self.assertAlmostEqual(limits["connections"].use, 3000 * (2 + 119))

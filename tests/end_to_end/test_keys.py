@@ -42,6 +42,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "limits": "exit limit use capacity unit headroom growth_share detail",
         "when_full": "exit assignment affected refusal first_tries_dropped lost_for_good mean_wait_s p95_wait_s "
         "syns_per_connection retries detail",
+        "entries": "exit state entries timer_s",
     },
     ("addresses", "--add", "gate=2", "--explain"): {
         "changes": "exit more_addresses destination entries_added blocks entries_after max_entries fits",

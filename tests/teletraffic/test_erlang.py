@@ -38,6 +38,13 @@ class AgainstTheRecursion(unittest.TestCase):
                         error = abs(float(found) - float(exact.ln()))
                         self.assertLess(error, 1e-11 + 4e-16 * abs(float(exact.ln())))
 
+    def test_next_to_no_load_on_many_servers(self) -> None:
+        """All but no call is lost: p(c), whose logarithm is below any float's."""
+        servers, load = np.array([120.0, 125.0, 140.0]), np.array([0.109375, 0.001, 1.5])
+        for found in (log_erlang_b(servers, load), [log_erlang_b(c, a) for c, a in zip(servers, load, strict=True)]):
+            for c, a, each in zip(servers, load, np.asarray(found), strict=True):
+                self.assertAlmostEqual(float(each) / (c * math.log(a) - a - math.lgamma(c + 1)), 1.0, places=12)
+
     def test_a_full_address_at_one_in_a_thousand_million(self) -> None:
         load = float(erlangs_for(64_512, 1e-9))
         self.assertLess(abs(recursion(64_512, load) / Decimal("1e-9") - 1), Decimal("1e-10"))

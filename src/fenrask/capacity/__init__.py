@@ -1,6 +1,7 @@
 """Port assignments, every limit, sizing, splitting over gateways."""
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
+from fenrask.capacity.entries import table_entries
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
 from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity, growth_until
@@ -24,5 +25,6 @@ __all__ = [
     "capacity",
     "explain_capacity",
     "streams",
+    "table_entries",
     "translators",
 ]

@@ -41,8 +41,8 @@ _FAR = 500.0
 """Where (a - c)^2 / c is more than this ten nodes of Gauss-Laguerre leave an error near 1e-15."""
 _DEPTH = 40.0
 _DEEP = 60.0
-_MOST_TIMES = 2.7
-"""Up to so many times the servers a load has an eta that the expansion serves."""
+_LEAST_OF, _MOST_TIMES = 0.01, 2.7
+"""From a hundredth of the servers on 1 / B is a float, and up to so many times these the expansion serves."""
 _CHUNK = 4096
 _MOST_LOAD = 2.0**52
 _TINY = 1e-300
@@ -227,7 +227,7 @@ def _by_integrals(c: Floats, a: Floats) -> Floats:
     """log B for any c > 0 and a > 0."""
     result = np.empty(c.shape)
     # Further below than this B is the Poisson probability to the last digit; further above ten nodes do.
-    many = (c >= MANY) & (a <= _MOST_TIMES * c) & (np.maximum(c - a, 0.0) ** 2 <= 2 * _DEEP * c)
+    many = (c >= MANY) & (a <= _MOST_TIMES * c) & (np.maximum(c - a, 0.0) ** 2 <= 2 * _DEEP * c) & (a >= _LEAST_OF * c)
     if many.any():
         result[many] = -np.log(inverse_blocking(c[many], a[many]))
     over = (a >= c) & ~many

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range, table_entries
 from fenrask.units import clock_text, counted, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
@@ -44,6 +44,12 @@ _FULL = (
     Column("syns_per_connection", "SYNs each", "rough", sparse=True, least_width=120),
     Column("retries", "retries", "count", sparse=True, least_width=MACHINES),
     Column("detail", "", sparse=True),
+)
+_ENTRIES = (
+    Column("exit", "exit"),
+    Column("state", "state"),
+    Column("entries", "entries", "number", decimals=0),
+    Column("timer_s", "stays, s", "rough"),
 )
 _SPLIT = (
     Column("exit", "exit"),
@@ -88,6 +94,12 @@ def capacity_page(capacity: Capacity) -> Page:
         Table("limits", "Limits, the one that load reaches first on top", _LIMITS, rows, shown=10),
         Table("when_full", "When ports run out", _FULL, [*full, *others], shown=max(1, len(full))),
     ]
+    entries = [
+        (one.exit, each.state.replace("_", " "), each.entries, each.timer_s)
+        for one in ordered
+        for each in table_entries(capacity.demand, one.exit)
+    ]
+    tables.append(Table("entries", "Entries of translators' tables at the peak", _ENTRIES, entries, behind_all=True))
     shares = [row for one in ordered for row in _shares(one)]
     if shares:
         tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares, shown=12))

@@ -114,6 +114,8 @@ class Phases(OneGate):
                 use = {one.limit: one.use for one in sized(described).exits[0].limits}
                 self.assertAlmostEqual(use["new per second"], 600 if not apart_s else 300)
                 self.assertAlmostEqual(use["connections"], 600 if not apart_s else 300, delta=10)
+                [row] = self.json("demand")["exits"]
+                self.assertAlmostEqual(row["worst_second_new_per_s"], use["new per second"])
         with self.assertRaises(UnusableInput):
             self.estate({"flows": {"talk": {"at_s": 5}}})
 

@@ -30,11 +30,11 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
     },
     ("demand",): {
         "exits": "exit peak_concurrent_connections peak_at peak_at_s lag_s mean_concurrent_connections "
-        "peak_new_per_s concurrent_by_quarter_hour_connections",
+        "peak_new_per_s worst_second_new_per_s concurrent_by_quarter_hour_connections",
         "destinations": "destination peak_concurrent_connections peak_at peak_at_s lag_s mean_concurrent_connections "
-        "peak_new_per_s concurrent_by_quarter_hour_connections",
+        "peak_new_per_s worst_second_new_per_s concurrent_by_quarter_hour_connections",
         "flows": "exit flow duration_s mapping_timeout_s holding_s peak_concurrent_connections peak_at peak_at_s lag_s "
-        "mean_concurrent_connections peak_new_per_s concurrent_by_quarter_hour_connections",
+        "mean_concurrent_connections peak_new_per_s worst_second_new_per_s concurrent_by_quarter_hour_connections",
     },
     ("capacity",): {
         "exits": "exit addresses addresses_needed binding_pool peak_at peak_at_s ports_wanted "

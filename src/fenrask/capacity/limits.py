@@ -19,13 +19,14 @@ from fenrask.demand import (
     Series,
     concurrent_by,
     ended_by,
+    most_new,
     shaped,
     starts,
 )
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
-__all__ = ["Groups", "LimitUse", "limit_rows", "most_new", "stated_limits"]
+__all__ = ["Groups", "LimitUse", "limit_rows", "stated_limits"]
 
 
 def _no_growth() -> None:
@@ -166,12 +167,6 @@ def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer,
             series = load.concurrent[None] if load else some.of(those).concurrent(weights)
             name, each_s = "connections of a tuple", demand.step_s / POINTS_PER_STEP
             yield _Use(name, "connections", series, most, pool.label, load, pool.key, each_s)
-
-
-def most_new(laid: Laid, parts: Parts) -> Series:
-    """How many times its mean rate each part opens in the second in which most are opened, shape (n_parts,)."""
-    usual = parts.rate_per_s * laid.curves.mean_profile[parts.curve]
-    return max((one.new for one in starts(laid, parts.rows)), key=lambda factors: float(np.dot(factors, usual)))
 
 
 def _at_worst(demand: Demand, parts: Parts) -> Series | None:

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenrask.capacity.limits import LimitUse, most_new
-from fenrask.demand import Demand, Part, Parts, shaped
+from fenrask.capacity.limits import LimitUse
+from fenrask.demand import Demand, Part, Parts, most_new, shaped
 
 __all__ = ["AtPartner", "at_partners"]
 

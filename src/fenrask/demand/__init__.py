@@ -6,7 +6,7 @@ from fenrask.demand.holding import Ended, Family, duration_law, ended
 from fenrask.demand.load import Load, concurrent_by, ended_by, loads_by, shaped
 from fenrask.demand.loads import Demand, NotCounted, demand, open_at_peak, reopened
 from fenrask.demand.parts import Laid, Part, Parts
-from fenrask.demand.starts import Starts, starts
+from fenrask.demand.starts import Starts, most_new, new_in_worst_second, starts
 from fenrask.demand.volumes import Volume, flow_volume, month_volume
 from fenrask.estate.traffic import Numbers, Series, Traffic, new_per_s
 
@@ -37,6 +37,8 @@ __all__ = [
     "duration_law",
     "open_at_peak",
     "month_volume",
+    "most_new",
+    "new_in_worst_second",
     "new_per_s",
     "reopened",
     "shaped",

@@ -6,12 +6,13 @@ from math import lcm
 
 import numpy as np
 
-from fenrask.demand.parts import Laid
+from fenrask.demand.load import shaped
+from fenrask.demand.parts import Laid, Parts
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.teletraffic.bursts import held_since
 from fenrask.units import SECONDS_PER_DAY
 
-__all__ = ["Starts", "starts"]
+__all__ = ["Starts", "most_new", "new_in_worst_second", "starts"]
 
 _MOST, _AT_ONCE_S = 400, 1e-6
 
@@ -62,6 +63,21 @@ def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
                 law = laid.curves.curve(int(one)).law
                 earlier[own[curve[own] == one]] = held_since(law, period, over, since)
         yield Starts(new, last, earlier)
+
+
+def most_new(laid: Laid, parts: Parts) -> Series:
+    """How many times its mean rate each part opens in the second in which most are opened, shape (n_parts,)."""
+    usual = parts.rate_per_s * laid.curves.mean_profile[parts.curve]
+    return max((one.new for one in starts(laid, parts.rows)), key=lambda factors: float(np.dot(factors, usual)))
+
+
+def new_in_worst_second(parts: Parts) -> float | None:
+    """New connections in the second in which most are opened; None where no job makes it another than the mean one."""
+    laid = parts.laid
+    if not np.any(laid.traffic.every_s[parts.flow]):
+        return None
+    group = np.zeros(len(parts), dtype=np.intp)
+    return float(shaped(parts, group, 1, parts.rate_per_s * most_new(laid, parts)).max())
 
 
 def _moments(groups: Series) -> list[float] | None:

@@ -14,6 +14,7 @@ from math import isfinite
 
 import numpy as np
 
+from fenrask.demand import Demand, Part, Parts, ended_by
 from fenrask.errors import Place, Problem
 from fenrask.estate import LOADS, Described
 from fenrask.estate.suggestions import nearest
@@ -127,13 +128,20 @@ def _planned(evaluation: Evaluation, exit_name: str, metric: str) -> float | Non
     demand = evaluation.demand
     parts = demand.at_exit.get(exit_name, ())
     if metric == "connections":
-        return float(demand.load(parts).peak.concurrent) if parts else 0.0
+        return _entries(demand, parts) if parts else 0.0
     if metric == "blocked":
         one = evaluation.capacity.of(exit_name)
         return None if one is None or one.ports is None else one.ports.blocked_per_day
     # What a device counts is on the wire.
     laid, rows = demand.laid, [part.row for part in parts]
     return float(np.sum((laid.wire_bytes_per_s if metric == "bytes" else laid.packets_per_s)[rows]))
+
+
+def _entries(demand: Demand, parts: Sequence[Part]) -> float:
+    """The most entries of a translator's table, those of ended connections whose ports are others' by then included."""
+    some = Parts.of(parts)
+    ended, load = ended_by(some, np.zeros(len(some), dtype=np.intp), 1)[0], demand.load(parts)
+    return float(max(load.peak.concurrent, (load.concurrent + ended).max()))
 
 
 def _seen(samples: Sequence[Sample], metric: str) -> float | None:

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, capacity, explain_capacity
-from fenrask.demand import open_at_peak, reopened
+from fenrask.demand import Parts, new_in_worst_second, open_at_peak, reopened
 from fenrask.derivation import Step
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
@@ -216,6 +216,7 @@ def _too_fast(after: Evaluation, within_s: float) -> Iterator[tuple[str, str]]:
         most = offer.limits.new_per_s if offer else None
         if most is None:
             continue
-        rate = after.demand.load(parts).busiest_new_per_s + sum(map(open_at_peak, parts)) / within_s
+        usual = new_in_worst_second(Parts.of(parts)) or after.demand.load(parts).busiest_new_per_s
+        rate = usual + sum(map(open_at_peak, parts)) / within_s
         if rate > most:
             yield name, f"{figure(rate)} new connections/s, its limit is {figure(most)}"

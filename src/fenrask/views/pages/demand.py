@@ -6,7 +6,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from fenrask.demand import Demand, Load, Part, Parts, Series
+from fenrask.demand import Demand, Load, Part, Parts, Series, new_in_worst_second
 from fenrask.units import SECONDS_PER_HOUR, clock_text, figure, span_text
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
@@ -21,6 +21,7 @@ _LOAD = (
     Column("lag_s", "lag, min", "minutes", least_width=110),
     Column("mean_concurrent_connections", "mean", "count", least_width=110),
     Column("peak_new_per_s", "new connections/s", "figure"),
+    Column("worst_second_new_per_s", "in the worst second", "figure", sparse=True),
     Column("concurrent_by_quarter_hour_connections", "through the day", "series", least_width=100),
 )
 _EXITS = (Column("exit", "exit"), *_LOAD)
@@ -41,7 +42,7 @@ _SHOWN_DESTINATIONS, _SHOWN_FLOWS = 8, 10
 def demand_page(demand: Demand) -> Page:
     """Concurrent connections by exit, by destination over all exits, and by flow at each exit; the largest first."""
     estate = demand.paths.described.estate
-    exits = [(name, *_concurrent(demand.load(parts))) for name in estate.exits if (parts := demand.at_exit.get(name))]
+    exits = [(name, *_concurrent(demand, parts)) for name in estate.exits if (parts := demand.at_exit.get(name))]
     to = {name: demand.load(parts) for name, parts in demand.by_destination.items() if parts}
     laid = demand.laid
     order = np.lexsort((laid.flow, laid.exit))
@@ -57,11 +58,12 @@ def demand_page(demand: Demand) -> Page:
     def flow_row(place: int) -> tuple[Any, ...]:
         part = Part(laid, int(order[ends[place]]))
         times = (part.duration_s, part.mapping_timeout_s, part.holding_s)
-        return (part.exit, part.flow, *times, *_concurrent(of_flow(place)))
+        parts = Parts(laid, order[ends[place] : ends[place + 1]])
+        return (part.exit, part.flow, *times, *_concurrent(demand, parts, of_flow(place)))
 
     of_all = {name: float(np.max(load.concurrent)) for name, load in to.items()}
     names = _largest(list(of_all), np.array([*of_all.values()]), lambda name: to[name], _SHOWN_DESTINATIONS)
-    destinations = MadeRows(names, lambda name: (name, *_concurrent(to[name])))
+    destinations = MadeRows(names, lambda name: (name, *_concurrent(demand, demand.by_destination[name], to[name])))
     flows = MadeRows(_largest(range(keys.size), tops, of_flow, _SHOWN_FLOWS), flow_row)
     exits.sort(key=lambda row: -float(row[1]))
     tables = (
@@ -97,7 +99,8 @@ def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
     return (f"Peak: {load.peak.concurrent:,.0f} concurrent connections{each} on {on}, {when}{lag}; {rate}.",)
 
 
-def _concurrent(load: Load) -> tuple[Any, ...]:
+def _concurrent(demand: Demand, parts: Sequence[Part], known: Load | None = None) -> tuple[Any, ...]:
+    load = demand.load(parts) if known is None else known
     peak = load.peak
     at = "all day" if load.is_level else clock_text(peak.time_s)
     lag = None if load.is_level else peak.lag_s
@@ -108,5 +111,6 @@ def _concurrent(load: Load) -> tuple[Any, ...]:
         lag,
         round(load.mean_concurrent),
         load.busiest_new_per_s,
+        new_in_worst_second(Parts.of(parts)),
         load.by_quarter_hour.tolist(),
     )

@@ -41,8 +41,11 @@ class HostLimits:
 
 def host_limits(demand: Demand) -> Iterator[HostLimits]:
     """Those of all workloads that state an interface; flows that do not arrive count too, since hosts send them."""
+    workloads = demand.paths.described.estate.workloads
+    if all(one.interface is None for one in workloads.values()):
+        return
     traffic, levels = demand.laid.traffic, demand.busy_levels
-    wire, workloads = traffic.on_wire, demand.paths.described.estate.workloads
+    wire = traffic.on_wire
     gbit = 8 / 1e9
     amounts = {
         "gbit_per_s": wire.bytes_per_s * gbit,
@@ -52,8 +55,8 @@ def host_limits(demand: Demand) -> Iterator[HostLimits]:
     }
     for number, name in enumerate(traffic.workloads):
         stated, hosts = workloads[name].interface, workloads[name].hosts
-        rows = np.flatnonzero(traffic.workload == number)
-        if stated is None or not rows.size or not hosts:
+        rows = np.flatnonzero(traffic.workload == number) if stated is not None and hosts else np.zeros(0, np.intp)
+        if stated is None or not rows.size:
             continue
         level = levels[rows][:, None]
         shape, asked = (

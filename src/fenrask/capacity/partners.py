@@ -37,7 +37,7 @@ class AtPartner:
 
 def at_partners(demand: Demand, exit_name: str, parts: Sequence[Part]) -> Iterator[AtPartner]:
     """The limits of all partners that see addresses of an exit, at its busiest hour."""
-    if not parts:
+    if not parts or all(one.per_source is None for one in demand.paths.described.estate.destinations.values()):
         return
     destinations, some, laid = demand.paths.described.estate.destinations, Parts.of(parts), demand.laid
     shows = [one.source.exit == exit_name for one in demand.paths.examples]
@@ -47,8 +47,10 @@ def at_partners(demand: Demand, exit_name: str, parts: Sequence[Part]) -> Iterat
     for number in dict.fromkeys(some.destination.tolist()):
         name = laid.traffic.destinations[number]
         limit = destinations[name].per_source
+        if limit is None:
+            continue
         own = Parts(laid, some.rows[shown & (some.destination == number)])
-        if limit is None or not len(own):
+        if not len(own):
             continue
         group = np.zeros(len(own), dtype=np.intp)
         if limit.connections is not None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from functools import cache
 from typing import Any, Literal, TypeVar, overload
 
-__all__ = ["MACHINES", "Column", "MadeRows", "Page", "Table"]
+__all__ = ["MACHINES", "Column", "LaterRows", "MadeRows", "Page", "Table"]
 
 Key = TypeVar("Key", bound=Hashable)
 Kind = Literal[
@@ -76,6 +76,27 @@ class MadeRows(Sequence[Sequence[Any]]):
         if isinstance(place, slice):
             return [self._make(key) for key in self._keys[place]]
         return self._make(self._keys[place])
+
+
+class LaterRows(Sequence[Sequence[Any]]):
+    """Rows that are made when any of them is asked for: of a table that a terminal does not show."""
+
+    def __init__(self, make: Callable[[], Sequence[Sequence[Any]]]) -> None:
+        self._make = cache(make)
+
+    def __bool__(self) -> bool:
+        """Whether there is anything to ask for; whether rows come of it is not known before."""
+        return True
+
+    def __len__(self) -> int:
+        return len(self._make())
+
+    @overload
+    def __getitem__(self, place: int) -> Sequence[Any]: ...
+    @overload
+    def __getitem__(self, place: slice) -> Sequence[Sequence[Any]]: ...
+    def __getitem__(self, place: int | slice) -> Any:
+        return self._make()[place]
 
 
 @dataclass(frozen=True)

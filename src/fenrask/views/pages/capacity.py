@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range, table_entries
 from fenrask.units import clock_text, counted, percent
-from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.views.page import MACHINES, Column, LaterRows, Page, Table
 
 __all__ = ["capacity_page"]
 
@@ -94,11 +94,13 @@ def capacity_page(capacity: Capacity) -> Page:
         Table("limits", "Limits, the one that load reaches first on top", _LIMITS, rows, shown=10),
         Table("when_full", "When ports run out", _FULL, [*full, *others], shown=max(1, len(full))),
     ]
-    entries = [
-        (one.exit, each.state.replace("_", " "), each.entries, each.timer_s)
-        for one in ordered
-        for each in table_entries(capacity.demand, one.exit)
-    ]
+    entries = LaterRows(
+        lambda: [
+            (one.exit, each.state.replace("_", " "), each.entries, each.timer_s)
+            for one in ordered
+            for each in table_entries(capacity.demand, one.exit)
+        ]
+    )
     tables.append(Table("entries", "Entries of translators' tables at the peak", _ENTRIES, entries, behind_all=True))
     shares = [row for one in ordered for row in _shares(one)]
     if shares:

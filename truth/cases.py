@@ -228,6 +228,32 @@ def _ended_and_tried(lab: Lab, port: int, how: str, seconds: float, known: list[
     lab.open(port, "", established)
 
 
+def entries(short: bool) -> Iterator[Result]:
+    """What the table holds: ended connections stay in it until their timer ends, or until their port is given out."""
+    with Lab() as lab:
+
+        def counted() -> float:
+            return float(lab.read("net/netfilter/nf_conntrack_count"))
+
+        lab.listen(7001)
+        lab.load(_rules(100, timers_s={"time_wait": 60.0, "established": 300.0}))
+        before = counted()
+        lab.fill(60, 7001)
+        yield Result("entries of 60 open connections", counted() - before, 60)
+        ended, lab.kept = lab.kept, []
+        for one in ended:
+            lab.end(one, "closed by the client")
+        lab.run(1.5)
+        yield Result("and when all have ended, their timers not", counted() - before, 60)
+        lab.fill(40, 7001)
+        yield Result("and 40 open ones beside them", counted() - before, 100)
+        # Ports are full: who is served now is served by one that has ended, whose entry makes way for its own.
+        served = sum(lab.fill(20, 7001))
+        yield Result(
+            "and more, who get the ports of ended ones", counted() - before, 100, about=f"{served} of 20 served"
+        )
+
+
 def _share(known: list[bool]) -> float:
     return sum(known) / len(known) if known else float("nan")
 
@@ -362,6 +388,7 @@ CASES: dict[str, Callable[[bool], Iterator[Result]]] = {
     "sent again": sent_again,
     "blocks of hosts": blocks_of_hosts,
     "free again": free_again,
+    "entries": entries,
     "filling": filling,
     "poisson": poisson,
 }

@@ -217,7 +217,7 @@ class Parts(InFolder):
             "networks": both["networks"],
             "destinations": {"partner": {"prefixes": ["198.51.100.0/24", "fd00::/64"]}},
         }
-        no_route = "over IPv4 (as IPv6 is lost: no route, no route in private matches, and nothing is assigned)"
+        no_route = "over IPv4, as IPv6 is lost: no route, no route in private matches, and nothing is assigned"
         cases: list[tuple[list[Any], dict[str, Any]]] = [
             ([both], {no_route: ("arrives", 1)}),
             (

@@ -213,7 +213,7 @@ class Trace:
         if portion.hosts != 1:
             words.append(f"from {self._from}")
         if portion.family is not None:
-            before = f" (as {some(portion.lost_before)})" if portion.lost_before else ""
+            before = f", as {some(portion.lost_before)}" if portion.lost_before else ""
             words.append(f"over IPv{portion.family}{before}")
         return ", ".join(words)
 

@@ -144,3 +144,31 @@ def client(
         heapq.heappush(ends, (time + last, free))
     spans += [(one, time) for one in begun.values()]
     return spans, waited / len(lasts)
+
+
+def by_search(
+    dice: np.random.Generator,
+    per_s: float,
+    life_s: float,
+    timer_s: float,
+    ports: int,
+    late: int,
+    chance: float,
+    size: int,
+) -> float:
+    """The share refused of a translator that looks for a port from a random one on, once round all: ended ports stay
+    taken for a timer, but in the last `late` tries one of them is given out with a chance."""
+    busy_until, taken_until = np.zeros(ports), np.zeros(ports)
+    times = np.cumsum(dice.exponential(1 / per_s, size)).tolist()
+    lives, places = dice.exponential(life_s, size).tolist(), dice.integers(0, ports, size).tolist()
+    refused = 0
+    for time, life, place in zip(times, lives, places, strict=True):
+        for left in range(ports, 0, -1):
+            is_free = taken_until[place] <= time
+            if is_free or (left <= late and busy_until[place] <= time and dice.random() < chance):
+                busy_until[place], taken_until[place] = time + life, time + life + timer_s
+                break
+            place = (place + 1) % ports
+        else:
+            refused += 1
+    return refused / size

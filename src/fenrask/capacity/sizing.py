@@ -384,10 +384,14 @@ def _ports(
     return LimitUse("ports", use.pool, use.concurrent, use.capacity, detail, grow=grow)
 
 
+_ANY_LOAD = 1e5
+"""More times the load than anyone plans for."""
+
+
 def growth_until(
     offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, addresses: int, target: float
 ) -> float | None:
-    """The share that the load may grow by before so many addresses no longer do; None for no load.
+    """The share that the load may grow by before so many addresses no longer do; None for no load, or no such share.
 
     By Erlang's inverse where it alone tells what is refused, else by halving.
     """
@@ -400,7 +404,10 @@ def growth_until(
 
     busy = hardest(busy) if assignment.view != "hosts" else busy
     low, high = 0.0, 1.0
-    while assignment.carries(busy, addresses, ports, target, high) and high < 1e6:
+    while assignment.carries(busy, addresses, ports, target, high):
+        if high > _ANY_LOAD:
+            # Hosts' own limits keep it from growing.
+            return None
         low, high = high, 2 * high
     for _ in range(20):
         middle = (low + high) / 2

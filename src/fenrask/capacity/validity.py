@@ -10,8 +10,8 @@ from fenrask.units import figure, percent, span_text
 
 __all__ = ["beyond_range"]
 
-_ROOM = 0.6
-"""Ports free at the peak, of all, above which no doubt matters."""
+_ROOM, _ROOM_OF_BURSTS = 0.6, 0.85
+"""Ports free at the peak, of all, above which no doubt matters; few bursts reach far above their mean."""
 _STEEP, _FEW, _VARIED = 2.0, 10.0, 0.5
 
 
@@ -19,14 +19,16 @@ def beyond_range(one: ExitCapacity) -> Iterator[str]:
     """What does not hold of the pool that binds, in words; nothing where it has ample room."""
     ports = one.ports
     stream = next((each for each in one.streams if ports and each.label == ports.binding), None)
-    if ports is None or stream is None or ports.headroom > _ROOM:
+    if ports is None or stream is None or ports.headroom > _ROOM_OF_BURSTS:
+        return
+    if stream.peakedness > 1 and stream.load.peak.concurrent / stream.peakedness < _FEW:
+        yield "few connections come in bursts: the formula may be far too low"
+    if ports.headroom > _ROOM:
         return
     rise = _rise(stream)
     if rise >= _STEEP:
         times, within = figure(round(rise, 1)), span_text(stream.hold_s)
         yield f"the rate rises {times} times within one holding time ({within}); right after, up to thrice as many fail"
-    if stream.peakedness > 1 and stream.load.peak.concurrent / stream.peakedness < _FEW:
-        yield "few connections come in bursts: the formula may be far too low"
     if stream.level_cv > _VARIED:
         varied, tried = percent(stream.level_cv), percent(_VARIED)
         yield f"the load varies by {varied} within the hour; formulas were held against simulations up to {tried}"

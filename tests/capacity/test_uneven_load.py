@@ -119,6 +119,21 @@ class Phases(OneGate):
         with self.assertRaises(UnusableInput):
             self.estate({"flows": {"talk": {"at_s": 5}}})
 
+    def test_a_job_beside_what_comes_at_any_time(self) -> None:
+        """600 connections every 5 minutes, of which 60 in 100 come with the start."""
+        dice = np.random.default_rng(33)
+        talk = {"per_host_per_s": 0.2, "duration_s": 2, "every_s": 300, "spread_s": 1, "job_share": 0.6}
+        found = self.gate(talk, 400)
+        begins = np.repeat(np.arange(300) * 300.0, 360) + dice.uniform(0, 1, 300 * 360)
+        times = np.sort(np.concatenate([begins, dice.uniform(0, 300 * 300.0, 300 * 240)]))
+        refused = events.refused(times, 60 + dice.exponential(2.0, times.size), 400)
+        # Of those that come while a start's connections have their ports; and of all.
+        at_worst = refused[times % 300 < 62].mean()
+        self.assertAlmostEqual(found.exits[0].blocking / at_worst, 1.0, delta=0.1)
+        self.assertAlmostEqual(self.simulated_share(found) / refused.mean(), 1.0, delta=0.1)
+        with self.assertRaises(UnusableInput):
+            self.gate({"job_share": 0.5}, 400)
+
 
 class Batches(OneGate):
     def test_batches_of_any_holds(self) -> None:

@@ -7,7 +7,7 @@ from collections import defaultdict
 import numpy as np
 
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
-from fenrask.records.jobs import Job, job
+from fenrask.records.jobs import job
 from tests.capacity import events
 from tests.records.test_measure import as_csv
 from tests.support import InFolder
@@ -100,11 +100,37 @@ class Jobs(InFolder):
     def test_hosts_that_open_the_same_each_time_do_not_vary(self) -> None:
         seconds = np.repeat(np.arange(0, 86_400, 300), 2) + np.tile([0, 1], 288)
         found = job(seconds, np.tile([40, 20], 288))
-        self.assertEqual(found, Job(300.0, 2 / 0.95, 0.0))
+        assert found is not None
+        self.assertEqual((found.every_s, found.cv, found.share), (300.0, 0.0, 1.0))
+        # 40 in one second and 20 in the next are as wide as 1.8 equal ones.
+        self.assertAlmostEqual(found.spread_s, 1.8, delta=0.01)
+
+    def test_jobs_beside_what_comes_at_any_time(self) -> None:
+        dice = np.random.default_rng(21)
+        cases = ((300, 120, 2, 0.2), (300, 120, 2, 0.6), (300, 300, 30, 0.3), (60, 90, 3, 1.0))
+        for every_s, size, spread_s, beside in cases:
+            begins = np.arange(100.0, 86_400, every_s)
+            times = np.repeat(begins, size) + dice.uniform(0, spread_s, begins.size * size)
+            times = np.concatenate([times, dice.uniform(0, 86_400, int(beside * times.size))])
+            seconds, counts = np.unique(times.astype(np.int64), return_counts=True)
+            found = job(seconds, counts)
+            with self.subTest(size=size, spread_s=spread_s, beside=beside):
+                assert found is not None
+                self.assertEqual(found.every_s, every_s)
+                self.assertAlmostEqual(found.share, 1 / (1 + beside), delta=0.03)
+                self.assertAlmostEqual(found.spread_s, spread_s, delta=0.1 * spread_s + 0.5)
 
     def test_what_is_measured_of_a_job_sizes_for_it(self) -> None:
+        for beside in (0.0, 0.5):
+            with self.subTest(beside=beside):
+                self.sized(beside)
+
+    def sized(self, beside: float) -> None:
         dice = np.random.default_rng(12)
-        times = np.round(DAY + self.starts(dice, 300, 2, 60, 1.0), 3)
+        times = self.starts(dice, 300, 2, 60, 1.0)
+        times = np.sort(np.concatenate([times, dice.uniform(0, 86_400, int(beside * times.size))]))
+        times = np.round(DAY + times, 3)
+        (self.folder / "loads.json").unlink(missing_ok=True)
         ends = np.round(times + dice.exponential(3.0, times.size), 3)
         rows = [
             (begin, end, f"10.0.1.{host}", "198.51.100.7", 40000, 443, 6, 2048, 19)

@@ -259,6 +259,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
             for column in (
                 traffic.every_s,
                 traffic.at_s,
+                traffic.job_share,
                 traffic.spread_s,
                 traffic.retries,
                 traffic.batch,

@@ -183,7 +183,8 @@ def _jobs(
 ) -> Series:
     """What `Stream.jobs` says, by pool, shape (3, n_pools). Which address a connection goes to is chance."""
     moving = concurrent - parts.persistent * weights
-    mine = np.where(parts.laid.traffic.every_s[parts.flow] > 0, moving, 0.0)
+    traffic, flows = parts.laid.traffic, parts.flow
+    mine = np.where(traffic.every_s[flows] > 0, moving * traffic.job_share[flows], 0.0)
     total, synchronised = np.maximum(summed(moving), 1e-300), summed(mine)
     whole = np.where(synchronised > 0, synchronised, 1.0)
     certain = np.array([pool.share for pool in some])

@@ -22,17 +22,23 @@ class Starts:
     """One moment, as factors of what each part opens and holds in the mean over time, shape (n_parts,).
 
     new: opened in that second; last: held of a start at that moment; earlier: held of earlier ones. 1, 0 and 1 for what
-    comes by chance.
+    comes by chance. share: the part of the connections that this is said of; others come at any time.
     """
 
     new: Series
     last: Series
     earlier: Series
+    share: Series
 
     @property
     def held(self) -> Series:
-        """Held in all."""
-        return self.last + self.earlier
+        """Held of all connections."""
+        return self.share * (self.last + self.earlier) + 1 - self.share
+
+    @property
+    def opened(self) -> Series:
+        """Opened of all connections."""
+        return self.share * self.new + 1 - self.share
 
 
 def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
@@ -42,7 +48,8 @@ def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
     """
     traffic, flow = laid.traffic, laid.flow[rows]
     every, spread, at = (column[flow] for column in (traffic.every_s, traffic.spread_s, traffic.at_s))
-    together = Starts(laid.new_at_worst[rows], *(factor[rows] for factor in laid.bursts))
+    last_ones, earlier_ones = laid.bursts
+    together = Starts(laid.new_at_worst[rows], last_ones[rows], earlier_ones[rows], traffic.job_share[flow])
     stated = np.flatnonzero((every > 0) & ~np.isnan(at))
     groups, back = np.unique(np.stack([every, spread, at])[:, stated], axis=1, return_inverse=True)
     moments = _moments(groups) if groups.shape[1] > 1 else None
@@ -62,13 +69,13 @@ def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
             for one in np.unique(curve[own]).tolist():
                 law = laid.curves.curve(int(one)).law
                 earlier[own[curve[own] == one]] = held_since(law, period, over, since)
-        yield Starts(new, last, earlier)
+        yield Starts(new, last, earlier, together.share)
 
 
 def most_new(laid: Laid, parts: Parts) -> Series:
     """How many times its mean rate each part opens in the second in which most are opened, shape (n_parts,)."""
     usual = parts.rate_per_s * laid.curves.mean_profile[parts.curve]
-    return max((one.new for one in starts(laid, parts.rows)), key=lambda factors: float(np.dot(factors, usual)))
+    return max((one.opened for one in starts(laid, parts.rows)), key=lambda factors: float(np.dot(factors, usual)))
 
 
 def new_in_worst_second(parts: Parts) -> float | None:

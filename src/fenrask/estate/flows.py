@@ -37,6 +37,7 @@ class Flow(Strict):
             "persistent_per_host",
             "every_s",
             "at_s",
+            "job_share",
             "spread_s",
             "closed_share",
             *_ENDING_SHARES,
@@ -86,6 +87,9 @@ class Flow(Strict):
     )
     spread_s: Annotated[float, Field(strict=True, ge=0, le=86_400)] = Field(
         0.0, description="seconds over which the connections of one start are opened; default: at once"
+    )
+    job_share: Annotated[float, Field(strict=True, gt=0, le=1)] = Field(
+        1.0, description="share of its connections that come with the job's starts; the others come at any time"
     )
     rate_cv: Annotated[float, Field(strict=True, ge=0, le=10)] = Field(
         0.0, description="coefficient of variation of the rate about its profile, within the hour"
@@ -178,8 +182,9 @@ class Flow(Strict):
         """Whether jobs' times, and tries, hang together."""
         if self.spread_s and (self.every_s is None or self.spread_s > self.every_s):
             raise unfit("spread_s of at most every_s", "State every_s, or a shorter spread_s.")
-        if self.at_s is not None and self.every_s is None:
-            raise unfit("every_s beside at_s", "It says how often the job starts.")
+        for key in ("at_s", "job_share"):
+            if key in self.model_fields_set and self.every_s is None and getattr(self, key) not in (None, 1.0):
+                raise unfit(f"every_s beside {key}", "It says how often the job starts.")
         if self.every_s is not None and self.per_host_per_s is None:
             raise unfit("every_s with per_host_per_s", "per_host_per_s times every_s is what a host opens each time.")
         # That both are there is enough: a table of flows then needs one row to tell, not all.

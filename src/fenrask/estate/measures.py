@@ -113,6 +113,7 @@ def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:
     every = {float(one.get("every_s") or 0.0) for one in entries}
     if len(every) == 1 and all(every):
         found |= {"every_s": every.pop(), "spread_s": weighed("spread_s", 0.0)}
+        found["job_share"] = weighed("job_share", 1.0)
     return found
 
 

@@ -203,6 +203,11 @@ class Traffic:
         return self.stated("at_s", np.nan)
 
     @cached_property
+    def job_share(self) -> Series:
+        """The part of each flow's connections that come with the starts of its job."""
+        return self.stated("job_share", 1.0)
+
+    @cached_property
     def is_synchronised(self) -> bool:
         """Whether any flow is a job that all hosts begin at one time."""
         return bool(np.any(self.every_s))

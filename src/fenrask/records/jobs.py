@@ -19,6 +19,7 @@ _LEAST_CONNECTIONS, _LEAST_STARTS = 50, 5
 _WIDTHS = (3, 15, 61)
 _UNLIKE, _LIKE, _NEAR = 0.3, 0.5, 0.85
 _WHOLE, _PART, _LONGEST_S = 0.95, 0.25, 900.0
+_LEAST_SHARE, _LITTLE = 0.25, 0.02
 _LEAST_CV = 0.01
 
 
@@ -26,17 +27,18 @@ _LEAST_CV = 0.01
 class Job:
     """every_s: between two starts; spread_s: over which the connections of one are opened, 0 within a second.
 
-    cv: coefficient of variation of the connections of a start about those of the starts beside it; 0 where hosts open
-    the same each time.
+    share: the part of all connections that come with the starts, where others come at any time. cv: coefficient of
+    variation of the connections of a start about those of the starts beside it; 0 where hosts open the same each time.
     """
 
     every_s: float
     spread_s: float
     cv: float
+    share: float = 1.0
 
 
 def job(seconds: Counts, starts: Counts) -> Job | None:
-    """The job that counts by second show; None where less than 95 in a hundred come in short bursts at equal times.
+    """The job that counts by second show; None where less than a quarter come in short bursts at equal times.
 
     seconds, starts: since 1970, rising, and the connections that began in each, of one length.
     """
@@ -48,26 +50,40 @@ def job(seconds: Counts, starts: Counts) -> Job | None:
     if (found := next(folds, None)) is None:
         return None
     every, begin, length = found
-    # From the middle of one pause to that of the next.
-    number = (seconds - begin + (every - length) // 2) // every + 1
-    numbers: Floats = np.bincount(number, weights=starts).astype(np.float64)
+    here = (seconds - begin) % every < length
+    total, with_starts = float(starts.sum()), float(starts[here].sum())
+    beside = (total - with_starts) / max(1, every - length) * length
+    share = (with_starts - beside) / total
+    if share < _LEAST_SHARE:
+        return None
+    numbers: Floats = np.bincount((seconds[here] - begin) // every + 1, weights=starts[here]).astype(np.float64)
     numbers = numbers[np.flatnonzero(numbers)[0] : np.flatnonzero(numbers)[-1] + 1]
     if np.count_nonzero(numbers) < _LEAST_STARTS:
         return None
-    return Job(float(every), length / _WHOLE if length > 1 else 0.0, _cv(numbers))
+    folded = _folded(seconds, starts, every)[(begin + np.arange(length)) % every]
+    # Of a spread over n seconds (sum)^2 / (sum of squares) is n, were there no chance in the counts.
+    width = float(folded.sum()) ** 2 / max(float(np.sum(folded**2) - folded.sum()), 1.0)
+    return Job(float(every), width if length > 1 else 0.0, _cv(numbers), 1.0 if share > _WHOLE else share)
 
 
 def _fold(seconds: Counts, starts: Counts, width: int) -> tuple[int, int, int] | None:
     """The time between two starts, where in it a start begins, and how long it takes, s; None for no short one.
 
-    What is counted together tells the lag to about its width: of those near it, that with the shortest starts is it.
+    What is counted together tells the lag to about its width: of those near it, that with the sharpest starts is it.
     """
     lag = _lag(seconds, starts, width)
     if lag is None:
         return None
     near = range(max(2, lag - width // 2), lag + width // 2 + 1)
-    every, begin, length = min(((one, *_window(seconds, starts, one)) for one in near), key=lambda one: one[2])
+    every = max(near, key=lambda one: float(np.sum(_folded(seconds, starts, one) ** 2)) * one)
+    begin, length = _window(_folded(seconds, starts, every))
     return (every, begin, length) if length <= min(_PART * every, _LONGEST_S) else None
+
+
+def _folded(seconds: Counts, starts: Counts, every: int) -> Floats:
+    """Connections by second of the time between two starts."""
+    folded: Floats = np.bincount(seconds % every, weights=starts, minlength=every).astype(np.float64)
+    return folded
 
 
 def _lag(seconds: Counts, starts: Counts, width: int) -> int | None:
@@ -99,15 +115,21 @@ def _lag(seconds: Counts, starts: Counts, width: int) -> int | None:
     return near + int(np.argmax(alike[near : near + max(width, near // 8)]))
 
 
-def _window(seconds: Counts, starts: Counts, every: int) -> tuple[int, int]:
-    """Where the shortest stretch of a fold begins that holds nearly all, and its length, s."""
-    folded = np.bincount(seconds % every, weights=starts, minlength=every)
-    upto = np.concatenate([[0.0], np.cumsum(np.concatenate([folded, folded]))])
-    wanted = _WHOLE * float(folded.sum())
-    ends = np.searchsorted(upto, upto[:every] + wanted - 1e-9)
-    lengths = ends - np.arange(every)
-    begin = int(np.argmin(lengths))
-    return begin, int(lengths[begin])
+def _window(folded: Floats) -> tuple[int, int]:
+    """Where the stretch of a fold begins that is most above what comes at any time, and its length, s.
+
+    The stretch with the largest sum (Bentley 1984) of what is above the median and its chance.
+    """
+    usual = float(np.median(folded))
+    above = folded - usual - np.sqrt(usual) - _LITTLE * float(folded.max())
+    # Begun in the middle of the quietest half, so that no start is cut.
+    half = max(1, folded.size // 2)
+    sums = np.concatenate([[0.0], np.cumsum(np.tile(folded, 2))])
+    first = (int(np.argmin(sums[half : half + folded.size] - sums[: folded.size])) + half // 2) % folded.size
+    upto = np.concatenate([[0.0], np.cumsum(np.roll(above, -first))])
+    end = int(np.argmax(upto - np.minimum.accumulate(upto)))
+    begin = int(np.argmin(upto[: end + 1]))
+    return (begin + first) % folded.size, max(1, end - begin)
 
 
 def _cv(numbers: Floats) -> float:

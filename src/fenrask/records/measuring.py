@@ -75,7 +75,7 @@ class Measured:
     dispersion: Dispersion
     """How unevenly connections come within the hour."""
     job: Job | None
-    """The job that opens nearly all of them at equal times, if one does."""
+    """The job that opens a part of them at equal times, if one does."""
     day_cv: float
     """Coefficient of variation of the load from day to day, about the profile; 0 where chance explains it."""
     addresses: int
@@ -282,6 +282,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "rate_steady_s": one.dispersion.steady_s,
         "every_s": one.job.every_s if one.job else None,
         "spread_s": one.job.spread_s if one.job else 0.0,
+        "job_share": one.job.share if one.job else 1.0,
         "day_cv": one.day_cv,
         "addresses": one.addresses,
     }

@@ -120,10 +120,14 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
                 rates = rates + phase.opened(part, float(weight)) * phase.anew
             key = (part.curve.law, *flow.ending_key)
             endings = list(_endings(part, flow, one.pool.protocol, one.offer))
-            some = by_law
+            several = [(by_law, key, rates)]
             if flow.every_s is not None:
-                key, some = (flow.every_s, flow.spread_s, flow.at_s or 0.0, *key), jobs
-            some[key] = (rates + some[key][0] if key in some else rates, endings)
+                with_starts = (flow.every_s, flow.spread_s, flow.at_s or 0.0, *key)
+                several = [(jobs, with_starts, rates * flow.job_share)]
+                if flow.job_share < 1:
+                    several.append((by_law, key, rates * (1 - flow.job_share)))
+            for some, of, its_rates in several:
+                some[of] = (its_rates + some[of][0] if of in some else its_rates, endings)
     one, stream = phases[-1].of, phases[-1].of.stream
     streams = drawn([*by_law.values(), *jobs.values()])
     cv, steady_s = _variation(one)

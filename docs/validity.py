@@ -14,7 +14,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
-from fenrask.teletraffic import concurrent, erlang_b, hayward_b
+from fenrask.teletraffic import batches_b, concurrent, erlang_b, hayward_b
 from fenrask.teletraffic.backoff import tried_again
 from fenrask.teletraffic.client_pools import pool_use
 from fenrask.teletraffic.holding import Delayed, Exponential, Lognormal
@@ -120,7 +120,7 @@ def rows() -> Iterator[Row]:
     )
     instants = np.cumsum(dice.exponential(5 / 5, 80_000))
     times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
-    better = float(hayward_b(400.0, 310.0, 1 + 2 * 4 * overlap(law)))
+    better = float(batches_b(400.0, 310.0, 1 + 2 * 4 * overlap(law), overlap(law)))
     share, replay = _seen(times, holds(times.size), 400)
     yield Row(
         "five at one instant on average, 400 ports",
@@ -134,16 +134,16 @@ def rows() -> Iterator[Row]:
     )
     instants = np.cumsum(dice.exponential(5 / 0.1, 60_000))
     times = np.repeat(instants, dice.geometric(1 / 5, instants.size))
-    better = float(hayward_b(20.0, 6.2, 1 + 2 * 4 * overlap(law)))
+    better = float(batches_b(20.0, 6.2, 1 + 2 * 4 * overlap(law), overlap(law)))
     share, replay = _seen(times, holds(times.size), 20, 20_000)
     yield Row(
         "the same with 6.2 concurrent and 20 ports",
-        "each for itself; Hayward: load / z of ten and more",
+        "each for itself (Hayward's formula: " + _share(float(hayward_b(20.0, 6.2, 1 + 2 * 4 * overlap(law)))) + ")",
         _erlang(20, 6.2),
         share,
         better,
         "few connections, in batches",
-        "`simulate`",
+        "`batch`",
         replay,
     )
     times = events.at_levels(dice, 1.0, events.lognormal(dice, 0.3, 3000), 300.0)

@@ -77,7 +77,7 @@ class Ranges(OneGate):
         steep = self.gate({**base, "duration_s": 7200, "per_host_per_s": 0.02}, 2000)
         self.assertEqual([*beyond_range(steep.exits[0])], [])
         for flow, ports, words in (
-            ({**base, "per_host_per_s": 0.01, "batch": 5}, 15, "few connections come in bursts"),
+            ({**base, "per_host_per_s": 0.01, "burstiness": 9.0}, 15, "few connections come in bursts"),
             ({**base, "rate_cv": 0.9}, 800, "varies by 9"),
             ({**base, "every_s": 300, "retries": 3}, 4000, "not counted beside jobs"),
         ):

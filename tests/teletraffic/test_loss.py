@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.teletraffic import (
+    batches_b,
     engset_b,
     erlang_b,
     hayward_b,
@@ -38,6 +39,27 @@ def stationary(births: list[float], deaths: list[float]) -> list[float]:
     system = np.vstack([rates.T, np.ones(n)])
     found = np.linalg.lstsq(system, np.concatenate([np.zeros(n), [1.0]]), rcond=None)[0]
     return [float(one) for one in found]
+
+
+class Batches(unittest.TestCase):
+    def test_exponential_holds_against_the_cuts_between_states(self) -> None:
+        """n p(n) = rate of batches x sum of p(j) P(batch >= n - j): what goes up past each state comes down."""
+        for batch, load, servers in ((5.0, 6.2, 20), (4.0, 37.0, 80), (2.0, 300.0, 340), (3.0, 0.5, 4)):
+            chances, above = [1.0], 0.0
+            q = 1 - 1 / batch
+            for n in range(1, servers + 1):
+                above = above * q + chances[-1]
+                chances.append(load / batch * above / n)
+            served = sum(n * one for n, one in enumerate(chances)) / sum(chances)
+            with self.subTest(batch=batch, load=load):
+                self.assertAlmostEqual(float(batches_b(servers, load, batch, 0.5)) / (1 - served / load), 1.0, places=6)
+
+    def test_edges(self) -> None:
+        self.assertEqual(float(batches_b(10, 0.0, 3.0, 0.5)), 0.0)
+        self.assertEqual(float(batches_b(10**6, 10.0, 3.0, 0.9)), 0.0)
+        self.assertAlmostEqual(float(batches_b(0, 10.0, 3.0, 0.7)), 1.0)
+        # Of very many, as Hayward has it.
+        self.assertAlmostEqual(float(batches_b(60_000, 59_500.0, 4.0, 0.9) / hayward_b(60_000, 59_500.0, 4.0)), 1.0)
 
 
 class Engset(unittest.TestCase):

@@ -12,6 +12,7 @@ _RFC = "RFC 4787 (mapping), RFC 3022 (translation)"
 _FORMULAS = {
     "hashed": "mean of Erlang B over Binomial(hosts - 1, 1/cells) others in a cell",
     "limited": "birth-death chain whose arrivals thin as it fills",
+    "batches": "a negative binomial cut off at the ports (Kaufman & Rege 1996), beside Hayward",
     "bursty": "Hayward: B(ports / z, load / z), Fredericks 1980",
     "varied": "mean over lognormal levels of the load (Cox 1955)",
     "capped": "Engset 1918, what an arriving connection meets",
@@ -68,7 +69,8 @@ def _formulas(one: ExitCapacity) -> Iterator[str]:
         facts = {
             "hashed": one.ports is not None and one.ports.hashed,
             "limited": one.how.search_tries is not None,
-            "bursty": stream.peakedness != 1.0,
+            "batches": stream.overlap > 0,
+            "bursty": stream.peakedness != 1.0 and not stream.overlap,
             "varied": stream.level_cv > 0,
             "capped": stream.sources is not None and stream.peakedness == 1.0 and one.how.search_tries is None,
             "retried": stream.retry_share > 0,

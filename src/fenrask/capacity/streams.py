@@ -135,7 +135,10 @@ def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterat
     total = summed(concurrent)
     whole = np.where(total > 0, total, 1.0)
     none, ones = np.zeros(len(some)), np.ones(len(some))
-    bursty = np.where(total > 0, summed(_bursty(parts) * concurrent) / whole, 1.0)
+    bursts, overlaps = _bursty(parts)
+    bursty = np.where(total > 0, summed(bursts * concurrent) / whole, 1.0)
+    in_batches = np.maximum(summed(np.where(overlaps > 0, bursts - 1, 0.0) * concurrent), 1e-300)
+    shared = summed(overlaps * (bursts - 1) * concurrent) / in_batches if np.any(overlaps) else none
     varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else none
     retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
     again = np.round(summed(traffic.retries[flows] * concurrent) / whole) if np.any(traffic.retries) else none
@@ -163,6 +166,7 @@ def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterat
             hosts=_alike_hosts(each[number], concurrent[own]) if by_host else 1.0,
             # A random part of a bursty stream is less bursty.
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
+            overlap=float(shared[number]),
             level_cv=float(varied[number]),
             jobs=(0.0, 0.0, 0.0) if jobs is None else tuple(jobs[:, number].tolist()),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
@@ -230,13 +234,17 @@ def _open_at_once(parts: Parts, concurrent: Series, summed: Callable[[Series], S
     return np.minimum(1.0, summed(share * concurrent) / total), allowed / np.maximum(hosts, 1e-300)
 
 
-def _bursty(parts: Parts) -> Series:
-    """Variance to mean of what each part holds: stated, and that of batches by the law of holds."""
+def _bursty(parts: Parts) -> tuple[Series, Series]:
+    """Variance to mean of what each part holds: stated, and that of batches by the law of holds.
+
+    Second, what the connections of a batch share of their holds; 0 for no batches.
+    """
     traffic, flows = parts.laid.traffic, parts.flow
     found, batch = traffic.burstiness[flows].copy(), traffic.batch[flows]
-    rows = np.flatnonzero((batch > 1) & ~traffic.is_standing[flows])
-    found[rows] += 2 * (batch[rows] - 1) * _by_law(parts, rows, [], overlap)
-    return found
+    rows, shared = np.flatnonzero((batch > 1) & ~traffic.is_standing[flows]), np.zeros(flows.size)
+    shared[rows] = _by_law(parts, rows, [], overlap)
+    found[rows] += 2 * (batch[rows] - 1) * shared[rows]
+    return found, shared
 
 
 def _by_law(parts: Parts, rows: Numbers, others: Sequence[Series], of: Callable[..., float]) -> Series:

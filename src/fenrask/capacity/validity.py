@@ -21,7 +21,7 @@ def beyond_range(one: ExitCapacity) -> Iterator[str]:
     stream = next((each for each in one.streams if ports and each.label == ports.binding), None)
     if ports is None or stream is None or ports.headroom > _ROOM_OF_BURSTS:
         return
-    if stream.peakedness > 1 and stream.load.peak.concurrent / stream.peakedness < _FEW:
+    if stream.peakedness > 1 and not stream.overlap and stream.load.peak.concurrent / stream.peakedness < _FEW:
         yield "few connections come in bursts: the formula may be far too low"
     if ports.headroom > _ROOM:
         return

@@ -15,12 +15,13 @@ from fenrask.teletraffic.occupancy import (
     peak_concurrent,
     peak_near,
 )
-from fenrask.teletraffic.peaked import Retried, hayward_b, with_retries
+from fenrask.teletraffic.peaked import Retried, batches_b, hayward_b, with_retries
 from fenrask.teletraffic.searching import limited_search_b, refusal_when
 
 __all__ = [
     "Peak",
     "Retried",
+    "batches_b",
     "engset_b",
     "erlang_b",
     "erlangs_for",

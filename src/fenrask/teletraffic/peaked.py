@@ -11,7 +11,7 @@ from fenrask.errors import NoAnswer
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
 from fenrask.teletraffic.erlang import erlang_b
 
-__all__ = ["Retried", "hayward_b", "with_retries"]
+__all__ = ["Retried", "batches_b", "hayward_b", "with_retries"]
 
 
 def hayward_b(ports: ArrayLike, erlangs: ArrayLike, peakedness: ArrayLike) -> Any:
@@ -32,6 +32,48 @@ def hayward_b(ports: ArrayLike, erlangs: ArrayLike, peakedness: ArrayLike) -> An
     if np.any(z <= 0):
         raise unusable("peakedness", f"{z[z <= 0].flat[0]:g}", "a ratio above 0")
     return erlang_b(c / z, load / z)
+
+
+def batches_b(ports: ArrayLike, erlangs: ArrayLike, peakedness: ArrayLike, overlap: float) -> Any:
+    """The refused share of load that comes in batches of a geometric size, of which what finds a server is served.
+
+    ports: servers, at least 0; erlangs: offered load; peakedness z: above 1, as for `hayward_b`; overlap: of the law
+    of holds, 1/2 for exponential ones, 1 for all alike (see `variation.overlap`). For exponential holds exact: what is
+    held is negative binomial, cut off at the servers, as Erlang's is Poisson (M[X]/M/c/c; Kaufman & Rege: "Blocking in
+    a shared resource environment with batched Poisson arrival processes", 1996). Batches whose holds are alike leave
+    together, and meet each other less: between that and Hayward's, by an exponent fitted to simulations of loads from 6
+    to 1,500 and z from 2 to 19, within a sixth of shares above a thousandth.
+    """
+    c, load, z = broadcast(ports=ports, erlangs=erlangs, peakedness=peakedness)
+    hayward = np.asarray(erlang_b(c / z, load / z))
+    alike = _ALIKE * (1 - (2 * (1 - min(1.0, max(0.5, overlap)))) ** 1.5)
+    shape = hayward.shape
+    flat = zip(c.ravel().tolist(), load.ravel().tolist(), z.ravel().tolist(), strict=True)
+    # Of very many both are one: the sum is then left to Hayward's.
+    each = (np.nan if load > _MANY * z else _negative_binomial(servers, load, z) for servers, load, z in flat)
+    exact = np.array([*each]).reshape(shape)
+    exact = np.where(np.isnan(exact), hayward, exact)
+    some = (exact > 0) & (hayward > 0)
+    mixed = np.where(some, exact, 1.0) ** (1 - alike) * np.where(some, hayward, 1.0) ** alike
+    return np.where(some, mixed, np.where(load > 0, exact * (alike < _ALIKE / 2), 0.0))[()]
+
+
+_ALIKE, _FAR, _DEVIATIONS, _MANY = 0.72, 60.0, 12.0, 500.0
+
+
+def _negative_binomial(servers: float, load: float, z: float) -> float:
+    """Sum of p(j) q^(c - j) for j up to c: what of a connection's batch before it leaves no server for it."""
+    if load <= 0:
+        return 0.0
+    c, deviation = int(servers), float(np.sqrt(load * z))
+    if c > load + _FAR * deviation:
+        return 0.0
+    size, q = load / (z - 1), 1 - 1 / z
+    steps = int(min(c, max(40 * z, c - load + _DEVIATIONS * deviation, _DEVIATIONS * deviation)))
+    j = c - np.arange(steps, dtype=np.float64)
+    logs = np.concatenate([[0.0], np.cumsum(np.log(j) - np.log(size + j - 1) - np.log(q))])
+    weights = np.exp(logs - logs.max())
+    return float(np.dot(weights, q ** np.arange(steps + 1)) / weights.sum())
 
 
 @dataclass(frozen=True)

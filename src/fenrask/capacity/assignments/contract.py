@@ -51,6 +51,9 @@ class Stream:
     """Hosts behind one pool, as so many alike ones: (sum of loads)^2 / sum of squares, host by host."""
     peakedness: float = 1.0
     """Variance-to-mean ratio of busy connections."""
+    overlap: float = 0.0
+    """What its batches share of their holds (`teletraffic.variation.overlap`): 1/2 for exponential, 1 for fixed ones;
+    0 where bursts are no batches."""
     level_cv: float = 0.0
     """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says."""
     jobs: tuple[float, float, float] = (0.0, 0.0, 0.0)

@@ -19,7 +19,16 @@ from numpy.typing import NDArray
 from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Streams
 from fenrask.demand import POINTS_PER_STEP, Series
 from fenrask.errors import NoAnswer
-from fenrask.teletraffic import engset_b, erlang_b, erlangs_for, hayward_b, limited_search_b, ports_for, with_retries
+from fenrask.teletraffic import (
+    batches_b,
+    engset_b,
+    erlang_b,
+    erlangs_for,
+    hayward_b,
+    limited_search_b,
+    ports_for,
+    with_retries,
+)
 from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
 from fenrask.teletraffic.bursts import excess
 from fenrask.teletraffic.fixed_points import where_equal
@@ -241,7 +250,7 @@ def _loss(
 
     def formula(c: Series, a: Series) -> Series:
         if stream.peakedness != 1.0:
-            result = np.asarray(hayward_b(c, a, stream.peakedness))
+            result = _in_bursts(c, a, stream)
         elif sources is not None and tries is None:
             return _capped(c, a, sources)
         else:
@@ -271,6 +280,13 @@ def _loss(
     else:
         blocked[live] = formula(c, concurrent[live])
     return blocked
+
+
+def _in_bursts(c: Series, a: Series, stream: Stream) -> Series:
+    """The share refused of bursty load: of batches by what they share of their holds, else by Hayward."""
+    if stream.peakedness > 1.0 and stream.overlap:
+        return np.asarray(batches_b(c, a, stream.peakedness, stream.overlap))
+    return np.asarray(hayward_b(c, a, stream.peakedness))
 
 
 def _may_refuse(ports: Series, concurrent: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:

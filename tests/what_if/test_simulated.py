@@ -180,7 +180,11 @@ class TheCommand(InFolder):
         terminal = {**os.environ, "TERM": "xterm", "COLUMNS": "100"}
         try:
             with (self.folder / "shown").open("w+", encoding="utf-8") as shown:
-                running = subprocess.Popen(command, cwd=self.folder, stdout=shown, stderr=theirs, env=terminal)
+                # Where the tests run in the background, a shell has them ignore the keyboard.
+                heard = partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
+                running = subprocess.Popen(
+                    command, cwd=self.folder, stdout=shown, stderr=theirs, env=terminal, preexec_fn=heard
+                )
                 os.close(theirs)
                 messages = ""
                 while not re.search(r"\b([2-9]|[1-9][0-9]+) runs", messages):

@@ -8,6 +8,7 @@ import math
 import unittest
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 import numpy as np
 
@@ -16,7 +17,10 @@ from fenrask.demand import demand
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
+from fenrask.teletraffic import erlang_b
+from fenrask.teletraffic.backoff import tried_again
 from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, hyperexponential
+from fenrask.teletraffic.retrial_queue import retrial_queue
 from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.teletraffic.variation import day_level, held_cv, overlap
 from fenrask.what_if import Asked, simulated
@@ -354,10 +358,11 @@ class Retries(OneGate):
         for ports, mean_s, retries, near in (
             (248, 2, 6, 0.05),
             (248, 2, 2, 0.1),
-            (296, 2, 6, 0.15),
-            (320, 2, 6, 0.25),
-            (340, 2, 6, 0.25),
-            (340, 40, 6, 0.25),
+            (296, 2, 6, 0.1),
+            (305, 340, 6, 0.1),
+            (320, 2, 6, 0.15),
+            (340, 2, 6, 0.2),
+            (340, 40, 4, 0.2),
         ):
             dice = np.random.default_rng(15)
             rate = 310 / (mean_s + 60)
@@ -375,12 +380,20 @@ class Retries(OneGate):
                 self.assertAlmostEqual(felt.dropped / dropped, 1.0, delta=near)
                 self.assertAlmostEqual(felt.lost, lost, delta=0.01)
                 self.assertAlmostEqual(felt.attempts / (attempts / times.size), 1.0, delta=max(0.08, near / 2))
-                self.assertAlmostEqual(felt.mean_s, mean, delta=max(0.5 * mean, 0.1))
+                self.assertAlmostEqual(felt.mean_s, mean, delta=max(0.3 * mean, 0.1))
                 self.assertLessEqual(abs(math.log2((felt.p95_s + 1) / (p95 + 1))), 1.0)
                 [pool] = self.json("simulate", "--around", "2", status=1)["pools"]
                 self.assertAlmostEqual(pool["blocking"] / dropped, 1.0, delta=0.12 if dropped > 0.5 else 0.25)
                 self.assertAlmostEqual(pool["lost_for_good"], lost, delta=0.01)
                 self.assertAlmostEqual(pool["mean_wait_s"], mean, delta=max(0.25 * mean, 0.1))
+
+    def test_the_table_of_retries_is_what_its_chain_says(self) -> None:
+        """Some of its values worked out again; between them, the chain itself."""
+        for load, servers, hold_s, retries in ((230.0, 250, 62.0, 6), (250.0, 250, 400.0, 6), (50.0, 40, 20.0, 3)):
+            formula = partial(erlang_b, float(servers))
+            found = tried_again(np.array([load]), float(servers), hold_s, retries, formula)
+            for one, exact in zip(found, retrial_queue(load, servers, hold_s, retries), strict=True):
+                self.assertAlmostEqual(float(one[0]) / exact, 1.0, delta=0.05)
 
     def test_addresses_for_a_target_hardly_hang_on_retries_and_users_of_a_full_pool_are_told(self) -> None:
         flow = {"per_host_per_s": 0.5, "duration_s": 2}

@@ -7,7 +7,7 @@ from fenrask.checks import check
 from fenrask.errors import UnusableInput
 from fenrask.evaluation import evaluate
 from fenrask.routing import flow_paths, trace_from
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 WALL: dict[str, Any] = {
     "subnets": {
@@ -242,6 +242,14 @@ class Parts(InFolder):
                     self.assertTrue(all(one.fix == whole for one in warned))
                     # What carries all when IPv6 is lost is not idle.
                     self.assertFalse([one for one in check(evaluate(described)) if one.rule == "idle-exit"])
+        # A partner must allow what stands by, too; and it counts as an entry of its list.
+        stands = self.estate(merged(merged(merged(both, out), whole), {"destinations": {"partner": {"allowed": []}}}))
+        [listed] = evaluate(stands).plan.partners
+        self.assertEqual([(part.exit, part.stands_by) for part in listed.parts], [("gate", True)])
+        self.assertEqual((listed.entries, [*map(str, listed.host_prefixes)]), (2, ["2001:db8:1:1::/64"]))
+        self.assertIn("203.0.113.1 (gate, stands by)", " ".join(self.program("addresses").stdout.split()))
+        tight = {"destinations": {"partner": {"allowed": ["2001:db8:1:1::/64"]}}}
+        self.assertEqual(evaluate(stands.patched(tight, "tight")).plan.partners[0].missing, ("203.0.113.1",))
 
     def test_hosts_are_spread_over_the_usable_addresses_of_their_subnets(self) -> None:
         more = {"network": "net", "zone": "b", "prefix": "10.0.2.0/28", "routes": "private"}

@@ -76,6 +76,8 @@ class AllowEntries:
     exit: str
     blocks: tuple[str, ...]
     entries: int
+    stands_by: bool = False
+    """Whether they are seen only where what comes by another IP version is lost."""
 
 
 @dataclass(frozen=True)
@@ -292,7 +294,11 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Ite
     for name, destination in paths.described.estate.destinations.items():
         exits = paths.sources_at(name)
         pools = paths.pools_at(name)
-        parts = tuple(AllowEntries(one, chosen[one].blocks, chosen[one].entries) for one in exits if one in chosen)
+        parts = tuple(
+            AllowEntries(one, chosen[one].blocks, chosen[one].entries, paths.stands_by(one, name))
+            for one in exits
+            if one in chosen
+        )
         parts += tuple(AllowEntries(one, (str(pool),), 1) for one, pool in pools.items())
         lent = tuple(one for one in exits if one not in chosen)
         hosts = paths.host_prefixes_at(name)

@@ -1,5 +1,6 @@
 """Every flow's paths, subnet by subnet: what demand, capacity and charges are computed on."""
 
+from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -268,7 +269,19 @@ class Paths:
     @property
     def standing_by(self) -> frozenset[str]:
         """The exits that flows would pass by another IP version, were theirs lost."""
-        return frozenset().union(*(one.box.standing_by for one in self.pairs.kinds))
+        return frozenset(name for one in self.pairs.kinds for trace in one.box.standing_by for name in trace.exits)
+
+    @cached_property
+    def _standing_at(self) -> dict[str, list[Trace]]:
+        """By destination: what stands by for what goes there."""
+        found = defaultdict[str, list[Trace]](list)
+        pairs = self.pairs
+        standing = pairs.of_rows([bool(one.box.standing_by) for one in pairs.kinds], bool)
+        rows = np.flatnonzero(standing)
+        to, kind = pairs.to[pairs.pair[rows]], pairs.kind[rows]
+        for place, number in sorted({*zip(to.tolist(), kind.tolist(), strict=True)}):
+            found[self._names[1][place]] += pairs.kinds[number].box.standing_by
+        return found
 
     def first_of_each(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
         """The first path of each kind from each subnet, of those whose examples are such."""
@@ -356,8 +369,15 @@ class Paths:
         return found
 
     def sources_at(self, destination: str) -> list[str]:
-        """The translating exits whose addresses a destination sees, in order of name."""
+        """The translating exits whose addresses a destination sees or may see, in order of name.
+
+        It may see those that stand by for what goes there by another IP version.
+        """
         return self._seen_by[destination][0]
+
+    def stands_by(self, exit_name: str, destination: str) -> bool:
+        """Whether a destination sees an exit's addresses only where what goes there by another IP version is lost."""
+        return all(path.example.source.exit != exit_name for path in self._arriving[destination])
 
     def sees_hosts(self, destination: str) -> bool:
         """Whether a destination sees hosts' own public addresses, of which each is one of its kind."""
@@ -376,9 +396,11 @@ class Paths:
     def _seen_by(self) -> dict[str, tuple[list[str], bool, tuple[Prefix, ...]]]:
         found = {}
         for name, paths in self._arriving.items():
-            sources = [path.example.source for path in paths]
+            standing = [trace.source for trace in self._standing_at.get(name, ())]
+            sources = [*(path.example.source for path in paths), *standing]
             exits = {source.exit for source in sources if source.kind == "exit" and source.prefix is None}
             hosts = {path.trace.source.prefix for path in paths if path.example.source.kind == "host-public"}
+            hosts |= {source.prefix for source in standing if source.kind == "host-public"}
             v6 = [prefix for prefix in hosts if prefix is not None and prefix.version == 6]
             found[name] = (sorted(exits), len(hosts) > len(v6), fewest_prefixes(v6))
         return found

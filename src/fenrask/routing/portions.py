@@ -52,8 +52,8 @@ class Box:
     lost_before: tuple["Box", ...] = ()
     """What was asked for before, by another IP version, and did not arrive."""
 
-    standing_by: frozenset[str] = frozenset()
-    """The exits that they would pass by another IP version, were this one lost."""
+    standing_by: tuple[Trace, ...] = ()
+    """The paths that they would take by another IP version, were this one lost."""
 
     @property
     def is_all(self) -> bool:
@@ -175,7 +175,7 @@ def _in_turn(some: Sequence[Box], targets: Sequence[Targets]) -> list[Box]:
     for turn, own in by_turn.items():
         lost = [] if turn == turns[-1] else [box for box in own if not box.trace.verdict.arrives]
         later = [box.trace for after in turns[turns.index(turn) + 1 :] for box in by_turn[after]]
-        others = frozenset(name for trace in later if trace.verdict.arrives for name in trace.exits)
+        others = tuple(trace for trace in later if trace.verdict.arrives)
         found += [
             replace(box, within=left * box.within, turn=turn, lost_before=tuple(lost_before), standing_by=others)
             for box in own

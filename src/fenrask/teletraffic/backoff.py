@@ -9,6 +9,7 @@ from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.fixed_points import where_equal
+from fenrask.teletraffic.retrial_queue import odds_beside
 
 __all__ = ["FIRST_S", "USUAL_RETRIES", "Waits", "tried_again", "waits", "waits_of"]
 
@@ -18,40 +19,27 @@ USUAL_RETRIES = 6
 """How often a SYN is sent again before a host gives up, as the sample's kernel has it."""
 
 
-_MOST_WAITING, _SLOWEST_S, _AGAIN, _CRITICAL, _WIDE = 0.75, 0.8, 0.65, 0.18, 0.05
-"""How far senders that come again are a queue, fitted to simulations: see `tried_again`."""
-
-
 def tried_again(
-    load: Floats, servers: float, hold_s: float, retries: int, formula: Callable[[Floats], Floats]
+    load: Floats,
+    servers: float,
+    hold_s: float,
+    retries: int,
+    formula: Callable[[Floats], Floats],
+    lump: float = 1.0,
 ) -> tuple[Floats, Floats]:
     """The share of connections whose first try is refused, and that of their later tries, each after one refusal.
 
-    load: fresh load, Erlang; servers: those of the pool; hold_s: mean hold; formula: the refused share of a load that
-    comes once, rising. Tries that come when they like see the pool as fresh ones do (b = B(a (1 + b + b^2 + ..)),
-    "retrials see time averages": Greenberg & Wolff 1987), which holds above the servers' number. Below it a full pool
-    lasts about hold_s / (servers - load) s; tries that come again within that time wait in a queue in all but name,
-    whose refused share is Erlang's C. Between both the geometric mean is taken, weighed by that time: the weights are
-    fitted to simulations of 60 to 1,000 servers and holds of 1 to 200 s, within a fifth of the share.
+    load: fresh load, Erlang; servers: those of the pool; hold_s: mean hold, s; formula: the refused share of a load
+    that comes once, rising; lump: how many servers and connections count as one (peakedness, or pools that share them).
+    Tries that come when they like see the pool as fresh ones do (b = B(a (1 + b + b^2 + ..)), "retrials see time
+    averages": Greenberg & Wolff 1987). Those of a back-off find the same full pool again where it lasts, and leave it
+    fuller: by how much this changes the odds is read off a table (`retrial_queue`).
     """
     independent = where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
-    once, ratio = formula(load), np.minimum(load, _ANY) / max(servers, 1e-3)
-    below = ratio < 1
-    full = np.array([servers], dtype=np.float64)
-    critical = where_equal(lambda share: formula(full * attempts(share, retries)), full.shape) * (1 - _CRITICAL)
-    lasts_s = min(hold_s, _ANY) / np.maximum(servers - load, 1e-9)
-    weight = np.where(below, _MOST_WAITING * lasts_s / (lasts_s + _SLOWEST_S * FIRST_S), 0.0)
-    queue = np.minimum(1.0, once / np.maximum(1 - ratio * (1 - once), 1e-300))
-    some = np.where(independent > 0, independent, 1.0)
-    between = some ** (1 - weight) * np.where(queue > 0, queue, 1.0) ** weight
-    above = independent * (1 - _CRITICAL * np.exp(-np.maximum(ratio - 1, 0.0) / _WIDE))
-    first = np.where(below, np.where(independent > 0, np.minimum(between, critical), 0.0), above)
-    lost = np.where(first > 0, np.minimum(1.0, independent ** (retries + 1) / np.maximum(first, 1e-300)), 0.0)
-    later = np.where(below, first + (1 - first) * _AGAIN * weight, lost ** (1 / max(1, retries)))
+    odds = independent / np.maximum(1 - independent, 1e-12)
+    found = [odds * times for times in odds_beside(load / lump, servers / lump, hold_s, retries)]
+    first, later = (each / (1 + each) for each in found)
     return first, later
-
-
-_ANY = 1e15
 
 
 def attempts(refused: ArrayLike, retries: ArrayLike) -> Any:

@@ -124,7 +124,8 @@ def _tried_again(
     moving, servers = np.maximum(concurrent - always_open, 0.0), max(0.0, division.capacity - always_open)
     if not np.any(refused(moving) > 0):
         return np.zeros(moving.shape), np.zeros(moving.shape)
-    return tried_again(moving, servers, stream.hold_s, stream.retries, refused)
+    lump = max(1.0, stream.peakedness) * division.even_cells
+    return tried_again(moving, servers, stream.hold_s, stream.retries, refused, lump)
 
 
 def _behind_hosts(

@@ -78,6 +78,11 @@ def _text(
         f"# {number} addresses of {comment(name)}: not assigned yet." for prefix, number, name in entries if not prefix
     ]
     lines += [f"# The address of {comment(name)} may change: no list can hold it." for name in one.dynamic]
+    lines += [
+        f"# Those of {comment(part.exit)} are seen where what comes by the other IP version is lost."
+        for part in one.parts
+        if part.stands_by
+    ]
     if known:
         lines += [f"# New since the last list: {prefix}" for prefix in added]
         lines += [f"# No longer used, remove: {prefix}" for prefix in removed]

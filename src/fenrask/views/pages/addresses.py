@@ -121,7 +121,8 @@ def _change(one: Change) -> tuple[object, ...]:
 
 def _allow(one: AllowList) -> list[str]:
     """Each entry with its exit; addresses not yet bought are told by size."""
-    entries = [f"{entry} ({part.exit})" for part in one.parts for entry in part.blocks]
+    standing = {part.exit: ", stands by" for part in one.parts if part.stands_by}
+    entries = [f"{entry} ({part.exit}{standing.get(part.exit, '')})" for part in one.parts for entry in part.blocks]
     entries += [f"{prefix} (hosts' own)" for prefix in one.host_prefixes]
     entries += [f"addresses that may change ({name})" for name in one.dynamic]
     return [*entries, "the hosts' own addresses"] if one.host_addresses else entries

@@ -22,7 +22,7 @@ have waited long: fitted once to simulations of 60 to 1,000 servers, holds of 20
 chain then meets within 7 in 100 of the first tries refused."""
 
 GRID: "dict[str, tuple[float, ...]]" = {
-    "retries": (1, 2, 3, 4, 5, 6, 8),
+    "retries": (1, 2, 3, 4, 5, 6, 8, 10),
     "servers": (16, 64, 256, 1024),
     "hold_s": (5, 20, 80, 320, 1280),
     "excess": (-6, -4.5, -3.5, -3, -2.5, -2, -1.5, -1, -0.5, 0, 0.5, 1, 1.5, 2, 3, 4.5, 6),

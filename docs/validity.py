@@ -148,8 +148,10 @@ def rows() -> Iterator[Row]:
         replay,
     )
     times = events.at_levels(dice, 1.0, events.lognormal(dice, 0.3, 3000), 300.0)
-    cv = held_cv(law, 0.3, 300.0)
-    better = float(varying(lambda held: np.asarray(erlang_b(75.0, held)), np.array([62.0]), cv)[0])
+    slow, fast = held_cv(law, 0.3, 300.0)
+    better = float(
+        varying(lambda held: np.asarray(hayward_b(75.0, held, 1 + held * fast**2)), np.array([62.0]), slow)[0]
+    )
     share, replay = _seen(times, holds(times.size), 75)
     yield Row(
         "62 concurrent, 75 ports; the rate has another level every 5 minutes, by 30 %",

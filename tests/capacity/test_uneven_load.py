@@ -50,7 +50,9 @@ class Laws(unittest.TestCase):
     def test_what_is_held_varies_no_more_than_the_rate_and_short_holds_as_much(self) -> None:
         laws: tuple[Callable[[float], HoldingTime], ...] = (Exponential, Fixed)
         for law in laws:
-            found = [held_cv(law(mean), 0.3, 300.0) for mean in (0.0, 0.1, 30.0, 300.0, 3e3, 1e5, 1e6, 1e7)]
+            found = [
+                math.hypot(*held_cv(law(mean), 0.3, 300.0)) for mean in (0.0, 0.1, 30.0, 300.0, 3e3, 1e5, 1e6, 1e7)
+            ]
             self.assertAlmostEqual(found[1], 0.3, delta=0.003)
             self.assertEqual(found, sorted(found, reverse=True))
             self.assertLess(found[-1], 0.005)
@@ -82,7 +84,7 @@ class Ranges(OneGate):
         self.assertEqual([*beyond_range(steep.exits[0])], [])
         for flow, ports, words in (
             ({**base, "per_host_per_s": 0.01, "burstiness": 9.0}, 15, "few connections come in bursts"),
-            ({**base, "rate_cv": 0.9}, 800, "varies by 9"),
+            ({**base, "rate_cv": 0.9}, 800, "varies by 8"),
             ({**base, "every_s": 300, "retries": 3}, 4000, "not counted beside jobs"),
         ):
             with self.subTest(words):
@@ -156,14 +158,15 @@ class Batches(OneGate):
             holds = 60 + dice.exponential(mean_s, times.size)
             seen = float(np.mean(events.refused(times, holds, ports)[times.size // 50 :]))
             with self.subTest(mean_s=mean_s):
-                self.assertAlmostEqual(found.exits[0].blocking / seen, 1.0, delta=0.2)
+                self.assertAlmostEqual(found.exits[0].blocking / seen, 1.0, delta=0.12)
                 self.assertAlmostEqual(self.simulated_share(found) / seen, 1.0, delta=0.12)
 
 
 class Rates(OneGate):
     def test_a_rate_that_varies_within_the_hour(self) -> None:
         dice = np.random.default_rng(12)
-        for mean_s, cv, steady_s, ports in ((2, 0.3, 300, 75), (2, 0.5, 60, 90), (240, 0.3, 300, 75)):
+        cases = ((2, 0.3, 300, 75), (2, 0.5, 60, 90), (240, 0.3, 300, 75), (540, 0.6, 60, 75), (540, 0.6, 180, 85))
+        for mean_s, cv, steady_s, ports in cases:
             rate = 60 / (mean_s + 60)
             flow = {
                 "per_host_per_s": rate / 10,

@@ -70,9 +70,9 @@ def _formulas(one: ExitCapacity) -> Iterator[str]:
             "hashed": one.ports is not None and one.ports.hashed,
             "limited": one.how.search_tries is not None,
             "batches": stream.overlap > 0,
-            "bursty": stream.peakedness != 1.0 and not stream.overlap,
-            "varied": stream.level_cv > 0,
-            "capped": stream.sources is not None and stream.peakedness == 1.0 and one.how.search_tries is None,
+            "bursty": stream.is_bursty and not stream.overlap,
+            "varied": stream.level_cv > 0 or stream.fast_cv > 0,
+            "capped": stream.sources is not None and not stream.is_bursty and one.how.search_tries is None,
             "retried": stream.retry_share > 0,
         }
         for name, holds in facts.items():

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -139,7 +140,7 @@ def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterat
     bursty = np.where(total > 0, summed(bursts * concurrent) / whole, 1.0)
     in_batches = np.maximum(summed(np.where(overlaps > 0, bursts - 1, 0.0) * concurrent), 1e-300)
     shared = summed(overlaps * (bursts - 1) * concurrent) / in_batches if np.any(overlaps) else none
-    varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else none
+    varied = _of_what_moves(parts, concurrent, weights, summed) if traffic.is_varied else np.stack([none, none])
     retried = summed(traffic.retry_share[flows] * concurrent) / whole if traffic.is_retried else none
     again = np.round(summed(traffic.retries[flows] * concurrent) / whole) if np.any(traffic.retries) else none
     jobs = _jobs(some, parts, concurrent, weights, summed) if traffic.is_synchronised else None
@@ -167,7 +168,8 @@ def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterat
             # A random part of a bursty stream is less bursty.
             peakedness=1 + pool.share * (float((bursty if traffic.is_bursty else ones)[number]) - 1),
             overlap=float(shared[number]),
-            level_cv=float(varied[number]),
+            level_cv=float(varied[0, number]),
+            fast_cv=float(varied[1, number]),
             jobs=(0.0, 0.0, 0.0) if jobs is None else tuple(jobs[:, number].tolist()),
             sources=float(sources[number]) if np.isfinite(sources[number]) else None,
             own_ports=(0.0, 0.0)
@@ -247,8 +249,8 @@ def _bursty(parts: Parts) -> tuple[Series, Series]:
     return found, shared
 
 
-def _by_law(parts: Parts, rows: Numbers, others: Sequence[Series], of: Callable[..., float]) -> Series:
-    """What follows from a law of holds and other figures, once for all rows that have the same; shape (n_rows,)."""
+def _by_law(parts: Parts, rows: Numbers, others: Sequence[Series], of: Callable[..., Any]) -> Series:
+    """What follows from a law of holds and other figures, once for all rows that have the same; shape (n_rows, ...)."""
     if not rows.size:
         return np.zeros(0)
     keys, back = np.unique(np.stack([parts.curve[rows], *others]), axis=1, return_inverse=True)
@@ -258,22 +260,23 @@ def _by_law(parts: Parts, rows: Numbers, others: Sequence[Series], of: Callable[
 
 
 def _of_what_moves(parts: Parts, concurrent: Series, weights: Series, summed: Callable[[Series], Series]) -> Series:
-    """The variation of each pool, of what is not open all the time; arguments as in `_streams`, shape (n_pools,)."""
+    """The slow and the fast variation of each pool, of what is not always open; as in `_streams`, (2, n_pools)."""
     moving = concurrent - parts.persistent * weights
     total = summed(moving)
-    varied: Series = summed(_varied(parts) * moving) / np.where(total > 0, total, 1.0)
-    return varied
+    return np.stack([summed(one * moving) / np.where(total > 0, total, 1.0) for one in _varied(parts)])
 
 
 def _varied(parts: Parts) -> Series:
-    """The variation of what each part holds in the mean, about its profile: that of its rate, smoothed by its holds.
+    """The slow and the fast variation of what each part holds in the mean, about its profile, shape (2, n_parts).
 
-    Those of a pool are added up as if they rose and fell together: what they have in common is not known.
+    That of its rate, smoothed by its holds. Those of a pool are added up as if they rose and fell together: what they
+    have in common is not known.
     """
     traffic, flows = parts.laid.traffic, parts.flow
-    found = np.where(traffic.is_standing[flows], 0.0, traffic.rate_cv[flows])
-    rows = np.flatnonzero(found)
-    found[rows] = _by_law(parts, rows, [found[rows], traffic.rate_steady_s[flows[rows]]], held_cv)
+    stated = np.where(traffic.is_standing[flows], 0.0, traffic.rate_cv[flows])
+    rows, found = np.flatnonzero(stated), np.zeros((2, flows.size))
+    if rows.size:
+        found[:, rows] = _by_law(parts, rows, [stated[rows], traffic.rate_steady_s[flows[rows]]], held_cv).T
     return found
 
 

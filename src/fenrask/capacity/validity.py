@@ -21,7 +21,7 @@ def beyond_range(one: ExitCapacity) -> Iterator[str]:
     stream = next((each for each in one.streams if ports and each.label == ports.binding), None)
     if ports is None or stream is None or ports.headroom > _ROOM_OF_BURSTS:
         return
-    if stream.peakedness > 1 and not stream.overlap and stream.load.peak.concurrent / stream.peakedness < _FEW:
+    if _few_bursts(stream):
         yield "few connections come in bursts: the formula may be far too low"
     if ports.headroom > _ROOM:
         return
@@ -29,11 +29,18 @@ def beyond_range(one: ExitCapacity) -> Iterator[str]:
     if rise >= _STEEP:
         times, within = figure(round(rise, 1)), span_text(stream.hold_s)
         yield f"the rate rises {times} times within one holding time ({within}); right after, up to thrice as many fail"
-    if stream.level_cv > _VARIED:
-        varied, tried = percent(stream.level_cv), percent(_VARIED)
+    if (varies := float(np.hypot(stream.level_cv, stream.fast_cv))) > _VARIED:
+        varied, tried = percent(varies), percent(_VARIED)
         yield f"the load varies by {varied} within the hour; formulas were held against simulations up to {tried}"
     if stream.jobs[0] and (stream.retries or stream.retry_share or stream.sources is not None):
         yield "retries and hosts' limits are not counted beside jobs that start at one time"
+
+
+def _few_bursts(stream: Stream) -> bool:
+    """Whether so few connections come in bursts, not batches, that Hayward's formula is far too low."""
+    concurrent = stream.load.peak.concurrent
+    peakedness = stream.peakedness + concurrent * stream.fast_cv**2
+    return peakedness > 1 and not stream.overlap and concurrent / peakedness < _FEW
 
 
 def _rise(stream: Stream) -> float:

@@ -41,8 +41,8 @@ def batches_b(ports: ArrayLike, erlangs: ArrayLike, peakedness: ArrayLike, overl
     of holds, 1/2 for exponential ones, 1 for all alike (see `variation.overlap`). For exponential holds exact: what is
     held is negative binomial, cut off at the servers, as Erlang's is Poisson (M[X]/M/c/c; Kaufman & Rege: "Blocking in
     a shared resource environment with batched Poisson arrival processes", 1996). Batches whose holds are alike leave
-    together, and meet each other less: between that and Hayward's, by an exponent fitted to simulations of loads from 6
-    to 1,500 and z from 2 to 19, within a sixth of shares above a thousandth.
+    together, and meet each other less: between that and Hayward's, by an exponent and a divisor (`_MEETS`) fitted to
+    simulations of loads from 30 to 500 and batches of 1.6 to 8, within a tenth of shares above a thousandth.
     """
     c, load, z = broadcast(ports=ports, erlangs=erlangs, peakedness=peakedness)
     hayward = np.asarray(erlang_b(c / z, load / z))
@@ -55,10 +55,13 @@ def batches_b(ports: ArrayLike, erlangs: ArrayLike, peakedness: ArrayLike, overl
     exact = np.where(np.isnan(exact), hayward, exact)
     some = (exact > 0) & (hayward > 0)
     mixed = np.where(some, exact, 1.0) ** (1 - alike) * np.where(some, hayward, 1.0) ** alike
+    mixed = mixed / (1 + np.interp(overlap, *_MEETS) * (1 - mixed))
     return np.where(some, mixed, np.where(load > 0, exact * (alike < _ALIKE / 2), 0.0))[()]
 
 
 _ALIKE, _FAR, _DEVIATIONS, _MANY = 0.72, 60.0, 12.0, 500.0
+_MEETS = ((0.5, 0.625, 0.75, 0.875, 0.955, 1.0), (0.0, 0.03, 0.08, 0.1, 0.075, 0.015))
+"""By overlap: by which part the mixture is too high, for small shares: most where holds are nearly alike, not quite."""
 
 
 def _negative_binomial(servers: float, load: float, z: float) -> float:

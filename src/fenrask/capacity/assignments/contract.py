@@ -55,7 +55,10 @@ class Stream:
     """What its batches share of their holds (`teletraffic.variation.overlap`): 1/2 for exponential, 1 for fixed ones;
     0 where bursts are no batches."""
     level_cv: float = 0.0
-    """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says."""
+    """Coefficient of variation of what would be held in the mean, within the hour, about what the profile says: of what
+    stays while a pool fills and empties."""
+    fast_cv: float = 0.0
+    """The same of what changes meanwhile: it makes the load bursty, the more the greater it is."""
     jobs: tuple[float, float, float] = (0.0, 0.0, 0.0)
     """Of synchronised jobs: their part of what is held in the mean; and what is held at their worst moment, for certain
     and by chance, as factors of that part."""
@@ -85,7 +88,12 @@ class Stream:
     @property
     def is_even(self) -> bool:
         """Whether what is held keeps to its mean but for chance."""
-        return not self.level_cv and not self.jobs[0]
+        return not self.level_cv and not self.fast_cv and not self.jobs[0]
+
+    @property
+    def is_bursty(self) -> bool:
+        """Whether connections held vary otherwise than independent ones do."""
+        return self.peakedness != 1.0 or self.fast_cv > 0
 
     def at_worst(self, moving: Series) -> tuple[Series, Series]:
         """Of what is held in the mean and not open all the time: at the worst moment, for certain and by chance."""
@@ -120,7 +128,7 @@ class Stream:
         At the fixed point a' = a + r a' B(a') with B = target the load is a / (1 - r target); B rises with a', so that
         B(a') is within the target exactly where B at that load is.
         """
-        if not self.retry_share or self.level_cv:
+        if not self.retry_share or self.level_cv or self.fast_cv:
             return self
         grown = 1 / (1 - self.retry_share * target)
         load = replace(self.load, rates=self.load.rates * grown)
@@ -130,7 +138,7 @@ class Stream:
     def is_plain(self) -> bool:
         """Whether Erlang's formula alone tells what is refused."""
         free = self.sources is None and not self.load.persistent
-        varied = self.peakedness != 1.0 or self.level_cv > 0 or self.jobs[0] > 0
+        varied = self.is_bursty or self.level_cv > 0 or self.jobs[0] > 0
         free = free and not self.own_ports[0]
         return not varied and free and not self.retry_share and not self.retries and not self.tied
 

@@ -124,7 +124,8 @@ def _tried_again(
     moving, servers = np.maximum(concurrent - always_open, 0.0), max(0.0, division.capacity - always_open)
     if not np.any(refused(moving) > 0):
         return np.zeros(moving.shape), np.zeros(moving.shape)
-    lump = max(1.0, stream.peakedness) * division.even_cells
+    peakedness = stream.peakedness + float(np.max(moving)) / division.even_cells * stream.fast_cv**2
+    lump = max(1.0, peakedness) * division.even_cells
     return tried_again(moving, servers, stream.hold_s, stream.retries, refused, lump)
 
 
@@ -187,7 +188,7 @@ def _thinned(concurrent: Series, stream: Stream, division: Division, search_trie
     total = float(np.ceil((stream.sources or 0.0) - 1e-9))
     ports = division.free(always_open)
     busy = np.minimum(concurrent, total * (1 - 1e-9)) / max(total, 1.0)
-    if total > _COUNTED_SOURCES or stream.retry_share or stream.peakedness != 1.0 or search_tries is not None:
+    if total > _COUNTED_SOURCES or stream.retry_share or stream.is_bursty or search_tries is not None:
         here = busy / nodes
         blocked = np.asarray(engset_b(float(ports), total, here / (1 - here)))
     else:
@@ -250,7 +251,7 @@ def _loss(
     """The formula that holds for this stream, on pools of so many free ports each, shape (n,)."""
 
     def formula(c: Series, a: Series) -> Series:
-        if stream.peakedness != 1.0:
+        if stream.is_bursty:
             result = _in_bursts(c, a, stream)
         elif sources is not None and tries is None:
             return _capped(c, a, sources)
@@ -284,16 +285,20 @@ def _loss(
 
 
 def _in_bursts(c: Series, a: Series, stream: Stream) -> Series:
-    """The share refused of bursty load: of batches by what they share of their holds, else by Hayward."""
+    """The share refused of bursty load: of batches by what they share of their holds, else by Hayward.
+
+    What varies fast adds the variance of the mean, (a cv)^2, to that of `a` connections.
+    """
+    peakedness = stream.peakedness + a * stream.fast_cv**2
     if stream.peakedness > 1.0 and stream.overlap:
-        return np.asarray(batches_b(c, a, stream.peakedness, stream.overlap))
-    return np.asarray(hayward_b(c, a, stream.peakedness))
+        return np.asarray(batches_b(c, a, peakedness, stream.overlap))
+    return np.asarray(hayward_b(c, a, peakedness))
 
 
 def _may_refuse(ports: Series, concurrent: Series, stream: Stream, tries: int | None) -> NDArray[np.bool_]:
     """Where there is more to refuse than 1e-300: p(c; a) <= e^(-c (r - 1 - log r)), r = a / c < 1 (Chernoff)."""
     live: NDArray[np.bool_] = concurrent > 0
-    if tries is None and stream.peakedness <= 1.0 and not stream.retry_share:
+    if tries is None and stream.peakedness <= 1.0 and not stream.fast_cv and not stream.retry_share:
         ratio = np.where(live, concurrent, 1.0) / np.maximum(ports, 1e-300)
         live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
     return live
@@ -371,7 +376,8 @@ def busiest_use(
     )
     stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
     pool, suffers, detail = words(stream, division)
-    varies = f"load varies by {percent(stream.level_cv)} within the hour" if stream.level_cv else ""
+    varied = float(np.hypot(stream.level_cv, stream.fast_cv))
+    varies = f"load varies by {percent(varied)} within the hour" if varied else ""
     return PortUse(
         binding=stream.label,
         pool=pool,
@@ -499,6 +505,7 @@ def _surpasses(one: Stream, other: Stream) -> bool:
         and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
         and one.peakedness >= other.peakedness
         and one.level_cv >= other.level_cv
+        and one.fast_cv >= other.fast_cv
         and one.jobs == other.jobs
         and one.retry_share >= other.retry_share
         and one.retries >= other.retries

@@ -23,6 +23,7 @@ CATALOGUE: dict[str, Any] = {
     "catalogue": "Test",
     "currency": "EUR",
     "read_on": "2026-09-01",
+    "behaviour": {"gateways_per_subnet": 1},
     "offers": {
         "gate": {
             "kind": "translation-gateway",

@@ -269,6 +269,14 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         "exits.line.advertised.0",
         merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.0.0/23"]}}}),
     ),
+    "captured": (
+        {"exits": {"line": {**LINE, "received": ["198.51.100.0/24"], "advertised": ["10.0.0.0/16"]}}},
+        "exits.line",
+        {
+            "exits": {"line": {**LINE, "received": ["198.51.100.0/24"], "advertised": ["10.0.0.0/16"]}},
+            "route_tables": {"private": {"198.51.100.0/24": "gate"}},
+        },
+    ),
     "endpoint-in-another-region": (
         {
             "networks": {"net": {"region": "north"}},

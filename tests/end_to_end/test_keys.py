@@ -24,6 +24,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
     ("path", "app", "partner"): {
         "hops": "step subnet route origin exit zones rule source",
         "hops_back": "step subnet route exit to",
+        "cases": "case exits seen_as verdict share changed",
     },
     ("path", "app"): {
         "routes": "prefix exit origin written_as state shadows",

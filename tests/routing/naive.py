@@ -15,7 +15,11 @@ Data = dict[str, Any]
 Address = Any
 Outcome = tuple[str, tuple[str, ...]]
 PRIVATE = [parsed(text) for text in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")]
-RANKS = {"local": 0, "static": 1, "learned": 2, "injected": 3}
+ORDER = ["peering", "static", "learned", "injected"]
+Rank = tuple[int, int, int]
+Row = tuple[str, str, Rank, str]
+"""A prefix, the next hop, what ranks it (the least first), and the network behind a local route."""
+OWN = (-1, 0, 0)
 
 
 ip_network = cache(parsed)
@@ -28,12 +32,14 @@ def inside(address: Address, prefixes: list[str]) -> bool:
 class Naive:
     """One estate as data; every question is answered anew."""
 
-    def __init__(self, estate: Data) -> None:
+    def __init__(self, estate: Data, behaviour: Data | None = None) -> None:
         self.estate = estate
+        self.behaviour: Data = behaviour or {}
+        self.order: list[str] = self.behaviour.get("equal_prefixes", ORDER)
         self.exits: Data = estate["exits"]
         self.subnets: Data = estate["subnets"]
         self.networks: Data = estate["networks"]
-        self.tables: dict[str, list[tuple[str, str, int, str]]] = {}
+        self.tables: dict[str, list[Row]] = {}
 
     # Who is where
 
@@ -51,44 +57,100 @@ class Naive:
         return self.subnets[place]["network"] if place else exit_.get("network", "")
 
     def learned(self, name: str) -> list[str]:
+        return self.offered(name) if self.is_heard(name) else []
+
+    def offered(self, name: str) -> list[str]:
+        """What is announced while a session is up."""
         exit_ = self.exits[name]
         if exit_["kind"] == "circuit":
-            down = [one for one in exit_.get("routers", {}).values() if one.get("session") == "down"]
-            return [] if down else [p for p in exit_["received"] if not p.endswith("/0")]
-        return exit_.get("announces", []) if exit_.get("session") != "down" else []
+            return [p for p in exit_["received"] if not p.endswith("/0")]
+        return list(exit_.get("announces", []))
 
-    # Tables: a list of (prefix, next hop, rank, the network behind a local route)
+    def is_heard(self, name: str) -> bool:
+        return not self.is_down(self.exits[name]) and self.exits[name].get("session") != "down"
 
-    def local(self, network: str) -> Iterator[tuple[str, str, int, str]]:
+    def near(self, hub: str) -> list[str]:
+        """Who has a session with a hub: lines attached to it, appliances in its networks."""
+        return [
+            name
+            for name, one in self.exits.items()
+            if one.get("hub") == hub
+            or (
+                one["kind"] in ("inspecting-firewall", "translator-host")
+                and self.network_of(name) in self.exits[hub]["networks"]
+            )
+        ]
+
+    def injected(self, hub: str) -> list[str]:
+        stated = self.exits[hub].get("injects", [])
+        by_default = self.behaviour.get("hub_injects_while", "always")
+        prefixes, condition = stated, by_default
+        if isinstance(stated, dict):
+            prefixes, condition = stated["prefixes"], stated.get("while", by_default)
+        sessions = [n for n in self.near(hub) if self.exits[n]["kind"] == "circuit" or self.offered(n)]
+        up = [self.is_heard(n) for n in sessions]
+        holds = {"always": True, "any-session": any(up), "all-sessions": all(up)}
+        return list(prefixes) if holds[condition] else []
+
+    def rank(self, origin: str, name: str = "") -> Rank:
+        exit_ = self.exits.get(name, {})
+        return self.order.index(origin), -exit_.get("local_preference", 100), exit_.get("path_length", 1)
+
+    # Tables
+
+    def local(self, network: str) -> Iterator[Row]:
         own = self.networks[network]["prefixes"]
         for prefix in own:
-            yield prefix, "local", 0, network
+            yield prefix, "local", OWN, network
         for name, exit_ in self.exits.items():
             pool = exit_.get("private_pool")
             own_v4 = [ip_network(one) for one in own if "." in one]
             here = pool and self.network_of(name) == network
+            here = here and self.behaviour.get("private_pools", "automatic") == "automatic"
             if here and not any(ip_network(pool).subnet_of(one) for one in own_v4):
-                yield pool, name, 0, network
-            if exit_["kind"] == "peering" and network in exit_["networks"]:
+                yield pool, name, OWN, network
+            by_itself = self.behaviour.get("peering_routes", "automatic") == "automatic"
+            if exit_["kind"] == "peering" and network in exit_["networks"] and by_itself:
                 [other] = [one for one in exit_["networks"] if one != network]
                 for prefix in self.networks[other]["prefixes"]:
-                    yield prefix, name, 0, other
+                    yield prefix, name, (self.order.index("peering"), 0, 0), other
 
-    def stated(self, table: str | None) -> Iterator[tuple[str, str, int, str]]:
+    def stated(self, table: str | None) -> Iterator[Row]:
         for key, value in self.estate["route_tables"].get(table or "", {}).items():
             to = self.estate["destinations"].get(key)
             for prefix in to["prefixes"] if to else [key]:
                 for one in value if isinstance(value, list) else [value]:
                     exit_name = one if isinstance(one, str) else one["exit"]
                     origin = "static" if isinstance(one, str) else one.get("origin", "static")
-                    yield prefix, exit_name, RANKS[origin], ""
+                    if origin == "static":
+                        yield prefix, exit_name, (self.order.index("static"), 0, 0), ""
+                    elif not self.withdrawn(exit_name, origin, prefix):
+                        exit_ = self.exits.get(exit_name, {})
+                        prefers = exit_["kind"] in ("circuit", "inspecting-firewall", "translator-host") if exit_ else 0
+                        yield prefix, exit_name, self.rank(origin, exit_name) if prefers else self.plain(origin), ""
 
-    def table(self, place: str) -> list[tuple[str, str, int, str]]:
+    def plain(self, origin: str) -> Rank:
+        return self.order.index(origin), 0, 0
+
+    def withdrawn(self, name: str, origin: str, prefix: str) -> bool:
+        """Whether a stated route that somebody announced has gone with that session."""
+        if name not in self.exits:
+            return False
+        if self.exits[name]["kind"] != "hub":
+            return not self.is_heard(name)
+        if origin == "injected":
+            return bool(self.exits[name].get("injects")) and not self.injected(name)
+        holds = [
+            n for n in self.near(name) if any(ip_network(prefix).subnet_of(ip_network(p)) for p in self.offered(n))
+        ]
+        return bool(holds) and not any(map(self.is_heard, holds))
+
+    def table(self, place: str) -> list[Row]:
         if place not in self.tables:
             self.tables[place] = self.written(place)
         return self.tables[place]
 
-    def written(self, place: str) -> list[tuple[str, str, int, str]]:
+    def written(self, place: str) -> list[Row]:
         """Of a subnet, a hub, or `exit:NAME` and `network:NAME` for what comes in from outside."""
         if place.startswith("exit:"):
             name = place.removeprefix("exit:")
@@ -97,35 +159,39 @@ class Naive:
             return [*self.local(place.removeprefix("network:"))]
         if place in self.exits:
             hub = self.exits[place]
-            routes = [(p, "local", 0, n) for n in hub["networks"] for p in self.networks[n]["prefixes"]]
+            routes = [(p, "local", OWN, n) for n in hub["networks"] for p in self.networks[n]["prefixes"]]
             routes += [*self.stated(hub.get("routes"))]
-            for name, exit_ in self.exits.items():
-                machine = exit_["kind"] in ("inspecting-firewall", "translator-host")
-                if exit_.get("hub") == place or (machine and self.network_of(name) in hub["networks"]):
-                    routes += [(p, name, 2, "") for p in self.learned(name)]
+            for name in self.near(place):
+                routes += [(p, name, self.rank("learned", name), "") for p in self.learned(name)]
             return routes
         network = self.subnets[place]["network"]
         routes = [*self.local(network), *self.stated(self.subnets[place].get("routes"))]
         for name, exit_ in self.exits.items():
             if self.network_of(name) == network:
-                routes += [(p, name, 2, "") for p in self.learned(name)]
+                routes += [(p, name, self.rank("learned", name), "") for p in self.learned(name)]
             if exit_["kind"] == "hub" and network in exit_["networks"]:
-                routes += [(p, name, 3, "") for p in exit_.get("injects", [])]
-                for other, one in self.exits.items():
-                    machine = one["kind"] in ("inspecting-firewall", "translator-host")
-                    if machine and self.network_of(other) in exit_["networks"] and self.network_of(other) != network:
-                        routes += [(p, name, 2, "") for p in self.learned(other)]
+                routes += [(p, name, self.plain("injected"), "") for p in self.injected(name)]
+                to = self.behaviour.get("hub_passes_on", "to-others")
+                for other in self.near(name):
+                    if to == "to-all" or (to == "to-others" and self.network_of(other) != network):
+                        routes += [(p, name, self.rank("learned", other), "") for p in self.learned(other)]
         return routes
 
-    def matching(self, place: str, address: Address) -> list[tuple[str, str, int, str]]:
+    def matching(self, place: str, address: Address) -> list[Row]:
         fits = [one for one in self.table(place) if address in ip_network(one[0])]
         if not fits:
             return []
+        peers = self.order.index("peering")
+        for key, among in (("own", [-1]), ("peering", [peers])):
+            first = [ip_network(one[0]).prefixlen for one in fits if one[2][0] in among and one[2][1:] == (0, 0)]
+            if first and key in self.behaviour.get("wins_over_longer", []):
+                behind = [-1] if key == "own" else [-1, peers]
+                fits = [one for one in fits if ip_network(one[0]).prefixlen <= min(first) or one[2][0] in behind]
         longest = max(ip_network(one[0]).prefixlen for one in fits)
         fits = [one for one in fits if ip_network(one[0]).prefixlen == longest]
         best = min(one[2] for one in fits)
         fits = [one for one in fits if one[2] == best]
-        return list(dict.fromkeys(fits))[: 1 if best == 0 else None]
+        return list(dict.fromkeys(fits))[: 1 if best[0] in (-1, peers) else None]
 
     # Rules
 
@@ -257,8 +323,8 @@ class Naive:
                 out_of_reach = self.forwarded(here, peers[0]) if open_to else "black hole"
         if any(one == name and (kind != "hub" or at == here["place"]) for one, at in here["met"]):
             return "loop"
-        if out_of_reach:
-            return out_of_reach
+        if out_of_reach or (kind == "circuit" and self.is_down(exit_)):
+            return out_of_reach or "black hole"
         public = not any(address in one for one in PRIVATE if one.version == address.version)
         only = {"translation-gateway": 4, "ipv6-outbound": 6}.get(kind)
         if only not in (None, address.version):
@@ -352,7 +418,9 @@ class Naive:
         if where == "line":
             line = self.exits[last]
             lines = [
-                n for n, e in self.exits.items() if e["kind"] == "circuit" and e["third_party"] == line["third_party"]
+                n
+                for n, e in self.exits.items()
+                if e["kind"] == "circuit" and e["third_party"] == line["third_party"] and not self.is_down(e)
             ]
             lines = [last, *(one for one in lines if one != last)]
             fits = {
@@ -366,6 +434,8 @@ class Naive:
             if fits[best] < 0:
                 return "no return"
             place = self.exits[best].get("hub") or f"network:{self.exits[best]['network']}"
+            if "routes" in self.exits[best]:
+                place = f"exit:{best}"
             lost = self.back(place, base, owner, source, here, kept[-1])
         elif where == "here":
             lost = self.back(there, base, owner, source, here, kept[-1])

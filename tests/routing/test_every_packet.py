@@ -192,6 +192,7 @@ def estate(seed: int) -> dict[str, Any]:
     if dice.chance(0.2):
         workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
     flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}
+    learning(Dice(seed + 2 * 10**6), tables, exits)
     if seed % 2:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
     return {
@@ -205,6 +206,49 @@ def estate(seed: int) -> dict[str, Any]:
         "workloads": workloads,
         "flows": flows,
     }
+
+
+def learning(dice: Dice, tables: Any, exits: Any) -> None:
+    """Sessions that are down, announcements that are preferred, and routes that are stated and yet learned."""
+    speakers = [name for name in ("wall", "line", "second") if name in exits]
+    for name in speakers:
+        if dice.chance(0.3):
+            exits[name]["local_preference"] = dice.choice([50, 200])
+        if dice.chance(0.3):
+            exits[name]["path_length"] = dice.choice([0, 3])
+    if dice.chance(0.3):
+        exits["wall"]["announces"] = ["172.20.4.0/24", "198.51.100.0/24"][: dice.randint(1, 2)]
+    if dice.chance(0.3):
+        name = dice.choice(speakers)
+        down: dict[str, Any] = {"session": "down"}
+        exits[name] |= down if name == "wall" else {"routers": {"r": down}}
+    for name in ("line", "second"):
+        if exits.get(name, {}).get("network") and dice.chance(0.3):
+            exits[name]["routes"] = "outside"
+    if exits.get("join", {}).get("injects") and dice.chance(0.6):
+        condition = dice.choice(["always", "any-session", "all-sessions"])
+        exits["join"]["injects"] = {"prefixes": exits["join"]["injects"], "while": condition}
+    for name in ("app", "app-b"):
+        if dice.chance(0.4):
+            origin = dice.choice(["learned", "injected", "static"])
+            prefix = dice.choice(["172.20.0.0/16", "172.20.4.0/29", "198.51.100.0/24"])
+            tables[name][prefix] = {"exit": dice.choice([*speakers, "join"]), "origin": origin}
+
+
+def behaviour(seed: int) -> dict[str, Any]:
+    """What a random provider's network does by itself."""
+    dice = Dice(seed + 3 * 10**6)
+    order = ["peering", "static", "learned", "injected"]
+    dice.shuffle(order)
+    some: dict[str, Any] = {
+        "peering_routes": "stated",
+        "equal_prefixes": order,
+        "wins_over_longer": dice.choice([["own"], ["peering"], ["own", "peering"]]),
+        "hub_passes_on": dice.choice(["to-all", "nothing"]),
+        "hub_injects_while": dice.choice(["any-session", "all-sessions"]),
+        "private_pools": "stated",
+    }
+    return {key: value for key, value in some.items() if dice.chance(0.4)}
 
 
 def twins(dice: Dice, subnets: Any, tables: Any, workloads: Any, flows: Any, hops: list[str]) -> None:
@@ -225,10 +269,10 @@ def twins(dice: Dice, subnets: Any, tables: Any, workloads: Any, flows: Any, hop
         flows |= {f"{name}-{one}": {"from": name, "to": one, "per_host_per_s": 1} for one in to}
 
 
-def described(data: dict[str, Any]) -> Described:
-    """An estate as read from files."""
+def described(data: dict[str, Any], seed: int) -> Described:
+    """An estate as read from files, at a provider of its own."""
     with tempfile.TemporaryDirectory() as folder:
-        catalogue = merged(CATALOGUE, {"offers": OFFERS})
+        catalogue = merged(CATALOGUE, {"offers": OFFERS, "behaviour": behaviour(seed)})
         (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue), "utf-8")
         path = Path(folder) / "estate.yaml"
         path.write_text(yaml.safe_dump(data, sort_keys=False), "utf-8")
@@ -248,14 +292,16 @@ def change(dice: Dice, data: dict[str, Any]) -> dict[str, Any]:
         {"exits": {"more": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}}},
         {"workloads": {"work": {"hosts": dice.randint(1, 9), "subnets": ["app"]}}},
         {"flows": {"web": {"per_host_per_s": 7}, "far": None}},
+        {"exits": {"wall": {"session": dice.choice(["up", "down"])}}},
+        {"exits": {"line": {"routers": {"r": {"session": dice.choice(["up", "down"])}}}}} if "line" in exits else {},
         {"exits": {"gate": {"addresses": ["203.0.113.77"]}}} if "private_pool" not in exits["gate"] else {},
     ]
     return dice.choice(kinds)
 
 
-def shares(data: dict[str, Any]) -> dict[str, dict[Any, Fraction]]:
+def shares(data: dict[str, Any], seed: int) -> dict[str, dict[Any, Fraction]]:
     """The program's answer: by flow, and by subnet, verdict and exits, the share of the flow."""
-    paths = flow_paths(described(data))
+    paths = flow_paths(described(data, seed))
     found: dict[str, dict[Any, Fraction]] = {name: {} for name in data["flows"]}
     for one in paths.paths:
         arrives = one.trace.verdict.arrives
@@ -270,8 +316,8 @@ class EveryPacket(InFolder):
         parts = 0
         for seed in range(MANY):
             data = estate(seed)
-            naive = Naive(data)
-            for flow, found in shares(data).items():
+            naive = Naive(data, behaviour(seed))
+            for flow, found in shares(data, seed).items():
                 with self.subTest(seed=seed, flow=flow):
                     self.assertEqual(found, naive.shares(flow))
                     self.assertEqual(sum(found.values()), 1)
@@ -286,12 +332,12 @@ class EveryPacket(InFolder):
         tried = kept = 0
         for seed in range(2 * MANY):
             data, dice = estate(seed), Dice(-seed)
-            base = described(data)
+            base = described(data, seed)
             first = flow_paths(base)
             for _ in range(4):
                 patch = change(dice, data)
                 try:
-                    after, afresh = base.patched(patch, "patch"), described(merged(data, patch))
+                    after, afresh = base.patched(patch, "patch"), described(merged(data, patch), seed)
                 except UnusableInput:
                     continue
                 with self.subTest(seed=seed, patch=patch):
@@ -305,7 +351,7 @@ class EveryPacket(InFolder):
     def test_a_path_known_from_others_is_what_its_own_packet_takes(self) -> None:
         told = 0
         for seed in range(MANY):
-            data = described(estate(seed))
+            data = described(estate(seed), seed)
             tracer = Tracer(data)
             for path in flow_paths(data).paths:
                 trace = path.trace

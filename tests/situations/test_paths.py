@@ -65,9 +65,12 @@ class LearnedDefault(Situation):
             "works-a": {"network": "works", "zone": "a", "prefix": "10.62.1.0/24"},
             "core": {"network": "plant", "zone": "a", "prefix": "10.60.250.0/28", "routes": "core"},
         },
-        "route_tables": {"core": {"172.24.0.0/16": "joint", "10.62.0.0/16": "joint"}},
+        "route_tables": {
+            "core": {"172.24.0.0/16": "joint", "10.62.0.0/16": "joint"},
+            "central": {"172.24.0.0/16": "trunk"},
+        },
         "exits": {
-            "joint": {"kind": "hub", "offer": "joint", "networks": ["plant", "works"]},
+            "joint": {"kind": "hub", "offer": "joint", "networks": ["plant", "works"], "routes": "central"},
             "router": {
                 "kind": "inspecting-firewall",
                 "offer": "wall",
@@ -79,7 +82,8 @@ class LearnedDefault(Situation):
                 "kind": "circuit",
                 "hub": "joint",
                 "third_party": "the depot",
-                "received": ["172.24.0.0/16"],
+                # The depot announces a default, which the boundary does not take: what goes there is stated.
+                "received": ["0.0.0.0/0"],
                 "advertised": ["10.62.0.0/16"],
             },
         },
@@ -96,6 +100,9 @@ class LearnedDefault(Situation):
         down = ("--set", "exits.router.session=down")
         self.assertEqual(self.verdicts("works-a", "depot", *down), ["no route"])
         self.assertIn("unreachable", self.rules(*down))
+        # A prefix that the line itself brings is passed on by the hub as the appliance's default is.
+        own = ("--set", "exits.trunk.received=[172.24.0.0/16]")
+        self.assertEqual(self.verdicts("works-a", "depot", *down, *own), ["arrives"])
         # Not advertised: the way there is fine, and no reply comes back.
         self.write("mute.yaml", {"exits": {"trunk": {"advertised": []}}})
         mute = ("--patch", "mute.yaml")

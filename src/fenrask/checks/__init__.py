@@ -100,6 +100,8 @@ RULES: list[Rule] = [
          "workloads: {app: {filters: {group: {out: {any: {action: allow, ports: [1-65535]}}}}}}", filters.unused_rule),
     Rule("advertised-too-much", _W, "an own prefix is announced to a third party beyond what it needs",
          "exits: {line: {advertised: [10.0.0.0/8]}} for one /24", lines.advertised_too_much),
+    Rule("captured", _W, "a third party announces a destination of the internet, and flows go to it over its line",
+         "exits: {line: {received: [198.51.100.0/24]}} and a destination in it", lines.captured),
     Rule("client-pool-too-small", _E, "requests come faster than a client's connections can carry them",
          "flows: {ask: {requests_per_host_per_s: 50, duration_s: 0.2, pool_max: 8}}", capacity.client_pool_too_small),
     Rule("keepalive-exceeds-idle-timeout", _W, "a connection is kept, and quiet past the exit's idle timeout",

@@ -68,8 +68,35 @@ def _routes_to(context: Context, path: FlowPath) -> Iterator[Fix]:
             near = network in exit_.joins or estate.network_of(exit_) == network
             if reaches and near and not exit_.fault and (private or exit_.carries):
                 yield {"route_tables": {table: {to: name}}}
+    yield from _stated_at_peerings(context, path)
     if not private:
         yield from context.defaults_for(path.subnet)
+
+
+def _stated_at_peerings(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """Routes through a peering, there and back, in all tables that a flow needs, where the provider makes none."""
+    estate, senders = context.estate, context.estate.workloads[path.workload].subnets
+    held = estate.subnet_table.match(path.trace.packet.address)
+    there = held[1] if held else None
+    network = estate.subnets[path.subnet].network
+    if there is None or context.described.catalogue.behaviour.peering_routes == "automatic":
+        return
+    for name, other in estate.peers_of(network):
+        if other == estate.subnets[there].network:
+            both: Fix = {}
+            for subnet, toward in (*((one, other) for one in senders), (there, network)):
+                routes = {str(prefix): name for prefix in estate.networks[toward].prefixes}
+                both = merge(both, _in_table_of(context, subnet, routes))
+            yield both
+
+
+def _in_table_of(context: Context, subnet: str, routes: Mapping[str, str]) -> Fix:
+    """The fix that puts routes into the table of a subnet; one without a table gets its own."""
+    table = context.estate.table_of(subnet)
+    if table is not None:
+        return {"route_tables": {table: {**routes}}}
+    own = f"{subnet}-routes"
+    return {"subnets": {subnet: {"routes": own}}, "route_tables": {own: {**routes}}}
 
 
 def exit_out_of_reach(context: Context) -> Iterator[Doubt]:
@@ -183,6 +210,8 @@ def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
         if exit_.known_beyond is not None and path.trace.source.prefix is not None:
             known = [*map(str, exit_.known_beyond), str(path.trace.source.prefix)]
             yield {"exits": {name: {"advertised": known}}}
+    yield from _to_pool(context, path)
+    yield from _stated_at_peerings(context, path)
     machines = [name for name in exits if estate.exits[name].is_machine or estate.exits[name].joins_many]
     tables: dict[str, None] = {}
     for name in exits:
@@ -198,6 +227,18 @@ def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
                 yield {"route_tables": {table: routes}}
             if len(tables) > 1:
                 yield {"route_tables": {table: routes for table in tables}}
+
+
+def _to_pool(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """The route to a private pool where the reply to it is lost: in the table there, or in that of the line."""
+    pool, owner, back = path.trace.source.prefix, path.trace.source.exit, path.trace.back
+    if pool is None or not owner or not back:
+        return
+    if back[-1].subnet in context.estate.subnets:
+        yield _in_table_of(context, back[-1].subnet, {str(pool): owner})
+    elif (line := context.estate.exits.get(back[-1].via)) is not None and line.of_network:
+        table = line.table_for_replies or f"{back[-1].via}-in"
+        yield {"exits": {back[-1].via: {"routes": table}}, "route_tables": {table: {str(pool): owner}}}
 
 
 def ip_version_not_supported(context: Context) -> Iterator[Doubt]:

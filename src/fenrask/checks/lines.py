@@ -1,12 +1,14 @@
 """Rules about private lines to third parties, and about routing sessions."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from fenrask.checks.contract import Context, Doubt
+from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate import PrivateLine
+from fenrask.estate.suggestions import some
 from fenrask.prefixes import Prefix, covers
+from fenrask.routing import capturing_hop
 
-__all__ = ["advertised_too_much", "router_one_sided", "session_down"]
+__all__ = ["advertised_too_much", "captured", "router_one_sided", "session_down"]
 
 
 def advertised_too_much(context: Context) -> Iterator[Doubt]:
@@ -39,6 +41,45 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
 def _in_its_place(line: PrivateLine, number: int, needed: list[Prefix]) -> list[str]:
     before, after = line.advertised[:number], line.advertised[number + 1 :]
     return list(dict.fromkeys(map(str, (*before, *needed, *after))))
+
+
+def captured(context: Context) -> Iterator[Doubt]:
+    """A destination of the internet that a third party announces, so that flows go to it over a private line."""
+    found: dict[tuple[str, Prefix], dict[str, set[str]]] = {}
+    for path in context.paths.paths:
+        hop = capturing_hop(context.estate, path)
+        if hop is not None and hop.route is not None:
+            line = path.example.hops[-1].exit
+            found.setdefault((line, hop.route.prefix), {}).setdefault(path.to, set()).add(path.flow)
+    for (name, prefix), by_destination in found.items():
+        line = context.estate.exits[name]
+        flows = sorted(set().union(*by_destination.values()))
+        kept = [str(one) for one in line.learned if one != prefix]
+        fix: Fix = {"exits": {name: {"accepts": kept}}} if kept or prefix.prefixlen else {}
+        if not prefix.prefixlen:
+            fix = {"exits": {name: {"accepts_default": False}}}
+        elsewhere = _instead(context, fix, flows)
+        cause = (
+            f"{line.party or name} announces {prefix}, which holds {some(by_destination)} of the internet: "
+            f"{some(flows)} {'goes' if len(flows) == 1 else 'go'} there through {name}"
+        )
+        remedy = (
+            f"Do not take that prefix: it then leaves through {elsewhere}."
+            if elsewhere
+            else (
+                f"Do not take that prefix, or write `third_party: {line.party or name}` where the destination is theirs."
+            )
+        )
+        yield Doubt(context.place("exits", name), cause, remedy, fix if elsewhere else None)
+
+
+def _instead(context: Context, fix: Fix, flows: Sequence[str]) -> str:
+    """Through what flows leave with a fix, if all of them arrive and it breaks nothing; else empty."""
+    if not context.breaks_nothing(fix):
+        return ""
+    paths = [path for flow in flows for path in context.evaluated(fix).paths.by_flow[flow]]
+    arrive = all(path.example.verdict.arrives and path.example.exits for path in paths)
+    return some(dict.fromkeys(path.example.exits[0] for path in paths)) if arrive else ""
 
 
 def router_one_sided(context: Context) -> Iterator[Doubt]:

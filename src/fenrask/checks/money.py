@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from fenrask.charges import networks_left
-from fenrask.checks.contract import Context, Doubt
+from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.units import cents
 
@@ -21,7 +21,7 @@ def idle_exit(context: Context) -> Iterator[Doubt]:
             cause = f"no flow uses {name}; it costs {month:,} {bill.currency} a month"
             remedy = "Remove it and the routes to it, or add the missing route to it."
             routes = _routes_to(context, name)
-            fix = {"exits": {name: None}} | ({"route_tables": routes} if routes else {})
+            fix = {"exits": {name: None}} | ({"route_tables": routes} if routes else {}) | _unnamed(context, name)
             exits = context.estate.exits.items()
             hung = any(other.attached_to == name for _, other in exits)
             # The table of a subnet that holds another exit is not emptied for it.
@@ -42,6 +42,26 @@ def _routes_to(context: Context, name: str) -> dict[str, dict[str, None]]:
             if value == name:
                 found.setdefault(table, {})[key] = None
     return found
+
+
+def _unnamed(context: Context, name: str) -> Fix:
+    """The cases of `stress` without an exit that is removed; one that loses nothing else goes with it."""
+    cases: Fix = {}
+    for case, stated in context.estate.stress.items():
+        exits = [one for one in stated.lose_exits if one != name]
+        sessions = [one for one in stated.sessions_down if one.split("/")[0] != name]
+        changed: Fix = {}
+        if len(exits) < len(stated.lose_exits):
+            changed["lose_exits"] = exits or None
+        if name in stated.lose_nodes:
+            changed["lose_nodes"] = {name: None} if len(stated.lose_nodes) > 1 else None
+        if len(sessions) < len(stated.sessions_down):
+            changed["sessions_down"] = sessions or None
+        written = context.described.data["stress"][case]
+        gone = [key for key, value in changed.items() if value is None]
+        if changed:
+            cases[case] = None if {*written} <= {*gone} else changed
+    return {"stress": cases} if cases else {}
 
 
 def upkeep_without_wage(context: Context) -> Iterator[Doubt]:

@@ -1,11 +1,12 @@
 """Rules about routes: next hops that do not exist, defaults that are none, loops."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate import Origin, exits_of
 from fenrask.estate.suggestions import nearest, some
 from fenrask.routing import LOCAL, TableRoute, Verdict
+from fenrask.units import counted
 
 __all__ = [
     "black_hole",
@@ -98,22 +99,29 @@ def _onward(context: Context, name: str, subnet: str) -> list[str]:
 
 
 def subnet_on_two_gateways(context: Context) -> Iterator[Doubt]:
-    """A subnet whose routes name two translation gateways; a subnet has one."""
-    for subnet in context.estate.subnets:
+    """A subnet whose routes name more translation gateways than its provider lets a subnet use."""
+    most = context.described.catalogue.behaviour.gateways_per_subnet
+    for subnet in context.estate.subnets if most is not None else ():
         routes = context.paths.routes.of(subnet).routes
         gates = dict.fromkeys(r.exit for r in routes if _one_for_each_subnet(context, r.exit))
-        if len(gates) > 1:
+        if most is not None and len(gates) > most:
             table = context.estate.table_of(subnet) or ""
-            cause = f"the routes of {subnet} name {' and '.join(gates)}: a subnet can use one gateway"
+            provider = context.described.catalogue.catalogue
+            allowed = counted(most, "gateway")
+            cause = f"the routes of {subnet} name {' and '.join(gates)}: at {provider} a subnet can use {allowed}"
             place = context.place("route_tables", table) if table else context.place("subnets", subnet)
-            kept = next(iter(gates))
-            changed = {
-                route.key: kept
-                for route in routes
-                if route.exit in gates and route.exit != kept and route.origin is Origin.STATIC
-            }
-            fix = {"route_tables": {table: changed}} if table and changed else None
-            yield Doubt(place, cause, f"Route all of them to {kept}, or give {subnet} a table of its own.", fix)
+            fixes = [_all_to(table, kept, gates, routes) for kept in gates] if table and most == 1 else []
+            fix = next((one for one in fixes if context.breaks_nothing(one)), None)
+            kept = next(iter(fix["route_tables"][table].values())) if fix else ""
+            remedy = f"Route all of them to {kept}." if fix else "Move some of these hosts to a subnet of their own."
+            yield Doubt(place, cause, remedy, fix)
+
+
+def _all_to(table: str, kept: str, gates: Iterable[str], routes: Iterable[TableRoute]) -> Fix:
+    """The fix that makes a table name one of its gateways instead of all others."""
+    others = {*gates} - {kept}
+    changed = {route.key: kept for route in routes if route.exit in others and route.origin is Origin.STATIC}
+    return {"route_tables": {table: changed}}
 
 
 def table_too_long(context: Context) -> Iterator[Doubt]:

@@ -24,7 +24,7 @@ from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
 from fenrask.views.page import Page
-from fenrask.views.pages.measure import measure_page
+from fenrask.views.pages.measure import held_twice, measure_page
 
 __all__ = ["command"]
 
@@ -92,6 +92,7 @@ def command(
     tables = {file: of for file, of in seen.guessed.items() if of}
     rates, name = stated_rates(described), described.estate.estate
     page = measure_page(name, whole, loads, rates, seen.unread, seen.formats, tables)
+    page = replace(page, summary=(*page.summary, *held_twice(described.estate, whole)))
     if replay and loads:
         page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
     call.show(page)

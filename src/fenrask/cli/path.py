@@ -1,5 +1,6 @@
 """`fenrask path`."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
@@ -12,8 +13,12 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.routing import Tracer, effective_routes, exchanged, openings, trace_from
+from fenrask.routing import Trace, Tracer, decided, effective_routes, exchanged, openings, trace_from
+from fenrask.views.page import Page
+from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.path import flows_page, inward_page, lines_page, routes_page, trace_page
+from fenrask.views.pages.source import with_cases
+from fenrask.what_if.sources import sources_shown
 
 __all__ = ["command"]
 
@@ -40,6 +45,10 @@ def command(
     lines: Annotated[
         bool, typer.Option("--lines", help="Show instead what is exchanged with third parties over private lines.")
     ] = False,
+    explain: Annotated[
+        bool,
+        typer.Option("--explain", help="Also show which facts of the provider's network (`behaviour`) decided."),
+    ] = False,
     public: Annotated[
         bool, typer.Option("--public", help="Assume that the sending host has a public address.")
     ] = False,
@@ -64,19 +73,35 @@ def command(
         traces = trace_from(described, rest[0], rest[1], public, workload)
         flows = _flows_on(evaluation, traces[0][0].subnet, rest[1])
         broken = [one for name in flows for one in evaluation.broken_by_flow.get(name, [])]
-        call.show(trace_page(described, rest[1], traces, broken))
+        page = trace_page(described, rest[1], traces, broken)
+        cases = [*sources_shown(described, rest[0], rest[1], public, workload)]
+        page = with_cases(page, traces[0][0].subnet, cases)
+        call.show(_explained(evaluation, page, traces) if explain else page)
         if figure:
             from fenrask.views.figures.paths import draw_trace
 
             call.write(figure, draw_trace(described, rest[1], [trace for trace, _ in traces], figure.suffix))
         return int(bool(broken) or not all(trace.verdict.arrives for trace, _ in traces))
-    call.show(flows_page(evaluation.paths, evaluation.broken, evaluation.down_minutes), evaluation.paths)
+    page = flows_page(evaluation.paths, evaluation.broken, evaluation.down_minutes)
+    call.show(_explained(evaluation, page, ()) if explain else page, evaluation.paths)
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.paths import draw_paths
 
         call.write(figure, draw_paths(evaluation.paths, evaluation.broken, figure.suffix))
     return int(bool(evaluation.broken))
+
+
+def _explained(evaluation: Evaluation, page: Page, traces: Sequence[tuple[Trace, object]]) -> Page:
+    """The page with the facts of the catalogue that decided these paths; of no traces: those of all flows."""
+    routes = evaluation.paths.routes
+    if traces:
+        steps = [step for trace, _ in traces for step in decided(routes, trace.subnet, trace)]
+    else:
+        examples = {id(path.example): path for path in evaluation.paths.paths}
+        steps = [step for path in examples.values() for step in decided(routes, path.flow, path.example)]
+    title, empty = "What the provider's network does by itself, where it decided", "nothing of it decided a path"
+    return with_steps(page, dict.fromkeys(steps), title, empty)
 
 
 def _beyond(call: Call, described: Described, rest: list[str], inward: bool, lines: bool, figure: Path | None) -> int:

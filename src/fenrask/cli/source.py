@@ -14,8 +14,8 @@ from fenrask.prefixes import Address, parse_address
 from fenrask.records.batch import Unread
 from fenrask.records.readers import read_entries
 from fenrask.records.used import uses
-from fenrask.views.pages.source import source_page, uses_page
-from fenrask.what_if.sources import sources_shown
+from fenrask.views.pages.source import partner_page, source_page, uses_page
+from fenrask.what_if.sources import shown_to, sources_shown
 
 __all__ = ["command"]
 
@@ -26,8 +26,9 @@ def command(
     words: Annotated[
         list[str],
         typer.Argument(
-            metavar="[ESTATE] SUBNET DESTINATION | [ESTATE] RECORDS...",
-            help="The estate file; a subnet; and a destination's name or an address. With --used: events or listings "
+            metavar="[ESTATE] [SUBNET] DESTINATION | [ESTATE] RECORDS...",
+            help="The estate file; a subnet (default: every one that has flows there, as a table for a partner); and a "
+            "destination's name or an address. With --used: events or listings "
             "of connection tracking, or NAT events (IPFIX, NetFlow v9).",
             autocompletion=subnet_and_destination,
         ),
@@ -46,9 +47,13 @@ def command(
     if used:
         return _used(call, words, used, at)
     estate, rest = split_words(words, 2)
-    if len(rest) != 2:
-        raise typer.BadParameter("give a subnet and a destination")
+    if len(rest) not in (1, 2):
+        raise typer.BadParameter("give a destination, or a subnet and a destination")
     described = replace(call, estate=estate or call.estate).read()
+    if len(rest) == 1:
+        found = shown_to(described, rest[0])
+        call.show(partner_page(described.estate.estate, rest[0], found))
+        return int(not all(cases[0].arrives for cases in found.values()))
     cases = list(sources_shown(described, rest[0], rest[1], public))
     call.show(source_page(described.estate.estate, rest[0], rest[1], cases))
     return int(not all(trace.verdict.arrives for trace, _ in cases[0].traces))

@@ -1,11 +1,11 @@
 """What changes flow by flow between two estates: way, source, cost."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from fenrask.evaluation.stages import Evaluation
-from fenrask.routing import FlowPath, Source
+from fenrask.routing import FlowPath, Source, Tracer
 
 __all__ = ["FlowChange", "changes", "moves"]
 
@@ -92,13 +92,34 @@ def _taken(path: FlowPath) -> tuple[str, tuple[str, ...], Source | str]:
     return path.subnet, path.example.exits, source if source.exit else source.kind
 
 
+def _stays(now: Evaluation, path: FlowPath) -> bool:
+    """Whether connections that are open on a path go on with it, although new ones take another.
+
+    So it is where the provider keeps them on it, and where only the name moved: open ones keep the address that they
+    were opened to, and its route.
+    """
+    described, exits = now.described, path.example.exits
+    if not all(one in described.estate.exits for one in exits) or path.subnet not in described.estate.subnets:
+        return False
+    if described.catalogue.behaviour.open_connections == "stay":
+        return True
+    if path.example.hops and path.example.hops[0].by_name:
+        return True
+    moved = any(one.example.hops[0].by_name for one in now.paths.by_flow[path.flow] if one.example.hops)
+    if not moved:
+        return False
+    packet = replace(path.trace.packet, destination=None)
+    after = Tracer(described).traces(path.subnet, packet, path.workload)
+    return all(trace.verdict.arrives and trace.exits == exits for trace, _ in after)
+
+
 def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]:
     """What breaks of a flow when its hosts are moved at the peak: connections open on paths that are no more."""
     if flow not in base.described.estate.flows or flow not in now.described.estate.flows:
         return 0.0, 0.0
     kept = {*map(_taken, now.paths.by_flow[flow])}
     moved = [path for path in base.paths.by_flow[flow] if path.example.verdict.arrives]
-    share = sum(float(path.share) for path in moved if _taken(path) not in kept)
+    share = sum(float(path.share) for path in moved if _taken(path) not in kept and not _stays(now, path))
     stated = base.described.estate.flows[flow]
     hosts = base.described.estate.workloads[stated.from_].hosts
     if stated.persistent_per_host is not None:

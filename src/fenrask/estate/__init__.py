@@ -1,5 +1,6 @@
 """What the engineer wrote: models, YAML with line numbers, patches, schema."""
 
+from fenrask.estate.behaviour import Behaviour
 from fenrask.estate.cases import Case
 from fenrask.estate.catalogue import (
     Addresses,
@@ -45,6 +46,7 @@ __all__ = [
     "NodeShare",
     "Addresses",
     "Case",
+    "Behaviour",
     "Catalogue",
     "Commitment",
     "Described",

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
+from fenrask.estate.behaviour import Behaviour
 from fenrask.estate.flows import Ending
 from fenrask.estate.ports import AnyPorts
 from fenrask.estate.throughput import Throughput
@@ -287,6 +288,7 @@ class Catalogue(Strict):
         "payload", description="what its rates count: what connections carry, or that with all headers"
     )
     routes_per_table: Count | None = Field(None, description="routes that one route table holds at most")
+    behaviour: Behaviour = Field(default_factory=Behaviour, description="what the provider's network does by itself")
     offers: dict[str, Offer] = Field(min_length=1, description="offers by name")
     addresses: Addresses = Field(default_factory=Addresses, description="public addresses")
     addresses_by_region: dict[str, Addresses] = Field(

@@ -24,7 +24,7 @@ from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.rows import Rows
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
-from fenrask.prefixes import Block, Prefix, PrefixTable, fewest_prefixes, usable
+from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
 
 __all__ = [
     "Destination",
@@ -75,12 +75,13 @@ def _order(prefix: Prefix) -> tuple[int, int, int]:
 
 
 class Origin(IntEnum):
-    """Where a route comes from; at equal length the lowest wins."""
+    """Where a route comes from; at equal length the lowest wins, unless the catalogue's behaviour says otherwise."""
 
     LOCAL = 0
-    STATIC = 1
-    LEARNED = 2
-    INJECTED = 3
+    PEERING = 1
+    STATIC = 2
+    LEARNED = 3
+    INJECTED = 4
 
     @property
     def word(self) -> str:
@@ -200,6 +201,9 @@ class Destination(Strict):
     )
     per_source: PerSource | None = Field(None, description="what it takes from one source address; default: no limit")
     service: bool = Field(False, description="whether it is a service of the network's own provider")
+    third_party: str = Field(
+        "", description="the third party that it belongs to, as its lines name it; default: the internet"
+    )
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
 
     @cached_property
@@ -477,6 +481,32 @@ class Estate(Strict):
     def subnet_table(self) -> PrefixTable[str]:
         """Subnets by prefix, both families."""
         return PrefixTable((prefix, name) for name, subnet in self.subnets.items() for prefix in subnet.prefixes)
+
+    @cached_property
+    def held_twice(self) -> PrefixTable[tuple[str, ...]]:
+        """The prefixes that subnets of several networks hold, each with these: whose an address there is, none says."""
+        by_prefix: dict[Prefix, list[str]] = {}
+        for name, subnet in self.subnets.items():
+            for prefix in subnet.prefixes:
+                by_prefix.setdefault(prefix, []).append(name)
+        lengths = {
+            version: sorted({one.prefixlen for one in by_prefix if one.version == version}) for version in (4, 6)
+        }
+        found: dict[Prefix, tuple[str, ...]] = {}
+        for prefix in by_prefix:
+            around = (prefix.supernet(new_prefix=n) for n in lengths[prefix.version] if n <= prefix.prefixlen)
+            holders = [name for one in around for name in by_prefix.get(one, ())]
+            if len({self.subnets[name].network for name in holders}) > 1:
+                found[prefix] = tuple(holders)
+        return PrefixTable(found.items())
+
+    def subnets_at(self, address: Address) -> tuple[str, ...]:
+        """The subnets that hold an address: one, none, or those of several networks."""
+        twice = self.held_twice.match(address)
+        if twice is not None:
+            return twice[1]
+        found = self.subnet_table.match(address)
+        return (found[1],) if found else ()
 
     def subnets_inside(self, prefix: Prefix) -> list[Prefix]:
         """The prefixes of subnets strictly inside a prefix, in order of address."""

@@ -256,6 +256,12 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
             yield Problem(place, found, f"one of kind {kind!r}", remedy)
         else:
             yield from _timeout_problems(name, stated, _mapping(offers, offer), offer, place_of)
+        model = KINDS.get(kind)
+        never = stated.get("rewrites_toward") in ([], ())
+        without = model is not None and model.may_only_inspect and "ports" not in _mapping(offers, offer)
+        if offer in fitting and without and not never:
+            remedy = "Add `ports` to the offer, or write `rewrites_toward: []`: it then translates nothing."
+            yield Problem(place, repr(offer), "an offer with `ports`, since this exit translates", remedy)
         if offer in fitting and isinstance(served := _mapping(offers, offer).get("services"), list):
             destination = stated.get("destination")
             if destination not in served:

@@ -13,7 +13,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.catalogue import Catalogue, Offer
 from fenrask.estate.companions import with_dumps, with_measures, with_names_history, with_tables
 from fenrask.estate.csv_tables import CsvTree
-from fenrask.estate.exits import KINDS, Translating
+from fenrask.estate.exits import KINDS, ExitModel, Translating
 from fenrask.estate.models import KEPT, Estate, Kept
 from fenrask.estate.patches import merge, set_patch
 from fenrask.estate.problems import name_problems, offer_problems, validation_problems
@@ -40,8 +40,8 @@ class Described:
     catalogue_data: dict[str, Any]
     layers: tuple[Layer, ...]
     catalogue_tree: Tree
-    failed: frozenset[str] = frozenset()
-    """Exits that a case has taken away: they have failed, where others do not exist."""
+    failed: Mapping[str, ExitModel] = field(default_factory=dict)
+    """Exits that a case has taken away, as they were: they have failed, where others do not exist."""
     reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
     """What was worked out of this estate and of those patched from it, by all that it follows from."""
 
@@ -85,9 +85,10 @@ class Described:
         return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
 
     def struck(self, patch: dict[str, Any], name: str) -> "Described":
-        """The same in a case: exits that the patch removes have failed."""
-        gone = {exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None}
-        return replace(self.patched(patch, name), failed=self.failed | gone)
+        """The same in a case: exits that the patch removes have failed; cases may go on naming them."""
+        gone = [exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None]
+        models = {one: self.estate.exits[one] for one in gone if one in self.estate.exits}
+        return replace(self.patched({**patch, "stress": None}, name), failed={**self.failed, **models})
 
     def priced_by(self, file: Path) -> "Described":
         """The same estate at another provider: for each exit its offer of the kind with the least hourly rate.
@@ -268,7 +269,7 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
         place = tree.place(("offers", name, "kind"))
         if kind not in kinds:
             yield Problem(place, repr(kind), "a kind of exit that is offered", nearest(str(kind), kinds))
-        elif issubclass(kinds[kind], Translating) and "ports" not in offer:
+        elif issubclass(kinds[kind], Translating) and "ports" not in offer and not kinds[kind].may_only_inspect:
             yield Problem(
                 tree.place(("offers", name)),
                 "no `ports`",

@@ -7,7 +7,9 @@ from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.prefixes import Address, fewest_prefixes
+from fenrask.routing.captured import capturing_hop
 from fenrask.routing.inward import Opening
+from fenrask.routing.packets import Hop
 from fenrask.routing.paths import FlowPath, Paths
 from fenrask.units import counted
 
@@ -65,7 +67,23 @@ class _Case:
         return ports is not None and ports.ties_hosts
 
 
+def _captured(case: _Case) -> str:
+    """Where a third party draws the traffic to itself: what the destination sees, and by what path, is then its own."""
+    for path in case.paths:
+        if hop := capturing_hop(case.estate, path):
+            return _captured_at(case.estate, path, hop)
+    return ""
+
+
+def _captured_at(estate: Estate, path: FlowPath, hop: Hop) -> str:
+    line = path.example.hops[-1].exit
+    prefix = hop.route.prefix if hop.route else ""
+    return f"from {_of(path)} it goes to {estate.exits[line].party or line} through {line}, who announces {prefix}"
+
+
 def _fixed_source(case: _Case) -> str:
+    if captured := _captured(case):
+        return captured
     for path in case.paths:
         for name in path.example.exits:
             if not case.estate.exits[name].fixed_source:
@@ -88,6 +106,8 @@ def _inspected(case: _Case) -> str:
 
 
 def _off_internet(case: _Case) -> str:
+    if captured := _captured(case):
+        return captured
     for path in case.paths:
         if path.example.onward is Onward.INTERNET:
             return f"from {_of(path)} it leaves for the internet through {path.example.exits[-1]}"
@@ -210,6 +230,10 @@ def broken_needs(
     if arriving and (missing := not_allowed(paths, stated.to)):
         listed = some([f"{address} ({source})" for source, address in missing])
         broken.append(BrokenNeed(flow, ALLOWED, f"{stated.to} does not allow {listed}"))
+    elif estate.destinations[stated.to].allowed:
+        captured = ((path, capturing_hop(estate, path)) for path in arriving)
+        if why := next((_captured_at(estate, path, hop) for path, hop in captured if hop), ""):
+            broken.append(BrokenNeed(flow, ALLOWED, f"{why}, and what {stated.to} then sees is not known"))
     if not estate.has_needs(stated):
         return broken
     needs = estate.needs_of(stated)

@@ -123,7 +123,7 @@ class Model:
     def _shared_exits(self) -> None:
         """What a subnet's routes to several destinations must agree on, and a hub's default.
 
-        A subnet uses one gateway of a kind of which it may use one; and what is behind a firewall gets no direct
+        A subnet uses no more gateways than its provider allows; and what is behind a firewall gets no direct
         traffic of the same subnet, since replies to a subnet take one path.
         """
         named: dict[str, dict[Site, dict[bool, list[int]]]] = {}
@@ -133,7 +133,10 @@ class Model:
                     by_site = named.setdefault(subnet, {}).setdefault(option.sites[place], {True: [], False: []})
                     by_site[bool(option.before)].append(variable)
         for sites in named.values():
-            self._one_gateway([one[False] for site, one in sites.items() if self._one_for_each_subnet(site)])
+            most = self.amounts.described.catalogue.behaviour.gateways_per_subnet
+            if most is not None:
+                gates = [one[False] for site, one in sites.items() if self._one_for_each_subnet(site)]
+                self._at_most(most, gates)
             for some in sites.values():
                 self._one_return_path(some[True], some[False])
         through_hub: dict[Site, list[int]] = {}
@@ -141,21 +144,21 @@ class Model:
             if option.before and not option.before[0].onward:
                 through_hub.setdefault(option.sites[0], []).append(variable)
         # A hub has one default route.
-        self._one_gateway(list(through_hub.values()))
+        self._at_most(1, list(through_hub.values()))
 
     def _one_for_each_subnet(self, site: Site) -> bool:
         return KINDS[self.offer(site.offer).kind].one_for_each_subnet
 
-    def _one_gateway(self, groups: list[list[int]]) -> None:
-        """Of several groups of variables at most one has any that is taken."""
+    def _at_most(self, most: int, groups: list[list[int]]) -> None:
+        """Of several groups of variables at most so many have any that is taken."""
         groups = [some for some in groups if some]
-        if len(groups) < 2:
+        if len(groups) <= most:
             return
         used = [self.program.variable() for _ in groups]
         for one, some in zip(used, groups, strict=True):
             for taken in some:
                 self.program.row({one: -1.0, taken: 1.0}, high=0)
-        self.program.row(dict.fromkeys(used, 1.0), high=1)
+        self.program.row(dict.fromkeys(used, 1.0), high=most)
 
     def _one_return_path(self, behind: list[int], direct: list[int]) -> None:
         """A subnet's traffic to a site comes all through what is before it, or all direct."""

@@ -87,14 +87,18 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
     if not one.sender or one.sender in estate.subnets:
         return one.sender
     try:
-        holding = estate.subnet_table.match(parse_address(one.sender))
+        holding = estate.subnets_at(parse_address(one.sender))
     except ValueError:
-        holding = None
-    if holding is None:
+        holding = ()
+    if len(holding) > 1:
+        several = f"{one.sender}, an address of {' and '.join(holding)}"
+        problems.append(Problem(one.place, several, "one of these subnets", "Name the subnet in its place."))
+        return ""
+    if not holding:
         near = nearest(one.sender, estate.subnets)
         problems.append(Problem(one.place, repr(one.sender), "a subnet, or an address in one", near))
         return ""
-    return holding[1]
+    return holding[0]
 
 
 def _judged(
@@ -132,9 +136,9 @@ def _verdict(
         return "it arrived, and should not", "a route or a rule lets it pass that the plan does not have", look
     owner = next((name for name, one in exits.items() if seen_as in one.listed_addresses), "")
     verdict = f"another exit's address ({owner})" if owner else "an address that is not ours"
-    held = described.estate.subnet_table.match(seen_as)
-    if held is not None and not owner:
-        verdict = f"a private address of {held[1]}"
+    held = described.estate.subnets_at(seen_as)
+    if held and not owner:
+        verdict = f"a private address of {' or '.join(held)}"
     if not is_public(seen_as):
         return verdict, "something between rewrites it, or it did not leave through the exit that would", look
     if sources and not any(source.public for source in sources):

@@ -75,9 +75,12 @@ class Pairs:
 
     def __init__(self, estate: Estate) -> None:
         self.subnets, self.destinations = [*estate.subnets], [*estate.destinations]
-        self._subnet = Matcher(
+        # An address of several subnets is booked to none of them.
+        twice = [(prefix, NONE) for prefix, _ in estate.held_twice]
+        whose = [
             (prefix, number) for number, name in enumerate(self.subnets) for prefix in estate.subnets[name].prefixes
-        )
+        ]
+        self._subnet = Matcher((*twice, *whose))
         groups: dict[tuple[int, int], list[tuple[Prefix, int]]] = {}
         for number, name in enumerate(self.destinations):
             stated = estate.destinations[name]

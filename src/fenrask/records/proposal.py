@@ -22,8 +22,8 @@ def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: 
     """
     patch: dict[str, Any] = {}
     for (source, target, port, protocol), _ in sorted(summary.unmatched.items(), key=lambda pair: -pair[1])[:_MOST]:
-        inside = estate.subnet_table.match(parse_address(source.split("/")[0]))
-        if inside is None or protocol not in _PROTOCOLS or not port:
+        inside = estate.subnets_at(parse_address(source.split("/")[0]))
+        if len(inside) != 1 or protocol not in _PROTOCOLS or not port:
             continue
         name = f"seen-{target.split('/')[0].replace('.', '-').replace(':', '-')}-{port}"
         entry = {"prefixes": [target], "port": port, "protocol": _PROTOCOLS[protocol]}

@@ -112,13 +112,13 @@ def _owner(described: Described, one: Entry) -> tuple[str, str]:
         inner, outer = parse_address(one.source.decode()), parse_address(one.target.decode())
     except ValueError:
         return "", ""
-    held = estate.subnet_table.match(inner)
-    if held is None:
+    held = estate.subnets_at(inner)
+    if len(held) != 1:
         return "", ""
     for name, destination in estate.destinations.items():
         if destination.port in (None, one.target_port) and any(outer in prefix for prefix in destination.prefixes):
-            return held[1], name
-    return held[1], f"{outer}:{one.target_port}"
+            return held[0], name
+    return held[0], f"{outer}:{one.target_port}"
 
 
 def _state(one: Entry, offer: Offer) -> int:

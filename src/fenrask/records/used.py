@@ -61,6 +61,5 @@ def _spans(begun: float | None, ended: float | None, at_s: float | None) -> bool
 
 def _use(estate: Estate, one: Entry, begun: float | None, ended: float | None) -> Use:
     source = one.source.decode()
-    held = estate.subnet_table.match(parse_address(source))
-    subnet = held[1] if held else ""
+    subnet = " or ".join(estate.subnets_at(parse_address(source)))
     return Use(subnet, source, one.source_port, one.target.decode(), one.target_port, one.protocol, begun, ended)

@@ -82,7 +82,7 @@ def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str |
     if not any(covers(one, prefix) or covers(prefix, one) for one in line.known_beyond or ()):
         return None
     place = line.attached_to or ""
-    table = routes.of(place) if place else routes.of_network(line.of_network or "")
+    table = routes.of(place) if place else routes.of_exit(name) or routes.of_network(line.of_network or "")
     target: Address = prefix[0]
     for _ in range(_MOST_STEPS):
         matching = table.match(target)

@@ -464,8 +464,11 @@ def _parsed(text: str) -> Address | None:
 def _subnet_of_host(estate: Estate, stated: str) -> str:
     """A subnet's name as it is; for a host's address the subnet that it lies in."""
     address = None if stated in estate.subnets else _parsed(stated)
-    found = None if address is None else estate.subnet_table.match(address)
-    return found[1] if found else stated
+    found = () if address is None else estate.subnets_at(address)
+    if len(found) > 1:
+        several = f"{stated}, an address of {' and '.join(found)}"
+        raise UnusableInput([Problem(Place(path="SUBNET"), several, "one of these subnets", "Name the subnet.")])
+    return found[0] if found else stated
 
 
 def effective_routes(described: Described, subnet: str) -> SubnetTable:

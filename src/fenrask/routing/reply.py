@@ -104,7 +104,8 @@ class _Reply:
             name = self._answering_line(last, leg.source)
             line = self.estate.exits[name]
             place = line.attached_to or ""
-            table = self.routes.of(place) if place else self.routes.of_network(line.of_network or "")
+            own = self.routes.of_exit(name)
+            table = self.routes.of(place) if place else own or self.routes.of_network(line.of_network or "")
             self._along(table, place, leg, by=name)
         elif self.trace.there:
             self._along(self.routes.of(self.trace.there), self.trace.there, leg)

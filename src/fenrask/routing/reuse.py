@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from fenrask.estate import Described, Estate
+from fenrask.estate import Described, Estate, Origin
 from fenrask.routing.packets import Trace
 from fenrask.routing.tracing import Tracer
 
@@ -53,7 +53,9 @@ def changes(before: Described, after: Described) -> Changes | None:
     if any(heard_of) or (workloads and (old.filters or new.filters)):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
-    failed = before.failed ^ after.failed
+    failed = before.failed.keys() ^ after.failed.keys()
+    if (exits | failed) & _learned_from(old) | (exits | failed) & _learned_from(new):
+        return None
     return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads))
 
 
@@ -63,6 +65,18 @@ def _routes_alike(old: Estate, new: Estate, name: str) -> bool:
     if before is None or after is None or before.listed_addresses or after.listed_addresses:
         return False
     return type(before) is type(after) and before.without_number() == after.without_number()
+
+
+def _learned_from(estate: Estate) -> set[str]:
+    """The exits that stated routes which are no static ones name: such a route comes and goes with sessions."""
+    return {
+        route.exit
+        for table in estate.route_tables.values()
+        for value in table.values()
+        if not isinstance(value, str)
+        for route in (value if isinstance(value, tuple) else (value,))
+        if route.rank is not Origin.STATIC
+    }
 
 
 def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:

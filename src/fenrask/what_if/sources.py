@@ -4,11 +4,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.estate import Described
+from fenrask.estate import Case, Described
 from fenrask.routing import Trace, trace_from
-from fenrask.what_if.faults import without_exit, without_zone
+from fenrask.what_if.faults import case_patch
 
-__all__ = ["Shown", "sources_shown"]
+__all__ = ["Shown", "shown_to", "sources_shown"]
 
 
 @dataclass(frozen=True)
@@ -22,21 +22,97 @@ class Shown:
 
     @property
     def outcome(self) -> tuple[tuple[str, str], ...]:
-        """What counts as a change: verdicts and sources."""
+        """What counts as another source: verdicts and sources."""
         return tuple((trace.verdict.value, str(trace.source)) for trace, _ in self.traces)
 
+    @property
+    def arrives(self) -> bool:
+        """Whether all of it arrives."""
+        return not self.cut_off and all(trace.verdict.arrives for trace, _ in self.traces)
 
-def sources_shown(described: Described, subnet: str, target: str, public_host: bool = False) -> Iterator[Shown]:
-    """What a subnet's hosts show to a destination now, and after the loss of each zone and exit on the way."""
-    now = Shown("now", tuple(trace_from(described, subnet, target, public_host)))
+    @property
+    def seen(self) -> str:
+        """What the destination sees, each source once; `nothing` where nothing arrives."""
+        some = dict.fromkeys(str(trace.source) for trace, _ in self.traces if trace.verdict.arrives)
+        return ", ".join(some) or "nothing"
+
+    def change_from(self, now: "Shown") -> str:
+        """How it differs from now: `no`, `path`, `source`, `lost`, or `-` for a subnet that is lost itself."""
+        if self.cut_off:
+            return "-"
+        if self.outcome != now.outcome:
+            return "source" if self.arrives else "lost"
+        return "no" if self.paths == now.paths else "path"
+
+    @property
+    def paths(self) -> tuple[tuple[str, ...], ...]:
+        """The exits of each path."""
+        return tuple(trace.exits for trace, _ in self.traces)
+
+
+def sources_shown(
+    described: Described, sender: str, target: str, public_host: bool = False, workload: str | None = None
+) -> Iterator[Shown]:
+    """What a subnet's hosts show to a destination now, and in each case of a loss; UnusableInput for unknown names.
+
+    Lost is each zone, each exit, each routing session, and what the estate's own cases lose. sender: a subnet, or a
+    host's address.
+    """
+    now = Shown("now", tuple(trace_from(described, sender, target, public_host, workload)))
     yield now
-    exits = dict.fromkeys(name for trace, _ in now.traces for name in trace.exits if name in described.estate.exits)
-    zones = dict.fromkeys(zone for name in exits for zone in described.estate.zones_of(described.estate.exits[name]))
-    own = described.estate.subnets[subnet].zone
-    for zone in dict.fromkeys([*zones, *([own] if own else [])]):
-        after = described.struck(without_zone(described, zone), f"zone {zone} lost")
-        traces = tuple(trace_from(after, subnet, target, public_host))
-        yield Shown(f"zone {zone} lost", traces, cut_off=zone == own)
-    for name in exits:
-        after = described.struck(without_exit(described, name), f"{name} lost")
-        yield Shown(f"{name} lost", tuple(trace_from(after, subnet, target, public_host)))
+    own = described.estate.subnets[now.traces[0][0].subnet].zone
+    may_matter = _may_matter(described, now)
+    for name, case, touched in _losses(described):
+        if touched.isdisjoint(may_matter):
+            yield Shown(name, now.traces)
+            continue
+        after = described.struck(case_patch(described, case), name)
+        traces = tuple(trace_from(after, sender, target, public_host, workload))
+        yield Shown(name, traces, cut_off=own is not None and own in case.lose_zones)
+
+
+def shown_to(described: Described, target: str) -> dict[str, tuple[Shown, ...]]:
+    """The same for every subnet that has a flow to a destination; where none has, for every subnet with hosts."""
+    estate = described.estate
+    senders = dict.fromkeys(flow.from_ for flow in estate.flows.values() if flow.to == target) or estate.workloads
+    found: dict[str, tuple[Shown, ...]] = {}
+    for workload in senders:
+        for subnet in estate.workloads[workload].subnets:
+            if subnet not in found:
+                found[subnet] = tuple(
+                    sources_shown(described, subnet, target, estate.workloads[workload].public_address, workload)
+                )
+    return found
+
+
+def _losses(described: Described) -> Iterator[tuple[str, Case, set[str]]]:
+    """Each loss by name, with the exits, zones and subnets' zones that it touches."""
+    estate = described.estate
+    for zone in dict.fromkeys(one.zone for one in estate.subnets.values() if one.zone):
+        inside = {name for name, exit_ in estate.exits.items() if zone in estate.zones_of(exit_)}
+        yield f"zone {zone} lost", Case(lose_zones=(zone,)), {f"zone {zone}", *inside}
+    for name, exit_ in estate.exits.items():
+        if exit_.can_fail:
+            hanging = {one for one, other in estate.exits.items() if other.attached_to == name}
+            yield f"{name} lost", Case(lose_exits=(name,)), {name, *hanging}
+    for name, exit_ in estate.exits.items():
+        for router, is_up in exit_.sessions.items():
+            one = f"{name}/{router}" if router else name
+            if is_up and exit_.speaks:
+                yield f"session of {one} down", Case(sessions_down=(one,)), {name}
+    for title, case in estate.stress.items():
+        zones = {f"zone {zone}" for zone in case.lose_zones}
+        exits = {*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)}
+        inside = {name for name, exit_ in estate.exits.items() if {*estate.zones_of(exit_)} & {*case.lose_zones}}
+        if zones or exits:
+            yield title, case, zones | exits | inside
+
+
+def _may_matter(described: Described, now: Shown) -> set[str]:
+    """What may touch a path when it is lost: all that is on it, there and back, and all that makes routes."""
+    estate = described.estate
+    hops = [hop for trace, _ in now.traces for hop in (*trace.hops, *trace.back)]
+    subnets = {trace.subnet for trace, _ in now.traces} | {trace.there for trace, _ in now.traces}
+    zones = {estate.subnets[one].zone for one in subnets if one in estate.subnets}
+    by_routes = {name for name, exit_ in estate.exits.items() if exit_.is_heard_of}
+    return {hop.exit for hop in hops} | {hop.via for hop in hops} | by_routes | {f"zone {zone}" for zone in zones}

@@ -5,27 +5,35 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from fenrask.estate.exits.contract import ExitModel, Onward, Router
+from fenrask.estate.exits.contract import Onward, Preferred, Router
 from fenrask.estate.values import PrefixText, unfit
 from fenrask.estate.wire import MTU
-from fenrask.prefixes import Prefix, parse_prefix
+from fenrask.prefixes import Prefix, covers, parse_prefix
 
 __all__ = ["Circuit", "PrivateLine", "Tunnel"]
 
 _DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
 
 
-class PrivateLine(ExitModel):
+class PrivateLine(Preferred):
     """The common part of lines and tunnels."""
 
     network: str | None = Field(None, description="the network it ends in")
     hub: str | None = Field(None, description="instead of a network: the hub it ends at")
+    routes: str | None = Field(
+        None,
+        description="with a network: its table for what comes in by it, beside the prefixes of the network and of its "
+        "peerings",
+    )
     third_party: str = Field("", description="who is at the other end")
     offer: str | None = Field(None, description="the catalogue's offer, where it costs money")
     received: tuple[PrefixText, ...] = Field((), description="prefixes that the third party announces")
     received_mrt: str | None = Field(None, description="the same from a routing table dump (MRT, RFC 6396)")
     advertised: tuple[PrefixText, ...] = Field((), description="own prefixes announced to the third party")
     accepts_default: bool = Field(False, description="whether a received default route is taken")
+    accepts: tuple[PrefixText, ...] | None = Field(
+        None, description="the only prefixes that are taken of those received, with all inside them; default: all"
+    )
     mtu: Annotated[int, Field(strict=True, ge=576, le=9216)] | None = Field(
         None, description="bytes of the largest packet that it takes; default: 1500"
     )
@@ -40,7 +48,17 @@ class PrivateLine(ExitModel):
     def _ends_somewhere(self) -> Self:
         if (self.network is None) == (self.hub is None):
             raise unfit("either `network` or `hub`", "Say in which network, or at which hub, it ends.")
+        if self.routes is not None and self.network is None:
+            raise unfit("`routes` of a line that ends in a network", "A line at a hub is answered by the hub's table.")
         return self
+
+    @property
+    def table_for_replies(self) -> str | None:
+        return self.routes
+
+    @property
+    def tables(self) -> frozenset[str]:
+        return frozenset((self.routes,) if self.routes else ())
 
     @property
     def onward(self) -> Onward:
@@ -88,9 +106,16 @@ class PrivateLine(ExitModel):
 
     @property
     def learned(self) -> tuple[Prefix, ...]:
-        if self.fault:
-            return ()
-        return tuple(one for one in self.received if self.accepts_default or one not in _DEFAULTS)
+        return () if self.fault else self.offered
+
+    @property
+    def offered(self) -> tuple[Prefix, ...]:
+        return tuple(one for one in self.received if self._takes(one))
+
+    def _takes(self, prefix: Prefix) -> bool:
+        if prefix in _DEFAULTS:
+            return self.accepts_default
+        return self.accepts is None or any(covers(one, prefix) for one in self.accepts)
 
     @property
     def announced(self) -> tuple[Prefix, ...]:

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Discriminator, Field, Tag
 
+from fenrask.estate.behaviour import InjectsWhile
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
 from fenrask.estate.wire import MTU
 from fenrask.prefixes import Address, Prefix
@@ -22,6 +23,7 @@ __all__ = [
     "OfNetwork",
     "Onward",
     "Passing",
+    "Preferred",
     "Router",
     "StatedAddresses",
     "Translating",
@@ -96,8 +98,10 @@ class ExitModel(Strict):
     """Whether it takes what no route of its network matches."""
     can_fail: ClassVar[bool] = True
     """Whether its loss is a case to reckon with."""
+    may_only_inspect: ClassVar[bool] = False
+    """Whether one that never translates makes sense, so that an offer of it need not have ports."""
     one_for_each_subnet: ClassVar[bool] = False
-    """Whether a subnet may route to one of its kind only."""
+    """Whether it is one of the gateways of which a provider may let a subnet use a certain number."""
     takes_public_sources: ClassVar[bool] = False
     """Whether it is the internet exit of hosts, and translators, that have a public IPv4 address."""
     untranslated_ipv6: ClassVar[bool] = False
@@ -234,6 +238,26 @@ class ExitModel(Strict):
         return ()
 
     @property
+    def preference(self) -> tuple[int, int]:
+        """What decides between what it announces and equal prefixes that others announce: the least wins."""
+        return (0, 0)
+
+    @property
+    def offered(self) -> tuple[Prefix, ...]:
+        """The prefixes that it would announce with its sessions up."""
+        return self.learned
+
+    @property
+    def is_heard(self) -> bool:
+        """Whether a session of it is up, or it has none."""
+        return not self.fault and (not self.sessions or any(self.sessions.values()))
+
+    @property
+    def speaks(self) -> bool:
+        """Whether anything is exchanged over its sessions."""
+        return bool(self.sessions) and (bool(self.offered) or self.known_beyond is not None)
+
+    @property
     def announced(self) -> tuple[Prefix, ...]:
         """The prefixes that a third party says lie behind it, taken or not."""
         return ()
@@ -251,6 +275,11 @@ class ExitModel(Strict):
     def injected(self) -> tuple[Prefix, ...]:
         """The prefixes that it puts into the tables of the networks it joins."""
         return ()
+
+    @property
+    def injects_while(self) -> InjectsWhile | None:
+        """While which sessions near it it injects; None where the catalogue says it."""
+        return None
 
     @property
     def known_beyond(self) -> tuple[Prefix, ...] | None:
@@ -288,7 +317,7 @@ class ExitModel(Strict):
         So do joined networks, announcements, private lines, names that resolve to it, private pools, and what takes the
         rest of a network.
         """
-        makes_routes = self.joins or self.learned or self.announced or self.injected or self.known_beyond is not None
+        makes_routes = self.joins or self.offered or self.announced or self.injected or self.known_beyond is not None
         return bool(makes_routes) or self.found_by_name or self.fallback or self.pool is not None
 
     @property
@@ -391,7 +420,22 @@ class Router(Strict):
         return self.session == "up" and self.peered == "both"
 
 
-class Announcing(ExitModel):
+class Preferred(ExitModel):
+    """The role of exits whose announcements may win over equal ones (RFC 4271, section 9.1)."""
+
+    local_preference: Annotated[int, Field(strict=True, ge=0, le=2**32 - 1)] = Field(
+        100, description="of equal prefixes that several announce, those with the highest win"
+    )
+    path_length: Annotated[int, Field(strict=True, ge=0, le=1000)] = Field(
+        1, description="of these, those whose path passes the fewest autonomous systems win; the rest share equally"
+    )
+
+    @property
+    def preference(self) -> tuple[int, int]:
+        return (-self.local_preference, self.path_length)
+
+
+class Announcing(Preferred):
     """The role of appliances that announce prefixes by a routing session, or by one with each of several routers."""
 
     announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
@@ -403,6 +447,10 @@ class Announcing(ExitModel):
     @property
     def learned(self) -> tuple[Prefix, ...]:
         return self.announces if any(self.sessions.values()) else ()
+
+    @property
+    def offered(self) -> tuple[Prefix, ...]:
+        return self.announces
 
     @property
     def routers_by_name(self) -> Mapping[str, Router]:

@@ -1,14 +1,37 @@
 """A router that joins many networks and private lines."""
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Discriminator, Field, Tag
 
+from fenrask.estate.behaviour import InjectsWhile
 from fenrask.estate.exits.contract import ExitModel, Onward
-from fenrask.estate.values import PrefixText
+from fenrask.estate.values import PrefixText, Strict
 from fenrask.prefixes import Prefix
 
 __all__ = ["Hub"]
+
+
+class Injected(Strict):
+    """What a hub injects, and while which of its sessions are up."""
+
+    prefixes: tuple[PrefixText, ...] = Field(description="prefixes that it puts into the tables of its networks")
+    while_: InjectsWhile | None = Field(
+        None,
+        alias="while",
+        description="while which sessions of its lines and appliances are up; default: the catalogue's "
+        "`hub_injects_while`",
+    )
+
+
+def _injects_shape(value: Any) -> str:
+    return "prefixes" if isinstance(value, list | tuple) else "with-while"
+
+
+Injects = Annotated[
+    Annotated[tuple[PrefixText, ...], Tag("prefixes")] | Annotated[Injected, Tag("with-while")],
+    Discriminator(_injects_shape),
+]
 
 
 class Hub(ExitModel):
@@ -25,8 +48,10 @@ class Hub(ExitModel):
     knows: dict[str, tuple[PrefixText, ...]] = Field(
         {}, description="the only prefixes of a network that it has routes to, by the network's name; default: all"
     )
-    injects: tuple[PrefixText, ...] = Field(
-        (), description="prefixes that it puts into the tables of the attached networks"
+    injects: Injects = Field(
+        (),
+        description="prefixes that it puts into the tables of the attached networks; or these as `prefixes`, and "
+        "`while` which sessions of its lines and appliances are up",
     )
     offer: str | None = Field(None, description="the catalogue's offer, where it costs money")
 
@@ -50,4 +75,9 @@ class Hub(ExitModel):
 
     @property
     def injected(self) -> tuple[Prefix, ...]:
-        return self.injects
+        return self.injects.prefixes if isinstance(self.injects, Injected) else self.injects
+
+    @property
+    def injects_while(self) -> InjectsWhile | None:
+        """While which sessions it injects; None where the catalogue says it."""
+        return self.injects.while_ if isinstance(self.injects, Injected) else None

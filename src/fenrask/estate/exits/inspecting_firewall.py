@@ -60,6 +60,7 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating)
     purpose: ClassVar[str] = "inspects what passes by rule, may translate, has nodes"
     is_machine: ClassVar[bool] = True
     count_key: ClassVar[str] = "nodes"
+    may_only_inspect: ClassVar[bool] = True
 
     kind: Literal["inspecting-firewall"]
     offer: str = Field(description="the catalogue's offer")

@@ -17,8 +17,8 @@ _STEPS = (
 )
 
 
-def with_steps(page: Page, steps: Iterable[Step]) -> Page:
+def with_steps(page: Page, steps: Iterable[Step], title: str = "How each figure is computed", empty: str = "") -> Page:
     """The page with its derivation after its other tables."""
     rows = [(step.about, step.figure, step.value, step.working, step.source) for step in steps]
-    table = Table("steps", "How each figure is computed", _STEPS, rows, as_blocks=True)
+    table = Table("steps", title, _STEPS, rows, as_blocks=True, empty=empty)
     return replace(page, tables=(*page.tables, table))

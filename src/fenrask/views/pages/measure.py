@@ -1,14 +1,16 @@
 """Records measured, as a page."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
+from fenrask.estate import Estate
+from fenrask.prefixes import overlap, parse_prefix
 from fenrask.records.batch import Unread
 from fenrask.records.measuring import Measured
 from fenrask.records.summary import Summary
 from fenrask.units import counted
 from fenrask.views.page import MACHINES, Column, Page, Table
 
-__all__ = ["measure_page"]
+__all__ = ["held_twice", "measure_page"]
 
 _LOADS = (
     Column("subnet", "from"),
@@ -49,6 +51,14 @@ _UNMATCHED = (
     Column("records", "records", "count"),
 )
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
+
+
+def held_twice(estate: Estate, summary: Summary) -> Iterator[str]:
+    """What is said of records whose sender's address subnets of several networks hold: they are booked to none."""
+    for prefix, holders in estate.held_twice:
+        seen = (parse_prefix(end) for key in summary.unmatched for end in key[:2])
+        if any(overlap(one, prefix) for one in seen if one.version == prefix.version):
+            yield f"Addresses of {prefix} are of {' and of '.join(holders)}: their records match none of these."
 
 
 def measure_page(

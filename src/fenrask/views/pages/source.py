@@ -1,15 +1,17 @@
 """Which sources a destination sees, now and after losses, as a page."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from fenrask.estate.suggestions import some
 from fenrask.records.batch import Unread
 from fenrask.records.used import Use
+from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Shown
 
-__all__ = ["source_page", "uses_page"]
+__all__ = ["case_rows", "partner_page", "source_page", "uses_page", "with_cases"]
 
 _COLUMNS = (
     Column("case", "case"),
@@ -21,30 +23,92 @@ _COLUMNS = (
 )
 
 
+_WORDS = {
+    "path": "another path, the same source",
+    "source": "another source",
+    "lost": "cut off",
+    "-": "no hosts left",
+    "no": "unchanged",
+}
+
+
 def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -> Page:
-    """The source now, and in each case of a loss; a subnet that is lost itself sends nothing."""
-    now = cases[0]
-    rows: list[tuple[object, ...]] = []
-    for case in cases:
+    """The source now, and in each case of a loss, what changes first; a subnet that is lost itself sends nothing."""
+    table = Table("cases", "Now, and after each loss", _COLUMNS, [*case_rows(subnet, cases)], shown=20)
+    summary = [f"{target} sees {subnet} as {cases[0].seen}", *_told(cases)]
+    return Page("source", estate, tuple(summary), (table,))
+
+
+def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...]]:
+    """A row for each path in each case; those in which something changes before the others."""
+    now, order = cases[0], [*_WORDS]
+    for case in (now, *sorted(cases[1:], key=lambda one: order.index(one.change_from(now)))):
         if case.cut_off:
-            rows.append((case.case, [], "", f"no traffic: {subnet} is lost itself", None, "-"))
+            yield case.case, [], "", f"no traffic: {subnet} is lost itself", None, "-"
             continue
         for trace, share in case.traces:
             seen = str(trace.source) if trace.verdict.arrives else "nothing"
-            changed = "yes" if case.outcome != now.outcome else "no"
-            rows.append((case.case, trace.exits, seen, trace.verdict.value, share, changed))
-    seen_now = ", ".join(dict.fromkeys(str(trace.source) for trace, _ in now.traces if trace.verdict.arrives))
-    left = [one for one in cases if not one.cut_off]
-    lost = [one.case for one in left if not any(trace.verdict.arrives for trace, _ in one.traces)]
-    other = [one.case for one in left if one.outcome != now.outcome and one.case not in lost]
-    summary = [f"{target} sees {subnet} as {seen_now or 'nothing'}"]
-    if other:
-        summary.append(f"another source or path: {some(other)}")
+            yield case.case, trace.exits, seen, trace.verdict.value, share, case.change_from(now)
+
+
+def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
+    """The page of a path with each case in which another route takes over; the others are counted."""
+    changing = [one for one in cases[1:] if one.change_from(cases[0]) != "no"]
+    others = counted(len(cases) - 1 - len(changing), "other loss changes", "other losses change")
+    title = f"Cases in which it is another; {others} nothing"
+    rows = [*case_rows(subnet, [cases[0], *changing])][len(cases[0].traces) :]
+    table = Table("cases", title, _COLUMNS, rows, empty="no loss changes it", shown=12)
+    return replace(page, tables=(*page.tables, table))
+
+
+def _told(cases: Sequence[Shown]) -> Iterator[str]:
+    """What each kind of change is seen in; last, where nothing changes: the proof that a source stays."""
+    for change, words in _WORDS.items():
+        if found := [one.case for one in cases[1:] if one.change_from(cases[0]) == change]:
+            yield f"{words}: {some(found)}"
+
+
+_SUBNETS = (
+    Column("subnet", "subnet"),
+    Column("case", "case"),
+    Column("seen_as", "source seen"),
+    Column("exits", "path", "list", least_width=100),
+    Column("changed", "changed"),
+)
+
+
+def partner_page(estate: str, target: str, found: Mapping[str, Sequence[Shown]]) -> Page:
+    """For a partner: what each subnet shows now and in each case, the cases first in which something changes."""
+    rows: list[tuple[object, ...]] = []
+    for subnet, cases in found.items():
+        now = cases[0]
+        rows.append((subnet, "now", now.seen, _paths(now), ""))
+        changing = [one for one in cases[1:] if one.change_from(now) != "no"]
+        rows += [
+            (subnet, one.case, "" if one.cut_off else one.seen, _paths(one), one.change_from(now)) for one in changing
+        ]
+        rows += [(subnet, one.case, one.seen, _paths(one), "no") for one in cases[1:] if one not in changing]
+    sources: dict[str, list[str]] = {}
+    for subnet, cases in found.items():
+        sources.setdefault(cases[0].seen, []).append(subnet)
+    summary = [f"{target} sees {seen} from {some(subnets)}" for seen, subnets in sources.items()]
+    others = dict.fromkeys(
+        one.seen for cases in found.values() for one in cases[1:] if one.change_from(cases[0]) == "source"
+    )
+    summary.append(f"After a loss it also sees: {some(others)}" if others else "No loss makes it see another source.")
+    lost = [
+        f"{subnet} ({some(one.case for one in cases[1:] if one.change_from(cases[0]) == 'lost')})"
+        for subnet, cases in found.items()
+        if any(one.change_from(cases[0]) == "lost" for one in cases[1:])
+    ]
     if lost:
         summary.append(f"cut off: {some(lost)}")
-    return Page(
-        "source", estate, tuple(summary), (Table("cases", "Now, and after each loss", _COLUMNS, rows, shown=20),)
-    )
+    table = Table("subnets", "Each subnet in each case", _SUBNETS, rows, shown=30)
+    return Page("source", estate, tuple(summary), (table,), {"sources": [*sources], "others": [*others]})
+
+
+def _paths(case: Shown) -> list[str]:
+    return [] if case.cut_off else list(dict.fromkeys(name for path in case.paths for name in path))
 
 
 _USES = (

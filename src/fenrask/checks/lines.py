@@ -63,13 +63,10 @@ def captured(context: Context) -> Iterator[Doubt]:
             f"{line.party or name} announces {prefix}, which holds {some(by_destination)} of the internet: "
             f"{some(flows)} {'goes' if len(flows) == 1 else 'go'} there through {name}"
         )
-        remedy = (
-            f"Do not take that prefix: it then leaves through {elsewhere}."
-            if elsewhere
-            else (
-                f"Do not take that prefix, or write `third_party: {line.party or name}` where the destination is theirs."
-            )
-        )
+        remedy = f"Do not take that prefix: it then leaves through {elsewhere}."
+        if not elsewhere:
+            theirs = f"`third_party: {line.party or name}`"
+            remedy = f"Do not take that prefix, or write {theirs} where the destination is theirs."
         yield Doubt(context.place("exits", name), cause, remedy, fix if elsewhere else None)
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fenrask.checks.contract import Context, Doubt, Fix
-from fenrask.estate import PrivateLine
+from fenrask.estate import Onward, PrivateLine
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import Prefix, covers
 from fenrask.routing import capturing_hop
@@ -46,18 +46,17 @@ def _in_its_place(line: PrivateLine, number: int, needed: list[Prefix]) -> list[
 def captured(context: Context) -> Iterator[Doubt]:
     """A destination of the internet that a third party announces, so that flows go to it over a private line."""
     found: dict[tuple[str, Prefix], dict[str, set[str]]] = {}
-    for path in context.paths.paths:
+    for path in context.paths.where(lambda trace: trace.onward is Onward.THIRD_PARTY):
         hop = capturing_hop(context.estate, path)
         if hop is not None and hop.route is not None:
-            line = path.example.hops[-1].exit
-            found.setdefault((line, hop.route.prefix), {}).setdefault(path.to, set()).add(path.flow)
+            found.setdefault((path.example.hops[-1].exit, hop.route.prefix), {}).setdefault(path.to, set()).add(
+                path.flow
+            )
     for (name, prefix), by_destination in found.items():
         line = context.estate.exits[name]
         flows = sorted(set().union(*by_destination.values()))
-        kept = [str(one) for one in line.learned if one != prefix]
-        fix: Fix = {"exits": {name: {"accepts": kept}}} if kept or prefix.prefixlen else {}
-        if not prefix.prefixlen:
-            fix = {"exits": {name: {"accepts_default": False}}}
+        kept = [str(one) for one in line.learned if one != prefix and one.prefixlen]
+        fix: Fix = {"exits": {name: {"accepts": kept} if prefix.prefixlen else {"accepts_default": False}}}
         elsewhere = _instead(context, fix, flows)
         cause = (
             f"{line.party or name} announces {prefix}, which holds {some(by_destination)} of the internet: "

@@ -525,28 +525,47 @@ class Naive:
             versions = {ip_network(one).version for one in self.prefixes(subnet)}
             targets = {v: self.addresses(to["prefixes"], v) for v in (4, 6)}
             families = [v for v in (4, 6) if v in versions and targets[v]]
-            turns = [self.turn_of(subnet, families, v, one) for v in families for one in targets[v]]
-            left = Fraction(len(hosts[subnet]), everyone)
-            for turn in sorted(set(turns)):
-                if not left:
-                    break
-                lost = Fraction(0)
-                asked = [(v, one) for v in families for one in targets[v]]
-                asked = [one for one, its in zip(asked, turns, strict=True) if its == turn]
-                for version, address in asked:
-                    senders, names = self.hosts(workload, subnet, version), to.get("names") or [""]
-                    weight = left / (len(senders) * len(asked) * len(names))
-                    for host in senders:
-                        for name in names:
-                            outcomes = self.outcomes(workload, subnet, host, stated["to"], address, name)
-                            for (verdict, exits), part in outcomes.items():
-                                if verdict != "arrives" and turn != max(turns):
-                                    lost += weight * part
-                                    continue
-                                key = (subnet, verdict, exits)
-                                found[key] = found.get(key, Fraction(0)) + weight * part
-                left = lost
+            here = Fraction(len(hosts[subnet]), everyone)
+            share = self.estate["workloads"][workload].get("ipv6_share")
+            asked = [(v, one) for v in families for one in targets[v]]
+            orders = [([self.turn_of(subnet, families, v, one) for v, one in asked], here)]
+            if share is not None and len(families) == 2:
+                first = Fraction(str(share))
+                orders = [([-v for v, _ in asked], here * first), ([v for v, _ in asked], here * (1 - first))]
+            for turns, left in orders:
+                self.in_turn(found, workload, subnet, stated["to"], asked, turns, left)
         return found
+
+    def in_turn(
+        self,
+        found: dict[tuple[str, str, tuple[str, ...]], Fraction],
+        workload: str,
+        subnet: str,
+        destination: str,
+        asked: list[tuple[int, Address]],
+        turns: list[int],
+        left: Fraction,
+    ) -> None:
+        """Adds what becomes of packets that ask in this order: what one turn loses, the next asks for."""
+        names = self.estate["destinations"][destination].get("names") or [""]
+        for turn in sorted(set(turns)):
+            if not left:
+                break
+            lost = Fraction(0)
+            now = [one for one, its in zip(asked, turns, strict=True) if its == turn]
+            for version, address in now:
+                senders = self.hosts(workload, subnet, version)
+                weight = left / (len(senders) * len(now) * len(names))
+                for host in senders:
+                    for name in names:
+                        outcomes = self.outcomes(workload, subnet, host, destination, address, name)
+                        for (verdict, exits), part in outcomes.items():
+                            if verdict != "arrives" and turn != max(turns):
+                                lost += weight * part
+                                continue
+                            key = (subnet, verdict, exits)
+                            found[key] = found.get(key, Fraction(0)) + weight * part
+            left = lost
 
     def turn_of(self, subnet: str, families: list[int], version: int, address: Address) -> int:
         """Global IPv6 to global IPv6 first, then IPv4, then unique local addresses; one version alone has no order."""

@@ -189,6 +189,8 @@ def estate(seed: int) -> dict[str, Any]:
     workloads: dict[str, Any] = {"work": {"subnets": ["app", "app-b"][: dice.randint(1, 2)], "hosts": 8}}
     if dice.chance(0.2):
         workloads["work"]["filters"] = filters(dice, sources, targets)
+    if v6 and (seed % 3 == 0):
+        workloads["work"]["ipv6_share"] = [0, 0.25, 0.6, 1][seed % 4]
     if dice.chance(0.2):
         workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
     flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}

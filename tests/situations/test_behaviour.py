@@ -452,3 +452,38 @@ class EqualPrefixes(At):
         self.assertEqual([one["subnet"] for one in found["loads"]], ["pumps-a"])
         self.assertEqual(found["unmatched_records"], 1)
         self.assertIn("10.70.1.0/24 are of east-a and of west-a", " ".join(found["summary"]))
+
+
+class TheirTranslation(At):
+    """A third party translates what comes over its line: its ports are a limit like any other."""
+
+    def test_their_ports_run_out(self) -> None:
+        line: dict[str, Any] = {
+            "exits": {
+                "line": {
+                    "kind": "circuit",
+                    "network": "plant",
+                    "third_party": "the lab",
+                    "received": ["172.25.0.0/16"],
+                    "advertised": ["10.60.0.0/16"],
+                    "third_party_nat": {"addresses": 1, "ports": 4000, "mapping_timeout_s": {"closed": 118}},
+                }
+            },
+            "destinations": {"bench": {"prefixes": ["172.25.3.0/24"], "port": 443}},
+            "flows": {"probe": {"from": "pumps", "to": "bench", "per_host_per_s": 2, "duration_s": 2}},
+        }
+        self.put(line)
+        # 20 hosts, 2 a second each, for 2 s and 118 s: 4,800 wanted of 4,000.
+        [limit] = [one for one in self.json("capacity", status=1)["limits"] if one["exit"] == "line"]
+        self.assertEqual((limit["limit"], limit["capacity"]), ("translated ports at the lab", 4000))
+        self.assertAlmostEqual(limit["use"], 4800, delta=1)
+        [found] = self.json("check", "--only", "limit-exceeded", status=1)["findings"]
+        self.assertIn("the lab", found["cause"])
+        self.assertIn("more addresses of its translation", found["remedy"])
+        two = ("--set", "exits.line.third_party_nat.addresses=2")
+        self.assertNotIn("limit-exceeded", self.rules(*two))
+        # Nothing else knows of it: a line without an offer costs nothing, and is not idle.
+        self.assertEqual(self.json("charges", *two)["month_amount"], self.json("charges")["month_amount"])
+        # Twice the load: what fits with two addresses does not any more.
+        grown = self.json("capacity", *two, "--set", "flows.probe.per_host_per_s=4", status=1)["limits"]
+        self.assertLess(next(one["headroom"] for one in grown if one["exit"] == "line"), 0)

@@ -26,7 +26,10 @@ from fenrask.demand import (
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
-__all__ = ["Groups", "LimitUse", "limit_rows", "stated_limits"]
+__all__ = ["OF_A_TUPLE", "Groups", "LimitUse", "limit_rows", "stated_limits"]
+
+
+OF_A_TUPLE = "connections of a tuple"
 
 
 def _no_growth() -> None:
@@ -165,7 +168,7 @@ def _through_the_day(demand: Demand, exit_name: str, some: Groups, offer: Offer,
             load = pool.load if some.count == 1 and at_worst is None else None
             weights = pool.weights if at_worst is None else pool.weights * at_worst
             series = load.concurrent[None] if load else some.of(those).concurrent(weights)
-            name, each_s = "connections of a tuple", demand.step_s / POINTS_PER_STEP
+            name, each_s = OF_A_TUPLE, demand.step_s / POINTS_PER_STEP
             yield _Use(name, "connections", series, most, pool.label, load, pool.key, each_s)
 
 

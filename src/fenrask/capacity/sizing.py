@@ -9,7 +9,7 @@ import numpy as np
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
 from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.interfaces import HostLimits, host_limits
-from fenrask.capacity.limits import LimitUse, stated_limits
+from fenrask.capacity.limits import OF_A_TUPLE, LimitUse, stated_limits
 from fenrask.capacity.partners import at_partners
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import streams
@@ -215,7 +215,7 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
     others: list[ExitLimits] = []
     ids = _numbers(demand, demand.laid.traffic.names), _numbers(demand, demand.laid.subnets)
     for name, exit_ in described.estate.exits.items():
-        offer = described.offer_of(name)
+        offer = described.limits_of(name)
         if offer is None:
             continue
         basis = _basis(demand, name, offer, ids)
@@ -230,9 +230,18 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
             one = _exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated)
             found.append(replace(one, basis=basis))
         elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
+            if exit_.limited_beyond is not None:
+                limits = [_beyond(limit, exit_.party or "the third party") for limit in limits]
             limits.sort(key=lambda limit: limit.headroom)
             others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking, basis))
     return Capacity(demand, tuple(found), tuple(others))
+
+
+def _beyond(limit: LimitUse, party: str) -> LimitUse:
+    """A limit of a line, whose connections toward one destination its other end translates."""
+    if limit.limit != OF_A_TUPLE:
+        return limit
+    return replace(limit, limit=f"translated ports at {party}", of=party)
 
 
 def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]) -> tuple[object, ...]:

@@ -93,4 +93,6 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
                 remedy = f"Its offer allows {limit.capacity:,.0f}."
             elif limit.of and isinstance(one, ExitCapacity):
                 remedy, fix = _cure(context, one)
+            elif limit.of:
+                remedy = f"Ask {limit.of} for more addresses of its translation, or send less over {one.exit}."
             yield Doubt(context.place("exits", one.exit), cause, remedy, fix)

@@ -118,7 +118,7 @@ def _duration(flow: Flow) -> str:
 def _mapping_timeout(demand: Demand, part: Part, flow: Flow) -> str:
     """The mixture of endings, each with its time and what is reused early."""
     described = demand.paths.described
-    offer = described.offer_of(part.exit)
+    offer = described.limits_of(part.exit)
     if offer is None or offer.ports is None or not described.estate.exits[part.exit].translates:
         return "no port is taken"
     terms = []

@@ -241,13 +241,15 @@ class _Exits:
 
     def __init__(self, described: Described) -> None:
         exits = described.estate.exits
-        stated = {name: described.offer_of(name) for name in exits}
+        stated = {name: described.limits_of(name) for name in exits}
         self._keep = {name for name, one in exits.items() if one.translates or stated[name] is not None}
-        self.offers = {name: stated[name] if one.translates else None for name, one in exits.items()}
+        keep_ports = {name for name, one in exits.items() if one.translates or one.limited_beyond is not None}
+        self.offers = {name: stated[name] if name in keep_ports else None for name in exits}
         self.names = tuple(exits)
         self.number = {name: place for place, name in enumerate(self.names)}
         keys = [
-            (one.offer_name, *sorted(one.timeouts.items())) if self.offers[name] else () for name, one in exits.items()
+            (one.offer_name, str(one.limited_beyond or ""), *sorted(one.timeouts.items())) if self.offers[name] else ()
+            for name, one in exits.items()
         ]
         self.keys: list[Hashable] = list(dict.fromkeys(keys))
         places = {key: place for place, key in enumerate(self.keys)}

@@ -237,6 +237,11 @@ class Workload(Strict):
         (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
     )
     hosts: Count = Field(description="hosts in all these subnets together")
+    ipv6_share: Share | None = Field(
+        None,
+        description="where hosts and destination have both IP versions: share of connections that ask for IPv6 first; "
+        "default: all, but for unique local addresses (RFC 6724)",
+    )
     public_address: bool = Field(False, description="whether each host has a public address of its own")
     may_be_public: bool = Field(
         False, description="whether designs and `choose` may give each host a public address of its own"

@@ -70,6 +70,13 @@ class Described:
         offer = self.catalogue.offers.get(exit_.offer_name) if exit_ else None
         return self._set.get(exit_name, offer) if offer else None
 
+    def limits_of(self, exit_name: str) -> Offer | None:
+        """The same with what limits an exit from its other end; None for an exit that nothing limits."""
+        exit_, offer = self.estate.exits.get(exit_name), self.offer_of(exit_name)
+        if exit_ is None or exit_.limited_beyond is None:
+            return offer
+        return exit_.limited_beyond.added_to(offer, exit_.kind)
+
     @cached_property
     def _set(self) -> dict[str, Offer]:
         """The offers of the exits that set timeouts of their own, with these."""

@@ -207,6 +207,11 @@ class Classes:
         hubs = [(name, exit_) for name, exit_ in exits if exit_.onward is Onward.HUB]
         return found + [self.routes.of(hub, network) for hub, exit_ in hubs for network in (None, *exit_.joins)]
 
+    def ipv6_share(self, workload: str | None) -> Fraction | None:
+        """The share of a workload's connections that ask for IPv6 first, where it says so."""
+        stated = None if workload is None else self.estate.workloads[workload].ipv6_share
+        return None if stated is None else Fraction(str(stated))
+
     def senders_kind(self, workload: str | None, subnet: str, public_host: bool) -> int:
         """A number for all that tells a workload's hosts in a subnet from others, but for the table of the subnet."""
         asked = (workload, subnet, public_host)
@@ -215,7 +220,9 @@ class Classes:
             shares = tuple(
                 tuple((one.kind, one.share) for one in self.senders(workload, subnet, version)) for version in (4, 6)
             )
-            self._alike_senders[asked] = self._number((self._places[subnet], filters, public_host, shares))
+            self._alike_senders[asked] = self._number(
+                (self._places[subnet], filters, public_host, shares, self.ipv6_share(workload))
+            )
         return self._alike_senders[asked]
 
     def targets_kind(self, to: str, subnet: str) -> int:

@@ -1,6 +1,6 @@
 """All packets from a subnet to a destination: each class of them traced once, those with one outcome put together."""
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -162,15 +162,48 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
         if within.denominator != 1:
             box = Box(box.senders, box.targets, box.names, box.part, box.trace, hosts, reach, within)
         found.append(box)
-    return found if targets[0].turn is None else _in_turn(found, targets)
+    if targets[0].turn is None:
+        return found
+    share = tracer.classes.ipv6_share(sending.workload)
+    if share is None:
+        return _in_turn(found, targets, _ALL, lambda target: target.turn or 0)
+    six = _in_turn(found, targets, share, lambda target: -target.version)
+    four = _in_turn(found, targets, 1 - share, lambda target: target.version)
+    return _both(six, four)
 
 
-def _in_turn(some: Sequence[Box], targets: Sequence[Targets]) -> list[Box]:
-    """Boxes of two IP versions: what is lost by one turn is asked for by the next (RFC 8305)."""
-    left, found, lost_before = _ALL, list[Box](), list[Box]()
-    by_turn: dict[int, list[Box]] = {turn: [] for turn in sorted({one.turn or 0 for one in targets})}
+def _both(some: Sequence[Box], others: Sequence[Box]) -> list[Box]:
+    """Boxes of those who ask for IPv6 first and of those who ask for IPv4 first; the same ones put together."""
+    found = {(box.senders, box.targets, box.names, id(box.trace)): box for box in some if box.within}
+    for box in others:
+        key = (box.senders, box.targets, box.names, id(box.trace))
+        known = found.get(key)
+        if box.within:
+            found[key] = (
+                box
+                if known is None
+                else replace(known, within=known.within + box.within, lost_before=known.lost_before or box.lost_before)
+            )
+    return [*found.values()]
+
+
+def _in_turn(
+    some: Sequence[Box], targets: Sequence[Targets], left: Fraction, order: Callable[[Targets], int]
+) -> list[Box]:
+    """Boxes of two IP versions: what is lost by one turn is asked for by the next (RFC 8305).
+
+    left: the share of packets that ask in this order.
+    """
+    found, lost_before = list[Box](), list[Box]()
+    by_turn: dict[int, list[Box]] = {turn: [] for turn in sorted({order(one) for one in targets})}
     for box in some:
-        by_turn[targets[box.targets[0]].turn or 0].append(box)
+        one = targets[box.targets[0]]
+        by_turn[order(one)].append(box)
+        # Shares are of a turn's addresses, of which an order may put two together.
+        same = [other for other in targets if other.turn == one.turn]
+        part = _size(same) / _size([other for other in targets if order(other) == order(one)])
+        if part != 1:
+            by_turn[order(one)][-1] = replace(box, within=part * box.within)
     turns = list(by_turn)
     for turn, own in by_turn.items():
         lost = [] if turn == turns[-1] else [box for box in own if not box.trace.verdict.arrives]
@@ -186,6 +219,11 @@ def _in_turn(some: Sequence[Box], targets: Sequence[Targets]) -> list[Box]:
         if not left:
             break
     return found
+
+
+def _size(targets: Sequence[Targets]) -> Fraction:
+    """How many addresses these are."""
+    return Fraction(sum(block.size for one in targets for block in one.blocks))
 
 
 def _sum(some: Sequence[Senders] | Sequence[Targets] | Sequence[Names], numbers: Sequence[int]) -> Fraction:

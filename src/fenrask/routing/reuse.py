@@ -82,7 +82,7 @@ def _learned_from(estate: Estate) -> set[str]:
 def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:
     """Where a workload's hosts are, and what is theirs on the path; how many there are changes no path."""
     one = estate.workloads.get(name)
-    return None if one is None else (one.subnets, one.hosts_in, one.public_address, one.filters)
+    return None if one is None else (one.subnets, one.hosts_in, one.public_address, one.filters, one.ipv6_share)
 
 
 def _table(estate: Estate, name: str) -> Mapping[str, Any] | None:

@@ -6,6 +6,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import Onward, Preferred, Router
+from fenrask.estate.third_party_nat import ThirdPartyNat
 from fenrask.estate.values import PrefixText, unfit
 from fenrask.estate.wire import MTU
 from fenrask.prefixes import Prefix, covers, parse_prefix
@@ -33,6 +34,9 @@ class PrivateLine(Preferred):
     accepts_default: bool = Field(False, description="whether a received default route is taken")
     accepts: tuple[PrefixText, ...] | None = Field(
         None, description="the only prefixes that are taken of those received, with all inside them; default: all"
+    )
+    third_party_nat: ThirdPartyNat | None = Field(
+        None, description="the third party's own translation of what comes over it; default: none that limits"
     )
     mtu: Annotated[int, Field(strict=True, ge=576, le=9216)] | None = Field(
         None, description="bytes of the largest packet that it takes; default: 1500"
@@ -63,6 +67,10 @@ class PrivateLine(Preferred):
     @property
     def onward(self) -> Onward:
         return Onward.THIRD_PARTY
+
+    @property
+    def limited_beyond(self) -> ThirdPartyNat | None:
+        return self.third_party_nat
 
     @property
     def largest_packet(self) -> int:

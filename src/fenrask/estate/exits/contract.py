@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 from pydantic import Discriminator, Field, Tag
 
 from fenrask.estate.behaviour import InjectsWhile
+from fenrask.estate.third_party_nat import ThirdPartyNat
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
 from fenrask.estate.wire import MTU
 from fenrask.prefixes import Address, Prefix
@@ -158,6 +159,11 @@ class ExitModel(Strict):
     def needs_public_source(self) -> bool:
         """Whether it lets out only what has a public source address."""
         return False
+
+    @property
+    def limited_beyond(self) -> ThirdPartyNat | None:
+        """A translation at the other end that limits what it carries; None for none."""
+        return None
 
     @property
     def largest_packet(self) -> int:

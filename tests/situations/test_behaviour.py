@@ -487,3 +487,55 @@ class TheirTranslation(At):
         # Twice the load: what fits with two addresses does not any more.
         grown = self.json("capacity", *two, "--set", "flows.probe.per_host_per_s=4", status=1)["limits"]
         self.assertLess(next(one["headroom"] for one in grown if one["exit"] == "line"), 0)
+
+
+class Pairs(At):
+    """Two translator hosts in two zones, one at work: what the loss of its zone does, and what the pair promises."""
+
+    PAIR: dict[str, Any] = {
+        "exits": {
+            "nat-a": None,
+            "nat-b": None,
+            "pair": {
+                "kind": "translator-host",
+                "offer": "box",
+                "subnet": "edge-a",
+                "standby_subnet": "edge-b",
+                "machines": 2,
+                "fails_over_s": 8,
+                "addresses": ["203.0.113.40"],
+            },
+        },
+        "route_tables": {"plant-a": {"0.0.0.0/0": "pair"}, "plant-b": {"0.0.0.0/0": "pair"}},
+        "destinations": {"weather": {"needs": {"survives": "zone-loss"}}},
+    }
+
+    def test_the_standby_takes_over_and_what_is_lost_then_is_told(self) -> None:
+        self.put(self.PAIR)
+        self.assertNotIn("need-not-met", self.rules())
+        found = self.json("stress", status=1)
+        # 20 hosts, 2 a second each, for a second.
+        [told] = [one["why"] for one in found["reasons"] if one["case"] == "zone a lost" and one["what"] == "pair"]
+        for words in ("edge-b", "nothing passes for 8 s", "40 open connections break"):
+            self.assertIn(words, told)
+        cases = {one["case"]: one["cut_off"] for one in found["cases"]}
+        self.assertEqual((cases["zone a lost"], cases["zone b lost"]), ([], []))
+        self.assertEqual([one for one in found["reasons"] if one["case"] == "zone b lost"], [])
+        shown = {one["case"]: one["seen_as"] for one in self.json("source", "pumps-b", "weather")["cases"]}
+        self.assertEqual(shown["zone a lost"], "203.0.113.40")
+        # Hosts in zone b cross to the machine at work.
+        hops = self.json("path", "pumps-b", "weather")["hops"]
+        self.assertEqual(hops[0]["zones"], "b to a")
+        # One alone: the zone's loss cuts off the other one's hosts.
+        self.put(self.PAIR, {"exits": {"pair": {"standby_subnet": None, "fails_over_s": None, "machines": 1}}})
+        self.assertIn("need-not-met", self.rules())
+        self.put(self.PAIR, {"exits": {"pair": {"machines": 1}}})
+        self.assertIn("machines: 2", self.program("check").stderr)
+
+    def test_the_pair_is_down_when_both_are_and_while_one_takes_over(self) -> None:
+        for repair_s, expected in ((None, 1 - 0.004**2), (3600, (1 - 0.004**2) * (1 - 8 * 0.004 / (0.996 * 3600)))):
+            self.put(self.PAIR)
+            self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"box": {"repair_s": repair_s}}}))
+            [flow] = {one["down_min_per_month"] for one in self.json("path")["paths"]}
+            with self.subTest(repair_s):
+                self.assertAlmostEqual(flow, (1 - expected) * 730 * 60, places=4)

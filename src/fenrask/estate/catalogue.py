@@ -189,6 +189,11 @@ class Offer(Strict):
     availability: Annotated[float, Field(strict=True, gt=0, le=1)] | None = Field(
         None, description="share of time that one gateway, machine, node, endpoint or router works; default: not known"
     )
+    repair_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
+        None,
+        description="mean time until one that failed works again, s: how often machines take over from each other; "
+        "default: not known, and their taking over costs no availability",
+    )
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     services: tuple[str, ...] | None = Field(
         None, description="for endpoints: the destinations it reaches, by name; default: every service"

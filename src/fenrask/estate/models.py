@@ -537,6 +537,11 @@ class Estate(Strict):
         zones = (self.subnets[name].zone for name in exit_.in_subnets if name in self.subnets)
         return tuple(zone for zone in zones if zone is not None)
 
+    def zones_at_work(self, exit_: ExitModel) -> tuple[str, ...]:
+        """The zones from which an exit serves: of machines that take over from each other, the first one's."""
+        zones = self.zones_of(exit_)
+        return zones if exit_.takes_over_s is None else zones[:1]
+
     def table_of(self, subnet: str) -> str | None:
         """The route table that a subnet obeys: its own, else its network's."""
         stated = self.subnets[subnet]

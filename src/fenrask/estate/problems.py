@@ -204,6 +204,7 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     ),
     (("exits", "*", "network"), "networks"),
     (("exits", "*", "subnet"), "subnets"),
+    (("exits", "*", "standby_subnet"), "subnets"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),
     (("workloads", "*", "subnets", "*"), "subnets"),

@@ -1,8 +1,9 @@
 """How long flows are expected to be down, from what offers promise: exits in series along a path, units in parallel.
 
 A path works while every exit on it works; an exit of several units (machines in pairs, nodes, routers) while any of
-them does. Failures are taken to be independent. Steady-state availability of series and parallel systems: Barlow &
-Proschan (1975), "Statistical theory of reliability and life testing", chapters 1 and 7.
+them does, but for the seconds in which one takes over from another. Failures are taken to be independent. Steady-state
+availability of series and parallel systems: Barlow & Proschan (1975), "Statistical theory of reliability and life
+testing", chapters 1 and 7.
 """
 
 from collections.abc import Mapping
@@ -18,7 +19,11 @@ def availability_of(described: Described, exit_name: str) -> float:
     exit_, offer = described.estate.exits.get(exit_name), described.offer_of(exit_name)
     if exit_ is None or offer is None or offer.availability is None:
         return 1.0
-    return 1.0 - (1.0 - offer.availability) ** exit_.redundant_units
+    works = 1.0 - (1.0 - offer.availability) ** exit_.redundant_units
+    if exit_.takes_over_s and offer.repair_s:
+        # One at work fails (1 - a) / (a repair) times a second: its up time is a / (1 - a) of its down time.
+        works -= (1.0 - offer.availability) / (offer.availability * offer.repair_s) * exit_.takes_over_s * works
+    return max(0.0, works)
 
 
 def flow_availability(paths: Paths) -> Mapping[str, float]:

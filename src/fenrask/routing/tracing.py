@@ -123,7 +123,7 @@ class Tracer:
             for piece in pieces
         )
         offer = self.described.offer_of(name)
-        return _Facts(model, network, self.estate.zones_of(model), offer, shown or ((whole, (name, None), _ALL),))
+        return _Facts(model, network, self.estate.zones_at_work(model), offer, shown or ((whole, (name, None), _ALL),))
 
     def traces(self, subnet: str, packet: Packet, workload: str | None = None) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, with the share of each.

@@ -196,5 +196,5 @@ def without_zone(described: Described, zone: str) -> Patch:
         if exit_.in_subnets and not standing:
             lost[name] = None
         elif len(standing) < len(exit_.in_subnets):
-            lost[name] = {"subnets": standing}
+            lost[name] = exit_.left_in(standing)
     return {"exits": lost} if lost else {}

@@ -14,7 +14,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.routing import SubnetPath
-from fenrask.units import figure
+from fenrask.units import counted, figure
 from fenrask.what_if.faults import asking_by_name, case_patch
 from fenrask.what_if.filling import full_after
 
@@ -57,6 +57,8 @@ class Outcome:
     helps: tuple[Help, ...]
     full_after: Mapping[str, float] = field(default_factory=dict)
     """In how many seconds the ports of exits that it overloads are full, at the busiest moment."""
+    taken_over: Mapping[str, str] = field(default_factory=dict)
+    """Exits of which another machine takes over, with what is lost at that moment."""
     told: tuple[Step, ...] = ()
     """How the ports are computed of the exits that it overloads, where that was asked for."""
 
@@ -141,7 +143,26 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
         if isinstance(one, ExitCapacity)
         and (after_s := full_after(before.capacity.of(one.exit), one, case.storm_s)) is not None
     }
-    return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, (), full)
+    taken_over = dict(_taken_over(before, case))
+    return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, (), full, taken_over)
+
+
+def _taken_over(before: Evaluation, case: Case) -> Iterator[tuple[str, str]]:
+    """What is lost at the moment in which another machine of an exit takes over from one that a case loses."""
+    estate = before.described.estate
+    for name, exit_ in estate.exits.items():
+        if exit_.takes_over_s is None or name in case.lose_exits:
+            continue
+        if {*estate.zones_at_work(exit_)} & {*case.lose_zones} and len({*estate.zones_of(exit_)}) > 1:
+            where = f" in {exit_.in_subnets[1]}"
+        elif name in case.lose_nodes:
+            where = ""
+        else:
+            continue
+        broken = round(sum(open_at_peak(part) for part in before.demand.at_exit.get(name, ())))
+        break_ = f"{counted(broken, 'open connection')} {'breaks' if broken == 1 else 'break'}"
+        passes = f"nothing passes for {figure(exit_.takes_over_s)} s, and " if exit_.takes_over_s else ""
+        yield name, f"another machine{where} takes over: {passes}{break_}"
 
 
 def zone_losses(evaluation: Evaluation) -> tuple[Outcome, ...]:

@@ -1,6 +1,6 @@
 """What every kind of exit answers, and the roles that some of them play, so that no other file names a kind."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal, Self
@@ -179,6 +179,18 @@ class ExitModel(Strict):
     def in_subnets(self) -> tuple[str, ...]:
         """The subnets it stands in; none for an exit of a whole network."""
         return ()
+
+    def left_in(self, subnets: Sequence[str]) -> dict[str, Any]:
+        """The patch that leaves it in these of its subnets, at least one."""
+        return {"subnets": [*subnets]}
+
+    @property
+    def takes_over_s(self) -> float | None:
+        """Seconds for which nothing passes when one of its machines takes over from another; None for one alone.
+
+        Only one machine is at work then, in the first of its subnets.
+        """
+        return None
 
     @property
     def of_network(self) -> str | None:

@@ -1,10 +1,12 @@
 """Source translation on a machine that the team runs itself."""
 
-from typing import Annotated, ClassVar, Literal
+from collections.abc import Sequence
+from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import Announcing, Counted, InSubnet, Translating
+from fenrask.estate.values import Number, unfit
 
 __all__ = ["TranslatorHost"]
 
@@ -20,7 +22,30 @@ class TranslatorHost(InSubnet, Announcing, Counted, Translating):
     machines: Annotated[int, Field(strict=True, ge=1)] = Field(
         1, description="machines that run and are paid, one of them at work"
     )
+    standby_subnet: str | None = Field(
+        None, description="the subnet of a second machine, which takes over where the first is lost; default: the same"
+    )
+    fails_over_s: Number = Field(
+        0.0, description="seconds in which nothing passes while another machine takes over; open connections break"
+    )
     forwarding: bool = Field(True, description="whether machine and network let it forward others' packets")
+
+    @model_validator(mode="after")
+    def _has_a_second(self) -> Self:
+        if (self.standby_subnet is not None or self.fails_over_s) and self.machines < 2:
+            raise unfit("at least 2 `machines` where one is to take over from another", "Write `machines: 2`.")
+        return self
+
+    @property
+    def in_subnets(self) -> tuple[str, ...]:
+        return (self.subnet,) if self.standby_subnet is None else (self.subnet, self.standby_subnet)
+
+    def left_in(self, subnets: Sequence[str]) -> dict[str, Any]:
+        return {"subnet": subnets[0], "standby_subnet": None, "machines": 1, "fails_over_s": None}
+
+    @property
+    def takes_over_s(self) -> float | None:
+        return self.fails_over_s if self.machines > 1 else None
 
     @property
     def units(self) -> int:

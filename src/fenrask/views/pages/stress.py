@@ -44,6 +44,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     why = [(one.case, some(flows), reason) for one in ordered for reason, flows in one.reasons.items()]
     why += [(one.case, each.exit, _verdict(one, each)) for one in ordered for each in (*one.overloaded, *one.worse)]
     why += [(one.case, name, reason) for one in ordered for name, reason in one.too_fast.items()]
+    why += [(one.case, name, reason) for one in ordered for name, reason in one.taken_over.items()]
     reasons = (Column("case", "case"), Column("what", "flows or exit"), Column("why", "why"))
     tables = (
         Table("cases", "Cases, the worst first", columns, rows, empty="no case", shown=18),

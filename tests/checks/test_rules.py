@@ -269,6 +269,11 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         "exits.line.advertised.0",
         merged(TO_PILOTS, {"exits": {"line": {**LINE, "advertised": ["10.0.0.0/23"]}}}),
     ),
+    "route-to-named-endpoint": (
+        {"exits": {"in": INNER}, "route_tables": {"private": {"store": "in"}}},
+        "route_tables.private.store",
+        {"exits": {"in": INNER}},
+    ),
     "captured": (
         {"exits": {"line": {**LINE, "received": ["198.51.100.0/24"], "advertised": ["10.0.0.0/16"]}}},
         "exits.line",

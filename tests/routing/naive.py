@@ -404,11 +404,24 @@ class Naive:
     def judged(self, here: Data, base: Data, where: str, there: str) -> Outcome:
         """A packet that gets there: the filters on its path, then its reply."""
         some = [self.filtered(s, o, i, {**base, "source": source}) for s, o, i, source in here["crossed"]]
-        if "denied" in some:
+        if "denied" in some or self.by_policy(here, base, where):
             return "denied", ()
         if lost := self.reply(here, base, where, there):
             return lost, here["exits"]
         return ("reply denied" if "reply denied" in some else "arrives"), here["exits"]
+
+    def by_policy(self, here: Data, base: Data, where: str) -> bool:
+        """Whether the policy of the endpoint, or of the service, denies what got there."""
+        if where != "outside" or not here["exits"]:
+            return False
+        name, to = here["exits"][-1], self.estate["destinations"][base["to"]]
+        exit_ = self.exits[name]
+        if exit_["kind"] in ("routed-endpoint", "in-subnet-endpoint"):
+            workload = here["crossed"][0][1]
+            closed = "allowed_from" in exit_ and workload not in exit_["allowed_from"]
+            return closed or ("only_through" in to and name not in to["only_through"])
+        public = to.get("public_access", "open")
+        return public == "closed" or (public == "listed" and not inside(here["source"], to["allowed"]))
 
     # Its reply
 

@@ -194,6 +194,7 @@ def estate(seed: int) -> dict[str, Any]:
     if dice.chance(0.2):
         workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
     flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}
+    guarded(Dice(seed + 4 * 10**6), destinations, exits)
     learning(Dice(seed + 2 * 10**6), tables, exits)
     if seed % 2:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
@@ -210,6 +211,15 @@ def estate(seed: int) -> dict[str, Any]:
     }
 
 
+def guarded(dice: Dice, destinations: Any, exits: Any) -> None:
+    """A service that does not take all that gets there."""
+    if dice.chance(0.3):
+        destinations["store"]["public_access"] = dice.choice(["open", "closed", "listed"])
+        destinations["store"]["allowed"] = [dice.choice(["203.0.113.1/32", "203.0.113.8/32", "203.0.113.8/31"])]
+    if "endpoint" in exits and dice.chance(0.2):
+        destinations["store"]["only_through"] = dice.choice([["endpoint"], ["door"]])
+
+
 def learning(dice: Dice, tables: Any, exits: Any) -> None:
     """Sessions that are down, announcements that are preferred, and routes that are stated and yet learned."""
     speakers = [name for name in ("wall", "line", "second") if name in exits]
@@ -224,6 +234,8 @@ def learning(dice: Dice, tables: Any, exits: Any) -> None:
         name = dice.choice(speakers)
         down: dict[str, Any] = {"session": "down"}
         exits[name] |= down if name == "wall" else {"routers": {"r": down}}
+    if "endpoint" in exits and dice.chance(0.3):
+        exits["endpoint"]["allowed_from"] = dice.choice([["work"], []])
     for name in ("line", "second"):
         if exits.get(name, {}).get("network") and dice.chance(0.3):
             exits[name]["routes"] = "outside"

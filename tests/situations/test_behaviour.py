@@ -539,3 +539,79 @@ class Pairs(At):
             [flow] = {one["down_min_per_month"] for one in self.json("path")["paths"]}
             with self.subTest(repair_s):
                 self.assertAlmostEqual(flow, (1 - expected) * 730 * 60, places=4)
+
+
+STORE: dict[str, Any] = {
+    "destinations": {
+        "vault": {"prefixes": ["192.0.2.128/26"], "names": ["vault.ombrel.example"], "service": True, "port": 443}
+    },
+    "exits": {
+        "vault-door": {
+            "kind": "in-subnet-endpoint",
+            "offer": "inside",
+            "subnets": ["edge-a"],
+            "destination": "vault",
+            "allowed_from": ["pumps"],
+        }
+    },
+    "flows": {"archive": {"from": "pumps", "to": "vault", "per_host_per_s": 1}},
+}
+
+
+class WhoMayUseAnEndpoint(At):
+    """A private endpoint and its service: whom the policies of both let in, and what comes over the internet."""
+
+    OTHERS: dict[str, Any] = {
+        "workloads": {"guests": {"subnets": ["pumps-b"], "hosts": 3}},
+        "flows": {"peek": {"from": "guests", "to": "vault", "per_host_per_s": 1}},
+    }
+
+    def test_the_policy_of_an_endpoint_names_workloads(self) -> None:
+        self.put(STORE, self.OTHERS)
+        broken = {one["flow"] for one in self.json("path", status=1)["needs_not_met"]}
+        self.assertEqual(broken, {"peek"})
+        [found] = self.json("check", "--only", "flow-denied", status=1)["findings"]
+        self.assertIn("the policy of vault-door lets in pumps only", found["cause"])
+        self.assertNotIn("flow-denied", self.rules("--patch", self.remedy("flow-denied")))
+        # Open to anyone is a doubt, and its remedy lists those who use it.
+        self.put(STORE, {"exits": {"vault-door": {"allowed_from": None}}})
+        patch = self.remedy("endpoint-open-to-anyone")
+        self.assertEqual(
+            json.loads((self.folder / patch).read_text())["exits"]["vault-door"], {"allowed_from": ["pumps"]}
+        )
+
+    def test_what_a_service_takes(self) -> None:
+        public = {"exits": {"vault-door": {"names": "public"}}}
+        for change, verdict in (
+            ({}, "arrives"),
+            ({"public_access": "closed"}, "denied"),
+            ({"public_access": "listed", "allowed": ["203.0.113.20/31"]}, "arrives"),
+            ({"public_access": "listed", "allowed": ["203.0.113.21/32"]}, "denied"),
+            ({"only_through": []}, "arrives"),
+        ):
+            self.put(STORE, public, {"destinations": {"vault": change}})
+            with self.subTest(change):
+                # By its gateway, 203.0.113.20, over the internet.
+                self.assertEqual(self.verdicts("pumps-a", "vault"), [verdict])
+        self.put(STORE, {"destinations": {"vault": {"only_through": [], "public_access": "closed"}}})
+        self.assertEqual(self.verdicts("pumps-a", "vault"), ["denied"])
+        patch = self.remedy("flow-denied")
+        self.assertEqual(self.verdicts("pumps-a", "vault", "--patch", patch), ["arrives"])
+
+
+class EndpointsInTheirPlace(At):
+    """What is no endpoint of that region, and a route where hosts come by name."""
+
+    def test_a_region_that_its_subnets_are_not_in_is_an_error(self) -> None:
+        self.put(STORE, {"exits": {"vault-door": {"region": "east"}}})
+        done = self.program("check")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("mid", done.stderr)
+
+    def test_a_route_to_an_endpoint_that_is_found_by_name_is_an_error(self) -> None:
+        self.put(STORE, {"route_tables": {"plant-a": {"vault": "vault-door"}}})
+        [found] = self.json("check", "--only", "route-to-named-endpoint", status=1)["findings"]
+        self.assertIn("vault-door", found["cause"])
+        patch = self.remedy("route-to-named-endpoint")
+        self.assertNotIn("route-to-named-endpoint", self.rules("--patch", patch))
+        self.assertEqual(self.verdicts("pumps-a", "vault", "--patch", patch), ["arrives"])

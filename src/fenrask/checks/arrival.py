@@ -7,7 +7,7 @@ from typing import Any
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.filters import denying, filter_place, opening, opening_for
 from fenrask.errors import Place
-from fenrask.estate import merge
+from fenrask.estate import ExitModel, merge
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import is_public
 from fenrask.routing import FlowPath, Judged, Trace, Verdict
@@ -143,6 +143,8 @@ def flow_denied(context: Context) -> Iterator[Doubt]:
             allowed: dict[str, Any] = {"action": "allow", "destinations": [to], "order": exit_.first_order - 1}
             fixes = [{"exits": {hop.exit: {"rules": {f"allow-{to}": allowed}}}}]
             remedy = f"Allow {to} before {hop.rule}."
+        elif policy := _let_in(context, path, exit_):
+            fixes, remedy = [policy], "Let it in there."
         else:
             peering = hop.via or hop.exit
             fixes = [{"exits": {peering: {"sources": "any"}}}]
@@ -150,6 +152,22 @@ def flow_denied(context: Context) -> Iterator[Doubt]:
         fix = context.first_that_cures(path.flow, fixes)
         words = remedy if fix else "Allow it where it is denied, or route it another path."
         yield Doubt(context.place("flows", path.flow), _cause(context, paths), words, fix)
+
+
+def _let_in(context: Context, path: FlowPath, exit_: ExitModel | None) -> Fix:
+    """What lets a path in that the policy of an endpoint, or of a service, denies at its end."""
+    if exit_ is None or exit_.joins:
+        return {}
+    name, destination = path.trace.hops[-1].exit, context.estate.destinations[path.to]
+    fix: Fix = {}
+    if exit_.lets_in is not None and path.workload not in exit_.lets_in:
+        fix["exits"] = {name: {"allowed_from": [*exit_.lets_in, path.workload]}}
+    if destination.only_through is not None and name not in destination.only_through and exit_.carries:
+        fix["destinations"] = {path.to: {"only_through": [*destination.only_through, name]}}
+    elif destination.public_access == "listed" and not exit_.carries and path.trace.source.address is not None:
+        listed = [*map(str, destination.allowed), str(path.trace.source.address)]
+        fix["destinations"] = {path.to: {"allowed": listed}}
+    return fix
 
 
 def reply_denied(context: Context) -> Iterator[Doubt]:

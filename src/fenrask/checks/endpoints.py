@@ -3,8 +3,8 @@
 from collections.abc import Callable, Iterator
 
 from fenrask.checks.contract import Context, Doubt, Fix
-from fenrask.estate import KINDS, Onward, PrivateEndpoint
-from fenrask.routing import Paths
+from fenrask.estate import KINDS, Onward, PrivateEndpoint, exits_of
+from fenrask.routing import FlowPath, Paths
 
 __all__ = [
     "endpoint_in_another_region",
@@ -12,6 +12,7 @@ __all__ = [
     "endpoint_open_to_anyone",
     "endpoint_without_route",
     "free_endpoint_unused",
+    "route_to_named_endpoint",
     "routed_endpoints_for",
 ]
 
@@ -51,6 +52,22 @@ def endpoint_without_route(context: Context) -> Iterator[Doubt]:
             yield Doubt(context.place("exits", name), cause, "Add the routes.", fix)
 
 
+def route_to_named_endpoint(context: Context) -> Iterator[Doubt]:
+    """A route whose next hop is an endpoint inside a subnet: hosts get there by name, never by a route."""
+    for table, routes in context.estate.route_tables.items():
+        for key, value in routes.items():
+            for name in exits_of(value):
+                endpoint = context.estate.exits.get(name)
+                if not isinstance(endpoint, PrivateEndpoint) or endpoint.entered_by_route:
+                    continue
+                cause = f"the route {key} of {table} names {name}, which hosts reach by name: no route leads into it"
+                fix: Fix = {"route_tables": {table: {key: None}}}
+                if not endpoint.found_by_name:
+                    fix["exits"] = {name: {"names": "private"}}
+                remedy = "Remove the route; the service's names lead there."
+                yield Doubt(context.place("route_tables", table, key), cause, remedy, fix)
+
+
 def endpoint_names_public(context: Context) -> Iterator[Doubt]:
     """An in-subnet endpoint whose service's names still resolve publicly, so that it takes nothing."""
     for name, endpoint in context.of(PrivateEndpoint):
@@ -63,11 +80,17 @@ def endpoint_names_public(context: Context) -> Iterator[Doubt]:
 def endpoint_open_to_anyone(context: Context) -> Iterator[Doubt]:
     """An endpoint whose access policy lets anyone through, to anybody's part of the service."""
     for name, endpoint in context.of(PrivateEndpoint):
-        if endpoint.access == "anyone":
+        if endpoint.access == "anyone" and endpoint.allowed_from is None:
             default = "" if "access" in endpoint.model_fields_set else ", as it is by default"
             cause = f"{name} lets anyone through to all of {endpoint.destination}{default}"
-            fix = {"exits": {name: {"access": "listed"}}}
+            users = dict.fromkeys(context.estate.flows[one.flow].from_ for one in _users(context, name))
+            fix: Fix = {"exits": {name: {"allowed_from": [*users]} if users else {"access": "listed"}}}
             yield Doubt(context.place("exits", name), cause, "List who may use it, and for what.", fix)
+
+
+def _users(context: Context, name: str) -> Iterator[FlowPath]:
+    """The paths through an endpoint."""
+    yield from context.paths.where(lambda trace: name in trace.exits[-1:])
 
 
 def free_endpoint_unused(context: Context) -> Iterator[Doubt]:

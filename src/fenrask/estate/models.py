@@ -22,6 +22,7 @@ from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.rows import Rows
+from fenrask.estate.suggestions import some
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
@@ -201,10 +202,21 @@ class Destination(Strict):
     )
     per_source: PerSource | None = Field(None, description="what it takes from one source address; default: no limit")
     service: bool = Field(False, description="whether it is a service of the network's own provider")
+    public_access: Literal["open", "closed", "listed"] = Field(
+        "open", description="whether it takes what comes over the internet: all, nothing, or what `allowed` lists"
+    )
+    only_through: tuple[str, ...] | None = Field(
+        None, description="the only private endpoints that its own policy lets in; default: any"
+    )
     third_party: str = Field(
         "", description="the third party that it belongs to, as its lines name it; default: the internet"
     )
     needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
+
+    @property
+    def is_guarded(self) -> bool:
+        """Whether it does not take all that gets there."""
+        return self.public_access != "open" or self.only_through is not None
 
     @cached_property
     def tuple_key(self) -> tuple[object, ...] | None:
@@ -381,6 +393,20 @@ class Estate(Strict):
                 raise unfit(
                     f"usable addresses of its subnets in workloads.{name}.hosts_in, not {', '.join(strangers)}",
                     f"Write parts of {', '.join(map(str, own))}.",
+                )
+        return self
+
+    @model_validator(mode="after")
+    def _regions_agree(self) -> Self:
+        for name, exit_ in self.exits.items():
+            places = [self.subnets[one].network for one in exit_.in_subnets if one in self.subnets]
+            networks = {*places, *([exit_.of_network] if exit_.of_network else [])} & self.networks.keys()
+            regions = {region for one in networks if (region := self.networks[one].region)}
+            if exit_.own_region and regions and exit_.own_region not in regions:
+                where = some(sorted(regions))
+                raise unfit(
+                    f"in exits.{name}.region the region of its network, {where}, not {exit_.own_region}",
+                    "Leave `region` out, or put it into a network of that region.",
                 )
         return self
 

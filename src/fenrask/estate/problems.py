@@ -205,6 +205,8 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "network"), "networks"),
     (("exits", "*", "subnet"), "subnets"),
     (("exits", "*", "standby_subnet"), "subnets"),
+    (("exits", "*", "allowed_from", "*"), "workloads"),
+    (("destinations", "*", "only_through", "*"), "exits"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),
     (("workloads", "*", "subnets", "*"), "subnets"),

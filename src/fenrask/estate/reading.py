@@ -1,7 +1,7 @@
 """Files into models: everything that is wrong is reported at once, nothing is guessed."""
 
 import json
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Container, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
@@ -95,7 +95,15 @@ class Described:
         """The same in a case: exits that the patch removes have failed; cases may go on naming them."""
         gone = [exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None]
         models = {one: self.estate.exits[one] for one in gone if one in self.estate.exits}
-        return replace(self.patched({**patch, "stress": None}, name), failed={**self.failed, **models})
+        unnamed = merge({**patch, "stress": None}, self._unnamed(models))
+        return replace(self.patched(unnamed, name), failed={**self.failed, **models})
+
+    def _unnamed(self, gone: Container[str]) -> dict[str, Any]:
+        """The patch that takes exits out of the lists of services that let nothing else in."""
+        listed = {name: one.only_through for name, one in self.estate.destinations.items() if one.only_through}
+        left = {name: [one for one in some if one not in gone] for name, some in listed.items()}
+        changed = {name: {"only_through": left[name]} for name, some in listed.items() if len(left[name]) < len(some)}
+        return {"destinations": changed} if changed else {}
 
     def priced_by(self, file: Path) -> "Described":
         """The same estate at another provider: for each exit its offer of the kind with the least hourly rate.

@@ -123,8 +123,16 @@ class Classes:
 
     def key(self, subnet: str, packet: Packet, workload: str | None) -> tuple[Hashable, ...]:
         """What is the same for all packets that are treated as this one is, after the first table."""
-        filters = workload if workload is not None and self.estate.workloads[workload].filters else None
+        filters = self._judged_as(workload)
         return (self.host_kind(subnet, packet), filters, self.target_kind(packet))
+
+    def _judged_as(self, workload: str | None) -> Hashable:
+        """What filters of hosts, and policies of endpoints, tell a workload from others by."""
+        if workload is None:
+            return None
+        lists = (exit_.lets_in for exit_ in self.estate.exits.values() if exit_.lets_in is not None)
+        lets_in = tuple(workload in one for one in lists)
+        return (workload if self.estate.workloads[workload].filters else "", lets_in)
 
     def host_kind(self, subnet: str, packet: Packet) -> tuple[Hashable, ...]:
         """What is the same for all hosts that are treated as the sender of a packet is, after the first table."""
@@ -216,7 +224,7 @@ class Classes:
         """A number for all that tells a workload's hosts in a subnet from others, but for the table of the subnet."""
         asked = (workload, subnet, public_host)
         if asked not in self._alike_senders:
-            filters = workload if workload is not None and self.estate.workloads[workload].filters else None
+            filters = self._judged_as(workload)
             shares = tuple(
                 tuple((one.kind, one.share) for one in self.senders(workload, subnet, version)) for version in (4, 6)
             )
@@ -260,7 +268,7 @@ class Classes:
         """What tells a destination from others beside its addresses: its name where it is asked for, port, protocol."""
         if to not in self._kinds:
             stated = self.estate.destinations.get(to or "")
-            known = stated is not None and (to in self._named or not stated.prefixes)
+            known = stated is not None and (to in self._named or not stated.prefixes or stated.is_guarded)
             self._kinds[to] = (to if known else None, *_transport(stated))
         return self._kinds[to]
 
@@ -327,6 +335,14 @@ def _named_sets(routes: Routes, tables: Container[str | None] | None = None) -> 
             sets += [exit_.known_of(network) or () for network in exit_.joins]
         for number, prefixes in enumerate(sets):
             yield from ((prefix, ("exit", name, number, prefix.prefixlen)) for prefix in prefixes)
+    yield from _judging_sets(estate)
+
+
+def _judging_sets(estate: Estate) -> Iterator[tuple[Prefix, Hashable]]:
+    """The prefixes that filters and services judge packets by."""
+    for name, destination in estate.destinations.items():
+        if destination.public_access == "listed":
+            yield from ((prefix, ("allowed", name)) for prefix in destination.allowed)
     for number, stated in enumerate(estate.filters):
         for place, prefixes in enumerate(stated.address_sets):
             yield from ((prefix, ("filter", number, place)) for prefix in prefixes)

@@ -50,7 +50,7 @@ def changes(before: Described, after: Described) -> Changes | None:
     exits = {name for name in _differing(old, new, "exits") if not _routes_alike(old, new, name)}
     workloads = {name for name in _differing(old, new, "workloads") if _sends(old, name) != _sends(new, name)}
     heard_of = (one.exits[name].is_heard_of for one in (old, new) for name in exits if name in one.exits)
-    if any(heard_of) or (workloads and (old.filters or new.filters)):
+    if any(heard_of) or (workloads and (old.filters or new.filters or _lists_workloads(old) or _lists_workloads(new))):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
     failed = before.failed.keys() ^ after.failed.keys()
@@ -77,6 +77,10 @@ def _learned_from(estate: Estate) -> set[str]:
         for route in (value if isinstance(value, tuple) else (value,))
         if route.rank is not Origin.STATIC
     }
+
+
+def _lists_workloads(estate: Estate) -> bool:
+    return any(one.lets_in is not None for one in estate.exits.values())
 
 
 def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:

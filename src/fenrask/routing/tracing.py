@@ -11,6 +11,7 @@ from fenrask.prefixes import Address, Block, is_public, mapped_to_ipv6, unmapped
 from fenrask.routing.classes import Classes, IpStack
 from fenrask.routing.filters import Filters
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
+from fenrask.routing.policies import Policies
 from fenrask.routing.reply import Replies
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
@@ -101,6 +102,7 @@ class Tracer:
         self.estate = described.estate
         self.routes = Routes(described)
         self.filters = Filters(self.estate)
+        self.policies = Policies(self.estate)
         self.classes = Classes(self.routes)
         self._facts = {name: self._facts_of(name) for name in self.estate.exits}
         self.replies = Replies(self.routes, self.classes)
@@ -209,7 +211,9 @@ class Tracer:
             # What is known from others has their hosts' addresses.
             hops = tuple(hop.of_origin(origin) for hop in one.hops)
             trace = Trace(subnet, packet, one.verdict, hops, origin, one.onward, one.reason, (), one.there)
-            if trace.verdict.arrives:
+            if trace.verdict.arrives and (why := self.policies.denial(trace, workload)):
+                trace = replace(trace, verdict=Verdict.DENIED, onward=None, reason=why)
+            elif trace.verdict.arrives:
                 trace = self.replies.returned(trace)
             traces.append((self.filters.passed(trace, workload), one.share))
         return traces

@@ -246,6 +246,11 @@ class ExitModel(Strict):
         return None
 
     @property
+    def lets_in(self) -> tuple[str, ...] | None:
+        """The only workloads that its policy lets in; None for any."""
+        return None
+
+    @property
     def found_by_name(self) -> bool:
         """Whether hosts reach it because of the destination's name, not by a route."""
         return False

@@ -19,9 +19,16 @@ class PrivateEndpoint(ExitModel):
         "anyone",
         description="whom its access policy lets in: what is listed there, or anyone, as providers ship it",
     )
+    allowed_from: tuple[str, ...] | None = Field(
+        None, description="the only workloads that its policy lets in; default: whoever gets there"
+    )
     ip_families: Annotated[tuple[Literal[4, 6], ...], Field(min_length=1)] = Field(
         (4, 6), description="the IP versions that it carries"
     )
+
+    @property
+    def lets_in(self) -> tuple[str, ...] | None:
+        return self.allowed_from
 
     @property
     def onward(self) -> Onward:

@@ -243,7 +243,7 @@ class Naive:
         pending = [(start, Fraction(1))]
         while pending:
             here, share = pending.pop()
-            for after, part in self.steps(here, base):
+            for after, part in self.steps(here, here.get("base", base)):
                 if isinstance(after, dict):
                     pending.append((after, share * part))
                     continue
@@ -256,6 +256,15 @@ class Naive:
         place, address = here["place"], base["target"]
         named = [n for n, e in self.exits.items() if self.by_name(n, e, here["network"], base["to"])]
         by_name = bool(named) and not here["exits"]
+        far = by_name and self.network_of(named[0]) != here["network"]
+        if far:
+            # The name resolves to an address inside another network's subnet: the packet is for that one.
+            own = self.subnets[place]
+            inner = self.exits[named[0]]["subnets"]
+            entry = ([one for one in inner if self.subnets[one]["zone"] == own["zone"]] or inner)[0]
+            aim = next(ip_network(self.subnets[entry]["prefix"]).hosts())
+            base = {**base, "target": aim, "bound": named[0]}
+            here, by_name, address = {**here, "base": base}, False, aim
         nexts = [("", named[0], 1, "")] if by_name else self.matching(place, address)
         if not nexts:
             yield self.ended(here, base, "no route", ()), Fraction(1)
@@ -265,7 +274,13 @@ class Naive:
 
     def by_name(self, name: str, exit_: Data, network: str, to: str) -> bool:
         private = exit_["kind"] == "in-subnet-endpoint" and exit_.get("names", "private") == "private"
-        return private and exit_["destination"] == to and self.network_of(name) == network
+        if not private:
+            return False
+        own = self.network_of(name) == network
+        other = [n for n, e in self.exits.items() if e["kind"] == "in-subnet-endpoint" and n != name]
+        mine = any(self.exits[n]["destination"] == to and self.network_of(n) == network for n in other)
+        serves = own or (network in exit_.get("names_in", []) and not mine)
+        return bool(exit_["destination"] == to and serves)
 
     def entered(self, here: Data, base: Data, name: str, behind: str) -> Iterator[tuple[Any, Fraction]]:
         whole, exits = Fraction(1), (*here["exits"], name)
@@ -379,6 +394,9 @@ class Naive:
             if here["place"] in self.subnets:
                 crossed.append(("subnets", here["place"], False, here["source"]))
             crossed.append(("subnets", there, True, here["source"]))
+        if "bound" in base:
+            exits = (*here["exits"], base["bound"])
+            return self.judged({**here, "crossed": crossed, "exits": exits}, base, "endpoint", there)
         hosts = [name for name, one in self.estate["workloads"].items() if there in one["subnets"]]
         if len(hosts) == 1:
             crossed.append(("workloads", hosts[0], True, here["source"]))
@@ -412,7 +430,7 @@ class Naive:
 
     def by_policy(self, here: Data, base: Data, where: str) -> bool:
         """Whether the policy of the endpoint, or of the service, denies what got there."""
-        if where != "outside" or not here["exits"]:
+        if where not in ("outside", "endpoint") or not here["exits"]:
             return False
         name, to = here["exits"][-1], self.estate["destinations"][base["to"]]
         exit_ = self.exits[name]
@@ -450,7 +468,7 @@ class Naive:
             if "routes" in self.exits[best]:
                 place = f"exit:{best}"
             lost = self.back(place, base, owner, source, here, kept[-1])
-        elif where == "here":
+        elif where in ("here", "endpoint"):
             lost = self.back(there, base, owner, source, here, kept[-1])
         else:
             due = [one for one in kept[-1] if one != last]

@@ -234,6 +234,9 @@ def learning(dice: Dice, tables: Any, exits: Any) -> None:
         name = dice.choice(speakers)
         down: dict[str, Any] = {"session": "down"}
         exits[name] |= down if name == "wall" else {"routers": {"r": down}}
+    if exits.get("endpoint", {}).get("kind") == "in-subnet-endpoint" and "join" in exits and dice.chance(0.6):
+        # A central one: hosts of `near` reach it in `other`, over the hub or the peering.
+        exits["endpoint"] |= {"subnets": ["far"], "names_in": ["near"]}
     if "endpoint" in exits and dice.chance(0.3):
         exits["endpoint"]["allowed_from"] = dice.choice([["work"], []])
     for name in ("line", "second"):

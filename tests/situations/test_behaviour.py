@@ -554,7 +554,7 @@ STORE: dict[str, Any] = {
             "allowed_from": ["pumps"],
         }
     },
-    "flows": {"archive": {"from": "pumps", "to": "vault", "per_host_per_s": 1}},
+    "flows": {"archive": {"from": "pumps", "to": "vault", "per_host_per_s": 1, "out_kib_per_connection": 4}},
 }
 
 
@@ -615,3 +615,49 @@ class EndpointsInTheirPlace(At):
         patch = self.remedy("route-to-named-endpoint")
         self.assertNotIn("route-to-named-endpoint", self.rules("--patch", patch))
         self.assertEqual(self.verdicts("pumps-a", "vault", "--patch", patch), ["arrives"])
+
+
+class CentralEndpoint(At):
+    """One endpoint in a shared network, used over a hub by others in which its names resolve."""
+
+    SHARED = merged(
+        STORE,
+        {
+            "networks": {"shared": {"region": "mid", "prefixes": ["10.63.0.0/16"]}},
+            "subnets": {
+                "shared-a": {"network": "shared", "zone": "a", "prefix": "10.63.1.0/24", "routes": "shared"},
+                "shared-b": {"network": "shared", "zone": "b", "prefix": "10.63.2.0/24", "routes": "shared"},
+            },
+            "route_tables": {
+                "shared": {"10.60.0.0/16": "joint"},
+                "plant-a": {"10.63.0.0/16": "joint"},
+                "plant-b": {"10.63.0.0/16": "joint"},
+            },
+            "exits": {
+                "joint": {"kind": "hub", "offer": "joint", "networks": ["plant", "shared"]},
+                "vault-door": {"subnets": ["shared-a", "shared-b"], "names_in": ["plant"]},
+            },
+        },
+    )
+
+    def test_hosts_of_another_network_reach_it_over_the_hub_and_back(self) -> None:
+        self.put(self.SHARED)
+        for subnet, entry in (("pumps-a", "shared-a"), ("pumps-b", "shared-b")):
+            found = self.json("path", subnet, "vault")
+            self.assertEqual([one["exit"] for one in found["hops"]], ["joint", "local", "vault-door"])
+            self.assertEqual(found["hops"][-1]["subnet"], entry)
+            self.assertEqual(found["verdicts"], ["arrives"])
+            self.assertEqual([one["exit"] for one in found["hops_back"]], ["joint", "local"])
+        self.assertEqual(self.rules() & {"unreachable", "no-return-route", "need-not-met", "idle-exit"}, set())
+        # 20 connections a second each way: over the hub and through the endpoint, and nothing crosses a zone.
+        lines = {(one["item"], one["about"]) for one in self.json("charges")["lines"] if one["amount"]}
+        self.assertTrue({("processed", "joint"), ("processed", "vault-door")} <= lines, lines)
+
+    def test_where_its_names_do_not_resolve_or_no_route_leads_there_or_back(self) -> None:
+        self.put(self.SHARED, {"exits": {"vault-door": {"names_in": None}}})
+        # By its public address and the default instead.
+        self.assertEqual([one["exit"] for one in self.json("path", "pumps-a", "vault")["hops"]], ["nat-a", "front"])
+        self.put(self.SHARED, {"route_tables": {"plant-a": {"10.63.0.0/16": None}}})
+        self.assertEqual(self.verdicts("pumps-a", "vault"), ["private destination"])
+        self.put(self.SHARED, {"route_tables": {"shared": {"10.60.0.0/16": None}}})
+        self.assertEqual(self.verdicts("pumps-a", "vault"), ["no return"])

@@ -6,7 +6,7 @@ Schema and the format's documentation are computed from here.
 
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping
 from decimal import Decimal
 from enum import IntEnum
 from fractions import Fraction
@@ -488,11 +488,22 @@ class Estate(Strict):
     def by_name(self) -> dict[tuple[str | None, str | None], str]:
         """The exit that hosts of a network reach by a destination's name, by network and destination."""
         found: dict[tuple[str | None, str | None], str] = {}
-        for name, exit_ in self.exits.items():
-            if exit_.found_by_name:
+        named = [(name, exit_) for name, exit_ in self.exits.items() if exit_.found_by_name]
+        # A network's own endpoint comes before one of another network.
+        for name, exit_ in named:
+            for destination in exit_.carries or ():
+                found.setdefault((self.network_of(exit_), destination), name)
+        for name, exit_ in named:
+            for network in exit_.serves_by_name:
                 for destination in exit_.carries or ():
-                    found.setdefault((self.network_of(exit_), destination), name)
+                    found.setdefault((network, destination), name)
         return found
+
+    def entry_of(self, exit_: ExitModel, zone: str | None, versions: Container[int]) -> Address | None:
+        """The address at which hosts of a zone enter an endpoint in a subnet: that of their zone, else the first."""
+        places = [name for name in exit_.in_subnets if self.subnets[name].zone == zone] or [*exit_.in_subnets]
+        prefixes = (one for one in self.subnets[places[0]].prefixes if one.version in versions)
+        return next((usable(one).address for one in prefixes), None)
 
     @cached_property
     def _peers(self) -> dict[str, list[tuple[str, str]]]:

@@ -206,6 +206,7 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "subnet"), "subnets"),
     (("exits", "*", "standby_subnet"), "subnets"),
     (("exits", "*", "allowed_from", "*"), "workloads"),
+    (("exits", "*", "names_in", "*"), "networks"),
     (("destinations", "*", "only_through", "*"), "exits"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),

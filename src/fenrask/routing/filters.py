@@ -97,6 +97,8 @@ class Filters:
         for number, hop in enumerate(trace.hops):
             exit_ = estate.exits.get(hop.exit)
             inside = exit_.in_subnets[:1] if exit_ else ()
+            if hop.by_name and exit_ is not None and hop.subnet in exit_.in_subnets:
+                inside = (hop.subnet,)
             if hop.exit == LOCAL:
                 inside = (trace.there,) if trace.there else ()
             # A packet that finds no route, or no exit, goes nowhere.

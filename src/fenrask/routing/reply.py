@@ -50,7 +50,8 @@ class Replies:
         steps = tuple(
             (hop.exit, hop.source.exit, hop.source.address if hop.source.exit else None) for hop in trace.hops
         )
-        key = (self.classes.host_kind(trace.subnet, trace.packet), steps, trace.onward, trace.there, target)
+        entered = trace.hops[-1].subnet if trace.onward is Onward.SERVICE and len(trace.hops) > 1 else ""
+        key = (self.classes.host_kind(trace.subnet, trace.packet), steps, trace.onward, trace.there, entered, target)
         known = self._known.get(key)
         if known is None:
             known = self._known[key] = return_path(self.routes, trace)
@@ -109,12 +110,20 @@ class _Reply:
             self._along(table, place, leg, by=name)
         elif self.trace.there:
             self._along(self.routes.of(self.trace.there), self.trace.there, leg)
+        elif place := self._endpoint_place:
+            self._along(self.routes.of(place), place, leg)
         else:
             table_of_its_own = self.routes.of_exit(last) if leg.source.exit != last else None
             if table_of_its_own is not None and (target := self._behind(leg.source)) is not None:
                 self._along(table_of_its_own, "", _Leg(leg.source, leg.without(last)), target)
             elif missed := leg.without(last):
                 raise _missed(missed[-1])
+
+    @property
+    def _endpoint_place(self) -> str:
+        """The subnet from which an endpoint of another network replies; empty where the path ends at no such one."""
+        hops = self.trace.hops
+        return hops[-1].subnet if len(hops) > 1 and hops[-1].by_name else ""
 
     def from_translator(self, leg: _Leg, name: str) -> None:
         """From an exit that rewrote the source to the owner of the source before it."""
@@ -216,6 +225,8 @@ class _Reply:
     def _is_from(self, place: str) -> bool:
         """Whether the remote end is in the network of a place, so that its replies are not forwarded ones."""
         subnet = self.estate.subnets.get(place)
+        if self._endpoint_place:
+            return subnet is not None and subnet.network == self.estate.subnets[self._endpoint_place].network
         address = self.trace.packet.address
         return subnet is not None and any(address in one for one in self.estate.networks[subnet.network].prefixes)
 

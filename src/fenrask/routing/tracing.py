@@ -41,6 +41,8 @@ class _At:
     """The network from which a hub was entered."""
     starts: bool = False
     """Whether it is still in its host."""
+    bound: str = ""
+    """The endpoint of another network that it is for, since a name resolved to it: its address is the endpoint's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,9 +152,9 @@ class Tracer:
             version: (starts, [self._sign(subnet, won[1] if won else ()) for won in some])
             for version, (starts, some) in winners.items()
         }
-        stack, network = self.classes.stacks[subnet], self.estate.subnets[subnet].network
+        stack = self.classes.stacks[subnet]
         for to in destinations:
-            name = self.estate.by_name.get((network, to))
+            name = self._by_name(subnet, to)
             steps = name or tuple(
                 signs[version][1][bisect_right(signs[version][0], number) - 1] if version else self._no_family(subnet)
                 for version, number in self._numbers(to, stack)
@@ -187,8 +189,21 @@ class Tracer:
         asked = _asked_as(address, self.classes.stacks[subnet].versions)
         if asked is None:
             return self._no_family(subnet)
-        name = self.estate.by_name.get((self.estate.subnets[subnet].network, to))
-        return name or self._sign(subnet, self.routes.of(subnet).match(asked))
+        return self._by_name(subnet, to) or self._sign(subnet, self.routes.of(subnet).match(asked))
+
+    def _by_name(self, subnet: str, to: str | None) -> Hashable:
+        """The endpoint that a name resolves to, with what the subnet's table does with its address if it is far."""
+        place = self.estate.subnets[subnet]
+        name = self.estate.by_name.get((place.network, to))
+        if name is None or self._facts[name].network == place.network:
+            return name
+        entry = self._entry(subnet, name)
+        return name, entry is not None and self._sign(subnet, self.routes.of(subnet).match(entry))
+
+    def _entry(self, subnet: str, endpoint: str) -> Address | None:
+        """Where hosts of a subnet enter an endpoint of another network."""
+        versions = self.classes.stacks[subnet].versions
+        return self.estate.entry_of(self._facts[endpoint].model, self.estate.subnets[subnet].zone, versions)
 
     def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
         """The route by which a packet from a subnet is sent to an exit; None where no route is."""
@@ -245,8 +260,13 @@ class Tracer:
             options: list[tuple[TableRoute | None, str]] = [(None, "")]
         else:
             asked = packet.destination if here.starts else None
+            named = self.estate.by_name.get((here.network, asked), "") if asked is not None else ""
+            if named and self._facts[named].network != here.network:
+                entry = self._entry(here.place, named)
+                here, asked = replace(here, address=entry or here.address, bound=named), None
             options = list(self._options(here.place, here.came_from, here.network, here.address, asked))
-        key = (here.place, here.zone, here.kind, here.came_from, here.address.version, self.classes.target_kind(packet))
+        target = self.classes.target_kind(packet)
+        key = (here.place, here.zone, here.kind, here.came_from, here.address.version, here.bound, target)
         # What is sent from a host is known by its class: see `class_traces`.
         known = None if here.starts else self._followed.get(key)
         if known is not None and not any(met & one.passed for one in known):
@@ -304,9 +324,9 @@ class Tracer:
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
             whole = share if part == 1 else share * part
             if exit_.onward is Onward.HUB:
-                there = _At(name, None, zone, source, kind, address, here.network)
+                there = _At(name, None, zone, source, kind, address, here.network, bound=here.bound)
             elif exit_.onward is Onward.TABLE:
-                there = _At(exit_.in_subnets[0], facts.network, zone, source, kind, address)
+                there = _At(exit_.in_subnets[0], facts.network, zone, source, kind, address, bound=here.bound)
             else:
                 yield self._left(here, facts, hop, whole, passed)
                 continue
@@ -318,7 +338,8 @@ class Tracer:
         exit_ = facts.model
         if exit_.onward is Onward.JOINED:
             other = next((one for one in exit_.joins if one != here.network), here.network or "")
-            return replace(self._delivered(here, hop, other, Onward.JOINED, share), passed=frozenset((passed,)))
+            delivered = self._delivered(here, hop, other, Onward.JOINED, share)
+            return replace(delivered, passed=delivered.passed | {passed})
         return _Onward(Verdict.ARRIVES, "", (hop,), exit_.onward, "", share, frozenset((passed,)))
 
     def _beyond_exits(self, here: _At, route: TableRoute | None, name: str, share: Fraction) -> _Onward:
@@ -341,7 +362,21 @@ class Tracer:
         there = self.routes.subnet_at(network, here.address)
         if there is None:
             return _Onward(Verdict.NO_HOST, "no subnet holds {to}", (hop,), share=share)
+        if here.bound:
+            return self._at_endpoint(here, hop, there, share)
         return _Onward(Verdict.ARRIVES, "", (hop,), onward, there, share)
+
+    def _at_endpoint(self, here: _At, hop: Hop, there: str, share: Fraction) -> _Onward:
+        """A packet that was sent to an endpoint of another network, in the subnet that holds its address."""
+        facts = self._facts[here.bound]
+        zone = self.estate.subnets[there].zone
+        entered = Hop(there, None, here.bound, hop.source, hop.to_zone or here.zone, zone, True)
+        passed: frozenset[Met] = frozenset((here.bound,))
+        at = replace(here, place=there, network=facts.network)
+        passing = Passing(here.address, (facts.model.carries or ("",))[0], (), None, "tcp", here.source.address)
+        if ending := self._not_carried(at, facts, here.bound, passing):
+            return _Onward(*ending, (hop, entered), share=share, passed=passed)
+        return _Onward(Verdict.ARRIVES, "", (hop, entered), facts.onward, "", share, passed)
 
     def _unwritten(self, here: _At, facts: _Facts) -> Source:
         """The source of a packet after an exit that does not translate it: an internet exit shows public hosts so."""

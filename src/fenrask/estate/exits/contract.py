@@ -256,6 +256,11 @@ class ExitModel(Strict):
         return False
 
     @property
+    def serves_by_name(self) -> tuple[str, ...]:
+        """The networks beside its own in which the names of what it reaches resolve to it."""
+        return ()
+
+    @property
     def learned(self) -> tuple[Prefix, ...]:
         """The prefixes that it announces to its network or hub, while a session is up."""
         return ()

@@ -18,6 +18,14 @@ class InSubnetEndpoint(PrivateEndpoint):
         "private", description="whether the service's names resolve to it inside the network"
     )
 
+    names_in: tuple[str, ...] = Field(
+        (), description="other networks in which these names resolve to it: they reach it over a hub or a peering"
+    )
+
+    @property
+    def serves_by_name(self) -> tuple[str, ...]:
+        return self.names_in
+
     @property
     def in_subnets(self) -> tuple[str, ...]:
         return self.subnets

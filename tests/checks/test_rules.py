@@ -274,6 +274,14 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
         "route_tables.private.store",
         {"exits": {"in": INNER}},
     ),
+    "unused-address": (
+        {"public_addresses": {"old": {"address": "203.0.113.99"}}},
+        "public_addresses.old",
+        {
+            "public_addresses": {"old": {"address": "203.0.113.99"}},
+            "exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.99"]}},
+        },
+    ),
     "captured": (
         {"exits": {"line": {**LINE, "received": ["198.51.100.0/24"], "advertised": ["10.0.0.0/16"]}}},
         "exits.line",

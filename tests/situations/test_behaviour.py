@@ -661,3 +661,18 @@ class CentralEndpoint(At):
         self.assertEqual(self.verdicts("pumps-a", "vault"), ["private destination"])
         self.put(self.SHARED, {"route_tables": {"shared": {"10.60.0.0/16": None}}})
         self.assertEqual(self.verdicts("pumps-a", "vault"), ["no return"])
+
+
+class PoolBeyondTheLimit(At):
+    """A private pool larger than a gateway may have addresses: what is beyond the limit counts for nothing."""
+
+    def test_the_limit_counts_and_its_remedy_is_a_smaller_pool(self) -> None:
+        self.put(GatewaysOfASubnet.TWO)
+        [ports] = [one for one in self.json("capacity", status=1)["exits"] if one["exit"] == "inner"]
+        # 16 addresses in the pool, 6 allowed, 50,000 ports each.
+        self.assertEqual((ports["addresses"], ports["ports"]), (6, 300_000))
+        [found] = self.json("check", "--only", "limit-exceeded", status=1)["findings"]
+        self.assertIn("16 of 6 addresses", found["cause"])
+        patch = self.remedy("limit-exceeded")
+        self.assertNotIn("limit-exceeded", self.rules("--patch", patch))
+        self.assertEqual(self.verdicts("pumps-a", "bench", "--patch", patch), ["arrives"])

@@ -320,10 +320,9 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
         for number, growth in ((now, 0.0), (needed, targets.growth_margin))
     )
-    # A private pool has no public addresses to count.
-    pool = demand.paths.described.estate.exits[name].pool
-    most = offer.limits.addresses if pool is None else None
-    addresses = stated
+    most, pool = offer.limits.addresses, demand.paths.described.estate.exits[name].pool
+    # What a private pool has beyond the limit is not used.
+    addresses = stated if stated is None or most is None or pool is None else min(stated, most)
     if addresses is None:
         wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
         wanted = max(wanted, demand.paths.described.estate.exits[name].least_addresses)
@@ -333,7 +332,8 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
     limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
     if most is not None:
         grow = partial(growth_until, offered, assignment, ports, most, targets.blocking)
-        limits.append(LimitUse("addresses", "addresses", addresses, most, grows=False, grow=grow))
+        held = addresses if pool is None else pool.num_addresses
+        limits.append(LimitUse("addresses", "addresses", held, most, grows=False, grow=grow))
     limits += stated_limits(demand, name, parts, offer, nodes)
     limits += [one.with_addresses(addresses) for one in at_each]
     limits.sort(key=lambda limit: limit.headroom)

@@ -88,7 +88,13 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
             cause += f" {limit.detail}" if limit.detail else ""
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None
-            if limit.limit == "addresses" and isinstance(one, ExitCapacity) and (one.needed or 1) <= limit.capacity:
+            pool = context.estate.exits[one.exit].pool
+            if limit.limit == "addresses" and pool is not None:
+                remedy = f"Give it a private pool of at most {limit.capacity:,.0f} addresses."
+                longer = pool.max_prefixlen - (int(limit.capacity).bit_length() - 1)
+                smaller: Fix = {"exits": {one.exit: {"private_pool": f"{pool.network_address}/{longer}"}}}
+                fix = smaller if context.breaks_nothing(smaller) else None
+            elif limit.limit == "addresses" and isinstance(one, ExitCapacity) and (one.needed or 1) <= limit.capacity:
                 fix = {"exits": {one.exit: {"addresses": int(limit.capacity)}}}
                 remedy = f"Its offer allows {limit.capacity:,.0f}."
             elif limit.of and isinstance(one, ExitCapacity):

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 
 from fenrask.checks.contract import Context, Doubt, Fix
-from fenrask.estate import KINDS, Onward, PrivateEndpoint, exits_of
+from fenrask.estate import KINDS, Offer, Onward, PrivateEndpoint, exits_of
 from fenrask.routing import FlowPath, Paths
 
 __all__ = [
@@ -103,7 +103,7 @@ def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
             continue
         offers = _free_offers(context, path.subnet, to)
         by_offer = [(name, context.described.offer_of(name)) for name in path.example.exits]
-        charged = [name for name, one in by_offer if one and (one.rates.hour or one.rates.processed_per_gb)]
+        charged = [name for name, one in by_offer if _is_charged(one)]
         if not offers or not (charged or path.example.onward is Onward.INTERNET):
             continue
         seen.add((table, to))
@@ -121,7 +121,20 @@ def free_endpoint_unused(context: Context) -> Iterator[Doubt]:
 
 
 def _all_private(flow: str) -> Callable[[Paths], bool]:
-    return lambda paths: all(one.example.onward is Onward.SERVICE for one in paths.by_flow[flow])
+    """Whether all of a flow goes privately, through nothing that costs: an endpoint that takes the name may stay."""
+
+    def holds(paths: Paths) -> bool:
+        return all(
+            one.example.onward is Onward.SERVICE
+            and not any(_is_charged(paths.described.offer_of(name)) for name in one.example.exits)
+            for one in paths.by_flow[flow]
+        )
+
+    return holds
+
+
+def _is_charged(offer: Offer | None) -> bool:
+    return offer is not None and bool(offer.rates.hour or offer.rates.processed_per_gb)
 
 
 def routed_endpoints_for(context: Context, flow: str) -> Iterator[Fix]:

@@ -7,6 +7,8 @@ import numpy as np
 from fenrask.checks.contract import Context, Doubt
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
+from fenrask.estate.suggestions import some
+from fenrask.routing import Verdict
 
 __all__ = [
     "forwarding_off",
@@ -162,7 +164,9 @@ def forwarding_off(context: Context) -> Iterator[Doubt]:
     """A machine that does not forward others' packets."""
     for name, exit_ in context.estate.exits.items():
         if not exit_.forwards:
-            cause = f"{name} does not forward: what is routed to it is lost"
+            flows = sorted({path.flow for path in context.ending(Verdict.BLACK_HOLE) if name in path.trace.exits})
+            lost = f"{some(flows)} {'is' if len(flows) == 1 else 'are'} lost" if flows else "no flow is routed to it"
+            cause = f"{name} does not forward: {lost}"
             remedy = "Turn forwarding on, on the machine and its network interface."
             yield Doubt(
                 context.place("exits", name, "forwarding"), cause, remedy, {"exits": {name: {"forwarding": True}}}

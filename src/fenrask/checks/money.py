@@ -1,13 +1,14 @@
 """Rules about money: what is paid for and not used, and what moves or works without a rate."""
 
 from collections.abc import Iterator
+from decimal import Decimal
 
 from fenrask.charges import networks_left
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.units import cents
 
-__all__ = ["crossing_without_rate", "idle_exit", "upkeep_exceeds_target", "upkeep_without_wage"]
+__all__ = ["crossing_without_rate", "idle_exit", "unused_address", "upkeep_exceeds_target", "upkeep_without_wage"]
 
 
 def idle_exit(context: Context) -> Iterator[Doubt]:
@@ -32,6 +33,23 @@ def idle_exit(context: Context) -> Iterator[Doubt]:
                 for place in other.in_subnets
             )
             yield Doubt(context.place("exits", name), cause, remedy, None if hung else fix)
+
+
+def unused_address(context: Context) -> Iterator[Doubt]:
+    """A public address, or a block, that is paid for by name and that no exit lists."""
+    bill = context.evaluation.bill
+    for held in context.evaluation.plan.held:
+        month = sum((cents(line.amount) for line in bill.lines if line.about == held.name and held.idle), Decimal(0))
+        size = int(held.prefix.num_addresses)
+        if not month or not held.idle:
+            continue
+        place = context.place("public_addresses", held.name)
+        if held.idle == size:
+            cause = f"no exit lists {held.name} ({held.prefix}); it costs {month:,} {bill.currency} a month"
+            yield Doubt(place, cause, "Give it back, or list it.", {"public_addresses": {held.name: None}})
+        elif held.idle * 2 > size:
+            cause = f"exits list {size - held.idle} of the {size} addresses of {held.name} ({held.prefix})"
+            yield Doubt(place, cause, "Use a smaller block, or list the others.")
 
 
 def _routes_to(context: Context, name: str) -> dict[str, dict[str, None]]:

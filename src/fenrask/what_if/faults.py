@@ -10,21 +10,27 @@ __all__ = ["all_cases", "asking_by_name", "case_patch", "scaled_flows", "single_
 
 def case_patch(described: Described, case: Case) -> Patch:
     """All of a case at once. The load of hosts in a lost zone moves to their workload's other subnets."""
+    patch = losses_patch(described, case)
+    if case.lose_zones:
+        patch = _both(patch, _moved(described, case.lose_zones))
+    if case.load_up:
+        patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
+    both: Patch = _both(patch, _far_end(described, case))
+    return both
+
+
+def losses_patch(described: Described, case: Case) -> Patch:
+    """What a case takes from the network: exits, nodes and sessions; all hosts stay where they are."""
     patch: Patch = {}
     for zone in case.lose_zones:
         patch = _both(patch, without_zone(described, zone))
-    if case.lose_zones:
-        patch = _both(patch, _moved(described, case.lose_zones))
     for name in case.lose_exits:
         patch = _both(patch, without_exit(described, name))
     for name, number in case.lose_nodes.items():
         patch = _both(patch, _fewer(described, name, number))
     for name in case.sessions_down:
         patch = _both(patch, _down(described, name))
-    if case.load_up:
-        patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
-    both: Patch = _both(patch, _far_end(described, case))
-    return both
+    return patch
 
 
 def _far_end(described: Described, case: Case) -> Patch:

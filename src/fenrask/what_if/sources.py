@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from fenrask.estate import Case, Described
 from fenrask.routing import Trace, trace_from
-from fenrask.what_if.faults import case_patch
+from fenrask.what_if.faults import losses_patch
 
 __all__ = ["Shown", "shown_to", "sources_shown"]
 
@@ -66,7 +66,7 @@ def sources_shown(
         if touched.isdisjoint(may_matter):
             yield Shown(name, now.traces)
             continue
-        after = described.struck(case_patch(described, case), name)
+        after = described.struck(losses_patch(described, case), name)
         traces = tuple(trace_from(after, sender, target, public_host, workload))
         yield Shown(name, traces, cut_off=own is not None and own in case.lose_zones)
 

@@ -137,6 +137,20 @@ class BlocksTimeoutsMetricsTwinsTemplates(Situation):
         self.assertEqual(self.sees("second/estate.yaml", "pumps-a", "weather"), ["203.0.113.164"])
         first, second = self.json("charges")["month_amount"], self.json("charges", "second/estate.yaml")["month_amount"]
         self.assertEqual(first, second)
+        # What is the first deployment's alone stays there: addresses without a new prefix, cost centres, allow-lists.
+        self.put(
+            {
+                "subnets": {"pumps-a": {"tags": {"cost_centre": "pumping", "tier": "gold"}}},
+                "public_addresses": {"old": {"address": "203.0.113.99"}},
+                "destinations": {"weather": {"allowed": ["203.0.113.20/31"]}},
+            }
+        )
+        done = self.program("start", "fourth", "--from", "estate.yaml")
+        written = (self.folder / "fourth" / "estate.yaml").read_text()
+        for gone in ("203.0.113.", "pumping", "public_addresses", "allowed"):
+            self.assertNotIn(gone, written)
+        self.assertIn("gold", written)
+        self.assertEqual(done.stderr.count("not copied"), 4)
         self.write(
             "wrong.yaml", {"names": {"plent": "mill", "nat-a": "nat-b"}, "prefixes": {"10.60.0.0/16": "10.9.0.0/8"}}
         )
@@ -197,7 +211,7 @@ class OneTranslationForEachNetwork(Situation):
                         "kind": "translation-gateway",
                         "offer": "nat",
                         "subnet": "cross",
-                        "private_pool": "100.64.1.0/28",
+                        "private_pool": "100.64.1.0/30",
                     },
                 },
                 "destinations": {"desk": {"prefixes": ["100.64.2.8"], "port": 9000}},
@@ -211,8 +225,8 @@ class OneTranslationForEachNetwork(Situation):
         self.write("known.yaml", {"exits": {"joint": {"knows": known}}})
         self.assertNotIn("overlapping-prefixes", self.rules("--patch", "known.yaml"))
         self.assertEqual(self.verdicts("pumps-b", "desk", "--patch", "known.yaml"), ["arrives"])
-        self.assertEqual(self.sees("pumps-b", "desk", "--patch", "known.yaml"), ["inner's pool 100.64.1.0/28"])
+        self.assertEqual(self.sees("pumps-b", "desk", "--patch", "known.yaml"), ["inner's pool 100.64.1.0/30"])
         sized = {one["exit"]: one for one in self.json("capacity", "--patch", "known.yaml")["exits"]}
-        self.assertEqual(sized["inner"]["addresses"], 16)
+        self.assertEqual(sized["inner"]["addresses"], 4)
         public = {one["exit"] for one in self.json("addresses", "--patch", "known.yaml")["exits"]}
         self.assertNotIn("inner", public)

@@ -11,7 +11,7 @@ from fenrask.cli.screen import say
 from fenrask.demo.samples import BEGINNING
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
-from fenrask.estate.writing import estate_text, renamed
+from fenrask.estate.writing import estate_text, renamed, without_its_own
 
 __all__ = ["command"]
 
@@ -33,17 +33,22 @@ def command(
 ) -> None:
     if names and not source:
         raise UnusableInput([Problem(Place(path="--names"), "no --from", "an estate to begin from")])
-    contents = _from(source, names) if source else BEGINNING.contents()
+    contents, left_out = _from(source, names) if source else (BEGINNING.contents(), [])
     for name, content in contents.items():
         write_whole(folder / name, content, force)
         say(f"wrote {folder / name}")
+    for what in left_out:
+        say(f"not copied: {what}")
     say(f"Next: cd {folder} && fenrask check")
 
 
-def _from(source: Path, names: Path | None) -> dict[str, bytes]:
-    """The files of an estate like another one; UnusableInput where they do not hold together."""
+def _from(source: Path, names: Path | None) -> tuple[dict[str, bytes], list[str]]:
+    """The files of an estate like another one, and what was not copied; UnusableInput for what does not hold."""
     described = read_estate(source)
-    data = renamed(described.data, read_patch(names), str(names)) if names else dict(described.data)
+    mapping = read_patch(names) if names else {}
+    moves = mapping.get("prefixes") if isinstance(mapping, dict) else None
+    data, left_out = without_its_own(described.data, moves if isinstance(moves, dict) else None)
+    data = renamed(data, mapping, str(names)) if names else data
     catalogue = source.parent / str(data["catalogue"])
     with TemporaryDirectory() as folder:
         # What is written must be readable: the names may collide, the prefixes overlap.
@@ -52,4 +57,4 @@ def _from(source: Path, names: Path | None) -> dict[str, bytes]:
         data["catalogue"] = catalogue.name
         trial.write_text(estate_text(data), encoding="utf-8")
         read_estate(trial)
-    return {"estate.yaml": estate_text(data).encode(), catalogue.name: catalogue.read_bytes()}
+    return {"estate.yaml": estate_text(data).encode(), catalogue.name: catalogue.read_bytes()}, left_out

@@ -7,10 +7,10 @@ import yaml
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.rows import Rows
-from fenrask.estate.suggestions import nearest
+from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import Prefix, covers, parse_address, parse_prefix
 
-__all__ = ["estate_text", "renamed"]
+__all__ = ["estate_text", "renamed", "without_its_own"]
 
 _SECTIONS = (
     "networks",
@@ -73,6 +73,52 @@ def renamed(data: Mapping[str, Any], mapping: Any, file: str) -> dict[str, Any]:
     if mapping.get("estate"):
         whole["estate"] = str(mapping["estate"])
     return whole
+
+
+def without_its_own(
+    data: Mapping[str, Any], moves: Mapping[Any, Any] | None = None
+) -> tuple[dict[str, Any], list[str]]:
+    """The estate without what is one deployment's alone, and what was taken out, in words.
+
+    Public addresses become as many to be given, unless `moves` has new ones for them; cost centres, addresses paid for
+    by name and what partners allow today go.
+    """
+    whole, told = {**data}, list[str]()
+    moved = [parse_prefix(str(old)) for old in moves or {}]
+    exits = {name: {**exit_} for name, exit_ in (whole.get("exits") or {}).items()}
+    counted = []
+    for name, exit_ in exits.items():
+        listed = exit_.get("addresses")
+        kept = isinstance(listed, list) and all(
+            any(covers(old, parse_prefix(str(one))) for old in moved) for one in listed
+        )
+        if isinstance(listed, list) and not kept:
+            exit_["addresses"] = len(listed)
+            counted.append(name)
+    whole["exits"] = exits
+    if counted:
+        told.append(f"public addresses of {some(counted)}: so many are to be given")
+    for section in ("subnets", "workloads"):
+        entries = {name: {**one} for name, one in (whole.get(section) or {}).items()}
+        tagged = [name for name, one in entries.items() if "cost_centre" in (one.get("tags") or {})]
+        for name in tagged:
+            tags = {key: value for key, value in entries[name]["tags"].items() if key != "cost_centre"}
+            entries[name] = {key: value for key, value in entries[name].items() if key != "tags"} | (
+                {"tags": tags} if tags else {}
+            )
+        if tagged:
+            whole[section] = entries
+            told.append(f"cost centres of {some(tagged)}")
+    if whole.pop("public_addresses", None):
+        told.append("public_addresses")
+    allowed = [name for name, one in (whole.get("destinations") or {}).items() if one.get("allowed")]
+    if allowed:
+        whole["destinations"] = {
+            name: {key: value for key, value in one.items() if key != "allowed"}
+            for name, one in whole["destinations"].items()
+        }
+        told.append(f"what {some(allowed)} allow today")
+    return whole, told
 
 
 def _problems(data: Mapping[str, Any], mapping: Any, file: str) -> Iterator[Problem]:

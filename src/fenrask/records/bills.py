@@ -114,7 +114,11 @@ def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mappi
             rest = replace(rest, cause=f"{rest.cause}; of no exit: {some(unknown)}", check_next="--map RESOURCE=EXIT")
         yield rest
     whole = sum(planned.values(), Fraction(0))
-    yield _judged("the bill", "total", whole, sum(seen.values(), Fraction(0)), currency)
+    total = _judged("the bill", "total", whole, sum(seen.values(), Fraction(0)), currency)
+    if own := cents(evaluation.bill.total - whole):
+        work = f"{own:,} {currency} of own work on machines, in `fenrask charges`, is on no provider's bill"
+        total = replace(total, cause=f"{total.cause}; {work}" if total.cause else work)
+    yield total
 
 
 def _one_line(bill: Bill, exit_name: str, more: Fraction) -> str:

@@ -91,7 +91,8 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "frontier": "addresses month_amount more_amount",
     },
     ("stress",): {
-        "cases": "case cut_off_count overloaded_count blocking full_after_s hit cut_off hosts_lost overloaded helps",
+        "cases": "case cut_off_count without_hosts_count overloaded_count blocking full_after_s hit cut_off hosts_lost "
+        "overloaded helps",
         "reasons": "case what why",
     },
     ("stress", "--months", "12", "--growth", "0.1"): {

@@ -84,6 +84,7 @@ class Sources(InFolder):
                 "now": ((private,), False),
                 "zone b lost": ((private,), True),
                 "zone a lost": ((private,), False),
+                "gate lost": ((private,), False),
                 "in lost": ((gate,), False),
             },
         )

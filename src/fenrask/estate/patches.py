@@ -24,7 +24,10 @@ def merge(target: Any, patch: Any) -> Any:
 
 
 def set_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:
-    """The patch that sets one value.
+    """The patch that sets one value: a mapping takes the place of the one that is there, it is not merged into it.
+
+    >>> set_patch({"exits": {"gate": {"kind": "a", "nodes": 2}}}, "exits.gate", {"kind": "b"})
+    {'exits': {'gate': {'nodes': None, 'kind': 'b'}}}
 
     Names may hold dots (prefixes do), so at each level the longest existing key that fits is taken,
     and else the text up to the next dot; a part in double quotes is taken as it stands.
@@ -35,10 +38,18 @@ def set_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:
         key, rest = _first_key(here, rest)
         path.append(key)
         here = here.get(key) if isinstance(here, Mapping) else None
-    patch: Any = value
+    patch: Any = _instead(here, value)
     for key in reversed(path):
         patch = {key: patch}
     return dict(patch)
+
+
+def _instead(here: Any, value: Any) -> Any:
+    """The patch that makes one value into another."""
+    if not isinstance(here, Mapping) or not isinstance(value, Mapping):
+        return value
+    gone = {key: None for key in here if key not in value}
+    return {**gone, **{key: _instead(here.get(key), one) for key, one in value.items()}}
 
 
 def _first_key(here: Any, rest: str) -> tuple[str, str]:

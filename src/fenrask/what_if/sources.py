@@ -1,6 +1,6 @@
 """An estate that has lost a zone or an exit; and which sources hosts show then."""
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -62,7 +62,8 @@ def sources_shown(
     yield now
     own = described.estate.subnets[now.traces[0][0].subnet].zone
     may_matter = _may_matter(described, now)
-    for name, case, touched in _losses(described):
+    passed = {name for trace, _ in now.traces for name in trace.exits}
+    for name, case, touched in _losses(described, passed):
         if touched.isdisjoint(may_matter):
             yield Shown(name, now.traces)
             continue
@@ -85,14 +86,14 @@ def shown_to(described: Described, target: str) -> dict[str, tuple[Shown, ...]]:
     return found
 
 
-def _losses(described: Described) -> Iterator[tuple[str, Case, set[str]]]:
-    """Each loss by name, with the exits, zones and subnets' zones that it touches."""
+def _losses(described: Described, passed: Container[str]) -> Iterator[tuple[str, Case, set[str]]]:
+    """Each loss by name, with the exits and zones that it touches; of exits that hardly fail, those that are passed."""
     estate = described.estate
     for zone in dict.fromkeys(one.zone for one in estate.subnets.values() if one.zone):
         inside = {name for name, exit_ in estate.exits.items() if zone in estate.zones_of(exit_)}
         yield f"zone {zone} lost", Case(lose_zones=(zone,)), {f"zone {zone}", *inside}
     for name, exit_ in estate.exits.items():
-        if exit_.can_fail:
+        if exit_.can_fail or name in passed:
             hanging = {one for one, other in estate.exits.items() if other.attached_to == name}
             yield f"{name} lost", Case(lose_exits=(name,)), {name, *hanging}
     for name, exit_ in estate.exits.items():

@@ -17,6 +17,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     columns = (
         Column("case", "case"),
         Column("cut_off_count", "flows cut off", "count"),
+        Column("without_hosts_count", "flows without hosts", "count", least_width=100),
         Column("overloaded_count", "exits overloaded", "count"),
         Column("blocking", "no free port", "share"),
         Column("full_after_s", "ports full after", "figure", least_width=MACHINES),
@@ -29,12 +30,13 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     rows = [
         (
             one.case,
-            len(one.cut_off) + len(one.lost_flows),
+            len(one.cut_off),
+            len(one.lost_flows),
             len(_overloaded(one)),
             one.blocking,
             min(one.full_after.values(), default=None),
             _hit(one),
-            [*one.cut_off, *one.lost_flows],
+            [*one.cut_off],
             one.lost,
             _overloaded(one),
             [f"{each.what} ({cents(each.month):+,})" for each in one.helps],
@@ -64,7 +66,8 @@ def _overloaded(one: Outcome) -> list[str]:
 
 
 def _hit(one: Outcome) -> str:
-    parts = [some([*one.cut_off, *one.lost_flows], 3)] if one.cut_off or one.lost_flows else []
+    parts = [some([*one.cut_off], 3)] if one.cut_off else []
+    parts += [f"hosts lost: {some(one.lost, 3)}"] if one.lost else []
     if overloaded := _overloaded(one):
         parts.append(f"overloaded: {some(overloaded, 3)}")
     return "; ".join(parts)
@@ -74,12 +77,17 @@ def _summary(ordered: Sequence[Outcome]) -> tuple[str, ...]:
     harmful = [one for one in ordered if not one.is_harmless]
     if not harmful:
         return (f"{counted(len(ordered), 'case')}: nothing is cut off, nothing overloaded.",)
-    many = "cuts flows off or overloads" if len(harmful) == 1 else "cut flows off or overload"
+    many = "cuts flows off, takes hosts or overloads" if len(harmful) == 1 else "cut flows off, take hosts or overload"
     summary = [f"{len(harmful)} of {counted(len(ordered), 'case')} {many} an exit."]
     worst = harmful[0]
-    lost = [*worst.cut_off, *worst.lost_flows]
-    if lost:
-        summary.append(f"Worst: {worst.case} cuts off {counted(len(lost), 'flow')} ({some(lost, 3)}).")
+    parts = []
+    if worst.cut_off:
+        parts.append(f"cuts off {counted(len(worst.cut_off), 'flow')} ({some([*worst.cut_off], 3)})")
+    if worst.lost_flows:
+        workloads, flows = some(worst.lost, 3), counted(len(worst.lost_flows), "flow")
+        parts.append(f"takes all hosts of {workloads} ({flows})")
+    if parts:
+        summary.append(f"Worst: {worst.case} {' and '.join(parts)}.")
     loaded = max(harmful, key=lambda one: (bool(one.overloaded), one.blocking))
     if loaded.overloaded:
         short = max(loaded.overloaded, key=lambda one: one.blocking)

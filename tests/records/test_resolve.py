@@ -35,8 +35,8 @@ class LookUps(InFolder):
 
 
 class Program(InFolder):
-    def resolved(self, names: list[str], *more: str, status: int) -> Any:
-        self.estate({"destinations": {"partner": {"names": names, "prefixes": ["198.51.100.0/24", "192.0.2.1"]}}})
+    def resolved(self, names: list[str], *more: str, status: int, recorded: str = "192.0.2.1") -> Any:
+        self.estate({"destinations": {"partner": {"names": names, "prefixes": ["198.51.100.0/24", recorded]}}})
         with dns_server(ZONE) as port:
             found = self.json("resolve", "--server", f"127.0.0.1#{port}", *more, status=status)
         return found["drift"][0]
@@ -52,6 +52,13 @@ class Program(InFolder):
         with dns_server(ZONE) as port:
             again = self.program("resolve", "--patch", "patch.json", "--server", f"127.0.0.1#{port}")
         self.assertEqual(again.returncode, 0, again.stdout)
+
+    def test_one_of_two_addresses_that_were_put_together_has_gone(self) -> None:
+        drift = self.resolved(["stay.example", "move.example"], status=1, recorded="203.0.113.98/31")
+        self.assertEqual(drift["added"], ["2001:db8::99"])
+        self.assertEqual(
+            (drift["gone"], drift["unchanged"]), (["203.0.113.98/32"], ["198.51.100.0/24", "203.0.113.99/32"])
+        )
 
     def test_nothing_is_called_gone_where_a_name_gave_no_answer(self) -> None:
         drift = self.resolved(["stay.example", "none.example"], status=1)

@@ -50,13 +50,25 @@ def drifts(described: Described, ask: Callable[[str], Looked], history: Sequence
             continue
         looked = tuple(ask(one) for one in destination.names)
         addresses = [address for one in looked for address in (*one.addresses, *earlier.get(one.name, ()))]
-        holding = tuple(p for p in destination.prefixes if any(address in p for address in addresses))
-        gone = tuple(p for p in destination.prefixes if p not in holding)
+        pieces = [piece for prefix in destination.prefixes for piece in _pieces(prefix, addresses)]
+        holding = tuple(p for p in pieces if any(address in p for address in addresses))
+        gone = tuple(p for p in pieces if p not in holding)
         added = tuple(dict.fromkeys(a for a in addresses if not any(a in p for p in destination.prefixes)))
         if any(one.fault for one in looked):
             holding, gone = (*holding, *gone), ()
         found.append(Drift(name, looked, holding, gone, added))
     return found
+
+
+def _pieces(prefix: Prefix, addresses: Sequence[Address]) -> Sequence[Prefix]:
+    """A prefix as it is; one of few addresses, some of which no name answers any more, address by address."""
+    if prefix.num_addresses > _FEW or all(one in addresses for one in prefix):
+        return [prefix]
+    return [*prefix.subnets(new_prefix=prefix.max_prefixlen)] if any(one in prefix for one in addresses) else [prefix]
+
+
+_FEW = 4
+"""A prefix of no more addresses is these put together, not a range that its owner uses as he likes."""
 
 
 def drift_patch(found: list[Drift]) -> dict[str, Any]:

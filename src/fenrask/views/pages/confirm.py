@@ -5,8 +5,10 @@ import io
 from collections.abc import Iterator, Sequence
 
 from fenrask.evaluation import Evaluation
+from fenrask.prefixes import Address
 from fenrask.records import Compared, Confirmed
 from fenrask.records.compared import DIFFERENT, NOT_SEEN
+from fenrask.routing import Trace
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 
@@ -85,6 +87,12 @@ def observations_to_make(evaluation: Evaluation) -> str:
     return buffer.getvalue()
 
 
+def _host_in(trace: Trace) -> Address:
+    """An address that answers, of those that a trace is to: not the first of a range, which may be its network's."""
+    blocks = trace.portion.targets
+    return blocks[0].address + 1 if blocks and blocks[0].size > 2 else trace.packet.address
+
+
 def _to_make(evaluation: Evaluation) -> Iterator[tuple[str, str, str, str, str, str]]:
     estate, seen = evaluation.described.estate, set[tuple[str, str]]()
     for path in evaluation.paths.paths:
@@ -93,7 +101,7 @@ def _to_make(evaluation: Evaluation) -> Iterator[tuple[str, str, str, str, str, 
             continue
         seen.add((path.subnet, to))
         destination = estate.destinations[to]
-        target = destination.names[0] if destination.names else str(path.trace.packet.address)
+        target = destination.names[0] if destination.names else str(_host_in(path.trace))
         port = destination.port or 443
         sends = f"nc -zvu -w3 {target} {port}" if destination.protocol == "udp" else f"nc -zv -w3 {target} {port}"
         arrives = path.trace.verdict.arrives

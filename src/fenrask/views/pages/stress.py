@@ -17,7 +17,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     columns = (
         Column("case", "case"),
         Column("cut_off_count", "flows cut off", "count"),
-        Column("without_hosts_count", "flows without hosts", "count", least_width=100),
+        Column("without_hosts_count", "flows without hosts", "count", least_width=120),
         Column("overloaded_count", "exits overloaded", "count"),
         Column("blocking", "no free port", "share"),
         Column("full_after_s", "ports full after", "figure", least_width=MACHINES),

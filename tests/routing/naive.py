@@ -302,6 +302,8 @@ class Naive:
             crossed.append(("subnets", here["place"], False, here["source"]))
         if place and place != here["place"]:
             crossed.append(("subnets", place, True, here["source"]))
+        if kind in ("routed-endpoint", "in-subnet-endpoint"):
+            crossed.append(("exits", name, True, here["source"]))
         met = [*here["met"], (name, here["place"])]
         after = {**here, "exits": exits, "crossed": crossed, "place": place, "met": met}
         public = not any(address in one for one in PRIVATE if one.version == address.version)
@@ -396,6 +398,7 @@ class Naive:
             crossed.append(("subnets", there, True, here["source"]))
         if "bound" in base:
             exits = (*here["exits"], base["bound"])
+            crossed.append(("exits", base["bound"], True, here["source"]))
             return self.judged({**here, "crossed": crossed, "exits": exits}, base, "endpoint", there)
         hosts = [name for name, one in self.estate["workloads"].items() if there in one["subnets"]]
         if len(hosts) == 1:
@@ -414,6 +417,8 @@ class Naive:
             crossed.append(("subnets", here["place"], False, here["source"]))
         if not local and place and place != here["place"]:
             crossed.append(("subnets", place, True, here["source"]))
+        if goes and exits and self.exits.get(exits[-1], {}).get("kind") in ("routed-endpoint", "in-subnet-endpoint"):
+            crossed.append(("exits", exits[-1], True, here["source"]))
         for section, owner, inward, source in crossed:
             if self.filtered(section, owner, inward, {**base, "source": source}) == "denied":
                 return "denied", ()

@@ -195,6 +195,8 @@ def estate(seed: int) -> dict[str, Any]:
         workloads["work"]["hosts_in"] = [str(next(ip_network(own).subnets(1)))]
     flows = {to: {"from": "work", "to": to, "per_host_per_s": 1} for to in destinations}
     guarded(Dice(seed + 4 * 10**6), destinations, exits)
+    if "endpoint" in exits and seed % 3 == 0:
+        exits["endpoint"]["filters"] = filters(Dice(seed + 5 * 10**6), sources, targets)
     learning(Dice(seed + 2 * 10**6), tables, exits)
     if seed % 2:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)

@@ -676,3 +676,18 @@ class PoolBeyondTheLimit(At):
         patch = self.remedy("limit-exceeded")
         self.assertNotIn("limit-exceeded", self.rules("--patch", patch))
         self.assertEqual(self.verdicts("pumps-a", "bench", "--patch", patch), ["arrives"])
+
+
+class FiltersOfAnEndpoint(At):
+    """An endpoint inside a subnet has a filter of its own: whoever it does not let in is denied there."""
+
+    def test_half_of_the_hosts_are_let_in(self) -> None:
+        group = {"in": {"west": {"action": "allow", "sources": ["10.60.1.0/25"], "ports": [443]}}}
+        self.put(STORE, {"exits": {"vault-door": {"filters": {"group": group}}}})
+        found = self.json("path", "pumps-a", "vault", status=1)
+        self.assertEqual(sorted(zip(found["verdicts"], found["shares"], strict=True))[0][0], "arrives")
+        self.assertEqual(sorted(found["verdicts"]), ["arrives", "denied"])
+        self.assertIn("filter group of exit vault-door denies it", " ".join(found["summary"]))
+        [denied] = [one for one in self.json("check", status=1)["findings"] if one["rule"] == "flow-denied"][:1]
+        self.assertIn("exits.vault-door.filters", denied["path"])
+        self.assertNotIn("flow-denied", self.rules("--patch", self.remedy("flow-denied")))

@@ -1,6 +1,6 @@
 """Rules about filters, and the remedies that open one just as far as a flow needs."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from fenrask.checks.contract import Context, Doubt, Fix
@@ -32,8 +32,7 @@ def allowing(estate: Estate, to: str, judged: Judged) -> Fix:
     elif destination.port:
         rule["ports"] = [destination.port]
     crossing = judged.crossing
-    owners = estate.subnets if crossing.section == "subnets" else estate.workloads
-    filter_: Filter = owners[crossing.owner].filters[judged.filter]
+    filter_: Filter = Filters(estate).at(crossing)[judged.filter]
     orders = [one.order for _, one in filter_.rules(judged.direction == "in") if one.order is not None]
     if orders or filter_.rules(judged.direction == "in"):
         rule["order"] = min([*orders, 1]) - 1
@@ -124,10 +123,14 @@ def unused_rule(context: Context) -> Iterator[Doubt]:
 
 def _allowing(estate: Estate) -> Iterator[tuple[str, str, str, str, str, bool]]:
     """Every allow rule: section, owner, filter, direction, its name, and whether its direction has no other rule."""
-    sections: dict[str, dict[str, Any]] = {"subnets": {**estate.subnets}, "workloads": {**estate.workloads}}
+    sections: dict[str, dict[str, Mapping[str, Filter]]] = {
+        "subnets": {name: one.filters for name, one in estate.subnets.items()},
+        "workloads": {name: one.filters for name, one in estate.workloads.items()},
+        "exits": {name: one.own_filters for name, one in estate.exits.items()},
+    }
     for section, owners in sections.items():
         for owner, stated in owners.items():
-            for name, filter_ in stated.filters.items():
+            for name, filter_ in stated.items():
                 for direction in ("out", "in"):
                     rules = filter_.rules(direction == "in")
                     for rule, one in rules:

@@ -437,12 +437,10 @@ class Estate(Strict):
 
     @cached_property
     def filters(self) -> tuple[Filter, ...]:
-        """Every filter of a subnet or a workload."""
+        """Every filter of a subnet, a workload or an endpoint."""
+        own = (one.filters for some in (self.subnets, self.workloads) for one in some.values())
         return tuple(
-            stated
-            for some in (self.subnets, self.workloads)
-            for one in some.values()
-            for stated in one.filters.values()
+            stated for some in (*own, *(one.own_filters for one in self.exits.values())) for stated in some.values()
         )
 
     def host_blocks(self, workload: str | None, subnet: str, version: int) -> tuple[Block, ...]:

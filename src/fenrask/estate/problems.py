@@ -199,7 +199,7 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "rules", "*", "destinations", "*"), "destinations"),
     *(
         ((section, "*", "filters", "*", direction, "*", "destinations", "*"), "destinations")
-        for section in ("subnets", "workloads")
+        for section in ("subnets", "workloads", "exits")
         for direction in ("in", "out")
     ),
     (("exits", "*", "network"), "networks"),

@@ -1,6 +1,6 @@
 """Filters along a path: what stops a packet where it leaves or enters a subnet, and what stops its reply."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered
@@ -16,7 +16,7 @@ class Crossing:
 
     hops: int
     section: str
-    """`subnets` or `workloads`."""
+    """`subnets`, `workloads`, or `exits` for an endpoint's own."""
     owner: str
     inward: bool
     source: Source
@@ -110,6 +110,8 @@ class Filters:
                 place = inside[0]
             elif exit_ is not None and not inside:
                 place = ""
+            if exit_ is not None and exit_.own_filters:
+                yield Crossing(number, "exits", hop.exit, True, source)
             source = hop.source
         if trace.there:
             yield from self._at_the_end(trace, place, source)
@@ -123,10 +125,12 @@ class Filters:
         if len(hosts) == 1:
             yield Crossing(last, "workloads", hosts[0], True, source)
 
-    def at(self, crossing: Crossing) -> dict[str, Filter]:
+    def at(self, crossing: Crossing) -> Mapping[str, Filter]:
         """The filters there, by name."""
+        if crossing.section == "exits":
+            return self.estate.exits[crossing.owner].own_filters
         owners = self.estate.subnets if crossing.section == "subnets" else self.estate.workloads
-        filters: dict[str, Filter] = owners[crossing.owner].filters
+        filters: Mapping[str, Filter] = owners[crossing.owner].filters
         return filters
 
     def _packet(self, trace: Trace) -> Filtered:

@@ -11,6 +11,10 @@ from fenrask.what_if.faults import losses_patch
 __all__ = ["Shown", "shown_to", "sources_shown"]
 
 
+NOTHING = "nothing"
+"""What a destination sees where nothing arrives."""
+
+
 @dataclass(frozen=True)
 class Shown:
     """The ways of one subnet to one destination in one case, with the share of each."""
@@ -34,12 +38,14 @@ class Shown:
     def seen(self) -> str:
         """What the destination sees, each source once; `nothing` where nothing arrives."""
         some = dict.fromkeys(str(trace.source) for trace, _ in self.traces if trace.verdict.arrives)
-        return ", ".join(some) or "nothing"
+        return ", ".join(some) or NOTHING
 
     def change_from(self, now: "Shown") -> str:
         """How it differs from now: `no`, `path`, `source`, `lost`, or `-` for a subnet that is lost itself."""
         if self.cut_off:
             return "-"
+        if self.seen == now.seen == NOTHING:
+            return "no"
         if self.outcome != now.outcome:
             return "source" if self.arrives else "lost"
         return "no" if self.paths == now.paths else "path"

@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 from pydantic import Discriminator, Field, Tag
 
 from fenrask.estate.behaviour import InjectsWhile
+from fenrask.estate.filters import Filter
 from fenrask.estate.third_party_nat import ThirdPartyNat
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
 from fenrask.estate.wire import MTU
@@ -244,6 +245,11 @@ class ExitModel(Strict):
     def carries(self) -> tuple[str, ...] | None:
         """The only destinations it carries, by name; None for any."""
         return None
+
+    @property
+    def own_filters(self) -> Mapping[str, Filter]:
+        """Filters of what enters it, by name."""
+        return {}
 
     @property
     def lets_in(self) -> tuple[str, ...] | None:

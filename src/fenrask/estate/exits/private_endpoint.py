@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from fenrask.estate.exits.contract import ExitModel, Onward
+from fenrask.estate.filters import Filter
 
 __all__ = ["PrivateEndpoint"]
 
@@ -22,9 +23,16 @@ class PrivateEndpoint(ExitModel):
     allowed_from: tuple[str, ...] | None = Field(
         None, description="the only workloads that its policy lets in; default: whoever gets there"
     )
+    filters: dict[str, Filter] = Field(
+        {}, description="filters of what enters it, by name; all of them must allow a packet"
+    )
     ip_families: Annotated[tuple[Literal[4, 6], ...], Field(min_length=1)] = Field(
         (4, 6), description="the IP versions that it carries"
     )
+
+    @property
+    def own_filters(self) -> dict[str, Filter]:
+        return self.filters
 
     @property
     def lets_in(self) -> tuple[str, ...] | None:

@@ -88,7 +88,7 @@ COMMANDS = {
         (
             "capacity",
             "capacity --set exits.gate-a.addresses=4",
-            "capacity --timeout idle=240..7200",
+            "capacity --timeout idle=180..5400",
             "capacity --figure ports.png",
         ),
     ),

@@ -25,7 +25,7 @@ def command(
         str | None,
         typer.Option(
             metavar="ENDING=SECONDS[..SECONDS]",
-            help="Show instead what this mapping timeout (such as idle=240..7200) costs in ports and addresses.",
+            help="Show instead what this mapping timeout (such as idle=180..5400) costs in ports and addresses.",
         ),
     ] = None,
     confidence: Annotated[
@@ -94,14 +94,14 @@ def _timeouts(call: Call, stated: str) -> int:
 
 
 def _range(stated: str, text: str) -> list[float]:
-    """The seconds of `240`, or some between the two of `240..7200`, each as many times the one before."""
+    """The seconds of `180`, or some between the two of `180..5400`, each as many times the one before."""
     low, _, high = text.partition("..")
     try:
         first, last = float(low), float(high or low)
         if not 0 < first <= last < float("inf"):
             raise ValueError
     except ValueError:
-        expected = "ENDING=SECONDS or ENDING=FROM..TO, such as idle=240..7200"
+        expected = "ENDING=SECONDS or ENDING=FROM..TO, such as idle=180..5400"
         raise UnusableInput([Problem(Place(path="--timeout"), repr(stated), expected)]) from None
     if first == last:
         return [first]

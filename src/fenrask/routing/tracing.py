@@ -208,7 +208,8 @@ class Tracer:
     def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
         """The route by which a packet from a subnet is sent to an exit; None where no route is."""
         _, begun = self.origin(subnet, packet)
-        steps = self._options(subnet, None, begun.network, begun.address, packet.destination)
+        begun, asked = self._aimed(begun, packet.destination)
+        steps = self._options(subnet, None, begun.network, begun.address, asked)
         return next((route for route, name in steps if name == exit_name), None)
 
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
@@ -259,11 +260,7 @@ class Tracer:
         if here.starts and here.source.prefix is None and here.source.kind == "host":
             options: list[tuple[TableRoute | None, str]] = [(None, "")]
         else:
-            asked = packet.destination if here.starts else None
-            named = self.estate.by_name.get((here.network, asked), "") if asked is not None else ""
-            if named and self._facts[named].network != here.network:
-                entry = self._entry(here.place, named)
-                here, asked = replace(here, address=entry or here.address, bound=named), None
+            here, asked = self._aimed(here, packet.destination if here.starts else None)
             options = list(self._options(here.place, here.came_from, here.network, here.address, asked))
         target = self.classes.target_kind(packet)
         key = (here.place, here.zone, here.kind, here.came_from, here.address.version, here.bound, target)
@@ -276,6 +273,17 @@ class Tracer:
         if known is None and not here.starts and not any(one.verdict is Verdict.LOOP for one in found):
             self._followed[key] = found
         return found
+
+    def _aimed(self, here: _At, asked: str | None) -> tuple[_At, str | None]:
+        """A packet in its host with the address that the name resolves to, where that is another network's endpoint.
+
+        Second, what is still asked for by name: nothing then, tables decide.
+        """
+        named = self.estate.by_name.get((here.network, asked), "") if asked is not None else ""
+        if not named or self._facts[named].network == here.network:
+            return here, asked
+        entry = self._entry(here.place, named)
+        return replace(here, address=entry or here.address, bound=named), None
 
     def _options(
         self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None

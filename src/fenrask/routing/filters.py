@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered
+from fenrask.prefixes import Address
 from fenrask.routing.packets import Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL
 
@@ -75,7 +76,7 @@ class Filters:
     def judged(self, trace: Trace, workload: str | None = None) -> Iterator[Judged]:
         """Every filter on the path, in its order; then the stateless ones once more, for the reply."""
         crossings = list(self.crossings(trace, workload))
-        packet, target = self._packet(trace), None if trace.packet.address.is_unspecified else trace.packet.address
+        packet, target = self._packet(trace), self._target(trace)
         # To any ephemeral port, from where the packet went.
         reply = replace(packet, ports=EPHEMERAL)
         for crossing in crossings:
@@ -87,6 +88,14 @@ class Filters:
                 if not one.stateful:
                     allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
+
+    def _target(self, trace: Trace) -> Address | None:
+        """Where packets go, an endpoint of another network by its own address; None where it is not known."""
+        stated = self.estate.subnets[trace.subnet]
+        named = self.estate.exits.get(self.estate.by_name.get((stated.network, trace.packet.destination), ""))
+        if named is not None and self.estate.network_of(named) != stated.network:
+            return self.estate.entry_of(named, stated.zone, {one.version for one in stated.prefixes})
+        return None if trace.packet.address.is_unspecified else trace.packet.address
 
     def crossings(self, trace: Trace, workload: str | None) -> Iterator[Crossing]:
         """Where the path leaves and enters subnets: nothing is filtered between hosts of one subnet."""

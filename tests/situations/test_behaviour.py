@@ -691,3 +691,21 @@ class FiltersOfAnEndpoint(At):
         [denied] = [one for one in self.json("check", status=1)["findings"] if one["rule"] == "flow-denied"][:1]
         self.assertIn("exits.vault-door.filters", denied["path"])
         self.assertNotIn("flow-denied", self.rules("--patch", self.remedy("flow-denied")))
+
+
+class Misstated(At):
+    """What cannot be meant is said with its place, never taken and never a fault of the program."""
+
+    def test_each_is_an_error_of_the_file(self) -> None:
+        line = {"kind": "circuit", "network": "plant", "third_party": "lab"}
+        for behaviour, exits, words in (
+            ({"equal_prefixes": ["static"]}, {}, "all four origins"),
+            ({"equal_prefixes": ["static", "static", "learned", "injected"]}, {}, "all four origins"),
+            ({"gateways_per_subnet": 0}, {}, "at least 1"),
+            ({}, {"line": {**line, "third_party_nat": {"addresses": 10**12, "ports": 10**11}}}, "at most"),
+        ):
+            self.at(behaviour, {"exits": exits})
+            done = self.program("check")
+            with self.subTest(words):
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)

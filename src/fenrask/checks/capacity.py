@@ -89,7 +89,7 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None
             pool = context.estate.exits[one.exit].pool
-            if limit.limit == "addresses" and pool is not None:
+            if limit.limit == "addresses" and pool is not None and limit.capacity >= 1:
                 remedy = f"Give it a private pool of at most {limit.capacity:,.0f} addresses."
                 longer = pool.max_prefixlen - (int(limit.capacity).bit_length() - 1)
                 smaller: Fix = {"exits": {one.exit: {"private_pool": f"{pool.network_address}/{longer}"}}}

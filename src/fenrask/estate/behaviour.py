@@ -11,10 +11,7 @@ __all__ = ["Behaviour", "InjectsWhile"]
 InjectsWhile = Literal["always", "any-session", "all-sessions"]
 """While which of its sessions are up a hub injects what it is told to."""
 
-EqualPrefixes = Annotated[
-    tuple[Literal["peering", "static", "learned", "injected"], ...],
-    Field(min_length=4, max_length=4),
-]
+EqualPrefixes = tuple[Literal["peering", "static", "learned", "injected"], ...]
 
 
 class Behaviour(Strict):
@@ -59,8 +56,6 @@ class Behaviour(Strict):
 
     @model_validator(mode="after")
     def _each_once(self) -> Self:
-        if len({*self.equal_prefixes}) < len(self.equal_prefixes):
-            raise unfit(
-                "each origin once in equal_prefixes", "Write peering, static, learned and injected in an order."
-            )
+        if len(self.equal_prefixes) != 4 or len({*self.equal_prefixes}) != 4:
+            raise unfit("all four origins in equal_prefixes, each once", "Order peering, static, learned, injected.")
         return self

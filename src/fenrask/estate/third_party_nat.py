@@ -14,8 +14,8 @@ __all__ = ["ThirdPartyNat"]
 class ThirdPartyNat(Strict):
     """Addresses and ports that a third party translates what comes over its line to, as it says."""
 
-    addresses: Annotated[Count, Field(ge=1)] = Field(description="addresses that it translates to")
-    ports: Annotated[Count, Field(ge=1)] = Field(
+    addresses: Annotated[Count, Field(ge=1, le=65_536)] = Field(description="addresses that it translates to")
+    ports: Annotated[Count, Field(ge=1, le=65_535)] = Field(
         64_512, description="ports of each of them, toward one address and port of a destination"
     )
     mapping_timeout_s: MappingTimeouts = Field(

@@ -97,7 +97,7 @@ def without_its_own(
             counted.append(name)
     whole["exits"] = exits
     if counted:
-        told.append(f"public addresses of {some(counted)}: so many are to be given")
+        told.append(f"public addresses of {some(counted)}: their number is kept")
     for section in ("subnets", "workloads"):
         entries = {name: {**one} for name, one in (whole.get(section) or {}).items()}
         tagged = [name for name, one in entries.items() if "cost_centre" in (one.get("tags") or {})]

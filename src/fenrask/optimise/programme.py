@@ -150,7 +150,7 @@ class Model:
         return KINDS[self.offer(site.offer).kind].one_for_each_subnet
 
     def _at_most(self, most: int, groups: list[list[int]]) -> None:
-        """Of several groups of variables at most so many have any that is taken."""
+        """Of several groups of variables at most this many have any that is taken."""
         groups = [some for some in groups if some]
         if len(groups) <= most:
             return

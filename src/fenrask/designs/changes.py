@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from fenrask.evaluation.stages import Evaluation
-from fenrask.routing import FlowPath, Source, Tracer
+from fenrask.routing import FlowPath, Source
 
 __all__ = ["FlowChange", "changes", "moves"]
 
@@ -109,7 +109,7 @@ def _stays(now: Evaluation, path: FlowPath) -> bool:
     if not moved:
         return False
     packet = replace(path.trace.packet, destination=None)
-    after = Tracer(described).traces(path.subnet, packet, path.workload)
+    after = now.paths.pairs.tracer.traces(path.subnet, packet, path.workload)
     return all(trace.verdict.arrives and trace.exits == exits for trace, _ in after)
 
 

@@ -321,6 +321,7 @@ class Tracer:
         zone = here.zone if not facts.zones or here.zone in facts.zones else facts.zones[0]
         by_name = route is None and exit_.found_by_name
         if ending is not None:
+            ending = ending[0], self._aimed_at(here, ending[1])
             # It goes no further, so that nothing is rewritten.
             source = here.source if exit_.rewrites(here.address) else self._unwritten(here, facts)
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
@@ -369,10 +370,14 @@ class Tracer:
         """A packet inside a network of the estate: it arrives where a subnet holds its address."""
         there = self.routes.subnet_at(network, here.address)
         if there is None:
-            return _Onward(Verdict.NO_HOST, "no subnet holds {to}", (hop,), share=share)
+            return _Onward(Verdict.NO_HOST, self._aimed_at(here, "no subnet holds {to}"), (hop,), share=share)
         if here.bound:
             return self._at_endpoint(here, hop, there, share)
         return _Onward(Verdict.ARRIVES, "", (hop,), onward, there, share)
+
+    def _aimed_at(self, here: _At, reason: str) -> str:
+        """A reason with the address of the endpoint that a packet is for, where it is for one of another network."""
+        return reason.replace("{to}", f"{here.bound} at {here.address}") if here.bound else reason
 
     def _at_endpoint(self, here: _At, hop: Hop, there: str, share: Fraction) -> _Onward:
         """A packet that was sent to an endpoint of another network, in the subnet that holds its address."""

@@ -39,7 +39,7 @@ def at_partners(demand: Demand, exit_name: str, parts: Sequence[Part]) -> Iterat
     """The limits of all partners that see addresses of an exit, at its busiest hour."""
     if not parts or all(one.per_source is None for one in demand.paths.described.estate.destinations.values()):
         return
-    destinations, some, laid = demand.paths.described.estate.destinations, Parts.of(parts), demand.laid
+    destinations, some, laid = demand.paths.described.estate.remotes, Parts.of(parts), demand.laid
     shows = [one.source.exit == exit_name for one in demand.paths.examples]
     shown = demand.paths.pairs.of_rows(shows, bool)[laid.own[some.rows]]
     curves = laid.curves

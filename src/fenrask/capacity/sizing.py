@@ -285,7 +285,7 @@ def _basis(demand: Demand, name: str, offer: Offer, ids: tuple[Numbers, Numbers]
     )
     columns = (*columns, *(column[some.flow] for column in traffic.ephemeral))
     names = (ids[0][some.flow], ids[1][laid.subnet[rows]])
-    to = [estate.destinations[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
+    to = [estate.remotes[traffic.destinations[number]] for number in dict.fromkeys(some.destination.tolist())]
     whole = tuple(column.tobytes() for column in (*columns, *names))
     return (exit_, offer, estate.targets, demand.hours, whole, tuple(to))
 

@@ -41,7 +41,9 @@ def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | 
 def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
     """The same without what the flows say of their traffic."""
     some = demand.at_exit.get(exit_name, ()) if parts is None else parts
-    return _VIEWS[view](demand, Parts.of(some)) if some else iter(())
+    # Connections that come in are led on by a port that is published: they take none of those that are given out.
+    outward = Parts.of(some).outward if some else ()
+    return _VIEWS[view](demand, outward) if outward else iter(())
 
 
 def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
@@ -49,7 +51,7 @@ def _tuples(demand: Demand, parts: Parts) -> Iterator[Pool]:
 
     Destinations with the same prefixes, port and protocol are one, whatever they are called.
     """
-    destinations, traffic = demand.paths.described.estate.destinations, parts.laid.traffic
+    destinations, traffic = demand.paths.described.estate.remotes, parts.laid.traffic
     for reached, its_parts in parts.by(traffic.reached[parts.destination]):
         numbers = list(dict.fromkeys(its_parts.destination.tolist()))
         names = [traffic.destinations[number] for number in numbers]
@@ -91,7 +93,7 @@ def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
         if hosts:
             first = its_parts[0]
             workload = laid.traffic.workloads[int(laid.traffic.workload[its_parts.flow[0]])]
-            protocol = demand.paths.described.estate.destinations[first.destination].protocol
+            protocol = demand.paths.described.estate.remotes[first.destination].protocol
             # Where some flows come from a part of the hosts alone, these have the most: they stand for all.
             label = f"{workload} in {first.subnet}"
             yield Pool(label, protocol, its_parts, 1 / each, hosts, key=(label, protocol))

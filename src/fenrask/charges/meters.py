@@ -19,7 +19,9 @@ __all__ = ["Meters", "networks_left"]
 def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str]]:
     """Each network of the estate that a path leaves for another one of it, by a peering or a hub."""
     estate = described.estate
-    passed = [estate.subnets[hop.subnet].network for hop in trace.hops if hop.subnet in estate.subnets]
+    door = estate.exits.get(trace.door) if trace.inward is not None else None
+    passed = [network for network in [estate.network_of(door) if door else None] if network]
+    passed += [estate.subnets[hop.subnet].network for hop in trace.hops if hop.subnet in estate.subnets]
     if trace.there:
         passed.append(estate.subnets[trace.there].network)
     for one, other in zip(passed, passed[1:], strict=False):
@@ -45,7 +47,7 @@ class Meters:
         kind = pairs.kind[paths.own]
         rows = np.repeat(np.arange(kind.size), counts[kind])
         meter, exit_, is_out = flat[repeated((np.cumsum(counts) - counts)[kind], counts[kind])].T
-        served = np.array([bool(one.service) for one in estate.destinations.values()], dtype=bool)
+        served = np.array([bool(one.service) for one in estate.remotes.values()], dtype=bool)
         to_service = served[pairs.to[pairs.pair[paths.own]]][rows]
         if "internet" in places:
             meter = np.where((meter == places["internet"]) & to_service, len(places), meter)
@@ -109,12 +111,14 @@ def _metered(described: Described, trace: Trace) -> Iterator[tuple[Hashable, str
         yield ("exit", name), name, False
     for hop in trace.hops:
         if hop.crosses_zone:
-            yield ("zones", hop.from_zone or "", hop.to_zone or ""), hop.exit, False
+            # What comes in is delivered in another zone by the last exit that it passed.
+            by = hop.exit if hop.exit in estate.exits else trace.exits[-1]
+            yield ("zones", hop.from_zone or "", hop.to_zone or ""), by, False
     for one, other in networks_left(described, trace):
         regions = {estate.networks[name].region for name in (one, other)}
         yield ("networks", one, other, len(regions) > 1), "", False
     if trace.onward is Onward.INTERNET:
-        yield "internet", trace.exits[-1], True
+        yield "internet", trace.door, True
 
 
 def _keyed(found: Mapping[Hashable, Metered], kind: str) -> dict[Any, Metered]:

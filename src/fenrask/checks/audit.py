@@ -67,7 +67,7 @@ def _per_s(evaluation: Evaluation, name: str) -> float:
     if flow.users is not None:
         rate = flow.users * (flow.connections_per_user or 0.0) / flow.duration_mean_s
     else:
-        rate = estate.workloads[flow.from_].hosts * (flow.per_host_per_s or flow.requests_per_host_per_s or 0.0)
+        rate = estate.workloads[flow.workload].hosts * (flow.per_host_per_s or flow.requests_per_host_per_s or 0.0)
     profile = estate.profiles.get(flow.profile or "", (1.0,))
     return rate * math.fsum(profile) / len(profile)
 
@@ -78,7 +78,7 @@ def _opened_per_s(evaluation: Evaluation, name: str) -> float:
     if not flow.is_pooled:
         return _per_s(evaluation, name)
     pooled = traffic.pooled[traffic.number[name]]
-    hosts = evaluation.described.estate.workloads[flow.from_].hosts
+    hosts = evaluation.described.estate.workloads[flow.workload].hosts
     return hosts * pooled.new_per_s * math.fsum(pooled.multipliers) / len(pooled.multipliers)
 
 
@@ -88,7 +88,11 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
     for path in evaluation.paths.paths:
         for name in dict.fromkeys(path.example.exits) if path.example.verdict.arrives else ():
             second[name] = second.get(name, 0.0) + float(path.share) * _opened_per_s(evaluation, path.flow)
+    limited = evaluation.described.limits_of
     for name, parts in evaluation.demand.at_exit.items():
+        # A bare door counts only what nothing else on its path keeps.
+        if limited(name) is None:
+            continue
         # What is always open, and opened again after idle timeouts, is not among what flows say of rates.
         moving = (part for part in parts if part.duration_s is not None)
         first = math.fsum(part.rate_per_s * part.curve.mean_profile for part in moving)

@@ -38,7 +38,7 @@ def endpoint_without_route(context: Context) -> Iterator[Doubt]:
         network = context.estate.network_of(endpoint)
         senders = [
             (flow, subnet)
-            for flow, stated in context.estate.flows.items()
+            for flow, stated in context.estate.outward_flows.items()
             if stated.to == destination
             for subnet in context.estate.workloads[stated.from_].subnets
             if context.estate.subnets[subnet].network == network

@@ -101,8 +101,8 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if broken.need in ("arrives", "allowed", "fixed_source"):
             continue
         flow = context.estate.flows[broken.flow]
-        stated = context.estate.destinations[flow.to].needs
-        where = f"destinations.{flow.to}" if getattr(stated, broken.need) else f"workloads.{flow.from_}"
+        stated = context.estate.remotes[flow.remote].needs
+        where = f"destinations.{flow.other_end}" if getattr(stated, broken.need) else f"workloads.{flow.workload}"
         remedy = f"Route it through an exit that meets {broken.need} (`fenrask compare` shows designs), or remove"
         cause = f"{broken.flow} breaks {broken.need}: {broken.why}"
         place = context.place("flows", broken.flow)
@@ -110,8 +110,11 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue
+        if broken.need == "outbound_only" and flow.is_inward:
+            yield Doubt(place, cause, f"Remove the flow, or {where}.needs.outbound_only: both cannot be meant.")
+            continue
         if broken.need == "outbound_only":
-            closed = {"workloads": {flow.from_: {"filters": {"outbound-only": {"stateful": True}}}}}
+            closed = {"workloads": {flow.workload: {"filters": {"outbound-only": {"stateful": True}}}}}
             if fix := context.first_that_cures(broken.flow, [closed], broken.need):
                 yield Doubt(place, cause, "Let nothing in but replies.", fix)
                 continue
@@ -126,7 +129,7 @@ def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
         paths, flow = context.paths.by_flow[name], context.estate.flows[name]
         key = "pool_idle_s" if flow.keepalive_s is None else "keepalive_s"
         quiet_s = float(getattr(flow, key))
-        protocol = context.estate.destinations[flow.to].protocol
+        protocol = context.estate.remotes[flow.remote].protocol
         limits: dict[str, float] = {}
         for exit_name in (one for path in paths for one in path.example.exits):
             offer = context.described.offer_of(exit_name)

@@ -128,6 +128,6 @@ def _flows_on(evaluation: Evaluation, subnet: str, target: str) -> list[str]:
     estate = evaluation.described.estate
     return [
         name
-        for name, flow in estate.flows.items()
+        for name, flow in estate.outward_flows.items()
         if flow.to == target and subnet in estate.workloads[flow.from_].subnets
     ]

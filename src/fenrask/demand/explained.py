@@ -34,7 +34,7 @@ def explain_demand(demand: Demand) -> Iterator[Step]:
 def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iterator[Step]:
     first = parts[0]
     share = sum(float(part.path.share) for part in parts)
-    hosts = demand.paths.described.estate.workloads[flow.from_].hosts
+    hosts = demand.paths.described.estate.workloads[flow.workload].hosts
     of_it = "" if abs(share - 1) < 1e-12 else f" x {share:.4g} of the flow"
     if first.holding_s is None:
         concurrent = sum(part.persistent for part in parts)
@@ -122,7 +122,7 @@ def _mapping_timeout(demand: Demand, part: Part, flow: Flow) -> str:
     if offer is None or offer.ports is None or not described.estate.exits[part.exit].translates:
         return "no port is taken"
     terms = []
-    for ending, share in flow.endings(described.estate.destinations[part.destination].protocol).items():
+    for ending, share in flow.endings(described.estate.remotes[part.destination].protocol).items():
         if share:
             early = offer.ports.early_reuse(ending)
             kept = f" x {1 - early:g} not reused early" if early else ""

@@ -280,6 +280,12 @@ class Parts(Sequence[Part]):
             yield int(numbers[place]), Parts(self.laid, groups[place])
 
     @property
+    def outward(self) -> "Parts":
+        """Those of connections that our hosts open."""
+        inward = self.laid.traffic.is_inward[self.flow]
+        return Parts(self.laid, self.rows[~inward]) if inward.any() else self
+
+    @property
     def rate_per_s(self) -> Series:
         return self.laid.rate_per_s[self.rows]
 

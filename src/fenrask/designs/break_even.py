@@ -95,7 +95,7 @@ def break_even(comparison: Comparison, flow: str) -> BreakEven:
         Rival(one.design.name, one.fails, Curve.traced(_Monthly(one.evaluation, flow, volume), end))
         for one in comparison.ranked
     )
-    hosts = estate.workloads[estate.flows[flow].from_].hosts
+    hosts = estate.workloads[estate.flows[flow].workload].hosts
     each = volume / hosts if hosts else Fraction(0)
     meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
     ordered = tuple(sorted(rivals, key=lambda one: (bool(one.fails), one.curve.at(volume))))

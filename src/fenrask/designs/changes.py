@@ -121,7 +121,7 @@ def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]
     moved = [path for path in base.paths.by_flow[flow] if path.example.verdict.arrives]
     share = sum(float(path.share) for path in moved if _taken(path) not in kept and not _stays(now, path))
     stated = base.described.estate.flows[flow]
-    hosts = base.described.estate.workloads[stated.from_].hosts
+    hosts = base.described.estate.workloads[stated.workload].hosts
     if stated.persistent_per_host is not None:
         return share * hosts * stated.persistent_per_host, 0.0
     traffic = base.described.traffic

@@ -21,7 +21,7 @@ _SHARED_SPACE, _SMALL_NETWORK = parse_prefix("100.64.0.0/10"), 26
 def sending_subnets(described: Described) -> list[str]:
     """The subnets whose hosts open connections from private addresses, in the estate's order."""
     estate = described.estate
-    senders = [estate.workloads[flow.from_] for flow in estate.flows.values()]
+    senders = [estate.workloads[flow.from_] for flow in estate.outward_flows.values()]
     private = {name for one in senders if not one.public_address for name in one.subnets}
     return [name for name in estate.subnets if name in private]
 
@@ -134,7 +134,7 @@ class Draft:
 
     @cached_property
     def _senders(self) -> frozenset[str]:
-        senders = {flow.from_ for flow in self.estate.flows.values()}
+        senders = {flow.from_ for flow in self.estate.outward_flows.values()}
         return frozenset(subnet for name in senders for subnet in self.estate.workloads[name].subnets)
 
     def _tables(self) -> set[str]:

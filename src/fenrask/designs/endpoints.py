@@ -24,7 +24,7 @@ def service_uses(described: Described) -> list[ServiceUse]:
     """Every (network, service) that any flow uses, with the subnets that send there."""
     estate = described.estate
     found: dict[tuple[str, str], list[str]] = {}
-    for flow in estate.flows.values():
+    for flow in estate.outward_flows.values():
         if estate.destinations[flow.to].service:
             for name in estate.workloads[flow.from_].subnets:
                 subnets = found.setdefault((estate.subnets[name].network, flow.to), [])

@@ -17,7 +17,7 @@ def named_rules(described: Described, *networks: str) -> dict[str, Any]:
     estate = described.estate
     names: dict[str, dict[str, Any]] = {}
     by_name = set[str]()
-    for flow in estate.flows.values():
+    for flow in estate.outward_flows.values():
         if any(estate.subnets[one].network in networks for one in estate.workloads[flow.from_].subnets):
             names.setdefault(flow.to, {"action": "allow", "destinations": [flow.to]})
             if estate.needs_of(flow).inspected == BY_NAME and estate.destinations[flow.to].names:

@@ -12,6 +12,7 @@ from fenrask.estate.catalogue import (
     Tiers,
     Transfer,
 )
+from fenrask.estate.destinations import BY_NAME, Destination, Needs
 from fenrask.estate.durations import DurationLaw, DurationPart
 from fenrask.estate.exits import (
     KINDS,
@@ -21,14 +22,16 @@ from fenrask.estate.exits import (
     Passing,
     PrivateEndpoint,
     PrivateLine,
+    Published,
     Translating,
 )
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered
 from fenrask.estate.flows import LOADS, Ending, Flow
-from fenrask.estate.models import BY_NAME, Destination, Estate, Needs, Origin, Subnet, Workload, exits_of
+from fenrask.estate.models import Estate, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
+from fenrask.estate.remotes import Remote
 from fenrask.estate.throughput import Throughput
 
 __all__ = [
@@ -65,8 +68,10 @@ __all__ = [
     "Ports",
     "PrivateEndpoint",
     "PrivateLine",
+    "Published",
     "Rate",
     "Rates",
+    "Remote",
     "Subnet",
     "Throughput",
     "Tiers",

@@ -54,6 +54,15 @@ class Behaviour(Strict):
         description="whether its own network reaches a private pool outside its prefixes by itself, or only by a route",
     )
 
+    gateways_publish: Annotated[bool, Field(strict=True)] = Field(
+        False, description="whether its translation gateways may lead ports at their addresses to hosts (`publishes`)"
+    )
+    service_replies: Literal["routed", "direct"] = Field(
+        "routed",
+        description="how hosts reply to services of the provider that open connections to them, such as health "
+        "checks: by their route tables (`routed`), or straight back whatever these say (`direct`)",
+    )
+
     @model_validator(mode="after")
     def _each_once(self) -> Self:
         if len(self.equal_prefixes) != 4 or len({*self.equal_prefixes}) != 4:

@@ -79,6 +79,12 @@ class FlowTable(Mapping[str, Flow]):
     def __contains__(self, name: object) -> bool:
         return name in self.rows.number
 
+    @property
+    def has_inward(self) -> bool:
+        """Whether any flow comes in."""
+        column = self.numbers.get("port")
+        return column is not None and not bool(np.all(np.isnan(column)))
+
     def texts(self, key: str) -> Sequence[str]:
         """The texts under a key, empty where a flow states none."""
         return self.rows.columns.get(key) or [""] * len(self)

@@ -5,7 +5,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import ConfigDict, Field, model_validator
 
 from fenrask.estate.durations import DurationLaw, Life
-from fenrask.estate.values import Count, Number, Share, Strict, Uncertain, unfit
+from fenrask.estate.values import Count, Number, PortNumber, Share, Strict, Uncertain, unfit
 
 __all__ = ["ENDINGS", "LOADS", "Ending", "Flow"]
 
@@ -25,11 +25,12 @@ _UDP_SHARES = ("udp_one_way_share", "udp_streaming_share")
 
 
 class Flow(Strict):
-    """One workload's traffic to one destination."""
+    """One workload's traffic to one destination; or, with a `port`, from whom it comes to one port of its hosts."""
 
     model_config = ConfigDict(validate_by_alias=True, serialize_by_alias=True)
     HANG_TOGETHER: ClassVar[frozenset[str]] = frozenset(
         (
+            "port",
             "requests_per_host_per_s",
             *_OF_POOLS,
             "users",
@@ -46,8 +47,17 @@ class Flow(Strict):
     )
     """Keys whose values, not only that they are there, decide with others whether a flow holds together."""
 
-    from_: str = Field(alias="from", description="the workload")
-    to: str = Field(description="the destination")
+    from_: str = Field(
+        alias="from",
+        description="the workload; of a flow that comes in: `internet`, a third party, a destination or a network",
+    )
+    to: str = Field(description="the destination; of a flow that comes in: the workload")
+    port: PortNumber | None = Field(
+        None, description="of a flow that comes in, and what makes it one: the port of the hosts that it is to"
+    )
+    protocol: Literal["tcp", "udp"] | None = Field(
+        None, description="of a flow that comes in: its transport protocol; default: tcp"
+    )
     measured: str | None = Field(
         None, description="instead of a stated load: the file beside the estate that `fenrask measure --save` wrote"
     )
@@ -133,6 +143,38 @@ class Flow(Strict):
     )
 
     @property
+    def is_inward(self) -> bool:
+        """Whether the other end opens its connections."""
+        return self.port is not None
+
+    @property
+    def workload(self) -> str:
+        """The workload at our end."""
+        return self.from_ if self.port is None else self.to
+
+    @property
+    def remote(self) -> str:
+        """The other end, as a key of `Estate.remotes`: the destination, or who comes in to which port."""
+        if self.port is None:
+            return self.to
+        return f"{self.from_} to :{self.port}{'/udp' if self.protocol == 'udp' else ''}"
+
+    @property
+    def other_end(self) -> str:
+        """The other end, by the name that the file gives it."""
+        return self.to if self.port is None else self.from_
+
+    @property
+    def ends(self) -> tuple[str, str]:
+        """Who opens its connections and to whom, as text."""
+        return (self.from_, self.to) if self.port is None else (self.from_, f"{self.to}:{self.port}")
+
+    @property
+    def transport(self) -> Literal["tcp", "udp"]:
+        """The transport protocol of one that comes in."""
+        return self.protocol or "tcp"
+
+    @property
     def duration_mean_s(self) -> float:
         """Mean life, s, of connections that come about; of a request, where the client keeps connections."""
         return self.duration_s.mean_s if isinstance(self.duration_s, DurationLaw) else self.duration_s
@@ -207,6 +249,8 @@ class Flow(Strict):
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
+        if self.protocol is not None and self.port is None:
+            raise unfit("`port` beside `protocol`", "Give the port too; a flow that goes out has its destination's.")
         given = sum(getattr(self, key) is not None for key in LOADS)
         if given != 1:
             raise unfit(f"exactly one of {', '.join(LOADS)}", "State the flow's load in one way.")

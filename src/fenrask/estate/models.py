@@ -5,7 +5,6 @@ Schema and the format's documentation are computed from here.
 """
 
 from bisect import bisect_left, bisect_right
-from collections import Counter
 from collections.abc import Callable, Container, Iterator, Mapping
 from decimal import Decimal
 from enum import IntEnum
@@ -16,23 +15,23 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Discriminator, Field, Tag, WithJsonSchema, field_validator, model_validator
 
 from fenrask.estate.cases import Case
+from fenrask.estate.destinations import Destination, Needs
 from fenrask.estate.exits import Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
+from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import some
 from fenrask.estate.throughput import Throughput
-from fenrask.estate.values import Count, Money, Number, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import Count, Money, Number, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
 
 __all__ = [
-    "Destination",
     "Estate",
     "KEPT",
     "Kept",
-    "Needs",
     "Network",
     "Origin",
     "Route",
@@ -117,126 +116,6 @@ def exits_of(value: str | Route | tuple[Route, ...]) -> tuple[str, ...]:
     if isinstance(value, str):
         return (value,)
     return tuple(route.exit for route in (value if isinstance(value, tuple) else (value,)))
-
-
-BY_NAME: Literal["by-name"] = "by-name"
-"""Inspected by the name that is asked for."""
-
-
-def _inspected_shape(value: Any) -> str:
-    return "way" if isinstance(value, str) else "whether"
-
-
-Inspected = Annotated[
-    Annotated[bool, Tag("whether")] | Annotated[Literal["by-name"], Tag("way")], Discriminator(_inspected_shape)
-]
-
-
-class Needs(Strict):
-    """What a destination or a workload demands of its exit."""
-
-    fixed_source: bool = Field(False, description="the remote end must see an address that does not change")
-    inspected: Inspected = Field(
-        False,
-        description="an inspecting firewall must be passed; `by-name`: and one of its rules must let it pass for the "
-        "name that is asked for, not for its address alone",
-    )
-    off_internet: bool = Field(False, description="the traffic must not cross the internet")
-    max_source_addresses: Annotated[int, Field(strict=True, ge=1)] | None = Field(
-        None, description="entries (addresses or prefixes) that the partner's allow-list takes"
-    )
-    one_source_per_host: bool = Field(False, description="a host must always show the same address")
-    availability: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
-        None, description="share of time that hosts must reach it, as expected from what offers promise: 0.999"
-    )
-    outbound_only: bool = Field(False, description="the remote end must not be able to open connections to its hosts")
-    survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
-
-    def joined(self, other: "Needs") -> "Needs":
-        """Both together: the stricter of each."""
-        counts = [n for n in (self.max_source_addresses, other.max_source_addresses) if n is not None]
-        return Needs(
-            fixed_source=self.fixed_source or other.fixed_source,
-            inspected="by-name" if BY_NAME in (self.inspected, other.inspected) else self.inspected or other.inspected,
-            off_internet=self.off_internet or other.off_internet,
-            max_source_addresses=min(counts, default=None),
-            one_source_per_host=self.one_source_per_host or other.one_source_per_host,
-            availability=max((n for n in (self.availability, other.availability) if n is not None), default=None),
-            outbound_only=self.outbound_only or other.outbound_only,
-            survives=self.survives or other.survives,
-        )
-
-
-def _distinct_shape(value: Any) -> str:
-    return "shares" if isinstance(value, list | tuple) else "number"
-
-
-DistinctAddresses = Annotated[
-    Annotated[int, Field(strict=True, ge=1), Tag("number")]
-    | Annotated[tuple[Share, ...], Field(min_length=1), Tag("shares")],
-    Discriminator(_distinct_shape),
-]
-
-
-class PerSource(Strict):
-    """What a partner takes from one source address; a limit that is not given does not exist."""
-
-    connections: Annotated[Count, Field(ge=1)] | None = Field(None, description="open connections")
-    new_per_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(None, description="new connections per second")
-
-
-class Destination(Strict):
-    """What is being reached."""
-
-    prefixes: tuple[PrefixText, ...] = Field((), description="its prefixes; optional for one with names")
-    names: tuple[str, ...] = Field((), description="its names")
-    port: PortNumber | None = Field(None, description="its port")
-    protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
-    distinct_addresses: DistinctAddresses = Field(
-        1,
-        description="addresses of an IP version among which connections spread evenly; or a list of the share of each",
-    )
-    region: str = Field("", description="the region that a service lies in")
-    allowed: tuple[PrefixText, ...] = Field(
-        (), description="the prefixes on the partner's allow-list today; default: not known"
-    )
-    per_source: PerSource | None = Field(None, description="what it takes from one source address; default: no limit")
-    service: bool = Field(False, description="whether it is a service of the network's own provider")
-    public_access: Literal["open", "closed", "listed"] = Field(
-        "open", description="whether it takes what comes over the internet: all, nothing, or what `allowed` lists"
-    )
-    only_through: tuple[str, ...] | None = Field(
-        None, description="the only private endpoints that its own policy lets in; default: any"
-    )
-    third_party: str = Field(
-        "", description="the third party that it belongs to, as its lines name it; default: the internet"
-    )
-    needs: Needs = Field(default_factory=Needs, description="what it demands of the exit")
-
-    @property
-    def is_guarded(self) -> bool:
-        """Whether it does not take all that gets there."""
-        return self.public_access != "open" or self.only_through is not None
-
-    @cached_property
-    def tuple_key(self) -> tuple[object, ...] | None:
-        """What makes two destinations one to a translator: address, port, protocol; None where no prefix is known."""
-        return (tuple(sorted(map(str, self.prefixes))), self.port, self.protocol) if self.prefixes else None
-
-    @cached_property
-    def address_shares(self) -> dict[float, int]:
-        """The shares of connections that distinct addresses get, and how many get each."""
-        if isinstance(self.distinct_addresses, tuple):
-            return Counter(self.distinct_addresses)
-        return {1 / self.distinct_addresses: self.distinct_addresses}
-
-    @model_validator(mode="after")
-    def _somewhere(self) -> Self:
-        if not self.prefixes and not self.names:
-            raise unfit("`prefixes`, or at least `names`", "Say where it lies; `fenrask resolve` looks names up.")
-        if isinstance(self.distinct_addresses, tuple) and abs(sum(self.distinct_addresses) - 1) > 1e-6:
-            raise unfit(f"distinct_addresses whose shares sum to 1, not to {sum(self.distinct_addresses):g}")
-        return self
 
 
 class Workload(Strict):
@@ -618,23 +497,43 @@ class Estate(Strict):
             return self.subnets[name].network
         return exit_.of_network
 
+    @cached_property
+    def inward_flows(self) -> Mapping[str, Flow]:
+        """The flows whose connections the other end opens."""
+        if isinstance(self.flows, FlowTable) and not self.flows.has_inward:
+            return {}
+        return {name: flow for name, flow in self.flows.items() if flow.is_inward}
+
+    @cached_property
+    def outward_flows(self) -> Mapping[str, Flow]:
+        """The flows whose connections our hosts open."""
+        return (
+            {name: flow for name, flow in self.flows.items() if not flow.is_inward} if self.inward_flows else self.flows
+        )
+
+    @cached_property
+    def remotes(self) -> Mapping[str, Destination]:
+        """All that is at the other end of flows: the destinations, then who comes in; by `Flow.remote`."""
+        return {**self.destinations, **remotes_of(self)} if self.inward_flows else self.destinations
+
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""
-        if flow.from_ not in self.demanding[0]:
-            return self.destinations[flow.to].needs
-        return self.destinations[flow.to].needs.joined(self.workloads[flow.from_].needs)
+        needs, workload = self.remotes[flow.remote].needs, self.workloads[flow.workload].needs
+        if flow.workload not in self.demanding[0]:
+            return needs
+        return needs.joined(workload.of_inward if flow.is_inward else workload)
 
     def has_needs(self, flow: Flow) -> bool:
         """Whether anything is demanded of a flow's exits."""
         workloads, destinations = self.demanding
-        return flow.from_ in workloads or flow.to in destinations
+        return flow.workload in workloads or flow.remote in destinations
 
     @cached_property
     def demanding(self) -> tuple[frozenset[str], frozenset[str]]:
         """The workloads and the destinations that have needs."""
         none = Needs()
         workloads = frozenset(name for name, one in self.workloads.items() if one.needs != none)
-        return workloads, frozenset(name for name, one in self.destinations.items() if one.needs != none)
+        return workloads, frozenset(name for name, one in self.remotes.items() if one.needs != none)
 
     def cost_centre_of(self, name: str) -> str:
         """Who pays for the flows of a workload: its tag, or the first tag found on its subnets."""

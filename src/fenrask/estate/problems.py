@@ -1,14 +1,15 @@
 """Validation errors told in the user's words, with places; and names that point nowhere."""
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
 
 from fenrask.errors import Place, Problem
-from fenrask.estate.exits import KINDS
+from fenrask.estate.exits import KINDS, PrivateLine
 from fenrask.estate.ports import PORTS
+from fenrask.estate.remotes import INTERNET
 from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import parse_prefix
@@ -206,22 +207,84 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "subnet"), "subnets"),
     (("exits", "*", "standby_subnet"), "subnets"),
     (("exits", "*", "allowed_from", "*"), "workloads"),
+    (("exits", "*", "publishes", "*", "to"), "workloads"),
     (("exits", "*", "names_in", "*"), "networks"),
     (("destinations", "*", "only_through", "*"), "exits"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),
     (("workloads", "*", "subnets", "*"), "subnets"),
     (("workloads", "*", "requires", "*"), "destinations"),
-    (("flows", "*", "from"), "workloads"),
-    (("flows", "*", "to"), "destinations"),
     (("flows", "*", "profile"), "profiles"),
 )
 
 
-def name_problems(data: Any, place_of: PlaceOf, among: Any = None) -> Iterator[Problem]:
+_ENDS = (("from", "workloads"), ("to", "destinations"))
+"""The ends of a flow that goes out, and the sections of their names."""
+
+
+def _end_problems(data: Any, among: Any, place_of: PlaceOf, lost: Sequence[str]) -> Iterator[Problem]:
+    """Ends of flows that are not there; one that comes in has them the other way round."""
+    flows, known = _mapping(among, "flows"), {section: _mapping(data, section) for _, section in _ENDS}
+    if isinstance(flows, Rows) and "port" not in flows.columns:
+        lacking = [name for key, section in _ENDS for name, _ in flows.having(key, known[section])]
+    else:
+        lacking = [*flows]
+    callers: dict[str, str] | None = None
+    for name in dict.fromkeys(lacking):
+        flow = flows[name]
+        if not isinstance(flow, Mapping):
+            continue
+        if flow.get("port") is None:
+            unknown = [(key, section) for key, section in _ENDS if _is_name(flow.get(key))]
+            unknown = [(key, section) for key, section in unknown if str(flow[key]) not in known[section]]
+            if not unknown:
+                continue
+            callers = _callers(data, lost) if callers is None else callers
+            if str(flow.get("from")) in callers and str(flow.get("to")) in known["workloads"]:
+                found = f"a flow from {flow['from']} to the workload {flow['to']} without a `port`"
+                remedy = "Add `port`, the hosts' port that it comes in to."
+                yield Problem(place_of(("flows", name)), found, "the `port` of a flow that comes in", remedy)
+                continue
+            for key, section in unknown:
+                remedy = nearest(str(flow[key]), known[section])
+                place = place_of(("flows", name, key))
+                yield Problem(place, repr(flow[key]), f"a name from `{section}`", remedy)
+            continue
+        callers = _callers(data, lost) if callers is None else callers
+        if _is_name(flow.get("from")) and str(flow["from"]) not in callers:
+            place, remedy = place_of(("flows", name, "from")), nearest(str(flow["from"]), callers)
+            expected = "`internet`, a third party, a destination or a network, since it comes in to a `port`"
+            yield Problem(place, repr(flow["from"]), expected, remedy)
+        if _is_name(flow.get("to")) and str(flow["to"]) not in known["workloads"]:
+            place, remedy = place_of(("flows", name, "to")), nearest(str(flow["to"]), known["workloads"])
+            yield Problem(place, repr(flow["to"]), "a name from `workloads`, since it comes in to a `port`", remedy)
+
+
+def _callers(data: Any, lost: Sequence[str]) -> dict[str, str]:
+    """Who may open connections inward, each with the section that says so."""
+    found = {INTERNET: "", **dict.fromkeys(lost, "exits")}
+    for name, exit_ in _mapping(data, "exits").items():
+        if isinstance(exit_, Mapping) and exit_.get("kind") in _LINES:
+            found |= {str(exit_.get("third_party") or name): "exits", name: "exits"}
+    return (
+        found
+        | dict.fromkeys(_mapping(data, "networks"), "networks")
+        | dict.fromkeys(_mapping(data, "destinations"), "destinations")
+    )
+
+
+def _is_name(value: Any) -> bool:
+    """Whether a value may be a name: a bare number may serve as one, and is read as text."""
+    return isinstance(value, str | int | float) and not isinstance(value, bool)
+
+
+_LINES = tuple(kind for kind, model in KINDS.items() if issubclass(model, PrivateLine))
+
+
+def name_problems(data: Any, place_of: PlaceOf, among: Any = None, lost: Sequence[str] = ()) -> Iterator[Problem]:
     """Names that point to nothing, apart from next hops: a route into nothing is a finding, not an error.
 
-    among: the part of the data whose names are looked at; default: all of it.
+    among: the part of the data whose names are looked at; default: all of it. lost: third parties whose lines are lost.
     """
     among = data if among is None else among
     for pattern, section in _NAMES:
@@ -232,9 +295,9 @@ def name_problems(data: Any, place_of: PlaceOf, among: Any = None) -> Iterator[P
             key = str(pattern[2])
             lacking = (((pattern[0], name, key), value) for name, value in rows.having(key, known))
         for path, name in lacking:
-            # A bare number may serve as a name, and is read as text.
-            if isinstance(name, str | int | float) and not isinstance(name, bool) and str(name) not in known:
+            if _is_name(name) and str(name) not in known:
                 yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))
+    yield from _end_problems(data, among, place_of, lost)
     destinations = _mapping(data, "destinations")
     for table, routes in _mapping(among, "route_tables").items():
         for key in routes if isinstance(routes, Mapping) else ():

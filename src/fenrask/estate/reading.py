@@ -88,15 +88,21 @@ class Described:
 
     def patched(self, patch: dict[str, Any], name: str) -> "Described":
         """The estate with a merge patch laid over it; UnusableInput where that does not hold together."""
+        return self._patched(patch, name, self.failed)
+
+    def _patched(self, patch: dict[str, Any], name: str, failed: Mapping[str, ExitModel]) -> "Described":
         layers = (*self.layers, _patch_tree(patch, name))
-        return _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
+        catalogue = (self.catalogue_data, self.catalogue_tree)
+        found = _described(merge(self.data, patch), layers, *catalogue, [], self, patch, failed)
+        gone = {exit_: model for exit_, model in failed.items() if exit_ not in found.estate.exits}
+        return replace(found, failed=gone) if gone else found
 
     def struck(self, patch: dict[str, Any], name: str) -> "Described":
         """The same in a case: exits that the patch removes have failed; cases may go on naming them."""
         gone = [exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None]
         models = {one: self.estate.exits[one] for one in gone if one in self.estate.exits}
         unnamed = merge({**patch, "stress": None}, self._unnamed(models))
-        return replace(self.patched(unnamed, name), failed={**self.failed, **models})
+        return self._patched(unnamed, name, {**self.failed, **models})
 
     def _unnamed(self, gone: Container[str]) -> dict[str, Any]:
         """The patch that takes exits out of the lists of services that let nothing else in."""
@@ -199,8 +205,12 @@ def _described(
     problems: list[Problem],
     before: Described | None = None,
     patch: Mapping[str, Any] | None = None,
+    failed: Mapping[str, ExitModel] | None = None,
 ) -> Described:
-    """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused."""
+    """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused.
+
+    failed: lost exits, whose third parties flows may go on naming.
+    """
 
     def place_of(path: Steps) -> Place:
         return _place(layers, path)
@@ -213,7 +223,8 @@ def _described(
         problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
     # What a patch adds or changes may name what is not there; only what it takes away may be missed elsewhere.
     added = data if before is None or patch is None or _takes_away(patch) else _of_patch(data, patch)
-    problems += name_problems(data, place_of, added)
+    lost = [party for name, exit_ in (failed or {}).items() for party in (name, exit_.party) if party]
+    problems += name_problems(data, place_of, added, lost)
     known = _unchanged(before.estate, patch) if before and patch is not None else {}
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:

@@ -36,7 +36,8 @@ def new_per_s(flow: Flow, hosts: int) -> float:
 class Traffic:
     """All flows of an estate, one a row; columns have shape (n_flows,). hours_per_month: the catalogue's month.
 
-    workload, destination: numbers into the names of theirs. profile: number into `profiles`, 0 for a constant load.
+    workload, destination: numbers into the names of theirs; destinations are all of `Estate.remotes`.
+    profile: number into `profiles`, 0 for a constant load.
     asked_profile: the same of what a flow states, which are requests where these are stated; else that of connections.
     pooled: what requests come to, by row; of_pools: the profiles of their connections.
     """
@@ -59,12 +60,12 @@ class Traffic:
     @classmethod
     def of(cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool = False) -> "Traffic":
         """The columns of an estate's flows."""
-        workloads, destinations = tuple(estate.workloads), tuple(estate.destinations)
-        if isinstance(estate.flows, FlowTable):
+        workloads, destinations = tuple(estate.workloads), tuple(estate.remotes)
+        if isinstance(estate.flows, FlowTable) and not estate.flows.has_inward:
             texts = [estate.flows.texts(key) for key in ("from", "to", "profile")]
         else:
-            each = estate.flows.values()
-            texts = [[one.from_ for one in each], [one.to for one in each], [one.profile or "" for one in each]]
+            each = [*estate.flows.values()]
+            texts = [[one.workload for one in each], [one.remote for one in each], [one.profile or "" for one in each]]
         names = tuple(estate.flows)
         pooled = _pooled(estate, texts[2])
         of_pools = {f"{texts[2][row]} of {names[row]}": one.multipliers for row, one in pooled.items() if texts[2][row]}
@@ -106,6 +107,12 @@ class Traffic:
     def number(self) -> dict[str, int]:
         """The row of each flow."""
         return {name: row for row, name in enumerate(self.names)}
+
+    @cached_property
+    def is_inward(self) -> NDArray[np.bool_]:
+        """Whether the other end opens a flow's connections."""
+        inward: NDArray[np.bool_] = self.destination >= len(self.estate.destinations)
+        return inward
 
     @cached_property
     def hosts(self) -> Series:
@@ -298,7 +305,7 @@ class Traffic:
         """Whether each host of a flow has to keep to one source."""
         estate = self.estate
         by_workload = np.array([one.needs.one_source_per_host for one in estate.workloads.values()], dtype=bool)
-        by_destination = np.array([one.needs.one_source_per_host for one in estate.destinations.values()], dtype=bool)
+        by_destination = np.array([one.needs.one_source_per_host for one in estate.remotes.values()], dtype=bool)
         tied: NDArray[np.bool_] = by_workload[self.workload] | by_destination[self.destination]
         return tied
 
@@ -306,13 +313,13 @@ class Traffic:
     def reached(self) -> Numbers:
         """By destination: a number for the addresses, port and protocol that it is, equal where they share them."""
         places: dict[Hashable, int] = {}
-        each = self.estate.destinations.items()
+        each = self.estate.remotes.items()
         return np.array([places.setdefault(one.tuple_key or name, len(places)) for name, one in each], dtype=np.intp)
 
     @cached_property
     def protocols(self) -> tuple[tuple[str, ...], Numbers]:
         """The transport protocols of all destinations, and by destination the number of its own."""
-        each = [one.protocol for one in self.estate.destinations.values()]
+        each = [one.protocol for one in self.estate.remotes.values()]
         known = tuple(dict.fromkeys(each))
         return known, np.array([known.index(protocol) for protocol in each], dtype=np.intp)
 

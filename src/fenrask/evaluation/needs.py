@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from fenrask.estate import BY_NAME, Described, Estate, Needs, Onward
+from fenrask.estate import BY_NAME, Described, Estate, Flow, Needs, Onward
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.prefixes import Address, fewest_prefixes
@@ -37,7 +37,7 @@ class _Case:
     """Allow-list entries for hosts' own IPv6 addresses."""
     availability: Callable[[], float]
     """The expected share of time that the flow works; worked out where it is asked."""
-    workload: str
+    flow: Flow
     openings: Callable[[], Mapping[str, Sequence[Opening]]]
     """Who could open connections inward, by subnet; worked out where it is asked."""
     partner_sources: Sequence[str]
@@ -110,7 +110,7 @@ def _off_internet(case: _Case) -> str:
         return captured
     for path in case.paths:
         if path.example.onward is Onward.INTERNET:
-            return f"from {_of(path)} it leaves for the internet through {path.example.exits[-1]}"
+            return f"from {_of(path)} it {_crosses(path)} the internet through {path.example.door}"
     return ""
 
 
@@ -140,11 +140,14 @@ def _availability(case: _Case) -> str:
 
 def _outbound_only(case: _Case) -> str:
     """Of a workload: nobody may open connections to it; of a destination: not by the exit that leads there."""
-    anyone = case.estate.workloads[case.workload].needs.outbound_only
+    workload, comes_in = case.flow.workload, case.flow.is_inward
+    if comes_in and case.paths:
+        return f"it comes in from {case.flow.from_} to {workload}:{case.flow.port}"
+    anyone = case.estate.workloads[workload].needs.outbound_only
     for path in case.paths:
         for one in case.openings().get(path.subnet, ()):
             entered = anyone or one.through in path.example.exits[-1:]
-            if one.is_open and entered and one.workload == case.workload:
+            if one.is_open and entered and one.workload == workload:
                 return f"{one.origin} can open connections to {path.subnet} through {one.through} ({one.why})"
     return ""
 
@@ -157,6 +160,10 @@ def _survives(case: _Case) -> str:
             if own is not None and len(set(zones)) == 1 and own not in zones:
                 return f"losing zone {zones[0]} cuts off {path.subnet} in zone {own} ({name})"
     return ""
+
+
+def _crosses(path: FlowPath) -> str:
+    return "leaves for" if path.example.inward is None else "comes from"
 
 
 def _of(path: FlowPath) -> str:
@@ -227,25 +234,25 @@ def broken_needs(
     ]
     stated = estate.flows[flow]
     arriving = [path for path in paths.by_flow[flow] if path.example.verdict.arrives]
-    if arriving and (missing := not_allowed(paths, stated.to)):
+    if arriving and (missing := not_allowed(paths, stated.remote)):
         listed = some([f"{address} ({source})" for source, address in missing])
-        broken.append(BrokenNeed(flow, ALLOWED, f"{stated.to} does not allow {listed}"))
-    elif estate.destinations[stated.to].allowed:
+        broken.append(BrokenNeed(flow, ALLOWED, f"{stated.remote} does not allow {listed}"))
+    elif estate.remotes[stated.remote].allowed:
         captured = ((path, capturing_hop(estate, path)) for path in arriving)
         if why := next((_captured_at(estate, path, hop) for path, hop in captured if hop), ""):
-            broken.append(BrokenNeed(flow, ALLOWED, f"{why}, and what {stated.to} then sees is not known"))
+            broken.append(BrokenNeed(flow, ALLOWED, f"{why}, and what {stated.remote} then sees is not known"))
     if not estate.has_needs(stated):
         return broken
     needs = estate.needs_of(stated)
     case = _Case(
         paths.described,
         arriving,
-        paths.sees_hosts(stated.to),
-        len(paths.host_prefixes_at(stated.to)),
+        paths.sees_hosts(stated.remote),
+        len(paths.host_prefixes_at(stated.remote)),
         lambda: flow_availability(paths)[flow],
-        stated.from_,
+        stated,
         lambda: paths.openings,
-        paths.sources_at(stated.to),
+        paths.sources_at(stated.remote),
         needs,
         entries or {},
         addresses or {},
@@ -259,7 +266,7 @@ def broken_needs(
 def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address]]:
     """The listed addresses of the exits that a destination sees, and that its allow-list, if it is known, lacks."""
     estate = paths.described.estate
-    allowed = estate.destinations[destination].allowed
+    allowed = estate.remotes[destination].allowed
     if not allowed:
         return []
     return [

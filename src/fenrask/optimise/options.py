@@ -22,7 +22,7 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
     described = paths.described
     estate = described.estate
     flows: dict[tuple[str, tuple[tuple[str, Fraction], ...], str, bool], list[str]] = {}
-    for name, flow in estate.flows.items():
+    for name, flow in estate.outward_flows.items():
         workload = estate.workloads[flow.from_]
         alike: dict[tuple[str, frozenset[int]], list[tuple[str, Fraction]]] = {}
         for subnet, share in estate.host_shares(flow.from_).items():
@@ -224,7 +224,7 @@ def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoin
 def _by_zone(described: Described, to: str, network: str) -> dict[str | None, str]:
     """A subnet in each zone from which a destination is sent to."""
     estate = described.estate
-    senders = [estate.workloads[flow.from_].subnets for flow in estate.flows.values() if flow.to == to]
+    senders = [estate.workloads[flow.from_].subnets for flow in estate.outward_flows.values() if flow.to == to]
     names = [name for subnets in senders for name in subnets if estate.subnets[name].network == network]
     return {estate.subnets[name].zone: name for name in reversed(names)}
 

@@ -24,7 +24,7 @@ class Places:
         self._existing: dict[str, Site] = {}
         estate = described.estate
         self._zones: dict[str, Counter[str | None]] = {}
-        senders = dict.fromkeys(flow.from_ for flow in estate.flows.values())
+        senders = dict.fromkeys(flow.from_ for flow in estate.outward_flows.values())
         for workload in senders:
             for name, share in estate.host_shares(workload).items():
                 subnet = estate.subnets[name]
@@ -32,7 +32,7 @@ class Places:
                 zones[subnet.zone] += int(estate.workloads[workload].hosts * share)
         self.inspected = {
             estate.subnets[name].network
-            for flow in estate.flows.values()
+            for flow in estate.outward_flows.values()
             if estate.needs_of(flow).inspected
             for name in estate.workloads[flow.from_].subnets
         }

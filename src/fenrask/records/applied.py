@@ -21,10 +21,10 @@ def with_loads(described: Described, found: Sequence[Measured]) -> tuple[Describ
     """
     estate, problems = described.estate, list[Problem]()
     seen = {(one.subnet, one.destination) for one in found}
-    pairs = Counter((flow.from_, flow.to) for flow in estate.flows.values())
+    pairs = Counter((flow.from_, flow.to) for flow in estate.outward_flows.values())
     names = [
         name
-        for name, flow in estate.flows.items()
+        for name, flow in estate.outward_flows.items()
         if pairs[flow.from_, flow.to] == 1
         and flow.persistent_per_host is None
         and any((subnet, flow.to) in seen for subnet in estate.workloads[flow.from_].subnets)

@@ -50,8 +50,8 @@ def confirm(described: Described, observations: Sequence[Observation], only_seen
     """
     paths = flow_paths(described)
     planned: Planned = {}
-    for path in paths.paths:
-        planned.setdefault((path.subnet, described.estate.flows[path.flow].to), []).append(path.trace)
+    for path in paths.where(lambda _: True):
+        planned.setdefault((path.subnet, path.to), []).append(path.trace)
     tally: dict[tuple[str, str, Address | None], int] = {}
     problems: list[Problem] = []
     for one in observations:

@@ -245,8 +245,8 @@ def stated_rates(described: Described) -> dict[tuple[str, str], float]:
     estate, found = described.estate, dict[tuple[str, str], float]()
     rates = described.traffic.mean_new_per_s.tolist()
     for flow, rate in zip(estate.flows.values(), rates, strict=True):
-        if flow.persistent_per_host is None:
-            for subnet, share in estate.host_shares(flow.from_).items():
+        if flow.persistent_per_host is None and not flow.is_inward:
+            for subnet, share in estate.host_shares(flow.workload).items():
                 key = (subnet, flow.to)
                 found[key] = found.get(key, 0.0) + rate * float(share)
     return found

@@ -28,7 +28,9 @@ def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: 
         name = f"seen-{target.split('/')[0].replace('.', '-').replace(':', '-')}-{port}"
         entry = {"prefixes": [target], "port": port, "protocol": _PROTOCOLS[protocol]}
         patch.setdefault("destinations", {})[name] = entry
-    known = {(subnet, one.to) for one in estate.flows.values() for subnet in estate.workloads[one.from_].subnets}
+    known = {
+        (subnet, one.to) for one in estate.outward_flows.values() for subnet in estate.workloads[one.from_].subnets
+    }
     for one in found:
         if (one.subnet, one.destination) in known:
             continue

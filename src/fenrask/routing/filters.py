@@ -76,32 +76,40 @@ class Filters:
     def judged(self, trace: Trace, workload: str | None = None) -> Iterator[Judged]:
         """Every filter on the path, in its order; then the stateless ones once more, for the reply."""
         crossings = list(self.crossings(trace, workload))
-        packet, target = self._packet(trace), self._target(trace)
-        # To any ephemeral port, from where the packet went.
-        reply = replace(packet, ports=EPHEMERAL)
         for crossing in crossings:
+            packet, target = self._packet(trace, crossing), self._target(trace, crossing)
             for name, one in self.at(crossing).items():
                 allowed, rule = one.verdict(packet, crossing.source.address, target, crossing.inward)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
+            # To any ephemeral port, from where the packet went.
+            reply, target = replace(self._packet(trace, crossing), ports=EPHEMERAL), self._target(trace, crossing)
             for name, one in self.at(crossing).items():
                 if not one.stateful:
                     allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
 
-    def _target(self, trace: Trace) -> Address | None:
+    def _target(self, trace: Trace, crossing: Crossing) -> Address | None:
         """Where packets go, an endpoint of another network by its own address; None where it is not known."""
+        if trace.inward is not None:
+            return trace.inward.entry if self._is_before_publisher(trace, crossing) else trace.packet.address
         stated = self.estate.subnets[trace.subnet]
         named = self.estate.exits.get(self.estate.by_name.get((stated.network, trace.packet.destination), ""))
         if named is not None and self.estate.network_of(named) != stated.network:
             return self.estate.entry_of(named, stated.zone, {one.version for one in stated.prefixes})
         return None if trace.packet.address.is_unspecified else trace.packet.address
 
+    @staticmethod
+    def _is_before_publisher(trace: Trace, crossing: Crossing) -> bool:
+        """Whether a packet still goes to the published address there, on its way in."""
+        published_at = trace.inward.published_at if trace.inward is not None else ""
+        return bool(published_at) and published_at in [hop.exit for hop in trace.hops[crossing.hops :]]
+
     def crossings(self, trace: Trace, workload: str | None) -> Iterator[Crossing]:
         """Where the path leaves and enters subnets: nothing is filtered between hosts of one subnet."""
-        estate, place = self.estate, trace.subnet
+        estate, place = self.estate, trace.subnet if trace.inward is None else trace.inward.sender
         source = trace.origin
-        if workload is not None:
+        if workload is not None and trace.inward is None:
             yield Crossing(0, "workloads", workload, False, source)
         for number, hop in enumerate(trace.hops):
             exit_ = estate.exits.get(hop.exit)
@@ -123,13 +131,17 @@ class Filters:
                 yield Crossing(number, "exits", hop.exit, True, source)
             source = hop.source
         if trace.there:
-            yield from self._at_the_end(trace, place, source)
+            yield from self._at_the_end(trace, place, source, workload)
 
-    def _at_the_end(self, trace: Trace, place: str, source: Source) -> Iterator[Crossing]:
+    def _at_the_end(self, trace: Trace, place: str, source: Source, workload: str | None) -> Iterator[Crossing]:
         """Into the subnet, and the hosts, of a destination of our own."""
         last, held = len(trace.hops) - 1, trace.there
         if held != place:
             yield Crossing(last, "subnets", held, True, source)
+        if trace.inward is not None:
+            if workload is not None:
+                yield Crossing(last, "workloads", workload, True, source)
+            return
         hosts = [name for name, one in self.estate.workloads.items() if held in one.subnets]
         if len(hosts) == 1:
             yield Crossing(last, "workloads", hosts[0], True, source)
@@ -142,8 +154,12 @@ class Filters:
         filters: Mapping[str, Filter] = owners[crossing.owner].filters
         return filters
 
-    def _packet(self, trace: Trace) -> Filtered:
-        stated = self.estate.destinations.get(trace.packet.destination or "")
+    def _packet(self, trace: Trace, crossing: Crossing) -> Filtered:
+        stated = self.estate.remotes.get(trace.packet.destination or "")
+        if trace.inward is not None:
+            inward = trace.inward
+            port = inward.published_port if self._is_before_publisher(trace, crossing) else inward.port
+            return Filtered((), (), inward.origin, (port, port), stated.protocol if stated else "tcp")
         ports = (stated.port, stated.port) if stated is not None and stated.port else ANY_PORT
         protocol = stated.protocol if stated is not None else "tcp"
         return Filtered((), (), trace.packet.destination, ports, protocol)

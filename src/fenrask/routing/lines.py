@@ -46,12 +46,12 @@ def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
     for prefix in line.announced:
         flows, elsewhere = dict[str, None](), dict[str, str]()
         for path in paths.paths:
-            to = estate.flows[path.flow].to
-            if any(covers(prefix, one) for one in estate.destinations[to].prefixes):
+            to = path.to
+            if any(covers(prefix, one) for one in estate.remotes[to].prefixes):
                 if name in path.example.exits:
                     flows[path.flow] = None
                 elif path.example.exits:
-                    elsewhere[to] = path.example.exits[-1]
+                    elsewhere[to] = path.example.door
         faults = []
         if prefix.prefixlen == 0 and prefix in taken:
             faults.append(f"a default route is accepted: all that no other route matches goes to {party}")

@@ -10,7 +10,7 @@ from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, parse_address, usable
 from fenrask.routing.tables import LOCAL, TableRoute
 
-__all__ = ["UNKNOWN", "Hop", "Packet", "Portion", "Source", "Trace", "Verdict"]
+__all__ = ["UNKNOWN", "Hop", "Inward", "Packet", "Portion", "Source", "Trace", "Verdict"]
 
 UNKNOWN = parse_address("0.0.0.0")
 """Stands for an address that is not known yet; no route but a default holds it."""
@@ -45,7 +45,7 @@ class Source:
     """Whose address a packet carries at some point of its path."""
 
     kind: str
-    """`host` (private), `host-public`, or `exit`."""
+    """`host` (private), `host-public`, `exit`, or `remote` where the other end opens the connection."""
     exit: str = ""
     addresses: tuple[Address, ...] = ()
     """The public addresses that an exit lists."""
@@ -63,6 +63,8 @@ class Source:
         return self.kind == "host-public" or self.may_be_public or (self.kind == "exit" and self.prefix is None)
 
     def __str__(self) -> str:
+        if self.kind == "remote":
+            return f"{self.exit}'s own private address" if self.exit else "sender's own address"
         if self.kind == "host":
             return "host's private address"
         if self.kind == "host-public":
@@ -145,8 +147,34 @@ class Portion:
 
 
 @dataclass(frozen=True)
+class Inward:
+    """What is known of a path whose connections the other end opens, beside its hops: these begin outside."""
+
+    origin: str
+    """Who opens them, as flows state it."""
+    shown: str
+    """The same in a sentence."""
+    port: int
+    """The port of the hosts."""
+    sender: str = ""
+    """The subnet that they come from, where it is one of the estate."""
+    door: str = ""
+    """The exit by which they enter; empty where they enter by none."""
+    published_at: str = ""
+    """The exit that leads them to the hosts; empty where they are sent to a host's own address."""
+    as_: str = ""
+    """The name of the published port."""
+    published_port: int = 0
+    entry: Address | None = None
+    """The address that is sent to as far as that exit, inside the network."""
+
+
+@dataclass(frozen=True)
 class Trace:
-    """A whole path there, and back: its hops, its verdict, and what the remote end sees."""
+    """A whole path there, and back: its hops, its verdict, and what the remote end sees.
+
+    Of connections that the other end opens, the hops begin outside, and the packet is addressed to the host.
+    """
 
     subnet: str
     packet: Packet
@@ -163,6 +191,8 @@ class Trace:
     there: str = ""
     """The subnet of the estate that it is delivered in; empty beyond the estate, or where it does not get so far."""
     portion: Portion = Portion()
+    inward: Inward | None = None
+    """None where a host opens the connections."""
 
     @cached_property
     def exits(self) -> tuple[str, ...]:
@@ -177,9 +207,18 @@ class Trace:
         return self.reason.replace("{to}", str(self.packet.address)).replace("{from}", self._from)
 
     @property
+    def door(self) -> str:
+        """The exit by which it leaves the estate, or enters it; empty for none."""
+        if self.inward is not None:
+            return self.inward.door
+        return self.exits[-1] if self.exits else ""
+
+    @property
     def _from(self) -> str:
         """The hosts that it is from, as text: their subnet's prefix, or a part of it."""
         blocks = self.portion.sources
+        if self.inward is not None:
+            return self.inward.shown if self.portion.hosts == 1 else some(map(str, blocks))
         if self.portion.hosts == 1 and sum(block.size for block in blocks) != 1:
             return str(self.origin.prefix)
         return some(map(str, self._whole_ranges(blocks)))

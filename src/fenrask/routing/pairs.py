@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from fenrask.estate import Described
 from fenrask.estate.traffic import Numbers, Series
+from fenrask.routing.arriving import Arriving
 from fenrask.routing.classes import IpStack
 from fenrask.routing.portions import Box, Sending, boxes_of, product
 from fenrask.routing.reuse import Met, changes, met_by
@@ -126,7 +127,7 @@ class Pairs:
         numbers = {name: number for number, name in enumerate(old.workloads)}
         # The destinations of the two are the same, so that they have the same numbers.
         known = np.array([numbers.get(name, -1) for name in new.workloads], dtype=np.intp)[workload]
-        width = len(old.destinations)
+        width = max(len(old.remotes), len(new.remotes))
         keys, wanted = self.workload * width + self.to, known * width + to
         found = np.minimum(np.searchsorted(keys, wanted), keys.size - 1)
         touched = np.array([changed.touch(one.met) for one in self.kinds], dtype=bool)[self.kind]
@@ -135,7 +136,9 @@ class Pairs:
         is_lost |= np.array([name in changed.workloads for name in old.workloads])[self.workload]
         if changed.touches_routes:
             # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
-            is_lost |= np.array([not one.prefixes for one in old.destinations.values()])[self.to]
+            is_lost |= np.array([not one.prefixes for one in old.remotes.values()])[self.to]
+        # What comes in hangs on all that is published and told.
+        is_lost |= self.to >= len(old.destinations)
         return np.where((known >= 0) & (keys[found] == wanted) & ~is_lost[found], found, lost)
 
 
@@ -152,6 +155,14 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     Rows whose senders, targets and first steps are the same have the same paths, so that one of each is followed.
     """
     estate, classes = tracer.estate, tracer.classes
+    coming = to >= len(estate.destinations)
+    if np.any(coming):
+        going = np.flatnonzero(~coming)
+        out, from_, of = _traced(tracer, workload[going], to[going], kinds)
+        pair, subnet, kind = _arriving(tracer, workload, to, np.flatnonzero(coming).tolist(), kinds)
+        pair, subnet, kind = (np.concatenate(each) for each in ((going[out], pair), (from_, subnet), (of, kind)))
+        order = np.argsort(pair, kind="stable")
+        return pair[order], subnet[order], kind[order]
     names, tos, places = tuple(estate.workloads), tuple(estate.destinations), tuple(estate.subnets)
     number_of = {name: number for number, name in enumerate(places)}
     senders: dict[int, list[tuple[int, int, int]]] = {}
@@ -206,3 +217,21 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     each = np.array(counts, dtype=np.intp)[back]
     kind = repeated(np.array(starts, dtype=np.intp)[back], each)
     return np.repeat(pair, each), np.repeat(subnet, each), kind
+
+
+def _arriving(
+    tracer: Tracer, workload: Numbers, to: Numbers, pairs: Sequence[int], kinds: list[Kind]
+) -> tuple[Numbers, Numbers, Numbers]:
+    """The same of pairs whose other end opens the connections, some by their place."""
+    estate, arriving = tracer.estate, Arriving(tracer)
+    names, remotes, places = tuple(estate.workloads), tuple(estate.remotes), tuple(estate.subnets)
+    number_of = {name: number for number, name in enumerate(places)}
+    rows: list[tuple[int, int, int]] = []
+    for pair in pairs:
+        name = names[int(workload[pair])]
+        for subnet, part in estate.host_shares(name).items():
+            for box in arriving.boxes(name, subnet, remotes[int(to[pair])]) if part else ():
+                rows.append((pair, number_of[subnet], len(kinds)))
+                kinds.append(Kind(tracer, box, product(part, box.within)))
+    found = np.array(rows, dtype=np.intp).reshape(-1, 3)
+    return found[:, 0], found[:, 1], found[:, 2]

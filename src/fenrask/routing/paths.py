@@ -213,7 +213,7 @@ class Paths:
         estate, pairs = self.described.estate, self.pairs
         lost = np.bincount(pairs.pair[~self._own_arrives], minlength=pairs.workload.size) > 0
         demanding = [name in estate.demanding[0] for name in estate.workloads]
-        asking = [name in estate.demanding[1] or bool(one.allowed) for name, one in estate.destinations.items()]
+        asking = [name in estate.demanding[1] or bool(one.allowed) for name, one in estate.remotes.items()]
         lost |= np.array(demanding, dtype=bool)[pairs.workload] | np.array(asking, dtype=bool)[pairs.to]
         return [*map(int, np.flatnonzero(lost[self.pair]))]
 
@@ -256,8 +256,16 @@ class Paths:
         return _Rows(self, np.flatnonzero(each[self.pairs.to[self.pairs.pair[self.own]]]).tolist())
 
     def where(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
-        """The paths whose examples are such."""
-        each = self.pairs.of_rows([holds(one.box.trace) for one in self.pairs.kinds], bool)
+        """The paths outward whose examples are such."""
+        each = self.pairs.of_rows(
+            [one.box.trace.inward is None and holds(one.box.trace) for one in self.pairs.kinds], bool
+        )
+        return _Rows(self, np.flatnonzero(each[self.own]).tolist())
+
+    @cached_property
+    def inward(self) -> Sequence[FlowPath]:
+        """The paths of flows whose connections the other end opens."""
+        each = self.pairs.of_rows([one.box.trace.inward is not None for one in self.pairs.kinds], bool)
         return _Rows(self, np.flatnonzero(each[self.own]).tolist())
 
     @property
@@ -284,9 +292,10 @@ class Paths:
         return found
 
     def first_of_each(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
-        """The first path of each kind from each subnet, of those whose examples are such."""
+        """The first path outward of each kind from each subnet, of those whose examples are such."""
         kinds, subnets = self.pairs.kind[self.own], self.pairs.subnet[self.own]
-        rows = np.flatnonzero(np.array([*map(holds, self.examples)], dtype=bool)[kinds])
+        wanted = [one.inward is None and holds(one) for one in self.examples]
+        rows = np.flatnonzero(np.array(wanted, dtype=bool)[kinds])
         _, first = np.unique(kinds[rows] * len(self._names[2]) + subnets[rows], return_index=True)
         return _Rows(self, rows[np.sort(first)].tolist())
 
@@ -310,7 +319,7 @@ class Paths:
     @cached_property
     def _names(self) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
         estate = self.described.estate
-        return tuple(estate.workloads), tuple(estate.destinations), tuple(estate.subnets)
+        return tuple(estate.workloads), tuple(estate.remotes), tuple(estate.subnets)
 
     @cached_property
     def _made(self) -> list[SubnetPath | None]:
@@ -325,7 +334,9 @@ class Paths:
             workload, subnet = workloads[pairs.workload[pair]], subnets[pairs.subnet[row]]
             public = self.described.estate.workloads[workload].public_address
             to, box = tos[pairs.to[pair]], kind.box
-            make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
+            make = None
+            if box.trace.inward is None:
+                make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
             own = (kind.share, box.within, box.hosts, box.reach, box.is_all)
             known = SubnetPath(subnet, box.trace, *own, make, workload, to)
             self._made[row] = known

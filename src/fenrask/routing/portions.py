@@ -10,7 +10,7 @@ from fenrask.routing.classes import Names, Senders, Targets
 from fenrask.routing.packets import UNKNOWN, Packet, Portion, Trace, Verdict
 from fenrask.routing.tracing import Tracer
 
-__all__ = ["Box", "Sending", "boxes_of", "made", "product", "traces_to"]
+__all__ = ["Box", "Sending", "boxes_of", "made", "merged", "product", "traces_to"]
 
 _ALL = Fraction(1)
 
@@ -153,7 +153,7 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
         )
     ]
     if len(some) > 1:
-        some = _merged(tracer, some, [(one.version, one.turn) for one in targets])
+        some = merged(tracer, some, [(one.version, one.turn) for one in targets])
     found: list[Box] = []
     for box in some:
         hosts = _sum(senders[targets[box.targets[0]].version], box.senders)
@@ -247,7 +247,7 @@ def _outcome(tracer: Tracer, trace: Trace) -> Hashable:
 _SIDES = ("senders", "targets", "names")
 
 
-def _merged(tracer: Tracer, some: list[Box], turns: Sequence[Hashable]) -> list[Box]:
+def merged(tracer: Tracer, some: list[Box], turns: Sequence[Hashable]) -> list[Box]:
     """Boxes of one outcome put together along one side after another, where the other sides are the same."""
     outcomes = {id(box.trace): _outcome(tracer, box.trace) for box in some}
     # The same packets by equal routes, or from several addresses of a pool, with one outcome: their parts add up.

@@ -1,15 +1,17 @@
 """The return path. A reply is routed on its own; it must come back to every hop that keeps state, and to the host."""
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from math import prod
 
 from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, is_public
 from fenrask.routing.classes import Classes
 from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
-from fenrask.routing.tables import LOCAL, Routes, SubnetTable
+from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 
-__all__ = ["Replies", "return_path"]
+__all__ = ["Replies", "answered", "return_path"]
 
 _MOST_HOPS = 64
 
@@ -81,6 +83,47 @@ def return_path(routes: Routes, trace: Trace) -> Trace:
     return replace(trace, back=tuple(replies.hops))
 
 
+def answered(
+    routes: Routes, trace: Trace, doors: frozenset[str], publisher: str = "", own_source: bool = False
+) -> Iterator[tuple[Trace, Fraction]]:
+    """A path that comes in, with each way of the hosts' answers out by equal routes, and its share.
+
+    Its verdict changes where they are lost. doors: the exits by which they may leave. publisher: the exit that led the
+    packets on to the hosts, from an address of its own if `own_source` says so.
+    """
+    picks: list[int] = []
+    while True:
+        replies = _Reply(routes, trace, picks)
+        found = _answered(replies, doors, publisher, own_source)
+        yield found, Fraction(1, prod(replies.options))
+        picks = [*picks, *[0] * (len(replies.options) - len(picks))]
+        while picks and picks[-1] + 1 == replies.options[len(picks) - 1]:
+            picks.pop()
+        if not picks:
+            return
+        picks[-1] += 1
+
+
+def _answered(replies: "_Reply", doors: frozenset[str], publisher: str, own_source: bool) -> Trace:
+    routes, trace = replies.routes, replies.trace
+    estate, passed = routes.estate, [hop.exit for hop in trace.hops if hop.exit in routes.estate.exits]
+    keepers = [name for name in passed if estate.exits[name].keeps_state and name not in doors]
+    remote = trace.origin.address
+    outside = Source("remote", address=remote, network="")
+    try:
+        place = trace.subnet
+        if own_source:
+            at = passed.index(publisher)
+            behind = [name for name in passed[at + 1 :] if name in keepers]
+            inner = trace.hops[-1].source
+            replies.along(routes.of(place), place, _Leg(inner, behind))
+            place, keepers = estate.exits[publisher].in_subnets[0], [name for name in passed[:at] if name in keepers]
+        replies.along(routes.of(place), place, _Leg(outside, keepers), remote, doors=doors)
+    except _Lost as lost:
+        return replace(trace, verdict=lost.verdict, onward=None, reason=lost.why, back=tuple(replies.hops))
+    return replace(trace, back=tuple(replies.hops))
+
+
 def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
     legs = [_Leg(trace.origin)]
     for hop in trace.hops:
@@ -94,9 +137,11 @@ def _legs(estate: Estate, trace: Trace) -> list[_Leg]:
 class _Reply:
     """The reply to one packet, leg by leg, with the hops that it has taken."""
 
-    def __init__(self, routes: Routes, trace: Trace) -> None:
-        self.routes, self.estate, self.trace = routes, routes.estate, trace
+    def __init__(self, routes: Routes, trace: Trace, picks: Sequence[int] = ()) -> None:
+        self.routes, self.estate, self.trace, self.picks = routes, routes.estate, trace, picks
         self.hops: list[Hop] = []
+        self.options: list[int] = []
+        """How many equal routes there were, each time that there were several."""
 
     def first_leg(self, leg: _Leg) -> None:
         """From the remote end to the owner of the last source."""
@@ -107,15 +152,15 @@ class _Reply:
             place = line.attached_to or ""
             own = self.routes.of_exit(name)
             table = self.routes.of(place) if place else own or self.routes.of_network(line.of_network or "")
-            self._along(table, place, leg, by=name)
+            self.along(table, place, leg, by=name)
         elif self.trace.there:
-            self._along(self.routes.of(self.trace.there), self.trace.there, leg)
+            self.along(self.routes.of(self.trace.there), self.trace.there, leg)
         elif place := self._endpoint_place:
-            self._along(self.routes.of(place), place, leg)
+            self.along(self.routes.of(place), place, leg)
         else:
             table_of_its_own = self.routes.of_exit(last) if leg.source.exit != last else None
             if table_of_its_own is not None and (target := self._behind(leg.source)) is not None:
-                self._along(table_of_its_own, "", _Leg(leg.source, leg.without(last)), target)
+                self.along(table_of_its_own, "", _Leg(leg.source, leg.without(last)), target)
             elif missed := leg.without(last):
                 raise _missed(missed[-1])
 
@@ -132,7 +177,7 @@ class _Reply:
         if table is None:
             network = self.estate.network_of(self.estate.exits[name]) or ""
             table = self.routes.of(places[0]) if places else self.routes.of_network(network)
-        self._along(table, places[0] if places else "", leg)
+        self.along(table, places[0] if places else "", leg)
 
     def _behind(self, source: Source) -> Address | None:
         """Where an internet exit sends what comes back to a source: to the host, or to the translator's subnet."""
@@ -163,31 +208,41 @@ class _Reply:
             return max((one.prefixlen for one in advertised if is_public(one)), default=-1)
         return max((one.prefixlen for one in advertised if source.address in one), default=-1)
 
-    def _along(self, table: SubnetTable, place: str, leg: _Leg, target: Address | None = None, by: str = "") -> None:
+    def along(
+        self,
+        table: SubnetTable,
+        place: str,
+        leg: _Leg,
+        target: Address | None = None,
+        by: str = "",
+        doors: frozenset[str] = frozenset(),
+    ) -> None:
         """Follow tables from a place to the owner of a source, past exactly the keepers of its leg.
 
-        `by`: the line that the reply enters by, if it is one.
+        `by`: the line that the reply enters by, if it is one. doors: the exits by which it may leave the estate.
         """
-        shown = _shown(leg.source) if target is None else str(target)
+        shown = _shown(leg.source) if target is None or leg.source.kind == "remote" else str(target)
         by_itself = target is None and leg.source.prefix is None
         target = target or leg.source.address or UNKNOWN
         owner, passed = leg.source.exit, list[str]()
         while True:
             matching = table.match(target)
-            route = matching[0] if matching else None
+            route = matching[self._pick(len(matching))] if matching else None
             name = route.exit if route else ""
             self.hops.append(Hop(place, route, name, leg.source, via=by))
             by = ""
             # An exit's public address needs no route in its own network.
             if owner and (name == owner or (by_itself and table.network == leg.source.network)):
                 break
+            if name in doors:
+                break
             if route is None:
                 raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} takes the reply back to {shown}")
+            if doors:
+                self._check_door(name, shown)
             following = self._next_place(name, place, shown) if name != LOCAL else None
             if following is None:
-                entered = (table.network or route.key) if name == LOCAL else self._other_side(name, table.network)
-                if leg.source.network not in (None, entered):
-                    raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} is delivered in {entered}, not to its sender")
+                self._check_network(leg, table, route, shown)
                 break
             if name in passed or len(self.hops) > _MOST_HOPS:
                 raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} runs in circles at {name}")
@@ -195,11 +250,31 @@ class _Reply:
                 passed.append(name)
             came_from = self.estate.subnets[place].network if place in self.estate.subnets else None
             place, table = following, self.routes.of(following, came_from)
-        due = leg.keepers
-        if strangers := [one for one in passed if one not in due]:
-            raise _Lost(Verdict.OTHER_RETURN, f"the reply meets {strangers[0]}, which never saw the request")
-        if missed := [one for one in reversed(due) if one not in passed]:
-            raise _missed(missed[0])
+        _check_kept(leg.keepers, passed)
+
+    def _pick(self, number: int) -> int:
+        """Which of so many equal routes is followed: the first, unless `picks` says otherwise."""
+        if number < 2:
+            return 0
+        self.options.append(number)
+        return self.picks[len(self.options) - 1] if len(self.options) <= len(self.picks) else 0
+
+    def _check_door(self, name: str, shown: str) -> None:
+        """Lost where an exit that is no door takes it out of the estate, or shows it from an address of its own."""
+        exit_ = self.estate.exits.get(name)
+        if exit_ is None or exit_.fault:
+            return
+        out = exit_.onward in (Onward.INTERNET, Onward.SERVICE, Onward.THIRD_PARTY)
+        if out or (exit_.keeps_state and not exit_.is_machine):
+            came = f"not through {self.trace.door}" if self.trace.door else "by which the request did not come"
+            raise _Lost(Verdict.OTHER_RETURN, f"the reply to {shown} leaves through {name}, {came}")
+
+    def _check_network(self, leg: _Leg, table: SubnetTable, route: TableRoute, shown: str) -> None:
+        """Lost where it is delivered in another network than that of its sender."""
+        local = route.exit == LOCAL
+        entered = (table.network or route.key) if local else self._other_side(route.exit, table.network)
+        if leg.source.network not in (None, entered):
+            raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} is delivered in {entered}, not to its sender")
 
     def _other_side(self, peering: str, network: str | None) -> str:
         """The network that a peering leads to from another one."""
@@ -236,6 +311,14 @@ def _shown(source: Source) -> str:
     if source.kind != "exit":
         return "{from}"
     return str(source.prefix) if source.prefix is not None else f"the addresses of {source.exit}"
+
+
+def _check_kept(due: list[str], passed: list[str]) -> None:
+    """Lost where it met other exits that keep state than the request."""
+    if strangers := [one for one in passed if one not in due]:
+        raise _Lost(Verdict.OTHER_RETURN, f"the reply meets {strangers[0]}, which never saw the request")
+    if missed := [one for one in reversed(due) if one not in passed]:
+        raise _missed(missed[0])
 
 
 def _missed(name: str) -> _Lost:

@@ -115,7 +115,7 @@ class Routes:
         self._held: dict[str, PrefixTable[str]] = {}
 
     def of(self, place: str, came_from: str | None = None) -> SubnetTable:
-        """The effective table of a subnet, or of a hub for what comes from a network."""
+        """The effective table of a subnet, of a hub for what comes from a network, or of another exit from outside."""
         asked = (place, came_from)
         if asked not in self._asked:
             self._asked[asked] = self._found(place, came_from)
@@ -124,7 +124,10 @@ class Routes:
     def _found(self, place: str, came_from: str | None) -> SubnetTable:
         subnet = self.estate.subnets.get(place)
         if subnet is None:
-            stated = self.estate.exits[place].table_for(came_from)
+            exit_ = self.estate.exits[place]
+            if not exit_.joins_many:
+                return self.of_exit(place) or self.of_network(self.estate.network_of(exit_) or "")
+            stated = exit_.table_for(came_from)
             return self._once(("hub", place, stated or ""), None, lambda: self._hub_routes(place, stated))
         table = self.estate.table_of(place)
         key = ("subnet", table or "", subnet.network, "learns" if subnet.learns else "")

@@ -15,7 +15,7 @@ from fenrask.routing.policies import Policies
 from fenrask.routing.reply import Replies
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
-__all__ = ["Tracer"]
+__all__ = ["Rest", "Tracer"]
 
 Ending = tuple[Verdict, str]
 _ALL = Fraction(1)
@@ -43,11 +43,13 @@ class _At:
     """Whether it is still in its host."""
     bound: str = ""
     """The endpoint of another network that it is for, since a name resolved to it: its address is the endpoint's."""
+    until: str = ""
+    """The exit that leads it to hosts, where it comes from outside: it is followed as far as that."""
 
 
 @dataclass(frozen=True, slots=True)
-class _Onward:
-    """How packets go on from a place to their end: the hops from there, and the exits that these pass."""
+class Rest:
+    """The rest of a path, from a place to its end: the hops from there, and the exits that these pass."""
 
     verdict: Verdict
     reason: str
@@ -58,10 +60,10 @@ class _Onward:
     share: Fraction = _ALL
     passed: frozenset[Met] = frozenset()
 
-    def after(self, hop: Hop, met: Met, share: Fraction) -> "_Onward":
+    def after(self, hop: Hop, met: Met, share: Fraction) -> "Rest":
         """The same, one hop earlier."""
         part = self.share if share == 1 else share * self.share
-        return _Onward(
+        return Rest(
             self.verdict, self.reason, (hop, *self.hops), self.onward, self.there, part, self.passed | {met}
         )  # fmt: skip
 
@@ -111,7 +113,7 @@ class Tracer:
         self._known: dict[tuple[Hashable, ...], list[tuple[Trace, Fraction]]] = {}
         self.boxes: dict[Hashable, Any] = {}
         """What is known of outcomes, by classes: see `routing.portions`."""
-        self._followed: dict[tuple[Hashable, ...], list[_Onward]] = {}
+        self._followed: dict[tuple[Hashable, ...], list[Rest]] = {}
         self._asked: dict[tuple[str, IpStack], list[tuple[int, int]]] = {}
         self._steps: dict[Hashable, int] = {}
 
@@ -212,6 +214,31 @@ class Tracer:
         steps = self._options(subnet, None, begun.network, begun.address, asked)
         return next((route for route, name in steps if name == exit_name), None)
 
+    def entered(
+        self, place: str, zone: str | None, source: Source, kind: Hashable, packet: Packet, until: str = ""
+    ) -> list[Rest]:
+        """The rest of the paths of a packet from outside, from a place that it came to: a hub, a subnet, or an exit.
+
+        kind: what stands for all of its class beside address and place. until: an exit at which they end, if they get
+        there; its address is then the packet's.
+        """
+        network = self._network_at(place)
+        begun = _At(place, network, zone, source, (kind, until), packet.address, until=until)
+        return self._onward(begun, packet, frozenset())
+
+    def _network_at(self, place: str) -> str | None:
+        if place in self.estate.subnets:
+            return self.estate.subnets[place].network
+        return None if self.estate.exits[place].joins_many else self._facts[place].network
+
+    def unjudged(self, subnet: str, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
+        """The paths of a packet from a subnet there and back, past no filter yet, with the share of each."""
+        packet, begun = self.origin(subnet, packet)
+        for one in self._onward(begun, packet, frozenset()):
+            hops = tuple(hop.of_origin(begun.source) for hop in one.hops)
+            trace = Trace(subnet, packet, one.verdict, hops, begun.source, one.onward, one.reason, (), one.there)
+            yield self.replies.returned(trace) if trace.verdict.arrives else trace, one.share
+
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
         packet, begun = self.origin(subnet, packet)
@@ -219,7 +246,7 @@ class Tracer:
         return self._judged(subnet, packet, begun.source, found, None)
 
     def _judged(
-        self, subnet: str, packet: Packet, origin: Source, found: Sequence[_Onward], workload: str | None
+        self, subnet: str, packet: Packet, origin: Source, found: Sequence[Rest], workload: str | None
     ) -> list[tuple[Trace, Fraction]]:
         """Paths there with their return paths, past all filters."""
         traces = []
@@ -252,7 +279,7 @@ class Tracer:
         host = self.classes.host_kind(subnet, packet)
         return packet, _At(subnet, stated.network, stated.zone, source, host, address, starts=True)
 
-    def _onward(self, here: _At, packet: Packet, met: frozenset[Met]) -> list[_Onward]:
+    def _onward(self, here: _At, packet: Packet, met: frozenset[Met]) -> list[Rest]:
         """How a packet goes on from a place; what is treated the same is followed once, whichever way it came there.
 
         `met`: the exits that it passed before. Only what meets none of them again is known from others.
@@ -261,7 +288,9 @@ class Tracer:
             options: list[tuple[TableRoute | None, str]] = [(None, "")]
         else:
             here, asked = self._aimed(here, packet.destination if here.starts else None)
-            options = list(self._options(here.place, here.came_from, here.network, here.address, asked))
+            # Of what comes from outside, only what a route matches goes on: no exit takes the rest inward.
+            network = None if here.source.kind == "remote" else here.network
+            options = list(self._options(here.place, here.came_from, network, here.address, asked))
         target = self.classes.target_kind(packet)
         key = (here.place, here.zone, here.kind, here.came_from, here.address.version, here.bound, target)
         # What is sent from a host is known by its class: see `class_traces`.
@@ -300,13 +329,17 @@ class Tracer:
 
     def _entered(
         self, here: _At, route: TableRoute | None, name: str, packet: Packet, met: frozenset[Met], share: Fraction
-    ) -> Iterator[_Onward]:
+    ) -> Iterator[Rest]:
         """How packets go on by a next hop: one path for each class of addresses that the exit shows them from."""
         if name not in self._facts:
             yield self._beyond_exits(here, route, name, share)
             return
         facts = self._facts[name]
         exit_ = facts.model
+        if here.until == name:
+            hop = Hop(here.place, route, name, here.source, here.zone, facts.zones[0] if facts.zones else here.zone)
+            yield Rest(Verdict.ARRIVES, "", (hop,), None, exit_.in_subnets[0] if exit_.in_subnets else "", share)
+            return
         via, unreached = self._reached(here, facts, name)
         passing = self._passing(here, packet)
         decision = exit_.decides(passing) if not unreached else None
@@ -323,35 +356,42 @@ class Tracer:
         if ending is not None:
             ending = ending[0], self._aimed_at(here, ending[1])
             # It goes no further, so that nothing is rewritten.
-            source = here.source if exit_.rewrites(here.address) else self._unwritten(here, facts)
+            source = here.source if self._rewrites(here, exit_) else self._unwritten(here, facts)
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
-            yield _Onward(*ending, (hop,), share=share, passed=frozenset((passed,)))
+            yield Rest(*ending, (hop,), share=share, passed=frozenset((passed,)))
             return
         address = (unmapped(here.address) or here.address) if exit_.maps_ipv6 else here.address
-        shown = facts.sources if exit_.rewrites(address) else ((self._unwritten(here, facts), here.kind, _ALL),)
+        rewritten = self._rewrites(replace(here, address=address), exit_)
+        shown = facts.sources if rewritten else ((self._unwritten(here, facts), here.kind, _ALL),)
         for source, kind, part in shown:
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
             whole = share if part == 1 else share * part
             if exit_.onward is Onward.HUB:
-                there = _At(name, None, zone, source, kind, address, here.network, bound=here.bound)
+                there = _At(name, None, zone, source, kind, address, here.network, bound=here.bound, until=here.until)
             elif exit_.onward is Onward.TABLE:
-                there = _At(exit_.in_subnets[0], facts.network, zone, source, kind, address, bound=here.bound)
+                there = _At(
+                    exit_.in_subnets[0], facts.network, zone, source, kind, address, bound=here.bound, until=here.until
+                )
             else:
                 yield self._left(here, facts, hop, whole, passed)
                 continue
             for one in self._onward(there, packet, met | {passed}):
                 yield one.after(hop, passed, whole)
 
-    def _left(self, here: _At, facts: _Facts, hop: Hop, share: Fraction, passed: Met) -> _Onward:
+    def _rewrites(self, here: _At, exit_: ExitModel) -> bool:
+        """Whether an exit shows a packet from an address of its own: not one that comes in."""
+        return here.source.kind != "remote" and exit_.rewrites(here.address)
+
+    def _left(self, here: _At, facts: _Facts, hop: Hop, share: Fraction, passed: Met) -> Rest:
         """A packet past the last exit: in a joined network, or beyond the estate."""
         exit_ = facts.model
         if exit_.onward is Onward.JOINED:
             other = next((one for one in exit_.joins if one != here.network), here.network or "")
             delivered = self._delivered(here, hop, other, Onward.JOINED, share)
             return replace(delivered, passed=delivered.passed | {passed})
-        return _Onward(Verdict.ARRIVES, "", (hop,), exit_.onward, "", share, frozenset((passed,)))
+        return Rest(Verdict.ARRIVES, "", (hop,), exit_.onward, "", share, frozenset((passed,)))
 
-    def _beyond_exits(self, here: _At, route: TableRoute | None, name: str, share: Fraction) -> _Onward:
+    def _beyond_exits(self, here: _At, route: TableRoute | None, name: str, share: Fraction) -> Rest:
         """A packet where no exit takes it: inside its network, or nowhere."""
         hop = Hop(here.place, route, name, here.source, here.zone)
         if name == LOCAL and route is not None:
@@ -359,27 +399,27 @@ class Tracer:
             return self._delivered(here, hop, here.network or route.key, None, share)
         if name:
             words = "has failed" if name in self.described.failed else "does not exist"
-            return _Onward(Verdict.BLACK_HOLE, f"{name} {words}", (hop,), share=share)
+            return Rest(Verdict.BLACK_HOLE, f"{name} {words}", (hop,), share=share)
         if here.source.prefix is None and here.source.kind == "host":
-            return _Onward(Verdict.NO_ROUTE, f"the subnet has no IPv{here.address.version}", (hop,), share=share)
+            return Rest(Verdict.NO_ROUTE, f"the subnet has no IPv{here.address.version}", (hop,), share=share)
         table = self.routes.of(here.place, here.came_from).name
         reason = f"no route in {table} matches, and nothing is assigned"
-        return _Onward(Verdict.NO_ROUTE, reason, (hop,), share=share)
+        return Rest(Verdict.NO_ROUTE, reason, (hop,), share=share)
 
-    def _delivered(self, here: _At, hop: Hop, network: str, onward: Onward | None, share: Fraction) -> _Onward:
+    def _delivered(self, here: _At, hop: Hop, network: str, onward: Onward | None, share: Fraction) -> Rest:
         """A packet inside a network of the estate: it arrives where a subnet holds its address."""
         there = self.routes.subnet_at(network, here.address)
         if there is None:
-            return _Onward(Verdict.NO_HOST, self._aimed_at(here, "no subnet holds {to}"), (hop,), share=share)
+            return Rest(Verdict.NO_HOST, self._aimed_at(here, "no subnet holds {to}"), (hop,), share=share)
         if here.bound:
             return self._at_endpoint(here, hop, there, share)
-        return _Onward(Verdict.ARRIVES, "", (hop,), onward, there, share)
+        return Rest(Verdict.ARRIVES, "", (hop,), onward, there, share)
 
     def _aimed_at(self, here: _At, reason: str) -> str:
         """A reason with the address of the endpoint that a packet is for, where it is for one of another network."""
         return reason.replace("{to}", f"{here.bound} at {here.address}") if here.bound else reason
 
-    def _at_endpoint(self, here: _At, hop: Hop, there: str, share: Fraction) -> _Onward:
+    def _at_endpoint(self, here: _At, hop: Hop, there: str, share: Fraction) -> Rest:
         """A packet that was sent to an endpoint of another network, in the subnet that holds its address."""
         facts = self._facts[here.bound]
         zone = self.estate.subnets[there].zone
@@ -388,8 +428,8 @@ class Tracer:
         at = replace(here, place=there, network=facts.network)
         passing = Passing(here.address, (facts.model.carries or ("",))[0], (), None, "tcp", here.source.address)
         if ending := self._not_carried(at, facts, here.bound, passing):
-            return _Onward(*ending, (hop, entered), share=share, passed=passed)
-        return _Onward(Verdict.ARRIVES, "", (hop, entered), facts.onward, "", share, passed)
+            return Rest(*ending, (hop, entered), share=share, passed=passed)
+        return Rest(Verdict.ARRIVES, "", (hop, entered), facts.onward, "", share, passed)
 
     def _unwritten(self, here: _At, facts: _Facts) -> Source:
         """The source of a packet after an exit that does not translate it: an internet exit shows public hosts so."""
@@ -444,7 +484,7 @@ class Tracer:
             return Verdict.NOT_CARRIED, f"{name} leads to {', '.join(exit_.carries)} only"
         if exit_.onward is Onward.THIRD_PARTY and not any(address in one for one in exit_.announced):
             return Verdict.NOT_CARRIED, f"{name} has received no prefix that holds {{to}}"
-        if offer is not None and exit_.rewrites(address) and passing.protocol not in offer.protocols:
+        if offer is not None and self._rewrites(here, exit_) and passing.protocol not in offer.protocols:
             return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
@@ -461,8 +501,10 @@ class Tracer:
         return f"is in region {own}, {passing.destination} in {there}" if own and there and own != there else ""
 
     def _passing(self, here: _At, packet: Packet) -> Passing:
-        stated = self.estate.destinations.get(packet.destination or "")
+        stated = self.estate.remotes.get(packet.destination or "")
         if stated is None:
             return Passing(here.address, None, (), None, "tcp", here.source.address)
+        if here.source.kind == "remote":
+            return Passing(here.address, None, (), stated.port, stated.protocol, here.source.address)
         names = stated.names if packet.names is None else packet.names
         return Passing(here.address, packet.destination, names, stated.port, stated.protocol, here.source.address)

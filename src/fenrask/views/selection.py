@@ -58,9 +58,9 @@ class Selection:
                 "exit": {*path.trace.exits},
                 "flow": {path.flow},
                 "network": {estate.subnets[path.subnet].network},
-                "workload": {flow.from_},
+                "workload": {flow.workload},
                 "subnet": {path.subnet},
-                "destination": {flow.to},
+                "destination": {flow.other_end},
             }
             if all(held[noun] & {*names} for noun, names in asked.items()):
                 for noun, names in held.items():

@@ -152,7 +152,11 @@ def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
 
     for number, one in enumerate(inputs):
         flow = flows[one.flow]
-        ends = [("name", one.together)] if one.together else [("from", one.key, flow.from_), ("to", one.key, flow.to)]
+        ends = (
+            [("name", one.together)]
+            if one.together
+            else [("from", one.key, flow.workload), ("to", one.key, flow.other_end)]
+        )
         for end in ends:
             other = first(known.setdefault(end, number))
             groups[max(other, first(number))] = min(other, first(number))

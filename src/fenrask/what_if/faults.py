@@ -39,13 +39,13 @@ def _far_end(described: Described, case: Case) -> Patch:
     for name, flow in described.estate.flows.items():
         if flow.persistent_per_host is not None:
             continue
-        if flow.to in case.slow:
-            flows[name] = {"duration_s": _longer(flow.duration_s, case.slow[flow.to])}
-        if flow.to in case.silent:
+        if flow.remote in case.slow:
+            flows[name] = {"duration_s": _longer(flow.duration_s, case.slow[flow.remote])}
+        if flow.remote in case.silent:
             flows[name] = {**flows.get(name, {}), **_UNANSWERED, **_tries(flow, _GIVES_UP_S)}
-        if flow.to in case.rejecting:
+        if flow.remote in case.rejecting:
             flows[name] = {**flows.get(name, {}), **_REJECTED, **_tries(flow, 0.0)}
-        if flow.to in case.resolver_down:
+        if flow.remote in case.resolver_down:
             again = {key: value * _QUERIES for key in LOADS if (value := getattr(flow, key)) is not None}
             flows[name] = {**flows.get(name, {}), **_UNANSWERED, **again}
     for name in asking_by_name(described, case):
@@ -57,10 +57,10 @@ def _far_end(described: Described, case: Case) -> Patch:
 def asking_by_name(described: Described, case: Case) -> list[str]:
     """The flows that open nothing new when resolvers are down: to named destinations, from hosts that ask these."""
     estate = described.estate
-    asking = {flow.from_ for flow in estate.flows.values() if flow.to in case.resolver_down}
+    asking = {flow.from_ for flow in estate.outward_flows.values() if flow.to in case.resolver_down}
     return [
         name
-        for name, flow in estate.flows.items()
+        for name, flow in estate.outward_flows.items()
         if flow.from_ in asking
         and flow.to not in case.resolver_down
         and flow.persistent_per_host is None

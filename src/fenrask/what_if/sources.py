@@ -81,7 +81,9 @@ def sources_shown(
 def shown_to(described: Described, target: str) -> dict[str, tuple[Shown, ...]]:
     """The same for every subnet that has a flow to a destination; where none has, for every subnet with hosts."""
     estate = described.estate
-    senders = dict.fromkeys(flow.from_ for flow in estate.flows.values() if flow.to == target) or estate.workloads
+    senders = (
+        dict.fromkeys(flow.from_ for flow in estate.outward_flows.values() if flow.to == target) or estate.workloads
+    )
     found: dict[str, tuple[Shown, ...]] = {}
     for workload in senders:
         for subnet in estate.workloads[workload].subnets:

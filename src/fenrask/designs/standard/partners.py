@@ -21,7 +21,7 @@ def _dedicated(described: Described) -> Patch:
     ]
     private = set(sending_subnets(described))
     senders: dict[str, list[str]] = {}
-    for flow in estate.flows.values():
+    for flow in estate.outward_flows.values():
         if flow.to in known:
             for subnet in estate.workloads[flow.from_].subnets:
                 if subnet in private:
@@ -51,7 +51,7 @@ def _boundary(described: Described) -> Patch:
         raise NoAnswer("every third party is at a hub already" if at_hub else "no third party has a private line")
     draft = Draft(described, kept=estate.exits)
     reached: dict[str, dict[str, None]] = {}
-    for flow in estate.flows.values():
+    for flow in estate.outward_flows.values():
         announced = [prefix for line in lines.values() for prefix in line.announced if prefix.prefixlen]
         if any(covers(outer, one) for one in estate.destinations[flow.to].prefixes for outer in announced):
             for subnet in estate.workloads[flow.from_].subnets:

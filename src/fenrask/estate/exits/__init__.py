@@ -29,6 +29,7 @@ from fenrask.estate.exits.inspecting_firewall import InspectingFirewall
 from fenrask.estate.exits.ipv6_outbound import Ipv6Outbound
 from fenrask.estate.exits.peering import Peering
 from fenrask.estate.exits.private_endpoint import PrivateEndpoint
+from fenrask.estate.exits.published import Published
 from fenrask.estate.exits.routed_endpoint import RoutedEndpoint
 from fenrask.estate.exits.translation_gateway import TranslationGateway
 from fenrask.estate.exits.translator_host import TranslatorHost
@@ -47,6 +48,7 @@ __all__ = [
     "Passing",
     "PrivateEndpoint",
     "PrivateLine",
+    "Published",
     "Translating",
 ]
 

@@ -5,12 +5,13 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import Discriminator, Field, Tag
+from pydantic import Discriminator, Field, Tag, model_validator
 
 from fenrask.estate.behaviour import InjectsWhile
+from fenrask.estate.exits.published import Published
 from fenrask.estate.filters import Filter
 from fenrask.estate.third_party_nat import ThirdPartyNat
-from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict
+from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict, unfit
 from fenrask.estate.wire import MTU
 from fenrask.prefixes import Address, Prefix
 
@@ -26,6 +27,7 @@ __all__ = [
     "Onward",
     "Passing",
     "Preferred",
+    "Publishing",
     "Router",
     "StatedAddresses",
     "Translating",
@@ -330,6 +332,11 @@ class ExitModel(Strict):
         """Whether it forwards others' packets at all."""
         return True
 
+    @property
+    def published(self) -> Mapping[str, Published]:
+        """The ports at its own addresses that it leads to workloads, by name."""
+        return {}
+
     def decides(self, passing: Passing) -> Decision | None:
         """Its word on a packet, for an exit with rules."""
         return None
@@ -527,6 +534,35 @@ class Counted(ExitModel):
 
     def with_units(self, number: int) -> dict[str, Any] | None:
         return {self.count_key: number}
+
+
+class Publishing(ExitModel):
+    """The role of exits that lead ports at their own addresses to hosts behind them."""
+
+    publishes: dict[str, Published] = Field(
+        {}, description="ports at its addresses that lead to workloads, by name; rules judge what was led on"
+    )
+
+    @property
+    def published(self) -> Mapping[str, Published]:
+        return self.publishes
+
+    @model_validator(mode="after")
+    def _each_port_once(self) -> Self:
+        seen: dict[object, str] = {}
+        pool, listed = self.pool, self.listed_addresses
+        for name, one in self.publishes.items():
+            if other := seen.setdefault((one.address or (listed or ("",))[0], one.port, one.protocol), name):
+                if other != name:
+                    raise unfit(f"each port of an address once in publishes, not in {other} and {name}")
+            if one.address is None:
+                continue
+            if pool is not None and one.address not in pool:
+                raise unfit(f"in publishes.{name}.address one of its pool {pool}, not {one.address}")
+            if pool is None and listed and one.address not in listed:
+                own = ", ".join(map(str, listed))
+                raise unfit(f"in publishes.{name}.address one of its addresses, {own}, not {one.address}")
+        return self
 
 
 class Translating(ExitModel):

@@ -6,7 +6,16 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from fenrask.estate.exits.contract import Announcing, Counted, Decision, Inspecting, InSubnet, Passing, Translating
+from fenrask.estate.exits.contract import (
+    Announcing,
+    Counted,
+    Decision,
+    Inspecting,
+    InSubnet,
+    Passing,
+    Publishing,
+    Translating,
+)
 from fenrask.estate.values import PortNumber, PrefixText, Strict, without_empty_lists
 from fenrask.prefixes import Address, Prefix, is_public
 
@@ -56,7 +65,7 @@ def _named(pattern: str, name: str) -> bool:
     return name.endswith(pattern[1:]) if pattern.startswith("*.") else name == pattern
 
 
-class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Translating):
+class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, Translating):
     purpose: ClassVar[str] = "inspects what passes by rule, may translate, has nodes"
     is_machine: ClassVar[bool] = True
     count_key: ClassVar[str] = "nodes"

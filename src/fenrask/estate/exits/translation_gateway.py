@@ -4,13 +4,13 @@ from typing import ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from fenrask.estate.exits.contract import Onward, Translating
+from fenrask.estate.exits.contract import Onward, Publishing, Translating
 from fenrask.estate.values import unfit
 
 __all__ = ["TranslationGateway"]
 
 
-class TranslationGateway(Translating):
+class TranslationGateway(Publishing, Translating):
     purpose: ClassVar[str] = "provider-run source translation (SNAT), in a subnet or for a whole network"
 
     one_for_each_subnet: ClassVar[bool] = True

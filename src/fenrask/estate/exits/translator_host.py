@@ -5,13 +5,13 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from fenrask.estate.exits.contract import Announcing, Counted, InSubnet, Translating
+from fenrask.estate.exits.contract import Announcing, Counted, InSubnet, Publishing, Translating
 from fenrask.estate.values import Number, unfit
 
 __all__ = ["TranslatorHost"]
 
 
-class TranslatorHost(InSubnet, Announcing, Counted, Translating):
+class TranslatorHost(InSubnet, Announcing, Counted, Publishing, Translating):
     purpose: ClassVar[str] = "source translation on a machine that the team runs itself"
     is_machine: ClassVar[bool] = True
     self_run: ClassVar[bool] = True

@@ -74,7 +74,7 @@ def _folded(paths: Paths) -> dict[str, list[str]]:
     estate = paths.described.estate
     taken: dict[str, set[tuple[str, tuple[str, ...], Verdict]]] = {}
     for path in paths.paths:
-        key = (estate.flows[path.flow].to, path.trace.exits, path.trace.verdict)
+        key = (estate.flows[path.flow].other_end, path.trace.exits, path.trace.verdict)
         taken.setdefault(path.subnet, set()).add(key)
     rows: dict[object, list[str]] = {}
     for name in sorted(taken, key=[*estate.subnets].index):
@@ -87,7 +87,7 @@ def _lines_of(paths: Paths, rows: Mapping[str, Sequence[str]]) -> list[_Line]:
     first = {name: row for row, names in rows.items() for name in names}
     flows: dict[tuple[str, tuple[str, ...], str, Verdict], dict[str, float]] = {}
     for path in paths.paths:
-        to = paths.described.estate.flows[path.flow].to
+        to = paths.described.estate.flows[path.flow].other_end
         found = flows.setdefault((first[path.subnet], path.trace.exits, to, path.trace.verdict), {})
         found[path.flow] = found.get(path.flow, 0.0) + float(month_volume(paths.described, path).both_bytes)
     return [_Line(*key, tuple(volumes), sum(volumes.values())) for key, volumes in flows.items()]
@@ -229,7 +229,7 @@ def _draw_unmet(
     unmet: dict[str, dict[str, list[str]]] = {}
     for one in broken:
         if one.need != "arrives":
-            unmet.setdefault(estate.flows[one.flow].to, {}).setdefault(one.need, []).append(one.flow)
+            unmet.setdefault(estate.flows[one.flow].other_end, {}).setdefault(one.need, []).append(one.flow)
     for destination, needs in unmet.items():
         spot = spots.get(("destination", destination))
         if spot is not None:

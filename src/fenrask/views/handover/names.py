@@ -34,7 +34,7 @@ def endpoint_files(described: Described) -> Iterator[HandoverFile]:
 def _users(described: Described, endpoint: str) -> list[str]:
     """The subnets whose flows go to the endpoint's service: whom its policy has to list."""
     to = described.estate.exits[endpoint].carries or ()
-    flows = [one for one in described.estate.flows.values() if one.to in to]
+    flows = [one for one in described.estate.outward_flows.values() if one.to in to]
     return list(dict.fromkeys(subnet for one in flows for subnet in described.estate.workloads[one.from_].subnets))
 
 

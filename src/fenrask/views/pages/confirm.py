@@ -95,8 +95,8 @@ def _host_in(trace: Trace) -> Address:
 
 def _to_make(evaluation: Evaluation) -> Iterator[tuple[str, str, str, str, str, str]]:
     estate, seen = evaluation.described.estate, set[tuple[str, str]]()
-    for path in evaluation.paths.paths:
-        to = estate.flows[path.flow].to
+    for path in evaluation.paths.where(lambda _: True):
+        to = path.to
         if (path.subnet, to) in seen:
             continue
         seen.add((path.subnet, to))

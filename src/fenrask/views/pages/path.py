@@ -85,10 +85,11 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     def row(key: int) -> tuple[object, ...]:
         flow, found = paths.flows[key // width], outcomes[key % width]
         same = [path for path in paths.by_flow[flow] if outcome[id(path.example)] == key % width]
+        from_, to = estate.flows[flow].ends
         return (
             flow,
-            [path.subnet for path in same],
-            estate.flows[flow].to,
+            [from_] if estate.flows[flow].is_inward else [path.subnet for path in same],
+            to,
             found.exits,
             found.seen_as,
             found.verdict,

@@ -1,0 +1,477 @@
+"""Flows whose connections the other end opens: in by a door, to the hosts, and the hosts' answers out again.
+
+A packet from outside is followed by the same tables and exits as any other; no exit rewrites its source on the way in,
+but for one that publishes a port and says so. It arrives where the hosts' answers leave by the door that it came in by,
+past every exit that keeps state and no other.
+"""
+
+from collections.abc import Hashable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
+from fenrask.estate import Estate, Onward, Passing, Published, Remote
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import Address, Block, Piece, Prefix, fewest_prefixes, is_public
+from fenrask.routing.packets import Hop, Inward, Packet, Portion, Source, Trace, Verdict
+from fenrask.routing.portions import Box, merged, product
+from fenrask.routing.reply import answered
+from fenrask.routing.tables import LOCAL
+from fenrask.routing.tracing import Rest, Tracer
+
+__all__ = ["Arriving", "publishers"]
+
+_ALL = Fraction(1)
+_ONWARD = {"internet": Onward.INTERNET, "lines": Onward.THIRD_PARTY}
+"""Where the other end is, by the way that it comes; nowhere beyond an exit for the others."""
+
+
+@dataclass(frozen=True)
+class _Way:
+    """How packets of one IP version get in: by a door, and at the end by an exit that publishes a port, if any.
+
+    share: the part of a flow's packets that come this way.
+    """
+
+    share: Fraction
+    version: int
+    door: str
+    """The exit by which they enter; empty for none."""
+    publisher: str = ""
+    as_: str = ""
+    """The name of the published port."""
+    target: Address | None = None
+    """The address that they are sent to up to there; default: the host's own."""
+    inner: Address | None = None
+    """The publisher's own address inside its network."""
+    sender: str = ""
+    """The subnet of the estate that they come from."""
+
+
+class _Closed(Exception):
+    """Nothing gets in; why, and with which verdict."""
+
+    def __init__(self, verdict: Verdict, why: str) -> None:
+        super().__init__(why)
+        self.verdict, self.why = verdict, why
+
+
+def publishers(estate: Estate, workload: str, port: int, protocol: str) -> Iterator[tuple[str, str, Published]]:
+    """The exits that lead a port to a workload's hosts, each with the name of the entry and the entry."""
+    for name, exit_ in estate.exits.items():
+        for as_, one in exit_.published.items():
+            if (one.to, one.host_port, one.protocol) == (workload, port, protocol):
+                yield name, as_, one
+
+
+class Arriving:
+    """Follows what comes in, class by class of those who send and of the hosts that they send to."""
+
+    def __init__(self, tracer: Tracer) -> None:
+        self.tracer, self.estate = tracer, tracer.estate
+        self.behaviour = tracer.described.catalogue.behaviour
+
+    def boxes(self, workload: str, subnet: str, remote: str) -> list[Box]:
+        """The outcomes of what comes from a remote end to a workload's hosts in a subnet, with the share of each."""
+        end = self.estate.remotes[remote]
+        assert isinstance(end, Remote)
+        try:
+            ways = [*self._ways(workload, subnet, end)]
+        except _Closed as closed:
+            return [self._lost(workload, subnet, remote, end, closed)]
+        found: list[Box] = []
+        for number, way in enumerate(ways):
+            hosts = self._pieces(self.estate.host_blocks(workload, subnet, way.version))
+            senders = self._senders(end, way)
+            if not hosts or not senders:
+                why = (
+                    f"{subnet} has no IPv{way.version}" if senders else f"no prefix of {end} is known for IPv4 or IPv6"
+                )
+                found.append(
+                    replace(self._lost(workload, subnet, remote, end, _Closed(Verdict.NO_ROUTE, why)), within=way.share)
+                )
+                continue
+            boxes = [
+                Box((s,), (t,), (number,), part, trace)
+                for t, host in enumerate(hosts)
+                for s, sender in enumerate(senders)
+                for trace, part in self._traces(workload, subnet, remote, end, way, host, sender)
+            ]
+            for box in merged(self.tracer, boxes, [None] * len(hosts)):
+                found.append(self._whole(way, box, senders, hosts))
+        return found
+
+    def _lost(self, workload: str, subnet: str, remote: str, end: Remote, closed: _Closed) -> Box:
+        """All of it, lost before it is in."""
+        prefix = self.estate.subnets[subnet].prefix
+        packet = Packet(prefix[0], remote)
+        inward = Inward(end.origin, str(end), end.port or 0)
+        trace = Trace(
+            subnet, packet, closed.verdict, (), Source("remote"), reason=closed.why, inward=inward
+        )  # fmt: skip
+        return Box((0,), (0,), (0,), _ALL, trace)
+
+    def _whole(self, way: _Way, box: Box, senders: Sequence[Piece], hosts: Sequence[Piece]) -> Box:
+        """A box with its shares, and with a trace that says which packets take it."""
+        from_, to = [senders[one] for one in box.senders], [hosts[one] for one in box.targets]
+        sent, held = _part(from_, senders), _part(to, hosts)
+        portion = Portion(
+            sources=Block.joined(block for one in from_ for block in one.blocks),
+            hosts=sent,
+            targets=Block.joined(block for one in to for block in one.blocks),
+            reach=held,
+            addresses=held,
+        )
+        trace = replace(box.trace, portion=portion)
+        within = product(product(product(sent, held), box.part), way.share)
+        return replace(box, trace=trace, hosts=held, reach=sent, within=within)
+
+    def _pieces(self, blocks: Sequence[Block]) -> list[Piece]:
+        return self.tracer.classes.destinations.pieces(blocks) if blocks else []
+
+    def _senders(self, end: Remote, way: _Way) -> list[Piece]:
+        if way.sender:
+            return self._pieces(self.estate.host_blocks(None, way.sender, way.version))
+        return self._pieces([Block.of(one) for one in fewest_prefixes(end.prefixes) if one.version == way.version])
+
+    # The ways in.
+
+    def _ways(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+        if end.way == "internet":
+            yield from self._from_internet(workload, subnet, end)
+        elif end.way == "lines":
+            yield from self._from_lines(workload, subnet, end)
+        elif end.way == "service":
+            for version, share in self._versions(workload, subnet, end):
+                yield _Way(share, version, "")
+        else:
+            yield from self._from_network(workload, subnet, end)
+
+    def _versions(self, workload: str, subnet: str, end: Remote) -> list[tuple[int, Fraction]]:
+        """The IP versions that both ends have, each with its share: IPv4, unless the workload states an IPv6 share."""
+        own = {one.version for one in self.estate.subnets[subnet].prefixes}
+        both = sorted(own & {one.version for one in end.prefixes})
+        if not both:
+            raise _Closed(Verdict.NO_ROUTE, f"{subnet} has no IP version of {end}")
+        stated = self.tracer.classes.ipv6_share(workload)
+        if len(both) == 1 or not stated:
+            return [(both[0], _ALL)]
+        return [one for one in ((4, 1 - stated), (6, stated)) if one[1]]
+
+    def _published(
+        self, workload: str, end: Remote, reached: Sequence[Prefix] | None
+    ) -> list[tuple[str, str, Published]]:
+        """The published ports that lead there; reached: where their addresses may lie, default: public ones."""
+        found = []
+        for name, as_, one in publishers(self.estate, workload, end.port or 0, end.protocol):
+            address, pool = self._published_address(name, one), self.estate.exits[name].pool
+            if reached is None:
+                if pool is None and (address is None or is_public(address)):
+                    found.append((name, as_, one))
+            elif address is not None and any(address in prefix for prefix in reached):
+                found.append((name, as_, one))
+        return found
+
+    def _unless_failed(self, workload: str, end: Remote) -> None:
+        """_Closed where the exit that published the port is one that a case took away."""
+        for name, exit_ in self.tracer.described.failed.items():
+            for one in exit_.published.values():
+                if (one.to, one.host_port, one.protocol) == (workload, end.port, end.protocol):
+                    raise _Closed(Verdict.BLACK_HOLE, f"{name} has failed")
+
+    def _published_address(self, name: str, one: Published) -> Address | None:
+        exit_ = self.estate.exits[name]
+        if one.address is not None:
+            address: Address = one.address
+            return address
+        if exit_.pool is not None:
+            return exit_.pool[0]
+        return next(iter(exit_.listed_addresses), None)
+
+    def _inner(self, name: str) -> Address | None:
+        """An exit's own address inside its network, where it has one."""
+        places = self.estate.exits[name].in_subnets
+        return self.estate.subnets[places[0]].prefix[0] if places else None
+
+    def _from_internet(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+        ports = self._published(workload, end, None)
+        for name, as_, _ in ports:
+            inner = self._inner(name)
+            door = name if inner is None else self._internet_exit(self._network(name))
+            yield _Way(Fraction(1, len(ports)), 4, door, name, as_, inner, inner)
+        if ports:
+            return
+        self._unless_failed(workload, end)
+        ways = {}
+        stated = self.estate.subnets[subnet]
+        if self.estate.workloads[workload].public_address and stated.prefix.version == 4:
+            ways[4] = _ALL
+        share = self.tracer.classes.ipv6_share(workload)
+        v6 = next((one for one in stated.prefixes if one.version == 6 and is_public(one)), None)
+        if v6 is not None and (not ways or share):
+            part = _ALL if not ways or share is None else share
+            ways = {version: 1 - part for version in ways if part != 1} | {6: part}
+        if not ways:
+            raise _Closed(
+                Verdict.NO_ROUTE,
+                f"no exit publishes port {end.port} of {workload}, and its hosts have no public address",
+            )
+        for version, part in ways.items():
+            yield _Way(part, version, self._internet_exit(stated.network))
+
+    def _internet_exit(self, network: str) -> str:
+        """The exit by which public addresses of a network are reached from the internet."""
+        for name, exit_ in self.estate.exits.items():
+            if exit_.takes_public_sources and exit_.of_network == network:
+                return name
+        raise _Closed(Verdict.NO_ROUTE, f"{network} has no internet exit by which its public addresses are reached")
+
+    def _network(self, name: str) -> str:
+        return self.estate.network_of(self.estate.exits[name]) or ""
+
+    def _from_lines(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+        exits = self.estate.exits
+        up = [name for name in end.lines if not exits[name].fault]
+        if not end.lines:
+            raise _Closed(Verdict.BLACK_HOLE, f"no line to {end} is left")
+        if not up:
+            raise _Closed(Verdict.BLACK_HOLE, f"{end.lines[0]}: {exits[end.lines[0]].fault}")
+        told = [prefix for name in up for prefix in exits[name].known_beyond or ()]
+        ports = self._published(workload, end, told)
+        for name, as_, one in ports:
+            target, inner = self._published_address(name, one), self._inner(name)
+            yield from self._by_lines(up, target, Fraction(1, len(ports)), end, name, as_, inner)
+        if ports:
+            return
+        self._unless_failed(workload, end)
+        for version, share in self._versions(workload, subnet, end):
+            yield from self._by_lines(up, self._host_of(workload, subnet, version), share, end)
+
+    def _host_of(self, workload: str, subnet: str, version: int) -> Address | None:
+        blocks = self.estate.host_blocks(workload, subnet, version)
+        return blocks[0].address if blocks else None
+
+    def _by_lines(
+        self,
+        up: Sequence[str],
+        target: Address | None,
+        share: Fraction,
+        end: Remote,
+        name: str = "",
+        as_: str = "",
+        inner: Address | None = None,
+    ) -> Iterator[_Way]:
+        """By the lines that tell the third party of the longest prefix for an address; equal ones share."""
+        lengths = {line: self._advertised(line, target) for line in up}
+        longest = max(lengths.values())
+        if target is None or longest < 0:
+            raise _Closed(
+                Verdict.NO_ROUTE,
+                f"{some(up)} {'does' if len(up) == 1 else 'do'} not advertise {target}: nothing from {end} finds its way in",
+            )
+        lines = [line for line in up if lengths[line] == longest]
+        for line in lines:
+            yield _Way(
+                share / len(lines), target.version, line, name, as_, target if name else None, inner
+            )  # fmt: skip
+
+    def _advertised(self, line: str, target: Address | None) -> int:
+        told = self.estate.exits[line].known_beyond or ()
+        return max((one.prefixlen for one in told if target is not None and target in one), default=-1)
+
+    def _from_network(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+        """From the hosts of every subnet of a network, by the number of their addresses."""
+        [(version, _)] = self._versions(workload, subnet, end)[:1]
+        sizes = {
+            name: sum(block.size for block in self.estate.host_blocks(None, name, version))
+            for name, one in self.estate.subnets.items()
+            if one.network == end.network
+        }
+        whole = sum(sizes.values())
+        if not whole:
+            raise _Closed(Verdict.NO_ROUTE, f"{end.network} has no subnet with IPv{version}")
+        for name, size in sizes.items():
+            if size:
+                yield _Way(Fraction(size, whole), version, "", sender=name)
+
+    # Along a way.
+
+    def _traces(
+        self, workload: str, subnet: str, remote: str, end: Remote, way: _Way, host: Piece, sender: Piece
+    ) -> Iterator[tuple[Trace, Fraction]]:
+        target, source = host.blocks[0].address, sender.blocks[0].address
+        if way.sender:
+            found = self._sent(subnet, remote, end, way, target, source)
+        else:
+            found = self._entered(workload, subnet, remote, end, way, host, sender)
+        for trace, part in found:
+            yield self.tracer.filters.passed(trace, workload), part
+
+    def _sent(
+        self, subnet: str, remote: str, end: Remote, way: _Way, target: Address, source: Address
+    ) -> Iterator[tuple[Trace, Fraction]]:
+        """From a host of the estate."""
+        for trace, part in self.tracer.unjudged(way.sender, Packet(target, remote, host=source)):
+            crossed = [name for name in trace.exits if self.estate.exits[name].joins]
+            inward = Inward(end.origin, str(end), end.port or 0, way.sender, crossed[0] if crossed else "")
+            yield replace(trace, subnet=subnet, inward=inward), part
+
+    def _entered(
+        self, workload: str, subnet: str, remote: str, end: Remote, way: _Way, host: Piece, sender: Piece
+    ) -> Iterator[tuple[Trace, Fraction]]:
+        """From outside."""
+        target, address = host.blocks[0].address, sender.blocks[0].address
+        exit_ = self.estate.exits.get(way.publisher)
+        inward = Inward(
+            end.origin,
+            str(end),
+            end.port or 0,
+            door=way.door,
+            published_at=way.publisher,
+            as_=way.as_,
+            published_port=exit_.published[way.as_].port if exit_ else 0,
+            entry=way.inner or way.target,
+        )
+        source = Source("remote", address=address)
+        kind: Hashable = ("remote", remote, sender.kind)
+        packet = Packet(target, remote, host=address)
+        begun = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
+        if way.door:
+            begun = replace(begun, hops=(Hop("", None, way.door, source),))
+        if barred := self._barred(way, packet):
+            yield replace(begun, verdict=barred[0], reason=barred[1]), _ALL
+            return
+        for trace, part in self._led(begun, way, kind, packet):
+            if trace.verdict.arrives and trace.there != subnet:
+                why = f"it is delivered in {trace.there}, not in {subnet}"
+                trace = replace(trace, verdict=Verdict.NO_HOST, reason=why)
+            if not trace.verdict.arrives:
+                yield trace, part
+                continue
+            for each, share in self._answered(workload, replace(trace, onward=_ONWARD.get(end.way)), way, end):
+                yield each, product(part, share)
+
+    def _barred(self, way: _Way, packet: Packet) -> tuple[Verdict, str] | None:
+        """Why a door, or the exit that publishes, lets nothing in."""
+        for name in dict.fromkeys((way.door, way.publisher)):
+            exit_ = self.estate.exits.get(name)
+            if exit_ is None:
+                continue
+            if exit_.fault:
+                return Verdict.BLACK_HOLE, f"{name}: {exit_.fault}"
+            if not exit_.forwards:
+                return Verdict.BLACK_HOLE, f"{name} does not forward"
+            if packet.address.version not in exit_.families:
+                return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{packet.address.version}"
+        publisher = self.estate.exits.get(way.publisher)
+        if publisher is not None and publisher.one_for_each_subnet and not self.behaviour.gateways_publish:
+            why = f"{way.publisher} publishes nothing: translation gateways of this provider do not (gateways_publish)"
+            return Verdict.NOT_CARRIED, why
+        return None
+
+    def _led(self, begun: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
+        """A packet past its door: as far as the exit that publishes, if any, and on to its host."""
+        source = begun.origin
+        if not way.door:
+            # The provider's own network delivers it.
+            zone = self.estate.subnets[begun.subnet].zone
+            yield replace(begun, hops=(Hop("", None, LOCAL, source, None, zone),), there=begun.subnet), _ALL
+            return
+        entry = self.estate.exits[way.door].attached_to or way.door
+        if not way.publisher:
+            for rest in self.tracer.entered(entry, None, source, kind, packet):
+                yield self._followed(begun, rest), rest.share
+            return
+        for trace, part in self._to_publisher(begun, way, entry, kind, packet):
+            if not trace.verdict.arrives:
+                yield trace, part
+                continue
+            for rest in self._past_publisher(trace, way, kind, packet):
+                yield self._followed(trace, rest), product(part, rest.share)
+
+    def _to_publisher(
+        self, begun: Trace, way: _Way, entry: str, kind: Hashable, packet: Packet
+    ) -> Iterator[tuple[Trace, Fraction]]:
+        if way.door == way.publisher or way.target is None:
+            yield begun, _ALL
+            return
+        aimed = replace(packet, address=way.target)
+        at = self.estate.exits[way.publisher].in_subnets[:1]
+        for rest in self.tracer.entered(entry, None, begun.origin, kind, aimed, way.publisher):
+            trace = self._followed(begun, rest)
+            if rest.verdict.arrives and trace.hops[-1].exit != way.publisher:
+                if (rest.there,) != at:
+                    why = f"{way.target} is delivered in {rest.there}, not to {way.publisher}"
+                    yield replace(trace, verdict=Verdict.NO_HOST, reason=why, there=""), rest.share
+                    continue
+                last = replace(trace.hops[-1], exit=way.publisher, to_zone=self.estate.subnets[rest.there].zone)
+                trace = replace(trace, hops=(*trace.hops[:-1], last))
+            yield replace(trace, there=""), rest.share
+
+    def _past_publisher(self, trace: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[Rest]:
+        """On from the exit that publishes, past its rules: they judge what it leads on."""
+        exit_ = self.estate.exits[way.publisher]
+        one = exit_.published[way.as_]
+        passing = Passing(
+            packet.address, None, (), one.host_port, one.protocol, trace.origin.address
+        )  # fmt: skip
+        decision = exit_.decides(passing)
+        last = trace.hops[-1]
+        source = trace.origin
+        if one.rewrites_source and way.inner is not None:
+            places = exit_.in_subnets
+            own = self.estate.subnets[places[0]]
+            source = Source("remote", way.publisher, (), own.prefix, own.network, way.inner)
+            kind = (kind, way.publisher)
+        rule = decision.rule if decision else ""
+        hop = replace(last, source=source, rule=rule or way.as_)
+        if decision is not None and not decision.allowed:
+            yield Rest(Verdict.DENIED, f"{way.publisher} denies it by {decision.rule}", (hop,))
+            return
+        place = exit_.in_subnets[0] if exit_.in_subnets else way.publisher
+        zone = self.estate.subnets[place].zone if exit_.in_subnets else None
+        for rest in self.tracer.entered(place, zone, source, kind, packet):
+            yield rest.after(hop, way.publisher, _ALL)
+
+    def _followed(self, trace: Trace, rest: Rest) -> Trace:
+        """A trace with the rest of its path, whose first hop may replace the last one there."""
+        hops = trace.hops
+        if hops and rest.hops and hops[-1].exit == rest.hops[0].exit and hops[-1].exit != LOCAL:
+            hops = hops[:-1]
+        # What is known from others of its class has their addresses.
+        own = tuple(hop if hop.source.exit else replace(hop, source=trace.origin) for hop in rest.hops)
+        hops = (*hops, *own)
+        if rest.verdict.arrives and hops and hops[-1].exit == LOCAL and rest.there:
+            hops = (*hops[:-1], replace(hops[-1], to_zone=self.estate.subnets[rest.there].zone))
+        return replace(trace, hops=hops, verdict=rest.verdict, reason=rest.reason, there=rest.there)
+
+    def _answered(self, workload: str, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
+        """A trace that gets there, with each way of the hosts' answers and its share."""
+        if end.way == "service" and self.behaviour.service_replies == "direct":
+            yield trace, _ALL
+            return
+        exit_ = self.estate.exits.get(way.publisher)
+        own_source = exit_ is not None and exit_.published[way.as_].rewrites_source and way.inner is not None
+        yield from answered(
+            self.tracer.routes, trace, self._doors(workload, trace, way, end), way.publisher, own_source
+        )
+
+    def _doors(self, workload: str, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
+        """The exits by which answers may leave: that of the request, or another line to the same third party."""
+        if end.way == "lines":
+            return frozenset(end.lines)
+        if end.way != "service":
+            return frozenset((way.door,))
+        public = self.estate.workloads[workload].public_address
+        network = self.estate.subnets[trace.subnet].network
+        own = [
+            name
+            for name, one in self.estate.exits.items()
+            if (one.carries is not None and end.origin in one.carries)
+            or (public and one.takes_public_sources and one.of_network == network)
+        ]
+        return frozenset(own)
+
+
+def _part(some_: Sequence[Piece], every: Sequence[Piece]) -> Fraction:
+    """The share of addresses that some pieces have of all."""
+    return Fraction(sum(one.size for one in some_), sum(one.size for one in every))

@@ -346,12 +346,16 @@ class Naive:
         only = {"translation-gateway": 4, "ipv6-outbound": 6}.get(kind)
         if only not in (None, address.version):
             return "address family not carried"
+        if base.get("comes_in") and kind in ("translation-gateway", "ipv6-outbound"):
+            return "not carried"
         outside = kind in ("direct-internet", "ipv6-outbound") or (kind == "translation-gateway" and "network" in exit_)
         if outside and not public:
             return "private destination"
         owner = here["owners"][-1][0]
         shows_public = bool(owner) and "private_pool" not in self.exits[owner]
         shows_public |= not owner and here["source"].version == 6 and not inside(here["source"], ["fc00::/7"])
+        if base.get("comes_in"):
+            shows_public = not any(here["source"] in one for one in PRIVATE if one.version == here["source"].version)
         if kind == "direct-internet" and not shows_public:
             return "no public source"
         if kind == "peering":
@@ -401,6 +405,8 @@ class Naive:
             crossed.append(("exits", base["bound"], True, here["source"]))
             return self.judged({**here, "crossed": crossed, "exits": exits}, base, "endpoint", there)
         hosts = [name for name, one in self.estate["workloads"].items() if there in one["subnets"]]
+        if "to_workload" in here:
+            hosts = [here["to_workload"]]
         if len(hosts) == 1:
             crossed.append(("workloads", hosts[0], True, here["source"]))
         return self.judged({**here, "crossed": crossed}, base, "here", there)

@@ -17,7 +17,7 @@ import yaml
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
-from tests.routing.naive import Naive
+from tests.routing.naive_inward import NaiveInward
 from tests.support import CATALOGUE, InFolder, merged
 
 MANY = int(os.environ.get("FENRASK_PACKETS", "60"))
@@ -200,6 +200,7 @@ def estate(seed: int) -> dict[str, Any]:
     learning(Dice(seed + 2 * 10**6), tables, exits)
     if seed % 2:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
+    coming_in(Dice(seed + 6 * 10**6), exits, workloads, flows)
     return {
         "estate": "Random",
         "catalogue": "catalogue.yaml",
@@ -211,6 +212,31 @@ def estate(seed: int) -> dict[str, Any]:
         "workloads": workloads,
         "flows": flows,
     }
+
+
+def coming_in(dice: Dice, exits: Any, workloads: Any, flows: Any) -> None:
+    """A workload that others open connections to: from a partner, the pilots, a service, either network."""
+    workloads["site"] = {"subnets": dice.choice([["app"], ["app-b"], ["edge"], ["app", "edge"]]), "hosts": 2}
+    workloads["site"]["public_address"] = dice.chance(0.5)
+    for name in ("wall", "gate"):
+        if not dice.chance(0.4):
+            continue
+        one: dict[str, Any] = {"port": 443, "to": "site"}
+        if dice.chance(0.5):
+            one |= {"port": 8080, "to_port": 443}
+        if dice.chance(0.4):
+            one["rewrites_source"] = True
+        exits[name]["publishes"] = {"site": one}
+        if name == "wall" and "line" in exits and dice.chance(0.4):
+            one["address"] = "203.0.113.9"
+            exits["line"]["advertised"].append("203.0.113.8/31")
+    if dice.chance(0.6):
+        exits["wall"]["rules"] = {"site": {"action": "allow", "ports": [443], "order": -9}, **exits["wall"]["rules"]}
+    for origin, chance in (("web", 0.7), ("store", 0.4), ("pilots", 0.6), ("near", 0.15), ("other", 0.5)):
+        if dice.chance(chance) and not (origin == "pilots" and "line" not in exits):
+            flows[f"from-{origin}"] = {"from": origin, "to": "site", "port": 443, "per_host_per_s": 1}
+    if dice.chance(0.3):
+        workloads["site"]["filters"] = filters(dice, ["198.51.100.0/28", "172.20.4.0/29"], ["10.1.1.0/28"])
 
 
 def guarded(dice: Dice, destinations: Any, exits: Any) -> None:
@@ -266,6 +292,8 @@ def behaviour(seed: int) -> dict[str, Any]:
         "hub_passes_on": dice.choice(["to-all", "nothing"]),
         "hub_injects_while": dice.choice(["any-session", "all-sessions"]),
         "private_pools": "stated",
+        "gateways_publish": True,
+        "service_replies": "direct",
     }
     return {key: value for key, value in some.items() if dice.chance(0.4)}
 
@@ -335,10 +363,11 @@ class EveryPacket(InFolder):
         parts = 0
         for seed in range(MANY):
             data = estate(seed)
-            naive = Naive(data, behaviour(seed))
+            naive = NaiveInward(data, behaviour(seed))
             for flow, found in shares(data, seed).items():
                 with self.subTest(seed=seed, flow=flow):
-                    self.assertEqual(found, naive.shares(flow))
+                    inward = "port" in data["flows"][flow]
+                    self.assertEqual(found, naive.inward_shares(flow) if inward else naive.shares(flow))
                     self.assertEqual(sum(found.values()), 1)
                 for _, verdict, _ in found:
                     seen[verdict] = seen.get(verdict, 0) + 1
@@ -372,7 +401,7 @@ class EveryPacket(InFolder):
         for seed in range(MANY):
             data = described(estate(seed), seed)
             tracer = Tracer(data)
-            for path in flow_paths(data).paths:
+            for path in flow_paths(data).where(lambda _: True):
                 trace = path.trace
                 if trace.verdict is Verdict.UNRESOLVED:
                     continue

@@ -41,7 +41,7 @@ def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | 
 def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
     """The same without what the flows say of their traffic."""
     some = demand.at_exit.get(exit_name, ()) if parts is None else parts
-    # Connections that come in are led on by a port that is published: they take none of those that are given out.
+    # Connections that come in are forwarded from a port that is published: they take none of those that are given out.
     outward = Parts.of(some).outward if some else ()
     return _VIEWS[view](demand, outward) if outward else iter(())
 

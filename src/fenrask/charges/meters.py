@@ -19,8 +19,8 @@ __all__ = ["Meters", "networks_left"]
 def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str]]:
     """Each network of the estate that a path leaves for another one of it, by a peering or a hub."""
     estate = described.estate
-    door = estate.exits.get(trace.door) if trace.inward is not None else None
-    passed = [network for network in [estate.network_of(door) if door else None] if network]
+    ingress = estate.exits.get(trace.boundary) if trace.inward is not None else None
+    passed = [network for network in [estate.network_of(ingress) if ingress else None] if network]
     passed += [estate.subnets[hop.subnet].network for hop in trace.hops if hop.subnet in estate.subnets]
     if trace.there:
         passed.append(estate.subnets[trace.there].network)
@@ -118,7 +118,7 @@ def _metered(described: Described, trace: Trace) -> Iterator[tuple[Hashable, str
         regions = {estate.networks[name].region for name in (one, other)}
         yield ("networks", one, other, len(regions) > 1), "", False
     if trace.onward is Onward.INTERNET:
-        yield "internet", trace.door, True
+        yield "internet", trace.boundary, True
 
 
 def _keyed(found: Mapping[Hashable, Metered], kind: str) -> dict[Any, Metered]:

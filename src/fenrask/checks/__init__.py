@@ -3,7 +3,7 @@
 from collections.abc import Collection
 from dataclasses import replace
 
-from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, lines, money, routes
+from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
 from fenrask.checks.audit import Audited, audit
 from fenrask.checks.contract import Context, Doubt, Rule
 from fenrask.evaluation import Evaluation
@@ -50,6 +50,11 @@ RULES: list[Rule] = [
     Rule("asymmetric-return", _E, "replies return past an exit that keeps connection state, so they are dropped",
          "exits: {wall: {rewrites_toward: []}} in front of a gateway without a route back to wall",
          arrival.asymmetric_return),
+    Rule("inward-lost", _E, "a flow that comes in does not get to its hosts, or its replies do not get out",
+         "flows: {visits: {from: internet, to: app, port: 443}} and no exit that publishes it", inward.inward_lost),
+    Rule("published-unused", _W, "an exit publishes a port to which no flow comes in",
+         "exits: {wall: {publishes: {web: {port: 443, to: app}}}} and no flow to app with port: 443",
+         inward.published_unused),
     Rule("ip-version-not-supported", _E, "a flow is routed to an exit that does not carry its IP version",
          "exits: {door: {kind: routed-endpoint, ip_families: [6]}}", arrival.ip_version_not_supported),
     Rule("ip-version-lost", _W, "a flow loses the IP version that it asks for first, and goes over the other",

@@ -118,7 +118,8 @@ def unused_rule(context: Context) -> Iterator[Doubt]:
             if alone:
                 # Without its last rule a direction would let everything pass.
                 rules[f"{direction}_default"] = "deny"
-            yield Doubt(place, cause, "Remove it.", {section: {owner: {"filters": {name: rules}}}})
+            remedy = "Remove it." if direction == "out" else "State the flow that comes in by it, or remove it."
+            yield Doubt(place, cause, remedy, {section: {owner: {"filters": {name: rules}}}})
 
 
 def _allowing(estate: Estate) -> Iterator[tuple[str, str, str, str, str, bool]]:

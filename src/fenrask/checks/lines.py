@@ -1,12 +1,12 @@
 """Rules about private lines to third parties, and about routing sessions."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate import Onward, PrivateLine
 from fenrask.estate.suggestions import some
-from fenrask.prefixes import Prefix, covers
-from fenrask.routing import capturing_hop
+from fenrask.prefixes import Prefix, covers, parse_prefix
+from fenrask.routing import FlowPath, capturing_hop
 
 __all__ = ["advertised_too_much", "captured", "router_one_sided", "session_down"]
 
@@ -23,6 +23,8 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
             prefixes = context.estate.subnets[path.subnet].prefixes
             own = tuple(one for one in prefixes if own and one.version == own[0].version)
         seen.setdefault(path.example.exits[-1], set()).update(own)
+    for path in context.paths.inward:
+        _add_aimed_at(context, path, lines, seen)
     for name, line in lines.items():
         sources = seen.get(name, set())
         for number, prefix in enumerate(line.advertised):
@@ -30,12 +32,30 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
             place = context.place("exits", name, "advertised", number)
             others = [str(one) for one in line.advertised if one != prefix]
             if not needed:
-                cause = f"{name} announces {prefix} to {_party(line)}, and no flow to it comes from there"
+                cause = f"{name} announces {prefix} to {_party(line)}, and no flow over it has hosts there"
                 yield Doubt(place, cause, "", {"exits": {name: {"advertised": others}}})
             elif sum(one.num_addresses for one in needed) * 64 < prefix.num_addresses:
                 listed = ", ".join(map(str, needed[:5]))
                 cause = f"{name} announces all of {prefix} to {_party(line)}; only {listed} is needed"
                 yield Doubt(place, cause, "", {"exits": {name: {"advertised": _in_its_place(line, number, needed)}}})
+
+
+def _add_aimed_at(
+    context: Context, path: FlowPath, lines: Mapping[str, PrivateLine], seen: dict[str, set[Prefix]]
+) -> None:
+    """What a third party sends to over its lines: the prefix of the hosts, or the published address."""
+    inward = path.example.inward
+    if inward is None or inward.ingress not in lines:
+        return
+    own = set(context.estate.subnets[path.subnet].prefixes)
+    if inward.published_at:
+        exit_ = context.estate.exits[inward.published_at]
+        stated = exit_.published[inward.as_].address
+        known = [exit_.pool] if exit_.pool else [parse_prefix(str(stated or next(iter(exit_.listed_addresses))))]
+        own = set(known)
+    for name in lines:
+        if lines[name].party == lines[inward.ingress].party:
+            seen.setdefault(name, set()).update(own)
 
 
 def _in_its_place(line: PrivateLine, number: int, needed: list[Prefix]) -> list[str]:

@@ -106,7 +106,8 @@ def upkeep_exceeds_target(context: Context) -> Iterator[Doubt]:
 def crossing_without_rate(context: Context) -> Iterator[Doubt]:
     """Traffic between networks of two regions, in a catalogue without a rate for that where others have one."""
     seen: set[tuple[str, str]] = set()
-    for path in context.paths.first_of_each(lambda trace: any(networks_left(context.described, trace))):
+    outward = context.paths.first_of_each(lambda trace: any(networks_left(context.described, trace)))
+    for path in (*outward, *context.paths.inward):
         for one, other in networks_left(context.described, path.example):
             regions = [context.estate.networks[name].region for name in (one, other)]
             rates = context.described.catalogue.transfer_in(regions[0])

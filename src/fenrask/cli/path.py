@@ -16,7 +16,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.routing import Trace, Tracer, decided, effective_routes, exchanged, openings, trace_from
 from fenrask.views.page import Page
 from fenrask.views.pages.explained import with_steps
-from fenrask.views.pages.path import flows_page, inward_page, lines_page, routes_page, trace_page
+from fenrask.views.pages.path import flows_page, inward_page, inward_trace_page, lines_page, routes_page, trace_page
 from fenrask.views.pages.source import with_cases
 from fenrask.what_if.sources import sources_shown
 
@@ -31,7 +31,7 @@ def command(
         typer.Argument(
             metavar="[ESTATE] [SUBNET [DESTINATION]]",
             help="The estate file; a subnet, to see its routes; and a destination's name or an address, "
-            "to trace it hop by hop and back.",
+            "to trace it hop by hop and back. Of a flow that comes in: who opens it, and the workload.",
             autocompletion=subnet_and_destination,
         ),
     ] = None,
@@ -68,6 +68,12 @@ def command(
         call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
         return 0
     evaluation = evaluate(described)
+    if rest and (flows := _coming_in(described, *rest)):
+        page = inward_trace_page(evaluation.paths, flows, evaluation.broken)
+        call.show(page)
+        if figure:
+            raise UnusableInput([Problem(Place(path="--figure"), "a flow that comes in", "all paths, or one outward")])
+        return int(any(evaluation.broken_by_flow.get(name) for name in flows))
     if rest:
         [workload] = call.chosen.get("workload", [None])[:1]
         traces = trace_from(described, rest[0], rest[1], public, workload)
@@ -119,8 +125,17 @@ def _beyond(call: Call, described: Described, rest: list[str], inward: bool, lin
         return 0
     if problems := unknown("SUBNET", rest, described.estate.subnets, "a subnet"):
         raise UnusableInput(problems)
-    call.show(inward_page(described.estate.estate, openings(Tracer(described), rest or None)), evaluation.paths)
+    call.show(inward_page(evaluation.paths, openings(Tracer(described), rest or None)), evaluation.paths)
     return int(any(one.need == "outbound_only" for one in evaluation.broken))
+
+
+def _coming_in(described: Described, origin: str, workload: str) -> list[str]:
+    """The flows from someone to a workload, where these are what the two words name."""
+    return [
+        name
+        for name, flow in described.estate.inward_flows.items()
+        if (flow.from_, flow.to) == (origin, workload) and origin not in described.estate.subnets
+    ]
 
 
 def _flows_on(evaluation: Evaluation, subnet: str, target: str) -> list[str]:

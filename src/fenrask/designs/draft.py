@@ -8,6 +8,7 @@ from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer
 from fenrask.estate import KINDS, Described, Translating, exits_of
 from fenrask.prefixes import Prefix, first_free, parse_prefix
+from fenrask.routing import flow_paths
 
 __all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "sending_subnets"]
 
@@ -30,10 +31,11 @@ class Draft:
     """A patch in the making. Retired exits lose their routes, and so do exits that do not exist."""
 
     def __init__(self, described: Described, kept: Iterable[str] = ()) -> None:
-        """Retire every exit that an offer stands behind, apart from those kept."""
+        """Retire every exit that an offer stands behind, apart from those kept, and those by which flows come in."""
         self.described = described
         self.estate = described.estate
-        stays = set(kept)
+        inward = tuple(self.estate.inward_flows)
+        stays = {*kept, *(flow_paths(described, inward).inward_exits if inward else ())}
         self.retired = {name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays}
         self.exits: dict[str, Any] = dict.fromkeys(sorted(self.retired))
         self.networks: dict[str, dict[str, Any]] = {}

@@ -23,9 +23,10 @@ from fenrask.estate.exits import (
     PrivateEndpoint,
     PrivateLine,
     Published,
+    Publishing,
     Translating,
 )
-from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered
+from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered, PortSpan
 from fenrask.estate.flows import LOADS, Ending, Flow
 from fenrask.estate.models import Estate, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
@@ -65,10 +66,12 @@ __all__ = [
     "Onward",
     "Origin",
     "Passing",
+    "PortSpan",
     "Ports",
     "PrivateEndpoint",
     "PrivateLine",
     "Published",
+    "Publishing",
     "Rate",
     "Rates",
     "Remote",

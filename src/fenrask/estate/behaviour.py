@@ -55,7 +55,8 @@ class Behaviour(Strict):
     )
 
     gateways_publish: Annotated[bool, Field(strict=True)] = Field(
-        False, description="whether its translation gateways may lead ports at their addresses to hosts (`publishes`)"
+        False,
+        description="whether its translation gateways may forward ports at their addresses to hosts (`publishes`)",
     )
     service_replies: Literal["routed", "direct"] = Field(
         "routed",

@@ -110,7 +110,7 @@ def _off_internet(case: _Case) -> str:
         return captured
     for path in case.paths:
         if path.example.onward is Onward.INTERNET:
-            return f"from {_of(path)} it {_crosses(path)} the internet through {path.example.door}"
+            return f"from {_of(path)} it {_crosses(path)} the internet through {path.example.boundary}"
     return ""
 
 

@@ -165,21 +165,30 @@ class Amounts:
     def _along(self, unit: Unit, option: Option) -> tuple[Fraction, dict[str, Fraction]]:
         """The cost of crossings on a path that exists, and what leaves for the internet there, by the last exit."""
         crossed, sent = Fraction(0), dict[str, Fraction]()
-        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
-        estate = self.described.estate
         for path in self._paths_of(unit, option):
-            flow_out, flow_back = (one / size for one in self._volume(path.flow))
-            both = path.share * (flow_out + flow_back)
-            for hop in path.trace.hops:
-                if hop.crosses_zone:
-                    tariff = self._transfer(estate.network_of(estate.exits[hop.exit]) or "")
-                    crossed += both * Fraction(tariff.cross_zone_per_gb)
-            for one, other in networks_left(self.described, path.trace):
-                crossed += both * self._between(one, other)
+            out, both = self.volume_of(path)
+            crossed += self.crossed(path, both)
             if path.trace.onward is Onward.INTERNET:
                 last = path.trace.exits[-1]
-                sent[last] = sent.get(last, Fraction(0)) + path.share * flow_out
+                sent[last] = sent.get(last, Fraction(0)) + out
         return crossed, sent
+
+    def volume_of(self, path: FlowPath) -> tuple[Fraction, Fraction]:
+        """What a path of a flow sends in a month, and what it carries both ways, in the catalogue's unit."""
+        size = BYTES_PER_UNIT[self.described.catalogue.volume_unit]
+        out, back = (path.share * one / size for one in self._volume(path.flow))
+        return out, out + back
+
+    def crossed(self, path: FlowPath, both: Fraction) -> Fraction:
+        """What a path's crossings of zones, networks and regions cost a month, of the volume that it carries."""
+        estate, money = self.described.estate, Fraction(0)
+        for hop in path.trace.hops:
+            if hop.crosses_zone:
+                exit_ = estate.exits[hop.exit if hop.exit in estate.exits else path.trace.exits[-1]]
+                money += both * Fraction(self._transfer(estate.network_of(exit_) or "").cross_zone_per_gb)
+        for one, other in networks_left(self.described, path.trace):
+            money += both * self._between(one, other)
+        return money
 
     def _paths_of(self, unit: Unit, option: Option) -> Iterator[FlowPath]:
         """The paths of a unit's flows by an option that exists: those that they have, or those that were traced."""

@@ -14,6 +14,7 @@ def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float 
     # What no choice takes down is paid in any case: hubs and lines that have an offer.
     exits = amounts.described.estate.exits
     lasting = [name for name, one in exits.items() if one.offer_name and not one.needs_offer]
+    lasting += amounts.paths.inward_exits
     model = Model(amounts, units, frozenset([*(one for one in asked.keep if one in exits), *lasting]))
     model.stand()
     model.add_held()

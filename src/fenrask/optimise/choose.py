@@ -10,15 +10,15 @@ from fenrask.demand import demand
 from fenrask.designs import Comparison, compare
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
-from fenrask.estate import Described
-from fenrask.estate.suggestions import unknown
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.estate import Described, Flow
+from fenrask.estate.suggestions import some, unknown
+from fenrask.evaluation import BrokenNeed, Evaluation, evaluate
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
 from fenrask.optimise.options import BY_SIZE, kept, units_of
 from fenrask.optimise.patch import exits_of, patch_of
-from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
+from fenrask.optimise.problem import CURRENT, PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import AddressChoice, Model
 from fenrask.programming import Solution
 from fenrask.routing import flow_paths
@@ -197,6 +197,7 @@ def _solved(
 def _made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
     """The patch of a solution, and the estate that it makes, evaluated."""
     standing = [name for name in asked.keep if name in described.estate.exits]
+    standing += model.amounts.paths.inward_exits
     stated = asked.zone_headroom is not None
     patch = patch_of(described, _taken(model, solved), model.units, _bought(model, solved), stated, standing)
     return patch, evaluate(described.patched(patch, "the choice"))
@@ -224,14 +225,33 @@ def _covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[
 
 def _unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
     """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
-    taken = _taken(model, solved)
+    taken, inward = _taken(model, solved), evaluation.described.estate.inward_flows
     for one in evaluation.broken:
         if one.need in BY_SIZE:
+            continue
+        if one.flow in inward:
+            yield from _against_inward(model, taken, one, inward[one.flow])
             continue
         for number, unit in enumerate(model.units):
             option = taken.get(number)
             if one.flow in unit.flows and option is not None:
                 yield ({model.taken[number, option]: 1.0}, -inf, 0.0), f"{one.flow} through {option.name}: {one.why}"
+
+
+def _against_inward(
+    model: Model, taken: Mapping[int, Option], broken: BrokenNeed, flow: Flow
+) -> Iterator[tuple[Cut, str]]:
+    """The options taken for the subnets of a flow that comes in: with all of them together, it breaks a need."""
+    subnets = {*model.amounts.described.estate.workloads[flow.workload].subnets}
+    options = [
+        (number, option)
+        for number, option in taken.items()
+        if option.name != CURRENT and subnets & {*model.units[number].subnets}
+    ]
+    if options:
+        names = some(dict.fromkeys(option.name for _, option in options))
+        factors = {model.taken[pair]: 1.0 for pair in options}
+        yield (factors, -inf, len(options) - 1.0), f"{names}: {broken.flow}, which comes in, {broken.why}"
 
 
 def _check_kept(described: Described, keep: tuple[str, ...]) -> None:

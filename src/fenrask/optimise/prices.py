@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 
 from fenrask.charges import estate_wide
-from fenrask.estate import Estate, Rate, Tiers
+from fenrask.estate import Estate, Onward, Rate, Tiers
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import Model
 
@@ -44,6 +44,7 @@ def add_metered(model: Model) -> None:
         for one in _sent(model, unit, option):
             pool = _Pool(one.rate, one.item, "")
             sent.setdefault((one.summed_over, one.item), pool).add(variable, one.volume)
+    _add_inward(model, carried, sent)
     charged = {scope: _charge(model, pool) for scope, pool in (*carried.items(), *sent.items())}
     for site, opened in model.opened.items():
         if not site.offer:
@@ -54,6 +55,31 @@ def add_metered(model: Model) -> None:
             lacking = model.program.variable(1.0, least, integral=False)
             row = charged.get(f"{site.offer} {site}", {}) | {lacking: 1.0}
             model.program.row(row | {opened: model.hours_month(site) - least}, low=0)
+
+
+def _add_inward(model: Model, carried: dict[str, _Pool], sent: dict[tuple[str, str], _Pool]) -> None:
+    """What flows that come in are charged whatever is chosen, since the exits on their paths stay."""
+    described = model.amounts.described
+    paths = [path for path in model.amounts.paths.inward if path.example.verdict.arrives]
+    if not paths:
+        return
+    always = model.program.variable()
+    model.program.row({always: 1.0}, low=1)
+    opened = {site.existing: site for site in model.opened if site.existing}
+    for path in paths:
+        out, both = model.amounts.volume_of(path)
+        for name in path.example.exits:
+            site = opened.get(name)
+            if site is not None and site.offer:
+                rate = model.offer(site.offer).rates_in(model.region(site)).processed_per_gb
+                scope = f"{site.offer} {model.region(site)}" if estate_wide(rate) else f"{site.offer} {site}"
+                carried.setdefault(scope, _Pool(rate, "processed", site.offer)).add(always, both)
+        model.program.cost[always] += float(model.amounts.crossed(path, both))
+        if path.example.onward is Onward.INTERNET:
+            name = path.example.boundary
+            region = described.estate.region_of(described.estate.exits[name])
+            one = _leaving(model, _internet_exit(described.estate, name), region, out, service=False)
+            sent.setdefault((one.summed_over, one.item), _Pool(one.rate, one.item, "")).add(always, one.volume)
 
 
 @dataclass(frozen=True)
@@ -77,16 +103,20 @@ def _sent(model: Model, unit: Unit, option: Option) -> Iterator[_Sent]:
             (_internet_exit(estate, name), estate.region_of(estate.exits[name]), volume)
             for name, volume in model.amounts.sent_along(unit, option).items()
         ]
-    catalogue = model.amounts.described.catalogue
     service = model.amounts.described.estate.destinations[unit.to].service
     for internet_exit, region, volume in leaving:
-        transfer, tariff = catalogue.transfer_in(region), catalogue.tariff_of(region)
-        if service and transfer.service_out_per_gb is not None:
-            yield _Sent(tariff, "service out", transfer.service_out_per_gb, volume)
-            continue
-        rate = transfer.internet_out_per_gb
-        each = isinstance(rate, Tiers) and rate.sum_over == "exit"
-        yield _Sent(f"{tariff} {internet_exit}" if each else tariff, "internet out", rate, volume)
+        yield _leaving(model, internet_exit, region, volume, service)
+
+
+def _leaving(model: Model, internet_exit: str, region: str, volume: Fraction, service: bool) -> _Sent:
+    """A volume that leaves by an internet exit of a region."""
+    catalogue = model.amounts.described.catalogue
+    transfer, tariff = catalogue.transfer_in(region), catalogue.tariff_of(region)
+    if service and transfer.service_out_per_gb is not None:
+        return _Sent(tariff, "service out", transfer.service_out_per_gb, volume)
+    rate = transfer.internet_out_per_gb
+    each = isinstance(rate, Tiers) and rate.sum_over == "exit"
+    return _Sent(f"{tariff} {internet_exit}" if each else tariff, "internet out", rate, volume)
 
 
 def _last(site: Site) -> str:

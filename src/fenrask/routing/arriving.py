@@ -1,7 +1,7 @@
-"""Flows whose connections the other end opens: in by a door, to the hosts, and the hosts' answers out again.
+"""Flows whose connections the other end opens: in by an exit, to the hosts, and the replies out again.
 
 A packet from outside is followed by the same tables and exits as any other; no exit rewrites its source on the way in,
-but for one that publishes a port and says so. It arrives where the hosts' answers leave by the door that it came in by,
+but for one that publishes a port and says so. It arrives where the replies leave by the exit that it came in by,
 past every exit that keeps state and no other.
 """
 
@@ -14,7 +14,7 @@ from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, Block, Piece, Prefix, fewest_prefixes, is_public
 from fenrask.routing.packets import Hop, Inward, Packet, Portion, Source, Trace, Verdict
 from fenrask.routing.portions import Box, merged, product
-from fenrask.routing.reply import answered
+from fenrask.routing.reply import reply_paths
 from fenrask.routing.tables import LOCAL
 from fenrask.routing.tracing import Rest, Tracer
 
@@ -27,14 +27,14 @@ _ONWARD = {"internet": Onward.INTERNET, "lines": Onward.THIRD_PARTY}
 
 @dataclass(frozen=True)
 class _Way:
-    """How packets of one IP version get in: by a door, and at the end by an exit that publishes a port, if any.
+    """How packets of one IP version get in: by an exit, and at the end by another one that publishes a port, if any.
 
     share: the part of a flow's packets that come this way.
     """
 
     share: Fraction
     version: int
-    door: str
+    ingress: str
     """The exit by which they enter; empty for none."""
     publisher: str = ""
     as_: str = ""
@@ -45,6 +45,8 @@ class _Way:
     """The publisher's own address inside its network."""
     sender: str = ""
     """The subnet of the estate that they come from."""
+    lines: tuple[str, ...] = ()
+    """Instead of `ingress`: the lines of which some are it, by the host's address."""
 
 
 class _Closed(Exception):
@@ -56,7 +58,7 @@ class _Closed(Exception):
 
 
 def publishers(estate: Estate, workload: str, port: int, protocol: str) -> Iterator[tuple[str, str, Published]]:
-    """The exits that lead a port to a workload's hosts, each with the name of the entry and the entry."""
+    """The exits that forward a port to a workload's hosts, each with the name of the entry and the entry."""
     for name, exit_ in estate.exits.items():
         for as_, one in exit_.published.items():
             if (one.to, one.host_port, one.protocol) == (workload, port, protocol):
@@ -160,7 +162,7 @@ class Arriving:
     def _published(
         self, workload: str, end: Remote, reached: Sequence[Prefix] | None
     ) -> list[tuple[str, str, Published]]:
-        """The published ports that lead there; reached: where their addresses may lie, default: public ones."""
+        """The published ports for it; reached: where their addresses may lie, default: public ones."""
         found = []
         for name, as_, one in publishers(self.estate, workload, end.port or 0, end.protocol):
             address, pool = self._published_address(name, one), self.estate.exits[name].pool
@@ -196,8 +198,8 @@ class Arriving:
         ports = self._published(workload, end, None)
         for name, as_, _ in ports:
             inner = self._inner(name)
-            door = name if inner is None else self._internet_exit(self._network(name))
-            yield _Way(Fraction(1, len(ports)), 4, door, name, as_, inner, inner)
+            ingress = name if inner is None else self._internet_exit(self._network(name))
+            yield _Way(Fraction(1, len(ports)), 4, ingress, name, as_, inner, inner)
         if ports:
             return
         self._unless_failed(workload, end)
@@ -235,8 +237,8 @@ class Arriving:
             raise _Closed(Verdict.BLACK_HOLE, f"no line to {end} is left")
         if not up:
             raise _Closed(Verdict.BLACK_HOLE, f"{end.lines[0]}: {exits[end.lines[0]].fault}")
-        told = [prefix for name in up for prefix in exits[name].known_beyond or ()]
-        ports = self._published(workload, end, told)
+        advertised = [prefix for name in up for prefix in exits[name].known_beyond or ()]
+        ports = self._published(workload, end, advertised)
         for name, as_, one in ports:
             target, inner = self._published_address(name, one), self._inner(name)
             yield from self._by_lines(up, target, Fraction(1, len(ports)), end, name, as_, inner)
@@ -244,11 +246,7 @@ class Arriving:
             return
         self._unless_failed(workload, end)
         for version, share in self._versions(workload, subnet, end):
-            yield from self._by_lines(up, self._host_of(workload, subnet, version), share, end)
-
-    def _host_of(self, workload: str, subnet: str, version: int) -> Address | None:
-        blocks = self.estate.host_blocks(workload, subnet, version)
-        return blocks[0].address if blocks else None
+            yield _Way(share, version, "", lines=tuple(up))
 
     def _by_lines(
         self,
@@ -260,23 +258,25 @@ class Arriving:
         as_: str = "",
         inner: Address | None = None,
     ) -> Iterator[_Way]:
-        """By the lines that tell the third party of the longest prefix for an address; equal ones share."""
+        """To a published address."""
+        lines = self._advertising(up, target)
+        if target is None or not lines:
+            raise _Closed(Verdict.NO_ROUTE, self._unadvertised(up, end))
+        for line in lines:
+            yield _Way(share / len(lines), target.version, line, name, as_, target, inner)
+
+    def _advertising(self, up: Sequence[str], target: Address | None) -> list[str]:
+        """The lines that advertise the longest prefix for an address; none where none does."""
         lengths = {line: self._advertised(line, target) for line in up}
         longest = max(lengths.values())
-        if target is None or longest < 0:
-            raise _Closed(
-                Verdict.NO_ROUTE,
-                f"{some(up)} {'does' if len(up) == 1 else 'do'} not advertise {target}: nothing from {end} finds its way in",
-            )
-        lines = [line for line in up if lengths[line] == longest]
-        for line in lines:
-            yield _Way(
-                share / len(lines), target.version, line, name, as_, target if name else None, inner
-            )  # fmt: skip
+        return [] if longest < 0 else [line for line in up if lengths[line] == longest]
+
+    def _unadvertised(self, up: Sequence[str], end: Remote) -> str:
+        return f"{some(up)} {'does' if len(up) == 1 else 'do'} not advertise {{to}}: {end} finds no way in"
 
     def _advertised(self, line: str, target: Address | None) -> int:
-        told = self.estate.exits[line].known_beyond or ()
-        return max((one.prefixlen for one in told if target is not None and target in one), default=-1)
+        advertised = self.estate.exits[line].known_beyond or ()
+        return max((one.prefixlen for one in advertised if target is not None and target in one), default=-1)
 
     def _from_network(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
         """From the hosts of every subnet of a network, by the number of their addresses."""
@@ -300,18 +300,29 @@ class Arriving:
     ) -> Iterator[tuple[Trace, Fraction]]:
         target, source = host.blocks[0].address, sender.blocks[0].address
         if way.sender:
-            found = self._sent(subnet, remote, end, way, target, source)
-        else:
-            found = self._entered(workload, subnet, remote, end, way, host, sender)
-        for trace, part in found:
-            yield self.tracer.filters.passed(trace, workload), part
+            for trace, part in self._sent(subnet, remote, end, way, target, source):
+                yield self.tracer.filters.passed(trace, workload), part
+            return
+        ingresses = self._advertising(way.lines, target) if way.lines else [way.ingress]
+        if not ingresses:
+            yield self._unadvertised_trace(subnet, remote, end, way, target, source), _ALL
+        for each in ingresses:
+            for trace, part in self._entered(workload, subnet, remote, end, replace(way, ingress=each), host, sender):
+                yield self.tracer.filters.passed(trace, workload), part / len(ingresses)
+
+    def _unadvertised_trace(
+        self, subnet: str, remote: str, end: Remote, way: _Way, target: Address, source: Address
+    ) -> Trace:
+        inward, why = Inward(end.origin, str(end), end.port or 0), self._unadvertised(way.lines, end)
+        packet, origin = Packet(target, remote, host=source), Source("remote", address=source)
+        return Trace(subnet, packet, Verdict.NO_ROUTE, (), origin, reason=why, inward=inward)
 
     def _sent(
         self, subnet: str, remote: str, end: Remote, way: _Way, target: Address, source: Address
     ) -> Iterator[tuple[Trace, Fraction]]:
         """From a host of the estate."""
         for trace, part in self.tracer.unjudged(way.sender, Packet(target, remote, host=source)):
-            crossed = [name for name in trace.exits if self.estate.exits[name].joins]
+            crossed = [name for name in trace.exits if (one := self.estate.exits.get(name)) is not None and one.joins]
             inward = Inward(end.origin, str(end), end.port or 0, way.sender, crossed[0] if crossed else "")
             yield replace(trace, subnet=subnet, inward=inward), part
 
@@ -325,7 +336,7 @@ class Arriving:
             end.origin,
             str(end),
             end.port or 0,
-            door=way.door,
+            ingress=way.ingress,
             published_at=way.publisher,
             as_=way.as_,
             published_port=exit_.published[way.as_].port if exit_ else 0,
@@ -335,24 +346,24 @@ class Arriving:
         kind: Hashable = ("remote", remote, sender.kind)
         packet = Packet(target, remote, host=address)
         begun = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
-        if way.door:
-            begun = replace(begun, hops=(Hop("", None, way.door, source),))
+        if way.ingress:
+            begun = replace(begun, hops=(Hop("", None, way.ingress, source),))
         if barred := self._barred(way, packet):
             yield replace(begun, verdict=barred[0], reason=barred[1]), _ALL
             return
-        for trace, part in self._led(begun, way, kind, packet):
+        for trace, part in self._onward(begun, way, kind, packet):
             if trace.verdict.arrives and trace.there != subnet:
-                why = f"it is delivered in {trace.there}, not in {subnet}"
-                trace = replace(trace, verdict=Verdict.NO_HOST, reason=why)
+                where = f"is delivered in {trace.there}, not in {subnet}" if trace.there else "is sent out again"
+                trace = replace(trace, verdict=Verdict.NO_HOST, reason=f"it {where}", there="")
             if not trace.verdict.arrives:
                 yield trace, part
                 continue
-            for each, share in self._answered(workload, replace(trace, onward=_ONWARD.get(end.way)), way, end):
+            for each, share in self._with_replies(workload, replace(trace, onward=_ONWARD.get(end.way)), way, end):
                 yield each, product(part, share)
 
     def _barred(self, way: _Way, packet: Packet) -> tuple[Verdict, str] | None:
-        """Why a door, or the exit that publishes, lets nothing in."""
-        for name in dict.fromkeys((way.door, way.publisher)):
+        """Why the exit at the boundary, or the one that publishes, lets nothing in."""
+        for name in dict.fromkeys((way.ingress, way.publisher)):
             exit_ = self.estate.exits.get(name)
             if exit_ is None:
                 continue
@@ -368,15 +379,15 @@ class Arriving:
             return Verdict.NOT_CARRIED, why
         return None
 
-    def _led(self, begun: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
-        """A packet past its door: as far as the exit that publishes, if any, and on to its host."""
+    def _onward(self, begun: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
+        """A packet past the exit at the boundary: as far as the exit that publishes, if any, and on to its host."""
         source = begun.origin
-        if not way.door:
+        if not way.ingress:
             # The provider's own network delivers it.
             zone = self.estate.subnets[begun.subnet].zone
             yield replace(begun, hops=(Hop("", None, LOCAL, source, None, zone),), there=begun.subnet), _ALL
             return
-        entry = self.estate.exits[way.door].attached_to or way.door
+        entry = self.estate.exits[way.ingress].attached_to or way.ingress
         if not way.publisher:
             for rest in self.tracer.entered(entry, None, source, kind, packet):
                 yield self._followed(begun, rest), rest.share
@@ -391,7 +402,7 @@ class Arriving:
     def _to_publisher(
         self, begun: Trace, way: _Way, entry: str, kind: Hashable, packet: Packet
     ) -> Iterator[tuple[Trace, Fraction]]:
-        if way.door == way.publisher or way.target is None:
+        if way.ingress == way.publisher or way.target is None:
             yield begun, _ALL
             return
         aimed = replace(packet, address=way.target)
@@ -408,7 +419,7 @@ class Arriving:
             yield replace(trace, there=""), rest.share
 
     def _past_publisher(self, trace: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[Rest]:
-        """On from the exit that publishes, past its rules: they judge what it leads on."""
+        """On from the exit that publishes, past its rules: they judge what it forwards."""
         exit_ = self.estate.exits[way.publisher]
         one = exit_.published[way.as_]
         passing = Passing(
@@ -444,23 +455,23 @@ class Arriving:
             hops = (*hops[:-1], replace(hops[-1], to_zone=self.estate.subnets[rest.there].zone))
         return replace(trace, hops=hops, verdict=rest.verdict, reason=rest.reason, there=rest.there)
 
-    def _answered(self, workload: str, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
-        """A trace that gets there, with each way of the hosts' answers and its share."""
+    def _with_replies(self, workload: str, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
+        """A trace that gets there, with each way of the hosts' replies and its share."""
         if end.way == "service" and self.behaviour.service_replies == "direct":
             yield trace, _ALL
             return
         exit_ = self.estate.exits.get(way.publisher)
         own_source = exit_ is not None and exit_.published[way.as_].rewrites_source and way.inner is not None
-        yield from answered(
-            self.tracer.routes, trace, self._doors(workload, trace, way, end), way.publisher, own_source
+        yield from reply_paths(
+            self.tracer.routes, trace, self._ways_out(workload, trace, way, end), way.publisher, own_source
         )
 
-    def _doors(self, workload: str, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
-        """The exits by which answers may leave: that of the request, or another line to the same third party."""
+    def _ways_out(self, workload: str, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
+        """The exits by which replies may leave: that of the request, or another line to the same third party."""
         if end.way == "lines":
             return frozenset(end.lines)
         if end.way != "service":
-            return frozenset((way.door,))
+            return frozenset((way.ingress,))
         public = self.estate.workloads[workload].public_address
         network = self.estate.subnets[trace.subnet].network
         own = [

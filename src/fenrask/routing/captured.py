@@ -14,7 +14,7 @@ def capturing_hop(estate: Estate, path: FlowPath) -> Hop | None:
     None where nobody meant otherwise: the destination is the third party's own, private, or a service; or a route that
     is written for it, no default, sends it there.
     """
-    if path.example.onward is not Onward.THIRD_PARTY or not path.example.hops:
+    if path.example.inward is not None or path.example.onward is not Onward.THIRD_PARTY or not path.example.hops:
         return None
     destination, line = estate.destinations[path.to], estate.exits[path.example.hops[-1].exit]
     own = destination.third_party and destination.third_party == line.party

@@ -66,8 +66,10 @@ class Filters:
             if not judged.is_reply:
                 hops = trace.hops[: judged.crossing.hops + 1]
                 stopped = tuple((*hops[:-1], replace(hops[-1], source=judged.crossing.source))) if hops else ()
+                # At its end it is known where: the filters there are those that may deny it.
+                there = trace.there if len(hops) == len(trace.hops) else ""
                 return replace(
-                    trace, verdict=Verdict.DENIED, hops=stopped, onward=None, reason=judged.why, back=(), there=""
+                    trace, verdict=Verdict.DENIED, hops=stopped, onward=None, reason=judged.why, back=(), there=there
                 )
             if trace.verdict.arrives:
                 return replace(trace, verdict=Verdict.REPLY_DENIED, onward=None, reason=judged.why)

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from fenrask.estate import ANY_PORT, Estate, ExitModel, Filtered, Passing
+from fenrask.estate import ANY_PORT, Estate, ExitModel, Filtered, Passing, PortSpan
 from fenrask.prefixes import Address, Prefix, covers, parse_prefix
 from fenrask.routing.packets import Packet
 from fenrask.routing.tables import LOCAL, Routes
@@ -18,7 +18,10 @@ _MOST_STEPS = 16
 
 @dataclass(frozen=True)
 class Opening:
-    """Whether someone outside reaches the hosts of a subnet with a first packet, and what lets it in or stops it."""
+    """Whether someone outside reaches the hosts of a subnet with a first packet, and what lets it in or stops it.
+
+    That they can says nothing of whether they do: these are the flows that come in (`Flow.port`).
+    """
 
     origin: str
     """Who: a third party, a network, or the internet."""
@@ -31,40 +34,81 @@ class Opening:
     why: str
 
 
+@dataclass(frozen=True)
+class _WayIn:
+    """How someone may get to a subnet."""
+
+    origin: str
+    through: str
+    sources: tuple[Prefix, ...]
+    """Their prefixes."""
+    names: tuple[str, ...] = ()
+    """The destinations that name them."""
+    stopped: str = ""
+    """What stops them on the way; empty: nothing."""
+    how: str = ""
+    """What lets them get there, where it is not plain."""
+    workload: str = ""
+    """The only workload that they get to, and at which port; empty: any."""
+    ports: PortSpan = ANY_PORT
+    protocols: tuple[str, ...] = ("tcp", "udp")
+
+
 def openings(tracer: Tracer, subnets: Iterable[str] | None = None) -> list[Opening]:
     """Every way in to subnets (default: those with workloads), whether it is open or where it is stopped."""
     estate = tracer.estate
     wanted = list(subnets) if subnets is not None else _with_hosts(estate)
     found = []
     for subnet in wanted:
-        for origin, through, sources, names, stopped in _ways_in(tracer, subnet):
+        for way in _ways_in(tracer, subnet):
             for workload in [name for name, one in estate.workloads.items() if subnet in one.subnets] or [""]:
-                if through in _public_exits(estate, subnet) and not _is_public(estate, subnet, workload):
+                only_public = way.origin == INTERNET and not way.workload
+                if (only_public and not _is_public(estate, subnet, workload)) or way.workload not in ("", workload):
                     continue
-                is_open, why = (False, stopped) if stopped else _filtered(estate, subnet, workload, sources, names)
-                found.append(Opening(origin, through, subnet, workload, is_open, why))
-    return found
+                is_open, why = (False, way.stopped) if way.stopped else _filtered(estate, subnet, workload, way)
+                why = "; ".join(filter(None, (way.how if is_open else "", why)))
+                found.append(Opening(way.origin, way.through, subnet, workload, is_open, why))
+    return [*dict.fromkeys(found)]
 
 
 def _with_hosts(estate: Estate) -> list[str]:
     return list(dict.fromkeys(subnet for one in estate.workloads.values() for subnet in one.subnets))
 
 
-WayIn = tuple[str, str, tuple[Prefix, ...], tuple[str, ...], str]
-"""Who, the exit, their prefixes, the destinations that name them, and what stops them on the way; empty: nothing."""
-
-
-def _ways_in(tracer: Tracer, subnet: str) -> Iterator[WayIn]:
+def _ways_in(tracer: Tracer, subnet: str) -> Iterator[_WayIn]:
     estate = tracer.estate
     network = estate.subnets[subnet].network
     for name, exit_ in estate.exits.items():
         if exit_.known_beyond is not None and not exit_.fault:
             stopped = _from_line(tracer.routes, name, exit_, subnet)
             if stopped is not None:
-                yield exit_.party or name, name, exit_.announced, _named(estate, exit_.announced), stopped
+                named = _named(estate, exit_.announced)
+                how = "" if _is_advertised(estate, exit_, subnet) else _BY_STATIC_ROUTE
+                yield _WayIn(exit_.party or name, name, exit_.announced, named, stopped, how)
     yield from _from_networks(tracer, subnet, network)
+    yield from _published(estate, subnet)
     for name in _public_exits(estate, subnet):
-        yield INTERNET, name, _EVERYWHERE, (), ""
+        yield _WayIn(INTERNET, name, _EVERYWHERE)
+
+
+_BY_STATIC_ROUTE = "not advertised: a static route of theirs suffices"
+
+
+def _is_advertised(estate: Estate, line: ExitModel, subnet: str) -> bool:
+    prefix = estate.subnets[subnet].prefix
+    return any(covers(one, prefix) or covers(prefix, one) for one in line.known_beyond or ())
+
+
+def _published(estate: Estate, subnet: str) -> Iterator[_WayIn]:
+    """By ports that exits publish at public addresses."""
+    for name, exit_ in estate.exits.items():
+        if exit_.fault or exit_.pool is not None:
+            continue
+        for one in exit_.published.values():
+            if subnet in estate.workloads[one.to].subnets:
+                how = f"{name} publishes port {one.port}"
+                at = (one.host_port, one.host_port)
+                yield _WayIn(INTERNET, name, _EVERYWHERE, how=how, workload=one.to, ports=at, protocols=(one.protocol,))
 
 
 def _named(estate: Estate, prefixes: tuple[Prefix, ...]) -> tuple[str, ...]:
@@ -77,10 +121,11 @@ def _named(estate: Estate, prefixes: tuple[Prefix, ...]) -> tuple[str, ...]:
 
 
 def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str | None:
-    """What stops a packet from a line on its way to a subnet; empty: nothing; None where it has no route at all."""
+    """What stops a packet from a line on its way to a subnet; empty: nothing; None where it has no route at all.
+
+    Whether the third party is told of the prefix makes no difference: it may write a route of its own.
+    """
     estate, prefix = routes.estate, routes.estate.subnets[subnet].prefix
-    if not any(covers(one, prefix) or covers(prefix, one) for one in line.known_beyond or ()):
-        return None
     place = line.attached_to or ""
     table = routes.of(place) if place else routes.of_exit(name) or routes.of_network(line.of_network or "")
     target: Address = prefix[0]
@@ -106,7 +151,7 @@ def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str |
     return "it runs in circles"
 
 
-def _from_networks(tracer: Tracer, subnet: str, network: str) -> Iterator[WayIn]:
+def _from_networks(tracer: Tracer, subnet: str, network: str) -> Iterator[_WayIn]:
     """From the networks joined with a subnet's own: one sender stands for all with its table."""
     estate = tracer.estate
     target = estate.subnets[subnet].prefix[0]
@@ -119,21 +164,20 @@ def _from_networks(tracer: Tracer, subnet: str, network: str) -> Iterator[WayIn]
         seen.add(key)
         for trace, _ in tracer.traces(sender, Packet(target)):
             if trace.verdict.arrives and trace.exits:
-                yield other, trace.exits[-1], estate.networks[other].prefixes, (), ""
+                yield _WayIn(other, trace.exits[-1], estate.networks[other].prefixes)
 
 
 def _public_exits(estate: Estate, subnet: str) -> list[str]:
-    name = estate.internet_exit_of(subnet)
-    return [name] if name else []
+    """The exits by which public addresses of hosts in a subnet are reached."""
+    network = estate.subnets[subnet].network
+    return [name for name, one in estate.exits.items() if one.takes_public_sources and one.of_network == network]
 
 
 def _is_public(estate: Estate, subnet: str, workload: str) -> bool:
     return bool(workload) and estate.workloads[workload].public_address
 
 
-def _filtered(
-    estate: Estate, subnet: str, workload: str, sources: tuple[Prefix, ...], names: tuple[str, ...]
-) -> tuple[bool, str]:
+def _filtered(estate: Estate, subnet: str, workload: str, way: _WayIn) -> tuple[bool, str]:
     """Whether the filters of a subnet and of hosts in it let any first packet in, and by which rule."""
     target = (estate.subnets[subnet].prefix,)
     owners = [("subnet", subnet, estate.subnets[subnet].filters)]
@@ -143,9 +187,9 @@ def _filtered(
     for section, owner, filters in owners:
         for name, one in filters.items():
             asked = [
-                Filtered(sources, target, remote, ANY_PORT, protocol)
-                for remote in (*names, None)
-                for protocol in ("tcp", "udp")
+                Filtered(way.sources, target, remote, way.ports, protocol)
+                for remote in (*way.names, None)
+                for protocol in way.protocols
             ]
             verdicts = [one.lets_some_pass(packet, inward=True) for packet in asked]
             allowed = next((rule for passes, rule in verdicts if passes), None)

@@ -51,7 +51,7 @@ def _received(paths: Paths, name: str, line: ExitModel) -> Iterator[Exchanged]:
                 if name in path.example.exits:
                     flows[path.flow] = None
                 elif path.example.exits:
-                    elsewhere[to] = path.example.door
+                    elsewhere[to] = path.example.boundary
         faults = []
         if prefix.prefixlen == 0 and prefix in taken:
             faults.append(f"a default route is accepted: all that no other route matches goes to {party}")

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from fenrask.estate import Onward
 from fenrask.estate.suggestions import some
-from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, parse_address, usable
+from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, is_public, parse_address, usable
 from fenrask.routing.tables import LOCAL, TableRoute
 
 __all__ = ["UNKNOWN", "Hop", "Inward", "Packet", "Portion", "Source", "Trace", "Verdict"]
@@ -60,6 +60,8 @@ class Source:
 
     @property
     def public(self) -> bool:
+        if self.kind == "remote":
+            return self.address is not None and is_public(self.address)
         return self.kind == "host-public" or self.may_be_public or (self.kind == "exit" and self.prefix is None)
 
     def __str__(self) -> str:
@@ -158,10 +160,10 @@ class Inward:
     """The port of the hosts."""
     sender: str = ""
     """The subnet that they come from, where it is one of the estate."""
-    door: str = ""
+    ingress: str = ""
     """The exit by which they enter; empty where they enter by none."""
     published_at: str = ""
-    """The exit that leads them to the hosts; empty where they are sent to a host's own address."""
+    """The exit that forwards them to the hosts; empty where they are sent to a host's own address."""
     as_: str = ""
     """The name of the published port."""
     published_port: int = 0
@@ -207,10 +209,10 @@ class Trace:
         return self.reason.replace("{to}", str(self.packet.address)).replace("{from}", self._from)
 
     @property
-    def door(self) -> str:
+    def boundary(self) -> str:
         """The exit by which it leaves the estate, or enters it; empty for none."""
         if self.inward is not None:
-            return self.inward.door
+            return self.inward.ingress
         return self.exits[-1] if self.exits else ""
 
     @property

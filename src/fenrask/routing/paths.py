@@ -291,6 +291,13 @@ class Paths:
             found[self._names[1][place]] += pairs.kinds[number].box.standing_by
         return found
 
+    @cached_property
+    def inward_exits(self) -> frozenset[str]:
+        """The exits that what comes in passes, or its replies do, where it arrives."""
+        arriving = [path.example for path in self.inward if path.example.verdict.arrives]
+        passed = {hop.exit for trace in arriving for hop in (*trace.hops, *trace.back)}
+        return frozenset(passed & self.described.estate.exits.keys())
+
     def first_of_each(self, holds: Callable[[Trace], bool]) -> Sequence[FlowPath]:
         """The first path outward of each kind from each subnet, of those whose examples are such."""
         kinds, subnets = self.pairs.kind[self.own], self.pairs.subnet[self.own]

@@ -11,7 +11,7 @@ from fenrask.routing.classes import Classes
 from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 
-__all__ = ["Replies", "answered", "return_path"]
+__all__ = ["Replies", "reply_paths", "return_path"]
 
 _MOST_HOPS = 64
 
@@ -83,18 +83,18 @@ def return_path(routes: Routes, trace: Trace) -> Trace:
     return replace(trace, back=tuple(replies.hops))
 
 
-def answered(
-    routes: Routes, trace: Trace, doors: frozenset[str], publisher: str = "", own_source: bool = False
+def reply_paths(
+    routes: Routes, trace: Trace, leaving: frozenset[str], publisher: str = "", own_source: bool = False
 ) -> Iterator[tuple[Trace, Fraction]]:
-    """A path that comes in, with each way of the hosts' answers out by equal routes, and its share.
+    """A path that comes in, with each path of the replies out by equal routes, and its share.
 
-    Its verdict changes where they are lost. doors: the exits by which they may leave. publisher: the exit that led the
-    packets on to the hosts, from an address of its own if `own_source` says so.
+    Its verdict changes where they are lost. leaving: the exits by which they may leave. publisher: the exit that
+    forwarded the packets to the hosts, from an address of its own if `own_source` says so.
     """
     picks: list[int] = []
     while True:
         replies = _Reply(routes, trace, picks)
-        found = _answered(replies, doors, publisher, own_source)
+        found = _replied(replies, leaving, publisher, own_source)
         yield found, Fraction(1, prod(replies.options))
         picks = [*picks, *[0] * (len(replies.options) - len(picks))]
         while picks and picks[-1] + 1 == replies.options[len(picks) - 1]:
@@ -104,10 +104,10 @@ def answered(
         picks[-1] += 1
 
 
-def _answered(replies: "_Reply", doors: frozenset[str], publisher: str, own_source: bool) -> Trace:
+def _replied(replies: "_Reply", leaving: frozenset[str], publisher: str, own_source: bool) -> Trace:
     routes, trace = replies.routes, replies.trace
     estate, passed = routes.estate, [hop.exit for hop in trace.hops if hop.exit in routes.estate.exits]
-    keepers = [name for name in passed if estate.exits[name].keeps_state and name not in doors]
+    keepers = [name for name in passed if estate.exits[name].keeps_state and name not in leaving]
     remote = trace.origin.address
     outside = Source("remote", address=remote, network="")
     try:
@@ -118,7 +118,7 @@ def _answered(replies: "_Reply", doors: frozenset[str], publisher: str, own_sour
             inner = trace.hops[-1].source
             replies.along(routes.of(place), place, _Leg(inner, behind))
             place, keepers = estate.exits[publisher].in_subnets[0], [name for name in passed[:at] if name in keepers]
-        replies.along(routes.of(place), place, _Leg(outside, keepers), remote, doors=doors)
+        replies.along(routes.of(place), place, _Leg(outside, keepers), remote, leaving=leaving)
     except _Lost as lost:
         return replace(trace, verdict=lost.verdict, onward=None, reason=lost.why, back=tuple(replies.hops))
     return replace(trace, back=tuple(replies.hops))
@@ -215,11 +215,11 @@ class _Reply:
         leg: _Leg,
         target: Address | None = None,
         by: str = "",
-        doors: frozenset[str] = frozenset(),
+        leaving: frozenset[str] | None = None,
     ) -> None:
         """Follow tables from a place to the owner of a source, past exactly the keepers of its leg.
 
-        `by`: the line that the reply enters by, if it is one. doors: the exits by which it may leave the estate.
+        `by`: the line that the reply enters by, if it is one. leaving: the exits by which it may leave the estate.
         """
         shown = _shown(leg.source) if target is None or leg.source.kind == "remote" else str(target)
         by_itself = target is None and leg.source.prefix is None
@@ -234,13 +234,13 @@ class _Reply:
             # An exit's public address needs no route in its own network.
             if owner and (name == owner or (by_itself and table.network == leg.source.network)):
                 break
-            if name in doors:
+            if leaving is not None and name in leaving:
                 break
             if route is None:
                 raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} takes the reply back to {shown}")
-            if doors:
-                self._check_door(name, shown)
-            following = self._next_place(name, place, shown) if name != LOCAL else None
+            if leaving is not None and name not in leg.keepers:
+                self._check_leaving(name, shown)
+            following = self._next_place(name, place, shown, leg) if name != LOCAL else None
             if following is None:
                 self._check_network(leg, table, route, shown)
                 break
@@ -259,14 +259,14 @@ class _Reply:
         self.options.append(number)
         return self.picks[len(self.options) - 1] if len(self.options) <= len(self.picks) else 0
 
-    def _check_door(self, name: str, shown: str) -> None:
-        """Lost where an exit that is no door takes it out of the estate, or shows it from an address of its own."""
+    def _check_leaving(self, name: str, shown: str) -> None:
+        """Lost where an exit other than those takes it out of the estate, or rewrites its source."""
         exit_ = self.estate.exits.get(name)
         if exit_ is None or exit_.fault:
             return
         out = exit_.onward in (Onward.INTERNET, Onward.SERVICE, Onward.THIRD_PARTY)
         if out or (exit_.keeps_state and not exit_.is_machine):
-            came = f"not through {self.trace.door}" if self.trace.door else "by which the request did not come"
+            came = f"not through {self.trace.boundary}" if self.trace.boundary else "by which the request did not come"
             raise _Lost(Verdict.OTHER_RETURN, f"the reply to {shown} leaves through {name}, {came}")
 
     def _check_network(self, leg: _Leg, table: SubnetTable, route: TableRoute, shown: str) -> None:
@@ -280,7 +280,7 @@ class _Reply:
         """The network that a peering leads to from another one."""
         return next((one for one in self.estate.exits[peering].joins if one != network), "")
 
-    def _next_place(self, name: str, place: str, shown: str) -> str | None:
+    def _next_place(self, name: str, place: str, shown: str, leg: _Leg) -> str | None:
         """Where an exit takes the reply; None where it is delivered in a peered network."""
         exit_ = self.estate.exits.get(name)
         if exit_ is None or exit_.fault:
@@ -292,7 +292,8 @@ class _Reply:
             return None
         if exit_.onward is Onward.HUB:
             return name
-        if exit_.is_machine:
+        # A gateway that published the port takes the replies to what it forwarded.
+        if exit_.is_machine or (name in leg.keepers and exit_.in_subnets and leg.source.kind == "remote"):
             inside: str = exit_.in_subnets[0]
             return inside
         raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} is sent to {name}, which cannot deliver it")

@@ -471,6 +471,8 @@ class Tracer:
         address = here.address
         if address.version not in exit_.families and not (exit_.maps_ipv6 and unmapped(address)):
             return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{address.version}"
+        if self._takes_replies_alone(here, exit_):
+            return Verdict.NOT_CARRIED, f"{name} takes only replies from outside"
         if exit_.onward is Onward.INTERNET and not is_public(unmapped(address) or address):
             return Verdict.PRIVATE_DESTINATION, f"{name} is an exit to the internet, where {{to}} is not reachable"
         if exit_.needs_public_source and not here.source.public:
@@ -478,20 +480,31 @@ class Tracer:
         if exit_.onward is Onward.JOINED and not self._beyond(here, exit_, address):
             other = " and ".join(one for one in exit_.joins if one != here.network)
             return Verdict.NOT_CARRIED, f"{name} reaches only the prefixes of {other}"
-        if why := self._wrong_region(exit_, passing):
+        if why := self._not_served(exit_, passing):
             return Verdict.NOT_CARRIED, f"{name} {why}"
-        if exit_.carries and passing.destination not in exit_.carries:
-            return Verdict.NOT_CARRIED, f"{name} leads to {', '.join(exit_.carries)} only"
         if exit_.onward is Onward.THIRD_PARTY and not any(address in one for one in exit_.announced):
             return Verdict.NOT_CARRIED, f"{name} has received no prefix that holds {{to}}"
         if offer is not None and self._rewrites(here, exit_) and passing.protocol not in offer.protocols:
             return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
+    @staticmethod
+    def _takes_replies_alone(here: _At, exit_: ExitModel) -> bool:
+        """Whether a packet comes in to an exit that keeps state and routes nothing."""
+        return here.source.kind == "remote" and exit_.keeps_state and not exit_.is_machine
+
     def _beyond(self, here: _At, exit_: ExitModel, address: Address) -> bool:
         """Whether a peering's other side has an address."""
         others = (name for name in exit_.joins if name != here.network)
         return any(address in prefix for name in others for prefix in self.estate.networks[name].prefixes)
+
+    def _not_served(self, exit_: ExitModel, passing: Passing) -> str:
+        """Why an endpoint does not reach what a packet is for; empty where it does."""
+        if why := self._wrong_region(exit_, passing):
+            return why
+        if exit_.carries and passing.destination not in exit_.carries:
+            return f"leads to {', '.join(exit_.carries)} only"
+        return ""
 
     def _wrong_region(self, exit_: ExitModel, passing: Passing) -> str:
         """Why an endpoint does not reach a service of another region; empty where it does, or none is stated."""

@@ -59,8 +59,9 @@ class Selection:
                 "flow": {path.flow},
                 "network": {estate.subnets[path.subnet].network},
                 "workload": {flow.workload},
-                "subnet": {path.subnet},
-                "destination": {flow.other_end},
+                # Of a flow that comes in, tables have who opens it, and to which port.
+                "subnet": {path.subnet, *((flow.from_,) if flow.is_inward else ())},
+                "destination": {flow.other_end, flow.ends[1], flow.remote},
             }
             if all(held[noun] & {*names} for noun, names in asked.items()):
                 for noun, names in held.items():

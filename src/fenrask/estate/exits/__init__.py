@@ -18,6 +18,7 @@ from fenrask.estate.exits.contract import (
     OfNetwork,
     Onward,
     Passing,
+    Publishing,
     Translating,
 )
 from fenrask.estate.exits.direct_internet import DirectInternet
@@ -49,6 +50,7 @@ __all__ = [
     "PrivateEndpoint",
     "PrivateLine",
     "Published",
+    "Publishing",
     "Translating",
 ]
 

@@ -334,7 +334,7 @@ class ExitModel(Strict):
 
     @property
     def published(self) -> Mapping[str, Published]:
-        """The ports at its own addresses that it leads to workloads, by name."""
+        """The ports at its own addresses that it forwards to workloads, by name."""
         return {}
 
     def decides(self, passing: Passing) -> Decision | None:
@@ -537,10 +537,11 @@ class Counted(ExitModel):
 
 
 class Publishing(ExitModel):
-    """The role of exits that lead ports at their own addresses to hosts behind them."""
+    """The role of exits that forward ports at their own addresses to hosts behind them."""
 
     publishes: dict[str, Published] = Field(
-        {}, description="ports at its addresses that lead to workloads, by name; rules judge what was led on"
+        {},
+        description="ports at its addresses that it forwards to workloads, by name; its rules judge what it forwards",
     )
 
     @property
@@ -552,9 +553,9 @@ class Publishing(ExitModel):
         seen: dict[object, str] = {}
         pool, listed = self.pool, self.listed_addresses
         for name, one in self.publishes.items():
-            if other := seen.setdefault((one.address or (listed or ("",))[0], one.port, one.protocol), name):
-                if other != name:
-                    raise unfit(f"each port of an address once in publishes, not in {other} and {name}")
+            other = seen.setdefault((one.address or (listed or ("",))[0], one.port, one.protocol), name)
+            if other != name:
+                raise unfit(f"each port of an address once in publishes, not in {other} and {name}")
             if one.address is None:
                 continue
             if pool is not None and one.address not in pool:

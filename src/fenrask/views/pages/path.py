@@ -14,7 +14,7 @@ from fenrask.routing import LOCAL, Exchanged, FlowPath, Hop, Opening, Paths, Sub
 from fenrask.units import counted, percent
 from fenrask.views.page import Column, MadeRows, Page, Table
 
-__all__ = ["flows_page", "inward_page", "lines_page", "needs_table", "routes_page", "trace_page"]
+__all__ = ["flows_page", "inward_page", "inward_trace_page", "lines_page", "needs_table", "routes_page", "trace_page"]
 
 _FLOWS = (
     Column("flow", "flow"),
@@ -171,16 +171,20 @@ def trace_page(
     for number, (trace, share) in enumerate(traces, 1):
         part = f", {percent(float(share))} of it ({trace.part or 'by equal routes'})" if share != 1 else ""
         outcome = trace.verdict.value
-        outcome += f": the remote end sees {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
+        who = "the remote end sees" if trace.inward is None else "hosts see"
+        outcome += f": {who} {_seen_as(trace)}" if trace.verdict.arrives else f": {trace.why}"
         at = "" if trace.packet.address.is_unspecified or trace.part else f" at {trace.packet.address}"
-        summary.append(f"{trace.subnet} to {target}{at}{part}: {outcome}")
+        from_ = trace.subnet
+        if trace.inward is not None:
+            from_, at = trace.inward.origin, f" in {trace.subnet}{at}"
+        summary.append(f"{from_} to {target}{at}{part}: {outcome}")
         name = "hops" if number == 1 else f"hops_{number}"
         rows = [_hop_row(step, hop) for step, hop in enumerate(trace.hops, 1)]
         tables.append(
             Table(name, f"Hops to {target}{at}{f' (packets {trace.part})' if trace.part else ''}", _HOPS, rows)
         )
         back = [
-            (step, _entered(hop), _route(hop), hop.exit or "nothing", str(hop.source))
+            (step, _entered(hop), _route(hop), hop.exit or "nothing", _back_to(trace, hop))
             for step, hop in enumerate(trace.back, 1)
         ]
         if back:
@@ -196,6 +200,21 @@ def trace_page(
     return Page("path", described.estate.estate, tuple(summary), tuple(tables), facts)
 
 
+def inward_trace_page(paths: Paths, flows: Sequence[str], broken: Sequence[BrokenNeed]) -> Page:
+    """The paths of flows that come in, hop by hop and back."""
+    described, traces = paths.described, list[tuple[Trace, Fraction]]()
+    for path in (path for flow in flows for path in paths.by_flow[flow]):
+        traces.append((path.trace, path.within))
+    ports = some(dict.fromkeys(str(described.estate.flows[flow].port) for flow in flows))
+    target = f"{described.estate.flows[flows[0]].to}:{ports}"
+    return trace_page(described, target, traces, [one for one in broken if one.flow in flows])
+
+
+def _back_to(trace: Trace, hop: Hop) -> str:
+    """Who a reply is for."""
+    return trace.inward.origin if trace.inward is not None and not hop.source.exit else str(hop.source)
+
+
 def _entered(hop: Hop) -> str:
     """Where a reply is, and by which line it came there."""
     place = hop.subnet or "from outside"
@@ -206,7 +225,8 @@ def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
     origin = hop.route.origin.word if hop.route else ""
     zones = " to ".join(dict.fromkeys(zone for zone in (hop.from_zone, hop.to_zone) if zone))
     exit_name = f"{hop.exit} via {hop.via}" if hop.via else hop.exit
-    return (step, hop.subnet, _route(hop), origin, exit_name or "nothing", zones, hop.rule, str(hop.source))
+    route = _route(hop) if hop.subnet or hop.route else ""
+    return (step, hop.subnet or "outside", route, origin, exit_name or "nothing", zones, hop.rule, str(hop.source))
 
 
 def _route(hop: Hop) -> str:
@@ -244,28 +264,40 @@ _INWARD = (
     Column("exit", "through"),
     Column("subnet", "to subnet"),
     Column("workload", "workload"),
-    Column("open", "open", "yes"),
+    Column("open", "can", "yes"),
+    Column("flows", "flows that do", "list"),
     Column("why", "why"),
 )
 
 
-def inward_page(estate: str, found: Sequence[Opening]) -> Page:
-    """Who could open connections to our hosts, the open ones first."""
-    rows = sorted(
-        ((one.origin, one.through, one.subnet, one.workload, one.is_open, one.why) for one in found),
-        key=lambda row: not row[4],
-    )
+def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
+    """Who can open connections to our hosts, those that no flow does first; and the flows that do."""
+    users: dict[tuple[str, str, str], dict[str, None]] = {}
+    for path in paths.inward:
+        inward = path.example.inward
+        if inward is not None and path.example.verdict.arrives:
+            through = inward.published_at or inward.ingress
+            users.setdefault((through, path.subnet, path.workload), {})[path.flow] = None
+    rows = [
+        (one.origin, one.through, one.subnet, one.workload, one.is_open, [*flows], one.why)
+        for one in found
+        for flows in [users.get((one.through, one.subnet, one.workload), {})]
+    ]
+    rows.sort(key=lambda row: (not row[4], bool(row[5])))
     open_ones = [one for one in found if one.is_open]
-    summary = ["Nobody outside can open connections to these hosts."]
+    summary = ["No one outside can open connections to these hosts."]
     if open_ones:
         origins = some(dict.fromkeys(f"{one.origin} through {one.through}" for one in open_ones))
         hosts = some(dict.fromkeys(one.workload or one.subnet for one in open_ones))
         summary = [f"Connections can be opened inward: from {origins}; to {hosts}."]
+        unused = sum(bool(row[4] and not row[5]) for row in rows)
+        if unused:
+            summary.append(f"{counted(unused, 'open way in is', 'open ways in are')} used by no flow of the estate.")
     stopped = sum(not one.is_open for one in found)
     if stopped:
         summary.append(f"{counted(stopped, 'way in is', 'ways in are')} stopped.")
     table = Table("inward", "Ways in", _INWARD, rows, empty="none", shown=30)
-    return Page("inward", estate, tuple(summary), (table,), {"open": len(open_ones)})
+    return Page("inward", paths.described.estate.estate, tuple(summary), (table,), {"open": len(open_ones)})
 
 
 _LINES = (

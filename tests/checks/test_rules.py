@@ -51,6 +51,11 @@ STORE_DOOR: dict[str, Any] = {
     "destination": "store",
 }
 INNER: dict[str, Any] = {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": ["app"], "destination": "store"}
+PUBLISHED: dict[str, Any] = {"web": {"port": 443, "to": "work", "to_port": 8443}}
+VISITS: dict[str, Any] = {
+    "exits": {"wall": {**FIREWALL, "subnet": "edge"}},
+    "flows": {"visits": {"from": "internet", "to": "work", "port": 8443, "per_host_per_s": 1}},
+}
 SAVE: dict[str, Any] = {"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
 
 
@@ -281,6 +286,16 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
             "public_addresses": {"old": {"address": "203.0.113.99"}},
             "exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.99"]}},
         },
+    ),
+    "inward-lost": (
+        merged(VISITS, {"exits": {"wall": {"publishes": PUBLISHED}}}),
+        "flows.visits",
+        merged(VISITS, {"exits": {"wall": {"publishes": {"web": {**PUBLISHED["web"], "rewrites_source": True}}}}}),
+    ),
+    "published-unused": (
+        {"exits": {"wall": {**FIREWALL, "subnet": "edge", "publishes": PUBLISHED}}},
+        "exits.wall.publishes.web",
+        merged(VISITS, {"exits": {"wall": {"publishes": PUBLISHED}}}),
     ),
     "captured": (
         {"exits": {"line": {**LINE, "received": ["198.51.100.0/24"], "advertised": ["10.0.0.0/16"]}}},

@@ -174,7 +174,8 @@ class NaiveInward(Naive):
         at = way.get("at", "")
         if barred := self.barred(name, at, host):
             return {(barred, ()): WHOLE}
-        here = {"exits": (name,), "place": self.entry(name), "met": [], "kept": [], "crossed": [], "zone": None}
+        first = tuple(one for one in (name, self.exits[name].get("hub")) if one)
+        here = {"exits": first, "place": self.entry(name), "met": [], "kept": [], "crossed": [], "zone": None}
         if not at:
             return self.onward_from(flow, subnet, way, sender, base, here)
         if at == name:

@@ -68,10 +68,10 @@ class APublicPortal(Inward):
         self.at({}, PORTAL)
         self.assertEqual(self.of("bills"), [("arrives", ["front"], 1.0)])
         bill = self.json("charges")
-        # 6 hosts x 12/s x 50 KiB for 730 hours, in GB, at 0.071.
+        # 6 hosts x 12/s x 50 KiB for 730 hours, in GB, at 0.071; and an address of each host, at 0.0063 an hour.
         sent = 6 * 12 * 50 * 1024 * 730 * 3600 / 1e9
         by_flow = {one["flow"]: one["amount"] for one in bill["flows"]}
-        self.assertAlmostEqual(by_flow["bills"], round(sent * 0.071, 2), delta=0.02)
+        self.assertAlmostEqual(by_flow["bills"], sent * 0.071 + 6 * 730 * 0.0063, places=6)
 
     def test_replies_through_a_firewall_that_saw_no_request(self) -> None:
         self.at({}, PORTAL, WALL)
@@ -232,6 +232,21 @@ class APartnerThatCallsUs(Inward):
         ]
         self.assertEqual(row["open"], True)
         self.assertIn("a static route of theirs suffices", row["why"])
+
+    def test_a_line_at_a_hub_is_charged_at_the_hub(self) -> None:
+        hub = {
+            "exits": {
+                "joint": {"kind": "hub", "offer": "joint", "networks": ["plant"]},
+                "wire": {"network": None, "hub": "joint", "advertised": ["10.60.0.0/16"]},
+            },
+            "flows": {"probes": {"out_kib_per_connection": 100, "in_kib_per_connection": 900}},
+        }
+        self.at({}, LINE, hub)
+        self.assertEqual(self.of("probes"), [("arrives", ["wire", "joint"], 1.0)])
+        # 20 hosts x 0.1/s x 1,000 KiB for 730 hours, in GB, at 0.018.
+        carried = 20 * 0.1 * 1000 * 1024 * 730 * 3600 / 1e9
+        lines = {(one["item"], one["about"]): one["amount"] for one in self.json("charges")["lines"]}
+        self.assertAlmostEqual(lines["processed", "joint"], carried * 0.018, places=4)
 
     def test_another_line_takes_over(self) -> None:
         spare = {"kind": "circuit", "offer": "line", "network": "plant", "third_party": "the lab"}

@@ -1,6 +1,6 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import UPKEEP, Bill, bill
+from fenrask.charges.bill import UPKEEP, Bill, bill, hosts_by_rate
 from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import Meters, networks_left
@@ -18,6 +18,7 @@ __all__ = [
     "bill",
     "estate_wide",
     "explain_bill",
+    "hosts_by_rate",
     "networks_left",
     "pieces",
     "rates_of",

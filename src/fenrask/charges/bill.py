@@ -25,7 +25,7 @@ from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
 from fenrask.units import counted, exact
 
-__all__ = ["UPKEEP", "Bill", "bill"]
+__all__ = ["UPKEEP", "Bill", "bill", "hosts_by_rate"]
 
 UPKEEP = "upkeep"
 """The item of work on machines of one's own, which no provider charges."""
@@ -194,25 +194,29 @@ def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[L
 
 def _of_hosts(described: Described, users: Users) -> Iterator[Line]:
     """Addresses of hosts that have their own."""
-    estate, month = described.estate, Fraction(described.catalogue.hours_per_month)
-    for name, workload in estate.workloads.items():
-        if workload.public_address and workload.hosts:
-            traffic = described.traffic
-            flows = np.flatnonzero(traffic.workload == traffic.workloads.index(name)) + 1
-            even = Metered(users, np.zeros_like(flows), flows, np.ones(flows.size, dtype=object), 1)
-            uses = even.shares(Use("", UNALLOCATED))
-            for rate, hosts in _hosts_by_rate(described, name):
-                reason = f"{hosts} hosts with an address of their own, {month} hours"
-                yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
+    month = Fraction(described.catalogue.hours_per_month)
+    for name, rates in hosts_by_rate(described).items():
+        traffic = described.traffic
+        flows = np.flatnonzero(traffic.workload == traffic.workloads.index(name)) + 1
+        even = Metered(users, np.zeros_like(flows), flows, np.ones(flows.size, dtype=object), 1)
+        uses = even.shares(Use("", UNALLOCATED))
+        for rate, hosts in rates:
+            reason = f"{hosts} hosts with an address of their own, {month} hours"
+            yield Line("addresses", name, hosts * month, "address-h", rate, reason, True, uses)
 
 
-def _hosts_by_rate(described: Described, workload: str) -> Iterator[tuple[Decimal, Fraction]]:
-    """A workload's hosts by what an address costs an hour where they are."""
-    estate, found = described.estate, dict[Decimal, Fraction]()
-    for name, share in estate.host_shares(workload).items():
-        rate = described.catalogue.addresses_in(estate.networks[estate.subnets[name].network].region).hour
-        found[rate] = found.get(rate, Fraction(0)) + estate.workloads[workload].hosts * share
-    yield from ((rate, hosts) for rate, hosts in found.items() if rate)
+def hosts_by_rate(described: Described) -> dict[str, list[tuple[Decimal, Fraction]]]:
+    """The hosts with public addresses of each workload that has such, by what an address costs an hour there."""
+    estate, every = described.estate, dict[str, list[tuple[Decimal, Fraction]]]()
+    for workload, stated in estate.workloads.items():
+        if not stated.public_address or not stated.hosts:
+            continue
+        found: dict[Decimal, Fraction] = {}
+        for name, share in estate.host_shares(workload).items():
+            rate = described.catalogue.addresses_in(estate.networks[estate.subnets[name].network].region).hour
+            found[rate] = found.get(rate, Fraction(0)) + stated.hosts * share
+        every[workload] = [(rate, hosts) for rate, hosts in found.items() if rate]
+    return every
 
 
 def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Meters) -> Iterator[Line]:

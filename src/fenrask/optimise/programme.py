@@ -13,7 +13,7 @@ from math import ceil
 
 import numpy as np
 
-from fenrask.charges import estate_wide
+from fenrask.charges import estate_wide, hosts_by_rate
 from fenrask.estate import KINDS, Commitment, Offer
 from fenrask.optimise.amounts import Amounts, Laid
 from fenrask.optimise.problem import Option, Role, Site, Unit
@@ -231,12 +231,14 @@ class Model:
                 self.program.row({self.opened[site]: 1.0}, low=1)
 
     def add_held(self) -> None:
-        """What is paid for addresses that are held, used or not: a sum that no choice changes."""
+        """What is paid for addresses that are held, used or not, and for those of hosts: no choice changes it."""
         catalogue, month = self.amounts.described.catalogue, 0.0
         for one in self.amounts.described.estate.public_addresses.values():
             if one.address.version == 4:
                 region = self._region_of_held(one.address)
                 month += float(catalogue.addresses_in(region).block_hour(one.address.prefixlen))
+        for rates in hosts_by_rate(self.amounts.described).values():
+            month += sum(float(Fraction(rate) * hosts) for rate, hosts in rates)
         if month:
             held = self.program.variable()
             self.program.row({held: 1.0}, low=1)

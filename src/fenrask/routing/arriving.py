@@ -347,7 +347,9 @@ class Arriving:
         packet = Packet(target, remote, host=address)
         begun = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
         if way.ingress:
-            begun = replace(begun, hops=(Hop("", None, way.ingress, source),))
+            hub = self.estate.exits[way.ingress].attached_to
+            at_hub = (Hop(way.ingress, None, hub, source),) if hub else ()
+            begun = replace(begun, hops=(Hop("", None, way.ingress, source), *at_hub))
         if barred := self._barred(way, packet):
             yield replace(begun, verdict=barred[0], reason=barred[1]), _ALL
             return

@@ -225,7 +225,8 @@ def _hop_row(step: int, hop: Hop) -> tuple[object, ...]:
     origin = hop.route.origin.word if hop.route else ""
     zones = " to ".join(dict.fromkeys(zone for zone in (hop.from_zone, hop.to_zone) if zone))
     exit_name = f"{hop.exit} via {hop.via}" if hop.via else hop.exit
-    route = _route(hop) if hop.subnet or hop.route else ""
+    comes_in = hop.route is None and hop.source.kind == "remote" and hop.exit
+    route = "" if comes_in else _route(hop)
     return (step, hop.subnet or "outside", route, origin, exit_name or "nothing", zones, hop.rule, str(hop.source))
 
 

@@ -13,7 +13,7 @@ import numpy as np
 import yaml
 
 from fenrask import demo
-from fenrask.capacity import Translator
+from fenrask.capacity import Forwarded, Translator
 from fenrask.estate import Ending as HowItEnds
 from fenrask.estate import Offer
 from fenrask.teletraffic import erlang_b
@@ -22,7 +22,7 @@ from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn,
 from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 from fenrask.teletraffic.simulation.kernels.search import filled
 from fenrask.views.handover import rules_file
-from truth.lab import CLIENTS, OUTSIDE, Connection, Lab
+from truth.lab import CLIENTS, OUTSIDE, SERVER, Connection, Lab
 
 __all__ = ["CASES", "Result"]
 
@@ -66,6 +66,7 @@ def _rules(
     choice: str = "any-free",
     timers_s: dict[str, float] | None = None,
     blocks: dict[str, tuple[int, int, int]] | None = None,
+    forwarded: tuple[Forwarded, ...] = (),
 ) -> str:
     """The file that is handed over for a translator host, on the lab's interface."""
     one = Translator(
@@ -80,6 +81,7 @@ def _rules(
         udp_timers_s={"unreplied": 30, "replied": 30},
         table=65_536,
         blocks=blocks or {},
+        forwarded=forwarded,
     )
     return rules_file(one, "out0")
 
@@ -104,6 +106,30 @@ def most_at_once(short: bool) -> Iterator[Result]:
             lab.listen(7001)
             lab.load(_rules(60, addresses=2, choice=choice))
             yield from _tied(lab, CLIENTS, f", {choice}")
+
+
+def published(short: bool) -> Iterator[Result]:
+    """A port at the translator's address that it forwards: to each host in turn, and whose address these see."""
+    hosts = tuple(CLIENTS[:2])
+    for rewrites, words in ((False, "source kept"), (True, "source rewritten")):
+        port = Forwarded("web", 0, 443, "tcp", "web", 8443, hosts, True, rewrites)
+        with Lab() as lab:
+            for host in hosts:
+                lab.serve(host, 8443)
+            lab.load(_rules(100, forwarded=(port,)))
+            tried = [lab.call(OUTSIDE[0], 443) for _ in range(10)]
+            lab.run()
+            lab.kept += tried
+            yield Result(f"published, {words}: there", sum(bool(one.established) for one in tried), 10)
+            seen = Counter(address for address, _, _ in lab.seen)
+            expected = "192.0.2.1" if rewrites else SERVER
+            yield Result(f"published, {words}: seen from {expected}", seen[expected], 10)
+            lab.without_default()
+            late = lab.call(OUTSIDE[0], 443)
+            lab.run()
+            lab.kept.append(late)
+            about = "replies without a route back"
+            yield Result(f"published, {words}, {about}", float(late.established is True), float(rewrites))
 
 
 def sent_again(short: bool) -> Iterator[Result]:
@@ -386,6 +412,7 @@ CASES: dict[str, Callable[[bool], Iterator[Result]]] = {
     "most at once": most_at_once,
     "own timers": own_timers,
     "sent again": sent_again,
+    "published": published,
     "blocks of hosts": blocks_of_hosts,
     "free again": free_again,
     "entries": entries,

@@ -183,6 +183,26 @@ class Lab:
                     one.setblocking(False)
                     self._selector.register(one, selectors.EVENT_READ, heard)
 
+    def serve(self, address: str, port: int) -> None:
+        """A host behind the translator takes TCP connections at a port."""
+        with self._inside(self._spaces()[0]):
+            stream = socket.socket()
+            stream.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            stream.bind((address, port))
+            stream.listen(64)
+        stream.setblocking(False)
+        self._selector.register(stream, selectors.EVENT_READ, self._accept)
+
+    def call(self, address: str, port: int) -> Connection:
+        """An attempt from outside, at the server's place, to connect to an address and port of the translator."""
+        with self._inside(self._spaces()[2]):
+            one = socket.socket()
+        return self._begin(one, (address, port), None, WAIT_S)
+
+    def without_default(self) -> None:
+        """Hosts behind the translator lose their default route."""
+        _run("ip", "-n", self._spaces()[0], "route", "del", "default")
+
     def _accept(self, listening: socket.socket) -> None:
         while True:
             try:
@@ -225,8 +245,14 @@ class Lab:
         if source:
             one.setsockopt(socket.IPPROTO_IP, 24, 1)  # IP_BIND_ADDRESS_NO_PORT: the port when it connects
             one.bind((source, 0))
+        return self._begin(one, (SERVER, port), then, wait_s)
+
+    def _begin(
+        self, one: socket.socket, to: tuple[str, int], then: Callable[[Connection], None] | None, wait_s: float
+    ) -> Connection:
+        one.setblocking(False)
         began = Connection(one, monotonic(), then=then, wait_s=wait_s)
-        code = one.connect_ex((SERVER, port))
+        code = one.connect_ex(to)
         if code not in (0, errno.EINPROGRESS):
             raise OSError(code, os.strerror(code))
         self._selector.register(one, selectors.EVENT_WRITE, lambda _: self._known(began))

@@ -16,7 +16,7 @@ WHY = missing()
 @unittest.skipIf(WHY, f"the kernel cannot be asked here: {WHY}")
 class TheKernel(unittest.TestCase):
     def test_does_what_is_predicted(self) -> None:
-        for name in ("most at once", "own timers", "sent again", "blocks of hosts"):
+        for name in ("most at once", "own timers", "sent again", "blocks of hosts", "published"):
             for one in CASES[name](True):
                 with self.subTest(case=one.case):
                     self.assertTrue(one.agrees, one)
@@ -81,6 +81,21 @@ class Handover(InFolder):
         ):
             self.assertIn(line, rules)
         self.assertIn("nf_conntrack_max = 262144", (self.folder / "built" / "gate.sysctl.conf").read_text())
+        if not WHY:
+            subprocess.run(["nft", "-c", "-f", str(self.folder / "built" / "gate.nft")], check=True)
+
+    def test_published_ports_are_forwarded_to_the_hosts(self) -> None:
+        one = {"port": 443, "to": "work", "to_port": 8443, "rewrites_source": True}
+        gate = {"kind": "translator-host", "offer": "host", "addresses": ["203.0.113.1"], "publishes": {"web": one}}
+        flow = {"from": "internet", "to": "work", "port": 8443, "per_host_per_s": 1}
+        self.estate({"exits": {"gate": gate}, "workloads": {"work": {"hosts": 2}}, "flows": {"visits": flow}})
+        done = self.program("handover", "--save", "built")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        rules = (self.folder / "built" / "gate.nft").read_text()
+        cells = "0 : 10.0.1.1 . 8443, 1 : 10.0.1.2 . 8443"
+        self.assertIn(f"ip daddr $source_0 tcp dport 443 dnat ip to numgen inc mod 2 map {{ {cells} }}", rules)
+        self.assertIn("ct status dnat ip daddr { 10.0.1.1, 10.0.1.2 } tcp dport 8443 masquerade", rules)
+        self.assertIn("gate,web,,443,tcp,work,8443,True", (self.folder / "built" / "published.csv").read_text())
         if not WHY:
             subprocess.run(["nft", "-c", "-f", str(self.folder / "built" / "gate.nft")], check=True)
 

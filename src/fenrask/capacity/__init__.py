@@ -7,7 +7,7 @@ from fenrask.capacity.limits import LimitUse
 from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity, growth_until
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
-from fenrask.capacity.translators import Translator, translators
+from fenrask.capacity.translators import Forwarded, Translator, translators
 from fenrask.capacity.validity import beyond_range
 
 __all__ = [
@@ -20,6 +20,7 @@ __all__ = [
     "PortUse",
     "Split",
     "Stream",
+    "Forwarded",
     "Translator",
     "beyond_range",
     "capacity",

@@ -2,21 +2,41 @@
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.demand import Parts, ended_by
-from fenrask.estate import GrowingBlock, HostBlock, Offer
+from fenrask.estate import Estate, GrowingBlock, HostBlock, Offer
 from fenrask.prefixes import Prefix
 
-__all__ = ["Translator", "translators"]
+__all__ = ["Forwarded", "Translator", "translators"]
 
 LAST_PORT = 65_535
 _LEAST_TABLE = 262_144
 """What a kernel of today has by itself, where the machine has 4 GiB and more: a plan never takes any away."""
 _SPARE = 1.5
 """The table holds so many times what is held at the busiest moment, at least."""
+
+
+@dataclass(frozen=True)
+class Forwarded:
+    """A port at one of a host's addresses that it forwards to hosts of a workload, each in turn.
+
+    place: the number of the address. hosts: their addresses; `are_known`: whether they are those that there are, and
+    not the first ones of the subnets. rewrites_source: whether hosts see the translator's own address.
+    """
+
+    name: str
+    place: int
+    port: int
+    protocol: str
+    to: str
+    host_port: int
+    hosts: tuple[str, ...]
+    are_known: bool
+    rewrites_source: bool
 
 
 @dataclass(frozen=True)
@@ -40,6 +60,7 @@ class Translator:
     table: int
     blocks: Mapping[str, tuple[int, int, int]]
     not_counted: tuple[str, ...] = ()
+    forwarded: tuple[Forwarded, ...] = ()
 
 
 def translators(capacity: Capacity) -> Iterator[Translator]:
@@ -55,7 +76,8 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
     described = capacity.demand.paths.described
     estate, ports = described.estate, one.how
     parts = capacity.demand.at_exit.get(one.exit, ())
-    sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in parts))
+    outward = Parts.of(parts).outward if parts else ()
+    sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in outward))
     busiest = _entries(capacity, Parts.of(parts)) if parts else 0.0
     first = LAST_PORT + 1 - ports.per_address
     not_counted = []
@@ -93,7 +115,31 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
         blocks=blocks,
         not_counted=tuple(not_counted),
+        forwarded=tuple(_forwarded(estate, one.exit)),
     )
+
+
+def _forwarded(estate: Estate, name: str) -> Iterator[Forwarded]:
+    exit_ = estate.exits[name]
+    listed = exit_.listed_addresses
+    for key, one in exit_.published.items():
+        place = listed.index(one.address) if one.address in listed else 0
+        hosts, are_known = _hosts(estate, one.to)
+        yield Forwarded(
+            key, place, one.port, one.protocol, one.to, one.host_port, hosts, are_known, one.rewrites_source
+        )
+
+
+def _hosts(estate: Estate, workload: str) -> tuple[tuple[str, ...], bool]:
+    """The IPv4 addresses of a workload's hosts, and whether these are all that its subnets have for them."""
+    stated, found, whole = estate.workloads[workload], list[str](), 0
+    for subnet, share in estate.host_shares(workload).items():
+        blocks = estate.host_blocks(workload, subnet, 4)
+        size = sum(block.size for block in blocks)
+        wanted, whole = min(size, round(stated.hosts * share)), whole + size
+        every = (block.address + number for block in blocks for number in range(block.size))
+        found += [str(address) for address in islice(every, wanted)]
+    return tuple(found), whole == stated.hosts
 
 
 def _entries(capacity: Capacity, parts: Parts) -> float:

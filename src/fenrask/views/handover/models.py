@@ -11,7 +11,7 @@ from fenrask.estate import Described
 from fenrask.prefixes import Prefix
 from fenrask.views.handover.contract import HandoverFile, csv_text
 
-__all__ = ["filter_files", "nat_file"]
+__all__ = ["filter_files", "nat_file", "published_files"]
 
 _PROTOCOLS = {"tcp": 6, "udp": 17}
 _MOST_TIMER = 2**32 - 1
@@ -34,7 +34,8 @@ def _json(whole: Any) -> bytes:
 def _instance(number: int, capacity: Capacity, name: str, listed: Sequence[Prefix]) -> dict[str, Any]:
     described = capacity.demand.paths.described
     offer, sized = described.offer_of(name), capacity.of(name)
-    subnets = dict.fromkeys(part.subnet for part in capacity.demand.at_exit.get(name, ()))
+    some = capacity.demand.at_exit.get(name)
+    subnets = dict.fromkeys(part.subnet for part in some.outward) if some else {}
     prefixes = [prefix for one in subnets for prefix in described.estate.subnets[one].prefixes]
     policy: dict[str, Any] = {"id": 1}
     pool = [str(one) for one in listed if one.version == 4]
@@ -56,6 +57,18 @@ def _instance(number: int, capacity: Capacity, name: str, listed: Sequence[Prefi
             "tcp-trans-close-timeout": _seconds(after.after("closed")),
         }
     return {"id": number, "name": name, "enable": True, "type": "ietf-nat:napt44", "policy": [policy]}
+
+
+def published_files(described: Described) -> Iterator[HandoverFile]:
+    """The ports at addresses of exits that are forwarded to workloads; nothing where there are none."""
+    rows = [
+        (exit_name, name, one.address or "", one.port, one.protocol, one.to, one.host_port, one.rewrites_source)
+        for exit_name, exit_ in described.estate.exits.items()
+        for name, one in exit_.published.items()
+    ]
+    heading = ("exit", "name", "address", "port", "protocol", "workload", "host_port", "rewrites_source")
+    if rows:
+        yield HandoverFile("published.csv", "ports that exits forward inward, to workloads", csv_text(heading, rows))
 
 
 def _seconds(value: float) -> int:

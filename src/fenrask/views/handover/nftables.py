@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_address
 
-from fenrask.capacity import Translator
+from fenrask.capacity import Forwarded, Translator
 from fenrask.views.quoting import comment, label
 
 __all__ = ["rules_file", "sysctl_file"]
@@ -47,6 +47,8 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
         yield "# The addresses are not known yet: put them here."
     for words in one.not_counted:
         yield f"# Not as planned: {comment(words)}."
+    for to in dict.fromkeys(port.to for port in one.forwarded if not port.are_known):
+        yield f"# Which addresses hosts of {comment(to)} have is not known: put them in for the first ones."
     yield ""
     yield f'define outward = "{outward}"'
     for number, address in enumerate(addresses):
@@ -66,8 +68,14 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     for protocol in timed:
         yield f'    ip protocol {protocol} ct timeout set "{protocol}_timers"'
     yield "  }"
+    if one.forwarded:
+        yield "  chain inward {"
+        yield "    type nat hook prerouting priority dstnat; policy accept;"
+        yield from map(_forwarding, one.forwarded)
+        yield "  }"
     yield "  chain outward {"
     yield "    type nat hook postrouting priority srcnat; policy accept;"
+    yield from _sources_of_forwarded(one)
     served = f"ip saddr {{ {', '.join(map(str, one.sources))} }} " if one.sources else ""
     yield f"    oifname $outward {served}meta l4proto {{ tcp, udp }} {_target(one, addresses)}"
     yield "  }"
@@ -82,6 +90,26 @@ def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[
     yield "    l3proto ip;"
     yield f"    policy = {{ {known} }};"
     yield "  }"
+
+
+def _sources_of_forwarded(one: Translator) -> Iterator[str]:
+    """What comes in keeps its source, unless hosts are to see the translator's own."""
+    for port in one.forwarded:
+        if port.rewrites_source:
+            served = f"ip daddr {{ {', '.join(port.hosts)} }} {port.protocol} dport {port.host_port}"
+            yield f"    ct status dnat {served} masquerade"
+    if one.forwarded:
+        yield "    ct status dnat accept"
+
+
+def _forwarding(port: Forwarded) -> str:
+    """A published port: each connection to the next of the hosts."""
+    cells = ", ".join(f"{number} : {host} . {port.host_port}" for number, host in enumerate(port.hosts))
+    to = f"numgen inc mod {len(port.hosts)} map {{ {cells} }}"
+    if len(port.hosts) == 1:
+        to = f"{port.hosts[0]}:{port.host_port}"
+        return f"    ip daddr $source_{port.place} {port.protocol} dport {port.port} dnat to {to}"
+    return f"    ip daddr $source_{port.place} {port.protocol} dport {port.port} dnat ip to {to}"
 
 
 def _target(one: Translator, addresses: Sequence[str]) -> str:

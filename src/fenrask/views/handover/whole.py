@@ -11,7 +11,7 @@ from fenrask.views.handover.alarms import alert_files
 from fenrask.views.handover.allow_lists import allow_list_files, order_file
 from fenrask.views.handover.contract import HandoverFile
 from fenrask.views.handover.hosts import translator_files
-from fenrask.views.handover.models import filter_files, nat_file
+from fenrask.views.handover.models import filter_files, nat_file, published_files
 from fenrask.views.handover.names import endpoint_files
 from fenrask.views.handover.order import order_files
 from fenrask.views.handover.routes import route_files
@@ -80,6 +80,7 @@ def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:
         order_file(evaluation.plan),
         *route_files(evaluation.paths),
         nat_file(evaluation.capacity, evaluation.plan),
+        *published_files(described),
         *filter_files(described),
         *endpoint_files(described),
         *translator_files(described.estate.estate, list(translators(evaluation.capacity)), told.outward),

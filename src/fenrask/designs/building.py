@@ -32,6 +32,8 @@ class Look:
     source: str
     """The source address that the destination sees; empty where nothing arrives."""
     verdict: str
+    comes_in: bool = False
+    """Whether the other end opens the connections: the subnet is then theirs, or who they are."""
 
 
 @dataclass(frozen=True)
@@ -144,6 +146,9 @@ def _step(parts: Sequence[_Part], before: Evaluation, after: Evaluation) -> Buil
 def _look(path: FlowPath) -> Look:
     trace = path.example
     source = str(trace.source) if trace.verdict.arrives else ""
+    if trace.inward is not None:
+        to = f"{path.workload}:{trace.inward.port} in {path.subnet}"
+        return Look(path.flow, trace.inward.origin, to, trace.exits, source, trace.verdict.value, comes_in=True)
     return Look(path.flow, path.subnet, path.to, trace.exits, source, trace.verdict.value)
 
 

@@ -1,7 +1,7 @@
 """Validation errors told in the user's words, with places; and names that point nowhere."""
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping
 from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
@@ -222,7 +222,7 @@ _ENDS = (("from", "workloads"), ("to", "destinations"))
 """The ends of a flow that goes out, and the sections of their names."""
 
 
-def _end_problems(data: Any, among: Any, place_of: PlaceOf, lost: Sequence[str]) -> Iterator[Problem]:
+def _end_problems(data: Any, among: Any, place_of: PlaceOf, parties: Collection[str]) -> Iterator[Problem]:
     """Ends of flows that are not there; one that comes in has them the other way round."""
     flows, known = _mapping(among, "flows"), {section: _mapping(data, section) for _, section in _ENDS}
     if isinstance(flows, Rows) and "port" not in flows.columns:
@@ -239,7 +239,7 @@ def _end_problems(data: Any, among: Any, place_of: PlaceOf, lost: Sequence[str])
             unknown = [(key, section) for key, section in unknown if str(flow[key]) not in known[section]]
             if not unknown:
                 continue
-            callers = _callers(data, lost) if callers is None else callers
+            callers = _callers(data, parties) if callers is None else callers
             if str(flow.get("from")) in callers and str(flow.get("to")) in known["workloads"]:
                 found = f"a flow from {flow['from']} to the workload {flow['to']} without a `port`"
                 remedy = "Add `port`, the hosts' port that it comes in to."
@@ -250,7 +250,7 @@ def _end_problems(data: Any, among: Any, place_of: PlaceOf, lost: Sequence[str])
                 place = place_of(("flows", name, key))
                 yield Problem(place, repr(flow[key]), f"a name from `{section}`", remedy)
             continue
-        callers = _callers(data, lost) if callers is None else callers
+        callers = _callers(data, parties) if callers is None else callers
         if _is_name(flow.get("from")) and str(flow["from"]) not in callers:
             place, remedy = place_of(("flows", name, "from")), nearest(str(flow["from"]), callers)
             expected = "`internet`, a third party, a destination or a network, since it comes in to a `port`"
@@ -260,9 +260,9 @@ def _end_problems(data: Any, among: Any, place_of: PlaceOf, lost: Sequence[str])
             yield Problem(place, repr(flow["to"]), "a name from `workloads`, since it comes in to a `port`", remedy)
 
 
-def _callers(data: Any, lost: Sequence[str]) -> dict[str, str]:
+def _callers(data: Any, parties: Collection[str]) -> dict[str, str]:
     """Who may open connections inward, each with the section that says so."""
-    found = {INTERNET: "", **dict.fromkeys(lost, "exits")}
+    found = {INTERNET: "", **dict.fromkeys(parties, "exits")}
     for name, exit_ in _mapping(data, "exits").items():
         if isinstance(exit_, Mapping) and exit_.get("kind") in _LINES:
             found |= {str(exit_.get("third_party") or name): "exits", name: "exits"}
@@ -281,10 +281,11 @@ def _is_name(value: Any) -> bool:
 _LINES = tuple(kind for kind, model in KINDS.items() if issubclass(model, PrivateLine))
 
 
-def name_problems(data: Any, place_of: PlaceOf, among: Any = None, lost: Sequence[str] = ()) -> Iterator[Problem]:
+def name_problems(data: Any, place_of: PlaceOf, among: Any = None, parties: Collection[str] = ()) -> Iterator[Problem]:
     """Names that point to nothing, apart from next hops: a route into nothing is a finding, not an error.
 
-    among: the part of the data whose names are looked at; default: all of it. lost: third parties whose lines are lost.
+    among: the part of the data whose names are looked at; default: all of it. parties: those that flows may name
+    though their lines are gone.
     """
     among = data if among is None else among
     for pattern, section in _NAMES:
@@ -297,7 +298,7 @@ def name_problems(data: Any, place_of: PlaceOf, among: Any = None, lost: Sequenc
         for path, name in lacking:
             if _is_name(name) and str(name) not in known:
                 yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))
-    yield from _end_problems(data, among, place_of, lost)
+    yield from _end_problems(data, among, place_of, parties)
     destinations = _mapping(data, "destinations")
     for table, routes in _mapping(among, "route_tables").items():
         for key in routes if isinstance(routes, Mapping) else ():

@@ -42,6 +42,8 @@ class Described:
     catalogue_tree: Tree
     failed: Mapping[str, ExitModel] = field(default_factory=dict)
     """Exits that a case has taken away, as they were: they have failed, where others do not exist."""
+    parties: frozenset[str] = frozenset()
+    """The third parties, and lines, of this estate and of those that it was patched from: flows may name them."""
     reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
     """What was worked out of this estate and of those patched from it, by all that it follows from."""
 
@@ -92,8 +94,7 @@ class Described:
 
     def _patched(self, patch: dict[str, Any], name: str, failed: Mapping[str, ExitModel]) -> "Described":
         layers = (*self.layers, _patch_tree(patch, name))
-        catalogue = (self.catalogue_data, self.catalogue_tree)
-        found = _described(merge(self.data, patch), layers, *catalogue, [], self, patch, failed)
+        found = _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
         gone = {exit_: model for exit_, model in failed.items() if exit_ not in found.estate.exits}
         return replace(found, failed=gone) if gone else found
 
@@ -205,12 +206,8 @@ def _described(
     problems: list[Problem],
     before: Described | None = None,
     patch: Mapping[str, Any] | None = None,
-    failed: Mapping[str, ExitModel] | None = None,
 ) -> Described:
-    """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused.
-
-    failed: lost exits, whose third parties flows may go on naming.
-    """
+    """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused."""
 
     def place_of(path: Steps) -> Place:
         return _place(layers, path)
@@ -223,14 +220,16 @@ def _described(
         problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
     # What a patch adds or changes may name what is not there; only what it takes away may be missed elsewhere.
     added = data if before is None or patch is None or _takes_away(patch) else _of_patch(data, patch)
-    lost = [party for name, exit_ in (failed or {}).items() for party in (name, exit_.party) if party]
-    problems += name_problems(data, place_of, added, lost)
+    parties = before.parties if before else frozenset()
+    problems += name_problems(data, place_of, added, parties)
     known = _unchanged(before.estate, patch) if before and patch is not None else {}
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
         raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
     reused = before.reused if before else {}
-    return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree, reused=reused)
+    lines = ((name, exit_.party) for name, exit_ in estate.exits.items() if exit_.known_beyond is not None)
+    parties |= {party for both in lines for party in both if party}
+    return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree, parties=parties, reused=reused)
 
 
 def _takes_away(patch: Any) -> bool:

@@ -59,6 +59,11 @@ def _said(one: BuildStep) -> list[str]:
 
 def look_text(look: Look) -> str:
     """What must be seen: from which subnet, by which exits, with which source."""
+    if look.comes_in and look.source:
+        through = f" through {' > '.join(look.exits)}" if look.exits else ""
+        return f"from {look.subnet}, {look.destination} is reached{through} and sees {look.source}"
+    if look.comes_in:
+        return f"from {look.subnet}, {look.destination} is not reached ({look.verdict})"
     if not look.source:
         return f"from {look.subnet}, {look.destination} does not answer ({look.verdict})"
     through = f" through {' > '.join(look.exits)}" if look.exits else ""

@@ -46,6 +46,8 @@ class _Line:
     exits: tuple[str, ...]
     destination: str
     verdict: Verdict
+    comes_in: bool
+    """Whether the destination opens the connections; exits are in the order of what goes out all the same."""
     flows: tuple[str, ...]
     volume: float
 
@@ -53,9 +55,10 @@ class _Line:
 def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes:
     """Networks as boxes around their subnets, zones as bands in them, paths as lines weighted by volume.
 
-    A path that does not arrive is dashed, and ends in a cross where it is lost; needs that arriving flows
-    break are named at their destination. Subnets of one zone whose traffic takes the same paths are one row. Of a
-    large estate the rows that send most are drawn, as many as can be read.
+    A path whose connections the other end opens has an arrow at its hosts. One that does not arrive is dashed, and
+    ends in a cross where it is lost; needs that arriving flows break are named at their destination. Subnets of one
+    zone whose traffic takes the same paths are one row. Of a large estate the rows that send most are drawn, as many
+    as can be read.
     """
     rows = _folded(paths)
     lines, not_drawn = _readable(paths.described.estate, _lines_of(paths, rows))
@@ -64,7 +67,7 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
 
 def draw_trace(described: Described, target: str, traces: Sequence[Trace], suffix: str) -> bytes:
     """The path from one subnet to one destination, in all its parts."""
-    lines = [_Line(one.subnet, one.exits, target, one.verdict, (), 1.0) for one in traces]
+    lines = [_Line(one.subnet, one.exits, target, one.verdict, False, (), 1.0) for one in traces]
     subnet = traces[0].subnet
     return _drawn(described.estate, lines, {subnet: [subnet]}, (), suffix, f"{subnet} to {target}", 0)
 
@@ -74,7 +77,7 @@ def _folded(paths: Paths) -> dict[str, list[str]]:
     estate = paths.described.estate
     taken: dict[str, set[tuple[str, tuple[str, ...], Verdict]]] = {}
     for path in paths.paths:
-        key = (estate.flows[path.flow].other_end, path.trace.exits, path.trace.verdict)
+        key = (estate.flows[path.flow].other_end, path.example.exits, path.example.verdict)
         taken.setdefault(path.subnet, set()).add(key)
     rows: dict[object, list[str]] = {}
     for name in sorted(taken, key=[*estate.subnets].index):
@@ -85,10 +88,11 @@ def _folded(paths: Paths) -> dict[str, list[str]]:
 
 def _lines_of(paths: Paths, rows: Mapping[str, Sequence[str]]) -> list[_Line]:
     first = {name: row for row, names in rows.items() for name in names}
-    flows: dict[tuple[str, tuple[str, ...], str, Verdict], dict[str, float]] = {}
+    flows: dict[tuple[str, tuple[str, ...], str, Verdict, bool], dict[str, float]] = {}
     for path in paths.paths:
-        to = paths.described.estate.flows[path.flow].other_end
-        found = flows.setdefault((first[path.subnet], path.trace.exits, to, path.trace.verdict), {})
+        to, comes_in = paths.described.estate.flows[path.flow].other_end, path.example.inward is not None
+        exits = path.example.exits[::-1] if comes_in else path.example.exits
+        found = flows.setdefault((first[path.subnet], exits, to, path.example.verdict, comes_in), {})
         found[path.flow] = found.get(path.flow, 0.0) + float(month_volume(paths.described, path).both_bytes)
     return [_Line(*key, tuple(volumes), sum(volumes.values())) for key, volumes in flows.items()]
 
@@ -128,14 +132,19 @@ def _drawn(
     networks = {name: _NETWORK_COLOURS[n % len(_NETWORK_COLOURS)] for n, name in enumerate(estate.networks)}
     _draw_networks(axes, estate, spots, networks)
     most = max((line.volume for line in lines), default=0.0) or 1.0
+    crosses: dict[_Spot, list[str]] = {}
     for line in sorted(lines, key=lambda line: line.verdict.arrives, reverse=True):
         weight = (line.volume / most) ** 0.5
-        _draw_line(axes, line, spots, networks[estate.subnets[line.row].network], weight, width)
+        lost_at = _draw_line(axes, line, spots, networks[estate.subnets[line.row].network], weight, width)
+        words = ": ".join(filter(None, (some(line.flows, 2), line.verdict.value)))
+        if lost_at is not None and words not in crosses.setdefault(lost_at, []):
+            _draw_cross(axes, line, lost_at, width, words, len(crosses[lost_at]))
+            crosses[lost_at].append(words)
     for (group, name), spot in spots.items():
         more = len(rows[name]) - 1 if group == "subnet" else 0
         _draw_box(axes, estate, group, name, spot, width, more)
     _draw_unmet(axes, estate, broken, spots)
-    _draw_legend(axes, not_drawn)
+    _draw_legend(axes, not_drawn, any(line.comes_in for line in lines))
     return rendered(paper, suffix)
 
 
@@ -257,10 +266,13 @@ def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, wi
 
 def _draw_line(
     axes: Axes, line: _Line, spots: Mapping[tuple[str, str], _Spot], colour: str, weight: float, width: float
-) -> None:
-    stops = [("subnet", line.row), *(("exit", name) for name in line.exits)]
+) -> _Spot | None:
+    """Draws a line; the last box that it gets to, where it is lost."""
     arrives = line.verdict.arrives
-    if arrives:
+    stops = [("exit", name) for name in line.exits]
+    if arrives or not line.comes_in:
+        stops.insert(0, ("subnet", line.row))
+    if arrives or line.comes_in:
         stops.append(("destination", line.destination))
     for one, other in zip(stops, stops[1:], strict=False):
         begin, end = spots[one], spots[other]
@@ -269,11 +281,19 @@ def _draw_line(
         patch = PathPatch(path, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
         patch.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
         axes.add_patch(patch)
-    if not arrives:
-        last, half = spots[stops[-1]], (width if line.exits else _SUBNET_WIDTH) / 2
-        axes.plot([last.x + half + 0.012], [last.y], "x", color=RED, markersize=11, markeredgewidth=3, zorder=5)
-        words = ": ".join(filter(None, (some(line.flows, 2), line.verdict.value)))
-        axes.text(last.x + half + 0.024, last.y - 0.006, words, fontsize=9, color=RED, weight="bold", zorder=5)
+    if arrives and line.comes_in:
+        hosts = spots[stops[0]]
+        axes.plot([hosts.x + _SUBNET_WIDTH / 2 + 0.006], [hosts.y], "<", color=colour, markersize=9, zorder=5)
+    return None if arrives else spots[stops[0 if line.comes_in else -1]]
+
+
+def _draw_cross(axes: Axes, line: _Line, last: _Spot, width: float, words: str, above: int) -> None:
+    """Where a path is lost: past the last box that it gets to, seen from where it comes; under words of others."""
+    half, way = (width if line.exits else _SUBNET_WIDTH) / 2, -1 if line.comes_in else 1
+    axes.plot([last.x + way * (half + 0.012)], [last.y], "x", color=RED, markersize=11, markeredgewidth=3, zorder=5)
+    side = "right" if line.comes_in else "left"
+    at = (last.x + way * (half + 0.024), last.y - 0.006 - 0.024 * above)
+    axes.text(*at, words, fontsize=9, color=RED, weight="bold", zorder=5, ha=side)
 
 
 def _gaps(one: _Spot, other: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:
@@ -312,13 +332,16 @@ def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot], halves: Sequence[
     return Path(points, codes)
 
 
-def _draw_legend(axes: Axes, not_drawn: int) -> None:
+def _draw_legend(axes: Axes, not_drawn: int, comes_in: bool) -> None:
     handles = [
         Line2D([], [], color="#333333", linewidth=5, label="arrives; width: square root of volume; colour: network"),
         Line2D([], [], color=RED, linewidth=2, linestyle="--", label="lost, at the cross"),
         Line2D([], [], color="#eeeeee", linewidth=9, label="a zone"),
     ]
-    axes.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.005, 0.0), ncols=3, frameon=False, fontsize=10)
+    if comes_in:
+        arrow = Line2D([], [], color="#333333", marker="<", markersize=9, linestyle="", label="opened by the other end")
+        handles.insert(1, arrow)
+    axes.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.005, 0.0), ncols=4, frameon=False, fontsize=10)
     if not_drawn:
         text = f"{counted(not_drawn, 'more group of subnets sends', 'more groups of subnets send')} less than these"
         axes.text(0.99, 0.02, text, ha="right", fontsize=10)

@@ -14,6 +14,8 @@ from typing import Any
 Data = dict[str, Any]
 Address = Any
 Outcome = tuple[str, tuple[str, ...]]
+Lost = list[tuple[str, Fraction]]
+"""Why a reply is lost, or empty, with the share that goes so."""
 PRIVATE = [parsed(text) for text in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")]
 ORDER = ["peering", "static", "learned", "injected"]
 Rank = tuple[int, int, int]
@@ -247,9 +249,9 @@ class Naive:
                 if isinstance(after, dict):
                     pending.append((after, share * part))
                     continue
-                verdict, exits = after
-                key = (verdict, exits if verdict == "arrives" else ())
-                found[key] = found.get(key, Fraction(0)) + share * part
+                for (verdict, exits), its in after if isinstance(after, list) else [(after, Fraction(1))]:
+                    key = (verdict, exits if verdict == "arrives" else ())
+                    found[key] = found.get(key, Fraction(0)) + share * part * its
         return found
 
     def steps(self, here: Data, base: Data) -> Iterator[tuple[Any, Fraction]]:
@@ -430,14 +432,13 @@ class Naive:
                 return "denied", ()
         return verdict, ()
 
-    def judged(self, here: Data, base: Data, where: str, there: str) -> Outcome:
-        """A packet that gets there: the filters on its path, then its reply."""
+    def judged(self, here: Data, base: Data, where: str, there: str) -> "Outcome | list[tuple[Outcome, Fraction]]":
+        """A packet that gets there: the filters on its path, then its reply, by each of the equal routes."""
         some = [self.filtered(s, o, i, {**base, "source": source}) for s, o, i, source in here["crossed"]]
         if "denied" in some or self.by_policy(here, base, where):
             return "denied", ()
-        if lost := self.reply(here, base, where, there):
-            return lost, here["exits"]
-        return ("reply denied" if "reply denied" in some else "arrives"), here["exits"]
+        arrives = "reply denied" if "reply denied" in some else "arrives"
+        return [((lost or arrives, here["exits"]), part) for lost, part in self.reply(here, base, where, there)]
 
     def by_policy(self, here: Data, base: Data, where: str) -> bool:
         """Whether the policy of the endpoint, or of the service, denies what got there."""
@@ -454,94 +455,108 @@ class Naive:
 
     # Its reply
 
-    def reply(self, here: Data, base: Data, where: str, there: str) -> str:
+    def reply(self, here: Data, base: Data, where: str, there: str) -> Lost:
+        """Why the reply is lost, or empty, with the share that goes so."""
         owners, kept, last = here["owners"], here["kept"], here["exits"][-1] if here["exits"] else ""
         owner, source = owners[-1]
         if where == "line":
-            line = self.exits[last]
-            lines = [
-                n
-                for n, e in self.exits.items()
-                if e["kind"] == "circuit" and e["third_party"] == line["third_party"] and not self.is_down(e)
-            ]
-            lines = [last, *(one for one in lines if one != last)]
-            fits = {
-                one: max(
-                    (ip_network(p).prefixlen for p in self.exits[one]["advertised"] if source in ip_network(p)),
-                    default=-1,
-                )
-                for one in lines
-            }
-            best = max(lines, key=lambda one: fits[one])
-            if fits[best] < 0:
-                return "no return"
-            place = self.exits[best].get("hub") or f"network:{self.exits[best]['network']}"
-            if "routes" in self.exits[best]:
-                place = f"exit:{best}"
-            lost = self.back(place, base, owner, source, here, kept[-1])
+            place = self.answering(last, source)
+            lost = self.back(place, base, owner, source, here, kept[-1]) if place else [("no return", Fraction(1))]
         elif where in ("here", "endpoint"):
             lost = self.back(there, base, owner, source, here, kept[-1])
         else:
             due = [one for one in kept[-1] if one != last]
-            lost = "asymmetric return" if due else ""
+            lost = [("asymmetric return" if due else "", Fraction(1))]
             if owner != last and "routes" in self.exits[last]:
                 target = source if not owner else ip_network(self.subnets[self.exits[owner]["subnet"]]["prefix"])[0]
                 lost = self.back(f"exit:{last}", base, owner, target, here, due, known=False)
         for number in range(len(owners) - 1, 0, -1):
-            if lost:
-                return lost
             name = owners[number][0]
             place = self.exits[name].get("subnet") or f"network:{self.network_of(name)}"
             if "routes" in self.exits[name]:
                 place = f"exit:{name}"
-            lost = self.back(place, base, *owners[number - 1], here, kept[number - 1])
+            further = self.back(place, base, *owners[number - 1], here, kept[number - 1])
+            gone = [one for one in lost if one[0]]
+            left = sum((part for why, part in lost if not why), Fraction(0))
+            lost = [*gone, *((why, left * part) for why, part in further)] if left else gone
         return lost
 
+    def answering(self, last: str, source: Address) -> str:
+        """Where a third party's reply enters: by the line that tells it of the longest prefix; empty for nowhere."""
+        line = self.exits[last]
+        lines = [
+            n
+            for n, e in self.exits.items()
+            if e["kind"] == "circuit" and e["third_party"] == line["third_party"] and not self.is_down(e)
+        ]
+        lines = [last, *(one for one in lines if one != last)]
+        fits = {
+            one: max(
+                (ip_network(p).prefixlen for p in self.exits[one]["advertised"] if source in ip_network(p)),
+                default=-1,
+            )
+            for one in lines
+        }
+        best = max(lines, key=lambda one: fits[one])
+        if fits[best] < 0:
+            return ""
+        if "routes" in self.exits[best]:
+            return f"exit:{best}"
+        return str(self.exits[best].get("hub") or f"network:{self.exits[best]['network']}")
+
     def back(
-        self, place: str, base: Data, owner: str, target: Address, here: Data, due: list[str], known: bool = True
-    ) -> str:
-        passed: list[str] = []
+        self,
+        place: str,
+        base: Data,
+        owner: str,
+        target: Address,
+        here: Data,
+        due: list[str],
+        known: bool = True,
+        passed: tuple[str, ...] = (),
+        steps: int = 0,
+    ) -> Lost:
+        """The reply from a place to the owner of a source, by each of the equal routes there."""
         home = self.network_of(owner) if owner else here["home"]
-        for _ in range(65):
-            network = self.place_network(place)
-            public = bool(owner) and "private_pool" not in self.exits[owner]
-            routes = self.matching(place, target)
-            name, behind = (routes[0][1], routes[0][3]) if routes else ("", "")
+        network = self.place_network(place)
+        public = bool(owner) and "private_pool" not in self.exits[owner]
+        kept = any(one not in due for one in passed) or any(one not in passed for one in due)
+        end = [("asymmetric return" if kept else "", Fraction(1))]
+        gone = [("no return", Fraction(1))]
+        if steps > 64:
+            return gone
+        found: Lost = []
+        routes = self.matching(place, target)
+        if not routes and owner and public and known and network == home:
+            return end
+        for _, name, _, behind in routes:
             if owner and (name == owner or (public and known and network == home)):
-                break
-            if not name:
-                return "no return"
-            if name == "local":
-                if (network or behind) != home:
-                    return "no return"
-                break
-            exit_ = self.exits.get(name)
-            if exit_ is None or exit_.get("forwarding") is False or self.is_down(exit_):
-                return "no return"
-            if exit_["kind"] == "peering":
-                own = place in self.subnets and inside(base["target"], self.networks[network or ""]["prefixes"])
-                if exit_.get("sources", "own") == "own" and not own:
-                    return "no return"
-                [other] = [one for one in exit_["networks"] if one != network]
-                if other != home:
-                    return "no return"
-                break
-            if exit_["kind"] == "hub":
-                following = name
-            elif exit_["kind"] in ("inspecting-firewall", "translator-host"):
-                following = exit_["subnet"]
+                some = end
+            elif name == "local":
+                some = end if (network or behind) == home else gone
             else:
-                return "no return"
-            if name in passed:
-                return "no return"
-            if exit_["kind"] != "hub":
-                passed.append(name)
-            place = following
-        else:
-            return "no return"
-        if any(one not in due for one in passed) or any(one not in passed for one in due):
-            return "asymmetric return"
-        return ""
+                following = self.following(name, place, base, home)
+                stops = following in ("", "there") or name in passed
+                some = end if following == "there" else gone
+                if not stops:
+                    met = passed if self.exits[name]["kind"] == "hub" else (*passed, name)
+                    some = self.back(following, base, owner, target, here, due, known, met, steps + 1)
+            found += [(why, part / len(routes)) for why, part in some]
+        return found or gone
+
+    def following(self, name: str, place: str, base: Data, home: str) -> str:
+        """Where an exit takes a reply; `there` where it delivers it, empty where it is lost."""
+        exit_ = self.exits.get(name)
+        if exit_ is None or exit_.get("forwarding") is False or self.is_down(exit_):
+            return ""
+        if exit_["kind"] == "peering":
+            network = self.place_network(place)
+            own = place in self.subnets and inside(base["target"], self.networks[network or ""]["prefixes"])
+            [other] = [one for one in exit_["networks"] if one != network]
+            return "there" if other == home and (own or exit_.get("sources", "own") == "any") else ""
+        if exit_["kind"] == "hub":
+            return name
+        return str(exit_["subnet"]) if exit_["kind"] in ("inspecting-firewall", "translator-host") else ""
 
     def is_down(self, exit_: Data) -> bool:
         return any(one.get("session") == "down" for one in exit_.get("routers", {}).values())

@@ -490,9 +490,9 @@ class NaiveInward(Naive):
                 if isinstance(after, dict):
                     pending.append((after, share * part))
                     continue
-                verdict, exits = after
-                key = (verdict, tuple(one for one in exits if one != "local") if verdict == "arrives" else ())
-                found[key] = found.get(key, Fraction(0)) + share * part
+                for (verdict, exits), its in after if isinstance(after, list) else [(after, WHOLE)]:
+                    key = (verdict, tuple(one for one in exits if one != "local") if verdict == "arrives" else ())
+                    found[key] = found.get(key, Fraction(0)) + share * part * its
         return found
 
 

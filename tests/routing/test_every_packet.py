@@ -201,6 +201,7 @@ def estate(seed: int) -> dict[str, Any]:
     if seed % 2:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
     coming_in(Dice(seed + 6 * 10**6), exits, workloads, flows)
+    halving(Dice(seed + 7 * 10**6), tables)
     return {
         "estate": "Random",
         "catalogue": "catalogue.yaml",
@@ -212,6 +213,16 @@ def estate(seed: int) -> dict[str, Any]:
         "workloads": workloads,
         "flows": flows,
     }
+
+
+def halving(dice: Dice, tables: Any) -> None:
+    """Equal routes, of replies too."""
+    for routes in tables.values():
+        for key, value in routes.items():
+            if isinstance(value, str) and value in ("wall", "gate", "join", "local") and dice.chance(0.12):
+                other = dice.choice(["wall", "wall", "gate", "gone"])
+                if value != "local" and other != value:
+                    routes[key] = [{"exit": value}, {"exit": other}]
 
 
 def coming_in(dice: Dice, exits: Any, workloads: Any, flows: Any) -> None:

@@ -286,6 +286,26 @@ TOPOLOGIES: tuple[tuple[str, dict[str, Any], str, str, tuple[str, ...], str], ..
 
 
 class Topologies(InFolder):
+    def test_a_reply_by_equal_routes(self) -> None:
+        """Of two firewalls one saw the request: the half of the replies that the other gets is lost."""
+        wall = {"kind": "inspecting-firewall", "offer": "wall", "subnet": "walls", "rewrites_toward": []}
+        back = [{"exit": "wall"}, {"exit": "twin"}]
+        two = {
+            "subnets": {"walls": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walled"}},
+            "route_tables": {
+                "private": {"0.0.0.0/0": "wall"},
+                "walled": {"0.0.0.0/0": "gate"},
+                "public": {"10.0.1.0/24": back},
+            },
+            "exits": {"wall": wall, "twin": wall},
+        }
+        found = {
+            path.example.verdict.value: (float(path.share), path.trace.why)
+            for path in flow_paths(self.estate(two)).paths
+        }
+        self.assertEqual(found["arrives"][0], 0.5)
+        self.assertEqual(found["asymmetric return"], (0.5, "the reply meets twin, which never saw the request"))
+
     def test_each(self) -> None:
         for name, patch, target, verdict, exits, seen in TOPOLOGIES:
             with self.subTest(name):

@@ -1,6 +1,6 @@
 """The return path. A reply is routed on its own; it must come back to every hop that keeps state, and to the host."""
 
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from math import prod
@@ -11,7 +11,7 @@ from fenrask.routing.classes import Classes
 from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 
-__all__ = ["Replies", "reply_paths", "return_path"]
+__all__ = ["Replies", "reply_paths", "return_paths"]
 
 _MOST_HOPS = 64
 
@@ -42,10 +42,13 @@ class Replies:
 
     def __init__(self, routes: Routes, classes: Classes) -> None:
         self.routes, self.classes = routes, classes
-        self._known: dict[tuple[Hashable, ...], Trace] = {}
+        self._known: dict[tuple[Hashable, ...], list[tuple[Trace, Fraction]]] = {}
 
-    def returned(self, trace: Trace) -> Trace:
-        """A trace that arrives, with its return path; its verdict changes where the reply is lost."""
+    def returned(self, trace: Trace) -> list[tuple[Trace, Fraction]]:
+        """A trace that arrives, with its return path; its verdict changes where the reply is lost.
+
+        There are several, each with its share, where equal routes take replies to different ends.
+        """
         # What is beyond the internet, or in a service, replies the same way wherever it is.
         beyond = trace.onward in (Onward.INTERNET, Onward.SERVICE)
         target = None if beyond else self.classes.target_kind(trace.packet)
@@ -56,7 +59,12 @@ class Replies:
         key = (self.classes.host_kind(trace.subnet, trace.packet), steps, trace.onward, trace.there, entered, target)
         known = self._known.get(key)
         if known is None:
-            known = self._known[key] = return_path(self.routes, trace)
+            known = self._known[key] = _by_outcome(return_paths(self.routes, trace))
+        return [(self._own(trace, one), share) for one, share in known]
+
+    @staticmethod
+    def _own(trace: Trace, known: Trace) -> Trace:
+        """What is known of a trace that is treated the same, as its own."""
         return Trace(
             trace.subnet,
             trace.packet,
@@ -70,10 +78,37 @@ class Replies:
         )
 
 
-def return_path(routes: Routes, trace: Trace) -> Trace:
-    """The same of one trace, followed by itself."""
+def _by_outcome(some: Iterable[tuple[Trace, Fraction]]) -> list[tuple[Trace, Fraction]]:
+    """Return paths with one outcome as one: the first of them, with the share of all."""
+    found: dict[tuple[Verdict, str], tuple[Trace, Fraction]] = {}
+    for trace, share in some:
+        known, part = found.get((trace.verdict, trace.reason), (trace, Fraction(0)))
+        found[trace.verdict, trace.reason] = (known, part + share)
+    return list(found.values())
+
+
+def return_paths(routes: Routes, trace: Trace) -> Iterator[tuple[Trace, Fraction]]:
+    """The same of one trace, followed by itself, by each combination of equal routes."""
+    yield from _each(routes, trace, _returned)
+
+
+def _each(routes: Routes, trace: Trace, follow: "Callable[[_Reply], Trace]") -> Iterator[tuple[Trace, Fraction]]:
+    """What follows by each combination of equal routes, with its share."""
+    picks: list[int] = []
+    while True:
+        replies = _Reply(routes, trace, picks)
+        yield follow(replies), Fraction(1, prod(replies.options))
+        picks = [*picks, *[0] * (len(replies.options) - len(picks))]
+        while picks and picks[-1] + 1 == replies.options[len(picks) - 1]:
+            picks.pop()
+        if not picks:
+            return
+        picks[-1] += 1
+
+
+def _returned(replies: "_Reply") -> Trace:
+    routes, trace = replies.routes, replies.trace
     legs = _legs(routes.estate, trace)
-    replies = _Reply(routes, trace)
     try:
         replies.first_leg(legs[-1])
         for leg, owner in zip(legs[-2::-1], legs[:0:-1], strict=True):
@@ -91,17 +126,7 @@ def reply_paths(
     Its verdict changes where they are lost. leaving: the exits by which they may leave. publisher: the exit that
     forwarded the packets to the hosts, from an address of its own if `own_source` says so.
     """
-    picks: list[int] = []
-    while True:
-        replies = _Reply(routes, trace, picks)
-        found = _replied(replies, leaving, publisher, own_source)
-        yield found, Fraction(1, prod(replies.options))
-        picks = [*picks, *[0] * (len(replies.options) - len(picks))]
-        while picks and picks[-1] + 1 == replies.options[len(picks) - 1]:
-            picks.pop()
-        if not picks:
-            return
-        picks[-1] += 1
+    yield from _each(routes, trace, lambda replies: _replied(replies, leaving, publisher, own_source))
 
 
 def _replied(replies: "_Reply", leaving: frozenset[str], publisher: str, own_source: bool) -> Trace:

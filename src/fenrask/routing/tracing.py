@@ -237,7 +237,8 @@ class Tracer:
         for one in self._onward(begun, packet, frozenset()):
             hops = tuple(hop.of_origin(begun.source) for hop in one.hops)
             trace = Trace(subnet, packet, one.verdict, hops, begun.source, one.onward, one.reason, (), one.there)
-            yield self.replies.returned(trace) if trace.verdict.arrives else trace, one.share
+            for each, part in self.replies.returned(trace) if trace.verdict.arrives else [(trace, _ALL)]:
+                yield each, one.share * part
 
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
@@ -254,11 +255,13 @@ class Tracer:
             # What is known from others has their hosts' addresses.
             hops = tuple(hop.of_origin(origin) for hop in one.hops)
             trace = Trace(subnet, packet, one.verdict, hops, origin, one.onward, one.reason, (), one.there)
+            known = [(trace, _ALL)]
             if trace.verdict.arrives and (why := self.policies.denial(trace, workload)):
-                trace = replace(trace, verdict=Verdict.DENIED, onward=None, reason=why)
+                known = [(replace(trace, verdict=Verdict.DENIED, onward=None, reason=why), _ALL)]
             elif trace.verdict.arrives:
-                trace = self.replies.returned(trace)
-            traces.append((self.filters.passed(trace, workload), one.share))
+                known = self.replies.returned(trace)
+            for each, part in known:
+                traces.append((self.filters.passed(each, workload), one.share if part == 1 else one.share * part))
         return traces
 
     def origin(self, subnet: str, packet: Packet) -> tuple[Packet, _At]:

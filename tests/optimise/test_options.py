@@ -47,6 +47,7 @@ SIX = {
         "far": {**TWO_NETWORKS["subnets"]["far"], "prefix_v6": "2001:db8:3::/64"},
     }
 }
+QUICK = Wanted(explain=False)
 BOTH = ["198.51.100.0/24", "2001:db8:ff::/64"]
 
 
@@ -327,6 +328,30 @@ class Kept(InFolder):
 
 
 class NoFlows(InFolder):
+    def test_an_endpoint_in_one_zone_or_in_each(self) -> None:
+        """What crosses zones costs less than a second zone's hours, or more; and a need decides by itself."""
+        hosts = {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}}
+        few = {
+            "subnets": hosts,
+            "workloads": {"work": {"subnets": ["app", "app-b"]}},
+            "destinations": {"store": {"needs": {"off_internet": True}}},
+            "flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 1}},
+        }
+        doors = {"door-to-service": None, "inner": {"kind": "in-subnet-endpoint", "rates": {"hour": 0.01}}}
+        catalogue = {"offers": doors, "transfer": {"cross_zone_per_gb": 0.01}}
+        # 10 hosts x 1/s x KiB for 730 hours, half of it from the other zone, at 0.01; a zone more costs 7.30.
+        crossing = 10 * 1024 * 730 * 3600 / 1e9 / 2 * 0.01
+        for kib, needs, zones in ((1, {}, 1), (1000, {}, 2), (1, {"survives": "zone-loss"}, 2)):
+            with self.subTest(kib=kib, needs=needs):
+                asked = merged(few, {"flows": {"save": {"out_kib_per_connection": kib}}})
+                asked = merged(asked, {"destinations": {"store": {"needs": needs}}})
+                choice = choose(self.estate(asked, catalogue), QUICK)
+                [endpoint] = [one for one in choice.evaluation.described.estate.exits.values() if one.carries]
+                self.assertEqual(len(endpoint.in_subnets), zones)
+                lines = {one.item: float(one.amount) for one in choice.evaluation.bill.lines}
+                self.assertAlmostEqual(lines.get("zone crossing", 0.0), crossing if zones == 1 else 0.0, places=6)
+                self.assertTrue(choice.is_proven)
+
     def test_nothing_to_carry_costs_nothing(self) -> None:
         choice = choose(self.estate({"flows": None, "workloads": None}))
         self.assertEqual((choice.month, choice.is_proven, choice.next_best), (0.0, True, ()))

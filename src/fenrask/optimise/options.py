@@ -2,9 +2,11 @@
 
 from collections.abc import Iterator
 from fractions import Fraction
+from itertools import combinations
 
 from fenrask.designs.endpoints import endpoints_of
 from fenrask.estate import BY_NAME, KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
+from fenrask.estate.suggestions import some
 from fenrask.evaluation import ALLOWED, broken_needs
 from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
 from fenrask.optimise.sites import Places, passed
@@ -199,7 +201,7 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
 
 
 def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoint]) -> Iterator[Option]:
-    """A private endpoint, where one reaches the service from this network."""
+    """A private endpoint, where one reaches the service from this network: in one zone, or in several."""
     described = places.described
     estate, offer, to, network = described.estate, described.catalogue.offers[name], group.to, group.network
     if not estate.destinations[to].service or not offer.leads_to(to) or not estate.endpoint_reaches(network, to):
@@ -207,18 +209,29 @@ def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoin
     existing = endpoints_of(described, offer.kind).get((network, to), "")
     if existing and estate.exits[existing].offer_name != name:
         existing = ""
-    inside: tuple[str, ...] = ()
-    if not kind.entered_by_route:
-        inside = tuple(sorted(_by_zone(described, to, network).values()))
-        if existing:
-            inside = estate.exits[existing].in_subnets
-    site = places.existing(existing) if existing else Site(Role.ENDPOINT, name, network, None, to, inside)
-    fails = ["inspected"] if group.needs.inspected else []
-    if group.needs.survives and inside:
+    every: list[tuple[str, ...]] = [()]
+    if existing:
+        every = [estate.exits[existing].in_subnets]
+    elif not kind.entered_by_route:
+        every = _some_zones(tuple(sorted(_by_zone(described, to, network).values())))
+    for inside in every:
+        site = places.existing(existing) if existing else Site(Role.ENDPOINT, name, network, None, to, inside)
+        fails = ["inspected"] if group.needs.inspected else []
         zones = {estate.subnets[one].zone for one in inside}
-        if len(zones) == 1 and any(estate.subnets[one].zone not in zones for one in group.subnets):
+        elsewhere = any(estate.subnets[one].zone not in zones for one in group.subnets)
+        if group.needs.survives and len(zones) == 1 and elsewhere:
             fails.append("survives")
-    yield Option(f"{name} ({offer.kind})", (site,) * len(group.subnets), tuple(fails))
+        where = f" in {some(sorted(str(zone) for zone in zones))} alone" if inside != every[0] else ""
+        yield Option(f"{name} ({offer.kind}){where}", (site,) * len(group.subnets), tuple(fails))
+
+
+_FEW_ZONES = 3
+
+
+def _some_zones(subnets: tuple[str, ...]) -> list[tuple[str, ...]]:
+    """All of these, one in each zone, and some of them: every choice of few, each by itself of many."""
+    sizes = range(len(subnets) - 1, 0, -1) if len(subnets) <= _FEW_ZONES else [1]
+    return [subnets, *(chosen for size in sizes if size < len(subnets) for chosen in combinations(subnets, size))]
 
 
 def _by_zone(described: Described, to: str, network: str) -> dict[str | None, str]:

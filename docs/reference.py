@@ -21,6 +21,10 @@ Any section may lie in a CSV file beside the estate, `SECTION_csv: FILE`: the fi
 other headings are keys, with dots for keys inside (`tags.cost_centre`) and `[]` behind lists whose entries
 have blanks between (`subnets[]`). `route_tables` has a row for each route (`name,to,exit,origin`), and a
 row of `profiles` is a name and its multipliers.
+
+What stays outside: the time in which routing protocols converge, load balancers (a published port shares its
+connections evenly over the hosts), multicast, hosts' own software, and what a packet carries beside the name that
+is asked for. A bill is of one month; months in which an exit is not there are not stated yet.
 """
 
 

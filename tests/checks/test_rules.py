@@ -287,6 +287,20 @@ CASES: dict[str, tuple[dict[str, Any], str, dict[str, Any]]] = {
             "exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.99"]}},
         },
     ),
+    "reaches-forbidden": (
+        {"workloads": {"work": {"must_not_reach": ["store"]}}},
+        "workloads.work.must_not_reach",
+        {
+            "workloads": {
+                "work": {
+                    "must_not_reach": ["store"],
+                    "filters": {
+                        "f": {"out": {"p": {"action": "allow", "ports": [443], "prefixes": ["198.51.100.0/24"]}}}
+                    },
+                }
+            }
+        },
+    ),
     "inward-lost": (
         merged(VISITS, {"exits": {"wall": {"publishes": PUBLISHED}}}),
         "flows.visits",

@@ -301,3 +301,32 @@ class Mistakes(Inward):
         self.at({}, {})
         self.assertEqual(self.rules() & {"inward-lost", "published-unused"}, set())
         self.assertNotIn("flows", {key for key in ESTATE if key.startswith("in")})
+
+
+class WhatMustNotArrive(Inward):
+    """Hosts that must not reach something, and hosts whose names somebody has to answer."""
+
+    def test_a_vault_that_reaches_the_internet(self) -> None:
+        closed = {"workloads": {"pumps": {"must_not_reach": ["mirror"]}}}
+        self.at({}, closed, {"destinations": {"mirror": {"prefixes": ["198.51.100.128/28"], "port": 443}}})
+        self.assertIn("reaches-forbidden", self.rules())
+        patch = self.remedy("reaches-forbidden")
+        self.assertNotIn("reaches-forbidden", self.rules("--patch", patch))
+        self.assertEqual(self.of("forecast", "--patch", patch)[0][0], "arrives")
+        # A rule that covers half of it leaves the other half.
+        half = {"out": {"no": {"action": "deny", "prefixes": ["198.51.100.128/29"]}}, "out_default": "allow"}
+        self.write("half.yaml", {"workloads": {"pumps": {"filters": {"half": {**half, "in_default": "allow"}}}}})
+        self.assertIn("reaches-forbidden", self.rules("--patch", "half.yaml"))
+
+    def test_a_resolver_behind_a_firewall(self) -> None:
+        resolver = {
+            "destinations": {"names": {"prefixes": ["198.51.100.53"], "port": 53, "protocol": "udp"}},
+            "workloads": {"pumps": {"resolver": "names"}},
+        }
+        self.at({}, resolver)
+        self.assertNotIn("required-unreachable", self.rules())
+        lost = {"route_tables": {"plant-a": {"names": "wire"}}}
+        self.at({}, resolver, LINE, {"flows": {"probes": None}}, lost)
+        self.assertIn("required-unreachable", self.rules())
+        # Without a name to ask for, none is missed.
+        self.assertNotIn("required-unreachable", self.rules("--set", "destinations.weather.names=[]"))

@@ -69,6 +69,8 @@ RULES: list[Rule] = [
     Rule("required-unreachable", _E, "a workload's platform does not reach what it requires",
          "workloads: {managed: {requires: [control]}} behind a firewall that denies control",
          arrival.required_unreachable),
+    Rule("reaches-forbidden", _E, "hosts reach what they must not",
+         "workloads: {vault: {must_not_reach: [web]}} and a default route", arrival.reaches_forbidden),
     Rule("overlapping-prefixes", _E, "subnets, joined networks, or a third party's prefixes overlap",
          "two networks with 10.1.0.0/16, and a peering of both", addressing.overlapping_prefixes),
     Rule("subnet-outside-network", _E, "a subnet is outside its network's prefixes",

@@ -21,6 +21,7 @@ __all__ = [
     "ip_version_not_supported",
     "no_return_route",
     "protocol_not_translated",
+    "reaches_forbidden",
     "reply_denied",
     "required_unreachable",
     "unreachable",
@@ -307,11 +308,13 @@ def protocol_not_translated(context: Context) -> Iterator[Doubt]:
 
 
 def required_unreachable(context: Context) -> Iterator[Doubt]:
-    """What a workload's platform requires and does not reach: all of it in one finding."""
+    """What a workload's platform requires and does not reach, its resolver included: all of it in one finding."""
+    asking = {flow.workload for flow in context.estate.outward_flows.values() if _is_asked_by_name(context, flow.to)}
     for name, workload in context.estate.workloads.items():
+        resolver = (workload.resolver,) if workload.resolver and name in asking else ()
         failed = {
             (destination, subnet): trace
-            for destination in workload.requires
+            for destination in dict.fromkeys((*workload.requires, *resolver))
             for subnet in workload.subnets
             for trace in context.traces(subnet, destination, workload.public_address, name)
             if not trace.verdict.arrives
@@ -322,10 +325,51 @@ def required_unreachable(context: Context) -> Iterator[Doubt]:
                 part = f" ({trace.part})" if trace.part else ""
                 by_reason.setdefault((destination, part, f"{trace.verdict.value}, {trace.why}"), []).append(subnet)
             told = [f"{to} from {some(subnets)}{part}: {why}" for (to, part, why), subnets in by_reason.items()]
-            place = context.place("workloads", name, "requires")
+            place = context.place("workloads", name, "requires" if workload.requires else "resolver")
             fix = _reaching(context, name, list(dict.fromkeys(destination for destination, _ in failed)))
             remedy = "Open what its platform needs." if fix else _without_fix(context, name, failed)
             yield Doubt(place, f"{name} requires {'; '.join(told)}", remedy, fix)
+
+
+def _is_asked_by_name(context: Context, destination: str) -> bool:
+    """Whether hosts ask a resolver for a destination: it has names, or an endpoint that they find by name."""
+    found_by_name = any(to == destination for _, to in context.estate.by_name)
+    return found_by_name or bool(context.estate.destinations[destination].names)
+
+
+def reaches_forbidden(context: Context) -> Iterator[Doubt]:
+    """What hosts of a workload reach although they must not, in part or whole."""
+    for name, workload in context.estate.workloads.items():
+        for to in workload.must_not_reach:
+            found = [
+                trace
+                for subnet in workload.subnets
+                for trace in context.traces(subnet, to, workload.public_address, name)
+                if trace.verdict.arrives
+            ]
+            if not found:
+                continue
+            subnets = some(dict.fromkeys(trace.subnet for trace in found))
+            exits = some(dict.fromkeys(" > ".join(trace.exits) or "its own network" for trace in found))
+            flows = [flow for flow, one in context.estate.outward_flows.items() if (one.from_, one.to) == (name, to)]
+            part = f" ({found[0].part})" if found[0].part else ""
+            cause = f"{name} must not reach {to}, and does from {subnets}{part} through {exits}"
+            place = context.place("workloads", name, "must_not_reach")
+            if flows:
+                remedy = f"{some(flows)} of the estate goes there: remove the flow, or {to} from the list."
+                yield Doubt(place, cause, remedy)
+                continue
+            fix = _closed(context, name, to)
+            yield Doubt(place, cause, "Deny it at its hosts." if fix else "Take out the route, or deny it.", fix)
+
+
+def _closed(context: Context, name: str, to: str) -> Fix | None:
+    """A filter of a workload that denies a destination, where that breaks nothing else; None for none."""
+    prefixes = [*map(str, context.estate.destinations[to].prefixes)]
+    what: dict[str, Any] = {"prefixes": prefixes} if prefixes else {"destinations": [to]}
+    rules = {"out": {f"not-{to}": {"action": "deny", **what}}, "out_default": "allow", "in_default": "allow"}
+    fix: Fix = {"workloads": {name: {"filters": {f"not-{to}": rules}}}}
+    return fix if context.breaks_nothing(fix) and not context.reaches_in_part(name, to, fix) else None
 
 
 def _without_fix(context: Context, name: str, failed: Mapping[tuple[str, str], Trace]) -> str:

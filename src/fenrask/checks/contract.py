@@ -104,6 +104,16 @@ class Context:
             for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
         )
 
+    def reaches_in_part(self, workload: str, destination: str, fix: Fix) -> bool:
+        """Whether a workload reaches any of a destination from any of its subnets with a fix."""
+        described = self.described.patched(fix, "a remedy")
+        stated, tracer = described.estate.workloads[workload], Tracer(described)
+        return any(
+            trace.verdict.arrives
+            for subnet in stated.subnets
+            for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
+        )
+
     def breaks_nothing(self, fix: Fix) -> bool:
         """Whether with a fix no flow loses its path, and none breaks a need that it does not break now."""
         return self._none_lost(flow_paths(self.described.patched(fix, "a remedy")))

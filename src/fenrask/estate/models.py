@@ -145,6 +145,10 @@ class Workload(Strict):
     )
     interface: Throughput | None = Field(None, description="what the interface of each host takes; default: no limit")
     requires: tuple[str, ...] = Field((), description="destinations that its platform cannot do without")
+    resolver: str | None = Field(
+        None, description="the destination that its hosts ask for names; default: one that is always reached"
+    )
+    must_not_reach: tuple[str, ...] = Field((), description="destinations that its hosts must not be able to reach")
     needs: Needs = Field(default_factory=Needs, description="what it demands of its exits")
     filters: dict[str, Filter] = Field(
         {}, description="filters of what leaves and enters its hosts, by name; all of them must allow a packet"

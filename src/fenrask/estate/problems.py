@@ -214,6 +214,8 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "destination"), "destinations"),
     (("workloads", "*", "subnets", "*"), "subnets"),
     (("workloads", "*", "requires", "*"), "destinations"),
+    (("workloads", "*", "must_not_reach", "*"), "destinations"),
+    (("workloads", "*", "resolver"), "destinations"),
     (("flows", "*", "profile"), "profiles"),
 )
 

@@ -58,6 +58,7 @@ def asking_by_name(described: Described, case: Case) -> list[str]:
     """The flows that open nothing new when resolvers are down: to named destinations, from hosts that ask these."""
     estate = described.estate
     asking = {flow.from_ for flow in estate.outward_flows.values() if flow.to in case.resolver_down}
+    asking |= {name for name, one in estate.workloads.items() if one.resolver in case.resolver_down}
     return [
         name
         for name, flow in estate.outward_flows.items()

@@ -298,6 +298,8 @@ class OpenConnections(At):
             [change] = [one for one in found["changes"] if one["flow"] == "forecast"]
             with self.subTest(behaviour):
                 self.assertEqual(change["breaking_connections"], broken)
+            steps = self.json("compare", "--base", "before.yaml", "--patch", "new.yaml", "--explain")["steps"]
+            self.assertEqual({one["figure"] for one in steps}, {"open_connections"})
 
 
 class OnlyInspecting(At):

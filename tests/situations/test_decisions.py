@@ -67,6 +67,13 @@ class Teardown(Situation):
         self.assertGreater(found["saved_amount"], 730 * 0.071 - 0.01)
         self.assertTrue(any("address" in one["what"] for one in found["still_paid"]), found["still_paid"])
         self.assertEqual(self.json("charges", "--patch", "gone.json")["estate"], "Tarn Valley Water")
+        # What is unused then is what was before, and what is left over.
+        forgotten = ("--set", "public_addresses.more={address: 203.0.113.99}")
+        both = self.json("check", "--without", "nat-b", *forgotten)
+        left = sum(one["month_amount"] for one in both["still_paid"])
+        unused = self.json("charges", "--patch", "gone.json", *forgotten)["unallocated_amount"]
+        self.assertAlmostEqual(both["unused_before_amount"], 730 * 0.0063)
+        self.assertAlmostEqual(both["unused_before_amount"] + left, unused)
         # One that is used: its flows are cut off, its route is named, its entry comes off the list.
         found = self.json("check", "--without", "nat-a", status=1)
         self.assertEqual(found["flows_cut_off"], ["forecast"])

@@ -1,6 +1,6 @@
 """`fenrask compare`."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from math import isfinite
 from pathlib import Path
@@ -12,12 +12,13 @@ from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.derivation import Step
-from fenrask.designs import MEASURES, STANDARD, Comparison, Design, beside, break_even, changes, compare
+from fenrask.designs import MEASURES, STANDARD, Comparison, Design, FlowChange, beside, break_even, changes, compare
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.suggestions import nearest
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation import explain as explained
+from fenrask.routing import behaviour_step
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 from fenrask.views.pages.explained import with_steps
@@ -78,7 +79,8 @@ def command(
         before, now = evaluate(read_estate(base)), evaluate(described)
         total = now.bill.total - before.bill.total
         found = changes(before, now)
-        call.show(changes_page(described.estate.estate, now.bill.currency, found, total))
+        page = changes_page(described.estate.estate, now.bill.currency, found, total)
+        call.show(with_steps(page, _on_open_connections(now, found)) if explain else page)
         return int(any(one.is_lost for one in found))
     if flow is not None and weights:
         raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
@@ -135,6 +137,17 @@ def _confidence(call: Call, comparison: Comparison, workers: str) -> int:
 
 
 _LINES = 3
+
+
+def _on_open_connections(now: Evaluation, found: Sequence[FlowChange]) -> Iterator[Step]:
+    """What the provider does with open connections of the flows that move."""
+    catalogue = now.described.catalogue
+    for one in found:
+        if one.paths[0] != one.paths[1] or one.sources[0] != one.sources[1]:
+            stays = catalogue.behaviour.open_connections == "stay"
+            word = "stay on a path whose exits exist" if stays else "break where their path is another"
+            working = f"{one.breaks:,.0f} break at the peak: open ones {word}"
+            yield behaviour_step(catalogue, one.flow, "open_connections", working)
 
 
 def _steps(comparison: Comparison) -> Iterator[Step]:

@@ -1,7 +1,7 @@
 """Tables, the trace there and back, filters, who could come in, what third parties announce."""
 
 from fenrask.routing.captured import capturing_hop
-from fenrask.routing.decided import decided
+from fenrask.routing.decided import behaviour_step, decided
 from fenrask.routing.filters import Filters, Judged
 from fenrask.routing.inward import INTERNET, Opening, openings
 from fenrask.routing.lines import Exchanged, exchanged
@@ -18,6 +18,7 @@ __all__ = [
     "Exchanged",
     "Filters",
     "Judged",
+    "behaviour_step",
     "capturing_hop",
     "decided",
     "Opening",

@@ -3,24 +3,46 @@
 from collections.abc import Iterator
 
 from fenrask.derivation import Step
-from fenrask.estate import Behaviour, Origin
+from fenrask.estate import Behaviour, Catalogue, Origin
 from fenrask.prefixes import Address, covers
 from fenrask.routing.packets import Hop, Trace, Verdict
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 
-__all__ = ["decided"]
+__all__ = ["behaviour_step", "decided"]
 
 
 def decided(routes: Routes, about: str, trace: Trace) -> list[Step]:
     """Each fact once, in the order of the hops, there and then back; `about`: whose path it is."""
-    found: dict[tuple[str, str], Step] = {}
-    for hop in (*trace.hops, *trace.back):
-        for key, working in (*_by_route(routes, hop), *_for_want_of_one(routes, hop, trace)):
-            value = getattr(routes.behaviour, key)
-            shown = ", ".join(value) or "none" if isinstance(value, tuple) else str(value)
-            source = f"{routes.described.catalogue.catalogue}: behaviour.{key}"
-            found.setdefault((key, working), Step(about, key, shown, working, source))
-    return [*found.values()]
+    decisions = [
+        *_inward(routes, trace),
+        *(
+            decision
+            for hop in (*trace.hops, *trace.back)
+            for decision in (*_by_route(routes, hop), *_for_want_of_one(routes, hop, trace))
+        ),
+    ]
+    return [behaviour_step(routes.described.catalogue, about, *one) for one in dict.fromkeys(decisions)]
+
+
+def behaviour_step(catalogue: Catalogue, about: str, key: str, working: str) -> Step:
+    """A fact of the provider's behaviour with what it decided."""
+    value = getattr(catalogue.behaviour, key)
+    shown = ", ".join(value) or "none" if isinstance(value, tuple) else str(value)
+    return Step(about, key, shown, working, f"{catalogue.catalogue}: behaviour.{key}")
+
+
+def _inward(routes: Routes, trace: Trace) -> Iterator[tuple[str, str]]:
+    """What decided on a path whose connections the other end opens."""
+    if trace.inward is None:
+        return
+    stated = routes.estate.destinations.get(trace.inward.origin)
+    if stated is not None and stated.service:
+        how = "go straight back" if routes.behaviour.service_replies == "direct" else "follow the route tables"
+        yield "service_replies", f"replies of {trace.subnet} to {trace.inward.origin} {how}"
+    publisher = routes.estate.exits.get(trace.inward.published_at)
+    if publisher is not None and publisher.one_for_each_subnet:
+        word = "forwards" if routes.behaviour.gateways_publish else "does not forward"
+        yield "gateways_publish", f"{trace.inward.published_at} {word} port {trace.inward.published_port}"
 
 
 def _by_route(routes: Routes, hop: Hop) -> Iterator[tuple[str, str]]:

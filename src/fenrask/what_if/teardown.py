@@ -45,6 +45,11 @@ class Teardown:
         return self.before.bill.total - self.after.bill.total
 
     @property
+    def idle_before(self) -> Fraction:
+        """What a month costs that no flow uses as it is, but for these exits."""
+        return sum(_idle(self.before, {*self.exits}).values(), Fraction(0))
+
+    @property
     def lost(self) -> list[str]:
         """The flows that arrived, in part at least, and no longer do."""
         return [one.flow for one in self.changes if one.is_lost]

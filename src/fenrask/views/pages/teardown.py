@@ -19,7 +19,10 @@ def teardown_page(found: Teardown) -> Page:
     ]
     still = sum(one.month for one in found.still_paid)
     if still:
-        summary.append(f"Still paid and unused: {cents(still):,} {money}.")
+        in_all = f"; {cents(found.idle_before + still):,} with what is unused already" if found.idle_before else ""
+        summary.append(f"Still paid and unused: {cents(still):,} {money}{in_all}.")
+    elif found.idle_before:
+        summary.append(f"Unused already: {cents(found.idle_before):,} {money}.")
     entries = counted(len(found.may_remove), "allow-list entry", "allow-list entries")
     summary.append(f"To remove: {counted(len(found.routes), 'route')}, {entries}.")
     tables = (
@@ -74,4 +77,5 @@ def teardown_page(found: Teardown) -> Page:
         ),
     )
     facts = {"currency": currency, "saved_amount": found.saved, "flows_cut_off": found.lost}
+    facts["unused_before_amount"] = found.idle_before
     return Page("teardown", found.before.described.estate.estate, tuple(summary), tables, facts)

@@ -35,6 +35,8 @@ class _Made:
         self.joins()
         self.destinations()
         self.loads()
+        if dice.random() < 0.35:
+            self.coming_in()
         if dice.random() < 0.4:
             self.estate["targets"] = {"blocking": 0.001, "growth_margin": dice.choice([0, 0.2])}
 
@@ -127,6 +129,22 @@ class _Made:
                 flow |= {"per_host_per_s": dice.choice([0.05, 1, 6]), "duration_s": dice.choice([0.5, 5])}
                 flow |= {"out_kib_per_connection": dice.choice([0, 4, 200]), "in_kib_per_connection": 20}
             estate["flows"][f"f{number}"] = flow
+
+    def coming_in(self) -> None:
+        """Flows that the internet, the pilots, a partner, a service or another network opens; ports published."""
+        dice, estate = self.dice, self.estate
+        origins = ["internet", *self.networks, *estate["destinations"]]
+        origins += ["the pilots"] if "line" in estate["exits"] else []
+        for number in range(dice.randint(1, 3)):
+            work = dice.choice([*estate["workloads"]])
+            flow = {"from": dice.choice(origins), "to": work, "port": 8443, "per_host_per_s": dice.choice([0.1, 2])}
+            estate["flows"][f"in-{number}"] = {**flow, "out_kib_per_connection": 30, "in_kib_per_connection": 2}
+            if dice.random() < 0.3:
+                estate["workloads"][work]["public_address"] = True
+            machines = [name for name, one in estate["exits"].items() if one.get("offer") in ("wall", "host")]
+            for name in machines if dice.random() < 0.6 else ():
+                one = {"port": 443 + number, "to": work, "to_port": 8443, "rewrites_source": dice.random() < 0.6}
+                estate["exits"][name].setdefault("publishes", {})[f"p{number}"] = one
 
     def catalogue(self) -> dict[str, Any]:
         dice = self.dice

@@ -106,7 +106,8 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         remedy = f"Route it through an exit that meets {broken.need} (`fenrask compare` shows designs), or remove"
         cause = f"{broken.flow} breaks {broken.need}: {broken.why}"
         place = context.place("flows", broken.flow)
-        endpoints = routed_endpoints_for(context, broken.flow) if broken.need == "off_internet" else []
+        outward = broken.need == "off_internet" and not flow.is_inward
+        endpoints = routed_endpoints_for(context, broken.flow) if outward else []
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue

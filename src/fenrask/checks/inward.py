@@ -132,7 +132,15 @@ def _returning(context: Context, path: FlowPath) -> Iterator[Fix]:
     for name in back:
         if keys and tables:
             yield {"route_tables": {table: dict.fromkeys(keys, name) for table in tables}}
-    rewritten: list[Fix] = [{"exits": {inward.published_at: {"publishes": {inward.as_: {"rewrites_source": True}}}}}]
+    publishing = {
+        (one.example.inward.published_at, one.example.inward.as_)
+        for one in context.paths.by_flow[path.flow]
+        if one.example.inward is not None and one.example.inward.published_at
+    }
+    every: Fix = {}
+    for name, as_ in sorted(publishing):
+        every = merge(every, {"exits": {name: {"publishes": {as_: {"rewrites_source": True}}}}})
+    rewritten: list[Fix] = [every]
     defaults: list[Fix] = [
         {"route_tables": {table: {"0.0.0.0/0": name} for table in tables}} for name in back if not keys and tables
     ]

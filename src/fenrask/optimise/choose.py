@@ -132,7 +132,20 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         sum(len(unit.options) for unit in units),
         current=evaluate(described),
     )
-    return choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
+    answer = choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
+    _check_inward(answer.evaluation)
+    return answer
+
+
+def _check_inward(evaluation: Evaluation) -> None:
+    """NoAnswer where a flow that comes in breaks a need: no choice of exits for what goes out mends that."""
+    inward = evaluation.described.estate.inward_flows
+    for one in evaluation.broken:
+        if one.flow in inward:
+            what = "does not arrive" if one.need == "arrives" else f"breaks {one.need}"
+            raise NoAnswer(
+                f"{one.flow}, which comes in, {what}: {one.why}", "Mend that first: `fenrask check` says how."
+            )
 
 
 def _feasible(

@@ -99,7 +99,7 @@ class Arriving:
                 for trace, part in self._traces(workload, subnet, remote, end, way, host, sender)
             ]
             for box in merged(self.tracer, boxes, [None] * len(hosts)):
-                found.append(self._whole(way, box, senders, hosts))
+                found.append(self._whole(way, box, senders, hosts, len(ways) > 1))
         return found
 
     def _lost(self, workload: str, subnet: str, remote: str, end: Remote, closed: _Closed) -> Box:
@@ -112,19 +112,23 @@ class Arriving:
         )  # fmt: skip
         return Box((0,), (0,), (0,), _ALL, trace)
 
-    def _whole(self, way: _Way, box: Box, senders: Sequence[Piece], hosts: Sequence[Piece]) -> Box:
-        """A box with its shares, and with a trace that says which packets take it."""
+    def _whole(self, way: _Way, box: Box, senders: Sequence[Piece], hosts: Sequence[Piece], among_others: bool) -> Box:
+        """A box with its shares, and with a trace that says which packets take it; among_others: ways in."""
         from_, to = [senders[one] for one in box.senders], [hosts[one] for one in box.targets]
         sent, held = _part(from_, senders), _part(to, hosts)
+        within = product(product(product(sent, held), box.part), way.share)
+        if way.sender:
+            # Of all that the network sends.
+            sent *= way.share
         portion = Portion(
             sources=Block.joined(block for one in from_ for block in one.blocks),
             hosts=sent,
             targets=Block.joined(block for one in to for block in one.blocks),
             reach=held,
             addresses=held,
+            way=_in_words(way) if among_others and not way.sender else "",
         )
         trace = replace(box.trace, portion=portion)
-        within = product(product(product(sent, held), box.part), way.share)
         return replace(box, trace=trace, hosts=held, reach=sent, within=within)
 
     def _pieces(self, blocks: Sequence[Block]) -> list[Piece]:
@@ -483,6 +487,13 @@ class Arriving:
             or (public and one.takes_public_sources and one.of_network == network)
         ]
         return frozenset(own)
+
+
+def _in_words(way: _Way) -> str:
+    """How packets get in, where there are several ways."""
+    if way.publisher:
+        return f"published at {way.publisher}"
+    return f"over {way.ingress}" if way.ingress else f"over IPv{way.version}"
 
 
 def _part(some_: Sequence[Piece], every: Sequence[Piece]) -> Fraction:

@@ -139,13 +139,15 @@ class Portion:
     """The share of the destination's addresses of this IP version."""
     family: int | None = None
     """The IP version, where both ends have both."""
+    way: str = ""
+    """How they come in, in words, where others come in another way."""
     lost_before: tuple[str, ...] = ()
     """Why what these hosts asked for before, by another IP version, did not arrive."""
 
     @property
     def is_all(self) -> bool:
         """Whether these are all packets from the subnet to the destination."""
-        return self.hosts == 1 and self.reach == 1 and self.family is None
+        return self.hosts == 1 and self.reach == 1 and self.family is None and not self.way
 
 
 @dataclass(frozen=True)
@@ -256,6 +258,8 @@ class Trace:
         if portion.family is not None:
             before = f", as {some(portion.lost_before)}" if portion.lost_before else ""
             words.append(f"over IPv{portion.family}{before}")
+        if portion.way:
+            words.append(portion.way)
         return ", ".join(words)
 
     @property

@@ -344,7 +344,8 @@ class Paths:
             make = None
             if box.trace.inward is None:
                 make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
-            own = (kind.share, box.within, box.hosts, box.reach, box.is_all)
+            is_all = box.is_all and (box.trace.inward is None or box.trace.portion.is_all)
+            own = (kind.share, box.within, box.hosts, box.reach, is_all)
             known = SubnetPath(subnet, box.trace, *own, make, workload, to)
             self._made[row] = known
         return known

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from fractions import Fraction
 from typing import Any
 
-from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.checks.contract import Context, Doubt, Fix, in_table_of
 from fenrask.checks.filters import denying, filter_place, opening, opening_for
 from fenrask.errors import Place
 from fenrask.estate import ExitModel, merge
@@ -87,17 +87,8 @@ def _stated_at_peerings(context: Context, path: FlowPath) -> Iterator[Fix]:
             both: Fix = {}
             for subnet, toward in (*((one, other) for one in senders), (there, network)):
                 routes = {str(prefix): name for prefix in estate.networks[toward].prefixes}
-                both = merge(both, _in_table_of(context, subnet, routes))
+                both = merge(both, in_table_of(context.estate, subnet, routes))
             yield both
-
-
-def _in_table_of(context: Context, subnet: str, routes: Mapping[str, str]) -> Fix:
-    """The fix that puts routes into the table of a subnet; one without a table gets its own."""
-    table = context.estate.table_of(subnet)
-    if table is not None:
-        return {"route_tables": {table: {**routes}}}
-    own = f"{subnet}-routes"
-    return {"subnets": {subnet: {"routes": own}}, "route_tables": {own: {**routes}}}
 
 
 def exit_out_of_reach(context: Context) -> Iterator[Doubt]:
@@ -254,7 +245,7 @@ def _to_pool(context: Context, path: FlowPath) -> Iterator[Fix]:
     if pool is None or not owner or not back:
         return
     if back[-1].subnet in context.estate.subnets:
-        yield _in_table_of(context, back[-1].subnet, {str(pool): owner})
+        yield in_table_of(context.estate, back[-1].subnet, {str(pool): owner})
     elif (line := context.estate.exits.get(back[-1].via)) is not None and line.of_network:
         table = line.table_for_replies or f"{back[-1].via}-in"
         yield {"exits": {back[-1].via: {"routes": table}}, "route_tables": {table: {str(pool): owner}}}

@@ -13,7 +13,7 @@ from fenrask.evaluation import Evaluation, broken_needs, evaluate, every_broken_
 from fenrask.findings import Finding, Severity
 from fenrask.routing import FlowPath, Paths, Trace, Tracer, Verdict, flow_paths, traces_to
 
-__all__ = ["Context", "Doubt", "Fix", "Rule", "in_yaml"]
+__all__ = ["Context", "Doubt", "Fix", "Rule", "in_table_of", "in_yaml"]
 
 Role = TypeVar("Role", bound=ExitModel)
 Fix = dict[str, Any]
@@ -173,6 +173,15 @@ def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
         key = (path.flow, path.subnet)
         found[key] = found.get(key, Fraction(0)) + path.within
     return found
+
+
+def in_table_of(estate: Estate, subnet: str, routes: Mapping[str, str]) -> Fix:
+    """The fix that puts routes into the table of a subnet; one without a table gets its own."""
+    table = estate.table_of(subnet)
+    if table is not None:
+        return {"route_tables": {table: {**routes}}}
+    own = f"{subnet}-routes"
+    return {"subnets": {subnet: {"routes": own}}, "route_tables": {own: {**routes}}}
 
 
 def in_yaml(fix: Any) -> str:

@@ -1,13 +1,14 @@
 """Rules about flows that come in: where one is lost, and what is open although no flow uses it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
 from typing import Any
 
-from fenrask.checks.contract import Context, Doubt, Fix
+from fenrask.checks.contract import Context, Doubt, Fix, in_table_of
 from fenrask.estate import Estate, Publishing, Remote, merge
 from fenrask.estate.suggestions import some
 from fenrask.routing import Filters, FlowPath, Judged, Trace, Verdict
-from fenrask.units import percent
+from fenrask.units import counted, percent
 
 __all__ = ["inward_lost", "published_unused"]
 
@@ -19,15 +20,24 @@ def inward_lost(context: Context) -> Iterator[Doubt]:
     found: dict[tuple[str, ...], list[FlowPath]] = {}
     for path in context.paths.inward:
         if not path.example.verdict.arrives:
-            found.setdefault((path.workload, path.to, path.trace.why, path.words), []).append(path)
+            found.setdefault((path.workload, path.to, path.trace.why), []).append(path)
     for paths in found.values():
         path = paths[0]
         flow = context.estate.flows[path.flow]
         words, fix = _cured(context, path)
-        part = f" ({path.words}; {percent(float(path.within))} of it)" if path.words else ""
+        part = _in_words([one for one in paths if (one.flow, one.subnet) == (path.flow, path.subnet)])
         flows, subnets = some(dict.fromkeys(p.flow for p in paths)), some(dict.fromkeys(p.subnet for p in paths))
         cause = f"{flows} from {flow.from_} to {flow.workload}:{flow.port} in {subnets}{part}: {path.trace.why}"
         yield Doubt(context.place("flows", path.flow), cause, words, fix)
+
+
+def _in_words(paths: Sequence[FlowPath]) -> str:
+    """Which part of a flow these paths to one subnet are; empty for all of it."""
+    words = [path.words for path in paths if path.words]
+    if not words:
+        return ""
+    more = f" and {counted(len(words) - 1, 'more part')}" if len(words) > 1 else ""
+    return f" ({words[0]}{more}; {percent(float(sum((path.within for path in paths), Fraction(0))))} of it)"
 
 
 def _cured(context: Context, path: FlowPath) -> tuple[str, Fix | None]:
@@ -45,6 +55,9 @@ def _remedies(context: Context, path: FlowPath) -> tuple[str, str, Iterator[Fix]
     if trace.verdict in (Verdict.OTHER_RETURN, Verdict.NO_RETURN):
         otherwise = "Route the replies to the exit that it comes in by, past every exit that keeps its state."
         return "Let the replies leave as it came in.", otherwise, _returning(context, path)
+    if _remote(context.estate, path).way == "network" and trace.verdict is not Verdict.LOOP:
+        otherwise = "Route it to the peering or hub that joins the networks, there and back."
+        return "Route it there and back.", otherwise, _joining(context, path)
     if trace.verdict is Verdict.NO_ROUTE:
         otherwise = "Publish the port at an exit, give its hosts public addresses, or advertise their prefix."
         return "Let it in there.", otherwise, _letting_in(context, path)
@@ -147,6 +160,22 @@ def _returning(context: Context, path: FlowPath) -> Iterator[Fix]:
     several = rewritten if inward.published_at else []
     # A default that works is left as it is where anything else helps.
     yield from (*defaults, *several) if trace.verdict is Verdict.NO_RETURN else (*several, *defaults)
+
+
+def _joining(context: Context, path: FlowPath) -> Iterator[Fix]:
+    """Routes through a peering or a hub that joins the two networks, in all tables of the one and of the hosts."""
+    estate = context.estate
+    sender, own = _remote(estate, path).network, estate.subnets[path.subnet].network
+    for name, exit_ in estate.exits.items():
+        if sender == own or not {sender, own} <= {*exit_.joins}:
+            continue
+        fix: Fix = {}
+        senders = [one for one, stated in estate.subnets.items() if stated.network == sender]
+        for subnets, toward in ((senders, own), (_subnets(estate, path), sender)):
+            routes = {str(prefix): name for prefix in estate.networks[toward].prefixes}
+            for subnet in subnets:
+                fix = merge(fix, in_table_of(estate, subnet, routes))
+        yield fix
 
 
 def _kept(estate: Estate, trace: Trace) -> list[str]:

@@ -67,6 +67,7 @@ def _remote(estate: "Estate", flow: Flow) -> Remote:
         prefixes, way = (), "lines"
     else:
         held = {one for exit_ in estate.exits.values() for one in exit_.announced if exit_.party and one.prefixlen}
+        held |= {one for network in estate.networks.values() for one in network.prefixes}
         prefixes, way = tuple(_public_but(frozenset(held))), "internet"
     return Remote.model_construct(
         prefixes=prefixes,
@@ -105,7 +106,7 @@ def _lines_to(estate: "Estate", origin: str, stated: Destination | None) -> Iter
 
 @cache
 def _public_but(held: frozenset[Prefix]) -> list[Prefix]:
-    """All public unicast prefixes but those that third parties hold: they come over their lines."""
+    """All public unicast prefixes but those that third parties hold, who come over their lines, and one's own."""
     without = sorted({*PRIVATE, *held}, key=lambda one: (one.version, int(one.network_address), one.prefixlen))
     found: list[Prefix] = []
     for text in (*_UNICAST, *_MORE_UNICAST):

@@ -57,7 +57,9 @@ class SubnetTable:
             order = (self._rank(route) > self._rank(kept[0])) - (self._rank(route) < self._rank(kept[0])) if kept else 0
             if order < 0:
                 kept.clear()
-            if not kept or (order == 0 and route.origin > Origin.PEERING):
+            # The same next hop under two keys, such as a prefix and a destination's name, is one.
+            again = any(one.exit == route.exit for one in kept)
+            if not kept or (order == 0 and route.origin > Origin.PEERING and not again):
                 kept.append(route)
         hidden = {prefix for prefix, kept in best.items() if self._is_hidden(kept[0])}
         return PrefixTable((prefix, tuple(routes)) for prefix, routes in best.items() if prefix not in hidden)

@@ -172,7 +172,11 @@ class NaiveInward(Naive):
             return self.got_there(flow, subnet, way, sender, base, (), crossed, [], [])
         name = way["ingress"]
         at = way.get("at", "")
-        if barred := self.barred(name, at, host):
+        opened = self.exits[name].get("open_ports")
+        barred = self.barred(name, at, host)
+        if not barred and opened is not None and way.get("as", {}).get("port", flow["port"]) not in opened:
+            barred = "denied"
+        if barred:
             return {(barred, ()): WHOLE}
         first = tuple(one for one in (name, self.exits[name].get("hub")) if one)
         here = {"exits": first, "place": self.entry(name), "met": [], "kept": [], "crossed": [], "zone": None}
@@ -292,7 +296,7 @@ class NaiveInward(Naive):
         self, here: Data, base: Data, sender: Address, name: str, exit_: Data, network: str | None, aim: Address
     ) -> str:
         asked = {"source": sender, "owners": [("", sender)], "place": here["place"], "network": network}
-        asked |= {"home": None, "met": here["met"]}
+        asked |= {"home": here.get("home"), "met": here["met"]}
         packet = {**base, "to": None, "target": aim}
         return self.not_carried(asked, {**packet, "comes_in": True}, name, exit_)
 
@@ -319,7 +323,9 @@ class NaiveInward(Naive):
         kept = [] if source != sender else [*before, at]
         if at == way["ingress"]:
             kept = []
-        after = {**here, "place": place, "kept": kept, "met": []}
+        # With its own address it sends from its own network.
+        home = self.network_of(at) if source != sender else None
+        after = {**here, "place": place, "kept": kept, "met": [], "home": home}
         way = {**way, "source": source, "before": before, "remote": sender}
         return self.onward_from(flow, subnet, way, source, on, after)
 

@@ -241,6 +241,9 @@ def coming_in(dice: Dice, exits: Any, workloads: Any, flows: Any) -> None:
         if name == "wall" and "line" in exits and dice.chance(0.4):
             one["address"] = "203.0.113.9"
             exits["line"]["advertised"].append("203.0.113.8/31")
+    for name in ("line", "second"):
+        if name in exits and dice.chance(0.3):
+            exits[name]["open_ports"] = dice.choice([[443], [443, 8080], []])
     if dice.chance(0.6):
         exits["wall"]["rules"] = {"site": {"action": "allow", "ports": [443], "order": -9}, **exits["wall"]["rules"]}
     for origin, chance in (("web", 0.7), ("store", 0.4), ("pilots", 0.6), ("near", 0.15), ("other", 0.5)):

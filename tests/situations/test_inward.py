@@ -167,6 +167,28 @@ class APublishedService(Inward):
         self.at({"gateways_publish": True}, one, flow, zone_a)
         self.assertEqual(self.of("status"), [("arrives", ["front", "nat-a"], 1.0)])
 
+    def test_a_firewall_before_the_one_that_publishes_sees_the_published_port(self) -> None:
+        guard = {"kind": "inspecting-firewall", "offer": "wall", "subnet": "guard-a", "rewrites_toward": []}
+        before = {
+            "subnets": {"guard-a": {"network": "plant", "zone": "a", "prefix": "10.60.251.0/28", "routes": "guard"}},
+            "route_tables": {
+                "in": {"10.60.250.0/28": "guard"},
+                "guard": {"0.0.0.0/0": "front"},
+                "walled": {"0.0.0.0/0": "guard"},
+            },
+            "exits": {
+                "front": {"routes": "in"},
+                "guard": {**guard, "rules": {"web": {"action": "allow", "ports": [443]}}},
+                "wall": {"publishes": {"status": {"rewrites_source": True}}},
+            },
+        }
+        self.at({}, PUBLISHED, before, {"subnets": {"wall-a": {"routes": "walled"}}})
+        self.assertEqual(self.of("status"), [("arrives", ["front", "guard", "wall"], 1.0)])
+        # Hosts' port is not what it sees.
+        self.assertEqual(self.of("status", "--set", "exits.guard.rules.web.ports=[8443]")[0][0], "denied")
+        # Replies have to pass it too.
+        self.assertEqual(self.of("status", "--set", "subnets.wall-a.routes=edge")[0][0], "asymmetric return")
+
     def test_losing_it(self) -> None:
         self.at({}, PUBLISHED, {"exits": {"wall": {"publishes": {"status": {"rewrites_source": True}}}}})
         cases = {one["case"]: one for one in self.json("stress", status=1)["cases"]}
@@ -247,6 +269,18 @@ class APartnerThatCallsUs(Inward):
         carried = 20 * 0.1 * 1000 * 1024 * 730 * 3600 / 1e9
         lines = {(one["item"], one["about"]): one["amount"] for one in self.json("charges")["lines"]}
         self.assertAlmostEqual(lines["processed", "joint"], carried * 0.018, places=4)
+
+    def test_open_ports_of_a_line(self) -> None:
+        one = {"workloads": {"pumps": {"subnets": ["pumps-a"]}}}
+        self.at({}, LINE, one, {"exits": {"wire": {"open_ports": [22, 443]}}})
+        self.assertEqual(self.of("probes"), [("arrives", ["wire"], 1.0)])
+        self.assertEqual({row["open"] for row in self.json("path", "--inward")["inward"]}, {True})
+        self.at({}, LINE, one, {"exits": {"wire": {"open_ports": [443]}}})
+        self.assertEqual(self.of("probes")[0][0], "denied")
+        self.cured("probes")
+        # With none open, no connection comes in, and the need is met.
+        self.at({}, LINE, one, {"exits": {"wire": {"open_ports": []}}, "flows": {"probes": None}})
+        self.assertEqual({row["open"] for row in self.json("path", "--inward")["inward"]}, {False})
 
     def test_another_line_takes_over(self) -> None:
         spare = {"kind": "circuit", "offer": "line", "network": "plant", "third_party": "the lab"}

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fenrask.checks.contract import Context, Doubt
+from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
 from fenrask.estate.suggestions import some
@@ -116,7 +116,10 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
             continue
         if broken.need == "outbound_only":
             closed = {"workloads": {flow.workload: {"filters": {"outbound-only": {"stateful": True}}}}}
-            if fix := context.first_that_cures(broken.flow, [closed], broken.need):
+            lines: Fix = {
+                name: {"open_ports": []} for name, one in context.estate.exits.items() if one.known_beyond is not None
+            }
+            if fix := context.first_that_cures(broken.flow, [closed, {"exits": lines}], broken.need):
                 yield Doubt(place, cause, "Let nothing in but replies.", fix)
                 continue
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")

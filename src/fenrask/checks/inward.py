@@ -82,6 +82,11 @@ def _allowing(context: Context, path: FlowPath) -> Iterator[Fix]:
         rule["order"] = wall.first_order - 1
         yield {"exits": {last.exit: {"rules": {f"allow-{path.flow}": rule}}}}
         return
+    ingress = estate.exits.get(path.trace.boundary)
+    port = path.trace.inward.published_port or path.trace.inward.port if path.trace.inward else 0
+    if ingress is not None and ingress.lets_in_ports is not None and port not in ingress.lets_in_ports:
+        yield {"exits": {path.trace.boundary: {"open_ports": [*ingress.lets_in_ports, port]}}}
+        return
     fix: Fix = {}
     for _ in range(_MOST_FILTERS):
         described = context.described.patched(fix, "a remedy") if fix else context.described

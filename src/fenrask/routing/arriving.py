@@ -354,7 +354,7 @@ class Arriving:
             hub = self.estate.exits[way.ingress].attached_to
             at_hub = (Hop(way.ingress, None, hub, source),) if hub else ()
             begun = replace(begun, hops=(Hop("", None, way.ingress, source), *at_hub))
-        if barred := self._barred(way, packet):
+        if barred := self._barred(way, packet, inward.published_port or inward.port):
             yield replace(begun, verdict=barred[0], reason=barred[1]), _ALL
             return
         for trace, part in self._onward(begun, way, kind, packet):
@@ -367,8 +367,8 @@ class Arriving:
             for each, share in self._with_replies(workload, replace(trace, onward=_ONWARD.get(end.way)), way, end):
                 yield each, product(part, share)
 
-    def _barred(self, way: _Way, packet: Packet) -> tuple[Verdict, str] | None:
-        """Why the exit at the boundary, or the one that publishes, lets nothing in."""
+    def _barred(self, way: _Way, packet: Packet, port: int) -> tuple[Verdict, str] | None:
+        """Why the exit at the boundary, or the one that publishes, lets nothing in; port: where it is sent to there."""
         for name in dict.fromkeys((way.ingress, way.publisher)):
             exit_ = self.estate.exits.get(name)
             if exit_ is None:
@@ -379,6 +379,8 @@ class Arriving:
                 return Verdict.BLACK_HOLE, f"{name} does not forward"
             if packet.address.version not in exit_.families:
                 return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{packet.address.version}"
+            if exit_.lets_in_ports is not None and name == way.ingress and port not in exit_.lets_in_ports:
+                return Verdict.DENIED, f"{name} lets in {some(map(str, exit_.lets_in_ports)) or 'replies'} only"
         publisher = self.estate.exits.get(way.publisher)
         if publisher is not None and publisher.one_for_each_subnet and not self.behaviour.gateways_publish:
             why = f"{way.publisher} publishes nothing: translation gateways of this provider do not (gateways_publish)"
@@ -413,7 +415,8 @@ class Arriving:
             return
         aimed = replace(packet, address=way.target)
         at = self.estate.exits[way.publisher].in_subnets[:1]
-        for rest in self.tracer.entered(entry, None, begun.origin, kind, aimed, way.publisher):
+        port = begun.inward.published_port if begun.inward else 0
+        for rest in self.tracer.entered(entry, None, begun.origin, kind, aimed, way.publisher, port):
             trace = self._followed(begun, rest)
             if rest.verdict.arrives and trace.hops[-1].exit != way.publisher:
                 if (rest.there,) != at:

@@ -81,14 +81,25 @@ def _ways_in(tracer: Tracer, subnet: str) -> Iterator[_WayIn]:
     for name, exit_ in estate.exits.items():
         if exit_.known_beyond is not None and not exit_.fault:
             stopped = _from_line(tracer.routes, name, exit_, subnet)
-            if stopped is not None:
+            for ports in _open_ports(exit_) if stopped is not None else ():
                 named = _named(estate, exit_.announced)
                 how = "" if _is_advertised(estate, exit_, subnet) else _BY_STATIC_ROUTE
-                yield _WayIn(exit_.party or name, name, exit_.announced, named, stopped, how)
+                shut = "" if ports else f"{name} lets in replies only"
+                yield _WayIn(
+                    exit_.party or name, name, exit_.announced, named, stopped or shut, how, ports=ports or ANY_PORT
+                )
     yield from _from_networks(tracer, subnet, network)
     yield from _published(estate, subnet)
     for name in _public_exits(estate, subnet):
         yield _WayIn(INTERNET, name, _EVERYWHERE)
+
+
+def _open_ports(line: ExitModel) -> list[PortSpan | None]:
+    """The ports to which a line lets connections in, each by itself where they are listed; None for none."""
+    listed = line.lets_in_ports
+    if listed is None:
+        return [ANY_PORT]
+    return [(port, port) for port in listed] or [None]
 
 
 _BY_STATIC_ROUTE = "not advertised: a static route of theirs suffices"

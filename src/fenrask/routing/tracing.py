@@ -43,8 +43,8 @@ class _At:
     """Whether it is still in its host."""
     bound: str = ""
     """The endpoint of another network that it is for, since a name resolved to it: its address is the endpoint's."""
-    until: str = ""
-    """The exit that leads it to hosts, where it comes from outside: it is followed as far as that."""
+    until: tuple[str, int] = ("", 0)
+    """Where it comes from outside: the exit that forwards it to hosts, as far as which it is followed, and the port."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -215,15 +215,22 @@ class Tracer:
         return next((route for route, name in steps if name == exit_name), None)
 
     def entered(
-        self, place: str, zone: str | None, source: Source, kind: Hashable, packet: Packet, until: str = ""
+        self,
+        place: str,
+        zone: str | None,
+        source: Source,
+        kind: Hashable,
+        packet: Packet,
+        until: str = "",
+        port: int = 0,
     ) -> list[Rest]:
         """The rest of the paths of a packet from outside, from a place that it came to: a hub, a subnet, or an exit.
 
         kind: what stands for all of its class beside address and place. until: an exit at which they end, if they get
-        there; its address is then the packet's.
+        there; its address is then the packet's, and the port there the one that it is sent to.
         """
         network = self._network_at(place)
-        begun = _At(place, network, zone, source, (kind, until), packet.address, until=until)
+        begun = _At(place, network, zone, source, (kind, until, port), packet.address, until=(until, port))
         return self._onward(begun, packet, frozenset())
 
     def _network_at(self, place: str) -> str | None:
@@ -339,7 +346,7 @@ class Tracer:
             return
         facts = self._facts[name]
         exit_ = facts.model
-        if here.until == name:
+        if here.until[0] == name:
             hop = Hop(here.place, route, name, here.source, here.zone, facts.zones[0] if facts.zones else here.zone)
             yield Rest(Verdict.ARRIVES, "", (hop,), None, exit_.in_subnets[0] if exit_.in_subnets else "", share)
             return
@@ -521,6 +528,7 @@ class Tracer:
         if stated is None:
             return Passing(here.address, None, (), None, "tcp", here.source.address)
         if here.source.kind == "remote":
-            return Passing(here.address, None, (), stated.port, stated.protocol, here.source.address)
+            port = here.until[1] or stated.port
+            return Passing(here.address, None, (), port, stated.protocol, here.source.address)
         names = stated.names if packet.names is None else packet.names
         return Passing(here.address, packet.destination, names, stated.port, stated.protocol, here.source.address)

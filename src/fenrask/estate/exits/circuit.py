@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 
 from fenrask.estate.exits.contract import Onward, Preferred, Router
 from fenrask.estate.third_party_nat import ThirdPartyNat
-from fenrask.estate.values import PrefixText, unfit
+from fenrask.estate.values import PortNumber, PrefixText, unfit
 from fenrask.estate.wire import MTU
 from fenrask.prefixes import Prefix, covers, parse_prefix
 
@@ -34,6 +34,9 @@ class PrivateLine(Preferred):
     accepts_default: bool = Field(False, description="whether a received default route is taken")
     accepts: tuple[PrefixText, ...] | None = Field(
         None, description="the only prefixes that are taken of those received, with all inside them; default: all"
+    )
+    open_ports: tuple[PortNumber, ...] | None = Field(
+        None, description="the only ports to which it lets connections in; default: any; an empty list: replies alone"
     )
     third_party_nat: ThirdPartyNat | None = Field(
         None, description="the third party's own translation of what comes over it; default: none that limits"
@@ -71,6 +74,10 @@ class PrivateLine(Preferred):
     @property
     def limited_beyond(self) -> ThirdPartyNat | None:
         return self.third_party_nat
+
+    @property
+    def lets_in_ports(self) -> tuple[int, ...] | None:
+        return self.open_ports
 
     @property
     def largest_packet(self) -> int:

@@ -337,6 +337,11 @@ class ExitModel(Strict):
         """The ports at its own addresses that it forwards to workloads, by name."""
         return {}
 
+    @property
+    def lets_in_ports(self) -> tuple[int, ...] | None:
+        """The only ports to which it lets connections in from outside; None for any."""
+        return None
+
     def decides(self, passing: Passing) -> Decision | None:
         """Its word on a packet, for an exit with rules."""
         return None

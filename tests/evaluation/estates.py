@@ -174,7 +174,22 @@ class _Made:
         offers["free-door"]["rates"] = {}
         used = {one.get("offer") for one in self.estate["exits"].values()}
         left = [name for name in offers if name == "gate" or name in used or dice.random() < 0.8]
+        facts: dict[str, Any] = {
+            "peering_routes": "stated",
+            "equal_prefixes": ["static", "learned", "peering", "injected"],
+            "wins_over_longer": dice.choice([["own"], ["peering"]]),
+            "gateways_per_subnet": 1,
+            "hub_passes_on": dice.choice(["to-all", "nothing"]),
+            "hub_injects_while": "any-session",
+            "private_pools": "stated",
+            "gateways_publish": True,
+            "service_replies": "direct",
+            "open_connections": "stay",
+        }
+        some = dice.random() < 0.4
+        behaviour = {key: value for key, value in facts.items() if some and dice.random() < 0.4}
         return {
+            "behaviour": behaviour,
             "catalogue": "Random",
             "currency": "EUR",
             "read_on": "2026-09-01",

@@ -142,12 +142,22 @@ class RandomEstates(InFolder):
             self.no_other_exit_is_cheaper(choice.evaluation, cost)
 
     def no_other_exit_is_cheaper(self, chosen: Evaluation, cost: float) -> None:
-        """No estate that differs by a subnet's default to another exit of the answer costs less and meets all."""
+        """No estate that differs by a subnet's default to another exit of the answer costs less and meets all.
+
+        But for exits of a peer: a new one that is used over a peering is none of the options.
+        """
         estate = chosen.described.estate
+        peers = {
+            (table, other)
+            for name, subnet in estate.subnets.items()
+            if (table := estate.table_of(name))
+            for _, other in estate.peers_of(subnet.network)
+        }
         for table, routes in estate.route_tables.items():
             now = routes.get("0.0.0.0/0")
             for name, exit_ in estate.exits.items():
-                if now is None or name == now or not exit_.translates:
+                over_peering = (table, estate.network_of(exit_)) in peers
+                if now is None or name == now or not exit_.translates or over_peering:
                     continue
                 try:
                     moved = evaluate(chosen.described.patched({"route_tables": {table: {"0.0.0.0/0": name}}}, "moved"))

@@ -15,7 +15,7 @@ from fenrask.checks import check
 from fenrask.cli.files import check_writable
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.designs import Comparison, changes, compare
-from fenrask.errors import UnusableInput
+from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
@@ -233,9 +233,14 @@ def _designs(plan: _Plan) -> Iterator[Section]:
 def _choice(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.choose import choose_page
 
-    page = plan.made.get("fenrask choose") or choose_page(
-        choose(plan.evaluation.described, comparison=plan.comparison), plan.comparison
-    )
+    page = plan.made.get("fenrask choose")
+    if page is None:
+        described = plan.evaluation.described
+        try:
+            page = choose_page(choose(described, comparison=plan.comparison), plan.comparison)
+        except NoAnswer as error:
+            # The rest of the plan says what is wrong, and stays worth reading.
+            page = Page("choose", described.estate.estate, (f"none: {error.cause}", error.remedy), ())
     about = "The cheapest mix of exits, flow by flow, that meets every need; what to change; what comes next."
     yield Section("choice", "Choice", about, page, (), "fenrask choose")
 

@@ -133,15 +133,20 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         current=evaluate(described),
     )
     answer = choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
-    _check_inward(answer.evaluation)
+    _check_inward(answer.evaluation, choice.current)
     return answer
 
 
-def _check_inward(evaluation: Evaluation) -> None:
-    """NoAnswer where a flow that comes in breaks a need: no choice of exits for what goes out mends that."""
+def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
+    """NoAnswer where a flow that comes in breaks a need: no choice of exits for what goes out mends that.
+
+    Why it does is told of the estate as it is, where it does there too.
+    """
     inward = evaluation.described.estate.inward_flows
+    already = {(one.flow, one.need): one for one in current.broken} if current else {}
     for one in evaluation.broken:
         if one.flow in inward:
+            one = already.get((one.flow, one.need), one)
             what = "does not arrive" if one.need == "arrives" else f"breaks {one.need}"
             raise NoAnswer(
                 f"{one.flow}, which comes in, {what}: {one.why}", "Mend that first: `fenrask check` says how."

@@ -172,10 +172,7 @@ class NaiveInward(Naive):
             return self.got_there(flow, subnet, way, sender, base, (), crossed, [], [])
         name = way["ingress"]
         at = way.get("at", "")
-        opened = self.exits[name].get("open_ports")
-        barred = self.barred(name, at, host)
-        if not barred and opened is not None and way.get("as", {}).get("port", flow["port"]) not in opened:
-            barred = "denied"
+        barred = self.barred(name, at, host, way.get("as", {}).get("port", flow["port"]))
         if barred:
             return {(barred, ()): WHOLE}
         first = tuple(one for one in (name, self.exits[name].get("hub")) if one)
@@ -198,13 +195,16 @@ class NaiveInward(Naive):
                 found[key] = found.get(key, Fraction(0)) + part * each["share"]
         return found
 
-    def barred(self, name: str, at: str, host: Address) -> str:
-        """Why the first exit, or the one that publishes, takes nothing at all."""
+    def barred(self, name: str, at: str, host: Address, port: int) -> str:
+        """Why the first exit, or the one that publishes, takes nothing at all; in the order in which they are met."""
         for one in dict.fromkeys((name, at)):
-            if one and (self.is_down(self.exits[one]) or self.exits[one].get("forwarding") is False):
+            exit_ = self.exits.get(one, {})
+            if one and (self.is_down(exit_) or exit_.get("forwarding") is False):
                 return "black hole"
-            if one and self.exits[one]["kind"] == "translation-gateway" and host.version == 6:
+            if one and exit_["kind"] == "translation-gateway" and host.version == 6:
                 return "address family not carried"
+            if one == name and port not in exit_.get("open_ports", [port]):
+                return "denied"
         if at and self.exits[at]["kind"] == "translation-gateway" and not self.behaviour.get("gateways_publish", False):
             return "not carried"
         return ""

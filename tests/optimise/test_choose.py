@@ -105,7 +105,9 @@ class AgainstEveryMix(InFolder):
             out = {"sum_over": "estate", "tiers": [{"up_to_gb": 100, "rate": 0}, {"rate": 0.08}]}
             transfer = {"internet_out_per_gb": dice.choice([0.05, out]), "service_out_per_gb": 0.01}
             with self.subTest(number=number):
-                self.check(self.estate(patch, {"offers": offers, "transfer": transfer}))
+                choice = self.check(self.estate(patch, {"offers": offers, "transfer": transfer}))
+                # Asked of its own answer, it has nothing to change.
+                self.assertEqual(choose(choice.evaluation.described, QUICK).patch, {})
 
     def test_least_sums_and_shares_off_are_in_the_programme(self) -> None:
         offers: dict[str, Any] = {

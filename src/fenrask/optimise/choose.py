@@ -22,6 +22,7 @@ from fenrask.optimise.problem import CURRENT, PRIVATE, Option, Site, Unit, Wante
 from fenrask.optimise.programme import AddressChoice, Model
 from fenrask.programming import Solution
 from fenrask.routing import flow_paths
+from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 
@@ -132,7 +133,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         sum(len(unit.options) for unit in units),
         current=evaluate(described),
     )
-    answer = choice if _is_bound(asked) else _or_cheaper(choice, comparison or compare(described))
+    answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
     _check_inward(answer.evaluation, choice.current)
     return answer
 
@@ -198,6 +199,14 @@ def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
     if best is None or not (cheaper or (best.passes and not choice.evaluation.meets_all)):
         return choice
     return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name)
+
+
+def _or_as_it_is(choice: Choice) -> Choice:
+    """The choice, or the estate as it is where that meets every need and costs no more: what gains nothing stays."""
+    current = choice.current
+    if current is None or not current.meets_all or cents(current.bill.total) > cents(choice.evaluation.bill.total):
+        return choice
+    return replace(choice, patch={}, evaluation=current, design="")
 
 
 def _solved(

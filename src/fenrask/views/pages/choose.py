@@ -83,13 +83,15 @@ def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
     bill = choice.evaluation.bill
     money = f"{bill.currency}/month"
     yield f"{cents(bill.total):,} {money}, {_proof(choice)} ({choice.seconds:.1f} s)"
-    if choice.current is not None:
+    if not choice.patch:
+        yield "the estate as it is; there is nothing to change"
+    elif choice.current is not None:
         saved = choice.current.bill.total - bill.total
         less = "less" if saved >= 0 else "more"
         short = "" if choice.current.meets_all else ", which does not meet every need"
         yield f"{cents(abs(saved)):,} {less} than the current estate{short}"
     best = comparison.cheapest
-    if best is not None and best.design.name != choice.design:
+    if best is not None and best.patch != choice.patch:
         saved = best.evaluation.bill.total - bill.total
         less = f"{cents(abs(saved)):,} {'less' if saved >= 0 else 'more'}"
         yield f'{less} than "{best.design.name}", the cheapest standard design that meets every need'

@@ -86,6 +86,23 @@ class Handovers(InFolder):
         written = {str(one.relative_to(out)) for one in out.rglob("*") if one.is_file()} - {"index.json"}
         self.assertEqual({one["name"] for one in index["files"]}, written)
 
+    def test_a_private_pool_is_on_the_list_of_who_sees_it(self) -> None:
+        mask = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "private_pool": "10.0.9.8/30"}
+        line = {"kind": "tunnel", "network": "net", "received": ["172.20.0.0/16"], "advertised": ["10.0.9.0/28"]}
+        changes = {
+            "exits": {"mask": mask, "line": line},
+            "route_tables": {"private": {"172.20.0.0/16": "mask"}},
+            "destinations": {"mill": {"prefixes": ["172.20.5.0/24"], "port": 443}},
+            "flows": {"order": {"from": "work", "to": "mill", "per_host_per_s": 1}},
+        }
+        self.estate(changes)
+        done = self.program("handover", "--save", "out")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        listed = json.loads((self.folder / "out" / "allow-lists" / "mill.json").read_text())
+        self.assertEqual((listed["prefixes"], listed["not_assigned_yet"]), (["10.0.9.8/30"], []))
+        # `source` says the same.
+        self.assertEqual(self.json("source", "mill", status=None)["sources"], ["mask's pool 10.0.9.8/30"])
+
     def test_alerts_stand_where_the_engine_refuses(self) -> None:
         """At the full load of a shared exit blocking is at its target: the estate is scaled there and evaluated."""
         described = self.estate({"flows": {"talk": {"growth_per_month": 0.02}}})

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from ipaddress import ip_network
 from typing import Any
 
 from fenrask.addresses import AddressPlan, AllowList, ExitAddresses
@@ -55,8 +56,10 @@ def _state(prefix: str, added: Sequence[str]) -> str:
 def _entries(one: AllowList, exits: Mapping[str, ExitAddresses]) -> Iterator[tuple[str, int, str]]:
     """Prefix (empty where its addresses are not assigned yet), how many addresses, and the exit they belong to."""
     for part in one.parts:
-        of = exits[part.exit]
-        if of.listed:
+        of = exits.get(part.exit)
+        if of is None:  # It rewrites to a private pool, which is no public address of the plan.
+            yield from ((pool, ip_network(pool).num_addresses, part.exit) for pool in part.blocks)
+        elif of.listed:
             yield from ((str(prefix), int(prefix.num_addresses), part.exit) for prefix in of.listed)
         else:
             yield "", of.in_use, part.exit

@@ -10,7 +10,7 @@ from fenrask.errors import Place
 from fenrask.estate import ExitModel, merge
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import is_public
-from fenrask.routing import FlowPath, Judged, Trace, Verdict
+from fenrask.routing import FlowPath, Judged, Paths, Trace, Verdict
 from fenrask.units import percent
 
 __all__ = [
@@ -425,6 +425,7 @@ def zone_crossing_default(context: Context) -> Iterator[Doubt]:
             name
             for name, one in exits.items()
             if type(one) is kind
+            and name != hop.exit
             and context.estate.network_of(one) == network
             and hop.from_zone in context.estate.zones_of(one)
         ]
@@ -444,14 +445,27 @@ def _crosses_by_default(trace: Trace) -> bool:
 def _nearer(
     context: Context, path: FlowPath, subnet: str, table: str | None, near: Sequence[str]
 ) -> tuple[str, Fix | None]:
-    own = f"{subnet}-own"
-    written = dict(context.described.data.get("route_tables", {}).get(table, {}))
+    """The remedy: another exit as the default, in a table of the subnet's own where it shares the one it has."""
+    route = path.example.hops[0].route
+    default = "0.0.0.0/0" if route is None else str(route.prefix)
+    shared = table is None or any(
+        context.estate.table_of(one) == table for one in context.estate.subnets if one != subnet
+    )
+    own = f"{subnet}-own" if shared else table
+    written = dict(context.described.data.get("route_tables", {}).get(table, {})) if shared else {}
     fixes: list[Fix] = [
-        {"route_tables": {own: {**written, "0.0.0.0/0": name}}, "subnets": {subnet: {"routes": own}}} for name in near
+        {"route_tables": {own: {**written, default: name}}} | ({"subnets": {subnet: {"routes": own}}} if shared else {})
+        for name in near
     ]
-    fix = context.first_that_cures(path.flow, fixes)
+
+    def stays(paths: Paths) -> bool:
+        return all(one.subnet != subnet for one in paths.first_of_each(_crosses_by_default))
+
+    fix = context.first_that_cures(path.flow, fixes, also=stays)
     if fix:
-        return "Give it a table with a default in its own zone.", fix
+        return f"Give it a {'table with a ' if shared else ''}default in its own zone.", fix
+    if near:
+        return f"With {some(near)} as its default a flow breaks a need: mend that first, or accept this.", None
     kind = context.estate.exits[path.trace.hops[0].exit].kind
     return f"Put a {kind} into its zone, or accept this.", None
 

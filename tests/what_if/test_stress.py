@@ -61,6 +61,16 @@ class Faults(InFolder):
         found = self.outcome(busy, {"lose_zones": ["a"]})
         self.assertEqual([(one.exit, one.addresses) for one in found.overloaded], [("gate-b", 1)])
 
+    def test_a_limit_that_is_exceeded_already_is_exceeded_more(self) -> None:
+        """Each gateway's one address holds half of the partner's connections, and the survivor's all of them."""
+        for limit, worse in ((400, 0), (15, 0), (5, 1)):
+            strict = {**PER_ZONE, "destinations": {"partner": {"per_source": {"connections": limit}}}}
+            found = self.outcome(strict, {"lose_zones": ["b"]})
+            at = [*found.overloaded, *found.worse]
+            self.assertEqual(([one.exit for one in at], len(found.worse)), ([] if limit == 400 else ["gate"], worse))
+            # 10 hosts open one connection a second for 2 s.
+            self.assertEqual([one.use for each in at for one in each.exceeded], [20.0] * len(at))
+
     def test_hosts_in_a_lost_zone_alone_are_lost_and_not_cut_off(self) -> None:
         found = self.outcome({}, {"lose_zones": ["a"]})
         self.assertEqual((found.lost, dict(found.cut_off)), (("work",), {}))

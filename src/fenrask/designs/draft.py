@@ -55,6 +55,9 @@ class Draft:
             offers = {name: one for name, one in offers.items() if one.ports is not None}
         if not offers:
             to = f" to {destination}" if destination else ""
+            # An offer without ports inspects and leaves the source as it is.
+            if any(one.kind == kind for one in catalogue.offers.values()) and not destination:
+                to = " that translates"
             raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
         used = [one.offer_name for one in self.estate.exits.values()]
         return next((name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour))

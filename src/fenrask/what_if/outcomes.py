@@ -22,7 +22,7 @@ __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
 
 _NAMELESS = "no name is resolved: what is open stays, and nothing new is opened"
 _WORSE = 1e-3
-"""A share of new connections that more fail than before: less is not worth a word."""
+"""A share of new connections that more fail, or by which a limit is exceeded more: less is not worth a word."""
 
 
 @dataclass(frozen=True)
@@ -49,7 +49,7 @@ class Outcome:
     overloaded: tuple[ExitLimits, ...]
     """Exits that carried their load before, and do not now."""
     worse: tuple[ExitLimits, ...]
-    """Exits that were overloaded already, and more of whose new connections fail now."""
+    """Exits that were overloaded already and are more so now: more new connections fail, a limit is exceeded more."""
     too_fast: Mapping[str, str]
     """Exits at which more connections are opened again than they take, with the numbers."""
     blocking: float
@@ -217,7 +217,7 @@ def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...])
 
 
 def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ...], tuple[ExitLimits, ...]]:
-    """Exits that do not carry their load now though they did before; and those that did not, and fail more now."""
+    """Exits that do not carry their load now though they did before; and those that did not, and are worse now."""
     new, worse = [], []
     for one in after.every:
         known = before.limits_of(one.exit)
@@ -225,9 +225,15 @@ def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ..
             continue
         if known is None or known.fits:
             new.append(one)
-        elif one.blocking > known.blocking + _WORSE or len(one.exceeded) > len(known.exceeded):
+        elif one.blocking > known.blocking + _WORSE or _is_exceeded_more(one, known):
             worse.append(one)
     return tuple(new), tuple(worse)
+
+
+def _is_exceeded_more(now: ExitLimits, before: ExitLimits) -> bool:
+    """Whether a limit is exceeded that was not, or by more."""
+    used = {(one.limit, one.of): one.use for one in before.exceeded}
+    return any(one.use > used.get((one.limit, one.of), 0.0) * (1 + _WORSE) for one in now.exceeded)
 
 
 def _too_fast(after: Evaluation, within_s: float) -> Iterator[tuple[str, str]]:

@@ -520,6 +520,21 @@ class Remedies(InFolder):
                 self.assertEqual(yaml.safe_load("{" + in_yaml(one.fix) + "}"), one.fix)
         return len(fixes)
 
+    def test_what_gets_there_unanswered_is_reached(self) -> None:
+        """A line that announces nothing back: a datagram gets there all the same, until a filter denies it."""
+        line = {"kind": "circuit", "network": "net", "received": ["172.20.0.0/16"], "advertised": []}
+        described = self.estate(
+            {
+                "exits": {"line": line},
+                "destinations": {"mill": {"prefixes": ["172.20.5.0/24"]}},
+                "workloads": {"work": {"must_not_reach": ["mill"]}},
+            }
+        )
+        [found] = [one for one in check(evaluate(described)) if one.rule == "reaches-forbidden"]
+        self.assertTrue(found.cause.endswith("through line: what it sends gets there, only the reply is lost"))
+        after = check(evaluate(described.patched(dict(found.fix or {}), "remedy")))
+        self.assertNotIn("reaches-forbidden", {one.rule for one in after})
+
     def test_another_exit_in_the_zone_is_the_remedy_of_leaving_it(self) -> None:
         box = {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 1}
         pair = box | {"machines": 2, "standby_subnet": "edge-b"}

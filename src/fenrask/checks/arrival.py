@@ -329,22 +329,25 @@ def _is_asked_by_name(context: Context, destination: str) -> bool:
 
 
 def reaches_forbidden(context: Context) -> Iterator[Doubt]:
-    """What hosts of a workload reach although they must not, in part or whole."""
+    """What hosts of a workload reach although they must not, in part or whole, and be it with no reply."""
     for name, workload in context.estate.workloads.items():
         for to in workload.must_not_reach:
             found = [
                 trace
                 for subnet in workload.subnets
                 for trace in context.traces(subnet, to, workload.public_address, name)
-                if trace.verdict.arrives
+                if trace.verdict.gets_there
             ]
+            # What is answered says more than what is only sent.
+            found = [trace for trace in found if trace.verdict.arrives] or found
             if not found:
                 continue
             subnets = some(dict.fromkeys(trace.subnet for trace in found))
             exits = some(dict.fromkeys(" > ".join(trace.exits) or "its own network" for trace in found))
             flows = [flow for flow, one in context.estate.outward_flows.items() if (one.from_, one.to) == (name, to)]
             part = f" ({found[0].part})" if found[0].part else ""
-            cause = f"{name} must not reach {to}, and does from {subnets}{part} through {exits}"
+            lost = "" if found[0].verdict.arrives else ": what it sends gets there, only the reply is lost"
+            cause = f"{name} must not reach {to}, and does from {subnets}{part} through {exits}{lost}"
             place = context.place("workloads", name, "must_not_reach")
             if flows:
                 remedy = f"{some(flows)} of the estate goes there: remove the flow, or {to} from the list."
@@ -360,7 +363,7 @@ def _closed(context: Context, name: str, to: str) -> Fix | None:
     what: dict[str, Any] = {"prefixes": prefixes} if prefixes else {"destinations": [to]}
     rules = {"out": {f"not-{to}": {"action": "deny", **what}}, "out_default": "allow", "in_default": "allow"}
     fix: Fix = {"workloads": {name: {"filters": {f"not-{to}": rules}}}}
-    return fix if context.breaks_nothing(fix) and not context.reaches_in_part(name, to, fix) else None
+    return fix if context.breaks_nothing(fix) and not context.gets_anywhere(name, to, fix) else None
 
 
 def _without_fix(context: Context, name: str, failed: Mapping[tuple[str, str], Trace]) -> str:

@@ -104,12 +104,12 @@ class Context:
             for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
         )
 
-    def reaches_in_part(self, workload: str, destination: str, fix: Fix) -> bool:
-        """Whether a workload reaches any of a destination from any of its subnets with a fix."""
+    def gets_anywhere(self, workload: str, destination: str, fix: Fix) -> bool:
+        """Whether what a workload sends gets to any of a destination from any of its subnets with a fix."""
         described = self.described.patched(fix, "a remedy")
         stated, tracer = described.estate.workloads[workload], Tracer(described)
         return any(
-            trace.verdict.arrives
+            trace.verdict.gets_there
             for subnet in stated.subnets
             for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
         )

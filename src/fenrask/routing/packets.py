@@ -39,6 +39,11 @@ class Verdict(Enum):
     def arrives(self) -> bool:
         return self is Verdict.ARRIVES
 
+    @property
+    def gets_there(self) -> bool:
+        """Whether what is sent reaches the destination, be it that its reply is lost."""
+        return self in (Verdict.ARRIVES, Verdict.NO_RETURN, Verdict.OTHER_RETURN, Verdict.REPLY_DENIED)
+
 
 @dataclass(frozen=True, slots=True)
 class Source:

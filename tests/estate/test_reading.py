@@ -100,6 +100,14 @@ class Mistakes(InFolder):
         self.assertEqual({Path(p.place.file).name for p in caught.exception.problems}, {"catalogue.yaml"})
         self.assertEqual(len(caught.exception.problems), 2)
 
+    def test_an_offers_kind_is_one_that_is_offered(self) -> None:
+        """A number is read as text elsewhere; an offer of the kind 0 is none, though no exit has it."""
+        for kind in (0, 1.5, True, [], "gates", "peering"):
+            with self.subTest(kind=kind), self.assertRaises(UnusableInput) as caught:
+                self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"spare": {"kind": kind}}}))
+                read_estate(self.write("estate.yaml", ESTATE))
+            self.assertEqual([p.place.path for p in caught.exception.problems], ["offers.spare.kind"])
+
     def test_files_that_are_no_estate(self) -> None:
         cases = (
             ("", "empty"),

@@ -289,12 +289,14 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
     kinds = {name: model for name, model in KINDS.items() if "offer" in model.model_fields}
     for name, offer in offers.items():
         kind = offer.get("kind") if isinstance(offer, dict) else None
-        if not isinstance(kind, str):
+        # A number is read as text, as in every text; what else is no text has its problem already.
+        if isinstance(kind, bool) or not isinstance(kind, str | int | float):
             continue
+        model = kinds.get(str(kind))
         place = tree.place(("offers", name, "kind"))
-        if kind not in kinds:
+        if model is None:
             yield Problem(place, repr(kind), "a kind of exit that is offered", nearest(str(kind), kinds))
-        elif issubclass(kinds[kind], Translating) and "ports" not in offer and not kinds[kind].may_only_inspect:
+        elif issubclass(model, Translating) and "ports" not in offer and not model.may_only_inspect:
             yield Problem(
                 tree.place(("offers", name)),
                 "no `ports`",

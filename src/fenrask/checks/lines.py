@@ -36,7 +36,8 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
                 yield Doubt(place, cause, "", {"exits": {name: {"advertised": others}}})
             elif sum(one.num_addresses for one in needed) * 64 < prefix.num_addresses:
                 listed = ", ".join(map(str, needed[:5]))
-                cause = f"{name} announces all of {prefix} to {_party(line)}; only {listed} {'is' if len(needed) == 1 else 'are'} needed"
+                are = "is" if len(needed) == 1 else "are"
+                cause = f"{name} announces all of {prefix} to {_party(line)}; only {listed} {are} needed"
                 yield Doubt(place, cause, "", {"exits": {name: {"advertised": _in_its_place(line, number, needed)}}})
 
 

@@ -7,7 +7,7 @@ from decimal import Decimal, localcontext
 from fractions import Fraction
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fenrask.errors import NoAnswer, UnusableInput
@@ -121,6 +121,7 @@ class Peaked(unittest.TestCase):
 class Retries(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
     @given(st.integers(1, 500), st.floats(0.1, 1.4), st.floats(0, 0.99))
+    @example(1, 0.5, 1.192092896e-07)
     def test_the_fixed_point_holds(self, ports: int, relative: float, share: float) -> None:
         fresh = ports * relative
         found = with_retries(ports, fresh, share)

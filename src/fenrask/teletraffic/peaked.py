@@ -124,7 +124,10 @@ def with_retries(
         high, low = np.where(enough, middle, high), np.where(enough, low, middle)
         below = np.where(enough, below / 2, value)
         above = np.where(enough, value, above / 2)
-        if np.all((high - low <= 1e-15 * high) | (np.abs(value) <= 1e-15 * load)):
+        # A root that is met from below leaves the upper end where it was.
+        met = np.abs(value) <= 1e-15 * load
+        high = np.where(met, middle, high)
+        if np.all((high - low <= 1e-15 * high) | met):
             break
     return Retried(high[()], formula(c, high))
 

@@ -31,7 +31,7 @@ class Draft:
     """A patch in the making. Retired exits lose their routes, and so do exits that do not exist."""
 
     def __init__(self, described: Described, kept: Iterable[str] = ()) -> None:
-        """Retire every exit that an offer stands behind, apart from those kept, and those by which flows come in."""
+        """Retire every exit that has an offer, apart from those kept and those by which flows come in."""
         self.described = described
         self.estate = described.estate
         inward = tuple(self.estate.inward_flows)

@@ -349,15 +349,15 @@ class Arriving:
         source = Source("remote", address=address)
         kind: Hashable = ("remote", remote, sender.kind)
         packet = Packet(target, remote, host=address)
-        begun = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
+        start = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
         if way.ingress:
             hub = self.estate.exits[way.ingress].attached_to
             at_hub = (Hop(way.ingress, None, hub, source),) if hub else ()
-            begun = replace(begun, hops=(Hop("", None, way.ingress, source), *at_hub))
+            start = replace(start, hops=(Hop("", None, way.ingress, source), *at_hub))
         if barred := self._barred(way, packet, inward.published_port or inward.port):
-            yield replace(begun, verdict=barred[0], reason=barred[1]), _ALL
+            yield replace(start, verdict=barred[0], reason=barred[1]), _ALL
             return
-        for trace, part in self._onward(begun, way, kind, packet):
+        for trace, part in self._onward(start, way, kind, packet):
             if trace.verdict.arrives and trace.there != subnet:
                 where = f"is delivered in {trace.there}, not in {subnet}" if trace.there else "is sent out again"
                 trace = replace(trace, verdict=Verdict.NO_HOST, reason=f"it {where}", there="")
@@ -387,20 +387,20 @@ class Arriving:
             return Verdict.NOT_CARRIED, why
         return None
 
-    def _onward(self, begun: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
+    def _onward(self, start: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
         """A packet past the exit at the boundary: as far as the exit that publishes, if any, and on to its host."""
-        source = begun.origin
+        source = start.origin
         if not way.ingress:
             # The provider's own network delivers it.
-            zone = self.estate.subnets[begun.subnet].zone
-            yield replace(begun, hops=(Hop("", None, LOCAL, source, None, zone),), there=begun.subnet), _ALL
+            zone = self.estate.subnets[start.subnet].zone
+            yield replace(start, hops=(Hop("", None, LOCAL, source, None, zone),), there=start.subnet), _ALL
             return
         entry = self.estate.exits[way.ingress].attached_to or way.ingress
         if not way.publisher:
             for rest in self.tracer.entered(entry, None, source, kind, packet):
-                yield self._followed(begun, rest), rest.share
+                yield self._followed(start, rest), rest.share
             return
-        for trace, part in self._to_publisher(begun, way, entry, kind, packet):
+        for trace, part in self._to_publisher(start, way, entry, kind, packet):
             if not trace.verdict.arrives:
                 yield trace, part
                 continue
@@ -408,16 +408,16 @@ class Arriving:
                 yield self._followed(trace, rest), product(part, rest.share)
 
     def _to_publisher(
-        self, begun: Trace, way: _Way, entry: str, kind: Hashable, packet: Packet
+        self, start: Trace, way: _Way, entry: str, kind: Hashable, packet: Packet
     ) -> Iterator[tuple[Trace, Fraction]]:
         if way.ingress == way.publisher or way.target is None:
-            yield begun, _ALL
+            yield start, _ALL
             return
         aimed = replace(packet, address=way.target)
         at = self.estate.exits[way.publisher].in_subnets[:1]
-        port = begun.inward.published_port if begun.inward else 0
-        for rest in self.tracer.entered(entry, None, begun.origin, kind, aimed, way.publisher, port):
-            trace = self._followed(begun, rest)
+        port = start.inward.published_port if start.inward else 0
+        for rest in self.tracer.entered(entry, None, start.origin, kind, aimed, way.publisher, port):
+            trace = self._followed(start, rest)
             if rest.verdict.arrives and trace.hops[-1].exit != way.publisher:
                 if (rest.there,) != at:
                     why = f"{way.target} is delivered in {rest.there}, not to {way.publisher}"

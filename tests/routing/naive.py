@@ -318,7 +318,8 @@ class Naive:
             yield self.onward(after, base, name), whole
             return
         pool = exit_.get("private_pool")
-        shown = [*ip_network(pool)] if pool else [ip_address(one) for one in exit_["addresses"]]
+        own = exit_.get("addresses_for", {}).get(base["to"])
+        shown = [*ip_network(pool)] if pool else [ip_address(one) for one in own or exit_["addresses"]]
         for source in shown:
             changed = {"source": source, "owners": [*here["owners"], (name, source)], "kept": [*here["kept"], []]}
             yield self.onward({**after, **changed}, base, name), Fraction(1, len(shown))

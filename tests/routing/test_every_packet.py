@@ -202,6 +202,7 @@ def estate(seed: int) -> dict[str, Any]:
         twins(Dice(seed + 10**6), subnets, tables, workloads, flows, hops)
     coming_in(Dice(seed + 6 * 10**6), exits, workloads, flows)
     halving(Dice(seed + 7 * 10**6), tables)
+    owning(Dice(seed + 8 * 10**6), exits, subnets)
     return {
         "estate": "Random",
         "catalogue": "catalogue.yaml",
@@ -223,6 +224,20 @@ def halving(dice: Dice, tables: Any) -> None:
                 other = dice.choice(["wall", "wall", "gate", "gone"])
                 if value != "local" and other != value:
                     routes[key] = [{"exit": value}, {"exit": other}]
+
+
+def owning(dice: Dice, exits: Any, subnets: Any) -> None:
+    """Addresses that one destination alone sees, and filters that tell them from the others of their exit."""
+    for number, name in enumerate(("wall", "gate")):
+        if dice.chance(0.35) and isinstance(exits[name]["addresses"], list):
+            own = [f"203.0.113.{16 + 4 * number + one}" for one in range(dice.randint(1, 2))]
+            exits[name]["addresses_for"] = {dice.choice(["web", "web", "store", "pilots", "far"]): own}
+            if dice.chance(0.5):
+                rule = {"action": "deny", "sources": [dice.choice(["203.0.113.16/28", "203.0.113.0/28", own[0]])]}
+                exits["wall"]["rules"] = {"seen": {**rule, "order": -9}, **exits["wall"]["rules"]}
+                if "filters" not in subnets["edge"]:
+                    subnets["edge"]["filters"] = {"seen": {"stateful": True, "out": {"seen": dict(rule)}}}
+                    subnets["edge"]["filters"]["seen"] |= {"out_default": "allow", "in_default": "allow"}
 
 
 def coming_in(dice: Dice, exits: Any, workloads: Any, flows: Any) -> None:

@@ -56,6 +56,92 @@ class ManagedAgainstSelfRun(Situation):
         self.assertEqual(self.rules("--set", "targets.upkeep_hours_per_month=5", level="error"), set())
 
 
+class ADestinationWithAddressesOfItsOwn(Situation):
+    """A partner sees addresses of a gateway that nobody else does: its own list, its own ports, its own bill."""
+
+    OWN: dict[str, Any] = {
+        "route_tables": {"plant-b": {"0.0.0.0/0": "nat-a"}},
+        "exits": {"nat-b": None, "nat-a": {"addresses_for": {"weather": ["203.0.113.44"]}}},
+        "destinations": {"news": {"prefixes": ["192.0.2.80/28"], "port": 443, "needs": {"fixed_source": True}}},
+        "flows": {
+            "forecast": {"per_host_per_s": 10},
+            "headlines": {"from": "pumps", "to": "news", "per_host_per_s": 10, "duration_s": 2},
+        },
+    }
+
+    def test_its_list_its_ports_and_its_bill_are_its_own(self) -> None:
+        self.put(self.OWN)
+        self.assertEqual(self.sees("pumps-b", "weather"), ["203.0.113.44"])
+        self.assertEqual(self.sees("pumps-b", "news"), ["203.0.113.20"])
+        # 10/s of 20 hosts for 1 s and 66 s more, and for 2 s and 66 s more.
+        rows = {one["exit"]: one for one in self.json("capacity")["exits"]}
+        self.assertAlmostEqual(rows["nat-a for weather"]["ports_wanted"], 13_400, places=2)
+        self.assertAlmostEqual(rows["nat-a"]["ports_wanted"], 13_600, places=2)
+        self.assertEqual([one["addresses"] for one in rows.values()], [1, 1])
+        lists = {one["destination"]: one["allow"] for one in self.json("addresses")["partners"]}
+        self.assertEqual(lists, {"weather": ["203.0.113.44 (nat-a)"], "news": ["203.0.113.20 (nat-a)"]})
+        # Each address is paid by who shows it; 730 hours of each.
+        before, after = (
+            {one["flow"]: one["amount"] for one in self.json("charges", *words)["flows"]}
+            for words in ((), ("--set", "exits.nat-a.addresses_for.weather=3"))
+        )
+        more = {name: after[name] - amount for name, amount in before.items()}
+        self.assertAlmostEqual(more["forecast"], 2 * 730 * 0.0063, places=4)
+        self.assertAlmostEqual(more["headlines"], 0, places=4)
+        self.assertEqual(self.rules(level="error"), set())
+        self.assertEqual(self.program("check", "--audit").returncode, 0)
+
+    def test_what_runs_out_is_cured_for_it_alone(self) -> None:
+        self.put(merged(self.OWN, {"flows": {"forecast": {"per_host_per_s": 50}}}))
+        rows = {one["exit"]: one for one in self.json("capacity", status=1)["exits"]}
+        # 67,000 want two addresses of 50,000 ports; the others' one is enough.
+        self.assertEqual((rows["nat-a for weather"]["addresses_needed"], rows["nat-a"]["fits"]), (2, True))
+        self.assertEqual(rows["nat-a for weather"]["ports"], 50_000)
+        patch = self.remedy("port-exhaustion")
+        self.assertEqual(
+            json.loads((self.folder / patch).read_text())["exits"], {"nat-a": {"addresses_for": {"weather": 2}}}
+        )
+        self.assertNotIn("port-exhaustion", self.rules("--patch", patch))
+        # The offer allows six in all.
+        most = self.json("check", "--set", "exits.nat-a.addresses_for.weather=6", status=1)["findings"]
+        self.assertIn("limit-exceeded", {one["rule"] for one in most})
+        patch = self.remedy("limit-exceeded", "--set", "exits.nat-a.addresses_for.weather=6")
+        self.assertEqual(self.rules("--patch", patch, level="error"), set())
+
+    def test_what_is_wrong_is_said(self) -> None:
+        self.put(self.OWN)
+        for text, words in (
+            ("exits.nat-a.addresses_for.wether=1", "Did you mean 'weather'?"),
+            ("exits.nat-a.private_pool=10.60.9.0/28", "addresses_for, or private_pool, not both"),
+            ("exits.nat-a.addresses_for.weather=many", "addresses_for.weather"),
+            ("exits.nat-a.addresses_for.weather=[203.0.113.300]", "203.0.113.300"),
+        ):
+            with self.subTest(text):
+                found = self.program("check", "--set", text)
+                self.assertEqual(found.returncode, 2)
+                self.assertIn(words, " ".join(found.stderr.split()))
+        twice = self.program("check", "--set", "exits.nat-a.addresses_for.weather=[203.0.113.20]").stdout
+        self.assertIn("203.0.113.20 is listed twice by nat-a", " ".join(twice.split()))
+        self.assertIn("unused-address", self.rules("--set", "flows.forecast=null"))
+
+    def test_what_others_see_is_not_what_it_sees(self) -> None:
+        self.put(self.OWN)
+        seen = "pumps-a,weather,203.0.113.20\npumps-b,weather,203.0.113.44\npumps-a,news,203.0.113.44\n"
+        other = "another address of nat-a"
+        self.assertEqual(self.observed(seen, status=1), [other, "as planned", other])
+
+    def test_a_kernel_is_told_so(self) -> None:
+        self.put(merged(self.OWN, {"exits": {"nat-a": {"kind": "translator-host", "offer": "box"}}}))
+        self.program("handover", "--save", "built")
+        rules = (self.folder / "built" / "nat-a.nft").read_text()
+        self.assertIn("define source_1 = 203.0.113.44", rules)
+        own = next(line for line in rules.splitlines() if "198.51.100.64/28" in line)
+        self.assertIn("tcp dport 443 snat to $source_1:", own)
+        self.assertLess(rules.index(own), rules.rindex("snat"))
+        listed = (self.folder / "built" / "allow-lists" / "weather.txt").read_text()
+        self.assertEqual([line for line in listed.splitlines() if not line.startswith("#")], ["203.0.113.44/32"])
+
+
 class Teardown(Situation):
     """A gateway goes for good: what points nowhere, what partners may remove, what still costs."""
 

@@ -15,7 +15,7 @@ def explain_addresses(described: Described, plan: AddressPlan) -> Iterator[Step]
     for one in plan.exits:
         yield _bought(described, one)
     for partner in plan.partners:
-        terms = [f"{part.entries} of {part.exit}" for part in partner.parts]
+        terms = [f"{part.entries} of {part.exit}{' for it alone' if part.toward else ''}" for part in partner.parts]
         terms += [f"{len(partner.host_prefixes)} for hosts' own IPv6 addresses"] if partner.host_prefixes else []
         yield Step(
             partner.destination, "entries", str(partner.entries), " + ".join(terms) or "none that stays the same"
@@ -24,12 +24,12 @@ def explain_addresses(described: Described, plan: AddressPlan) -> Iterator[Step]
 
 def _bought(described: Described, one: ExitAddresses) -> Step:
     if one.purchase is None:
-        return Step(one.exit, "entries", str(one.entries), f"{one.in_use} listed addresses in the fewest prefixes")
+        return Step(one.name, "entries", str(one.entries), f"{one.in_use} listed addresses in the fewest prefixes")
     currency = described.catalogue.currency
     weighed = [
         f"{', '.join(other.blocks)}: {float(other.hour):.6g} {currency}/h, {other.entries} to allow"
         for other in purchases(one.in_use, prices_of(described, one.exit, blocks=True))
     ]
     return Step(
-        one.exit, "bought", ", ".join(one.blocks), f"the cheapest within all allow-lists, of: {'; '.join(weighed)}"
+        one.name, "bought", ", ".join(one.blocks), f"the cheapest within all allow-lists, of: {'; '.join(weighed)}"
     )

@@ -16,7 +16,7 @@ __all__ = ["AddressPlan", "AllowEntries", "AllowList", "Change", "ExitAddresses"
 
 @dataclass(frozen=True)
 class ExitAddresses:
-    """The public addresses of one exit: listed as they stand, or to be bought."""
+    """The public addresses of one exit, or those of it that one destination alone sees: listed, or to be bought."""
 
     exit: str
     in_use: int
@@ -26,6 +26,13 @@ class ExitAddresses:
     """The listed addresses in the fewest prefixes."""
     from_held: int = 0
     """How many of the listed ones belong to what `public_addresses` holds, and are paid for there."""
+    toward: str = ""
+    """The destination that alone sees them; empty for those that others see."""
+
+    @property
+    def name(self) -> str:
+        """What it is called where it is shown."""
+        return f"{self.exit} for {self.toward}" if self.toward else self.exit
 
     @property
     def bought(self) -> int:
@@ -76,6 +83,8 @@ class AllowEntries:
     exit: str
     blocks: tuple[str, ...]
     entries: int
+    toward: str = ""
+    """The destination, where no other sees them."""
     stands_by: bool = False
     """Whether they are seen only where what comes by another IP version is lost."""
 
@@ -147,19 +156,26 @@ class AddressPlan:
         return sum(int(one.prefix.num_addresses) for one in self.held)
 
     @cached_property
-    def entries(self) -> dict[str, int]:
-        """Allow-list entries by exit."""
-        return {one.exit: one.entries for one in self.exits}
+    def entries(self) -> dict[tuple[str, str], int]:
+        """Allow-list entries by exit, and by the destination that alone sees them (or empty)."""
+        return {(one.exit, one.toward): one.entries for one in self.exits}
 
     @cached_property
-    def in_use(self) -> dict[str, int]:
-        """Addresses in use by exit."""
-        return {one.exit: one.in_use for one in self.exits}
+    def in_use(self) -> dict[tuple[str, str], int]:
+        """Addresses in use, by the same."""
+        return {(one.exit, one.toward): one.in_use for one in self.exits}
 
     @cached_property
     def bought(self) -> dict[str, int]:
         """Addresses paid for by exit."""
-        return {one.exit: one.bought for one in self.exits}
+        found: dict[str, int] = {}
+        for one in self.exits:
+            found[one.exit] = found.get(one.exit, 0) + one.bought
+        return found
+
+
+_Key = tuple[str, str]
+"""An exit, and the destination that alone sees some of its addresses, or empty for those that others see."""
 
 
 def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -> AddressPlan:
@@ -170,19 +186,20 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
     that needs more than it has gets them added, beside those that stay; `added` says how many instead.
     """
     described = capacity.demand.paths.described
-    choices: dict[str, tuple[ExitAddresses, ...]] = {}
+    choices: dict[_Key, tuple[ExitAddresses, ...]] = {}
     for sized in capacity.exits:
         exit_ = described.estate.exits[sized.exit]
         if exit_.pool is not None:
             continue
-        if exit_.listed_addresses:
-            prefixes = fewest_prefixes(exit_.listed_addresses)
-            owned = sum(1 for one in exit_.listed_addresses if _holding(described, one))
-            choices[sized.exit] = (ExitAddresses(sized.exit, sized.addresses, None, prefixes, owned),)
+        name, toward = key = (sized.exit, sized.toward)
+        if listed := exit_.listed_toward(toward):
+            owned = sum(1 for one in listed if _holding(described, one))
+            prefixes = fewest_prefixes(listed)
+            choices[key] = (ExitAddresses(name, sized.addresses, None, prefixes, owned, toward),)
         else:
-            on_sale = prices_of(described, sized.exit, blocks=not sized.stated)
-            choices[sized.exit] = tuple(
-                ExitAddresses(sized.exit, sized.addresses, one) for one in purchases(sized.addresses, on_sale)
+            on_sale = prices_of(described, name, blocks=not sized.stated)
+            choices[key] = tuple(
+                ExitAddresses(name, sized.addresses, one, toward=toward) for one in purchases(sized.addresses, on_sale)
             )
     chosen = _cheapest_within(choices, _limits(capacity))
     partners = tuple(_allow_lists(capacity, chosen))
@@ -201,7 +218,7 @@ def _held(described: Described) -> Iterator[Held]:
     for name, stated in estate.public_addresses.items():
         used: dict[str, int] = {}
         for exit_name, exit_ in estate.exits.items():
-            number = sum(1 for one in exit_.listed_addresses if _holding(described, one) == name)
+            number = sum(1 for one in exit_.every_listed if _holding(described, one) == name)
             if number:
                 used[exit_name] = number
         region = next((estate.region_of(estate.exits[one]) for one in used), "")
@@ -223,19 +240,28 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
         wanted = min(sized.needed or 0, sized.most_addresses or _MOST_MORE)
-        more = added.get(sized.exit, max(0, wanted - sized.addresses))
+        more = max(0, wanted - sized.addresses)
+        if not sized.toward:
+            more = added.get(sized.exit, more)
         if not more:
             continue
         options = purchases(more, prices_of(capacity.demand.paths.described, sized.exit, blocks=True))
         for partner in partners:
-            if any(part.exit == sized.exit for part in partner.parts):
+            if any((part.exit, part.toward) == (sized.exit, sized.toward) for part in partner.parts):
                 room = None if partner.most is None else partner.most - partner.entries
                 fitting = [one for one in options if room is None or one.entries <= room]
                 best = fitting[0] if fitting else min(options, key=lambda one: one.entries)
-                yield Change(sized.exit, partner.destination, best, partner.entries, partner.most)
+                yield Change(sized.name, partner.destination, best, partner.entries, partner.most)
 
 
-def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
+def _seen(capacity: Capacity, destination: str) -> list[_Key]:
+    """The addresses of exits that a destination sees."""
+    paths = capacity.demand.paths
+    exits = paths.described.estate.exits
+    return [(name, exits[name].toward(destination)) for name in paths.sources_at(destination)]
+
+
+def _limits(capacity: Capacity) -> list[tuple[tuple[_Key, ...], int]]:
     """For each partner with a limit: the exits that it sees, and how many entries it has left for them."""
     paths = capacity.demand.paths
     limits = []
@@ -243,7 +269,7 @@ def _limits(capacity: Capacity) -> list[tuple[tuple[str, ...], int]]:
         most = _most_entries(capacity, name)
         if most is not None:
             others = len(paths.host_prefixes_at(name)) + len(paths.pools_at(name))
-            limits.append((tuple(paths.sources_at(name)), most - others))
+            limits.append((tuple(_seen(capacity, name)), most - others))
     return limits
 
 
@@ -257,8 +283,8 @@ def _most_entries(capacity: Capacity, destination: str) -> int | None:
 
 
 def _cheapest_within(
-    choices: Mapping[str, Sequence[ExitAddresses]], limits: Sequence[tuple[tuple[str, ...], int]]
-) -> dict[str, ExitAddresses]:
+    choices: Mapping[_Key, Sequence[ExitAddresses]], limits: Sequence[tuple[tuple[_Key, ...], int]]
+) -> dict[_Key, ExitAddresses]:
     """One choice for each exit, the least cost in all within the limits; exact, branch and bound.
 
     Only exits that a limited partner sees have to be weighed; the others take their cheapest.
@@ -266,14 +292,14 @@ def _cheapest_within(
     chosen = {name: options[0] for name, options in choices.items()}
     watched = [name for name in choices if any(name in exits for exits, _ in limits)]
     fewest = {name: min(choices[name], key=lambda one: one.entries) for name in watched}
-    best: dict[str, ExitAddresses] | None = None
+    best: dict[_Key, ExitAddresses] | None = None
     best_cost = Fraction(0)
 
-    def feasible(partial: Mapping[str, ExitAddresses]) -> bool:
+    def feasible(partial: Mapping[_Key, ExitAddresses]) -> bool:
         least = {name: partial.get(name, fewest[name]).entries for name in watched}
         return all(sum(least.get(name, 0) for name in exits) <= most for exits, most in limits)
 
-    def descend(depth: int, partial: dict[str, ExitAddresses], cost: Fraction) -> None:
+    def descend(depth: int, partial: dict[_Key, ExitAddresses], cost: Fraction) -> None:
         nonlocal best, best_cost
         floor = cost + sum((choices[name][0].hour for name in watched[depth:]), Fraction(0))
         if (best is not None and floor >= best_cost) or not feasible(partial):
@@ -288,19 +314,18 @@ def _cheapest_within(
     return chosen | (fewest if best is None else best)
 
 
-def _allow_lists(capacity: Capacity, chosen: Mapping[str, ExitAddresses]) -> Iterator[AllowList]:
+def _allow_lists(capacity: Capacity, chosen: Mapping[_Key, ExitAddresses]) -> Iterator[AllowList]:
     """The list of every destination that sees public addresses, in the estate's order."""
     paths = capacity.demand.paths
     for name, destination in paths.described.estate.destinations.items():
-        exits = paths.sources_at(name)
-        pools = paths.pools_at(name)
+        exits, pools = _seen(capacity, name), paths.pools_at(name)
         parts = tuple(
-            AllowEntries(one, chosen[one].blocks, chosen[one].entries, paths.stands_by(one, name))
+            AllowEntries(one[0], chosen[one].blocks, chosen[one].entries, one[1], paths.stands_by(one[0], name))
             for one in exits
             if one in chosen
         )
         parts += tuple(AllowEntries(one, (str(pool),), 1) for one, pool in pools.items())
-        lent = tuple(one for one in exits if one not in chosen)
+        lent = tuple(one[0] for one in exits if one not in chosen)
         hosts = paths.host_prefixes_at(name)
         if exits or hosts or pools or paths.sees_hosts(name):
             listed = [prefix for one in exits if one in chosen for prefix in chosen[one].listed]

@@ -34,32 +34,32 @@ def explain_capacity(capacity: Capacity) -> Iterator[Step]:
 def _exit(one: ExitCapacity) -> Iterator[Step]:
     ports, how = one.ports, one.how
     if ports is None:
-        yield Step(one.exit, "addresses needed", "1", "no connection, but a gateway that exists needs one address")
+        yield Step(one.name, "addresses needed", "1", "no connection, but a gateway that exists needs one address")
         return
     when = "all day" if ports.level else f"at {clock_text(ports.time_s)}"
-    yield Step(one.exit, "assignment", how.assignment, f"{ports.pool}; when it is full, {ports.suffers} fails", _RFC)
-    yield Step(one.exit, "ports of the pool", f"{ports.capacity:,}", one.how.size_text(one.addresses), _RFC)
+    yield Step(one.name, "assignment", how.assignment, f"{ports.pool}; when it is full, {ports.suffers} fails", _RFC)
+    yield Step(one.name, "ports of the pool", f"{ports.capacity:,}", one.how.size_text(one.addresses), _RFC)
     yield Step(
-        one.exit,
+        one.name,
         "ports wanted",
         f"{figure(ports.concurrent)} {when}",
         f"{ports.binding}, of {counted(len(one.streams), 'pool')} the one with most blocking (see demand --explain)",
     )
     working = f"B({ports.capacity:,} ports, {figure(ports.concurrent)} wanted) = {ports.blocking:.4g}"
     yield Step(
-        one.exit,
+        one.name,
         "no free port",
         percent(ports.blocking),
         f"{working}{'; ' + ports.detail if ports.detail else ''}",
         "; ".join(_formulas(one)),
     )
     if one.needed is None:
-        yield Step(one.exit, "addresses needed", "none suffices", f"even with many the blocking exceeds {one.target:g}")
+        yield Step(one.name, "addresses needed", "none suffices", f"even with many the blocking exceeds {one.target:g}")
         return
     before = f"{one.needed - 1}: {one.blocking_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
     grown = " with the growth margin" if one.needed != one.needed_now else ""
     working = f"blocking with {before}{one.needed}: {one.blocking_with(one.needed):.3g}; target {one.target:g}{grown}"
-    yield Step(one.exit, "addresses needed", str(one.needed), working)
+    yield Step(one.name, "addresses needed", str(one.needed), working)
 
 
 def _formulas(one: ExitCapacity) -> Iterator[str]:

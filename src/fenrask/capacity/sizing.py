@@ -1,8 +1,9 @@
 """Every translating exit against its limits: the addresses it needs, and what limits it first."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
+from typing import Any
 
 import numpy as np
 
@@ -12,12 +13,12 @@ from fenrask.capacity.interfaces import HostLimits, host_limits
 from fenrask.capacity.limits import OF_A_TUPLE, LimitUse, stated_limits
 from fenrask.capacity.partners import at_partners
 from fenrask.capacity.splitting import Split, split
-from fenrask.capacity.streams import streams
+from fenrask.capacity.streams import parts_toward, streams
 from fenrask.demand import Demand, Numbers
 from fenrask.estate import Offer, Ports
 from fenrask.units import clock_text, counted, figure, percent
 
-__all__ = ["Capacity", "ExitCapacity", "ExitLimits", "capacity"]
+__all__ = ["Capacity", "ExitCapacity", "ExitLimits", "capacity", "given"]
 
 _MANY = 65_536
 """As many addresses as anyone might give an exit without a limit."""
@@ -33,6 +34,11 @@ class ExitLimits:
     """The largest share of new connections that may find no port."""
     basis: tuple[object, ...]
     """All that it was computed from."""
+
+    @property
+    def name(self) -> str:
+        """What it is called where it is shown."""
+        return self.exit
 
     @property
     def blocking(self) -> float:
@@ -61,19 +67,22 @@ class ExitLimits:
     def verdict(self) -> str:
         """One sentence: what it exceeds, or that it keeps to its limits."""
         if not self.exceeded:
-            return f"{self.exit} keeps to the limits of its offer"
+            return f"{self.name} keeps to the limits of its offer"
         over = self.exceeded[0]
         if over.limit == "addresses":
-            return f"{self.exit} has {over.use:,.0f} addresses; its offer allows {over.capacity:,.0f}"
+            return f"{self.name} has {over.use:,.0f} addresses; its offer allows {over.capacity:,.0f}"
         whose = f"{over.of}'s" if over.of else "its"
         return (
-            f"{self.exit} exceeds {whose} limit of {figure(over.capacity)} {over.unit}: {figure(over.use)} at the peak"
+            f"{self.name} exceeds {whose} limit of {figure(over.capacity)} {over.unit}: {figure(over.use)} at the peak"
         )
 
 
 @dataclass(frozen=True)
 class ExitCapacity(ExitLimits):
-    """One translating exit: addresses in force and needed, its ports, and its limits."""
+    """One translating exit: addresses in force and needed, its ports, and its limits.
+
+    Where a destination sees addresses that no other does, these are one of their own, with their ports alone.
+    """
 
     stated: bool
     """Whether the number of addresses was stated; else the tool chose the least that serves."""
@@ -88,8 +97,22 @@ class ExitCapacity(ExitLimits):
     """How its offer hands out ports."""
     streams: tuple[Stream, ...]
     ports: PortUse | None
+    toward: str = ""
+    """The destination that alone sees these addresses; empty for those that others see."""
+    beside: int = 0
+    """How many other addresses its exit has, which others see, or may have at least."""
     divide: Callable[[], Split | None] = field(default=lambda: None, compare=False, repr=False)
     """Works out `split`, when it is asked for."""
+
+    @property
+    def name(self) -> str:
+        return f"{self.exit} for {self.toward}" if self.toward else self.exit
+
+    def with_addresses(self, stated: int | str, at_least: int | None = None) -> dict[str, Any]:
+        """What a patch of its exit says to give it so many addresses, or `auto`, and then at least so many."""
+        if self.toward:
+            return {"addresses_for": {self.toward: stated if at_least is None else at_least}}
+        return {"addresses": stated} if at_least is None else {"addresses": stated, "at_least": at_least}
 
     @cached_property
     def split(self) -> Split | None:
@@ -131,12 +154,13 @@ class ExitCapacity(ExitLimits):
     def _need(self) -> str:
         has = f"{'has' if self.stated else 'is given'} {self.addresses}"
         if self.needed is None:
-            return f"{self.exit} {has}, and no number of addresses suffices"
+            return f"{self.name} {has}, and no number of addresses suffices"
         most = self.most_addresses
-        limit = f", but its offer allows {most}" if most is not None and self.needed > most else ""
+        limit = f", but its offer leaves {most} beside the others" if self.beside else f", but its offer allows {most}"
+        limit = limit if most is not None and self.needed > most else ""
         today = f" ({self.needed_now} today)" if self.needed_now != self.needed else ""
         short = limit or self.needed > self.addresses
-        return f"{self.exit} needs {counted(self.needed, 'address', 'addresses')}{today}{limit}" + (
+        return f"{self.name} needs {counted(self.needed, 'address', 'addresses')}{today}{limit}" + (
             f"; it {has}" if short else f" and {has}"
         )
 
@@ -160,9 +184,21 @@ class ExitCapacity(ExitLimits):
         if self.ports and self.ports.retries:
             tries = f"after {counted(felt.retries, 'retry', 'retries')}"
         return (
-            f"{self.exit}: {tries} {percent(felt.lost)} of connections are lost for good, and the others wait "
+            f"{self.name}: {tries} {percent(felt.lost)} of connections are lost for good, and the others wait "
             f"{figure(round(felt.mean_s, 1))} s on average (95%: up to {figure(felt.p95_s)} s)."
         )
+
+
+def given(numbers: Iterable[tuple[ExitCapacity, int]]) -> dict[str, dict[str, Any]]:
+    """What a patch says of `exits` to give each so many addresses."""
+    found: dict[str, dict[str, Any]] = {}
+    for one, number in numbers:
+        stated, before = one.with_addresses(number), found.setdefault(one.exit, {})
+        if one.toward:
+            before.setdefault("addresses_for", {}).update(stated["addresses_for"])
+        else:
+            before.update(stated)
+    return found
 
 
 @dataclass(frozen=True)
@@ -171,7 +207,7 @@ class Capacity:
 
     demand: Demand
     exits: tuple[ExitCapacity, ...]
-    """Those that translate."""
+    """Those that translate; after each, what destinations alone see of it."""
     others: tuple[ExitLimits, ...]
     """Those that do not, and whose offers have limits: hubs, lines, endpoints, inspection without translation."""
 
@@ -193,13 +229,13 @@ class Capacity:
     def fits(self) -> bool:
         return all(one.fits for one in self.every)
 
-    def of(self, exit_name: str) -> ExitCapacity | None:
-        """The translating exit of a name."""
-        return next((one for one in self.exits if one.exit == exit_name), None)
+    def of(self, exit_name: str, toward: str = "") -> ExitCapacity | None:
+        """The translating exit of a name, and of it what one destination alone sees."""
+        return next((one for one in self.exits if one.exit == exit_name and one.toward == toward), None)
 
     def limits_of(self, exit_name: str) -> ExitLimits | None:
-        """The exit of a name, translating or not."""
-        return next((one for one in self.every if one.exit == exit_name), None)
+        """The exit of a name, translating or not, or what a destination alone sees of one, by what it is called."""
+        return next((one for one in self.every if one.name == exit_name), None)
 
 
 def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
@@ -210,7 +246,7 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
     """
     demand = demand.on_busy_day
     described = demand.paths.described
-    before = {one.exit: one for one in known.every} if known else {}
+    before = {one.name: one for one in known.every} if known else {}
     found: list[ExitCapacity] = []
     others: list[ExitLimits] = []
     ids = _numbers(demand, demand.laid.traffic.names), _numbers(demand, demand.laid.subnets)
@@ -219,22 +255,48 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
         if offer is None:
             continue
         basis = _basis(demand, name, offer, ids)
-        same = before.get(name)
         translates = exit_.translates and offer.ports is not None
-        stated = exit_.stated_addresses if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-        if isinstance(same, ExitCapacity) and same.basis == basis and stated in (same.given, same.addresses):
-            found.append(replace(same, stated=stated is not None))
-        elif same is not None and not translates and same.basis == basis:
+        if translates:
+            # Each has to leave the others what they are given, or one.
+            stated = {toward: exit_.stated_toward(toward) or 1 for toward in ("", *exit_.own_addresses)}
+            least_of_all = sum(stated.values())
+            own = [
+                _sized(demand, name, toward, offer, basis, before, least_of_all - stated[toward])
+                for toward in exit_.own_addresses
+            ]
+            beside = sum(one.addresses for one in own)
+            found += [_sized(demand, name, "", offer, basis, before, beside), *own]
+            continue
+        same = before.get(name)
+        if same is not None and same.basis == basis:
             others.append(same)
-        elif exit_.translates and offer.ports is not None:
-            one = _exit(demand, name, offer, ports_of(offer.ports, exit_.units), stated)
-            found.append(replace(one, basis=basis))
         elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
             if exit_.limited_beyond is not None:
                 limits = [_beyond(limit, exit_.party or "the third party") for limit in limits]
             limits.sort(key=lambda limit: limit.headroom)
             others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking, basis))
     return Capacity(demand, tuple(found), tuple(others))
+
+
+def _sized(
+    demand: Demand,
+    name: str,
+    toward: str,
+    offer: Offer,
+    basis: tuple[object, ...],
+    before: Mapping[str, ExitLimits],
+    beside: int,
+) -> ExitCapacity:
+    """A translating exit, or of it what one destination alone sees; what is known `before` is taken as it is."""
+    exit_ = demand.paths.described.estate.exits[name]
+    assert offer.ports is not None
+    stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
+    same = before.get(f"{name} for {toward}" if toward else name)
+    like = isinstance(same, ExitCapacity) and (same.toward, same.beside, same.basis) == (toward, beside, basis)
+    if isinstance(same, ExitCapacity) and like and stated in (same.given, same.addresses):
+        return replace(same, stated=stated is not None)
+    ports = ports_of(offer.ports, exit_.units)
+    return replace(_exit(demand, name, toward, offer, ports, stated, beside), basis=basis)
 
 
 def _beyond(limit: LimitUse, party: str) -> LimitUse:
@@ -306,35 +368,39 @@ def ports_of(ports: Ports, nodes: int) -> Ports:
     return ports.with_nodes(nodes)
 
 
-def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | None) -> ExitCapacity:
+def _exit(
+    demand: Demand, name: str, toward: str, offer: Offer, ports: Ports, stated: int | None, beside: int
+) -> ExitCapacity:
+    exit_ = demand.paths.described.estate.exits[name]
     parts = demand.at_exit.get(name, ())
     targets = demand.paths.described.estate.targets
     assignment = ASSIGNMENTS[ports.assignment]
-    offered = streams(demand, name, assignment.view)
+    offered = streams(demand, name, assignment.view, toward=toward)
     now = assignment.least_addresses(offered, ports, targets.blocking)
     grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
     needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
     # Partners may take so much from one address that ports would do with fewer.
-    at_each = [*at_partners(demand, name, parts)]
+    at_each = [*at_partners(demand, name, parts_toward(demand, name, toward))]
     now, needed = (
         None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
         for number, growth in ((now, 0.0), (needed, targets.growth_margin))
     )
-    most, pool = offer.limits.addresses, demand.paths.described.estate.exits[name].pool
+    allowed, pool = offer.limits.addresses, exit_.pool
+    most = None if allowed is None else max(1, allowed - beside)
     # What a private pool has beyond the limit is not used.
     addresses = stated if stated is None or most is None or pool is None else min(stated, most)
     if addresses is None:
         wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
-        wanted = max(wanted, demand.paths.described.estate.exits[name].least_addresses)
+        wanted = wanted if toward else max(wanted, exit_.least_addresses)
         addresses = wanted if most is None else min(wanted, most)
     use = assignment.use(offered, addresses, ports, targets.blocking)
-    nodes = ports.stated_nodes or demand.paths.described.estate.exits[name].units
     limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
-    if most is not None:
-        grow = partial(growth_until, offered, assignment, ports, most, targets.blocking)
-        held = addresses if pool is None else pool.num_addresses
-        limits.append(LimitUse("addresses", "addresses", held, most, grows=False, grow=grow))
-    limits += stated_limits(demand, name, parts, offer, nodes)
+    if allowed is not None and not toward:
+        grow = partial(growth_until, offered, assignment, ports, most or 1, targets.blocking)
+        held = addresses + beside if pool is None else pool.num_addresses
+        limits.append(LimitUse("addresses", "addresses", held, allowed, grows=False, grow=grow))
+    if not toward:
+        limits += stated_limits(demand, name, parts, offer, ports.stated_nodes or exit_.units)
     limits += [one.with_addresses(addresses) for one in at_each]
     limits.sort(key=lambda limit: limit.headroom)
     one = ExitCapacity(
@@ -351,13 +417,16 @@ def _exit(demand: Demand, name: str, offer: Offer, ports: Ports, stated: int | N
         limits=tuple(limits),
         target=targets.blocking,
         basis=(),
+        toward=toward,
+        beside=beside,
     )
     too_much = (
         needed is None
         or (most is not None and needed > most)
         or any(limit.limit != "addresses" for limit in one.exceeded)
     )
-    if not too_much or not parts:
+    # What one destination alone sees is not divided: over other gateways it would see their addresses.
+    if not too_much or not parts or exit_.own_addresses:
         return one
     return replace(one, divide=partial(split, demand, name, offer, ports, offered))
 

@@ -10,7 +10,7 @@ from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by, starts
 from fenrask.teletraffic.variation import held_cv, overlap
 
-__all__ = ["Pool", "hosts_behind", "pools", "streams"]
+__all__ = ["Pool", "hosts_behind", "parts_toward", "pools", "streams"]
 
 
 @dataclass(frozen=True)
@@ -32,15 +32,34 @@ class Pool:
         return Load.of(self.parts, self.weights)
 
 
-def streams(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> tuple[Stream, ...]:
-    """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host."""
-    some = list(pools(demand, exit_name, view, parts))
+def parts_toward(demand: Demand, exit_name: str, toward: str = "") -> Sequence[Part]:
+    """The parts on an exit that take the addresses of one destination alone, or (empty) those of all others."""
+    parts, own = demand.at_exit.get(exit_name, ()), demand.paths.described.estate.exits[exit_name].own_addresses
+    if not own or not parts:
+        return parts
+    some = Parts.of(parts)
+    names = demand.laid.traffic.destinations
+    numbers = [number for number, name in enumerate(names) if name in (own if not toward else (toward,))]
+    rows = some.rows[np.isin(some.destination, numbers, invert=not toward)]
+    return Parts(some.laid, rows) if rows.size else ()
+
+
+def streams(
+    demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None, toward: str = ""
+) -> tuple[Stream, ...]:
+    """The streams on an exit, of some of its parts or of all: by destination address, in all, or by host.
+
+    All: those of the addresses that one destination alone sees, or (empty) of those that the others see.
+    """
+    some = list(pools(demand, exit_name, view, parts, toward))
     return tuple(_streams(some, _hashes(demand, exit_name), view == "tuples")) if some else ()
 
 
-def pools(demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None) -> Iterator[Pool]:
+def pools(
+    demand: Demand, exit_name: str, view: View, parts: Sequence[Part] | None = None, toward: str = ""
+) -> Iterator[Pool]:
     """The same without what the flows say of their traffic."""
-    some = demand.at_exit.get(exit_name, ()) if parts is None else parts
+    some = parts_toward(demand, exit_name, toward) if parts is None else parts
     # Connections that come in are forwarded from a port that is published: they take none of those that are given out.
     outward = Parts.of(some).outward if some else ()
     return _VIEWS[view](demand, outward) if outward else iter(())

@@ -40,6 +40,18 @@ class Forwarded:
 
 
 @dataclass(frozen=True)
+class OwnSource:
+    """Addresses that one destination alone sees: as listed, or empty and then `number` of them."""
+
+    destination: str
+    prefixes: tuple[Prefix, ...]
+    port: int | None
+    protocol: str
+    addresses: tuple[str, ...]
+    number: int
+
+
+@dataclass(frozen=True)
 class Translator:
     """One translator host: its addresses, ports, timers, s, and the connections that its table has to hold.
 
@@ -61,6 +73,8 @@ class Translator:
     blocks: Mapping[str, tuple[int, int, int]]
     not_counted: tuple[str, ...] = ()
     forwarded: tuple[Forwarded, ...] = ()
+    own: tuple[OwnSource, ...] = ()
+    """The addresses that destinations alone see."""
 
 
 def translators(capacity: Capacity) -> Iterator[Translator]:
@@ -68,7 +82,7 @@ def translators(capacity: Capacity) -> Iterator[Translator]:
     described = capacity.demand.paths.described
     for one in capacity.exits:
         exit_, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
-        if exit_.self_run and offer is not None:
+        if exit_.self_run and offer is not None and not one.toward:
             yield _translator(capacity, one, offer)
 
 
@@ -90,6 +104,14 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         not_counted.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
     if ports.address_choice == "any-free" and one.addresses > 1:
         not_counted.append("any free address: the kernel ties a host and a destination to one")
+    own = tuple(_own(capacity, estate, one.exit))
+    not_counted += [
+        f"{each.destination} has addresses of its own, and which it has is not known: put them in"
+        for each in own
+        if not each.prefixes
+    ]
+    if own and blocks:
+        not_counted.append("addresses of single destinations: hosts have no blocks of theirs there")
     mapping_timeout = offer.mapping_timeout_s
     return Translator(
         exit=one.exit,
@@ -115,13 +137,25 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
         blocks=blocks,
         not_counted=tuple(not_counted),
-        forwarded=tuple(_forwarded(estate, one.exit)),
+        forwarded=tuple(_forwarded(estate, one.exit, max(1, one.addresses))),
+        own=own,
     )
 
 
-def _forwarded(estate: Estate, name: str) -> Iterator[Forwarded]:
+def _own(capacity: Capacity, estate: Estate, name: str) -> Iterator[OwnSource]:
+    for to in estate.exits[name].own_addresses:
+        sized, stated = capacity.of(name, to), estate.destinations[to]
+        prefixes = tuple(one for one in stated.prefixes if one.version == 4)
+        listed = tuple(map(str, estate.exits[name].listed_toward(to)))
+        yield OwnSource(to, prefixes, stated.port, stated.protocol, listed, max(1, sized.addresses if sized else 1))
+
+
+def _forwarded(estate: Estate, name: str, shared: int) -> Iterator[Forwarded]:
     exit_ = estate.exits[name]
-    listed = exit_.listed_addresses
+    # Places are counted over those that many see, and then over those of each destination.
+    listed = [*(exit_.listed_addresses or [None] * shared)]
+    for to in exit_.own_addresses:
+        listed += exit_.listed_toward(to) or [None] * (exit_.stated_toward(to) or 1)
     for key, one in exit_.published.items():
         place = listed.index(one.address) if one.address in listed else 0
         hosts, are_known = _hosts(estate, one.to)

@@ -164,11 +164,12 @@ def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Itera
         stated = catalogue.addresses_in(estate.region_of(estate.exits[one.exit]))
         rate = stated.hour
         if one.purchase is not None and isinstance(stated.blocks, dict):
-            yield from _blocks(stated, month, one, meters)
+            yield from _blocks(stated, month, one, _uses(described, one, meters))
         elif one.bought and rate:
             spare = f", {one.waste} of them to fill a block" if one.waste else ""
-            reason = f"{counted(one.bought, 'address', 'addresses')}{spare}, {month} hours"
-            by_use = meters.at_exit[one.exit].shares(Use(one.exit, UNALLOCATED))
+            whose = f" for {one.toward} alone" if one.toward else ""
+            reason = f"{counted(one.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
+            by_use = _uses(described, one, meters)
             yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, by_use)
     yield from _held(described, plan, meters)
     yield from _of_hosts(described, meters.users)
@@ -219,9 +220,18 @@ def hosts_by_rate(described: Described) -> dict[str, list[tuple[Decimal, Fractio
     return every
 
 
-def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, meters: Meters) -> Iterator[Line]:
+def _uses(described: Described, one: ExitAddresses, meters: Meters) -> Shares:
+    """Who uses addresses of an exit: flows to the destination that alone sees them, or those to all others."""
+    metered, exit_ = meters.at_exit[one.exit], described.estate.exits[one.exit]
+    if exit_.own_addresses:
+        flows = described.estate.flows
+        mine = [bool(name) and exit_.toward(flows[name].remote) == one.toward for name in metered.users.flows]
+        metered = metered.where(np.array(mine, dtype=bool)[metered.flow])
+    return metered.shares(Use(one.exit, UNALLOCATED))
+
+
+def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, uses: Shares) -> Iterator[Line]:
     """The addresses of one exit where blocks have a price of their own: a line for each size."""
-    uses = meters.at_exit[one.exit].shares(Use(one.exit, UNALLOCATED))
     for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
         rate = stated.block_hour(length)
         if rate:

@@ -118,7 +118,7 @@ RULES: list[Rule] = [
          "flows: {pay: {keepalive_s: 600}} through a gateway with idle: 300", exits.keepalive_exceeds_idle_timeout),
     Rule("idle-exit", _W, "an exit costs money and no flow uses it",
          "exits: {spare: {kind: translator-host}} and no route to it", money.idle_exit),
-    Rule("unused-address", _W, "a public address that is paid for by name is on no exit",
+    Rule("unused-address", _W, "a public address that is paid for is on no exit, or no flow shows it",
          "public_addresses: {old: {address: 203.0.113.9}} that no exit lists", money.unused_address),
     Rule("upkeep-without-wage", _W, "machines take hours of work, and no wage is stated",
          "an offer with upkeep_hours, and no wage_per_hour", money.upkeep_without_wage),

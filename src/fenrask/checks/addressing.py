@@ -5,11 +5,11 @@ from datetime import date, timedelta
 from itertools import combinations
 
 from fenrask.checks.contract import Context, Doubt
-from fenrask.estate import Described
+from fenrask.estate import Described, ExitModel
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import not_allowed
 from fenrask.findings import Finding
-from fenrask.prefixes import Prefix, covers, is_public, overlaps
+from fenrask.prefixes import Address, Prefix, covers, is_public, overlaps
 
 __all__ = [
     "accepted",
@@ -78,11 +78,21 @@ def address_used_twice(context: Context) -> Iterator[Doubt]:
     """A public address that two exits claim, or one exit lists twice."""
     owner: dict[object, str] = {}
     for name, exit_ in context.estate.exits.items():
-        for number, address in enumerate(exit_.listed_addresses):
+        for address, place in _listed(name, exit_):
             if address in owner:
-                cause = f"{address} is listed by {owner[address]} and by {name}"
-                yield Doubt(context.place("exits", name, "addresses", number), cause, "Give each exit its own.")
+                twice = f"twice by {name}" if owner[address] == name else f"by {owner[address]} and by {name}"
+                cause = f"{address} is listed {twice}"
+                yield Doubt(context.place(*place), cause, "List each address once.")
             owner[address] = name
+
+
+def _listed(name: str, exit_: ExitModel) -> Iterator[tuple[Address, tuple[str | int, ...]]]:
+    """Every listed address of an exit, with its place in the estate."""
+    for number, address in enumerate(exit_.listed_addresses):
+        yield address, ("exits", name, "addresses", number)
+    for to in exit_.own_addresses:
+        for number, address in enumerate(exit_.listed_toward(to)):
+            yield address, ("exits", name, "addresses_for", to, number)
 
 
 def address_of_wrong_class(context: Context) -> Iterator[Doubt]:
@@ -90,8 +100,8 @@ def address_of_wrong_class(context: Context) -> Iterator[Doubt]:
     wanted = context.described.catalogue.addresses.class_
     held = context.estate.public_addresses.values()
     for name, exit_ in context.estate.exits.items():
-        for number, address in enumerate(exit_.listed_addresses):
-            place = context.place("exits", name, "addresses", number)
+        for address, at in _listed(name, exit_):
+            place = context.place(*at)
             of_class = next((one.class_ for one in held if address in one.address), wanted)
             if not is_public(address):
                 yield Doubt(place, f"{name} lists {address}, which is private", "List a public address.")

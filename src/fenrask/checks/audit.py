@@ -152,7 +152,7 @@ def _blocking(evaluation: Evaluation) -> Iterator[Audited]:
         top = max(stream.load.peak.concurrent for stream in streams) / parts
         blocked = _recursion(top, size // parts)
         # The mean of those who find no port at the worst moment of the binding pool.
-        yield Audited("blocking", one.exit, one.blocking, blocked, "Erlang's recursion", 0.01)
+        yield Audited("blocking", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
         yield from _needed(one, top, parts)
 
 
@@ -163,7 +163,7 @@ def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
     each = round(one.how.per_address) // parts
     enough = _recursion(top, each * one.needed_now) <= one.target
     short = one.needed_now <= 1 or _recursion(top, each * (one.needed_now - 1)) > one.target
-    yield Audited("addresses needed", one.exit, 1.0, float(enough and short), "Erlang's recursion, and one fewer")
+    yield Audited("addresses needed", one.name, 1.0, float(enough and short), "Erlang's recursion, and one fewer")
 
 
 def _recursion(load: float, servers: int) -> float:
@@ -182,12 +182,12 @@ def _held(evaluation: Evaluation) -> Iterator[Audited]:
         if one.ports is None:
             continue
         if one.fits and one.target <= _SMALL:
-            yield Audited("ports lacking where all fits", one.exit, min(0.0, one.ports.headroom), 0.0, "none may")
+            yield Audited("ports lacking where all fits", one.name, min(0.0, one.ports.headroom), 0.0, "none may")
         stream = next((each for each in one.streams if each.label == one.ports.binding), None)
         if stream is not None and stream.load.numbers.size <= _MOST_LAWS:
             peak = stream.load.peak
             method = "rate before x share still held, in small steps"
-            yield Audited("ports wanted", one.exit, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
+            yield Audited("ports wanted", one.name, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
 
 
 _SMALL, _MOST_LAWS = 1e-3, 100
@@ -225,12 +225,12 @@ def _in_halves(evaluation: Evaluation) -> Iterator[Audited]:
         patch[name], patch[f"{name}, half of it"] = half, {**described.data["flows"][name], **half}
     halved = evaluate(described.patched({"flows": patch}, "halves"))
     for one in evaluation.capacity.exits:
-        other = halved.capacity.of(one.exit)
+        other = halved.capacity.of(one.exit, one.toward)
         if other is None or one.ports is None or other.ports is None:
             continue
         method = "each flow as two of half the load"
-        yield Audited("ports of the pool that binds", one.exit, one.ports.concurrent, other.ports.concurrent, method)
-        yield Audited("addresses for one load", one.exit, one.needed or 0, other.needed or 0, method)
+        yield Audited("ports of the pool that binds", one.name, one.ports.concurrent, other.ports.concurrent, method)
+        yield Audited("addresses for one load", one.name, one.needed or 0, other.needed or 0, method)
 
 
 _MOST_FLOWS = 300
@@ -239,9 +239,9 @@ _MOST_FLOWS = 300
 def _lists(evaluation: Evaluation) -> Iterator[Audited]:
     """As few prefixes as can hold the listed addresses, by the standard library."""
     for one in evaluation.plan.exits:
-        listed = evaluation.described.estate.exits[one.exit].listed_addresses
+        listed = evaluation.described.estate.exits[one.exit].listed_toward(one.toward)
         if listed:
             four = collapse_addresses(IPv4Network(str(each)) for each in listed if each.version == 4)
             six = collapse_addresses(IPv6Network(str(each)) for each in listed if each.version == 6)
             fewest = len([*four]) + len([*six])
-            yield Audited("allow-list entries", one.exit, one.entries, fewest, "ipaddress.collapse_addresses")
+            yield Audited("allow-list entries", one.name, one.entries, fewest, "ipaddress.collapse_addresses")

@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator
 from math import inf
+from typing import Any
 
-from fenrask.capacity import ExitCapacity
+from fenrask.capacity import ExitCapacity, given
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.units import counted, figure
@@ -17,7 +18,8 @@ def port_exhaustion(context: Context) -> Iterator[Doubt]:
         if one.enough_addresses or one.ports is None:
             continue
         remedy, fix = _cure(context, one)
-        yield Doubt(context.place("exits", one.exit), one.verdict, remedy, fix)
+        place = ("exits", one.exit, *(("addresses_for", one.toward) if one.toward else ()))
+        yield Doubt(context.place(*place), one.verdict, remedy, fix)
 
 
 def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
@@ -35,21 +37,38 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
     if one.blocking_with(one.needed) > one.target or exit_.pool is not None:
         return "Divide its load over more exits, or lower it.", None
     more = one.needed - one.addresses
-    words = f"Give it {counted(more, 'more address', 'more addresses')}: {one.needed} in all."
-    if exit_.listed_addresses:
+    words = f"Give it {counted(more, 'more address', 'more addresses')}: {one.needed} in all{_beside(one)}."
+    if exit_.listed_toward(one.toward):
         words += " List them once they are assigned."
     # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
     fixes: list[Fix] = [
-        {"exits": {one.exit: {"addresses": one.needed}}},
-        {"exits": {one.exit: {"addresses": "auto", "at_least": one.needed}}},
+        {"exits": {one.exit: one.with_addresses(one.needed)}},
+        {"exits": {one.exit: one.with_addresses("auto", one.needed)}},
     ]
     before = {(broken.flow, broken.need) for broken in context.evaluation.broken}
     for fix in fixes:
         after = context.evaluated(fix)
-        then = after.capacity.of(one.exit)
+        then = after.capacity.of(one.exit, one.toward)
         if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
             return words, fix
     return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
+
+
+def _fewer(context: Context, exit_name: str, most: int) -> dict[str, Any]:
+    """No more addresses of an exit than its offer allows, where they are enough: those go that are not needed."""
+    rows = [one for one in context.evaluation.capacity.exits if one.exit == exit_name]
+    spare, patch = sum(one.addresses for one in rows) - most, list[tuple[ExitCapacity, int]]()
+    for one in sorted(rows, key=lambda each: (each.needed or 1) - each.addresses):
+        gone = min(spare, max(0, one.addresses - (one.needed or 1)))
+        patch += [(one, one.addresses - gone)] if gone else []
+        spare -= gone
+    return given(patch) if spare <= 0 else {}
+
+
+def _beside(one: ExitCapacity) -> str:
+    return (
+        f" for {one.toward}" if one.toward else f" beside {one.beside} for one destination each" if one.beside else ""
+    )
 
 
 def client_pool_too_small(context: Context) -> Iterator[Doubt]:
@@ -84,7 +103,7 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
     for one in context.evaluation.capacity.every:
         for limit in one.exceeded:
             whose = f"{limit.of}'s limit of {limit.limit.removesuffix(f' at {limit.of}')}" if limit.of else limit.limit
-            cause = f"{one.exit} exceeds {whose}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
+            cause = f"{one.name} exceeds {whose}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
             cause += f" {limit.detail}" if limit.detail else ""
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None
@@ -94,9 +113,8 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
                 longer = pool.max_prefixlen - (int(limit.capacity).bit_length() - 1)
                 smaller: Fix = {"exits": {one.exit: {"private_pool": f"{pool.network_address}/{longer}"}}}
                 fix = smaller if context.breaks_nothing(smaller) else None
-            elif limit.limit == "addresses" and isinstance(one, ExitCapacity) and (one.needed or 1) <= limit.capacity:
-                fix = {"exits": {one.exit: {"addresses": int(limit.capacity)}}}
-                remedy = f"Its offer allows {limit.capacity:,.0f}."
+            elif limit.limit == "addresses" and (fewer := _fewer(context, one.exit, int(limit.capacity))):
+                fix, remedy = {"exits": fewer}, f"Its offer allows {limit.capacity:,.0f}."
             elif limit.of and isinstance(one, ExitCapacity):
                 remedy, fix = _cure(context, one)
             elif limit.of:

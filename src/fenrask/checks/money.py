@@ -3,10 +3,11 @@
 from collections.abc import Iterator
 from decimal import Decimal
 
+from fenrask.capacity.streams import parts_toward
 from fenrask.charges import networks_left
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
-from fenrask.units import cents
+from fenrask.units import cents, counted
 
 __all__ = ["crossing_without_rate", "idle_exit", "unused_address", "upkeep_exceeds_target", "upkeep_without_wage"]
 
@@ -36,8 +37,15 @@ def idle_exit(context: Context) -> Iterator[Doubt]:
 
 
 def unused_address(context: Context) -> Iterator[Doubt]:
-    """A public address, or a block, that is paid for by name and that no exit lists."""
+    """A public address, or a block, that is paid for by name and that no exit lists; or that no destination sees."""
     bill = context.evaluation.bill
+    for sized in context.evaluation.capacity.exits:
+        if sized.toward and not parts_toward(context.evaluation.demand, sized.exit, sized.toward):
+            number = counted(sized.addresses, "address", "addresses")
+            cause = f"{sized.exit} has {number} for {sized.toward} alone, to which no flow goes over it"
+            fix: Fix = {"exits": {sized.exit: {"addresses_for": {sized.toward: None}}}}
+            place = context.place("exits", sized.exit, "addresses_for", sized.toward)
+            yield Doubt(place, cause, "Drop it, or describe the flow.", fix)
     for held in context.evaluation.plan.held:
         month = sum((cents(line.amount) for line in bill.lines if line.about == held.name and held.idle), Decimal(0))
         size = int(held.prefix.num_addresses)

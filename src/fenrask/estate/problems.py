@@ -302,11 +302,20 @@ def name_problems(data: Any, place_of: PlaceOf, among: Any = None, parties: Coll
                 yield Problem(place_of(path), repr(name), f"a name from `{section}`", nearest(str(name), known))
     yield from _end_problems(data, among, place_of, parties)
     destinations = _mapping(data, "destinations")
+    for path in _own_addresses(among):
+        if (to := str(path[-1])) not in destinations:
+            yield Problem(place_of(path), repr(to), "a name from `destinations`", nearest(to, destinations))
     for table, routes in _mapping(among, "route_tables").items():
         for key in routes if isinstance(routes, Mapping) else ():
             if key not in destinations and (remedy := _not_a_prefix(key, destinations)):
                 place = place_of(("route_tables", table, key))
                 yield Problem(place, repr(key), "a prefix, or a destination's name", remedy)
+
+
+def _own_addresses(among: Any) -> Iterator[Path]:
+    """The destinations that are to see addresses of their own of an exit."""
+    for name, exit_ in _mapping(among, "exits").items():
+        yield from (("exits", name, "addresses_for", key) for key in _mapping(exit_, "addresses_for"))
 
 
 def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Problem]:

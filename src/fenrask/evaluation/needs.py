@@ -42,9 +42,9 @@ class _Case:
     """Who could open connections inward, by subnet; worked out where it is asked."""
     partner_sources: Sequence[str]
     needs: Needs
-    entries: Mapping[str, int]
-    """Allow-list entries of each translating exit, where the plan knows them."""
-    addresses: Mapping[str, int]
+    entries: Mapping[tuple[str, str], int]
+    """Allow-list entries of each translating exit, where the plan knows them: see `AddressPlan.entries`."""
+    addresses: Mapping[tuple[str, str], int]
     """Public addresses of each translating exit, where the plan knows them."""
 
     @property
@@ -53,12 +53,14 @@ class _Case:
 
     def entries_of(self, name: str) -> int:
         """Entries as planned, else as the estate states them, else one."""
-        listed = self.estate.exits[name].listed_addresses
-        return self.entries.get(name) or len(fewest_prefixes(listed)) or self.addresses_of(name)
+        toward = self.estate.exits[name].toward(self.flow.remote)
+        listed = self.estate.exits[name].listed_toward(toward)
+        return self.entries.get((name, toward)) or len(fewest_prefixes(listed)) or self.addresses_of(name)
 
     def addresses_of(self, name: str) -> int:
         """Addresses as planned, else as the estate states them, else one."""
-        return self.addresses.get(name) or self.estate.exits[name].stated_addresses or 1
+        toward = self.estate.exits[name].toward(self.flow.remote)
+        return self.addresses.get((name, toward)) or self.estate.exits[name].stated_toward(toward) or 1
 
     def ties_hosts(self, name: str) -> bool:
         """Whether an exit keeps each host to one of its addresses, at least toward one destination."""
@@ -214,7 +216,9 @@ ALLOWED = "allowed"
 
 
 def every_broken_need(
-    paths: Paths, entries: Mapping[str, int] | None = None, addresses: Mapping[str, int] | None = None
+    paths: Paths,
+    entries: Mapping[tuple[str, str], int] | None = None,
+    addresses: Mapping[tuple[str, str], int] | None = None,
 ) -> Iterator[BrokenNeed]:
     """The needs that any flow's paths break; arguments as those of `broken_needs`."""
     known: dict[int, list[BrokenNeed]] = {}
@@ -229,13 +233,14 @@ def every_broken_need(
 def broken_needs(
     paths: Paths,
     flow: str,
-    entries: Mapping[str, int] | None = None,
-    addresses: Mapping[str, int] | None = None,
+    entries: Mapping[tuple[str, str], int] | None = None,
+    addresses: Mapping[tuple[str, str], int] | None = None,
 ) -> list[BrokenNeed]:
     """The needs of a flow that its paths break; paths that do not arrive break `arrives`.
 
-    `entries` and `addresses` say how many allow-list entries and public addresses each exit has; an
-    exit that they do not name counts as the estate states it, and `auto` as one.
+    `entries` and `addresses` say how many allow-list entries and public addresses each exit has, by exit and by the
+    destination that alone sees them (or empty); an exit that they do not name counts as the estate
+    states it, and `auto` as one.
     """
     estate = paths.described.estate
     lost = [path for path in paths.by_flow[flow] if not path.example.verdict.arrives]
@@ -283,6 +288,6 @@ def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address]]:
     return [
         (source, address)
         for source in paths.sources_at(destination)
-        for address in estate.exits[source].listed_addresses
+        for address in estate.exits[source].listed_toward(estate.exits[source].toward(destination))
         if not any(address in prefix for prefix in allowed)
     ]

@@ -127,7 +127,7 @@ class Evaluation:
     @cached_property
     def binding(self) -> tuple[str, LimitUse] | None:
         """The exit and the limit that is reached first when all loads grow by the same factor."""
-        limits = [(one.exit, limit) for one in self.capacity.every for limit in one.limits if limit.grows]
+        limits = [(one.name, limit) for one in self.capacity.every for limit in one.limits if limit.grows]
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 

@@ -14,7 +14,7 @@ from math import ceil
 import numpy as np
 
 from fenrask.charges import estate_wide, hosts_by_rate
-from fenrask.estate import KINDS, Commitment, Offer
+from fenrask.estate import KINDS, Commitment, ExitModel, Offer
 from fenrask.optimise.amounts import Amounts, Laid
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.prefixes import Prefix, fewest_prefixes
@@ -217,12 +217,8 @@ class Model:
                 site = self.existing(name)
                 self._open(site)
                 self.using[site] = []
-                stated = estate.exits[name].stated_addresses
-                held = estate.public_addresses.values()
-                listed = estate.exits[name].listed_addresses
-                number = sum(1 for address in listed if not any(address in one.address for one in held))
-                if not listed:
-                    number = 1 if stated is None else stated
+                exit_ = estate.exits[name]
+                number = sum(self._paid(exit_, toward) for toward in ("", *exit_.own_addresses))
                 hour = self.amounts.described.catalogue.addresses_in(self.region(site)).hour
                 month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
                 self.spend("addresses", site.offer, self.opened[site], month)
@@ -246,7 +242,7 @@ class Model:
 
     def _region_of_held(self, prefix: Prefix) -> str:
         estate = self.amounts.described.estate
-        listing = (one for one in estate.exits.values() if any(address in prefix for address in one.listed_addresses))
+        listing = (one for one in estate.exits.values() if any(address in prefix for address in one.every_listed))
         return next((estate.region_of(one) for one in listing), "")
 
     def existing(self, name: str) -> Site:
@@ -343,16 +339,24 @@ class Model:
         described = self.amounts.described
         stated = described.catalogue.addresses_in(self.region(site))
         month = exact(described.catalogue.hours_per_month)
-        listed = described.estate.exits[site.existing].listed_addresses if site.existing else ()
-        if listed:
-            held = described.estate.public_addresses.values()
-            paid = sum(1 for address in listed if not any(address in one.address for one in held))
-            hours = paid * exact(stated.hour) * month
+        existing = described.estate.exits[site.existing] if site.existing else None
+        listed = existing.listed_addresses if existing else ()
+        own = sum(self._paid(existing, toward) for toward in existing.own_addresses) if existing else 0
+        if listed and existing:
+            hours = (self._paid(existing, "") + own) * exact(stated.hour) * month
             yield AddressChoice(len(listed), hours, len(fewest_prefixes(listed)), listed=True)
         limit, wanted = self.offer(site.offer).limits.addresses, self._most_wanted(site)
         for number in _numbers(wanted if limit is None else min(limit, wanted)):
             for one in self.amounts.purchases(self.region(site), number):
-                yield AddressChoice(number, one.hour * month, one.entries)
+                yield AddressChoice(number, (one.hour + own * exact(stated.hour)) * month, one.entries)
+
+    def _paid(self, exit_: ExitModel, toward: str) -> int:
+        """The addresses of an exit, of one destination alone or (empty) of the rest, that are paid for as its own."""
+        held, listed = self.amounts.described.estate.public_addresses.values(), exit_.listed_toward(toward)
+        if listed:
+            return sum(1 for address in listed if not any(address in one.address for one in held))
+        stated = exit_.stated_toward(toward)
+        return 1 if stated is None else stated
 
 
 def _numbers(most: int) -> list[int]:

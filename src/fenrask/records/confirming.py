@@ -134,11 +134,10 @@ def _verdict(
     exits = described.estate.exits
     if not sources:
         return "it arrived, and should not", "a route or a rule lets it pass that the plan does not have", look
-    owner = next((name for name, one in exits.items() if seen_as in one.listed_addresses), "")
-    verdict = f"another exit's address ({owner})" if owner else "an address that is not ours"
-    held = described.estate.subnets_at(seen_as)
-    if held and not owner:
-        verdict = f"a private address of {' or '.join(held)}"
+    owner = next((name for name, one in exits.items() if seen_as in one.every_listed), "")
+    verdict = _whose(described, owner, seen_as)
+    if owner in (one.exit for one in sources if one.kind == "exit"):
+        return _other_address(owner, destination)
     if not is_public(seen_as):
         return verdict, "something between rewrites it, or it did not leave through the exit that would", look
     if sources and not any(source.public for source in sources):
@@ -159,6 +158,20 @@ def _verdict(
         return "not known", cause, f"list them: exits.{unlisted[0]}.addresses"
     cause = "something between translates that the estate does not describe, or another network was asked"
     return verdict, cause, "ask who holds it, and describe that exit"
+
+
+def _whose(described: Described, owner: str, seen_as: Address) -> str:
+    """Whose address it is, where it is not that of a planned source; owner: the exit that lists it."""
+    held = described.estate.subnets_at(seen_as)
+    if held and not owner:
+        return f"a private address of {' or '.join(held)}"
+    return f"another exit's address ({owner})" if owner else "an address that is not ours"
+
+
+def _other_address(owner: str, destination: str) -> tuple[str, str, str]:
+    """Of an address that the exit shows to others, or shows this destination alone."""
+    cause = f"{owner} does not tell {destination} from others as its addresses_for says"
+    return f"another address of {owner}", cause, f"look at the rules of {owner} for {destination}"
 
 
 def _shows(source: Source, address: Address) -> bool:

@@ -130,8 +130,8 @@ def _planned(evaluation: Evaluation, exit_name: str, metric: str) -> float | Non
     if metric == "connections":
         return _entries(demand, parts) if parts else 0.0
     if metric == "blocked":
-        one = evaluation.capacity.of(exit_name)
-        return None if one is None or one.ports is None else one.ports.blocked_per_day
+        used = [one.ports for one in evaluation.capacity.exits if one.exit == exit_name and one.ports is not None]
+        return sum(one.blocked_per_day for one in used) if used else None
     # What a device counts is on the wire.
     laid, rows = demand.laid, [part.row for part in parts]
     return float(np.sum((laid.wire_bytes_per_s if metric == "bytes" else laid.packets_per_s)[rows]))
@@ -189,10 +189,10 @@ def _text(figure: float) -> str:
 
 def _is_full(evaluation: Evaluation, exit_name: str, planned: float, seen: float) -> bool:
     """Whether what is measured is all the ports there are, of a load that wants more: it says no more of the load."""
-    one = evaluation.capacity.of(exit_name)
-    if one is None or one.ports is None or one.blocking <= one.target:
+    used = [one for one in evaluation.capacity.exits if one.exit == exit_name and one.ports is not None]
+    if not used or any(one.blocking <= one.target for one in used):
         return False
-    return planned > seen >= (1 - _FULL) * one.ports.capacity
+    return planned > seen >= (1 - _FULL) * sum(one.ports.capacity for one in used if one.ports)
 
 
 _FULL = 0.02

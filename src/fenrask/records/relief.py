@@ -9,9 +9,10 @@ from typing import Any
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, Offer, Onward
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.prefixes import parse_address
+from fenrask.prefixes import Address, parse_address
 from fenrask.records.readers.entries import Entry
 from fenrask.routing import trace_from
+from fenrask.units import counted
 
 __all__ = ["Relief", "Remedy", "Taken", "relieve"]
 
@@ -77,7 +78,7 @@ def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> R
     own = list(entries)
     offer = described.offer_of(exit_name)
     assert offer is not None and offer.ports is not None
-    listed = set(described.estate.exits[exit_name].listed_addresses)
+    listed = set(described.estate.exits[exit_name].every_listed)
     if listed:
         own = [one for one in own if not one.outside or parse_address(one.outside.decode()) in listed]
     counts: dict[tuple[str, str], list[int]] = {}
@@ -92,18 +93,34 @@ def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> R
         key = (one.target.decode(), one.target_port, one.protocol)
         tuples[key] = tuples.get(key, 0) + 1
     taken = tuple(sorted((Taken(*pair, *numbers) for pair, numbers in counts.items()), key=lambda one: -one.ports))
-    sized = evaluation.capacity.of(exit_name)
-    addresses = max(1, sized.addresses if sized else 1)
-    each = offer.ports.per_address
     # Toward each destination the ports can be used again; where they cannot, all of them are one pool.
     again = offer.ports.assignment == "shared-per-destination"
-    busiest = max(tuples, key=lambda key: tuples[key], default=("", 0, 6))
-    in_use = tuples.get(busiest, 0) if again else sum(tuples.values())
-    where = f"{busiest[0]}:{busiest[1]}/{'udp' if busiest[2] == 17 else 'tcp'}" if again else "all destinations"
-    remedies = sorted(
-        _remedies(evaluation, exit_name, offer, taken, in_use, addresses, each), key=lambda one: one.minutes
-    )
-    return Relief(exit_name, taken, where, in_use, addresses * each, tuple(remedies), unmatched)
+    exit_, pools = described.estate.exits[exit_name], dict[tuple[str, str], int]()
+    for (target, port, protocol), number in tuples.items():
+        toward = exit_.toward(_named(described, parse_address(target), port)) if exit_.own_addresses else ""
+        where = f"{target}:{port}/{'udp' if protocol == 17 else 'tcp'}" if again else toward or "all destinations"
+        pools[toward, where] = pools.get((toward, where), 0) + number
+    addresses = {
+        toward: max(1, sized.addresses if sized else 1)
+        for toward in ("", *exit_.own_addresses)
+        for sized in (evaluation.capacity.of(exit_name, toward),)
+    }
+    busiest = max(pools, key=lambda pool: pools[pool] / addresses[pool[0]], default=("", ":0/tcp" if again else ""))
+    full = _Full(exit_name, busiest[0], pools.get(busiest, 0), addresses[busiest[0]], offer.ports.per_address)
+    remedies = sorted(_remedies(evaluation, full, offer, taken), key=lambda one: one.minutes)
+    ports = full.addresses * full.each
+    return Relief(exit_name, taken, busiest[1] or "all destinations", full.in_use, ports, tuple(remedies), unmatched)
+
+
+@dataclass(frozen=True)
+class _Full:
+    """The fullest pool of an exit: the destination that alone sees its addresses (or empty), and its ports."""
+
+    exit: str
+    toward: str
+    in_use: int
+    addresses: int
+    each: int
 
 
 def _owner(described: Described, one: Entry) -> tuple[str, str]:
@@ -115,10 +132,15 @@ def _owner(described: Described, one: Entry) -> tuple[str, str]:
     held = estate.subnets_at(inner)
     if len(held) != 1:
         return "", ""
-    for name, destination in estate.destinations.items():
-        if destination.port in (None, one.target_port) and any(outer in prefix for prefix in destination.prefixes):
-            return held[0], name
-    return held[0], f"{outer}:{one.target_port}"
+    return held[0], _named(described, outer, one.target_port) or f"{outer}:{one.target_port}"
+
+
+def _named(described: Described, outer: Address, port: int) -> str:
+    """The destination that has an address and a port; empty where none has."""
+    for name, destination in described.estate.destinations.items():
+        if destination.port in (None, port) and any(outer in prefix for prefix in destination.prefixes):
+            return name
+    return ""
 
 
 def _state(one: Entry, offer: Offer) -> int:
@@ -130,14 +152,12 @@ def _state(one: Entry, offer: Offer) -> int:
     return 1 if silent > _IDLE_S else 0
 
 
-def _remedies(
-    evaluation: Evaluation, name: str, offer: Offer, taken: Sequence[Taken], in_use: int, addresses: int, each: int
-) -> Iterator[Remedy]:
-    yield from _shorter(name, offer, taken)
+def _remedies(evaluation: Evaluation, full: _Full, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
+    yield from _shorter(full.exit, offer, taken)
     yield from _pooling(taken)
-    yield from _more_addresses(evaluation, name, offer, in_use, addresses, each)
+    yield from _more_addresses(evaluation, full, offer)
     yield from _endpoint(evaluation, taken)
-    yield from _apart(evaluation, name, taken)
+    yield from _apart(evaluation, full.exit, taken)
 
 
 def _shorter(name: str, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
@@ -162,22 +182,24 @@ def _pooling(taken: Sequence[Taken]) -> Iterator[Remedy]:
         yield Remedy(what, 60, most.waiting * 9 // 10, Fraction(0), "for good", how)
 
 
-def _more_addresses(
-    evaluation: Evaluation, name: str, offer: Offer, in_use: int, addresses: int, each: int
-) -> Iterator[Remedy]:
-    needed = ceil(in_use / (each * _SPARE)) if in_use else 1
-    more = max(1, needed - addresses)
-    most = offer.limits.addresses
-    if most is not None and addresses + more > most:
-        more = most - addresses
-    if more <= 0:
+def _more_addresses(evaluation: Evaluation, full: _Full, offer: Offer) -> Iterator[Remedy]:
+    needed = ceil(full.in_use / (full.each * _SPARE)) if full.in_use else 1
+    more = max(1, needed - full.addresses)
+    most, has = offer.limits.addresses, sum(one.addresses for one in evaluation.capacity.exits if one.exit == full.exit)
+    if most is not None and has + more > most:
+        more = most - has
+    sized, then = evaluation.capacity.of(full.exit, full.toward), full.addresses + more
+    if more <= 0 or sized is None:
         return
-    patch = {"exits": {name: {"addresses": "auto", "at_least": addresses + more}}}
-    month = _month(evaluation, patch)
-    grows = each * (addresses + more) / in_use - 1 if in_use else 0.0
-    how = f"exits: {{{name}: {{addresses: auto, at_least: {addresses + more}}}}}; tell the partners that allow-list it"
+    stated = sized.with_addresses("auto", then)
+    month = _month(evaluation, {"exits": {full.exit: stated}})
+    grows = full.each * then / full.in_use - 1 if full.in_use else 0.0
+    at_least = f"addresses: auto, at_least: {then}"
+    keys = f"addresses_for: {{{full.toward}: {then}}}" if full.toward else at_least
+    how = f"exits: {{{full.exit}: {{{keys}}}}}; tell the partners that allow-list it"
     lasts = f"until the load has grown by {grows:.0%}" if grows > 0 else "not enough by itself"
-    yield Remedy(f"add {more} address{'es' if more > 1 else ''}", 5, more * each, month, lasts, how)
+    whose = f" for {full.toward}" if full.toward else ""
+    yield Remedy(f"add {counted(more, 'address', 'addresses')}{whose}", 5, more * full.each, month, lasts, how)
 
 
 def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy]:
@@ -223,7 +245,8 @@ def _apart(evaluation: Evaluation, name: str, taken: Sequence[Taken]) -> Iterato
     subnet = max(by_subnet, key=lambda key: by_subnet[key])
     data = dict(described.data["exits"][name])
     data |= {"addresses": "auto"}
-    data.pop("at_least", None)
+    # Its other addresses stay its own.
+    data = {key: value for key, value in data.items() if key not in ("at_least", "addresses_for")}
     table = described.estate.table_of(subnet)
     written = dict(described.data.get("route_tables", {}).get(table, {}))
     routes = {key: f"{name}-2" if value == name else value for key, value in written.items()}

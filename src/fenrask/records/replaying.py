@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from fenrask.capacity import Capacity, ExitCapacity
 from fenrask.capacity.assignments import View
 from fenrask.capacity.assignments.pools import least
-from fenrask.demand import Numbers, Series
+from fenrask.capacity.streams import parts_toward
+from fenrask.demand import Numbers, Parts, Series
 from fenrask.errors import NoAnswer
 from fenrask.estate import Ending, Offer
 from fenrask.records.batch import CLOSED, CONTINUED, IDLE, RESET, UNKNOWN, Addresses, Batch
@@ -151,17 +152,18 @@ def replayed(log: Log, capacity: Capacity, pairs: Pairs, exits: Sequence[str] = 
     for one in capacity.exits:
         if exits and one.exit not in exits:
             continue
-        rows, divided = _of_exit(log, capacity, one.exit, pairs)
+        rows, divided = _of_exit(log, capacity, one, pairs)
         if rows.size:
             yield _replayed(log.some(rows), capacity, one, divided)
 
 
-def _of_exit(log: Log, capacity: Capacity, exit_name: str, pairs: Pairs) -> tuple[Numbers, bool]:
+def _of_exit(log: Log, capacity: Capacity, one: ExitCapacity, pairs: Pairs) -> tuple[Numbers, bool]:
     """The connections that pass an exit. Where a part of a pair's do, which they are is drawn by their addresses."""
     demand = capacity.demand
-    paths, traffic, parts = demand.paths, demand.laid.traffic, demand.at_exit.get(exit_name)
-    if parts is None:
+    paths, traffic, some = demand.paths, demand.laid.traffic, parts_toward(demand, one.exit, one.toward)
+    if not some:
         return np.zeros(0, dtype=np.intp), False
+    parts = Parts.of(some)
     number = {name: place for place, name in enumerate(demand.laid.subnets)}
     of_subnet = np.array([number[name] for name in pairs.subnets], dtype=np.intp)
     size = len(pairs.destinations)
@@ -205,9 +207,10 @@ def _replayed(log: Log, capacity: Capacity, one: ExitCapacity, divided: bool) ->
     told |= {needed - 1} if needed and needed > 1 else set()
     for addresses in sorted(told):
         refused(addresses)
-    a_day = float(np.mean(capacity.demand.load(capacity.demand.at_exit[one.exit]).new_per_s)) * SECONDS_PER_DAY
+    parts = parts_toward(capacity.demand, one.exit, one.toward)
+    a_day = float(np.mean(capacity.demand.load(parts).new_per_s)) * SECONDS_PER_DAY
     return Replayed(
-        exit=one.exit,
+        exit=one.name,
         connections=len(log),
         through=tuple(Through(addresses, int(refused(addresses).sum())) for addresses in sorted(told)),
         days=tuple(_days(log, refused(one.addresses), lambda: _tries(log, holds, pools, one, one.addresses))),
@@ -327,9 +330,10 @@ def unsaid(capacity: Capacity, found: Sequence[Measured]) -> dict[str, str]:
     """By exit: how its recorded connections come unevenly in a way that its flows do not say, in words."""
     traffic, told = capacity.demand.laid.traffic, dict[str, str]()
     for one in capacity.exits:
-        parts = capacity.demand.at_exit.get(one.exit)
-        if parts is None:
+        some_parts = parts_toward(capacity.demand, one.exit, one.toward)
+        if not some_parts:
             continue
+        parts = Parts.of(some_parts)
         rows = parts.flow
         stated = {
             "batch": float(traffic.batch[rows].max()),

@@ -62,6 +62,8 @@ class Source:
     """The address itself; None for one that an exit is yet to get."""
     may_be_public: bool = False
     """Whether an internet exit gives it a public address of its own."""
+    toward: str = ""
+    """The destination that sees addresses of its own of the exit; empty for those that others see too."""
 
     @property
     def public(self) -> bool:
@@ -79,7 +81,8 @@ class Source:
         if self.prefix is not None:
             return f"{self.exit}'s pool {self.prefix}"
         prefixes = (str(prefix).removesuffix("/32") for prefix in fewest_prefixes(self.addresses))
-        return ", ".join(prefixes) or f"addresses of {self.exit}"
+        own = f" for {self.toward}" if self.toward else ""
+        return ", ".join(prefixes) or f"addresses of {self.exit}{own}"
 
 
 @dataclass(frozen=True)

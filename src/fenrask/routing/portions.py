@@ -241,7 +241,8 @@ def _outcome(tracer: Tracer, trace: Trace) -> Hashable:
     """What makes two traces one for all that is computed on them."""
     hops = tuple((hop.exit, hop.rule, hop.via) for hop in trace.hops)
     entered = tracer.estate.subnets[trace.there].network if trace.there else ""
-    return (trace.verdict, hops, trace.onward, trace.reason, entered, trace.source.kind, trace.source.exit)
+    source = trace.source
+    return (trace.verdict, hops, trace.onward, trace.reason, entered, source.kind, source.exit, source.toward)
 
 
 _SIDES = ("senders", "targets", "names")

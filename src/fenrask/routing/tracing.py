@@ -1,7 +1,7 @@
 """The trace of one packet from a subnet, exit by exit, to its verdict, and back."""
 
 from bisect import bisect_right
-from collections.abc import Container, Hashable, Iterable, Iterator, Sequence
+from collections.abc import Container, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -78,10 +78,16 @@ class _Facts:
     offer: Offer | None
     sources: tuple[tuple[Source, Hashable, Fraction], ...]
     """The sources that it rewrites to, one of each class, with what stands for it, and their shares."""
+    own_sources: Mapping[str, tuple[tuple[Source, Hashable, Fraction], ...]]
+    """The same by destination, for those that see addresses of their own."""
 
     @property
     def onward(self) -> Onward:
         return self.model.onward
+
+    def toward(self, destination: str | None) -> tuple[tuple[Source, Hashable, Fraction], ...]:
+        """What a destination sees."""
+        return self.own_sources.get(destination or "", self.sources)
 
 
 def _asked_as(address: Address, versions: Container[int]) -> Address | None:
@@ -120,16 +126,23 @@ class Tracer:
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
         network = self.estate.network_of(model)
-        whole = Source("exit", name, model.listed_addresses, model.pool, network)
+        shown = {to: tuple(self._shown(name, model, network, to)) for to in ("", *model.own_addresses)}
+        offer = self.described.offer_of(name)
+        return _Facts(model, network, self.estate.zones_at_work(model), offer, shown.pop(""), shown)
+
+    def _shown(
+        self, name: str, model: ExitModel, network: str | None, toward: str
+    ) -> Iterator[tuple[Source, Hashable, Fraction]]:
+        """The sources that an exit rewrites to, toward one destination or (empty) the rest: see `_Facts.sources`."""
+        whole = Source("exit", name, model.listed_toward(toward), model.pool, network, toward=toward)
         blocks = [Block.of(model.pool)] if model.pool else [Block(a.version, int(a), int(a)) for a in whole.addresses]
         pieces = self.classes.sources.pieces(blocks)
         size = sum(piece.size for piece in pieces)
-        shown = tuple(
-            (replace(whole, address=piece.blocks[0].address), (name, piece.kind), Fraction(piece.size, size))
-            for piece in pieces
-        )
-        offer = self.described.offer_of(name)
-        return _Facts(model, network, self.estate.zones_at_work(model), offer, shown or ((whole, (name, None), _ALL),))
+        for piece in pieces:
+            kind = (name, toward, piece.kind)
+            yield replace(whole, address=piece.blocks[0].address), kind, Fraction(piece.size, size)
+        if not pieces:
+            yield whole, (name, toward, None), _ALL
 
     def traces(self, subnet: str, packet: Packet, workload: str | None = None) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, with the share of each.
@@ -372,7 +385,8 @@ class Tracer:
             return
         address = (unmapped(here.address) or here.address) if exit_.maps_ipv6 else here.address
         rewritten = self._rewrites(replace(here, address=address), exit_)
-        shown = facts.sources if rewritten else ((self._unwritten(here, facts), here.kind, _ALL),)
+        unwritten = ((self._unwritten(here, facts), here.kind, _ALL),)
+        shown = facts.toward(passing.destination) if rewritten else unwritten
         for source, kind, part in shown:
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
             whole = share if part == 1 else share * part

@@ -10,6 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fenrask.capacity import ExitCapacity
+from fenrask.capacity.streams import parts_toward
 from fenrask.evaluation import Evaluation
 
 __all__ = ["Alert", "alerts"]
@@ -44,7 +46,11 @@ def alerts(evaluation: Evaluation, lead_months: float = 1.0) -> Iterator[Alert]:
 def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
     flows, target = evaluation.described.estate.flows, evaluation.described.estate.targets.blocking
     for one in evaluation.capacity.every:
-        parts = evaluation.demand.at_exit.get(one.exit, ())
+        toward = one.toward if isinstance(one, ExitCapacity) else ""
+        # Ports of the whole exit are those that others see; its other limits are of all that passes.
+        parts = (
+            parts_toward(evaluation.demand, one.exit, toward) if toward else evaluation.demand.at_exit.get(one.exit, ())
+        )
         limits = [(limit.growth, limit.limit) for limit in one.limits if limit.grows and limit.growth is not None]
         if not parts or not limits:
             continue
@@ -60,5 +66,5 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
         warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
         left = max(0.0, math.log(full / peak) / monthly) if monthly and full > 0 else (None if full > peak else 0.0)
         yield Alert(
-            one.exit, limit, peak, full, min(warn, full), growth, left, lead_months if monthly else None, target
+            one.name, limit, peak, full, min(warn, full), growth, left, lead_months if monthly else None, target
         )

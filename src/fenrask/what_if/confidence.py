@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.capacity import ExitCapacity, growth_until
+from fenrask.capacity import ExitCapacity, given, growth_until
 from fenrask.capacity.streams import pools
 from fenrask.demand import Part
 from fenrask.estate import Described
@@ -91,11 +91,8 @@ class Confident:
 def with_confidence(evaluation: Evaluation, level: float) -> tuple[Evaluation, tuple[ExitConfidence, ...]]:
     """The estate with as many addresses as suffice with this confidence, evaluated, and what each exit wanted."""
     exits = confident(evaluation, level).exits
-    more = {
-        one.exit: {"addresses": one.wanted}
-        for one in exits
-        if one.wanted is not None and one.wanted > one.sized.addresses
-    }
+    wanted = ((one.sized, one.wanted) for one in exits if one.wanted is not None)
+    more = given((one, number) for one, number in wanted if number > one.addresses)
     if not more:
         return evaluation, exits
     return evaluate(evaluation.described.patched({"exits": more}, "--confidence"), like=evaluation), exits
@@ -210,7 +207,7 @@ def _exit(
 ) -> ExitConfidence:
     best: Floats | None = None
     base = 0.0
-    for pool in pools(evaluation.demand, one.exit, one.assignment.view):
+    for pool in pools(evaluation.demand, one.exit, one.assignment.view, toward=one.toward):
         likely = sum(part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True))
         # Shape (n_samples, n_times), one pool at a time.
         series = np.stack([_factor(part, rates, durations) for part in pool.parts], axis=1) @ np.stack(
@@ -225,7 +222,7 @@ def _exit(
     wanted = next((n for n, share in suffices.items() if share >= level), None)
     first, weight = _first(best, logs)
     low, middle, high = np.percentile(best, [5, 50, 95])
-    return ExitConfidence(one.exit, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight)
+    return ExitConfidence(one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight)
 
 
 def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:

@@ -75,7 +75,7 @@ def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:
 
 
 def _month(number: int, evaluation: Evaluation) -> Month:
-    used = {one.exit: _fullest(one) for one in evaluation.capacity.every if any(limit.grows for limit in one.limits)}
+    used = {one.name: _fullest(one) for one in evaluation.capacity.every if any(limit.grows for limit in one.limits)}
     return Month(number, evaluation.bill.total, evaluation.addresses, used)
 
 
@@ -86,10 +86,10 @@ def _fullest(one: ExitLimits) -> float:
 def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> Iterator[Crossing]:
     for one in evaluation.capacity.every:
         if not one.enough_addresses:
-            yield Crossing(one.exit, "ports", number, one.verdict)
+            yield Crossing(one.name, "ports", number, one.verdict)
         for limit in one.exceeded:
             yield Crossing(
-                one.exit, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
+                one.name, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
             )
     for partner in evaluation.plan.partners:
         if not partner.fits:

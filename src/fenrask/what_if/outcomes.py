@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, capacity, explain_capacity
+from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, capacity, explain_capacity, given
 from fenrask.demand import Parts, new_in_worst_second, open_at_peak, reopened
 from fenrask.derivation import Step
 from fenrask.errors import UnusableInput
@@ -110,7 +110,7 @@ def _unknown() -> None:
 
 def as_sized(evaluation: Evaluation) -> Evaluation:
     """The estate with the addresses that it is given when nothing is wrong: they do not grow in a case."""
-    sized = {one.exit: {"addresses": one.addresses} for one in evaluation.capacity.exits if not one.stated}
+    sized = given((one, one.addresses) for one in evaluation.capacity.exits if not one.stated)
     if not sized:
         return evaluation
     return evaluate(evaluation.described.patched({"exits": sized}, "as sized"), evaluation)
@@ -138,10 +138,10 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     if case.resolver_down:
         cut_off = {**cut_off, **dict.fromkeys(asking_by_name(described, case), _NAMELESS)}
     full = {
-        one.exit: after_s
+        one.name: after_s
         for one in (*overloaded, *worse)
         if isinstance(one, ExitCapacity)
-        and (after_s := full_after(before.capacity.of(one.exit), one, case.storm_s)) is not None
+        and (after_s := full_after(before.capacity.of(one.exit, one.toward), one, case.storm_s)) is not None
     }
     taken_over = dict(_taken_over(before, case))
     return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, (), full, taken_over)
@@ -220,7 +220,7 @@ def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ..
     """Exits that do not carry their load now though they did before; and those that did not, and are worse now."""
     new, worse = [], []
     for one in after.every:
-        known = before.limits_of(one.exit)
+        known = before.limits_of(one.name)
         if one.fits:
             continue
         if known is None or known.fits:

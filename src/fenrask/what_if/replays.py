@@ -61,7 +61,8 @@ def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
     """The pools of an exit, by what they are called; none for an exit that is not there."""
     if one is None:
         return {}
-    both = zip(pools(capacity.demand, one.exit, one.assignment.view), one.streams, strict=True)
+    some = pools(capacity.demand, one.exit, one.assignment.view, toward=one.toward)
+    both = zip(some, one.streams, strict=True)
     return {stream.label: Placed(capacity, one, pool, stream) for pool, stream in both}
 
 

@@ -137,7 +137,7 @@ def simulated(capacity: Capacity, asked: Asked) -> Iterator[Simulated]:
 
 def _of_exit(capacity: Capacity, one: ExitCapacity, asked: Asked) -> Iterator[Simulated]:
     normal = placed(capacity, one)
-    struck = placed(asked.outage.struck, asked.outage.struck.of(one.exit)) if asked.outage else {}
+    struck = placed(asked.outage.struck, asked.outage.struck.of(one.exit, one.toward)) if asked.outage else {}
     for label in dict.fromkeys((*normal, *struck)):
         before, after = normal.get(label), struck.get(label)
         yield _struck(capacity, before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)
@@ -152,7 +152,7 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
     replay = one.replay(calls)
     shares = one.blocked(one.stream.load.concurrent, replay.division)
     return Simulated(
-        exit=one.exit.exit,
+        exit=one.exit.name,
         pool=one.stream.label,
         what=replay.what,
         setting=replay.setting,

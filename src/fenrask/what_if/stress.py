@@ -57,15 +57,15 @@ class _Helpers:
             return None
         if one.blocking_with(wanted) > one.target:
             return None
-        key = (one.exit, wanted)
+        key = (one.name, wanted)
         if key not in self._known:
             self._known[key] = self._with_addresses(one, wanted)
         return self._known[key]
 
     def _with_addresses(self, one: ExitCapacity, wanted: int) -> Help | None:
-        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.exit}"
+        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.name}"
         broken = {(each.flow, each.need) for each in self.current.broken}
-        for stated in ({"addresses": wanted}, {"addresses": "auto", "at_least": wanted}):
+        for stated in (one.with_addresses(wanted), one.with_addresses("auto", wanted)):
             patch = {"exits": {one.exit: stated}}
             then = evaluate(self.current.described.patched(patch, what), like=self.current)
             if {(each.flow, each.need) for each in then.broken} <= broken:

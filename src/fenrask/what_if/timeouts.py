@@ -45,8 +45,9 @@ def sweep(described: Described, ending: str, seconds: Sequence[float], exits: Se
         for value in sorted({*(one for one in seconds if bounds.min <= one <= bounds.max), now}):
             patch = {"exits": {name: {"mapping_timeout_s": {ending: value}}}}
             evaluation = evaluate(described.patched(patch, "--timeout"))
-            sized = evaluation.capacity.of(name)
-            if sized is not None:
+            rows = [one for one in evaluation.capacity.exits if one.exit == name]
+            if rows:
+                sized = max(rows, key=lambda one: one.blocking)
                 month = evaluation.bill.by_exit.get(name, Fraction(0))
                 found.append(AtTimeout(name, value, value == now, sized, month))
     return found

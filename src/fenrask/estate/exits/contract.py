@@ -432,6 +432,32 @@ class ExitModel(Strict):
         """The public addresses it has, where they are written down."""
         return ()
 
+    @property
+    def own_addresses(self) -> Mapping[str, Any]:
+        """By destination the public addresses that are shown there alone: `auto`, how many, or a list."""
+        return {}
+
+    def toward(self, destination: str | None) -> str:
+        """The destination, where it sees addresses that no other does; empty where it sees those of the rest."""
+        return destination if destination is not None and destination in self.own_addresses else ""
+
+    def stated_toward(self, toward: str) -> int | None:
+        """`stated_addresses`, of those that one destination alone sees, or (empty) of those of the rest."""
+        if not toward:
+            return self.stated_addresses
+        own = self.own_addresses[toward]
+        return len(own) if isinstance(own, tuple) else None if isinstance(own, str) else int(own)
+
+    def listed_toward(self, toward: str) -> StatedAddresses:
+        """`listed_addresses`, of those that one destination alone sees, or (empty) of those of the rest."""
+        own = self.own_addresses[toward] if toward else self.listed_addresses
+        return own if isinstance(own, tuple) else ()
+
+    @property
+    def every_listed(self) -> StatedAddresses:
+        """All public addresses it has that are written down, whoever sees them."""
+        return (*self.listed_addresses, *(one for name in self.own_addresses for one in self.listed_toward(name)))
+
 
 class InSubnet(ExitModel):
     """The role of exits that are in one subnet, whose table says where they send on."""
@@ -565,8 +591,8 @@ class Publishing(ExitModel):
                 continue
             if pool is not None and one.address not in pool:
                 raise unfit(f"in publishes.{name}.address one of its pool {pool}, not {one.address}")
-            if pool is None and listed and one.address not in listed:
-                own = ", ".join(map(str, listed))
+            if pool is None and listed and one.address not in self.every_listed:
+                own = ", ".join(map(str, self.every_listed))
                 raise unfit(f"in publishes.{name}.address one of its addresses, {own}, not {one.address}")
         return self
 
@@ -580,6 +606,11 @@ class Translating(ExitModel):
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
     at_least: Count = Field(1, description="with `addresses: auto`: at least this many")
+    addresses_for: dict[str, Addresses] = Field(
+        {},
+        description="by destination `auto`, how many addresses or a list of them, beside `addresses`: what goes there "
+        "shows these, and nothing else does",
+    )
     mapping_timeout_s: dict[str, Number] = Field(
         {}, description="mapping timeouts that it sets, s, by ending, within what its offer allows"
     )
@@ -587,10 +618,24 @@ class Translating(ExitModel):
         None, description="the private prefix it rewrites to, and no public address; default: public addresses"
     )
 
+    @model_validator(mode="after")
+    def _public_for_each(self) -> Self:
+        if self.private_pool is not None and self.addresses_for:
+            raise unfit("addresses_for, or private_pool, not both: a pool is shown to every destination")
+        return self
+
     @property
     def pool(self) -> Prefix | None:
         prefix: Prefix | None = self.private_pool
         return prefix if self.translates else None
+
+    @property
+    def own_addresses(self) -> Mapping[str, Any]:
+        return self.addresses_for if self.translates else {}
+
+    @property
+    def named_destinations(self) -> tuple[str, ...]:
+        return (*super().named_destinations, *self.addresses_for)
 
     @property
     def timeouts(self) -> Mapping[str, float]:

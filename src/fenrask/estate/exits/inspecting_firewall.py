@@ -113,7 +113,7 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
 
     @property
     def named_destinations(self) -> tuple[str, ...]:
-        return tuple(name for rule in self.rules.values() for name in rule.destinations)
+        return (*super().named_destinations, *(name for rule in self.rules.values() for name in rule.destinations))
 
     def patterns_of(self, name: str) -> tuple[str, ...]:
         patterns = dict.fromkeys(pattern for rule in self.rules.values() for pattern in rule.names)

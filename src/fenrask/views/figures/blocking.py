@@ -63,7 +63,7 @@ def _draw(axes: Axes, one: ExitCapacity, last: int, colour: str, marker: str, li
     numbers = list(range(1, last + 1))
     blocked = [max(one.blocking_with(number), _FLOOR) for number in numbers]
     needs = "no number suffices" if one.needed is None else f"needs {one.needed}"
-    label = f"{one.exit}: {needs}, {'has' if one.stated else 'is given'} {one.addresses}"
+    label = f"{one.name}: {needs}, {'has' if one.stated else 'is given'} {one.addresses}"
     axes.plot(numbers, blocked, color=colour, marker=marker, linestyle=line, linewidth=2, markersize=6, label=label)
     if 1 <= one.addresses <= last:
         axes.plot(

@@ -35,7 +35,7 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
     drawn = full[:_MOST_PANELS]
     for number, one in enumerate(drawn, 1):
         _panel(paper.add_subplot(len(drawn), 1, number), capacity, one)
-    folded = [f"{one.exit} {percent(1 - one.port_limit.headroom)}" for one in busy if one not in drawn]
+    folded = [f"{one.name} {percent(1 - one.port_limit.headroom)}" for one in busy if one not in drawn]
     if folded:
         paper.supxlabel(f"ports wanted, of those that exist, of the others: {some(folded, 6)}", fontsize=11)
     return rendered(paper, suffix)
@@ -104,8 +104,8 @@ def _title(one: ExitCapacity) -> str:
     if one.exceeded:
         return one.verdict
     if one.fits:
-        return f"{one.exit}: port headroom {percent(one.port_limit.headroom)}{first}"
+        return f"{one.name}: port headroom {percent(one.port_limit.headroom)}{first}"
     blocked = f"{percent(one.blocking)} of new connections find no free port at worst"
     if one.needed is None:
-        return f"{one.exit}: no number of addresses suffices; {blocked}"
-    return f"{one.exit}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"
+        return f"{one.name}: no number of addresses suffices; {blocked}"
+    return f"{one.name}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"

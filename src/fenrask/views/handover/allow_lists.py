@@ -18,7 +18,7 @@ def allow_list_files(
     estate: str, plan: AddressPlan, valid_from: str, since: Mapping[str, Sequence[str]]
 ) -> Iterator[HandoverFile]:
     """For each destination: text, CSV and JSON; `since` holds the entries that it was told before, by destination."""
-    exits = {one.exit: one for one in plan.exits}
+    exits = {(one.exit, one.toward): one for one in plan.exits}
     for one in plan.partners:
         entries = list(_entries(one, exits))
         prefixes = [prefix for prefix, *_ in entries if prefix]
@@ -53,10 +53,10 @@ def _state(prefix: str, added: Sequence[str]) -> str:
     return "add" if prefix in added else "allow" if prefix else "not assigned yet"
 
 
-def _entries(one: AllowList, exits: Mapping[str, ExitAddresses]) -> Iterator[tuple[str, int, str]]:
+def _entries(one: AllowList, exits: Mapping[tuple[str, str], ExitAddresses]) -> Iterator[tuple[str, int, str]]:
     """Prefix (empty where its addresses are not assigned yet), how many addresses, and the exit they belong to."""
     for part in one.parts:
-        of = exits.get(part.exit)
+        of = exits.get((part.exit, part.toward))
         if of is None:  # It rewrites to a private pool, which is no public address of the plan.
             yield from ((pool, ip_network(pool).num_addresses, part.exit) for pool in part.blocks)
         elif of.listed:
@@ -96,7 +96,7 @@ def _text(
 def order_file(plan: AddressPlan) -> HandoverFile:
     """The public addresses and blocks to order, by exit."""
     rows = [
-        (one.exit, block, one.purchase.bought, f"{float(one.hour):.6g}")
+        (one.name, block, one.purchase.bought, f"{float(one.hour):.6g}")
         for one in plan.exits
         if one.purchase
         for block in one.blocks

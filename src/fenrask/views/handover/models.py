@@ -6,7 +6,9 @@ from itertools import product
 from typing import Any
 
 from fenrask.addresses import AddressPlan
-from fenrask.capacity import Capacity
+from fenrask.capacity import Capacity, ExitCapacity
+from fenrask.capacity.streams import parts_toward
+from fenrask.demand import Parts
 from fenrask.estate import Described
 from fenrask.prefixes import Prefix
 from fenrask.views.handover.contract import HandoverFile, csv_text
@@ -18,10 +20,11 @@ _MOST_TIMER = 2**32 - 1
 
 
 def nat_file(capacity: Capacity, plan: AddressPlan) -> HandoverFile:
-    """Every translating exit: its subscribers, its external pool where it is known, ports, timers."""
-    listed = {one.exit: one.listed for one in plan.exits}
+    """Every translating exit, and what single destinations see of it: its subscribers, pool if known, ports, timers."""
+    listed = {(one.exit, one.toward): one.listed for one in plan.exits}
     instances = [
-        _instance(number, capacity, one.exit, listed.get(one.exit, ())) for number, one in enumerate(capacity.exits, 1)
+        _instance(number, capacity, one, listed.get((one.exit, one.toward), ()))
+        for number, one in enumerate(capacity.exits, 1)
     ]
     whole = {"ietf-nat:nat": {"instances": {"instance": instances}} if instances else {}}
     return HandoverFile("nat.yang.json", "translating exits as YANG (ietf-nat)", _json(whole))
@@ -31,22 +34,21 @@ def _json(whole: Any) -> bytes:
     return (json.dumps(whole, indent=2) + "\n").encode("utf-8")
 
 
-def _instance(number: int, capacity: Capacity, name: str, listed: Sequence[Prefix]) -> dict[str, Any]:
+def _instance(number: int, capacity: Capacity, sized: ExitCapacity, listed: Sequence[Prefix]) -> dict[str, Any]:
     described = capacity.demand.paths.described
-    offer, sized = described.offer_of(name), capacity.of(name)
-    some = capacity.demand.at_exit.get(name)
-    subnets = dict.fromkeys(part.subnet for part in some.outward) if some else {}
+    offer = described.offer_of(sized.exit)
+    some = parts_toward(capacity.demand, sized.exit, sized.toward)
+    subnets = dict.fromkeys(part.subnet for part in Parts.of(some).outward) if some else {}
     prefixes = [prefix for one in subnets for prefix in described.estate.subnets[one].prefixes]
     policy: dict[str, Any] = {"id": 1}
     pool = [str(one) for one in listed if one.version == 4]
-    private = described.estate.exits[name].pool
+    private = described.estate.exits[sized.exit].pool
     if private is not None and private.version == 4:
         pool = [str(private)]
     if pool:
         policy["external-ip-address-pool"] = [{"pool-id": n, "external-ip-pool": one} for n, one in enumerate(pool, 1)]
-    if sized is not None:
-        first = max(1, 65_536 - round(sized.how.per_address))
-        policy["port-set-restrict"] = {"start-port-number": first, "end-port-number": 65_535}
+    first = max(1, 65_536 - round(sized.how.per_address))
+    policy["port-set-restrict"] = {"start-port-number": first, "end-port-number": 65_535}
     if prefixes:
         policy["subscriber-match"] = [{"match-id": n, "subnet": str(one)} for n, one in enumerate(prefixes, 1)]
     if offer is not None:
@@ -56,7 +58,7 @@ def _instance(number: int, capacity: Capacity, name: str, listed: Sequence[Prefi
             "tcp-idle-timeout": _seconds(after.after("idle")),
             "tcp-trans-close-timeout": _seconds(after.after("closed")),
         }
-    return {"id": number, "name": name, "enable": True, "type": "ietf-nat:napt44", "policy": [policy]}
+    return {"id": number, "name": sized.name, "enable": True, "type": "ietf-nat:napt44", "policy": [policy]}
 
 
 def published_files(described: Described) -> Iterator[HandoverFile]:

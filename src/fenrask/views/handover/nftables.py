@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_address
+from itertools import count, islice
 
-from fenrask.capacity import Forwarded, Translator
+from fenrask.capacity import Forwarded, OwnSource, Translator
 from fenrask.views.quoting import comment, label
 
 __all__ = ["rules_file", "sysctl_file"]
@@ -38,12 +39,12 @@ def sysctl_file(one: Translator) -> str:
 
 
 def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
-    addresses = one.addresses or tuple(f"{_PLACEHOLDERS}{number}" for number in range(1, one.number + 1))
+    addresses, own = _addresses(one)
     table = f"translation_{label(one.exit)}"
     name = f"{comment(one.exit)} of {comment(estate)}" if estate else comment(one.exit)
     yield f"# {name}: source translation on a Linux host. Load with nft -f."
     yield f"# The table of connections needs {one.table:,} entries (the .sysctl.conf beside this file)."
-    if not one.addresses:
+    if not one.addresses or not all(each.addresses for each in one.own):
         yield "# The addresses are not known yet: put them here."
     for words in one.not_counted:
         yield f"# Not as planned: {comment(words)}."
@@ -51,7 +52,7 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
         yield f"# Which addresses hosts of {comment(to)} have is not known: put them in for the first ones."
     yield ""
     yield f'define outward = "{outward}"'
-    for number, address in enumerate(addresses):
+    for number, address in enumerate([*addresses, *(each for some in own for each in some)]):
         yield f"define source_{number} = {address}"
     yield ""
     # A table that is not there cannot be deleted: it is made first.
@@ -77,9 +78,26 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     yield "    type nat hook postrouting priority srcnat; policy accept;"
     yield from _sources_of_forwarded(one)
     served = f"ip saddr {{ {', '.join(map(str, one.sources))} }} " if one.sources else ""
+    place = len(addresses)
+    for each, its in zip(one.own, own, strict=True):
+        if each.prefixes:
+            reached = f"ip daddr {{ {', '.join(map(str, each.prefixes))} }} {_ports_of(each)}"
+            yield f"    oifname $outward {served}{reached} {_spread(one, its, place)}"
+        place += len(its)
     yield f"    oifname $outward {served}meta l4proto {{ tcp, udp }} {_target(one, addresses)}"
     yield "  }"
     yield "}"
+
+
+def _addresses(one: Translator) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
+    """Those that many see, and those of each single destination; made up where they are not known yet."""
+    made_up = (f"{_PLACEHOLDERS}{number}" for number in count(1))
+    shared = one.addresses or tuple(islice(made_up, one.number))
+    return shared, [each.addresses or tuple(islice(made_up, each.number)) for each in one.own]
+
+
+def _ports_of(one: OwnSource) -> str:
+    return f"meta l4proto {one.protocol}" if one.port is None else f"{one.protocol} dport {one.port}"
 
 
 def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[str]:
@@ -113,18 +131,23 @@ def _forwarding(port: Forwarded) -> str:
 
 
 def _target(one: Translator, addresses: Sequence[str]) -> str:
-    number, ports = len(addresses), f"{one.first_port}-{one.last_port}"
     if one.blocks:
         blocks = ", ".join(
             f"{host} : $source_{place} . {first}-{last}" for host, (place, first, last) in one.blocks.items()
         )
         return f"snat ip to ip saddr map {{ {blocks} }}"
+    return _spread(one, addresses, 0)
+
+
+def _spread(one: Translator, addresses: Sequence[str], first: int) -> str:
+    """A port of one of some addresses, of which the first has this place."""
+    number, ports = len(addresses), f"{one.first_port}-{one.last_port}"
     if number == 1:
-        return f"snat to $source_0:{ports}"
+        return f"snat to $source_{first}:{ports}"
     if one.choice == "any-free" and _consecutive(addresses):
         # The kernel itself ties a host and a destination to one of a range.
         return f"snat to {addresses[0]}-{addresses[-1]}:{ports}"
-    cells = ", ".join(f"{place} : $source_{place} . {ports}" for place in range(number))
+    cells = ", ".join(f"{place} : $source_{first + place} . {ports}" for place in range(number))
     return f"snat ip to {_TIED[one.choice]} mod {number} map {{ {cells} }}"
 
 

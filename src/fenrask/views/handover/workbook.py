@@ -138,7 +138,7 @@ def _capacity(sheet: Any, evaluation: Evaluation) -> None:
         for limit in one.limits:
             left = _Formula(f'IF(E{row}=0,"",(E{row}-D{row})/E{row})', "0.0%")
             _write(
-                sheet, [(one.exit, limit.limit, limit.unit, float(limit.use), float(limit.capacity), left, one.verdict)]
+                sheet, [(one.name, limit.limit, limit.unit, float(limit.use), float(limit.capacity), left, one.verdict)]
             )
             row += 1
 
@@ -146,7 +146,7 @@ def _capacity(sheet: Any, evaluation: Evaluation) -> None:
 def _addresses(sheet: Any, evaluation: Evaluation) -> None:
     _write(sheet, [("exit", "addresses in use", "paid for", "entries", "blocks")])
     exits = evaluation.plan.exits
-    _write(sheet, ([one.exit, one.in_use, one.bought, one.entries, " ".join(one.blocks)] for one in exits))
+    _write(sheet, ([one.name, one.in_use, one.bought, one.entries, " ".join(one.blocks)] for one in exits))
     last = len(exits) + 1
     sums: Mapping[str, Any] = {
         column: _Formula(f"SUM({column}2:{column}{last})", "0") if exits else 0 for column in "BCD"

@@ -1,6 +1,6 @@
 """Addresses to buy and allow-lists, as a page."""
 
-from fenrask.addresses import AddressPlan, AllowList, Change
+from fenrask.addresses import AddressPlan, AllowList, Change, ExitAddresses
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.units import counted
@@ -48,7 +48,7 @@ def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> P
     """What each exit has or buys, what each partner must allow-list, and what more addresses change for them."""
     plan = plan or evaluation.plan
     exits = [
-        (one.exit, one.in_use, one.blocks, one.entries, one.bought, one.waste, _seen_by(plan, one.exit))
+        (one.name, one.in_use, one.blocks, one.entries, one.bought, one.waste, _seen_by(plan, one))
         for one in plan.exits
     ]
     listed = sorted(plan.partners, key=lambda one: (one.fits, not one.fixed))
@@ -102,8 +102,9 @@ def _trouble(one: AllowList) -> str:
     return f"{some(one.missing)} not on its list"
 
 
-def _seen_by(plan: AddressPlan, exit_name: str) -> list[str]:
-    return [one.destination for one in plan.partners if any(part.exit == exit_name for part in one.parts)]
+def _seen_by(plan: AddressPlan, one: ExitAddresses) -> list[str]:
+    key = (one.exit, one.toward)
+    return [each.destination for each in plan.partners if any((part.exit, part.toward) == key for part in each.parts)]
 
 
 def _change(one: Change) -> tuple[object, ...]:

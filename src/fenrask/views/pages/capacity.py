@@ -1,6 +1,6 @@
 """Ports and every other limit, as a page."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range, table_entries
 from fenrask.units import clock_text, counted, percent
@@ -77,7 +77,7 @@ def capacity_page(capacity: Capacity) -> Page:
     every = sorted(capacity.every, key=lambda one: (one.fits, _room(one)))
     limits = sorted(((one, limit) for one in every for limit in one.limits), key=lambda pair: _grows(pair[1]))
     rows = [
-        (one.exit, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
+        (one.name, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
         for one, limit in limits
     ]
     rows += [
@@ -98,6 +98,7 @@ def capacity_page(capacity: Capacity) -> Page:
         lambda: [
             (one.exit, each.state.replace("_", " "), each.entries, each.timer_s)
             for one in ordered
+            if not one.toward
             for each in table_entries(capacity.demand, one.exit)
         ]
     )
@@ -110,7 +111,7 @@ def capacity_page(capacity: Capacity) -> Page:
     summary = _summary(capacity, every)
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
-    doubts = [(one.exit, words) for one in capacity.exits for words in beyond_range(one)]
+    doubts = [(one.name, words) for one in capacity.exits for words in beyond_range(one)]
     facts["beyond_range"] = "; ".join(f"{name}: {words}" for name, words in doubts)
     if doubts:
         name, words = doubts[0]
@@ -134,11 +135,11 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
             key=lambda pair: pair[1].growth or 0.0,
             default=None,
         )
-        words = [f"{counted(len(every), 'exit')}: all carry their load."]
+        words = [f"{counted(_exits(every), 'exit')}: all carry their load."]
         if tight:
             one, limit = tight
             words.append(
-                f"First limit as load grows: {_name(limit)} of {one.exit}, at {_grown(limit.growth or 0.0)} load."
+                f"First limit as load grows: {_name(limit)} of {one.name}, at {_grown(limit.growth or 0.0)} load."
             )
         return tuple(words)
     words = [one.verdict for one in short[:_SUMMARY]]
@@ -146,7 +147,7 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
         words[_SUMMARY - 1 :] = [f"and {len(short) - _SUMMARY + 1} more exits do not carry their load"]
     words += [one.felt for one in short[:_SUMMARY] if isinstance(one, ExitCapacity) and one.felt][:1]
     words += [str(one.split) for one in short if isinstance(one, ExitCapacity) and one.split][:1]
-    rest = len(every) - len(short)
+    rest = _exits(every) - _exits(short)
     return tuple(
         [*words, (f"{counted(rest, 'other exit')} {'carries its' if rest == 1 else 'carry their'} load.")]
         if rest
@@ -154,12 +155,16 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
     )
 
 
+def _exits(some: Sequence[ExitLimits]) -> int:
+    return len({one.exit for one in some})
+
+
 def _at_hosts(one: ExitCapacity) -> str:
     """What hosts do not open at the busiest moment of the pool that binds, by limits of their own."""
     if one.ports is None or one.ports.at_host <= one.target:
         return ""
     what = f"{percent(one.ports.at_host)} of new connections to {one.ports.binding}"
-    return f"{one.exit}: {what} are not opened at the peak, by the hosts' own limits."
+    return f"{one.name}: {what} are not opened at the peak, by the hosts' own limits."
 
 
 def _grown(share: float) -> str:
@@ -188,9 +193,9 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
     if ports is None:
         limit = one.port_limit
         nothing = ("no load", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
-        return (one.exit, one.addresses, one.needed, *nothing, one.fits)
+        return (one.name, one.addresses, one.needed, *nothing, one.fits)
     return (
-        one.exit,
+        one.name,
         one.addresses,
         one.needed,
         ports.binding,
@@ -212,7 +217,7 @@ def _affected(one: ExitCapacity) -> tuple[object, ...]:
     )
     felt = one.ports.waits if one.how.refusal == "dropped" and one.ports.blocking > one.target else None
     waits = (felt.dropped, felt.lost, felt.mean_s, felt.p95_s, felt.attempts, felt.retries) if felt else (None,) * 6
-    return (one.exit, one.how.assignment, one.ports.suffers, refusal, *waits, one.ports.detail)
+    return (one.name, one.how.assignment, one.ports.suffers, refusal, *waits, one.ports.detail)
 
 
 def _shares(one: ExitCapacity) -> Iterator[tuple[object, ...]]:

@@ -91,10 +91,17 @@ def _folded(files: Sequence[HandoverFile]) -> Iterator[tuple[str, str]]:
         yield f"{stem}.{', .'.join(endings)}", about
 
 
+def _hosts_addresses(one: Translator) -> Iterator[str]:
+    yield from one.addresses or (f"{one.number}, not yet assigned",)
+    for own in one.own:
+        known = own.addresses or (f"{own.number}, not yet assigned",)
+        yield from (f"{address} (for {own.destination})" for address in known)
+
+
 def _host(one: Translator) -> tuple[object, ...]:
     return (
         one.exit,
-        one.addresses or [f"{one.number}, not yet assigned"],
+        [*_hosts_addresses(one)],
         one.first_port,
         one.last_port,
         one.table,

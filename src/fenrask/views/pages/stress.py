@@ -44,7 +44,7 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
         for one in ordered
     ]
     why = [(one.case, some(flows), reason) for one in ordered for reason, flows in one.reasons.items()]
-    why += [(one.case, each.exit, _verdict(one, each)) for one in ordered for each in (*one.overloaded, *one.worse)]
+    why += [(one.case, each.name, _verdict(one, each)) for one in ordered for each in (*one.overloaded, *one.worse)]
     why += [(one.case, name, reason) for one in ordered for name, reason in one.too_fast.items()]
     why += [(one.case, name, reason) for one in ordered for name, reason in one.taken_over.items()]
     reasons = (Column("case", "case"), Column("what", "flows or exit"), Column("why", "why"))
@@ -57,12 +57,12 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
 
 def _verdict(one: Outcome, each: ExitLimits) -> str:
     """What an exit runs out of, and how soon after the case begins, where that is not at once."""
-    full_after = one.full_after.get(each.exit)
+    full_after = one.full_after.get(each.name)
     return f"{each.verdict}; full after {span_text(full_after)}" if full_after else each.verdict
 
 
 def _overloaded(one: Outcome) -> list[str]:
-    return list(dict.fromkeys([*(each.exit for each in (*one.overloaded, *one.worse)), *one.too_fast]))
+    return list(dict.fromkeys([*(each.name for each in (*one.overloaded, *one.worse)), *one.too_fast]))
 
 
 def _hit(one: Outcome) -> str:
@@ -92,5 +92,5 @@ def _summary(ordered: Sequence[Outcome]) -> tuple[str, ...]:
     if loaded.overloaded:
         short = max(loaded.overloaded, key=lambda one: one.blocking)
         share = f": {percent(short.blocking)} of new connections fail for want of a port" if short.blocking else ""
-        summary.append(f"{loaded.case} overloads {short.exit}{share}.")
+        summary.append(f"{loaded.case} overloads {short.name}{share}.")
     return tuple(summary)

@@ -58,6 +58,7 @@ def figures(evaluation: Evaluation) -> list[Any]:
         evaluation.bill.total,
         evaluation.bill.by_use,
         evaluation.broken,
+        evaluation.plan.partners,
         list(map(str, evaluation.demand.not_counted)),
     ]
 

@@ -254,6 +254,13 @@ class Preferences(At):
         self.assertEqual(self.lines(*longer, *preferred), {"first": 1})
         down = ("--set", "exits.first.routers.r.session=down")
         self.assertEqual(self.lines(*longer, *preferred, *down), {"other": 1})
+        # The one that stands by is paid for with reason, and must go on announcing what then comes over it.
+        line = {"offer": "line", "advertised": "[10.60.1.0/24, 10.60.2.0/24]"}
+        offered = [f"--set=exits.{name}.{key}={value}" for name in ("first", "other") for key, value in line.items()]
+        self.assertEqual(self.rules(*preferred, *offered) & {"idle-exit", "advertised-too-much"}, set())
+        alone = ("--set", "exits.other.received=[172.26.0.0/16]")
+        found = self.rules(*preferred, *offered, *alone)
+        self.assertEqual(found & {"idle-exit", "advertised-too-much"}, {"idle-exit", "advertised-too-much"})
         # A longer prefix comes before any preference.
         self.assertEqual(self.lines(*preferred, "--set", "exits.other.received=[172.25.3.0/24]"), {"other": 1})
 
@@ -525,6 +532,10 @@ class Pairs(At):
         self.assertEqual([one for one in found["reasons"] if one["case"] == "zone b lost"], [])
         shown = {one["case"]: one["seen_as"] for one in self.json("source", "pumps-b", "weather")["cases"]}
         self.assertEqual(shown["zone a lost"], "203.0.113.40")
+        # So it does where the machine at work is lost, and not its zone.
+        [told] = [one["why"] for one in found["reasons"] if one["case"] == "a node of pair lost"]
+        self.assertIn("nothing passes for 8 s", told)
+        self.assertEqual(cases["a node of pair lost"], [])
         # Hosts in zone b cross to the machine at work.
         hops = self.json("path", "pumps-b", "weather")["hops"]
         self.assertEqual(hops[0]["zones"], "b to a")
@@ -663,6 +674,17 @@ class CentralEndpoint(At):
         self.assertEqual(self.verdicts("pumps-a", "vault"), ["private destination"])
         self.put(self.SHARED, {"route_tables": {"shared": {"10.60.0.0/16": None}}})
         self.assertEqual(self.verdicts("pumps-a", "vault"), ["no return"])
+
+    def test_the_route_back_is_a_remedy_over_a_hub_or_a_peering_whatever_it_survives(self) -> None:
+        peering = {"kind": "peering", "offer": None, "networks": ["plant", "shared"]}
+        lost = {"route_tables": {"shared": {"10.60.0.0/16": None}}}
+        # What is lost meets no need, so that a remedy may leave it without its zone.
+        one_zone = {"exits": {"vault-door": {"subnets": ["shared-a"]}}}
+        survives = {"destinations": {"vault": {"needs": {"survives": "zone-loss"}}}}
+        for joint in ({}, {"exits": {"joint": peering}}):
+            self.at({"peering_routes": "stated"}, self.SHARED, joint, lost, one_zone, survives)
+            patch = self.remedy("no-return-route")
+            self.assertEqual(self.verdicts("pumps-a", "vault", "--patch", patch), ["arrives"])
 
 
 class PoolBeyondTheLimit(At):

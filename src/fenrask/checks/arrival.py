@@ -222,7 +222,7 @@ def _returns(context: Context, path: FlowPath) -> Iterator[Fix]:
             yield {"exits": {name: {"advertised": known}}}
     yield from _to_pool(context, path)
     yield from _stated_at_peerings(context, path)
-    machines = [name for name in exits if estate.exits[name].is_machine or estate.exits[name].joins_many]
+    machines = [name for name in exits if estate.exits[name].is_machine or estate.exits[name].joins]
     tables: dict[str, None] = {}
     for name in exits:
         for place in estate.exits[name].in_subnets[:1]:

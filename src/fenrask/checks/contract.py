@@ -126,8 +126,24 @@ class Context:
 
     @cached_property
     def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:
-        """What does not arrive as it is, and which needs each flow breaks."""
-        return _lost(self.paths), {(one.flow, one.need) for one in every_broken_need(self.paths)}
+        """What does not arrive as it is, and which needs each flow breaks: what is lost now survives nothing either."""
+        lost, broken = _lost(self.paths), {(one.flow, one.need) for one in every_broken_need(self.paths)}
+        return lost, broken | {(flow, need) for flow, _ in lost for need in ("survives", "availability")}
+
+    @cached_property
+    def after_losses(self) -> tuple[Paths, ...]:
+        """The paths after the loss of each exit that flows use and whose routes go with it: others may take over."""
+        used = {name for trace in self.paths.examples for name in trace.exits} & self.estate.exits.keys()
+        withdrawn = [name for name, one in self.estate.exits.items() if name in used and (one.sessions or one.offered)]
+        found = []
+        for name in withdrawn[: self.trials]:
+            self.trials -= 1
+            try:
+                found.append(flow_paths(self.described.struck({"exits": {name: None}}, f"{name} lost")))
+            except UnusableInput:
+                # What hangs on it is lost with it, so that nothing there takes over.
+                continue
+        return tuple(found)
 
     def evaluated(self, fix: Fix) -> Evaluation:
         """The evaluation of the estate with a fix."""

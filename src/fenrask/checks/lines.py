@@ -15,16 +15,18 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
     """An own prefix announced to a third party although no flow's source there is in it."""
     lines = dict(context.of(PrivateLine))
     seen: dict[str, set[Prefix]] = {}
-    for path in context.paths.first_of_each(lambda trace: not lines.keys().isdisjoint(trace.exits[-1:])):
-        source = path.example.source
-        own: tuple[Prefix, ...] = () if source.prefix is None else (source.prefix,)
-        if not source.exit:
-            # The example's hosts may be in another subnet.
-            prefixes = context.estate.subnets[path.subnet].prefixes
-            own = tuple(one for one in prefixes if own and one.version == own[0].version)
-        seen.setdefault(path.example.exits[-1], set()).update(own)
-    for path in context.paths.inward:
-        _add_aimed_at(context, path, lines, seen)
+    # Where another line is lost, the same sources may come over this one: a line alone takes nothing over.
+    for paths in (context.paths, *(context.after_losses if len(lines) > 1 else ())):
+        for path in paths.first_of_each(lambda trace: not lines.keys().isdisjoint(trace.exits[-1:])):
+            source = path.example.source
+            own: tuple[Prefix, ...] = () if source.prefix is None else (source.prefix,)
+            if not source.exit:
+                # The example's hosts may be in another subnet.
+                prefixes = context.estate.subnets[path.subnet].prefixes
+                own = tuple(one for one in prefixes if own and one.version == own[0].version)
+            seen.setdefault(path.example.exits[-1], set()).update(own)
+        for path in paths.inward:
+            _add_aimed_at(context, path, lines, seen)
     for name, line in lines.items():
         sources = seen.get(name, set())
         for number, prefix in enumerate(line.advertised):

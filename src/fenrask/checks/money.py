@@ -16,6 +16,11 @@ def idle_exit(context: Context) -> Iterator[Doubt]:
     """An exit that costs money, though no flow uses it."""
     used = {name for trace in context.paths.examples for name in trace.exits} | context.paths.standing_by
     candidates = [name for name in context.estate.exits if name not in used and context.described.offer_of(name)]
+    if candidates:
+        # What takes over where another is lost is paid for with reason.
+        over = (trace for paths in context.after_losses for trace in paths.examples if trace.verdict.arrives)
+        taking_over = {name for trace in over for name in trace.exits}
+        candidates = [name for name in candidates if name not in taking_over]
     for name in candidates:
         bill = context.evaluation.bill
         month = cents(bill.by_exit.get(name, bill.total * 0))

@@ -33,8 +33,11 @@ class Kind:
 
     @cached_property
     def met(self) -> Met:
-        """What they meet after the table of their own subnet; by an IP version that was lost before, too."""
-        return met_by(self.tracer, (self.box.trace, *(one.trace for one in self.box.lost_before)))
+        """What they meet after the table of their own subnet, with what was lost before by another IP version, and what
+        stands by.
+        """
+        others = (*(one.trace for one in self.box.lost_before), *self.box.standing_by)
+        return met_by(self.tracer, (self.box.trace, *others))
 
 
 @dataclass(frozen=True, eq=False)

@@ -43,6 +43,12 @@ class TranslatorHost(InSubnet, Announcing, Counted, Publishing, Translating):
     def left_in(self, subnets: Sequence[str]) -> dict[str, Any]:
         return {"subnet": subnets[0], "standby_subnet": None, "machines": 1, "fails_over_s": None}
 
+    def with_units(self, number: int) -> dict[str, Any]:
+        # One alone is the one that takes over: the machine at work is lost first.
+        if number < 2 and (self.standby_subnet is not None or self.fails_over_s):
+            return self.left_in([self.standby_subnet or self.subnet])
+        return super().with_units(number) or {}
+
     @property
     def takes_over_s(self) -> float | None:
         return self.fails_over_s if self.machines > 1 else None

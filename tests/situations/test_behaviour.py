@@ -280,6 +280,9 @@ class PrivatePools(At):
         self.at({"private_pools": "stated"}, self.POOL)
         self.assertEqual(self.verdicts("pumps-a", "bench"), ["no return"])
         self.assertIn("no-return-route", self.rules())
+        # What is for the pool is for its gateway: the route to it in the gateway's own subnet is no loop.
+        self.put({"route_tables": {"edge": {"100.64.9.0/28": "inner"}}}, self.POOL)
+        self.assertNotIn("route-loop", self.rules())
 
 
 class OpenConnections(At):
@@ -391,6 +394,10 @@ class Captured(At):
         patch = self.remedy("captured")
         self.assertEqual(self.sees("pumps-a", "weather", "--patch", patch), ["203.0.113.20"])
         self.assertEqual(self.rules("--patch", patch) & {"captured", "need-not-met"}, set())
+        # So it is where the line takes it and no reply comes back.
+        self.put(self.LINE, {"exits": {"line": {"advertised": []}}})
+        self.assertEqual(self.verdicts("pumps-a", "weather"), ["no return"])
+        self.assertEqual(self.sees("pumps-a", "weather", "--patch", self.remedy("captured")), ["203.0.113.20"])
 
     def test_what_is_theirs_or_sent_there_on_purpose_is_not(self) -> None:
         routes = {"route_tables": {name: {"198.51.100.0/24": "line"} for name in ("plant-a", "plant-b")}}

@@ -69,7 +69,8 @@ def _in_its_place(line: PrivateLine, number: int, needed: list[Prefix]) -> list[
 def captured(context: Context) -> Iterator[Doubt]:
     """A destination of the internet that a third party announces, so that flows go to it over a private line."""
     found: dict[tuple[str, Prefix], dict[str, set[str]]] = {}
-    for path in context.paths.where(lambda trace: trace.onward is Onward.THIRD_PARTY):
+    lines = {name for name, exit_ in context.estate.exits.items() if exit_.onward is Onward.THIRD_PARTY}
+    for path in context.paths.where(lambda trace: trace.verdict.gets_there and not lines.isdisjoint(trace.exits[-1:])):
         hop = capturing_hop(context.estate, path)
         if hop is not None and hop.route is not None:
             found.setdefault((path.example.hops[-1].exit, hop.route.prefix), {}).setdefault(path.to, set()).add(

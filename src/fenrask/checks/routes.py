@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate import Origin, exits_of
 from fenrask.estate.suggestions import nearest, some
+from fenrask.prefixes import covers
 from fenrask.routing import LOCAL, TableRoute, Verdict
 from fenrask.units import counted
 
@@ -60,7 +61,14 @@ def route_loop(context: Context) -> Iterator[Doubt]:
     for name, exit_ in context.estate.exits.items():
         for subnet in exit_.in_subnets[:1] if exit_.carries is None else ():
             in_force = context.paths.routes.of(subnet).winners
-            back = [route for _, routes in in_force for route in routes if route.exit == name]
+            # What goes to its own pool is for it, and nothing that it sends on.
+            own = exit_.pool
+            back = [
+                route
+                for _, routes in in_force
+                for route in routes
+                if route.exit == name and not (own is not None and covers(own, route.prefix))
+            ]
             if back:
                 yield _loop(context, name, subnet, back[0])
 

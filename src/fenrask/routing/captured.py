@@ -14,9 +14,14 @@ def capturing_hop(estate: Estate, path: FlowPath) -> Hop | None:
     None where nobody meant otherwise: the destination is the third party's own, private, or a service; or a route that
     is written for it, no default, sends it there.
     """
-    if path.example.inward is not None or path.example.onward is not Onward.THIRD_PARTY or not path.example.hops:
+    trace = path.example
+    line = estate.exits.get(trace.hops[-1].exit) if trace.hops else None
+    if line is None or line.onward is not Onward.THIRD_PARTY:
         return None
-    destination, line = estate.destinations[path.to], estate.exits[path.example.hops[-1].exit]
+    # What gets there is captured, be it that its reply is lost.
+    if trace.inward is not None or not trace.verdict.gets_there:
+        return None
+    destination = estate.destinations[path.to]
     own = destination.third_party and destination.third_party == line.party
     if own or destination.service or not is_public(path.example.packet.address):
         return None

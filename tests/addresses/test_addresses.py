@@ -10,8 +10,9 @@ from fenrask.addresses import AddressPlan, plan_addresses, purchases
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
+from fenrask.evaluation import every_broken_need
 from fenrask.routing import flow_paths
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 
 def even(blocks: Iterable[int]) -> dict[int, Fraction]:
@@ -174,3 +175,47 @@ class Plans(InFolder):
         [partner] = plan_addresses(capacity(demand(flow_paths(self.estate(patch))))).partners
         self.assertEqual([str(one) for one in partner.host_prefixes], ["2001:db8:40::/63"])
         self.assertEqual((partner.entries, partner.fits, partner.host_addresses), (1, True, False))
+
+    def test_the_list_and_the_need_agree_on_what_a_partner_does_not_allow(self) -> None:
+        """What `addresses` says does not fit, `check` and `path` say is not allowed: of each kind of source."""
+        v6: dict[str, Any] = {
+            "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:40::/48"]}},
+            "subnets": {"app": {"prefix_v6": "2001:db8:40:0::/64"}},
+            "route_tables": {"private": {"::/0": "six"}},
+            "exits": {"six": {"kind": "ipv6-outbound", "network": "net"}},
+            "destinations": {"partner": {"prefixes": ["2001:db8:ffff::/64"]}},
+        }
+        pool = {
+            "exits": {
+                "gate": {"addresses": "auto", "private_pool": "100.64.3.0/28"},
+                "line": {
+                    "kind": "circuit",
+                    "network": "net",
+                    "received": ["172.20.0.0/16"],
+                    "advertised": ["100.64.3.0/28"],
+                },
+            },
+            "subnets": {"app": {"learns": False}},
+            "destinations": {"partner": {"prefixes": ["172.20.3.0/28"]}},
+        }
+        lent = {
+            "exits": {"lent": {"kind": "dynamic-address", "network": "net"}},
+            "route_tables": {"private": {"0.0.0.0/0": None}},
+        }
+        for change, right, wrong in (
+            ({"exits": {"gate": {"addresses": ["203.0.113.4"]}}}, "203.0.113.4/31", "203.0.113.40/29"),
+            (v6, "2001:db8:40::/63", "2001:db8:41::/64"),
+            (pool, "100.64.0.0/16", "100.64.3.0/29"),
+            (lent, None, "203.0.113.0/24"),
+        ):
+            for allowed, fits in ((right, True), (wrong, False)):
+                if allowed is None:
+                    continue
+                with self.subTest(allowed):
+                    paths = flow_paths(
+                        self.estate(merged(change, {"destinations": {"partner": {"allowed": [allowed]}}}))
+                    )
+                    [partner] = plan_addresses(capacity(demand(paths))).partners
+                    self.assertEqual(partner.fits, fits)
+                    broken = [one.need for one in every_broken_need(paths)]
+                    self.assertEqual(broken, [] if fits else ["allowed"])

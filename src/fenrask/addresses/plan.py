@@ -330,7 +330,7 @@ def _allow_lists(capacity: Capacity, chosen: Mapping[_Key, ExitAddresses]) -> It
         if exits or hosts or pools or paths.sees_hosts(name):
             listed = [prefix for one in exits if one in chosen for prefix in chosen[one].listed]
             known = [*listed, *hosts, *pools.values()]
-            missing, idle = _compared(destination.allowed, known) if parts else ((), ())
+            missing, idle = _compared(destination.allowed, known) if known else ((), ())
             most = _most_entries(capacity, name)
             fixed = most is not None or bool(destination.allowed) or _needs_fixed(capacity, name)
             yield AllowList(name, parts, most, lent, paths.sees_hosts(name), hosts, missing, idle, fixed)

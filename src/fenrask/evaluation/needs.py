@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from fenrask.estate import BY_NAME, Described, Estate, Flow, Needs, Onward
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.prefixes import Address, fewest_prefixes
+from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
 from fenrask.routing.captured import capturing_hop
 from fenrask.routing.inward import Opening
 from fenrask.routing.packets import Hop
@@ -86,10 +86,14 @@ def _captured_at(estate: Estate, path: FlowPath, hop: Hop) -> str:
 def _fixed_source(case: _Case) -> str:
     if captured := _captured(case):
         return captured
-    for path in case.paths:
-        for name in path.example.exits:
-            if not case.estate.exits[name].fixed_source:
-                return f"from {_of(path)} it leaves through {name}, whose address the provider may change"
+    return next(filter(None, (_changing(case.estate, path) for path in case.paths)), "")
+
+
+def _changing(estate: Estate, path: FlowPath) -> str:
+    """Why the address that a path shows may change; empty where it stays."""
+    for name in path.example.exits:
+        if not estate.exits[name].fixed_source:
+            return f"from {_of(path)} it leaves through {name}, whose address the provider may change"
     return ""
 
 
@@ -257,6 +261,8 @@ def broken_needs(
         captured = ((path, capturing_hop(estate, path)) for path in arriving)
         if why := next((_captured_at(estate, path, hop) for path, hop in captured if hop), ""):
             broken.append(BrokenNeed(flow, ALLOWED, f"{why}, and what {stated.remote} then sees is not known"))
+        elif why := next(filter(None, (_changing(estate, path) for path in arriving)), ""):
+            broken.append(BrokenNeed(flow, ALLOWED, f"{why}, so that no list of {stated.remote} can hold it"))
     if not estate.has_needs(stated):
         return broken
     needs = estate.needs_of(stated)
@@ -279,15 +285,20 @@ def broken_needs(
     return broken
 
 
-def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address]]:
-    """The listed addresses of the exits that a destination sees, and that its allow-list, if it is known, lacks."""
+def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address | Prefix]]:
+    """The known sources that a destination sees, and that its allow-list, if it is known, lacks: with whose they are.
+
+    Listed addresses of exits, private pools, and IPv6 prefixes of hosts that come with addresses of their own.
+    """
     estate = paths.described.estate
     allowed = estate.remotes[destination].allowed
     if not allowed:
         return []
-    return [
+    listed: list[tuple[str, Address | Prefix]] = [
         (source, address)
         for source in paths.sources_at(destination)
         for address in estate.exits[source].listed_toward(estate.exits[source].toward(destination))
         if not any(address in prefix for prefix in allowed)
     ]
+    wider = [*paths.pools_at(destination).items(), *(("hosts", one) for one in paths.host_prefixes_at(destination))]
+    return [*listed, *((whose, one) for whose, one in wider if not any(covers(prefix, one) for prefix in allowed))]

@@ -18,10 +18,12 @@ from fenrask.designs import compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.faults import faults
 from fenrask.evaluation.needs import broken_needs
 from fenrask.findings import Severity
 from fenrask.optimise import Wanted, choose
-from fenrask.what_if import all_cases, stress
+from fenrask.what_if import all_cases, as_sized, stress
+from fenrask.what_if.outcomes import outcome
 from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import InFolder
@@ -42,7 +44,10 @@ CENT = 0.005
 
 def described_by(seed: int) -> Described:
     """The random estate of a seed, read from files as a user's is."""
-    estate, catalogue = random_estate(random.Random(seed))
+    return read(*random_estate(random.Random(seed)))
+
+
+def read(estate: dict[str, Any], catalogue: dict[str, Any]) -> Described:
     with tempfile.TemporaryDirectory() as folder:
         (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue, sort_keys=False), "utf-8")
         file = Path(folder) / "estate.yaml"
@@ -80,7 +85,8 @@ class RandomEstates(InFolder):
         # Which flows need a look is a short way: each asked for itself says the same.
         plan, flows = evaluation.plan, evaluation.described.estate.flows
         each = (broken_needs(evaluation.paths, flow, plan.entries, plan.in_use) for flow in flows)
-        self.assertEqual(set(evaluation.broken), {one for some in each for one in some})
+        on_paths = {one for one in evaluation.broken if one.need != "survives"}
+        self.assertEqual(on_paths, {one for some in each for one in some})
         lost = {one.flow for one in evaluation.paths.paths if not one.trace.verdict.arrives}
         self.assertEqual(lost, {one.flow for one in evaluation.broken if one.need == "arrives"})
         found = check(evaluation)
@@ -88,6 +94,39 @@ class RandomEstates(InFolder):
         self.assertEqual(short, {one.exit for one in evaluation.short})
         flows = (one.place.path.split(".") for one in found if one.severity is Severity.ERROR)
         self.assertLessEqual({path[1] for path in flows if path[0] == "flows"}, broken)
+
+    @EACH
+    @given(DICE)
+    def test_a_need_to_survive_is_what_stress_says_of_each_fault(self, seed: int) -> None:
+        """Two ways to one verdict: the need by the engine's rows, and each case as `stress` tries it."""
+        dice = random.Random(seed)
+        kinds = dice.sample(["zone-loss", "exit-loss", "node-loss", "session-loss"], dice.randint(1, 3))
+        estate, catalogue = random_estate(dice)
+        for one in estate["workloads"].values():
+            one["needs"] = {"survives": kinds}
+        evaluation = evaluate(read(estate, catalogue))
+        before, broken = as_sized(evaluation), {one.flow for one in evaluation.broken if one.need == "survives"}
+        already = {(one.flow, one.need) for one in evaluation.broken}
+        expected: set[str] = set()
+        for name, (kind, case) in faults(evaluation.described).items():
+            if kind not in kinds:
+                continue
+            found = outcome(before, name, case)
+            expected |= {*found.cut_off}
+            if found.evaluation is None:
+                continue
+            full = {one.exit for one in found.evaluation.capacity.every if not one.fits}
+            expected |= {
+                path.flow
+                for path in found.evaluation.paths.paths
+                if path.trace.verdict.arrives and full & {*path.trace.exits}
+            }
+            expected |= {
+                one.flow
+                for one in found.evaluation.broken
+                if one.need not in ("survives", "arrives", "availability") and (one.flow, one.need) not in already
+            }
+        self.assertEqual(broken, expected)
 
     @EACH
     @given(DICE)

@@ -217,7 +217,7 @@ class AgainstEveryMix(InFolder):
 
     def test_what_is_left_after_a_zones_loss_carries_all_with_the_headroom_asked_for(self) -> None:
         busy = {**TWO_ZONES, "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 60}, "batch": None}}
-        needs = {"survives": "zone-loss", "max_source_addresses": 4}
+        needs = {"max_source_addresses": 4}
         busy |= {"flows": {"talk": TWO_ZONES["flows"]["talk"]}, "destinations": {"partner": {"needs": needs}}}
         described = self.estate(busy, {"offers": {"host": None, "wall": None}})
         plain = choose(described, QUICK)

@@ -112,14 +112,9 @@ class Mixes:
         """Money a month and entries, for each number of addresses whose ports carry the load."""
         estate, offer = self.described.estate, self.described.catalogue.offers[site.offer]
         assert offer.ports is not None
-        pools: dict[str, Any] = {}
-        for unit, option in chosen:
-            if site in option.distinct:
-                to = estate.destinations[unit.to]
-                held = self.amounts.laid(unit, option)[site].concurrent * max(to.address_shares)
-                pools[unit.to] = pools.get(unit.to, 0) + held
+        now = [(unit, self.amounts.laid(unit, option)[site]) for unit, option in chosen if site in option.distinct]
         single = any(option.singles and site in option.distinct for _, option in chosen)
-        busiest = max(float(np.max(held)) for held in pools.values())
+        busiest = max(self._busiest(now), self._busiest_after(site, chosen))
         prices = self.described.catalogue.addresses
         month = exact(self.described.catalogue.hours_per_month)
         by_length = {length: exact(prices.block_hour(length)) for length in (*prices.blocks, SINGLE)}
@@ -128,6 +123,25 @@ class Mixes:
             if room(number, offer.ports, estate.targets.blocking) >= busiest:
                 for one in purchases(number, by_length):
                     yield one.hour * month, one.entries
+
+    def _busiest(self, users: list[tuple[Unit, Any]]) -> float:
+        """The most that any pool of a site is asked for."""
+        pools: dict[str, Any] = {}
+        for unit, laid in users:
+            share = max(self.described.estate.destinations[unit.to].address_shares)
+            pools[unit.to] = pools.get(unit.to, 0) + laid.concurrent * share
+        return max((float(np.max(held)) for held in pools.values()), default=0.0)
+
+    def _busiest_after(self, site: Site, chosen: list[tuple[Unit, Option]]) -> float:
+        """The same after the loss of a zone that any flow is to survive which then passes it."""
+        zones = {one.zone for one in self.described.estate.subnets.values()} - {site.zone, None}
+        found = 0.0
+        for zone in map(str, zones):
+            moved = [(unit, self.amounts.laid_without(unit, option, zone)) for unit, option in chosen]
+            users = [(unit, laid[site]) for unit, laid in moved if site in laid]
+            if any("zone-loss" in unit.needs.faults for unit, _ in users):
+                found = max(found, self._busiest(users))
+        return found
 
     def _without_addresses(
         self, chosen: list[tuple[Unit, Option]], sites: list[Site]

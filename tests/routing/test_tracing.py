@@ -367,8 +367,6 @@ class Needs(InFolder):
             ("max_source_addresses", 2, {"exits": {"gate": {"addresses": 3}}}, True),
             ("one_source_per_host", True, {"exits": {"gate": {"addresses": 2}}}, True),
             ("one_source_per_host", True, {}, False),
-            ("survives", "zone-loss", self.SECOND_ZONE, True),
-            ("survives", "zone-loss", {}, False),
         )
         for need, value, patch, broken in cases:
             with self.subTest(need=need, patch=patch):

@@ -239,7 +239,7 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
     """For each exit that is to have more addresses, what each destination that sees it has to add."""
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
-        wanted = min(sized.needed or 0, sized.most_addresses or _MOST_MORE)
+        wanted = min(sized.most_needed or sized.needed or 0, sized.most_addresses or _MOST_MORE)
         more = max(0, wanted - sized.addresses)
         if not sized.toward:
             more = added.get(sized.exit, more)

@@ -4,7 +4,7 @@ from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.entries import table_entries
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LimitUse
-from fenrask.capacity.sizing import Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
+from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import streams
 from fenrask.capacity.translators import Forwarded, OwnSource, Translator, translators
@@ -14,6 +14,7 @@ __all__ = [
     "given",
     "growth_until",
     "ASSIGNMENTS",
+    "AfterFault",
     "Capacity",
     "ExitCapacity",
     "ExitLimits",

@@ -18,7 +18,7 @@ from fenrask.demand import Demand, Numbers
 from fenrask.estate import Offer, Ports
 from fenrask.units import clock_text, counted, figure, percent
 
-__all__ = ["Capacity", "ExitCapacity", "ExitLimits", "capacity", "given"]
+__all__ = ["AfterFault", "Capacity", "ExitCapacity", "ExitLimits", "capacity", "given"]
 
 _MANY = 65_536
 """As many addresses as anyone might give an exit without a limit."""
@@ -78,6 +78,21 @@ class ExitLimits:
 
 
 @dataclass(frozen=True)
+class AfterFault:
+    """What an exit needs after the fault that asks for most of it, of those that flows on it are to survive."""
+
+    fault: str
+    needed: int | None
+    """The fewest addresses that then meet the target; None where no number suffices."""
+    then: "ExitCapacity" = field(compare=False, repr=False)
+    """The exit after that fault."""
+
+    def carries(self, addresses: int) -> bool:
+        """Whether so many addresses then meet the target."""
+        return self.then.blocking_with(addresses) <= self.then.target
+
+
+@dataclass(frozen=True)
 class ExitCapacity(ExitLimits):
     """One translating exit: addresses in force and needed, its ports, and its limits.
 
@@ -99,6 +114,8 @@ class ExitCapacity(ExitLimits):
     ports: PortUse | None
     toward: str = ""
     """The destination that alone sees these addresses; empty for those that others see."""
+    after_fault: AfterFault | None = None
+    """None where no flow on it is to survive anything, or no fault leaves anything on it."""
     beside: int = 0
     """How many other addresses its exit has, which others see, or may have at least."""
     divide: Callable[[], Split | None] = field(default=lambda: None, compare=False, repr=False)
@@ -122,6 +139,19 @@ class ExitCapacity(ExitLimits):
     @property
     def blocking(self) -> float:
         return self.ports.blocking if self.ports else 0.0
+
+    @property
+    def most_needed(self) -> int | None:
+        """The addresses that it needs now and after the worst fault that it is to carry; None where none suffice."""
+        after = self.after_fault
+        if self.needed is None or (after is not None and after.needed is None):
+            return None
+        return self.needed if after is None or after.needed is None else max(self.needed, after.needed)
+
+    @property
+    def carries_faults(self) -> bool:
+        """Whether its addresses meet the target after every fault that flows on it are to survive."""
+        return self.after_fault is None or self.after_fault.carries(self.addresses)
 
     @property
     def given(self) -> int | None:
@@ -238,8 +268,15 @@ class Capacity:
         return next((one for one in self.every if one.name == exit_name), None)
 
 
-def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
+def capacity(
+    demand: Demand,
+    known: Capacity | None = None,
+    after_faults: Mapping[tuple[str, str], AfterFault] | None = None,
+) -> Capacity:
     """Size and judge every exit that has an offer with ports or limits, in the estate's order, on the busy day.
+
+    after_faults: what exits need then, by exit and the destination that alone sees its addresses (or empty); where the
+    number is not stated, they are given as many.
 
     `addresses: auto` becomes the least number that meets the target of blocking, and one where there is no load; a
     stated number is judged as it is. What is `known` of an exit with the same load and offer is taken as it is.
@@ -260,12 +297,13 @@ def capacity(demand: Demand, known: Capacity | None = None) -> Capacity:
             # Each has to leave the others what they are given, or one.
             stated = {toward: exit_.stated_toward(toward) or 1 for toward in ("", *exit_.own_addresses)}
             least_of_all = sum(stated.values())
+            after = after_faults or {}
             own = [
-                _sized(demand, name, toward, offer, basis, before, least_of_all - stated[toward])
+                _sized(demand, name, toward, offer, basis, before, least_of_all - stated[toward], after)
                 for toward in exit_.own_addresses
             ]
             beside = sum(one.addresses for one in own)
-            found += [_sized(demand, name, "", offer, basis, before, beside), *own]
+            found += [_sized(demand, name, "", offer, basis, before, beside, after), *own]
             continue
         same = before.get(name)
         if same is not None and same.basis == basis:
@@ -286,17 +324,20 @@ def _sized(
     basis: tuple[object, ...],
     before: Mapping[str, ExitLimits],
     beside: int,
+    after_faults: Mapping[tuple[str, str], AfterFault],
 ) -> ExitCapacity:
     """A translating exit, or of it what one destination alone sees; what is known `before` is taken as it is."""
     exit_ = demand.paths.described.estate.exits[name]
     assert offer.ports is not None
     stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-    same = before.get(f"{name} for {toward}" if toward else name)
+    same, after = before.get(f"{name} for {toward}" if toward else name), after_faults.get((name, toward))
     like = isinstance(same, ExitCapacity) and (same.toward, same.beside, same.basis) == (toward, beside, basis)
     if isinstance(same, ExitCapacity) and like and stated in (same.given, same.addresses):
-        return replace(same, stated=stated is not None)
+        least = {(one.needed or 0) if one else 0 for one in (after, same.after_fault)}
+        if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
+            return replace(same, stated=stated is not None, after_fault=after)
     ports = ports_of(offer.ports, exit_.units)
-    return replace(_exit(demand, name, toward, offer, ports, stated, beside), basis=basis)
+    return replace(_exit(demand, name, toward, offer, ports, stated, beside, after), basis=basis)
 
 
 def _beyond(limit: LimitUse, party: str) -> LimitUse:
@@ -369,7 +410,14 @@ def ports_of(ports: Ports, nodes: int) -> Ports:
 
 
 def _exit(
-    demand: Demand, name: str, toward: str, offer: Offer, ports: Ports, stated: int | None, beside: int
+    demand: Demand,
+    name: str,
+    toward: str,
+    offer: Offer,
+    ports: Ports,
+    stated: int | None,
+    beside: int,
+    after: AfterFault | None,
 ) -> ExitCapacity:
     exit_ = demand.paths.described.estate.exits[name]
     parts = demand.at_exit.get(name, ())
@@ -392,6 +440,7 @@ def _exit(
     if addresses is None:
         wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
         wanted = wanted if toward else max(wanted, exit_.least_addresses)
+        wanted = max(wanted, (after.needed or 0) if after else 0)
         addresses = wanted if most is None else min(wanted, most)
     use = assignment.use(offered, addresses, ports, targets.blocking)
     limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)]
@@ -418,6 +467,7 @@ def _exit(
         target=targets.blocking,
         basis=(),
         toward=toward,
+        after_fault=after,
         beside=beside,
     )
     too_much = (

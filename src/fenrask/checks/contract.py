@@ -122,12 +122,19 @@ class Context:
         lost, broken = self._now
         if any(share > lost.get(key, 0) for key, share in _lost(after).items()):
             return False
-        return {(one.flow, one.need) for one in every_broken_need(after)} <= broken
+        return self._broken(after) <= broken
+
+    def _broken(self, paths: Paths) -> set[tuple[str, str]]:
+        """The needs that flows break on some paths; where flows are to survive faults, those too."""
+        if not self.evaluation.surviving.faults:
+            return {(one.flow, one.need) for one in every_broken_need(paths)}
+        found = self.evaluation if paths is self.paths else evaluate(paths.described, like=self.evaluation)
+        return {(one.flow, one.need) for one in found.broken}
 
     @cached_property
     def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:
         """What does not arrive as it is, and which needs each flow breaks: what is lost now survives nothing either."""
-        lost, broken = _lost(self.paths), {(one.flow, one.need) for one in every_broken_need(self.paths)}
+        lost, broken = _lost(self.paths), self._broken(self.paths)
         return lost, broken | {(flow, need) for flow, _ in lost for need in ("survives", "availability")}
 
     @cached_property

@@ -1,9 +1,11 @@
 """Rules about exits: where they are, what they show, what they let pass."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from typing import Any
 
 import numpy as np
 
+from fenrask.capacity import given
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
@@ -111,6 +113,10 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue
+        if broken.need == "survives" and (fix := _for_faults(context, broken.flow)):
+            named = "; ".join(f"{name}: {_numbers(keys)}" for name, keys in fix["exits"].items())
+            yield Doubt(place, cause, f"Give its exits what they need after the fault ({named}).", fix)
+            continue
         if broken.need == "outbound_only" and flow.is_inward:
             yield Doubt(place, cause, f"Remove the flow, or {where}.needs.outbound_only: both cannot be meant.")
             continue
@@ -123,6 +129,34 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
                 yield Doubt(place, cause, "Let nothing in but replies.", fix)
                 continue
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
+
+
+def _for_faults(context: Context, flow: str) -> Fix | None:
+    """More addresses with which a flow survives what it is to, where its exits lack no more; None where none do."""
+    short = [
+        (one, one.most_needed)
+        for one in context.evaluation.capacity.exits
+        if one.most_needed is not None and one.most_needed > one.addresses
+    ]
+    before = {(one.flow, one.need) for one in context.evaluation.broken}
+    too_much = {one.name for one in context.evaluation.short}
+    for fix in (given(short), {one.exit: one.with_addresses("auto", number) for one, number in short}):
+        if not fix or context.trials <= 0:
+            break
+        context.trials -= 1
+        evaluation = context.evaluated({"exits": fix})
+        after = {(one.flow, one.need) for one in evaluation.broken}
+        fits = {one.name for one in evaluation.short} <= too_much
+        if fits and (flow, "survives") not in after and after <= before:
+            return {"exits": fix}
+    return None
+
+
+def _numbers(keys: Mapping[str, Any]) -> str:
+    """How many addresses a patch of an exit states, in words."""
+    own = keys.get("addresses_for", {})
+    counts = [str(keys.get("at_least", keys["addresses"]))] if "addresses" in keys else []
+    return ", ".join([*counts, *(f"{number} for {to}" for to, number in own.items())])
 
 
 def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:

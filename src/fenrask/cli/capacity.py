@@ -5,12 +5,11 @@ from typing import Annotated
 
 import typer
 
-from fenrask.capacity import capacity, explain_capacity
+from fenrask.capacity import explain_capacity
 from fenrask.cli.options import Call, Explain, filtered_command
-from fenrask.demand import demand
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import some
-from fenrask.routing import flow_paths
+from fenrask.evaluation import evaluate
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.explained import with_steps
 
@@ -50,18 +49,17 @@ def command(
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "--confidence", "one of the two")])
         return _confidence(call, confidence)
-    sized = capacity(demand(flow_paths(call.read())))
+    sized = evaluate(call.read()).capacity
     page = capacity_page(sized)
     call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
     if figure:
         from fenrask.views.figures.ports import draw_ports
 
         call.write(figure, draw_ports(sized, figure.suffix))
-    return int(not sized.fits)
+    return int(not sized.fits or not all(one.carries_faults for one in sized.exits))
 
 
 def _confidence(call: Call, level: float) -> int:
-    from fenrask.evaluation import evaluate
     from fenrask.views.pages.confidence import capacity_confidence_page
     from fenrask.what_if import confident
 

@@ -111,11 +111,9 @@ def _with_replay(
     page: Page, described: Described, loads: list[Measured], pairs: Pairs, files: list[str], columns: dict[str, str]
 ) -> Page:
     """The page with what the same records find through the ports, as loads that were measured ask for them."""
-    from fenrask.capacity import capacity
-    from fenrask.demand import demand
+    from fenrask.evaluation import evaluate
     from fenrask.records.applied import with_loads
     from fenrask.records.replaying import log_of, replayed
-    from fenrask.routing import flow_paths
     from fenrask.views.pages.replayed import replayed_page
 
     if "-" in files:
@@ -123,7 +121,7 @@ def _with_replay(
     known, flows = with_loads(described, loads)
     unread = Unread({})
     batches = (batch for file in files for batch in read_records(file, unread, columns)[2])
-    found = [*replayed(log_of(batches, pairs), capacity(demand(flow_paths(known))), pairs)]
+    found = [*replayed(log_of(batches, pairs), evaluate(known).capacity, pairs)]
     told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
     lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary
     return replace(page, summary=lines, tables=(*page.tables, *told.tables))

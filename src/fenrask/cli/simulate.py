@@ -21,6 +21,7 @@ from fenrask.derivation import Step
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.estate.suggestions import unknown
+from fenrask.evaluation import evaluate
 from fenrask.routing import flow_paths
 from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
 from fenrask.units import percent
@@ -104,12 +105,11 @@ def command(
         beside = any((case, outage, around, explain, figure))
         return _replay(call, described, records, columns_of(columns or []), exit_ or [], beside)
     if stated is not None:
-        from fenrask.evaluation import evaluate
         from fenrask.what_if import as_sized, case_patch
 
         before = as_sized(evaluate(described)).described
         described = before.struck(case_patch(before, stated), case or "")
-    sized = capacity(demand(flow_paths(described)))
+    sized = capacity(demand(flow_paths(described))) if stated is not None else evaluate(described).capacity
     asked = Asked(pools, exit_ or [], around, stated.storm_s if stated else None)
     if outage:
         asked = replace(asked, outage=Outage(sized, outage * 60))
@@ -170,7 +170,7 @@ def _replay(
     unread, pairs = Unread({}), Pairs(described.estate)
     batches = [batch for file in files for batch in read_records(file, unread, columns)[2]]
     summary = summarised(batches, pairs)
-    sized = capacity(demand(flow_paths(described)))
+    sized = evaluate(described).capacity
     found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]
     why = unsaid(sized, measured(summary, pairs))
     target, no_pair = described.estate.targets.blocking, sum(summary.unmatched.values())

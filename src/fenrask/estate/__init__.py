@@ -12,7 +12,7 @@ from fenrask.estate.catalogue import (
     Tiers,
     Transfer,
 )
-from fenrask.estate.destinations import BY_NAME, Destination, Needs
+from fenrask.estate.destinations import BY_NAME, Destination, Fault, Needs
 from fenrask.estate.durations import DurationLaw, DurationPart
 from fenrask.estate.exits import (
     KINDS,
@@ -61,6 +61,7 @@ __all__ = [
     "Flow",
     "DurationLaw",
     "DurationPart",
+    "Fault",
     "Needs",
     "Offer",
     "Onward",

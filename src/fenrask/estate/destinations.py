@@ -2,13 +2,13 @@
 
 from collections import Counter
 from functools import cached_property
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Literal, Self, get_args
 
-from pydantic import Discriminator, Field, Tag, model_validator
+from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from fenrask.estate.values import Count, PortNumber, PrefixText, Share, Strict, unfit
 
-__all__ = ["BY_NAME", "Destination", "Needs", "PerSource"]
+__all__ = ["BY_NAME", "Destination", "Fault", "Needs", "PerSource"]
 
 
 BY_NAME: Literal["by-name"] = "by-name"
@@ -22,6 +22,27 @@ def _inspected_shape(value: Any) -> str:
 Inspected = Annotated[
     Annotated[bool, Tag("whether")] | Annotated[Literal["by-name"], Tag("way")], Discriminator(_inspected_shape)
 ]
+
+
+Fault = Literal["zone-loss", "exit-loss", "node-loss", "session-loss", "any-one"]
+"""A kind of fault: of a zone, an exit, one of an exit's nodes or machines, a routing session; or each of these."""
+_FAULTS: tuple[Fault, ...] = ("zone-loss", "exit-loss", "node-loss", "session-loss")
+
+
+def _as_list(value: Any) -> Any:
+    """A single word as a list of one; nothing as an empty one."""
+    if value is None:
+        return ()
+    return (value,) if isinstance(value, str) else value
+
+
+_WORD = {"enum": [*get_args(Fault)]}
+Faults = Annotated[
+    tuple[Fault, ...],
+    BeforeValidator(_as_list),
+    WithJsonSchema({"anyOf": [_WORD, {"type": "array", "items": _WORD}, {"type": "null"}]}),
+]
+"""Kinds of faults: one, or a list of them."""
 
 
 class Needs(Strict):
@@ -42,7 +63,16 @@ class Needs(Strict):
         None, description="share of time that hosts must reach it, as expected from what offers promise: 0.999"
     )
     outbound_only: bool = Field(False, description="the remote end must not be able to open connections to its hosts")
-    survives: Literal["zone-loss"] | None = Field(None, description="what must not cut off hosts that are not hit")
+    survives: Faults = Field(
+        (),
+        description="the faults, one or a list, after each of which the hosts that are left must still reach it, with "
+        "all its other needs met, and every exit on the path must carry the load that moves there; `any-one` for each",
+    )
+
+    @property
+    def faults(self) -> frozenset[Fault]:
+        """The kinds of faults that it survives."""
+        return frozenset(_FAULTS if "any-one" in self.survives else self.survives)
 
     @property
     def of_inward(self) -> "Needs":
@@ -62,7 +92,7 @@ class Needs(Strict):
             one_source_per_host=self.one_source_per_host or other.one_source_per_host,
             availability=max((n for n in (self.availability, other.availability) if n is not None), default=None),
             outbound_only=self.outbound_only or other.outbound_only,
-            survives=self.survives or other.survives,
+            survives=tuple(dict.fromkeys((*self.survives, *other.survives))),
         )
 
 

@@ -128,6 +128,9 @@ class Workload(Strict):
         (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
     )
     hosts: Count = Field(description="hosts in all these subnets together")
+    load_moves: bool = Field(
+        True, description="whether the load of hosts in a zone that is lost moves to those in its other subnets"
+    )
     ipv6_share: Share | None = Field(
         None,
         description="where hosts and destination have both IP versions: share of connections that ask for IPv6 first; "
@@ -181,6 +184,9 @@ class Targets(Strict):
 
     blocking: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         1e-4, description="maximum share of new connections that find no free port at the peak"
+    )
+    blocking_after_fault: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
+        None, description="the same after a fault that flows are to survive; default: as `blocking`"
     )
     days: Annotated[float, Field(strict=True, gt=0, lt=1)] = Field(
         0.95, description="share of days whose busiest hour the plan carries, where load varies from day to day"

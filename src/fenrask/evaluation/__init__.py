@@ -3,10 +3,13 @@
 from fenrask.evaluation.explained import explain
 from fenrask.evaluation.needs import ALLOWED, NEEDS, BrokenNeed, broken_needs, every_broken_need, not_allowed
 from fenrask.evaluation.stages import Evaluation, evaluate
+from fenrask.evaluation.surviving import Survived, Surviving
 
 __all__ = [
     "ALLOWED",
     "NEEDS",
+    "Survived",
+    "Surviving",
     "BrokenNeed",
     "Evaluation",
     "broken_needs",

@@ -158,27 +158,6 @@ def _outbound_only(case: _Case) -> str:
     return ""
 
 
-def _survives(case: _Case) -> str:
-    for path in case.paths:
-        own = case.estate.subnets[path.subnet].zone
-        for name in path.example.exits:
-            zones = case.estate.zones_of(case.estate.exits[name])
-            if own is not None and len(set(zones)) == 1 and own not in zones:
-                if _comes_in_elsewhere(case, path, zones[0]):
-                    continue
-                return f"losing zone {zones[0]} cuts off {path.subnet} in zone {own} ({name})"
-    return ""
-
-
-def _comes_in_elsewhere(case: _Case, path: FlowPath, zone: str) -> bool:
-    """Whether what comes in to a subnet does so by another exit too, which the loss of a zone leaves."""
-    return path.example.inward is not None and any(
-        other.subnet == path.subnet
-        and all(zone not in case.estate.zones_of(case.estate.exits[name]) for name in other.example.exits)
-        for other in case.paths
-    )
-
-
 def _crosses(path: FlowPath) -> str:
     return "leaves for" if path.example.inward is None else "comes from"
 
@@ -200,7 +179,6 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
     "one_source_per_host": _one_source_per_host,
     "availability": _availability,
     "outbound_only": _outbound_only,
-    "survives": _survives,
 }
 """By the key of the need: why it is broken, or an empty text."""
 

@@ -1,5 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,6 +11,7 @@ from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.evaluation.needs import BrokenNeed, any_by_size, every_broken_need
+from fenrask.evaluation.surviving import Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
 __all__ = ["Evaluation", "evaluate"]
@@ -22,6 +24,8 @@ class Evaluation:
     described: Described
     like: "Evaluation | None" = None
     """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
+    asks_for_faults: bool = True
+    """Whether it is looked at what flows are to survive; not of an estate after a fault."""
 
     @cached_property
     def paths(self) -> Paths:
@@ -34,9 +38,29 @@ class Evaluation:
         return demand(self.paths, self.like.demand if self.like else None)
 
     @cached_property
+    def capacity_now(self) -> Capacity:
+        """Every exit against its limits, sized for what is there now where its addresses are `auto`."""
+        return capacity(self.demand, self.like.capacity_now if self.like else None)
+
+    @cached_property
+    def surviving(self) -> Surviving:
+        """The faults that flows are to survive, and the estate after each."""
+        return Surviving(self.described, self._struck)
+
+    def _struck(self, after: Described) -> "Evaluation":
+        """The evaluation of this estate after a fault, of which nothing is to survive another one."""
+        return Evaluation(after, self, asks_for_faults=False)
+
+    @property
+    def _after_faults(self) -> tuple[Survived, ...]:
+        return self.surviving.faults if self.asks_for_faults else ()
+
+    @cached_property
     def capacity(self) -> Capacity:
-        """Every exit against its limits, sized where its addresses are `auto`."""
-        return capacity(self.demand, self.like.capacity if self.like else None)
+        """Every exit against its limits, sized for now and for the faults that flows on it are to survive."""
+        if not self._after_faults:
+            return self.capacity_now
+        return capacity(self.demand, self.capacity_now, self.surviving.needed)
 
     @cached_property
     def plan(self) -> AddressPlan:
@@ -54,15 +78,15 @@ class Evaluation:
         # Most needs do not hang on numbers of addresses: then nothing has to be sized for them.
         plan = self.plan if any_by_size(self.described.estate) else None
         entries, in_use = (plan.entries, plan.in_use) if plan else (None, None)
-        return tuple(every_broken_need(self.paths, entries, in_use))
+        found = tuple(every_broken_need(self.paths, entries, in_use))
+        if not self._after_faults:
+            return found
+        return (*found, *self.surviving.broken(self.paths, self.capacity, _by_flow(found)))
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:
         """The needs that are not met, by flow."""
-        found: dict[str, list[BrokenNeed]] = {}
-        for one in self.broken:
-            found.setdefault(one.flow, []).append(one)
-        return found
+        return _by_flow(self.broken)
 
     @property
     def short(self) -> tuple[ExitLimits, ...]:
@@ -131,6 +155,16 @@ class Evaluation:
         return min(limits, key=lambda pair: pair[1].headroom, default=None)
 
 
-def evaluate(described: Described, like: Evaluation | None = None) -> Evaluation:
-    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold."""
-    return Evaluation(described, like)
+def _by_flow(broken: Iterable[BrokenNeed]) -> dict[str, list[BrokenNeed]]:
+    found: dict[str, list[BrokenNeed]] = {}
+    for one in broken:
+        found.setdefault(one.flow, []).append(one)
+    return found
+
+
+def evaluate(described: Described, like: Evaluation | None = None, asks_for_faults: bool = True) -> Evaluation:
+    """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold.
+
+    asks_for_faults: whether it is looked at what flows are to survive.
+    """
+    return Evaluation(described, like, asks_for_faults)

@@ -12,7 +12,7 @@ from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described, Flow
 from fenrask.estate.suggestions import some, unknown
-from fenrask.evaluation import BrokenNeed, Evaluation, evaluate
+from fenrask.evaluation import BrokenNeed, Evaluation, Survived, evaluate
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
@@ -29,7 +29,7 @@ __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 _PER_QUESTION_S = 5.0
 _QUESTIONS_S = 30.0
 _NEXT = 2
-_MOST_CUTS = 40
+_MOST_CUTS = 200
 _MARGINS = (0.002, 0.01)
 """Shares of the ports left unused, tried in turn."""
 
@@ -248,13 +248,43 @@ def _covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[
             yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
         elif not one.fits:
             yield factors, -inf, len(users) - 1.0
+    for survived in evaluation.surviving.faults:
+        yield from _covers_after(model, taken, bought, survived)
+
+
+def _covers_after(
+    model: Model, taken: Mapping[int, Option], bought: Mapping[Site, AddressChoice], survived: Survived
+) -> Iterator[Cut]:
+    """The same of the load after a fault that flows are to survive: of all that then passes an exit."""
+    if survived.evaluation is None:
+        return
+    sites, paths = exits_of(model.amounts.described, taken, model.units, bought), survived.evaluation.paths
+    passing: dict[str, set[int]] = {}
+    for number, unit in enumerate(model.units):
+        for flow in unit.flows:
+            for path in paths.by_flow[flow] if number in taken and flow in paths.by_flow else ():
+                for name in path.example.exits if path.example.verdict.arrives else ():
+                    passing.setdefault(name, set()).add(number)
+    for one, _ in survived.loaded():
+        site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))
+        if site is None or not users:
+            continue
+        factors = {model.taken[number, taken[number]]: 1.0 for number in users}
+        needed = one.needed if isinstance(one, ExitCapacity) else None
+        if needed is not None and site in bought and bought[site].number < needed:
+            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
+            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
+        elif one.exceeded or (isinstance(one, ExitCapacity) and needed is None):
+            yield factors, -inf, len(users) - 1.0
 
 
 def _unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
     """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
     taken, inward = _taken(model, solved), evaluation.described.estate.inward_flows
+    # What exits lack after a fault is a row of its own: see `_covers_after`.
+    lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
     for one in evaluation.broken:
-        if one.need in BY_SIZE:
+        if one.need in BY_SIZE or (one.need == "survives" and one.flow in lacking):
             continue
         if one.flow in inward:
             yield from _against_inward(model, taken, one, inward[one.flow])

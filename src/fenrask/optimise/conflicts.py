@@ -77,7 +77,7 @@ def _feasible(
     for unit in units:
         wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in kept}
         dropped = {
-            name: None if name in ("max_source_addresses", "survives") else False
+            name: type(unit.needs).model_fields[name].default
             for name in type(unit.needs).model_fields
             if name not in wanted
         }

@@ -7,7 +7,7 @@ from itertools import combinations
 from fenrask.designs.endpoints import endpoints_of
 from fenrask.estate import BY_NAME, KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import ALLOWED, broken_needs
+from fenrask.evaluation import ALLOWED, broken_needs, evaluate
 from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
 from fenrask.optimise.sites import Places, passed
 from fenrask.prefixes import Address, Prefix, is_public
@@ -34,7 +34,11 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
                 alike.setdefault((stated.network, versions), []).append((subnet, share))
         for (network, _), subnets in alike.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
-    found, places = [], Places(described)
+    found, places, current = [], Places(described), evaluate(described)
+    # After some fault that they are to survive; what exits then carry is a row of the programme.
+    cut_off = (
+        current.surviving.cut_off(current.paths, current.broken_by_flow) if current.surviving.faults else frozenset()
+    )
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
     few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
     for (network, spread, to, public), names in flows.items():
@@ -45,7 +49,7 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
         families = _families(described, some, to)
         group = Group(tuple(names), to, network, some, needs, public, families, sum(shares, Fraction(0)), weights)
-        options = _distinct(_options(paths, group, places, asked))
+        options = _distinct(_options(paths, group, places, asked, cut_off))
         if few:
             options += _others(group, places, options, others)
         found.append(Unit(group, tuple(options)))
@@ -73,9 +77,9 @@ def _counts(prefix: Prefix) -> bool:
     return prefix.version == 4 or is_public(prefix)
 
 
-def _options(paths: Paths, group: Group, places: Places, asked: Wanted) -> Iterator[Option]:
+def _options(paths: Paths, group: Group, places: Places, asked: Wanted, cut_off: frozenset[str]) -> Iterator[Option]:
     described = paths.described
-    current = _current(paths, group, places)
+    current = _current(paths, group, places, cut_off)
     if current is not None:
         yield current
     prefixes = described.estate.destinations[group.to].prefixes
@@ -105,7 +109,7 @@ BY_SIZE = ("max_source_addresses", "one_source_per_host", ALLOWED)
 """Needs that hang on how many addresses exits are given, and which."""
 
 
-def _current(paths: Paths, group: Group, places: Places) -> Option | None:
+def _current(paths: Paths, group: Group, places: Places, cut_off: frozenset[str]) -> Option | None:
     """The path that a group has; None where part of it does not arrive, or a subnet has several paths at once."""
     estate = paths.described.estate
     own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
@@ -115,6 +119,7 @@ def _current(paths: Paths, group: Group, places: Places) -> Option | None:
     if any(name not in reached for name in group.subnets):
         return None
     broken = {one.need for name in group.flows for one in broken_needs(paths, name)}
+    broken |= {"survives"} if cut_off & {*group.flows} else set()
     fails = tuple(sorted(broken - {*BY_SIZE, "arrives"}))
     if not any(estate.exits[name].needs_offer for path in own for name in path.trace.exits if name in estate.exits):
         return Option(CURRENT, (), fails, first=_defaulted(group, own), also=passed(paths, places, group))
@@ -219,7 +224,7 @@ def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoin
         fails = ["inspected"] if group.needs.inspected else []
         zones = {estate.subnets[one].zone for one in inside}
         elsewhere = any(estate.subnets[one].zone not in zones for one in group.subnets)
-        if group.needs.survives and len(zones) == 1 and elsewhere:
+        if "zone-loss" in group.needs.faults and len(zones) == 1 and elsewhere:
             fails.append("survives")
         where = f" in {some(sorted(str(zone) for zone in zones))} alone" if inside != every[0] else ""
         yield Option(f"{name} ({offer.kind}){where}", (site,) * len(group.subnets), tuple(fails))
@@ -345,7 +350,7 @@ def _falls_with(described: Described, group: Group, zone: str | None) -> tuple[s
     """`survives`, where hosts in other zones would be cut off with this one."""
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     cut_off = zone is not None and any(one not in (None, zone) for one in zones)
-    return ("survives",) if group.needs.survives and cut_off else ()
+    return ("survives",) if "zone-loss" in group.needs.faults and cut_off else ()
 
 
 def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterator[Option]:

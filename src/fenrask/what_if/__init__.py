@@ -1,9 +1,9 @@
 """What happens if: faults and stated cases, growth, inputs that change, and the day replayed by simulation."""
 
+from fenrask.evaluation.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.alerts import Alert, alerts
 from fenrask.what_if.apart import confident_apart, grow_apart, stress_apart, zone_losses_apart
 from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
-from fenrask.what_if.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.growth import Growth, grow
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
 from fenrask.what_if.sensitivity import Effect, sensitivity

@@ -7,8 +7,8 @@ from fractions import Fraction
 from fenrask.capacity import ExitLimits
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.faults import scaled_flows
 from fenrask.units import figure
-from fenrask.what_if.faults import scaled_flows
 
 __all__ = ["Crossing", "Growth", "Month", "grow", "grown", "month"]
 

@@ -13,9 +13,9 @@ from fenrask.derivation import Step
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.faults import asking_by_name, case_patch
 from fenrask.routing import SubnetPath
 from fenrask.units import counted, figure
-from fenrask.what_if.faults import asking_by_name, case_patch
 from fenrask.what_if.filling import full_after
 
 __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
@@ -124,7 +124,7 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
     gone = np.array([workload in lost for workload in traffic.workloads], dtype=bool)
     lost_flows = tuple(traffic.names[row] for row in np.flatnonzero(gone[traffic.workload]).tolist())
     try:
-        after = evaluate(described.struck(case_patch(described, case), name), like=before)
+        after = evaluate(described.struck(case_patch(described, case), name), like=before, asks_for_faults=False)
         sized, too_fast = after.capacity, dict[str, str]()
     except UnusableInput:
         cut = {flow: "nothing is left of it" for flow in described.estate.flows if flow not in lost_flows}

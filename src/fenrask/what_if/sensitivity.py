@@ -8,7 +8,7 @@ from typing import Any
 
 from fenrask.estate import Case, Described, Rate
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.what_if.faults import case_patch, scaled_flows
+from fenrask.evaluation.faults import case_patch, scaled_flows
 
 __all__ = ["Effect", "sensitivity"]
 

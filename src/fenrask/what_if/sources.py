@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from fenrask.estate import Case, Described
+from fenrask.evaluation.faults import losses_patch
 from fenrask.routing import Trace, trace_from
-from fenrask.what_if.faults import losses_patch
 
 __all__ = ["Shown", "shown_to", "sources_shown"]
 

@@ -12,6 +12,8 @@ _EXITS = (
     Column("exit", "exit"),
     Column("addresses", "addresses", "count"),
     Column("addresses_needed", "needs", "count"),
+    Column("addresses_needed_after_fault", "after a fault", "count", sparse=True),
+    Column("worst_fault", "the worst", sparse=True, least_width=100),
     Column("binding_pool", "busiest destination"),
     Column("peak_at", "peak"),
     Column("peak_at_s", "peak s", "number", least_width=MACHINES),
@@ -109,6 +111,7 @@ def capacity_page(capacity: Capacity) -> Page:
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every)
+    summary = (*summary, *(_short_then(one) for one in capacity.exits if one.fits and not one.carries_faults))
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
     doubts = [(one.name, words) for one in capacity.exits for words in beyond_range(one)]
@@ -155,6 +158,15 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
     )
 
 
+def _short_then(one: ExitCapacity) -> str:
+    """What an exit that carries its load now does not carry after a fault."""
+    assert one.after_fault is not None
+    after, then = one.after_fault, one.after_fault.then
+    needs = "no number suffices" if after.needed is None else f"it then needs {after.needed}"
+    blocked = percent(then.blocking_with(one.addresses))
+    return f"{one.name} after a fault ({after.fault}): {blocked} of new connections find no port; {needs}."
+
+
 def _exits(some: Sequence[ExitLimits]) -> int:
     return len({one.exit for one in some})
 
@@ -193,11 +205,12 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
     if ports is None:
         limit = one.port_limit
         nothing = ("no load", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
-        return (one.name, one.addresses, one.needed, *nothing, one.fits)
+        return (one.name, one.addresses, one.needed, *_after(one), *nothing, one.fits)
     return (
         one.name,
         one.addresses,
         one.needed,
+        *_after(one),
         ports.binding,
         "all day" if ports.level else clock_text(ports.time_s),
         ports.time_s,
@@ -208,6 +221,11 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
         round(ports.blocked_per_day),
         one.fits,
     )
+
+
+def _after(one: ExitCapacity) -> tuple[object, ...]:
+    after = one.after_fault
+    return (None, None) if after is None else ("none suffices" if after.needed is None else after.needed, after.fault)
 
 
 def _affected(one: ExitCapacity) -> tuple[object, ...]:

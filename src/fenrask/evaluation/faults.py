@@ -2,10 +2,21 @@
 
 from typing import Any
 
-from fenrask.designs.contract import Patch
-from fenrask.estate import LOADS, Case, Described, DurationLaw, Flow
+from fenrask.estate import LOADS, Case, Described, DurationLaw, Fault, Flow
 
-__all__ = ["all_cases", "asking_by_name", "case_patch", "scaled_flows", "single_faults", "without_exit", "without_zone"]
+__all__ = [
+    "all_cases",
+    "asking_by_name",
+    "case_patch",
+    "faults",
+    "losses_patch",
+    "scaled_flows",
+    "single_faults",
+    "without_exit",
+    "without_zone",
+]
+
+Patch = dict[str, Any]
 
 
 def case_patch(described: Described, case: Case) -> Patch:
@@ -115,16 +126,25 @@ def all_cases(described: Described) -> dict[str, Case]:
 
 def single_faults(described: Described) -> dict[str, Case]:
     """The loss of each zone, each exit that an offer stands behind, each node of several, and each routing session."""
+    return {name: case for name, (_, case) in faults(described).items()}
+
+
+def faults(described: Described) -> dict[str, tuple[Fault, Case]]:
+    """The same, each with its kind."""
     estate = described.estate
     zones = dict.fromkeys(subnet.zone for subnet in estate.subnets.values() if subnet.zone)
-    cases = {f"zone {zone} lost": Case(lose_zones=(zone,)) for zone in zones}
+    cases: dict[str, tuple[Fault, Case]]
+    cases = {f"zone {zone} lost": ("zone-loss", Case(lose_zones=(zone,))) for zone in zones}
     for name, exit_ in estate.exits.items():
         if exit_.can_fail:
-            cases[f"{name} lost"] = Case(lose_exits=(name,))
+            cases[f"{name} lost"] = "exit-loss", Case(lose_exits=(name,))
         if exit_.units > 1 and exit_.with_units(1) is not None:
-            cases[f"a node of {name} lost"] = Case(lose_nodes={name: 1})
-        for router in filter(None, exit_.sessions):
-            cases[f"{name}'s session at {router} down"] = Case(sessions_down=(f"{name}/{router}",))
+            cases[f"a node of {name} lost"] = "node-loss", Case(lose_nodes={name: 1})
+        for router, is_up in exit_.sessions.items() if exit_.speaks else ():
+            at = f" at {router}" if router else ""
+            if is_up:
+                case = Case(sessions_down=(f"{name}/{router}" if router else name,))
+                cases[f"{name}'s session{at} down"] = "session-loss", case
     return cases
 
 
@@ -149,13 +169,16 @@ def _both(one: Any, other: Any) -> Any:
 
 
 def _moved(described: Described, zones: tuple[str, ...]) -> Patch:
-    workloads: dict[str, dict[str, object]] = {}
-    for name, workload in described.estate.workloads.items():
-        left = [one for one in workload.subnets if described.estate.subnets[one].zone not in zones]
+    estate, workloads = described.estate, dict[str, dict[str, object]]()
+    for name, workload in estate.workloads.items():
+        left = [one for one in workload.subnets if estate.subnets[one].zone not in zones]
         if not left:
             workloads[name] = {"hosts": 0}
         elif len(left) < len(workload.subnets):
             workloads[name] = {"subnets": left}
+            if not workload.load_moves:
+                shares = estate.host_shares(name)
+                workloads[name]["hosts"] = round(workload.hosts * float(sum(shares[one] for one in left)))
     return {"workloads": workloads}
 
 

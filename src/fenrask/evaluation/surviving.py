@@ -1,0 +1,195 @@
+"""What flows are to survive: each fault that a need names, the estate after it, and what it breaks of these flows.
+
+A flow survives a fault if the hosts that are left still reach its destination, with all its other needs met, and if
+every exit that it then passes carries the load that moves there, within `targets.blocking_after_fault`.
+"""
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits
+from fenrask.errors import UnusableInput
+from fenrask.estate import Case, Described, Fault
+from fenrask.evaluation.faults import case_patch, faults
+from fenrask.evaluation.needs import BrokenNeed
+from fenrask.routing import Paths
+from fenrask.units import figure, percent
+
+if TYPE_CHECKING:
+    from fenrask.evaluation.stages import Evaluation
+
+__all__ = ["Surviving", "Survived"]
+
+_NOT_AFTERWARDS = ("survives", "availability", "arrives")
+"""Needs that say nothing of the time after a fault, or that are looked at by themselves."""
+
+
+@dataclass(frozen=True)
+class Survived:
+    """The estate after one fault, with the flows that are to survive it."""
+
+    name: str
+    case: Case
+    flows: tuple[str, ...]
+    evaluation: "Evaluation | None"
+    """None where nothing of the estate is left to evaluate."""
+
+    @cached_property
+    def passed(self) -> Mapping[str, frozenset[str]]:
+        """By flow: the exits that it then passes, where it arrives."""
+        if self.evaluation is None:
+            return {}
+        paths = self.evaluation.paths
+        return {
+            flow: frozenset(
+                name for path in paths.by_flow[flow] if path.example.verdict.arrives for name in path.example.exits
+            )
+            for flow in self.flows
+            if flow in paths.by_flow
+        }
+
+    def loaded(self) -> Iterator[tuple[ExitLimits, list[str]]]:
+        """The exits, or what single destinations see of them, that these flows then pass; with these flows."""
+        if self.evaluation is None:
+            return
+        estate = self.evaluation.described.estate
+        for one in self.evaluation.capacity.every:
+            toward = one.toward if isinstance(one, ExitCapacity) else ""
+            exit_ = estate.exits[one.exit]
+            users = [
+                flow
+                for flow, passed in self.passed.items()
+                if one.exit in passed and exit_.toward(estate.flows[flow].remote) == toward
+            ]
+            if users:
+                yield one, users
+
+
+@dataclass(frozen=True)
+class Surviving:
+    """Every fault that any flow of an estate is to survive. `evaluated` evaluates an estate without asking this."""
+
+    described: Described
+    evaluated: "Callable[[Described], Evaluation]"
+
+    @cached_property
+    def faults(self) -> tuple[Survived, ...]:
+        """The estate after each of them, in the order of `faults`."""
+        wanted: dict[str, frozenset[Fault]] = {}
+        estate = self.described.estate
+        for name, flow in estate.flows.items():
+            if estate.has_needs(flow) and (kinds := estate.needs_of(flow).faults):
+                wanted[name] = kinds
+        found = []
+        for title, (kind, case) in faults(self.described).items() if wanted else ():
+            if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
+                found.append(Survived(title, case, flows, self._after(title, case)))
+        return tuple(found)
+
+    def _after(self, title: str, case: Case) -> "Evaluation | None":
+        patch: dict[str, Any] = case_patch(self.described, case)
+        if (allowed := self.described.estate.targets.blocking_after_fault) is not None:
+            patch = {**patch, "targets": {"blocking": allowed}}
+        try:
+            return self.evaluated(self.described.struck(patch, title))
+        except UnusableInput:
+            return None
+
+    @cached_property
+    def needed(self) -> Mapping[tuple[str, str], AfterFault]:
+        """What exits need after the fault that asks for most; see `capacity`."""
+        found: dict[tuple[str, str], AfterFault] = {}
+        for survived in self.faults:
+            for one, _ in survived.loaded():
+                if not isinstance(one, ExitCapacity):
+                    continue
+                known, key = found.get((one.exit, one.toward)), (one.exit, one.toward)
+                if known is None or (known.needed is not None and (one.needed is None or one.needed > known.needed)):
+                    found[key] = AfterFault(survived.name, one.needed, one)
+        return found
+
+    def cut_off(self, paths: Paths, now: Mapping[str, list[BrokenNeed]]) -> frozenset[str]:
+        """The flows that some fault cuts off, or makes break another need; whatever exits then carry."""
+        before, found = _lost(paths), set[str]()
+        for survived in self.faults:
+            after = None if survived.evaluation is None else _lost(survived.evaluation.paths)
+            found |= {flow for flow in survived.flows if self._why(survived, flow, before, after, now)}
+        return frozenset(found)
+
+    def lacking(self, capacity: Capacity) -> frozenset[str]:
+        """The flows that an exit on their path does not carry after some fault, though they still arrive."""
+        return frozenset(flow for survived in self.faults for flow, _ in _short(survived, capacity))
+
+    def broken(self, paths: Paths, capacity: Capacity, now: Mapping[str, list[BrokenNeed]]) -> Iterator[BrokenNeed]:
+        """For each flow that does not survive what it is to: the first fault that it does not, and why."""
+        before = _lost(paths)
+        told: set[str] = set()
+        for survived in self.faults:
+            after = None if survived.evaluation is None else _lost(survived.evaluation.paths)
+            short = dict(_short(survived, capacity))
+            for flow in survived.flows:
+                if flow in told:
+                    continue
+                why = self._why(survived, flow, before, after, now) or short.get(flow, "")
+                if why:
+                    told.add(flow)
+                    yield BrokenNeed(flow, "survives", f"{survived.name}: {why}")
+
+    def _why(
+        self,
+        survived: Survived,
+        flow: str,
+        before: Mapping[tuple[str, str], Fraction],
+        after: Mapping[tuple[str, str], Fraction] | None,
+        now: Mapping[str, list[BrokenNeed]],
+    ) -> str:
+        """Why a flow does not get there after a fault, or breaks a need that it does not break now."""
+        evaluation = survived.evaluation
+        if after is None or evaluation is None:
+            return "nothing of it is left"
+        estate = evaluation.described.estate
+        if not estate.workloads[estate.flows[flow].workload].hosts:
+            # The fault takes all its hosts: there is nobody left whom it could cut off.
+            return ""
+        for path in evaluation.paths.by_flow[flow]:
+            key = (flow, path.subnet)
+            if not path.example.verdict.arrives and after[key] > before.get(key, 0):
+                return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
+        already = {one.need for one in now.get(flow, ())}
+        others = (one for one in evaluation.broken_by_flow.get(flow, ()) if one.need not in _NOT_AFTERWARDS)
+        return next((f"{one.need} is broken: {one.why}" for one in others if one.need not in already), "")
+
+
+def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
+    """The share of each flow from each subnet that does not arrive, where any does not."""
+    found: dict[tuple[str, str], Fraction] = {}
+    for path in paths.lost:
+        key = (path.flow, path.subnet)
+        found[key] = found.get(key, Fraction(0)) + path.within
+    return found
+
+
+def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[str, str]]:
+    """By flow: what an exit on its path does not carry after a fault, with the addresses that it has."""
+    for one, users in survived.loaded():
+        why = _too_much(one, capacity)
+        if why:
+            yield from ((flow, why) for flow in users)
+
+
+def _too_much(one: ExitLimits, capacity: Capacity) -> str:
+    """What an exit does not carry after a fault; with the addresses that it has now, which do not grow in a fault."""
+    if isinstance(one, ExitCapacity):
+        has = capacity.of(one.exit, one.toward)
+        addresses = has.addresses if has is not None else one.addresses
+        blocking = one.blocking_with(addresses)
+        if blocking > one.target:
+            needs = "no number of addresses suffices" if one.needed is None else f"it then needs {one.needed}"
+            return f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
+    over = next((limit for limit in one.exceeded if limit.limit != "addresses"), None)
+    if over is None:
+        return ""
+    return f"{one.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"

@@ -23,6 +23,7 @@ PAGES = {"README.md": "vellmouth", "docs/guide.md": "vellmouth", "docs/worked-ex
 """Each page, and which of the shipped estates its commands are run on."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)
+_SECONDS = re.compile(r" \(\d+(\.\d+)? s\)$")
 _ESTATE = re.compile(r"```yaml\n.*?```", re.DOTALL)
 
 
@@ -45,7 +46,8 @@ def _run(command: str, folder: str) -> str:
     status, printed, said = _printed(shlex.split(shown[0]), folder)
     if status > 1:
         raise SystemExit(f"{command}: {said}")
-    lines = _cut(printed.splitlines(), shown[1:])
+    # How long it took is another figure each time.
+    lines = [_SECONDS.sub("", line) for line in _cut(printed.splitlines(), shown[1:])]
     return "\n".join(["```console", f"$ {command}", *lines, "```"])
 
 

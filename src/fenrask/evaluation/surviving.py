@@ -10,6 +10,8 @@ from fractions import Fraction
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
@@ -78,16 +80,27 @@ class Surviving:
     @cached_property
     def faults(self) -> tuple[Survived, ...]:
         """The estate after each of them, in the order of `faults`."""
-        wanted: dict[str, frozenset[Fault]] = {}
-        estate = self.described.estate
-        for name, flow in estate.flows.items():
-            if estate.has_needs(flow) and (kinds := estate.needs_of(flow).faults):
-                wanted[name] = kinds
-        found = []
+        wanted, found = self._wanted(), []
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
                 found.append(Survived(title, case, flows, self._after(title, case)))
         return tuple(found)
+
+    def _wanted(self) -> dict[str, frozenset[Fault]]:
+        """The kinds of faults that each flow is to survive, of those that are to survive any."""
+        estate = self.described.estate
+        by_end = [{name: one.needs.faults for name, one in some.items()} for some in (estate.workloads, estate.remotes)]
+        if not any(kinds for each in by_end for kinds in each.values()):
+            return {}
+        traffic = self.described.traffic
+        own = [by_end[0][name] for name in traffic.workloads]
+        theirs = [by_end[1][name] for name in traffic.destinations]
+        asked = np.array([bool(one) for one in own])[traffic.workload]
+        asked |= np.array([bool(one) for one in theirs])[traffic.destination]
+        return {
+            traffic.names[row]: own[traffic.workload[row]] | theirs[traffic.destination[row]]
+            for row in np.flatnonzero(asked).tolist()
+        }
 
     def _after(self, title: str, case: Case) -> "Evaluation | None":
         patch: dict[str, Any] = case_patch(self.described, case)

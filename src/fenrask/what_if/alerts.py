@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenrask.capacity import ExitCapacity
+from fenrask.capacity import ExitCapacity, growth_until
 from fenrask.capacity.streams import parts_toward
 from fenrask.evaluation import Evaluation
 
@@ -21,6 +21,8 @@ __all__ = ["Alert", "alerts"]
 class Alert:
     """One exit: concurrent connections at which to warn, and at which a limit is reached."""
 
+    name: str
+    """What it is called: the exit, and the destination whose connections alone are meant, if one's are."""
     exit: str
     limit: str
     """The limit that binds first."""
@@ -36,6 +38,10 @@ class Alert:
     """From the warning until the limit is reached, at the present growth; None where nothing grows."""
     target: float
     """The share of new connections without a port that is accepted."""
+    toward: str = ""
+    """The destination whose connections alone are meant; empty for all of the exit."""
+    fault: str = ""
+    """The fault after which it would be so, while all is well; empty where it is so at once."""
 
 
 def alerts(evaluation: Evaluation, lead_months: float = 1.0) -> Iterator[Alert]:
@@ -58,13 +64,25 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
         at, peak = int(np.argmax(load)), float(np.max(load))
         if peak <= 0:
             continue
-        room, limit = min(limits)
-        full = peak * (1 + room)
         open_ = [(flows[part.flow].growth_per_month, float(part.concurrent[at])) for part in parts]
         growth = sum(share * held for share, held in open_) / sum(held for _, held in open_)
         monthly = math.log1p(growth) if growth > 0 else 0.0
-        warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
-        left = max(0.0, math.log(full / peak) / monthly) if monthly and full > 0 else (None if full > peak else 0.0)
-        yield Alert(
-            one.name, limit, peak, full, min(warn, full), growth, left, lead_months if monthly else None, target
-        )
+        rooms = [(*min(limits), "")]
+        if isinstance(one, ExitCapacity) and (room := _room_after(one)) is not None and one.after_fault:
+            rooms.append((room, "ports", one.after_fault.fault))
+        for room, limit, fault in rooms:
+            full = peak * (1 + room)
+            warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
+            left = max(0.0, math.log(full / peak) / monthly) if monthly and full > 0 else (None if full > peak else 0.0)
+            after = lead_months if monthly else None
+            yield Alert(
+                one.name, one.exit, limit, peak, full, min(warn, full), growth, left, after, target, toward, fault
+            )
+
+
+def _room_after(one: ExitCapacity) -> float | None:
+    """The share that all load may grow by until the worst fault that flows are to survive overloads an exit."""
+    if one.after_fault is None:
+        return None
+    then = one.after_fault.then
+    return growth_until(then.streams, then.assignment, then.how, one.addresses, then.target)

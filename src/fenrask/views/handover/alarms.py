@@ -18,10 +18,12 @@ def alert_files(estate: str, found: Sequence[Alert]) -> Iterator[HandoverFile]:
     whole = {"groups": [{"name": f"egress of {visible(estate)}", "rules": rules}]}
     text = yaml.safe_dump(whole, sort_keys=False, allow_unicode=True, width=110)
     head = "# Metrics: connections (gauge) and blocked (counter), each with the label `exit`.\n"
+    if any(one.toward for one in found):
+        head += "# Where a destination sees addresses of its own, also `destination`.\n"
     yield HandoverFile("alerts.yaml", "alert rules for monitoring", (head + text).encode("utf-8"))
     rows = [
         (
-            one.exit, one.limit, f"{one.peak:.6g}", f"{one.warn_at:.6g}", f"{one.full_at:.6g}",
+            one.name, _limit(one), f"{one.peak:.6g}", f"{one.warn_at:.6g}", f"{one.full_at:.6g}",
             f"{one.growth_per_month:.4g}", _number(one.months_left), _number(one.months_after_warning),
         )
         for one in found
@@ -33,12 +35,20 @@ def alert_files(estate: str, found: Sequence[Alert]) -> Iterator[HandoverFile]:
     yield HandoverFile("alerts.csv", "the same thresholds as a table", csv_text(heading, rows))
 
 
+def _limit(one: Alert) -> str:
+    return f"{one.limit}, after {one.fault}" if one.fault else one.limit
+
+
 def _number(value: float | None) -> str:
     return "" if value is None else f"{value:.3g}"
 
 
 def _rules(one: Alert) -> Iterator[dict[str, object]]:
-    chosen = f'{{exit="{_label_value(one.exit)}"}}'
+    toward = f',destination="{_label_value(one.toward)}"' if one.toward else ""
+    chosen = f'{{exit="{_label_value(one.exit)}"{toward}}}'
+    if one.fault:
+        yield from _after_fault(one, chosen)
+        return
     if one.months_after_warning is not None:
         left = f"{one.months_after_warning:.2g} months are left at the present growth"
     else:
@@ -47,24 +57,38 @@ def _rules(one: Alert) -> Iterator[dict[str, object]]:
     if one.full_at <= one.peak:
         left = "today's peak is above it already"
     for name, severity, at, minutes, said in (
-        ("filling", "warning", one.warn_at, 15, f"{one.exit}: {full}; {left}."),
-        ("full", "critical", one.full_at, 5, f"{one.exit}: {full}; new connections are refused from here on."),
+        ("filling", "warning", one.warn_at, 15, f"{one.name}: {full}; {left}."),
+        ("full", "critical", one.full_at, 5, f"{one.name}: {full}; new connections are refused from here on."),
     ):
         yield {
-            "alert": f"egress_{label(one.exit)}_{name}",
+            "alert": f"egress_{label(one.name)}_{name}",
             "expr": f"connections{chosen} > {at:.0f}",
             "for": f"{minutes}m",
             "labels": {"severity": severity},
             "annotations": {"summary": _plain(said)},
         }
     yield {
-        "alert": f"egress_{label(one.exit)}_refuses",
+        "alert": f"egress_{label(one.name)}_refuses",
         "expr": f"rate(blocked{chosen}[5m]) > 0",
         "for": "5m",
         "labels": {"severity": "critical"},
         "annotations": {
-            "summary": _plain(f"{one.exit} refuses new connections; the plan accepts {share_text(one.target)}.")
+            "summary": _plain(f"{one.name} refuses new connections; the plan accepts {share_text(one.target)}.")
         },
+    }
+
+
+def _after_fault(one: Alert, chosen: str) -> Iterator[dict[str, object]]:
+    """A warning at the load from which on a fault that flows are to survive would overload an exit."""
+    said = (
+        f"{one.name}: from {one.full_at:,.0f} connections on, it does not carry what comes in this case: {one.fault}."
+    )
+    yield {
+        "alert": f"egress_{label(one.name)}_not_after_a_fault",
+        "expr": f"connections{chosen} > {one.full_at:.0f}",
+        "for": "15m",
+        "labels": {"severity": "warning"},
+        "annotations": {"summary": _plain(said)},
     }
 
 

@@ -18,6 +18,7 @@ from fenrask.designs import compare
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described, read_estate
+from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, choose
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
@@ -105,7 +106,7 @@ def estate_of(dice: random.Random) -> tuple[dict[str, Any], dict[str, Any]]:
 
 class Checked(InFolder):
     def check(self, described: Described) -> Choice:
-        choice = choose(described, Wanted(explain=False))
+        choice = choose(described, QUICK)
         self.assertTrue(choice.evaluation.meets_all, choice.evaluation.broken)
         self.assertAlmostEqual(choice.mix.month / float(choice.evaluation.bill.total), 1, places=9)
         best = compare(described).cheapest
@@ -201,7 +202,7 @@ class Corners(Checked):
         catalogue = {"offers": {"gate": None, "host": None, "wall": {"rates": {"hour": 3}}, "hub": {"kind": "hub"}}}
         patch |= {"exits": {"gate": None}, "route_tables": {**patch["route_tables"], "private": {"0.0.0.0/0": "door"}}}
         described = self.estate(patch, catalogue)
-        choice = choose(described, Wanted(explain=False))
+        choice = choose(described, QUICK)
         self.assertTrue(choice.evaluation.meets_all, choice.evaluation.broken)
         self.assertEqual(self.taken(choice)["call"], "wall in net, through a hub")
         [rules] = [one["rules"] for one in choice.patch["exits"].values() if one and "rules" in one]
@@ -246,6 +247,42 @@ class Corners(Checked):
                 self.assertEqual(choice.mix.addresses, 0)
 
 
+class AsTheEngineCounts(Checked):
+    """What the engine accepts, the programme has as a mix: it counts hosts and open connections as the engine does."""
+
+    ONE = {"offers": {"wall": None, "host": None, "inner": None, "door-to-service": None}}
+
+    def test_hosts_are_counted_over_all_subnets_at_once(self) -> None:
+        # 10 hosts in three subnets: 10 in all, and not four in each.
+        places = {
+            f"app-{n}": {"network": "net", "zone": "a", "prefix": f"10.0.{n}.0/24", "routes": "private"} for n in (2, 3)
+        }
+        patch = {"subnets": places, "workloads": {"work": {"subnets": ["app", *places]}}}
+        for most, fits in ((10, True), (9, False)):
+            described = self.estate(patch, merged(self.ONE, {"offers": {"gate": {"limits": {"hosts": most}}}}))
+            with self.subTest(most):
+                self.assertEqual(evaluate(described).meets_all, fits)
+                if fits:
+                    self.assertTrue(choose(described, QUICK).evaluation.meets_all)
+                else:
+                    with self.assertRaises(NoAnswer):
+                        choose(described, QUICK)
+
+    def test_connections_that_are_always_open_take_a_port_each_for_certain(self) -> None:
+        for each, new, addresses in ((99, 0, 1), (100, 0, 1), (101, 0, 2), (80, 0.1, 1), (95, 0.5, 2)):
+            flow = {"per_host_per_s": None, "persistent_per_host": each}
+            more = {"from": "work", "to": "partner", "per_host_per_s": new, "duration_s": 2}
+            patch = {"flows": {"talk": flow, "more": more if new else None}, "exits": {"gate": {"addresses": "auto"}}}
+            described = self.estate(patch, self.ONE)
+            current = evaluate(described)
+            with self.subTest(each=each, new=new):
+                self.assertEqual(current.capacity.exits[0].addresses, addresses)
+                choice = choose(described, QUICK)
+                self.assertTrue(choice.is_proven)
+                self.assertEqual([one.addresses for one in choice.evaluation.capacity.exits], [addresses])
+                self.assertLessEqual(choice.month, float(current.bill.total) + 0.005)
+
+
 class Kept(InFolder):
     """What is to stay stays, whatever it is; and its money is in the programme, as the bill of the patch shows."""
 
@@ -253,7 +290,7 @@ class Kept(InFolder):
         choice = choose(described, Wanted(keep=keep, explain=False))
         self.assertTrue(choice.evaluation.meets_all, choice.evaluation.broken)
         self.assertAlmostEqual(choice.mix.month / float(choice.evaluation.bill.total), 1, places=9)
-        self.assertGreaterEqual(choice.mix.month, choose(described, Wanted(explain=False)).mix.month - 1e-6)
+        self.assertGreaterEqual(choice.mix.month, choose(described, QUICK).mix.month - 1e-6)
         return choice
 
     def paths(self, choice: Choice, flow: str) -> set[tuple[str, ...]]:
@@ -384,4 +421,4 @@ class BesideAnotherSolver(InFolder):
         found = program.solve(60)
         assert found is not None
         self.assertAlmostEqual(found.objective / other.fun, 1, places=7)
-        self.assertAlmostEqual(choose(described, Wanted(explain=False)).mix.month / other.fun, 1, places=7)
+        self.assertAlmostEqual(choose(described, QUICK).mix.month / other.fun, 1, places=7)

@@ -24,6 +24,8 @@ class Laid:
 
     concurrent: Series
     """Connections held toward all addresses of the destination."""
+    always_open: float
+    """Of these, the ones that are always open."""
     new_per_s: Series
     bits_per_s: Series
     packets_per_s: Series
@@ -76,13 +78,15 @@ class Amounts:
         for site, part in parts.items():
             concurrent = np.zeros(self.demand.times_s.size)
             new, bits, packets = (np.zeros(concurrent.size // POINTS_PER_STEP) for _ in range(3))
+            always_open = 0.0
             for name in unit.flows:
+                always_open += float(part * unit.group.part) * self._always_open(name)
                 its_held, its_new, its_bits, its_packets = self._flow(name, unit, site.offer if site.translates else "")
                 concurrent += float(part) * its_held
                 new += float(part) * its_new
                 bits += float(part) * its_bits
                 packets += float(part) * its_packets
-            found[site] = Laid(concurrent, new, bits, packets, (out + back) * part)
+            found[site] = Laid(concurrent, always_open, new, bits, packets, (out + back) * part)
         return found
 
     def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series, Series]:
@@ -90,17 +94,21 @@ class Amounts:
 
         `offer` is that of the translator that keeps ports; empty where connections are held for their lives alone.
         """
-        estate, flow = self.described.estate, self.described.estate.flows[name]
         traffic = self.described.traffic
         row, wire = traffic.number[name], traffic.on_wire
-        hosts, profile = estate.workloads[flow.from_].hosts, self._profile(traffic.profiles[traffic.profile[row]])
+        profile = self._profile(traffic.profiles[traffic.profile[row]])
         share = float(unit.group.part)
         rate = share * float(traffic.rate_per_s[row])
-        concurrent = share * hosts * (flow.persistent_per_host or 0.0) + rate * self._concurrent(name, offer)
+        concurrent = share * self._always_open(name) + rate * self._concurrent(name, offer)
         mean = float(np.mean(profile))
         shape = profile / mean if rate and mean else np.ones(profile.size)
         bits, packets = float(wire.bytes_per_s[row]) * 8, float(wire.packets_per_s[row])
         return concurrent, rate * profile, share * bits * shape, share * packets * shape
+
+    def _always_open(self, name: str) -> float:
+        """The connections of a whole flow that are always open."""
+        flow = self.described.estate.flows[name]
+        return self.described.estate.workloads[flow.from_].hosts * (flow.persistent_per_host or 0.0)
 
     def _volume(self, name: str) -> tuple[Fraction, Fraction]:
         """Bytes sent and received by a whole flow in a month."""

@@ -1,6 +1,7 @@
 """What sites hold: ports by pool, exactly by Erlang's inverse, and every other limit, at the times that can bind."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from math import ceil
 from typing import Any
 
@@ -81,7 +82,9 @@ def _ports(model: Model, site: Site, users: Users, margin: float) -> None:
     carried = {number: assignment.room(number, ports, target) * used for number in numbers}
     room = {variable: carried[one.number] for one, variable in model.purchases_of[site]}
     if assignment.view == "hosts":
-        _presence(model, _present(model, site, model.using[site]), room)
+        # No block serves two subnets: a part of a host takes a whole one.
+        present = _present(model, site, model.using[site])
+        _presence(model, {key: (ceil(hosts - 1e-9), options) for key, (hosts, options) in present.items()}, room)
     else:
         _by_pool(model, site, users, room)
 
@@ -120,6 +123,7 @@ def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) 
     assert ports is not None
     assignment = ASSIGNMENTS[ports.assignment]
     pools: dict[object, list[tuple[int, Floats]]] = {}
+    users = [(key, _weighed(laid, model, site, room)) for key, laid in users]
     if assignment.view == "tuples":
         pools = _tuples(model, users)
     else:
@@ -128,6 +132,22 @@ def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) 
             pools.setdefault(protocol, []).append((model.taken[key], laid.concurrent))
     for members in pools.values():
         _within(model, [one for one, _ in members], np.stack([concurrent for _, concurrent in members]), room)
+
+
+def _weighed(laid: Laid, model: Model, site: Site, room: Mapping[int, float]) -> Laid:
+    """A load in which each connection that is always open counts as what of Erlang's room a port of it is.
+
+    Ports that these take are taken for certain: with c ports, P of them always open, what comes and goes has the room
+    of c - P. That room is convex in c, so that a load fits only if A + P room(c) / c <= room(c); where it does not fit
+    for all that, the engine says so, and a row is added.
+    """
+    if not laid.always_open:
+        return laid
+    ports = model.offer(site.offer).ports
+    assert ports is not None
+    number = {variable: one.number for one, variable in model.purchases_of[site]}
+    each = [most / (number[variable] * ports.per_address) for variable, most in room.items() if most]
+    return replace(laid, concurrent=laid.concurrent - laid.always_open * (1 - min(each, default=1.0)))
 
 
 def _within(model: Model, variables: Sequence[int], series: Floats, room: Mapping[int, float]) -> None:
@@ -155,7 +175,7 @@ def _present(
         for workload in dict.fromkeys(estate.flows[name].from_ for name in unit.flows):
             stated, spread = estate.workloads[workload], estate.host_shares(workload)
             for place, subnet in enumerate(unit.subnets):
-                hosts = float(ceil(stated.hosts * spread[subnet]))
+                hosts = float(stated.hosts * spread[subnet])
                 used = option.sites[place] if option.sites else None
                 passes = site.role is Role.PASSES and (not option.before or option.before[place] == site)
                 if used == site or passes:

@@ -38,7 +38,8 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "mean_concurrent_connections peak_new_per_s worst_second_new_per_s concurrent_by_quarter_hour_connections",
     },
     ("capacity",): {
-        "exits": "exit addresses addresses_needed binding_pool peak_at peak_at_s ports_wanted "
+        "exits": "exit addresses addresses_needed addresses_needed_after_fault worst_fault binding_pool peak_at "
+        "peak_at_s ports_wanted "
         "ports port_headroom blocking blocked_per_day fits",
         "limits": "exit limit use capacity unit headroom growth_share detail",
         "when_full": "exit assignment affected refusal first_tries_dropped lost_for_good mean_wait_s p95_wait_s "

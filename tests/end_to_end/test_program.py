@@ -215,7 +215,7 @@ class Demo(InFolder):
     def test_the_demo_shows_what_it_promises(self) -> None:
         done = self.program("demo", "here")
         self.assertEqual(done.returncode, 0, done.stderr)
-        for word in ("5 errors", "gate-a needs 4 addresses; it has 2", "proven optimal", "11 of 15 cases"):
+        for word in ("6 errors", "gate-a needs 4 addresses; it has 2", "proven optimal", "11 of 15 cases"):
             self.assertIn(word, " ".join(done.stdout.split()))
         self.assertLess(len(done.stdout.splitlines()), 60)
         self.assertTrue(b"<svg" in (self.folder / "here" / "ports.svg").read_bytes())

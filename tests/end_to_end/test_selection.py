@@ -29,7 +29,7 @@ class Selection(InFolder):
                 self.assertLessEqual({one[key] for one in rows}, expected)
                 self.assertTrue(rows)
         findings = self.json("check", "--exit", "gate-a", status=1)["findings"]
-        self.assertEqual([one["rule"] for one in findings], ["port-exhaustion"])
+        self.assertEqual([one["rule"] for one in findings], ["port-exhaustion", "need-not-met"])
         both = self.json("demand", "--exit", "gate-a", "--flow", "pay", status=1)["flows"]
         self.assertEqual([(one["exit"], one["flow"]) for one in both], [("gate-a", "pay")])
         self.assertIn("Did you mean 'gate-a' or 'gate-b'?", self.program("capacity", "--exit", "gate-aa").stderr)

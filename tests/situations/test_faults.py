@@ -137,3 +137,32 @@ class SizedForTheDayAfter(Situation):
         full_at = float(line.split('"')[2].split(",")[3])
         self.assertAlmostEqual(full_at, 50_000 / 2, delta=300)
         self.assertIn("egress_nat_a_not_after_a_fault", (self.folder / "built" / "alerts.yaml").read_text())
+
+
+class EveryOffer(Situation):
+    """A standard design is made with whichever offer of its kind meets all for the least."""
+
+    def test_a_regional_gateway_where_a_zonal_one_does_not_do(self) -> None:
+        for needs, offer in (
+            ({}, "nat"),
+            ({"survives": "zone-loss"}, "nat-wide"),
+            ({"availability": 0.9998}, "nat-wide"),
+        ):
+            self.put({"destinations": {"weather": {"needs": needs}}})
+            designs = {one["design"]: one for one in self.json("compare", "--save", "made", "--force")["designs"]}
+            with self.subTest(needs):
+                one = designs["gateway per network"]
+                self.assertEqual(one["needs_met"], "yes")
+                exits = json.loads((self.folder / "made" / "gateway-per-network.json").read_text())["exits"]
+                self.assertEqual({each["offer"] for each in exits.values() if each}, {offer})
+                # The same gateway by hand costs as much; and the choice is not dearer than any design.
+                self.assertLessEqual(
+                    self.json("choose")["month_amount"],
+                    min(each["month_amount"] for each in designs.values() if each["needs_met"] == "yes") + 0.005,
+                )
+        # Where no offer of the kind does, the design is shown with the one that it takes by itself.
+        self.put({"destinations": {"weather": {"needs": {"inspected": True}}}})
+        designs = {one["design"]: one for one in self.json("compare", "--save", "made", "--force")["designs"]}
+        self.assertNotEqual(designs["gateway per network"]["needs_met"], "yes")
+        exits = json.loads((self.folder / "made" / "gateway-per-network.json").read_text())["exits"]
+        self.assertEqual({each["offer"] for each in exits.values() if each}, {"nat"})

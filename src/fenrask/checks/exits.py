@@ -10,6 +10,7 @@ from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
 from fenrask.estate.suggestions import some
+from fenrask.evaluation import Evaluation
 from fenrask.routing import Verdict
 
 __all__ = [
@@ -139,17 +140,22 @@ def _for_faults(context: Context, flow: str) -> Fix | None:
         if one.most_needed is not None and one.most_needed > one.addresses
     ]
     before = {(one.flow, one.need) for one in context.evaluation.broken}
-    too_much = {one.name for one in context.evaluation.short}
+    too_much = _too_much(context.evaluation)
     for fix in (given(short), {one.exit: one.with_addresses("auto", number) for one, number in short}):
         if not fix or context.trials <= 0:
             break
         context.trials -= 1
         evaluation = context.evaluated({"exits": fix})
         after = {(one.flow, one.need) for one in evaluation.broken}
-        fits = {one.name for one in evaluation.short} <= too_much
-        if fits and (flow, "survives") not in after and after <= before:
+        if _too_much(evaluation) <= too_much and (flow, "survives") not in after and after <= before:
             return {"exits": fix}
     return None
+
+
+def _too_much(evaluation: Evaluation) -> set[tuple[str, str]]:
+    """What each exit does not carry: ports, and limits by name."""
+    ports = {(one.name, "ports") for one in evaluation.capacity.every if not one.enough_addresses}
+    return ports | {(one.name, limit.limit) for one in evaluation.capacity.every for limit in one.exceeded}
 
 
 def _numbers(keys: Mapping[str, Any]) -> str:

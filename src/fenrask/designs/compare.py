@@ -1,14 +1,16 @@
 """Whole designs side by side."""
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from fractions import Fraction
+from itertools import product
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation, evaluate, every_broken_need
 
 __all__ = ["MEASURES", "Candidate", "Comparison", "NotCounted", "beside", "compare"]
 
@@ -108,24 +110,62 @@ class Comparison:
 
 
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
-    """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed."""
-    candidates, not_counted = [], []
+    """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed.
+
+    Each is tried with every offer of the kinds that it takes; the cheapest that meets every need stands for it, or else
+    the one with the offers that it takes by itself.
+    """
+    candidates, not_counted = list[Candidate](), list[NotCounted]()
     current = evaluate(described)
     for design in designs:
-        try:
-            patch = design.patch(described)
-            changed = described.patched(patch, f"design {design.name}") if patch else described
-        except NoAnswer as error:
-            not_counted.append(NotCounted(design, error.cause))
-            continue
-        except UnusableInput as error:
-            if design not in STANDARD:
-                raise
-            not_counted.append(NotCounted(design, f"it cannot be made from this estate: {error.problems[0].expected}"))
-            continue
-        evaluation = evaluate(changed, like=current) if patch else current
-        candidates.append(Candidate(design, patch, evaluation, public_hosts))
+        tried: list[Candidate] = []
+        why = ""
+        for offers in _offers(design, described):
+            costs = [one.evaluation.bill.total for one in tried if one.passes] if offers else []
+            if costs and _hours(described, offers) >= min(costs):
+                continue
+            try:
+                patch = design.patch(replace(described, preferred=offers))
+                if any(patch == one.patch for one in tried):
+                    continue
+                changed = described.patched(patch, f"design {design.name}") if patch else described
+            except NoAnswer as error:
+                why = why or error.cause
+                continue
+            except UnusableInput as error:
+                if design not in STANDARD:
+                    raise
+                why = why or f"it cannot be made from this estate: {error.problems[0].expected}"
+                continue
+            evaluation = evaluate(changed, like=current) if patch else current
+            # What its paths alone rule out need not be sized.
+            if tried and any(every_broken_need(evaluation.paths)):
+                continue
+            tried.append(Candidate(design, patch, evaluation, public_hosts))
+        if tried:
+            passing = [one for one in tried if one.passes] if len(tried) > 1 else []
+            candidates.append(min(passing, key=lambda one: one.evaluation.bill.total, default=tried[0]))
+        else:
+            not_counted.append(NotCounted(design, why))
     return Comparison(tuple(candidates), tuple(not_counted))
+
+
+def _offers(design: Design, described: Described) -> Iterator[dict[str, str]]:
+    """Which offers a design is tried with: what it takes by itself first, then the others by their hourly rates."""
+    sold = described.catalogue.offers
+    by_kind = [
+        sorted((name for name, one in sold.items() if one.kind == kind), key=lambda name: sold[name].rates.hour)
+        for kind in design.kinds
+    ]
+    yield {}
+    if any(len(some) > 1 for some in by_kind):
+        yield from (dict(zip(design.kinds, some, strict=True)) for some in product(*by_kind))
+
+
+def _hours(described: Described, offers: Mapping[str, str]) -> Fraction:
+    """What one exit of each of these offers costs a month by the hour: no estate with them costs less."""
+    rates = (described.catalogue.offers[name].rates.hour for name in offers.values())
+    return Fraction(sum(rates, Decimal(0))) * Fraction(described.catalogue.hours_per_month)
 
 
 def beside(comparison: Comparison, others: Mapping[str, Comparison]) -> Comparison:

@@ -22,3 +22,5 @@ class Design:
     name: str
     about: str
     patch: Callable[[Described], Patch]
+    kinds: tuple[str, ...] = ()
+    """The kinds of exits that it takes an offer of, where several may do: each is tried."""

@@ -45,7 +45,7 @@ class Draft:
         self.workloads: dict[str, dict[str, Any]] = {}
 
     def offer(self, kind: str, destination: str = "", translates: bool = True) -> str:
-        """The offer to take for a kind of exit: one that the estate uses, else the least hourly rate.
+        """The offer to take for a kind of exit: the preferred one, one that the estate uses, the least hourly rate.
 
         NoAnswer where the catalogue has none (none that leads to `destination`, for an endpoint).
         """
@@ -59,7 +59,7 @@ class Draft:
             if any(one.kind == kind for one in catalogue.offers.values()) and not destination:
                 to = " that translates"
             raise NoAnswer(f"{catalogue.catalogue} offers no {kind}{to}", f"Add an offer of kind {kind}.")
-        used = [one.offer_name for one in self.estate.exits.values()]
+        used = [self.described.preferred.get(kind, ""), *(one.offer_name for one in self.estate.exits.values())]
         return next((name for name in used if name in offers), min(offers, key=lambda n: offers[n].rates.hour))
 
     def add(self, name: str, exit_data: dict[str, Any]) -> str:

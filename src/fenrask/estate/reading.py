@@ -44,6 +44,8 @@ class Described:
     """Exits that a case has taken away, as they were: they have failed, where others do not exist."""
     parties: frozenset[str] = frozenset()
     """The third parties, and lines, of this estate and of those that it was patched from: flows may name them."""
+    preferred: Mapping[str, str] = field(default_factory=dict)
+    """By kind of exit the offer that designs are to take, where that is said."""
     reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
     """What was worked out of this estate and of those patched from it, by all that it follows from."""
 

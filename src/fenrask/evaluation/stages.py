@@ -45,7 +45,7 @@ class Evaluation:
     @cached_property
     def surviving(self) -> Surviving:
         """The faults that flows are to survive, and the estate after each."""
-        return Surviving(self.described, self._struck)
+        return Surviving(self.described, self._struck, lambda: self.capacity_now)
 
     def _struck(self, after: Described) -> "Evaluation":
         """The evaluation of this estate after a fault, of which nothing is to survive another one."""

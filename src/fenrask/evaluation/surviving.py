@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits
+from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
@@ -38,6 +38,8 @@ class Survived:
     flows: tuple[str, ...]
     evaluation: "Evaluation | None"
     """None where nothing of the estate is left to evaluate."""
+    before: Capacity
+    """The exits before it, of which those with the same load need the same."""
 
     @cached_property
     def passed(self) -> Mapping[str, frozenset[str]]:
@@ -53,12 +55,19 @@ class Survived:
             if flow in paths.by_flow
         }
 
+    @cached_property
+    def sized(self) -> Capacity:
+        """What the exits that these flows then pass need, and their limits; not what ports do through the day."""
+        assert self.evaluation is not None
+        passed = frozenset().union(*self.passed.values())
+        return capacity(self.evaluation.demand, self.before, only=passed)
+
     def loaded(self) -> Iterator[tuple[ExitLimits, list[str]]]:
         """The exits, or what single destinations see of them, that these flows then pass; with these flows."""
         if self.evaluation is None:
             return
         estate = self.evaluation.described.estate
-        for one in self.evaluation.capacity.every:
+        for one in self.sized.every:
             toward = one.toward if isinstance(one, ExitCapacity) else ""
             exit_ = estate.exits[one.exit]
             users = [
@@ -72,10 +81,12 @@ class Survived:
 
 @dataclass(frozen=True)
 class Surviving:
-    """Every fault that any flow of an estate is to survive. `evaluated` evaluates an estate without asking this."""
+    """Every fault that any flow of an estate is to survive. `evaluated` evaluates an estate without asking for this."""
 
     described: Described
     evaluated: "Callable[[Described], Evaluation]"
+    now: "Callable[[], Capacity]"
+    """The exits as they are without a fault."""
 
     @cached_property
     def faults(self) -> tuple[Survived, ...]:
@@ -83,7 +94,7 @@ class Surviving:
         wanted, found = self._wanted(), []
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
-                found.append(Survived(title, case, flows, self._after(title, case)))
+                found.append(Survived(title, case, flows, self._after(title, case), self.now()))
         return tuple(found)
 
     def _wanted(self) -> dict[str, frozenset[Fault]]:
@@ -165,7 +176,7 @@ class Surviving:
             return "nothing of it is left"
         estate = evaluation.described.estate
         if not estate.workloads[estate.flows[flow].workload].hosts:
-            # The fault takes all its hosts: there is nobody left whom it could cut off.
+            # The fault takes all its hosts: none is left that it could cut off.
             return ""
         for path in evaluation.paths.by_flow[flow]:
             key = (flow, path.subnet)
@@ -198,8 +209,8 @@ def _too_much(one: ExitLimits, capacity: Capacity) -> str:
     if isinstance(one, ExitCapacity):
         has = capacity.of(one.exit, one.toward)
         addresses = has.addresses if has is not None else one.addresses
-        blocking = one.blocking_with(addresses)
-        if blocking > one.target:
+        if not one.carries(addresses):
+            blocking = one.blocking_with(addresses)
             needs = "no number of addresses suffices" if one.needed is None else f"it then needs {one.needed}"
             return f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
     over = next((limit for limit in one.exceeded if limit.limit != "addresses"), None)

@@ -31,7 +31,9 @@ def _central_hub(described: Described) -> Patch:
     return draft.patch()
 
 
-CENTRAL_HUB = Design("central hub", "all networks joined by a hub, with one gateway behind it", _central_hub)
+CENTRAL_HUB = Design(
+    "central hub", "all networks joined by a hub, with one gateway behind it", _central_hub, (GATEWAY,)
+)
 
 
 def _firewall_first(described: Described) -> Patch:
@@ -45,5 +47,8 @@ def _firewall_first(described: Described) -> Patch:
 
 
 FIREWALL_FIRST = Design(
-    "firewall before gateway", "inspection by a firewall, translation by a gateway behind it", _firewall_first
+    "firewall before gateway",
+    "inspection by a firewall, translation by a gateway behind it",
+    _firewall_first,
+    (FIREWALL, GATEWAY),
 )

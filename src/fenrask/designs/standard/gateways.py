@@ -38,25 +38,30 @@ DESIGNS = (
         "gateway per network",
         "one translation gateway in each network, in its busiest zone",
         partial(_patch, kind=GATEWAY, stem="gateway", per_zone=False),
+        (GATEWAY,),
     ),
     Design(
         "gateway per zone",
         "one translation gateway in each zone that sends",
         partial(_patch, kind=GATEWAY, stem="gateway", per_zone=True),
+        (GATEWAY,),
     ),
     Design(
         "firewall per network",
         "one inspecting firewall in each network, which translates",
         partial(_patch, kind=FIREWALL, stem="firewall", per_zone=False),
+        (FIREWALL,),
     ),
     Design(
         "translator hosts",
         "a machine of one's own that translates, in each zone that sends",
         partial(_patch, kind=HOST, stem="host", per_zone=True),
+        (HOST,),
     ),
     Design(
         "translator hosts in pairs",
         "the same with a second machine that takes over, in each zone that sends",
         partial(_patch, kind=HOST, stem="host", per_zone=True, keys={"addresses": "auto", "machines": 2}),
+        (HOST,),
     ),
 )

@@ -66,6 +66,9 @@ def _boundary(described: Described) -> Patch:
 
 
 DEDICATED = Design(
-    "dedicated network", "a small network with one gateway whose address partners know, behind a hub", _dedicated
+    "dedicated network",
+    "a small network with one gateway whose address partners know, behind a hub",
+    _dedicated,
+    (GATEWAY,),
 )
 BOUNDARY = Design("boundary hub", "third parties' lines end at a hub of their own at the boundary", _boundary)

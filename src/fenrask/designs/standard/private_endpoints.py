@@ -54,7 +54,9 @@ def _with(described: Described, in_subnet: Sequence[ServiceUse]) -> Patch:
     return draft.patch()
 
 
-IN_SUBNET = Design("with in-subnet endpoints", "the same, and in-subnet endpoints where they pay", _in_subnet_too)
+IN_SUBNET = Design(
+    "with in-subnet endpoints", "the same, and in-subnet endpoints where they pay", _in_subnet_too, (GATEWAY,)
+)
 
 
 def _routed(described: Described) -> Patch:
@@ -65,4 +67,4 @@ def _routed(described: Described) -> Patch:
     return draft.patch()
 
 
-ROUTED = Design("with routed endpoints", "gateway per zone, and routed endpoints to services", _routed)
+ROUTED = Design("with routed endpoints", "gateway per zone, and routed endpoints to services", _routed, (GATEWAY,))

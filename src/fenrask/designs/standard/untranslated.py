@@ -42,5 +42,8 @@ def _has_ipv6(described: Described, name: str) -> bool:
 
 
 IPV6 = Design(
-    "IPv6 straight out", "IPv6 without translation where both ends have it, gateways by zone for the rest", _ipv6
+    "IPv6 straight out",
+    "IPv6 without translation where both ends have it, gateways by zone for the rest",
+    _ipv6,
+    (GATEWAY,),
 )

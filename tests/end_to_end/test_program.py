@@ -220,7 +220,8 @@ class Demo(InFolder):
         self.assertLess(len(done.stdout.splitlines()), 60)
         self.assertTrue(b"<svg" in (self.folder / "here" / "ports.svg").read_bytes())
         here = str(self.folder / "here" / "estate.yaml")
-        cured = self.json("capacity", here, "--set", "exits.gate-a.addresses=4")
+        cured = self.json("capacity", here, "--set", "exits.gate-a.addresses=4", status=1)
+        # Today, and not yet after the loss of a zone.
         self.assertTrue(cured["fits"])
         designs = {one["design"]: one for one in self.json("compare", here)["designs"]}
         plain, routed = designs["gateway per zone"], designs["with routed endpoints"]

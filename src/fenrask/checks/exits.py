@@ -99,6 +99,7 @@ _ANOTHER = "Route it through an exit with fixed addresses (`fenrask compare` sho
 
 def need_not_met(context: Context) -> Iterator[Doubt]:
     """A flow whose path breaks one of its other needs."""
+    mended: dict[str, Fix] | None = None
     for broken in context.evaluation.broken:
         # Each of these has a rule of its own.
         if broken.need in ("arrives", "allowed", "fixed_source"):
@@ -114,7 +115,9 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue
-        if broken.need == "survives" and (fix := _for_faults(context, broken.flow)):
+        if broken.need == "survives" and mended is None:
+            mended = _for_faults(context)
+        if broken.need == "survives" and mended and (fix := mended.get(broken.flow)):
             named = "; ".join(f"{name}: {_numbers(keys)}" for name, keys in fix["exits"].items())
             yield Doubt(place, cause, f"Give its exits what they need after the fault ({named}).", fix)
             continue
@@ -132,8 +135,11 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
 
 
-def _for_faults(context: Context, flow: str) -> Fix | None:
-    """More addresses with which a flow survives what it is to, where its exits lack no more; None where none do."""
+def _for_faults(context: Context) -> dict[str, Fix]:
+    """By flow: more addresses with which it survives what it is to, where its exits lack no more; none where none do.
+
+    Those of all exits at once, so that one trial serves every flow.
+    """
     short = [
         (one, one.most_needed)
         for one in context.evaluation.capacity.exits
@@ -141,15 +147,19 @@ def _for_faults(context: Context, flow: str) -> Fix | None:
     ]
     before = {(one.flow, one.need) for one in context.evaluation.broken}
     too_much = _too_much(context.evaluation)
-    for fix in (given(short), {one.exit: one.with_addresses("auto", number) for one, number in short}):
+    # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
+    blocks = {one.exit: one.with_addresses("auto", number) for one, number in short if not one.toward}
+    found: dict[str, Fix] = {}
+    for fix in (given(short), blocks):
         if not fix or context.trials <= 0:
             break
         context.trials -= 1
         evaluation = context.evaluated({"exits": fix})
         after = {(one.flow, one.need) for one in evaluation.broken}
-        if _too_much(evaluation) <= too_much and (flow, "survives") not in after and after <= before:
-            return {"exits": fix}
-    return None
+        if _too_much(evaluation) <= too_much and after <= before:
+            for flow, _ in {(flow, need) for flow, need in before if need == "survives"} - after:
+                found.setdefault(flow, {"exits": fix})
+    return found
 
 
 def _too_much(evaluation: Evaluation) -> set[tuple[str, str]]:

@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -11,7 +11,7 @@ from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
 from fenrask.evaluation.needs import BrokenNeed, any_by_size, every_broken_need
-from fenrask.evaluation.surviving import Survived, Surviving
+from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
 __all__ = ["Evaluation", "evaluate"]
@@ -74,14 +74,30 @@ class Evaluation:
 
     @cached_property
     def broken(self) -> tuple[BrokenNeed, ...]:
-        """Every need that a flow's paths do not meet, with the addresses as planned."""
-        # Most needs do not hang on numbers of addresses: then nothing has to be sized for them.
-        plan = self.plan if any_by_size(self.described.estate) else None
-        entries, in_use = (plan.entries, plan.in_use) if plan else (None, None)
-        found = tuple(every_broken_need(self.paths, entries, in_use))
+        """Every need that a flow's paths do not meet, with the addresses as planned, or that a fault breaks."""
         if not self._after_faults:
-            return found
-        return (*found, *self.surviving.broken(self.paths, self.capacity, _by_flow(found)))
+            return self._broken_now
+        return (*self._broken_now, *self.surviving.broken(self._before_faults, self.capacity))
+
+    @cached_property
+    def _broken_now(self) -> tuple[BrokenNeed, ...]:
+        """The needs that are not met without any fault."""
+        return tuple(every_broken_need(self.paths, *self._numbers))
+
+    @property
+    def _numbers(self) -> tuple[Mapping[tuple[str, str], int] | None, Mapping[tuple[str, str], int] | None]:
+        """Entries and addresses of exits, where any need hangs on them: else nothing has to be sized for them."""
+        plan = self.plan if any_by_size(self.described.estate) else None
+        return (plan.entries, plan.in_use) if plan else (None, None)
+
+    @cached_property
+    def _before_faults(self) -> Before:
+        return Before(self.paths, _by_flow(self._broken_now), *self._numbers)
+
+    @cached_property
+    def cut_off_by_faults(self) -> frozenset[str]:
+        """The flows that a fault which they are to survive cuts off, or makes break another need."""
+        return self.surviving.cut_off(self._before_faults) if self._after_faults else frozenset()
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:

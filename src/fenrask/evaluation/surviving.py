@@ -16,17 +16,34 @@ from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, cap
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
-from fenrask.evaluation.needs import BrokenNeed
+from fenrask.evaluation.needs import NEEDS, BrokenNeed, broken_needs
 from fenrask.routing import Paths
 from fenrask.units import figure, percent
 
 if TYPE_CHECKING:
     from fenrask.evaluation.stages import Evaluation
 
-__all__ = ["Surviving", "Survived"]
+__all__ = ["Before", "Survived", "Surviving"]
 
 _NOT_AFTERWARDS = ("survives", "availability", "arrives")
 """Needs that say nothing of the time after a fault, or that are looked at by themselves."""
+
+
+@dataclass(frozen=True)
+class Before:
+    """An estate as it is without a fault: what is lost, which needs are broken, and how many addresses exits have."""
+
+    paths: Paths
+    broken: Mapping[str, list[BrokenNeed]]
+    """By flow."""
+    entries: Mapping[tuple[str, str], int] | None
+    """See `broken_needs`; they do not change in a fault."""
+    addresses: Mapping[tuple[str, str], int] | None
+
+    @cached_property
+    def lost(self) -> Mapping[tuple[str, str], Fraction]:
+        """The share of each flow from each subnet that does not arrive."""
+        return _lost(self.paths)
 
 
 @dataclass(frozen=True)
@@ -54,6 +71,11 @@ class Survived:
             for flow in self.flows
             if flow in paths.by_flow
         }
+
+    @cached_property
+    def lost(self) -> Mapping[tuple[str, str], Fraction]:
+        """The share of each flow from each subnet that then does not arrive."""
+        return {} if self.evaluation is None else _lost(self.evaluation.paths)
 
     @cached_property
     def sized(self) -> Capacity:
@@ -135,55 +157,50 @@ class Surviving:
                     found[key] = AfterFault(survived.name, one.needed, one)
         return found
 
-    def cut_off(self, paths: Paths, now: Mapping[str, list[BrokenNeed]]) -> frozenset[str]:
+    def cut_off(self, before: Before) -> frozenset[str]:
         """The flows that some fault cuts off, or makes break another need; whatever exits then carry."""
-        before, found = _lost(paths), set[str]()
+        found = set[str]()
         for survived in self.faults:
-            after = None if survived.evaluation is None else _lost(survived.evaluation.paths)
-            found |= {flow for flow in survived.flows if self._why(survived, flow, before, after, now)}
+            found |= {flow for flow in survived.flows if self._why(survived, flow, before)}
         return frozenset(found)
 
     def lacking(self, capacity: Capacity) -> frozenset[str]:
         """The flows that an exit on their path does not carry after some fault, though they still arrive."""
         return frozenset(flow for survived in self.faults for flow, _ in _short(survived, capacity))
 
-    def broken(self, paths: Paths, capacity: Capacity, now: Mapping[str, list[BrokenNeed]]) -> Iterator[BrokenNeed]:
+    def broken(self, before: Before, capacity: Capacity) -> Iterator[BrokenNeed]:
         """For each flow that does not survive what it is to: the first fault that it does not, and why."""
-        before = _lost(paths)
         told: set[str] = set()
         for survived in self.faults:
-            after = None if survived.evaluation is None else _lost(survived.evaluation.paths)
             short = dict(_short(survived, capacity))
             for flow in survived.flows:
                 if flow in told:
                     continue
-                why = self._why(survived, flow, before, after, now) or short.get(flow, "")
+                why = self._why(survived, flow, before) or short.get(flow, "")
                 if why:
                     told.add(flow)
                     yield BrokenNeed(flow, "survives", f"{survived.name}: {why}")
 
-    def _why(
-        self,
-        survived: Survived,
-        flow: str,
-        before: Mapping[tuple[str, str], Fraction],
-        after: Mapping[tuple[str, str], Fraction] | None,
-        now: Mapping[str, list[BrokenNeed]],
-    ) -> str:
+    def _why(self, survived: Survived, flow: str, before: Before) -> str:
         """Why a flow does not get there after a fault, or breaks a need that it does not break now."""
         evaluation = survived.evaluation
-        if after is None or evaluation is None:
+        if evaluation is None:
             return "nothing of it is left"
-        estate = evaluation.described.estate
+        estate, after = evaluation.described.estate, survived.lost
         if not estate.workloads[estate.flows[flow].workload].hosts:
             # The fault takes all its hosts: none is left that it could cut off.
             return ""
         for path in evaluation.paths.by_flow[flow]:
             key = (flow, path.subnet)
-            if not path.example.verdict.arrives and after[key] > before.get(key, 0):
+            if not path.example.verdict.arrives and after[key] > before.lost.get(key, 0):
                 return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
-        already = {one.need for one in now.get(flow, ())}
-        others = (one for one in evaluation.broken_by_flow.get(flow, ()) if one.need not in _NOT_AFTERWARDS)
+        stated = estate.flows[flow]
+        needs = estate.needs_of(stated)
+        asked = any(getattr(needs, name) for name in NEEDS if name not in _NOT_AFTERWARDS)
+        if not asked and not estate.remotes[stated.remote].allowed:
+            return ""
+        already = {*_NOT_AFTERWARDS, *(one.need for one in before.broken.get(flow, ()))}
+        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses)
         return next((f"{one.need} is broken: {one.why}" for one in others if one.need not in already), "")
 
 

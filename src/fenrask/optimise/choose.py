@@ -29,6 +29,8 @@ __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 _PER_QUESTION_S = 5.0
 _QUESTIONS_S = 30.0
 _NEXT = 2
+_TRIES = 12
+"""How often a next best mix is looked for that the engine accepts."""
 _MOST_CUTS = 200
 _MARGINS = (0.002, 0.01)
 """Shares of the ports left unused, tried in turn."""
@@ -112,15 +114,16 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    model, solved, patch, evaluation, unfit = _feasible(described, amounts, units, asked)
+    model, solved, patch, evaluation, unfit, cuts = _feasible(described, amounts, units, asked)
     bound = solved.bound
     if not evaluation.meets_all:
         model, solved, patch, evaluation = _with_margins(described, amounts, units, asked)
     seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
     mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
-        next_best = tuple(_runners_up(model, solved, ends))
-        lost = tuple(_lost(model, solved, ends) if asked.every_option else _nearest(model, solved, ends))
+        known = [*cuts]
+        next_best = tuple(_runners_up(described, asked, model, solved, ends, known))
+        lost = tuple((_lost if asked.every_option else _nearest)(model, solved, ends, known))
     choice = Choice(
         mix,
         patch,
@@ -156,21 +159,25 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
 
 def _feasible(
     described: Described, amounts: Amounts, units: list[Unit], asked: Wanted
-) -> tuple[Model, Solution, Patch, Evaluation, list[str]]:
+) -> tuple[Model, Solution, Patch, Evaluation, list[str], list[Cut]]:
     """The programme, solved and evaluated; what the engine objects to is forbidden, and it is solved anew.
 
-    With it comes which options were forbidden, and why.
+    With it comes which options were forbidden, and why; and all rows that were added.
     """
     cuts, unfit, ends = list[Cut](), list[str](), monotonic() + asked.seconds
+    model, sure = assembled(amounts, units, asked, 0.0), False
     while True:
-        model, solved = _solved(amounts, units, asked, 0.0, cuts)
+        # An optimum has two witnesses; what the engine objects to anyway needs one.
+        solved = _solution(model, amounts, units, asked, cuts, sure)
         patch, evaluation = _made(described, model, solved, asked)
         found = [*_covers(model, solved, evaluation)]
         for cut, why in _unfit(model, solved, evaluation):
             found.append(cut)
             unfit.append(why)
-        if not found or len(cuts) >= _MOST_CUTS or monotonic() > ends:
-            return model, solved, patch, evaluation, unfit
+        over = len(cuts) >= _MOST_CUTS or monotonic() > ends
+        if sure and (not found or over):
+            return model, solved, patch, evaluation, unfit, cuts
+        sure = not found or over
         cuts += found
 
 
@@ -209,16 +216,22 @@ def _or_as_it_is(choice: Choice) -> Choice:
     return replace(choice, patch={}, evaluation=current, design="")
 
 
-def _solved(
-    amounts: Amounts, units: list[Unit], asked: Wanted, margin: float, cuts: Sequence[Cut] = ()
-) -> tuple[Model, Solution]:
+def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
     model = assembled(amounts, units, asked, margin)
-    solved = model.program.solve(asked.seconds, cuts, twice=True)
+    return model, _solution(model, amounts, units, asked)
+
+
+def _solution(
+    model: Model, amounts: Amounts, units: list[Unit], asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True
+) -> Solution:
+    solved = model.program.solve(asked.seconds, cuts, twice=twice)
+    if solved is None and not twice:
+        solved = model.program.solve(asked.seconds, cuts, twice=True)
     if solved is None and cuts:
         raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
         raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
-    return model, solved
+    return solved
 
 
 def _made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
@@ -338,21 +351,42 @@ def _mix(model: Model, solved: Solution) -> Mix:
     return Mix(options, solved.objective, addresses, opened)
 
 
-def _runners_up(model: Model, solved: Solution, ends: float) -> Iterator[Mix]:
-    """The next best whole designs: each with another set of open sites than those before."""
-    cuts, last = [], solved
+def _runners_up(
+    described: Described, asked: Wanted, model: Model, solved: Solution, ends: float, known: list[Cut]
+) -> Iterator[Mix]:
+    """The next best whole designs that the engine accepts: each with another set of open sites than those before.
+
+    known: the rows that it asked for; those that it asks for here are added.
+    """
+    others, last = list[Cut](), solved
     for _ in range(_NEXT if model.opened else 0):
         open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
         factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
-        cuts.append((factors, 1.0 - len(open_now), float("inf")))
-        found = model.program.solve(min(_PER_QUESTION_S, max(0.1, ends - monotonic())), cuts)
+        others.append((factors, 1.0 - len(open_now), float("inf")))
+        found = _accepted(described, asked, model, ends, known, others)
         if found is None:
             return
         yield _mix(model, found)
         last = found
 
 
-def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
+def _accepted(
+    described: Described, asked: Wanted, model: Model, ends: float, known: list[Cut], others: Sequence[Cut]
+) -> Solution | None:
+    """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries."""
+    for _ in range(_TRIES):
+        found = model.program.solve(min(_PER_QUESTION_S, max(0.1, ends - monotonic())), [*known, *others])
+        if found is None:
+            return None
+        _, evaluation = _made(described, model, found, asked)
+        more = [*_covers(model, found, evaluation), *(cut for cut, _ in _unfit(model, found, evaluation))]
+        if not more:
+            return found if evaluation.meets_all else None
+        known += more
+    return None
+
+
+def _lost(model: Model, solved: Solution, ends: float, known: Sequence[Cut]) -> Iterator[Lost]:
     """For each unit why each option lost that it did not take: a need that it breaks, or the extra cost with it."""
     taken = _taken(model, solved)
     for number, unit in enumerate(model.units):
@@ -363,14 +397,14 @@ def _lost(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
             if monotonic() > ends:
                 yield Lost(unit, option, (), None, "not looked at: time was up")
                 continue
-            forced = model.program.solve(_PER_QUESTION_S, [({model.taken[number, option]: 1.0}, 1.0, 1.0)])
+            forced = model.program.solve(_PER_QUESTION_S, [*known, ({model.taken[number, option]: 1.0}, 1.0, 1.0)])
             if forced is None:
                 yield Lost(unit, option, (), None, "does not carry it within all limits")
             else:
                 yield _dearer(unit, option, forced, solved)
 
 
-def _nearest(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
+def _nearest(model: Model, solved: Solution, ends: float, known: Sequence[Cut]) -> Iterator[Lost]:
     """For each unit the option with which the whole costs least if it may not take its own; and those that break needs.
 
     One programme a unit: its option forbidden, the optimum takes the next best.
@@ -381,7 +415,7 @@ def _nearest(model: Model, solved: Solution, ends: float) -> Iterator[Lost]:
         if monotonic() > ends:
             continue
         forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
-        found = model.program.solve(_PER_QUESTION_S, [forbidden])
+        found = model.program.solve(_PER_QUESTION_S, [*known, forbidden])
         if found is not None:
             yield _dearer(unit, _taken(model, found)[number], found, solved)
 

@@ -34,11 +34,9 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
                 alike.setdefault((stated.network, versions), []).append((subnet, share))
         for (network, _), subnets in alike.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
-    found, places, current = [], Places(described), evaluate(described)
+    found, places = [], Places(described)
     # After some fault that they are to survive; what exits then carry is a row of the programme.
-    cut_off = (
-        current.surviving.cut_off(current.paths, current.broken_by_flow) if current.surviving.faults else frozenset()
-    )
+    cut_off = evaluate(described).cut_off_by_faults
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
     few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
     for (network, spread, to, public), names in flows.items():

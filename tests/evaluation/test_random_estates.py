@@ -1,6 +1,6 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-Set FENRASK_ESTATES to try more of them than the sixty of a usual run; of the choice and of faults, half as many.
+Set FENRASK_ESTATES to try more of them than the forty of a usual run; of the choice and of faults, half as many.
 """
 
 import os
@@ -28,7 +28,7 @@ from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import InFolder
 
-MANY = int(os.environ.get("FENRASK_ESTATES", "60"))
+MANY = int(os.environ.get("FENRASK_ESTATES", "40"))
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,

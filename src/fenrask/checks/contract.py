@@ -128,13 +128,8 @@ class Context:
         """The needs that flows break on some paths; where flows are to survive faults, those too."""
         if not self.evaluation.surviving.faults:
             return {(one.flow, one.need) for one in every_broken_need(paths)}
-        if paths is self.paths:
-            return {(one.flow, one.need) for one in self.evaluation.broken}
-        # What the paths alone break need not be held against faults.
-        found = {(one.flow, one.need) for one in every_broken_need(paths)}
-        if not found <= self._now[1]:
-            return found
-        return {(one.flow, one.need) for one in evaluate(paths.described, like=self.evaluation).broken}
+        one = self.evaluation if paths is self.paths else evaluate(paths.described, like=self.evaluation)
+        return {*one.broken_on_paths}
 
     @cached_property
     def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:

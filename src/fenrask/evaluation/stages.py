@@ -145,6 +145,14 @@ class Evaluation:
         hours = float(described.catalogue.hours_per_month)
         return {flow: down_minutes(share, hours) for flow, share in flow_availability(self.paths).items()}
 
+    @cached_property
+    def broken_on_paths(self) -> frozenset[tuple[str, str]]:
+        """Flows and the needs that their paths alone break, faults included: nothing is sized for it."""
+        found = _by_flow(every_broken_need(self.paths))
+        broken = {(flow, one.need) for flow, some in found.items() for one in some}
+        cut_off = self.surviving.cut_off(Before(self.paths, found, None, None)) if self._after_faults else ()
+        return frozenset(broken | {(flow, "survives") for flow in cut_off})
+
     @property
     def upkeep_hours(self) -> float:
         """Hours of work a month on machines of one's own."""

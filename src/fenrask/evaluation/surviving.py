@@ -55,8 +55,8 @@ class Survived:
     flows: tuple[str, ...]
     evaluation: "Evaluation | None"
     """None where nothing of the estate is left to evaluate."""
-    before: Capacity
-    """The exits before it, of which those with the same load need the same."""
+    before: "Callable[[], Capacity]"
+    """The exits before it, of which those with the same load need the same; worked out where they are sized."""
 
     @cached_property
     def passed(self) -> Mapping[str, frozenset[str]]:
@@ -82,7 +82,7 @@ class Survived:
         """What the exits that these flows then pass need, and their limits; not what ports do through the day."""
         assert self.evaluation is not None
         passed = frozenset().union(*self.passed.values())
-        return capacity(self.evaluation.demand, self.before, only=passed)
+        return capacity(self.evaluation.demand, self.before(), only=passed)
 
     def loaded(self) -> Iterator[tuple[ExitLimits, list[str]]]:
         """The exits, or what single destinations see of them, that these flows then pass; with these flows."""
@@ -116,7 +116,7 @@ class Surviving:
         wanted, found = self._wanted(), []
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
-                found.append(Survived(title, case, flows, self._after(title, case), self.now()))
+                found.append(Survived(title, case, flows, self._after(title, case), self.now))
         return tuple(found)
 
     def _wanted(self) -> dict[str, frozenset[Fault]]:

@@ -120,7 +120,7 @@ class Context:
 
     def _none_lost(self, after: Paths) -> bool:
         lost, broken = self._now
-        if any(share > lost.get(key, 0) for key, share in _lost(after).items()):
+        if any(share > lost.get(key, 0) for key, share in after.lost_shares.items()):
             return False
         return self._broken(after) <= broken
 
@@ -134,7 +134,7 @@ class Context:
     @cached_property
     def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:
         """What does not arrive as it is, and which needs each flow breaks: what is lost now survives nothing either."""
-        lost, broken = _lost(self.paths), self._broken(self.paths)
+        lost, broken = self.paths.lost_shares, self._broken(self.paths)
         return lost, broken | {(flow, need) for flow, _ in lost for need in ("survives", "availability")}
 
     @cached_property
@@ -187,15 +187,6 @@ class Context:
                     "route_tables": {f"{subnet}-routes": {"0.0.0.0/0": name}},
                     "subnets": {subnet: {"routes": f"{subnet}-routes"}},
                 }
-
-
-def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
-    """The share that does not arrive of each flow, by subnet; none where all does."""
-    found: dict[tuple[str, str], Fraction] = {}
-    for path in paths.lost:
-        key = (path.flow, path.subnet)
-        found[key] = found.get(key, Fraction(0)) + path.within
-    return found
 
 
 def in_table_of(estate: Estate, subnet: str, routes: Mapping[str, str]) -> Fix:

@@ -6,7 +6,6 @@ every exit that it then passes carries the load that moves there, within `target
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from fractions import Fraction
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -40,11 +39,6 @@ class Before:
     """See `broken_needs`; they do not change in a fault."""
     addresses: Mapping[tuple[str, str], int] | None
 
-    @cached_property
-    def lost(self) -> Mapping[tuple[str, str], Fraction]:
-        """The share of each flow from each subnet that does not arrive."""
-        return _lost(self.paths)
-
 
 @dataclass(frozen=True)
 class Survived:
@@ -71,11 +65,6 @@ class Survived:
             for flow in self.flows
             if flow in paths.by_flow
         }
-
-    @cached_property
-    def lost(self) -> Mapping[tuple[str, str], Fraction]:
-        """The share of each flow from each subnet that then does not arrive."""
-        return {} if self.evaluation is None else _lost(self.evaluation.paths)
 
     @cached_property
     def sized(self) -> Capacity:
@@ -186,13 +175,13 @@ class Surviving:
         evaluation = survived.evaluation
         if evaluation is None:
             return "nothing of it is left"
-        estate, after = evaluation.described.estate, survived.lost
+        estate, after = evaluation.described.estate, evaluation.paths.lost_shares
         if not estate.workloads[estate.flows[flow].workload].hosts:
             # The fault takes all its hosts: none is left that it could cut off.
             return ""
         for path in evaluation.paths.by_flow[flow]:
             key = (flow, path.subnet)
-            if not path.example.verdict.arrives and after[key] > before.lost.get(key, 0):
+            if not path.example.verdict.arrives and after[key] > before.paths.lost_shares.get(key, 0):
                 return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
         stated = estate.flows[flow]
         needs = estate.needs_of(stated)
@@ -202,15 +191,6 @@ class Surviving:
         already = {*_NOT_AFTERWARDS, *(one.need for one in before.broken.get(flow, ()))}
         others = broken_needs(evaluation.paths, flow, before.entries, before.addresses)
         return next((f"{one.need} is broken: {one.why}" for one in others if one.need not in already), "")
-
-
-def _lost(paths: Paths) -> dict[tuple[str, str], Fraction]:
-    """The share of each flow from each subnet that does not arrive, where any does not."""
-    found: dict[tuple[str, str], Fraction] = {}
-    for path in paths.lost:
-        key = (path.flow, path.subnet)
-        found[key] = found.get(key, Fraction(0)) + path.within
-    return found
 
 
 def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[str, str]]:

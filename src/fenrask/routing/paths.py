@@ -222,6 +222,15 @@ class Paths:
         """The paths that do not arrive."""
         return _Rows(self, np.flatnonzero(~self.arrives).tolist())
 
+    @cached_property
+    def lost_shares(self) -> dict[tuple[str, str], Fraction]:
+        """The share of each flow from each subnet that does not arrive, where any does not."""
+        found: dict[tuple[str, str], Fraction] = {}
+        for path in self.lost:
+            key = (path.flow, path.subnet)
+            found[key] = found.get(key, Fraction(0)) + path.within
+        return found
+
     @property
     def owns(self) -> Iterator[SubnetPath]:
         """The paths of all pairs, whichever flows they have."""

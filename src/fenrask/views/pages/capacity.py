@@ -206,7 +206,7 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
     if ports is None:
         limit = one.port_limit
         nothing = ("no load", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
-        return (one.name, one.addresses, one.needed, *_after(one), *nothing, one.fits)
+        return (one.name, one.addresses, one.needed, *_after(one), *nothing, one.fits and one.carries_faults)
     return (
         one.name,
         one.addresses,
@@ -220,7 +220,7 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
         ports.headroom,
         ports.blocking,
         round(ports.blocked_per_day),
-        one.fits,
+        one.fits and one.carries_faults,
     )
 
 

@@ -8,9 +8,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.charges.curves import Curve, crossings
-from fenrask.designs import break_even
-from fenrask.estate import Tiers
+from fenrask.designs import break_even, compare
+from fenrask.estate import Tiers, read_estate
 from fenrask.optimise import alternatives
+from tests.situations.base import Situation
 from tests.support import InFolder
 
 
@@ -95,3 +96,20 @@ class Offers(InFolder):
         [meeting] = [one for one in found.meetings if {one.one, one.other} == {"current path", "wall in zone a"}]
         self.assertEqual(meeting.at.volume, 730 * Fraction("0.9") / Fraction("0.02"))
         self.assertEqual(meeting.hosts, meeting.at.volume * 10 / volume)
+
+
+class SelfRun(Situation):
+    def test_the_wage_at_which_work_costs_what_it_saves(self) -> None:
+        """At the wage that is told, the bills of both are the same, as evaluated with it."""
+        self.put()
+        described = read_estate(self.folder / "estate.yaml")
+        found = break_even(compare(described), "forecast")
+        self.assertTrue(found.wages)
+        for one in found.wages:
+            self.assertIn("translator hosts", one.other)
+            self.assertLess(0, one.per_hour)
+            at_it = described.patched({"wage_per_hour": float(one.per_hour)}, "wage")
+            totals = {each.design.name: each.evaluation.bill.total for each in compare(at_it).candidates}
+            self.assertAlmostEqual(float(totals[one.one]), float(totals[one.other]), places=6)
+            minutes = {each.design: each.down_minutes or 0.0 for each in found.rivals}
+            self.assertAlmostEqual(one.more_down_minutes or 0.0, minutes[one.other] - minutes[one.one], places=9)

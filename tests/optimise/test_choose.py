@@ -4,17 +4,16 @@ import random
 from itertools import product
 from typing import Any
 
-from fenrask.demand import demand
 from fenrask.designs import compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, by_headroom, choose, frontier
 from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.judging import judged
 from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_of
 from fenrask.optimise.programme import Model
-from fenrask.routing import flow_paths
 from fenrask.what_if import zone_losses
 from tests.support import InFolder
 
@@ -33,9 +32,9 @@ WALL = {"wall": {"rates": {"hour": 0.4, "processed_per_gb": 0.001}}}
 class AgainstEveryMix(InFolder):
     def cheapest(self, described: Described) -> float:
         """The least bill of all mixes that meet everything, by trying each."""
-        paths = flow_paths(described)
-        units = units_of(paths, Wanted())
-        model = Model(Amounts(paths, demand(paths)), units)
+        now = evaluate(described)
+        units = judged(now, units_of(now, Wanted()))
+        model = Model(Amounts(now.paths, now.demand), units)
         best = float("inf")
         for options in product(*(unit.open_options for unit in units)):
             opened = {site for option in options for site in option.distinct}

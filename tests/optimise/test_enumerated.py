@@ -16,13 +16,13 @@ import numpy as np
 from fenrask.addresses import SINGLE, purchases
 from fenrask.capacity import ASSIGNMENTS
 from fenrask.charges import pieces
-from fenrask.demand import demand
 from fenrask.estate import Described, Tiers
+from fenrask.evaluation import evaluate
 from fenrask.optimise import Wanted, choose
 from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.judging import judged
 from fenrask.optimise.options import units_of
 from fenrask.optimise.problem import Option, Site, Unit
-from fenrask.routing import flow_paths
 from fenrask.units import exact
 from tests.support import InFolder
 
@@ -40,9 +40,9 @@ class Mixes:
     described: Described
 
     def __post_init__(self) -> None:
-        paths = flow_paths(self.described)
-        self.units = units_of(paths, Wanted())
-        self.amounts = Amounts(paths, demand(paths))
+        now = evaluate(self.described)
+        self.units = judged(now, units_of(now, Wanted()))
+        self.amounts = Amounts(now.paths, now.demand)
 
     def cheapest(self) -> Fraction | None:
         costs = [

@@ -12,7 +12,6 @@ import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array
 
-from fenrask.demand import demand
 from fenrask.demo import VELLMOUTH
 from fenrask.designs import compare
 from fenrask.designs.standard import STANDARD
@@ -22,6 +21,7 @@ from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, choose
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
+from fenrask.optimise.judging import judged
 from fenrask.optimise.options import units_of
 from fenrask.routing import flow_paths
 from tests.support import InFolder, merged
@@ -219,9 +219,9 @@ class Corners(Checked):
                 described = self.estate(
                     merged(TWO_NETWORKS, {"networks": networks}), {"offers": {"hub": {"kind": "hub"}}}
                 )
-                options = [option.name for unit in units_of(flow_paths(described), Wanted()) for option in unit.options]
+                options = [option.name for unit in units_of(evaluate(described), Wanted()) for option in unit.options]
                 self.assertEqual(any("through a hub" in name for name in options), joined)
-        alone = units_of(flow_paths(self.estate()), Wanted())
+        alone = units_of(evaluate(self.estate()), Wanted())
         self.assertFalse(any("a hub" in option.name for unit in alone for option in unit.options))
 
     def test_partners_count_the_prefixes_of_ipv6_hosts(self) -> None:
@@ -402,8 +402,8 @@ class BesideAnotherSolver(InFolder):
         # What a fault asks for is added row by row, and is in no programme from the start.
         nothing = {"workloads": {"ticketing": {"needs": {"survives": None}}}}
         described = read_estate(self.folder / "estate.yaml").patched(nothing, "nothing")
-        paths = flow_paths(described)
-        program = assembled(Amounts(paths, demand(paths)), units_of(paths, Wanted()), Wanted()).program
+        now = evaluate(described)
+        program = assembled(Amounts(now.paths, now.demand), judged(now, units_of(now, Wanted())), Wanted()).program
         rows, columns, values = [], [], []
         for number, (factors, *_) in enumerate(program.rows):
             rows += [number] * len(factors)

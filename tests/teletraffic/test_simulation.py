@@ -65,9 +65,9 @@ class AgainstFormulas(unittest.TestCase):
         for number, (servers, share) in enumerate(self.SETTINGS):
             law, load = LAWS[number % 4], servers * share
             with self.subTest(servers=servers, share=share, law=law):
-                seconds = max(10.0, min(2000.0, 100_000 / load))
+                seconds = max(5.0, min(2000.0, 100_000 / load))
                 setting = Pool(level(load, law, seconds), servers)
-                runs = [setting.run(5, run) for run in range(16)]
+                runs = [setting.run(5, run) for run in range(12)]
                 attempts = np.array([run.attempts.sum() for run in runs], dtype=float)
                 blocked = np.array([run.blocked.sum() for run in runs], dtype=float)
                 low, _, high = interval(attempts, blocked, 0.99)
@@ -78,7 +78,7 @@ class AgainstFormulas(unittest.TestCase):
         rates = np.array([1.0, 1, 2, 5, 9, 14, 20, 22, 15, 8, 3, 1] * 2)
         law = Delayed(Lognormal(2000.0, 1.1), 600.0)
         setting = Pool(Calls(drawn([(rates, [Ending(1.0, law)])]), 24, 3600.0), 200_000)
-        found = ran(setting, 32)
+        found = ran(setting, 16)
         mean = concurrent(np.arange(1, 25) * 3600.0, rates, 3600.0, law)
         # Poisson at each moment, so that the mean over runs has this deviation; 24 hours, one in 1e4 each.
         deviation = np.sqrt(mean / found.runs)

@@ -17,9 +17,9 @@ from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Catalogue, Described, Tiers
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import Evaluation
-from fenrask.units import BYTES_PER_UNIT
+from fenrask.units import BYTES_PER_UNIT, exact
 
-__all__ = ["BreakEven", "Meeting", "Rival", "break_even", "check_flow"]
+__all__ = ["BreakEven", "Meeting", "Rival", "Wage", "break_even", "check_flow"]
 
 
 @dataclass(frozen=True)
@@ -30,6 +30,24 @@ class Rival:
     fails: tuple[str, ...]
     """The needs that it breaks, `capacity` where an exit does not carry its load; empty where it may be taken."""
     curve: Curve
+    down_minutes: float | None = None
+    """Minutes a month that the flow is expected to be down; None where nothing promises anything."""
+    upkeep_hours: float = 0.0
+    """Hours of work a month on machines of one's own."""
+
+
+@dataclass(frozen=True)
+class Wage:
+    """Two designs of which one takes more work: at which wage they cost the same, and what that buys."""
+
+    one: str
+    other: str
+    """The one that takes more work."""
+    more_hours: float
+    more_down_minutes: float | None
+    """Minutes a month that the flow is then down more; below 0 for less."""
+    per_hour: Fraction
+    """Above it, `one` is the cheaper; below 0 where that is so at any wage."""
 
 
 @dataclass(frozen=True)
@@ -51,6 +69,7 @@ class BreakEven:
     unit: str
     currency: str
     volume: Fraction
+    wage_per_hour: Fraction
     rivals: tuple[Rival, ...]
     meetings: tuple[Meeting, ...]
 
@@ -62,6 +81,23 @@ class BreakEven:
     @property
     def curves(self) -> Mapping[str, Curve]:
         return {one.design: one.curve for one in self.rivals}
+
+    @property
+    def wages(self) -> tuple[Wage, ...]:
+        """The best one beside each other that fails nothing and takes more, or less, work: at the flow's volume."""
+        best, found = self.best, list[Wage]()
+        for rival in self.rivals if best is not None else ():
+            if best is None or rival.fails or rival.upkeep_hours == best.upkeep_hours:
+                continue
+            one, other = sorted((best, rival), key=lambda each: each.upkeep_hours)
+            hours = exact(other.upkeep_hours) - exact(one.upkeep_hours)
+            more = other.curve.at(self.volume) - one.curve.at(self.volume)
+            down = None
+            if one.down_minutes is not None and other.down_minutes is not None:
+                down = other.down_minutes - one.down_minutes
+            wage = self.wage_per_hour - more / hours
+            found.append(Wage(one.design, other.design, float(hours), down, wage))
+        return tuple(found)
 
     @property
     def nearest(self) -> Meeting | None:
@@ -92,14 +128,21 @@ def break_even(comparison: Comparison, flow: str) -> BreakEven:
         raise NoAnswer(f"{flow} carries no bytes", "Say out_kib_per_connection and in_kib_per_connection of it.")
     end = _SIGHT * max(volume, *(_last_edge(one.evaluation.described.catalogue) for one in comparison.candidates))
     rivals = tuple(
-        Rival(one.design.name, one.fails, Curve.traced(_Monthly(one.evaluation, flow, volume), end))
+        Rival(
+            one.design.name,
+            one.fails,
+            Curve.traced(_Monthly(one.evaluation, flow, volume), end),
+            one.evaluation.down_minutes.get(flow),
+            one.evaluation.upkeep_hours,
+        )
         for one in comparison.ranked
     )
     hosts = estate.workloads[estate.flows[flow].workload].hosts
     each = volume / hosts if hosts else Fraction(0)
     meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
     ordered = tuple(sorted(rivals, key=lambda one: (bool(one.fails), one.curve.at(volume))))
-    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, ordered, meetings)
+    wage = exact(estate.wage_per_hour)
+    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, wage, ordered, meetings)
 
 
 _SIGHT = 4

@@ -6,7 +6,7 @@ from typing import Any
 from fenrask.designs.draft import DEFAULT, Draft
 from fenrask.designs.placing import named_rules
 from fenrask.errors import NoAnswer
-from fenrask.estate import KINDS, Catalogue, Described
+from fenrask.estate import KINDS, Catalogue, Counted, Described
 
 __all__ = [
     "boundary_hub",
@@ -18,6 +18,7 @@ __all__ = [
     "ipv6_outbound",
     "public_hosts",
     "routed_endpoint",
+    "several",
     "translator",
 ]
 
@@ -56,10 +57,24 @@ def translator(
     return draft.add(name, data), subnet
 
 
+def several(draft: Draft, offer: str, units: int, network: str = "", standby: str = "") -> dict[str, Any]:
+    """The keys of an exit that runs so many machines or nodes, the second in the zone `standby` where one is named."""
+    kind = KINDS[draft.described.catalogue.offers[offer].kind]
+    if not issubclass(kind, Counted):
+        return {}
+    return {kind.count_key: units} | ({kind.standby_key: draft.landing(network, standby)} if standby else {})
+
+
 def firewall_before(
-    draft: Draft, offer: str, place: tuple[str, str | None], name: str, behind: tuple[str, str], senders: Iterable[str]
+    draft: Draft,
+    offer: str,
+    place: tuple[str, str | None],
+    name: str,
+    behind: tuple[str, str],
+    senders: Iterable[str],
+    keys: dict[str, Any] | None = None,
 ) -> str:
-    """A firewall that inspects and does not translate before an exit (its name, and its own subnet).
+    """A firewall that inspects and does not translate before an exit (its name, and its own subnet); with these keys.
 
     The exit's subnet sends replies to these senders back through the firewall: it lets none pass that it did not see
     requested.
@@ -68,7 +83,7 @@ def firewall_before(
     stated = draft.described.catalogue.offers[offer]
     inner = draft.own_subnet("inner", network, None if stated.scope == "region" else zone)
     rules = named_rules(draft.described, network)
-    data = {"kind": stated.kind, "offer": offer, "subnet": inner, "rewrites_toward": [], **rules}
+    data = {"kind": stated.kind, "offer": offer, "subnet": inner, "rewrites_toward": [], **rules, **(keys or {})}
     wall = draft.add(name, data)
     exit_name, outer = behind
     draft.route(inner, DEFAULT, exit_name)

@@ -16,6 +16,7 @@ from fenrask.estate.destinations import BY_NAME, Destination, Fault, Needs
 from fenrask.estate.durations import DurationLaw, DurationPart
 from fenrask.estate.exits import (
     KINDS,
+    Counted,
     ExitModel,
     Inspecting,
     Onward,
@@ -81,6 +82,7 @@ __all__ = [
     "Tiers",
     "Transfer",
     "Translating",
+    "Counted",
     "Workload",
     "exits_of",
     "merge",

@@ -189,6 +189,11 @@ class Offer(Strict):
     availability: Annotated[float, Field(strict=True, gt=0, le=1)] | None = Field(
         None, description="share of time that one gateway, machine, node, endpoint or router works; default: not known"
     )
+    shared_availability: Annotated[float, Field(strict=True, gt=0, le=1)] | None = Field(
+        None,
+        description="share of time that what all units of one share works, such as the line behind two routers; "
+        "default: not known, and no downtime is reckoned for it",
+    )
     repair_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
         None,
         description="mean time until one that failed works again, s: how often machines take over from each other; "
@@ -288,6 +293,11 @@ class Catalogue(Strict):
     read_on: Day = Field(description="the day these figures were read")
     source: str = Field("", description="where they were read")
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
+    zone_availability: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
+        None,
+        description="share of time that one zone works, with all that stands in it; offers' own hold while it does; "
+        "default: not known, and zones do not fail",
+    )
     volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")
     meters: Literal["payload", "wire"] = Field(
         "payload", description="what its rates count: what connections carry, or that with all headers"
@@ -322,6 +332,12 @@ class Catalogue(Strict):
     def addresses_in(self, region: str) -> Addresses:
         """How public addresses are sold in a region."""
         return self.addresses_by_region.get(region, self.addresses)
+
+    @property
+    def promises_availability(self) -> bool:
+        """Whether it says of anything which share of the time that works."""
+        each = [(one.availability, one.shared_availability) for one in self.offers.values()]
+        return any(one is not None for some in (*each, (self.zone_availability,)) for one in some)
 
     def transfer_in(self, region: str) -> Transfer:
         """What moving data out of, within and from a region costs."""

@@ -1,11 +1,11 @@
 """What a flow demands of its exit, judged on its ways. One function a need, one registry."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from fenrask.estate import BY_NAME, Described, Estate, Flow, Needs, Onward
 from fenrask.estate.suggestions import some
-from fenrask.evaluation.availability import down_minutes, flow_availability
+from fenrask.evaluation.availability import availability, down_minutes
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
 from fenrask.routing.captured import capturing_hop
 from fenrask.routing.inward import Opening
@@ -13,7 +13,17 @@ from fenrask.routing.packets import Hop
 from fenrask.routing.paths import FlowPath, Paths
 from fenrask.units import counted
 
-__all__ = ["ALLOWED", "NEEDS", "BrokenNeed", "any_by_size", "broken_needs", "every_broken_need", "not_allowed"]
+__all__ = [
+    "ALLOWED",
+    "BY_SIZE",
+    "IN_THE_MEAN",
+    "NEEDS",
+    "BrokenNeed",
+    "any_by_size",
+    "broken_needs",
+    "every_broken_need",
+    "not_allowed",
+]
 
 
 @dataclass(frozen=True)
@@ -183,18 +193,24 @@ NEEDS: dict[str, Callable[[_Case], str]] = {
 """By the key of the need: why it is broken, or an empty text."""
 
 
-_BY_SIZE = ("max_source_addresses", "one_source_per_host")
+_BY_NUMBER = ("max_source_addresses", "one_source_per_host")
 """Needs that hang on how many addresses exits have."""
 
 
 def any_by_size(estate: Estate) -> bool:
     """Whether any need hangs on how many addresses exits have."""
     needs = (*(one.needs for one in estate.workloads.values()), *(one.needs for one in estate.destinations.values()))
-    return any(getattr(one, name) for one in needs for name in _BY_SIZE)
+    return any(getattr(one, name) for one in needs for name in _BY_NUMBER)
 
 
 ALLOWED = "allowed"
 """That a partner's allow-list, where the estate says what is on it, holds what it sees."""
+
+IN_THE_MEAN = ("availability",)
+"""Needs of a flow in the mean of its parts."""
+
+BY_SIZE = (*_BY_NUMBER, ALLOWED)
+"""Needs that hang on how many addresses exits are given, and which."""
 
 
 def every_broken_need(
@@ -217,21 +233,23 @@ def broken_needs(
     flow: str,
     entries: Mapping[tuple[str, str], int] | None = None,
     addresses: Mapping[tuple[str, str], int] | None = None,
+    subnets: Container[str] | None = None,
 ) -> list[BrokenNeed]:
     """The needs of a flow that its paths break; paths that do not arrive break `arrives`.
 
     `entries` and `addresses` say how many allow-list entries and public addresses each exit has, by exit and by the
     destination that alone sees them (or empty); an exit that they do not name counts as the estate
-    states it, and `auto` as one.
+    states it, and `auto` as one. With `subnets`, those alone that its part from these subnets breaks.
     """
     estate = paths.described.estate
-    lost = [path for path in paths.by_flow[flow] if not path.example.verdict.arrives]
+    own = [path for path in paths.by_flow[flow] if subnets is None or path.subnet in subnets]
+    lost = [path for path in own if not path.example.verdict.arrives]
     broken = [
         BrokenNeed(flow, "arrives", f"from {_of(path)}: {path.trace.verdict.value}, {path.trace.why}{_more(lost[1:])}")
         for path in lost[:1]
     ]
     stated = estate.flows[flow]
-    arriving = [path for path in paths.by_flow[flow] if path.example.verdict.arrives]
+    arriving = [path for path in own if path.example.verdict.arrives]
     if arriving and (missing := not_allowed(paths, stated.remote)):
         listed = some([f"{address} ({source})" for source, address in missing])
         broken.append(BrokenNeed(flow, ALLOWED, f"{stated.remote} does not allow {listed}"))
@@ -249,7 +267,7 @@ def broken_needs(
         arriving,
         paths.sees_hosts(stated.remote),
         len(paths.host_prefixes_at(stated.remote)),
-        lambda: flow_availability(paths)[flow],
+        lambda: availability(paths).of(flow, subnets),
         stated,
         lambda: paths.openings,
         paths.sources_at(stated.remote),

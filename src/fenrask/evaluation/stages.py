@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,7 +10,7 @@ from fenrask.charges import Bill, bill
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import BrokenNeed, any_by_size, every_broken_need
+from fenrask.evaluation.needs import IN_THE_MEAN, BrokenNeed, any_by_size, broken_needs, every_broken_need
 from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
@@ -26,11 +26,13 @@ class Evaluation:
     """An evaluation of nearly the same estate: exits that carry the same as there are not sized again."""
     asks_for_faults: bool = True
     """Whether it is looked at what flows are to survive; not of an estate after a fault."""
+    flows: tuple[str, ...] | None = None
+    """The flows whose paths are looked at, where these are not all: for what `breaks` says of them."""
 
     @cached_property
     def paths(self) -> Paths:
         """Every flow's paths, there and back."""
-        return flow_paths(self.described, like=self.like.paths if self.like else None)
+        return flow_paths(self.described, self.flows, like=self.like.paths if self.like else None)
 
     @cached_property
     def demand(self) -> Demand:
@@ -49,7 +51,7 @@ class Evaluation:
 
     def _struck(self, after: Described) -> "Evaluation":
         """The evaluation of this estate after a fault, of which nothing is to survive another one."""
-        return Evaluation(after, self, asks_for_faults=False)
+        return Evaluation(after, self, asks_for_faults=False, flows=self.flows)
 
     @property
     def _after_faults(self) -> tuple[Survived, ...]:
@@ -138,9 +140,9 @@ class Evaluation:
 
     @cached_property
     def down_minutes(self) -> dict[str, float]:
-        """Minutes a month that each flow is expected to be down; empty where no offer promises anything."""
+        """Minutes a month that each flow is expected to be down; empty where nothing promises anything."""
         described = self.described
-        if all(offer.availability is None for offer in described.catalogue.offers.values()):
+        if not described.catalogue.promises_availability:
             return {}
         hours = float(described.catalogue.hours_per_month)
         return {flow: down_minutes(share, hours) for flow, share in flow_availability(self.paths).items()}
@@ -152,6 +154,20 @@ class Evaluation:
         broken = {(flow, one.need) for flow, some in found.items() for one in some}
         cut_off = self.surviving.cut_off(Before(self.paths, found, None, None)) if self._after_faults else ()
         return frozenset(broken | {(flow, "survives") for flow in cut_off})
+
+    def breaks(self, flow: str, subnets: Container[str]) -> frozenset[str]:
+        """The needs that the paths of a flow's part from these subnets break by themselves, faults included.
+
+        What is demanded of the flow in the mean is no need of a part.
+        """
+        found = broken_needs(self.paths, flow, subnets=subnets)
+        if any(path.subnet not in subnets for path in self.paths.by_flow[flow]):
+            found = [one for one in found if one.need not in IN_THE_MEAN]
+        needs = {one.need for one in found}
+        before = Before(self.paths, {flow: found}, None, None)
+        if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, before):
+            needs.add("survives")
+        return frozenset(needs)
 
     @property
     def upkeep_hours(self) -> float:
@@ -186,9 +202,14 @@ def _by_flow(broken: Iterable[BrokenNeed]) -> dict[str, list[BrokenNeed]]:
     return found
 
 
-def evaluate(described: Described, like: Evaluation | None = None, asks_for_faults: bool = True) -> Evaluation:
+def evaluate(
+    described: Described,
+    like: Evaluation | None = None,
+    asks_for_faults: bool = True,
+    flows: tuple[str, ...] | None = None,
+) -> Evaluation:
     """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold.
 
-    asks_for_faults: whether it is looked at what flows are to survive.
+    asks_for_faults: whether it is looked at what flows are to survive. flows: see `Evaluation.flows`.
     """
-    return Evaluation(described, like, asks_for_faults)
+    return Evaluation(described, like, asks_for_faults, flows)

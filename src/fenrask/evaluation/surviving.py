@@ -4,7 +4,7 @@ A flow survives a fault if the hosts that are left still reach its destination, 
 every exit that it then passes carries the load that moves there, within `targets.blocking_after_fault`.
 """
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -102,12 +102,13 @@ class Surviving:
     @cached_property
     def faults(self) -> tuple[Survived, ...]:
         """The estate after each of them, in the order of `faults`."""
-        wanted, found = self._wanted(), []
+        wanted, found = self._wanted, []
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
                 found.append(Survived(title, case, flows, self._after(title, case), self.now))
         return tuple(found)
 
+    @cached_property
     def _wanted(self) -> dict[str, frozenset[Fault]]:
         """The kinds of faults that each flow is to survive, of those that are to survive any."""
         estate = self.described.estate
@@ -170,7 +171,13 @@ class Surviving:
                     told.add(flow)
                     yield BrokenNeed(flow, "survives", f"{survived.name}: {why}")
 
-    def _why(self, survived: Survived, flow: str, before: Before) -> str:
+    def cuts_off(self, flow: str, subnets: Container[str], before: Before) -> bool:
+        """Whether some fault does so to a flow's part from these subnets."""
+        if flow not in self._wanted:
+            return False
+        return any(self._why(one, flow, before, subnets) for one in self.faults if flow in one.flows)
+
+    def _why(self, survived: Survived, flow: str, before: Before, subnets: Container[str] | None = None) -> str:
         """Why a flow does not get there after a fault, or breaks a need that it does not break now."""
         evaluation = survived.evaluation
         if evaluation is None:
@@ -180,6 +187,8 @@ class Surviving:
             # The fault takes all its hosts: none is left that it could cut off.
             return ""
         for path in evaluation.paths.by_flow[flow]:
+            if subnets is not None and path.subnet not in subnets:
+                continue
             key = (flow, path.subnet)
             if not path.example.verdict.arrives and after[key] > before.paths.lost_shares.get(key, 0):
                 return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
@@ -189,7 +198,7 @@ class Surviving:
         if not asked and not estate.remotes[stated.remote].allowed:
             return ""
         already = {*_NOT_AFTERWARDS, *(one.need for one in before.broken.get(flow, ()))}
-        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses)
+        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses, subnets)
         return next((f"{one.need} is broken: {one.why}" for one in others if one.need not in already), "")
 
 

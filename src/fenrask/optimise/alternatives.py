@@ -8,7 +8,6 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_of
 from fenrask.optimise.problem import CURRENT, Option, Unit, Wanted
-from fenrask.routing import flow_paths
 
 __all__ = ["alternatives"]
 
@@ -21,7 +20,7 @@ def alternatives(described: Described, flow: str) -> Comparison:
     current = evaluate(described)
     design = Design("current path", "the estate as it is", lambda _: {})
     candidates, not_counted = [Candidate(design, {}, current)], []
-    units = [unit for unit in units_of(flow_paths(described), Wanted(public_hosts=True)) if flow in unit.flows]
+    units = [unit for unit in units_of(current, Wanted(public_hosts=True)) if flow in unit.flows]
     keep = _kept(current, flow)
     for name in dict.fromkeys(option.name for unit in units for option in unit.options if option.name != CURRENT):
         chosen = _taken(units, name)

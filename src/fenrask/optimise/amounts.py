@@ -60,7 +60,7 @@ class Amounts:
         left = [(site, weight) for name, site, weight in each if subnets[name].zone != zone]
         whole = sum((weight for _, weight in left), Fraction(0))
         laid = self._laid(unit, [site for site, _ in left], [weight / whole for _, weight in left])
-        return {site: one for site, one in laid.items() if site.zone != zone}
+        return {site: one for site, one in laid.items() if not site.falls_with(zone)}
 
     def _laid(
         self,

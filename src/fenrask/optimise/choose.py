@@ -6,22 +6,22 @@ from math import inf
 from time import monotonic
 
 from fenrask.capacity import ExitCapacity
-from fenrask.demand import demand
 from fenrask.designs import Comparison, compare
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described, Flow
 from fenrask.estate.suggestions import some, unknown
-from fenrask.evaluation import BrokenNeed, Evaluation, Survived, evaluate
+from fenrask.evaluation import BY_SIZE, BrokenNeed, Evaluation, Survived, evaluate
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
-from fenrask.optimise.options import BY_SIZE, kept, units_of
+from fenrask.optimise.judging import UNCARRIED, breaks, judged
+from fenrask.optimise.options import kept, units_of
+from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.patch import exits_of, patch_of
 from fenrask.optimise.problem import CURRENT, PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import AddressChoice, Model
 from fenrask.programming import Solution
-from fenrask.routing import flow_paths
 from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
@@ -302,10 +302,15 @@ def _unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[t
         if one.flow in inward:
             yield from _against_inward(model, taken, one, inward[one.flow])
             continue
-        for number, unit in enumerate(model.units):
-            option = taken.get(number)
-            if one.flow in unit.flows and option is not None:
-                yield ({model.taken[number, option]: 1.0}, -inf, 0.0), f"{one.flow} through {option.name}: {one.why}"
+        users = {number: option for number, option in taken.items() if one.flow in model.units[number].flows}
+        alone = [number for number in users if one.need in breaks(evaluation, model.units[number])]
+        for number in alone:
+            why = f"{one.flow} through {users[number].name}: {one.why}"
+            yield ({model.taken[number, users[number]]: 1.0}, -inf, 0.0), why
+        if users and not alone:
+            names = some(dict.fromkeys(option.name for option in users.values()))
+            factors = {model.taken[pair]: 1.0 for pair in users.items()}
+            yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
 
 
 def _against_inward(
@@ -423,8 +428,14 @@ def _nearest(model: Model, solved: Solution, ends: float, known: Sequence[Cut]) 
 def _breaking(unit: Unit, taken: Option) -> Iterator[Lost]:
     for option in unit.options:
         if option.fails and option != taken:
-            why = "hosts stay private" if option.fails == (PRIVATE,) else f"breaks {', '.join(option.fails)}"
-            yield Lost(unit, option, option.fails, None, why)
+            yield Lost(unit, option, option.fails, None, _why(option.fails))
+
+
+def _why(fails: Sequence[str]) -> str:
+    """In words: that what carries nothing breaks needs, too, goes without saying."""
+    if uncarried := [words for name, words in UNCARRIED.items() if name in fails]:
+        return uncarried[0]
+    return "hosts stay private" if fails == (PRIVATE,) else f"breaks {', '.join(fails)}"
 
 
 def _dearer(unit: Unit, option: Option, other: Solution, solved: Solution) -> Lost:
@@ -450,9 +461,11 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
 
 def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
     _check_kept(described, asked.keep)
-    paths = flow_paths(described)
-    units = [kept(paths, unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(paths, asked)]
-    return units, Amounts(paths, demand(paths))
+    current = evaluate(described)
+    units = [kept(unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(current, asked)]
+    standing = [name for name in asked.keep if name in described.estate.exits]
+    units = with_pairs(current, judged(current, units, standing), asked.keep, standing)
+    return units, Amounts(current.paths, current.demand)
 
 
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:

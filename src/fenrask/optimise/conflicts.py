@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
+from fenrask.optimise.judging import UNCARRIED
 from fenrask.optimise.problem import PRIVATE, Unit, Wanted
 
 __all__ = ["conflict", "contradiction"]
@@ -17,14 +18,14 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
     if kept:
         why = f"breaks {', '.join(unit.options[0].fails)}" if unit.options else "does not arrive, or is several at once"
         return f"{unit.name} from {unit.network} cannot be kept: its current path {why}"
+    if all(UNCARRIED.keys() & {*option.fails} for option in unit.options):
+        return f"nothing that is offered carries {unit.name} from {unit.network}"
     failing = sorted({fails for option in unit.options for fails in option.fails})
     needed = set(failing)
     for need in failing:
         rest = needed - {need}
         if not any(not rest & set(option.fails) for option in unit.options):
             needed = rest
-    if not unit.options:
-        return f"nothing that is offered carries {unit.name} from {unit.network}"
     together = " together" if len(needed) > 1 else ""
     return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
 
@@ -84,7 +85,7 @@ def _feasible(
         options = tuple(
             replace(
                 one,
-                fails=tuple(name for name in one.fails if name in wanted or name in ("protocol", PRIVATE)),
+                fails=tuple(name for name in one.fails if name in wanted or name in {PRIVATE, *UNCARRIED}),
                 singles=one.singles and "one_source_per_host" in wanted,
             )
             for one in unit.options

@@ -100,7 +100,7 @@ def add_losses(model: Model, headroom: float) -> None:
     for zone in zones:
         without = {key: model.amounts.laid_without(model.units[key[0]], key[1], zone) for key in model.taken}
         for site in model.opened:
-            if not site.translates or site.zone == zone:
+            if not site.translates or site.falls_with(zone):
                 continue
             ports = model.offer(site.offer).ports
             assert ports is not None

@@ -1,27 +1,29 @@
 """The options of each unit: its current path, other exits that exist, and those that could be put up."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from itertools import combinations
 
 from fenrask.designs.endpoints import endpoints_of
-from fenrask.estate import BY_NAME, KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
+from fenrask.estate import KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import ALLOWED, broken_needs, evaluate
+from fenrask.evaluation import Evaluation
+from fenrask.optimise.judging import breaks
 from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
 from fenrask.optimise.sites import Places, passed
 from fenrask.prefixes import Address, Prefix, is_public
 from fenrask.routing import FlowPath, Packet, Paths
 
-__all__ = ["BY_SIZE", "kept", "units_of"]
+__all__ = ["kept", "units_of"]
 
 _MOST_TRIALS = 20_000
 """Pairs of a subnet's destination and an exit that exists, of which the path is traced; more are too many to try."""
 
 
-def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
-    """Every group of flows, with its options."""
-    described = paths.described
+def units_of(current: Evaluation, asked: Wanted) -> list[Unit]:
+    """Every group of flows, with its options; which needs those break that do not exist yet is for `judged` to say."""
+    described = current.described
     estate = described.estate
     flows: dict[tuple[str, tuple[tuple[str, Fraction], ...], str, bool], list[str]] = {}
     for name, flow in estate.outward_flows.items():
@@ -35,8 +37,6 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
         for (network, _), subnets in alike.items():
             flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
     found, places = [], Places(described)
-    # After some fault that they are to survive; what exits then carry is a row of the programme.
-    cut_off = evaluate(described).cut_off_by_faults
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
     few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
     for (network, spread, to, public), names in flows.items():
@@ -47,7 +47,7 @@ def units_of(paths: Paths, asked: Wanted) -> list[Unit]:
             needs = needs.joined(estate.needs_of(estate.flows[name]))
         families = _families(described, some, to)
         group = Group(tuple(names), to, network, some, needs, public, families, sum(shares, Fraction(0)), weights)
-        options = _distinct(_options(paths, group, places, asked, cut_off))
+        options = _distinct(_options(current, group, places, asked))
         if few:
             options += _others(group, places, options, others)
         found.append(Unit(group, tuple(options)))
@@ -75,11 +75,11 @@ def _counts(prefix: Prefix) -> bool:
     return prefix.version == 4 or is_public(prefix)
 
 
-def _options(paths: Paths, group: Group, places: Places, asked: Wanted, cut_off: frozenset[str]) -> Iterator[Option]:
-    described = paths.described
-    current = _current(paths, group, places, cut_off)
-    if current is not None:
-        yield current
+def _options(current: Evaluation, group: Group, places: Places, asked: Wanted) -> Iterator[Option]:
+    described = current.described
+    known = _current(current.paths, group, places)
+    if known is not None:
+        yield replace(known, fails=tuple(sorted(breaks(current, group))))
     prefixes = described.estate.destinations[group.to].prefixes
     if group.public or (prefixes and not any(map(is_public, prefixes))):
         return
@@ -98,16 +98,12 @@ def _options(paths: Paths, group: Group, places: Places, asked: Wanted, cut_off:
     yield from _own_addresses(described, group, asked)
 
 
-def kept(paths: Paths, unit: Unit) -> Unit:
+def kept(unit: Unit) -> Unit:
     """The unit with its current path as the only option; with none where a subnet has several paths at once."""
     return Unit(unit.group, tuple(one for one in unit.options if one.name == CURRENT))
 
 
-BY_SIZE = ("max_source_addresses", "one_source_per_host", ALLOWED)
-"""Needs that hang on how many addresses exits are given, and which."""
-
-
-def _current(paths: Paths, group: Group, places: Places, cut_off: frozenset[str]) -> Option | None:
+def _current(paths: Paths, group: Group, places: Places) -> Option | None:
     """The path that a group has; None where part of it does not arrive, or a subnet has several paths at once."""
     estate = paths.described.estate
     own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
@@ -116,11 +112,8 @@ def _current(paths: Paths, group: Group, places: Places, cut_off: frozenset[str]
     reached = {path.subnet for path in own}
     if any(name not in reached for name in group.subnets):
         return None
-    broken = {one.need for name in group.flows for one in broken_needs(paths, name)}
-    broken |= {"survives"} if cut_off & {*group.flows} else set()
-    fails = tuple(sorted(broken - {*BY_SIZE, "arrives"}))
     if not any(estate.exits[name].needs_offer for path in own for name in path.trace.exits if name in estate.exits):
-        return Option(CURRENT, (), fails, first=_defaulted(group, own), also=passed(paths, places, group))
+        return Option(CURRENT, (), first=_defaulted(group, own), also=passed(paths, places, group))
     sites, first = list[Site](), list[str]()
     for subnet in group.subnets:
         mine = [path for path in paths.by_flow[group.flows[0]] if group.holds(path) and path.subnet == subnet]
@@ -132,7 +125,7 @@ def _current(paths: Paths, group: Group, places: Places, cut_off: frozenset[str]
         sites.append(site)
         first.append(mine[0].trace.exits[0])
     singles = group.needs.one_source_per_host and any(_singles(paths.described, group, one.offer) for one in sites)
-    return Option(CURRENT, tuple(sites), fails, singles, first=tuple(first), also=passed(paths, places, group, sites))
+    return Option(CURRENT, tuple(sites), (), singles, first=tuple(first), also=passed(paths, places, group, sites))
 
 
 def _defaulted(group: Group, own: list[FlowPath]) -> tuple[str, ...]:
@@ -182,8 +175,6 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
         if any(one.source.exit != name or one.onward is not Onward.INTERNET for one in traces):
             continue
         site = places.existing(name)
-        inspects = all(any(described.estate.exits[one].inspects for one in trace.exits) for trace in traces)
-        fails = (*_fails(described, group, site.offer, inspects), *_falls_with(described, group, site.zone))
         shares: dict[Site, Fraction] = {}
         for trace, weight in zip(traces, group.weights, strict=True):
             for one in trace.exits:
@@ -195,7 +186,7 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
         yield Option(
             f"through {name}",
             (site,) * subnets,
-            fails,
+            (),
             singles,
             first=(name,) * subnets,
             traces=tuple(traces),
@@ -219,13 +210,9 @@ def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoin
         every = _some_zones(tuple(sorted(_by_zone(described, to, network).values())))
     for inside in every:
         site = places.existing(existing) if existing else Site(Role.ENDPOINT, name, network, None, to, inside)
-        fails = ["inspected"] if group.needs.inspected else []
         zones = {estate.subnets[one].zone for one in inside}
-        elsewhere = any(estate.subnets[one].zone not in zones for one in group.subnets)
-        if "zone-loss" in group.needs.faults and len(zones) == 1 and elsewhere:
-            fails.append("survives")
         where = f" in {some(sorted(str(zone) for zone in zones))} alone" if inside != every[0] else ""
-        yield Option(f"{name} ({offer.kind}){where}", (site,) * len(group.subnets), tuple(fails))
+        yield Option(f"{name} ({offer.kind}){where}", (site,) * len(group.subnets))
 
 
 _FEW_ZONES = 3
@@ -248,20 +235,19 @@ def _by_zone(described: Described, to: str, network: str) -> dict[str | None, st
 def _translators(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
     """An offer in one zone, in each zone, or for the network."""
     network, offer = group.network, described.catalogue.offers[name]
-    fails, singles = _fails(described, group, name, KINDS[offer.kind].inspects), _singles(described, group, name)
+    singles = _singles(described, group, name)
     if offer.scope == "region":
         site = places.at(name, network, None)
-        yield Option(f"{name} for the network", (site,) * len(group.subnets), fails, singles)
+        yield Option(f"{name} for the network", (site,) * len(group.subnets), (), singles)
         return
     for zone in places.zones(network):
         site = places.at(name, network, zone)
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
-        alone = _falls_with(described, group, zone)
-        yield Option(where_it_is, (site,) * len(group.subnets), (*fails, *alone), singles)
+        yield Option(where_it_is, (site,) * len(group.subnets), (), singles)
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     if len(set(zones)) > 1:
         sites = tuple(places.at(name, network, zone) for zone in zones)
-        yield Option(f"{name} in each zone", sites, fails, singles)
+        yield Option(f"{name} in each zone", sites, (), singles)
 
 
 def _behind(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
@@ -269,42 +255,30 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
     offers, network = described.catalogue.offers, group.network
     if network not in places.inspected or KINDS[offers[name].kind].inspects:
         return
-    fails, singles = _fails(described, group, name, True), _singles(described, group, name)
+    singles = _singles(described, group, name)
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     for wall, offer in offers.items():
         if not KINDS[offer.kind].inspects:
             continue
         words = f"{wall} before {name}"
         if "region" in (offer.scope, offers[name].scope):
-            yield _chain(
-                places,
-                group,
-                wall,
-                f"{words} for the network",
-                [places.behind(name, network, None)] * len(zones),
-                fails,
-                singles,
-            )
+            sites = [places.behind(name, network, None)] * len(zones)
+            yield _chain(places, group, wall, f"{words} for the network", sites, singles)
             continue
         zone = places.busiest(network)
         where_it_is = f"{words} in zone {zone}" if zone else f"{words} in {network}"
-        alone = (*fails, *_falls_with(described, group, zone))
-        yield _chain(
-            places, group, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), alone, singles
-        )
+        yield _chain(places, group, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), singles)
         if len(set(zones)) > 1:
             sites = [places.behind(name, network, one) for one in zones]
-            yield _chain(places, group, wall, f"{words} in each zone", sites, fails, singles)
+            yield _chain(places, group, wall, f"{words} in each zone", sites, singles)
 
 
-def _chain(
-    places: Places, group: Group, wall: str, name: str, sites: list[Site], fails: tuple[str, ...], singles: bool
-) -> Option:
+def _chain(places: Places, group: Group, wall: str, name: str, sites: list[Site], singles: bool) -> Option:
     walls = [places.firewall(wall, one) for one in sites]
     also: dict[Site, Fraction] = {}
     for one, weight in zip(walls, group.weights, strict=True):
         also[one] = also.get(one, Fraction(0)) + weight
-    return Option(name, tuple(sites), fails, singles, before=tuple(walls), also=tuple(also.items()))
+    return Option(name, tuple(sites), (), singles, before=tuple(walls), also=tuple(also.items()))
 
 
 def _shared(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
@@ -315,26 +289,15 @@ def _shared(described: Described, group: Group, name: str, places: Places) -> It
     offer = described.catalogue.offers[name]
     zone = None if offer.scope == "region" else places.busiest(places.centre)
     site, count = places.behind(name, places.centre, zone), len(group.subnets)
-    fails = (*_fails(described, group, name, KINDS[offer.kind].inspects), *_falls_with(described, group, zone))
     singles = _singles(described, group, name)
     also = ((hub, Fraction(1)),) if hub.offer else ()
     how = f"{name} in {site.network}, through a hub"
     if group.network == places.centre:
         # A new one beside what exists there may serve its own network too.
         if site.apart:
-            yield Option(f"another {name} in {site.network}", (site,) * count, fails, singles)
+            yield Option(f"another {name} in {site.network}", (site,) * count, (), singles)
         return
-    yield Option(how, (site,) * count, fails, singles, before=(hub,) * count, also=also)
-
-
-def _fails(described: Described, group: Group, name: str, inspects: bool) -> tuple[str, ...]:
-    """The needs that no site of a translating offer meets, wherever it is."""
-    stated, needs = described.estate.destinations[group.to], group.needs
-    fails = [] if stated.protocol in described.catalogue.offers[name].protocols else ["protocol"]
-    fails += ["off_internet"] if needs.off_internet else []
-    nameless = needs.inspected == BY_NAME and not stated.names
-    fails += ["inspected"] if nameless or (needs.inspected and not inspects) else []
-    return tuple(fails)
+    yield Option(how, (site,) * count, (), singles, before=(hub,) * count, also=also)
 
 
 def _singles(described: Described, group: Group, name: str) -> bool:
@@ -344,24 +307,16 @@ def _singles(described: Described, group: Group, name: str) -> bool:
     return group.needs.one_source_per_host and not ties
 
 
-def _falls_with(described: Described, group: Group, zone: str | None) -> tuple[str, ...]:
-    """`survives`, where hosts in other zones would be cut off with this one."""
-    zones = [described.estate.subnets[one].zone for one in group.subnets]
-    cut_off = zone is not None and any(one not in (None, zone) for one in zones)
-    return ("survives",) if "zone-loss" in group.needs.faults and cut_off else ()
-
-
 def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterator[Option]:
     """Straight out by the network's own internet exit, with a public IPv4 address on each host of the workloads."""
     estate = described.estate
     if not all(estate.subnets[name].prefix.version == 4 for name in group.subnets):
         return
     site = Site(Role.PUBLIC_HOSTS, "", group.network, None)
-    fails = [name for name in ("off_internet", "inspected", "max_source_addresses") if getattr(group.needs, name)]
     workloads = {estate.flows[name].from_ for name in group.flows}
-    if not asked.public_hosts and not all(estate.workloads[name].may_be_public for name in workloads):
-        fails.append(PRIVATE)
-    yield Option("a public address on each host", (site,) * len(group.subnets), tuple(fails), own_addresses=True)
+    allowed = asked.public_hosts or all(estate.workloads[name].may_be_public for name in workloads)
+    fails = () if allowed else (PRIVATE,)
+    yield Option("a public address on each host", (site,) * len(group.subnets), fails, own_addresses=True)
 
 
 def _ipv6(described: Described, group: Group) -> Iterator[Option]:
@@ -371,5 +326,4 @@ def _ipv6(described: Described, group: Group) -> Iterator[Option]:
         return
     known = [n for n, one in estate.exits.items() if one.untranslated_ipv6 and one.of_network == group.network]
     site = Site(Role.IPV6_OUT, "", group.network, None, existing=known[0] if known else "")
-    fails = [name for name in ("off_internet", "inspected") if getattr(group.needs, name)]
-    yield Option("IPv6 straight out", (site,) * len(group.subnets), tuple(fails))
+    yield Option("IPv6 straight out", (site,) * len(group.subnets))

@@ -13,6 +13,7 @@ from fenrask.designs.topologies import (
     in_subnet_endpoint,
     ipv6_outbound,
     routed_endpoint,
+    several,
     translator,
 )
 from fenrask.errors import NoAnswer
@@ -101,7 +102,7 @@ class _Made:
         """The exit of a site: the one that exists, or a new one."""
         draft, sized = self.draft, self._sized(site)
         if site.existing:
-            changed = missing_rules(draft.described, site.existing, site.network) | sized
+            changed = missing_rules(draft.described, site.existing, site.network) | sized | self._several(site)
             if changed:
                 draft.change(site.existing, changed)
             return site.existing
@@ -117,9 +118,14 @@ class _Made:
         own = "outer" if is_behind or site.apart else ""
         networks = {self._units[number].network for number, option in self._taken.items() if site in option.sites}
         place, name = (site.network, site.zone), f"{site.offer}-{where}"
-        name, subnet = translator(draft, site.offer, place, name, sized, own, tuple(sorted(networks)))
+        keys = sized | self._several(site)
+        name, subnet = translator(draft, site.offer, place, name, keys, own, tuple(sorted(networks)))
         self._subnets[site] = subnet
         return name
+
+    def _several(self, site: Site) -> dict[str, Any]:
+        """The machines or nodes of a site that has several, and where the second one is."""
+        return several(self.draft, site.offer, site.units, site.network, site.standby) if site.units > 1 else {}
 
     def _sized(self, site: Site) -> dict[str, Any]:
         """The addresses of a translating site; those that are listed stay so."""
@@ -135,7 +141,8 @@ class _Made:
         if before.onward:
             where = "-".join(filter(None, (before.network, before.zone)))
             name = f"{before.offer}-{where}"
-            return firewall_before(self.draft, before.offer, (before.network, before.zone), name, behind, senders)
+            place, keys = (before.network, before.zone), self._several(before)
+            return firewall_before(self.draft, before.offer, place, name, behind, senders, keys)
         networks = [self.draft.estate.subnets[one].network for one in senders]
         return hub_before(self.draft, site.network, networks, *behind)
 

@@ -47,6 +47,10 @@ class Site:
     """Whether it is a second one, in a subnet of its own: what exists at its place cannot be put behind anything."""
     onward: str = ""
     """For a firewall that only inspects: the offer of the exit behind it."""
+    units: int = 1
+    """How many machines or nodes it runs, each paid; one that exists has as many as it has, where this is 1."""
+    standby: str = ""
+    """The zone of the second one, where it is in another."""
 
     @property
     def translates(self) -> bool:
@@ -60,11 +64,21 @@ class Site:
     @property
     def places(self) -> int:
         """How many times its hourly rate is paid."""
-        return len(self.subnets) or 1
+        return len(self.subnets) or self.units
+
+    def falls_with(self, zone: str) -> bool:
+        """Whether it is lost with a zone."""
+        return self.zone == zone and not self.standby
 
     @property
     def name(self) -> str:
         """In words, for lists of what is open."""
+        pair = f", {self.units} of it" if self.units > 1 else ""
+        pair += f", one in zone {self.standby}" if self.standby else ""
+        return f"{self._alone}{pair}"
+
+    @property
+    def _alone(self) -> str:
         if self.existing:
             return self.existing
         if self.role is Role.IPV6_OUT:
@@ -85,8 +99,8 @@ class Option:
     name: str
     sites: tuple[Site, ...]
     """One for each subnet of the unit."""
-    fails: tuple[str, ...]
-    """The needs that it does not meet, whatever else is chosen."""
+    fails: tuple[str, ...] = ()
+    """The needs that it does not meet, whatever else is chosen: see `judged`."""
     singles: bool = False
     """Whether its sites may have but one address each."""
     own_addresses: bool = False

@@ -197,6 +197,18 @@ class Model:
                 self._addresses(site, variable)
             elif site.subnets:
                 self._found_by_name(site, variable)
+        # An exit that exists is one: as it is, or as a pair.
+        for some in self._existing().values():
+            if len(some) > 1:
+                self.program.row(dict.fromkeys(some, 1.0), high=1)
+
+    def _existing(self) -> dict[str, list[int]]:
+        """What says that an exit that exists is used, by its name: as it is, or with more machines."""
+        found: dict[str, list[int]] = {}
+        for site, variable in self.opened.items():
+            if site.existing:
+                found.setdefault(site.existing, []).append(variable)
+        return found
 
     def _open(self, site: Site) -> None:
         """A site with what it costs to stand there."""
@@ -223,8 +235,8 @@ class Model:
                 month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
                 self.spend("addresses", site.offer, self.opened[site], month)
                 known = [site]
-            for site in known:
-                self.program.row({self.opened[site]: 1.0}, low=1)
+            if known:
+                self.program.row({self.opened[site]: 1.0 for site in known}, low=1)
 
     def add_held(self) -> None:
         """What is paid for addresses that are held, used or not, and for those of hosts: no choice changes it."""
@@ -293,7 +305,8 @@ class Model:
 
     def places(self, site: Site) -> int:
         """How many times an hour of it is paid."""
-        return self.amounts.described.estate.exits[site.existing].units if site.existing else site.places
+        stands = self.amounts.described.estate.exits[site.existing].units if site.existing else 0
+        return max(stands, site.units) if site.existing else site.places
 
     def region(self, site: Site) -> str:
         stated = self.amounts.described.estate.networks.get(site.network)

@@ -1,12 +1,11 @@
 """Translating exits alone: gateways, firewalls or translator hosts, one for each network or for each of its zones."""
 
 from functools import partial
-from typing import Any
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
 from fenrask.designs.placing import sending_groups
-from fenrask.designs.topologies import translator
+from fenrask.designs.topologies import several, translator
 from fenrask.estate import Described
 
 __all__ = ["DESIGNS", "FIREWALL", "GATEWAY", "place_exits"]
@@ -14,12 +13,13 @@ __all__ = ["DESIGNS", "FIREWALL", "GATEWAY", "place_exits"]
 GATEWAY, FIREWALL, HOST = "translation-gateway", "inspecting-firewall", "translator-host"
 
 
-def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool, keys: dict[str, Any] | None = None) -> None:
+def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool, units: int = 1) -> None:
     """A translating exit in each network (or zone) that sends, and its subnets' default route to it.
 
     One for a network is in the zone with the most hosts, or serves the whole network where the offer serves a region.
     """
     offer = draft.offer(kind)
+    keys = {"addresses": "auto"} | several(draft, offer, units) if units > 1 else None
     regional = draft.described.catalogue.offers[offer].scope == "region"
     for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
         wanted = f"{stem}-{network}-{zone}" if per_zone and zone and not regional else f"{stem}-{network}"
@@ -27,9 +27,9 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool, keys: dict[s
         draft.lead(subnets, DEFAULT, name)
 
 
-def _patch(described: Described, kind: str, stem: str, per_zone: bool, keys: dict[str, Any] | None = None) -> Patch:
+def _patch(described: Described, kind: str, stem: str, per_zone: bool, units: int = 1) -> Patch:
     draft = Draft(described)
-    place_exits(draft, kind, stem, per_zone, keys)
+    place_exits(draft, kind, stem, per_zone, units)
     return draft.patch()
 
 
@@ -61,7 +61,7 @@ DESIGNS = (
     Design(
         "translator hosts in pairs",
         "the same with a second machine that takes over, in each zone that sends",
-        partial(_patch, kind=HOST, stem="host", per_zone=True, keys={"addresses": "auto", "machines": 2}),
+        partial(_patch, kind=HOST, stem="host", per_zone=True, units=2),
         (HOST,),
     ),
 )

@@ -558,6 +558,8 @@ class Counted(ExitModel):
 
     count_key: ClassVar[str] = ""
     """The key that says how many."""
+    standby_key: ClassVar[str] = ""
+    """The key that names the subnet of a second one that takes over, where that may be in another zone."""
 
     @property
     def redundant_units(self) -> int:

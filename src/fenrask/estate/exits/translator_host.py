@@ -16,6 +16,7 @@ class TranslatorHost(InSubnet, Announcing, Counted, Publishing, Translating):
     is_machine: ClassVar[bool] = True
     self_run: ClassVar[bool] = True
     count_key: ClassVar[str] = "machines"
+    standby_key: ClassVar[str] = "standby_subnet"
 
     kind: Literal["translator-host"]
     offer: str = Field(description="the catalogue's offer of the machine")

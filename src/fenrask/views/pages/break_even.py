@@ -16,7 +16,17 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
 
     `what` is what is compared: `design`, or the `path` of the flow.
     """
-    rivals = [(one.design, one.curve.at(found.volume), one.curve.start, one.fails) for one in found.rivals]
+    rivals = [
+        (
+            one.design,
+            one.curve.at(found.volume),
+            one.curve.start,
+            one.down_minutes,
+            one.upkeep_hours or None,
+            one.fails,
+        )
+        for one in found.rivals
+    ]
     now = f"{found.flow} carries {figure(float(found.volume))} {found.unit}/month"
     summary = [f"{now}; no {what} meets every need and carries every load."]
     if (best := found.best) is not None:
@@ -32,6 +42,8 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         Column("design", what),
         Column("month_amount", f"{found.currency}/month", "money"),
         Column("fixed_amount", f"without {found.flow}", "money"),
+        Column("down_min", "down min/month", "number", decimals=2, sparse=True),
+        Column("upkeep_h", "hours of work", "figure", sparse=True),
         Column("fails", "does not meet", "list"),
     )
     meetings = (
@@ -54,12 +66,31 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         )
         for one in near
     ]
-    tables = (
+    tables: tuple[Table, ...] = (
         Table(
             "designs", f"Cost of the whole estate at {figure(float(found.volume))} {found.unit}/month", columns, rivals
         ),
         Table("break_even", "Where two cost the same, nearest first", meetings, rows, empty="nowhere", shown=_SHOWN),
     )
+    if found.wages:
+        tables += (_wages(found),)
     facts = {"currency": found.currency, "volume_unit": found.unit, "volume": found.volume}
     not_counted = ("ports and addresses stay as they are: the same connections, with more or fewer bytes",)
     return Page("break_even", estate, tuple(summary), tables, facts, not_counted)
+
+
+def _wages(found: BreakEven) -> Table:
+    """What more of one's own work buys, and at which wage that costs as much."""
+    columns = (
+        Column("one", "A"),
+        Column("other", "B, with more work"),
+        Column("more_upkeep_h", "more hours", "figure"),
+        Column("more_down_min", "more min down", "number", decimals=2, sparse=True),
+        Column("wage_amount", f"same cost at {found.currency}/hour", "number", decimals=2),
+    )
+    rows = [
+        (one.one, one.other, one.more_hours, one.more_down_minutes, one.per_hour if one.per_hour >= 0 else None)
+        for one in found.wages
+    ]
+    title = f"Managed or self-run: the wage at which both cost the same (now {found.wage_per_hour:,.2f}), a month"
+    return Table("wages", title, columns, rows)

@@ -22,6 +22,7 @@ _FLOWS = (
     Column("flows", "flows", "list", most=4),
     Column("network", "network"),
     Column("exits", "path", "list", most=2),
+    Column("down_min", "down min/month", "number", decimals=2, least_width=100, sparse=True),
     Column("runner_up", "next best path"),
     Column("more_amount", "extra cost", "number", decimals=2),
     Column("why", "reason"),
@@ -167,7 +168,7 @@ def _exit_change(
 def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
     """The flows of each path, those that cost most to move first: the nearest of what they did not take."""
     rows: dict[tuple[str, tuple[str, ...]], list[tuple[Unit, Lost | None, str]]] = {}
-    paths = choice.evaluation.paths
+    paths, down = choice.evaluation.paths, choice.evaluation.down_minutes
     for unit, _ in choice.mix.options:
         own = [path for name in unit.flows for path in paths.by_flow.get(name, []) if unit.holds(path)]
         exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
@@ -175,11 +176,12 @@ def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
     for (network, taken), same_path in rows.items():
         labels = [label for unit, *_ in same_path for label in unit.flows]
         costs = [(best.more or 0.0, best.option.name, why) for _, best, why in same_path if best]
+        longest = max((down[one] for one in labels if one in down), default=None)
         if costs:
             more, name, why = min(costs)
-            yield (labels, network, taken, name, more or None, why)
+            yield (labels, network, taken, longest, name, more or None, why)
         else:
-            yield (labels, network, taken, "", None, same_path[0][2])
+            yield (labels, network, taken, longest, "", None, same_path[0][2])
 
 
 def _runner_up(choice: Choice, unit: Unit) -> tuple[Lost | None, str]:

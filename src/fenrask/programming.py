@@ -73,15 +73,42 @@ class Program:
             self.tightening.add(len(self.rows))
         self.rows.append((dict(factors), low, high))
 
-    def solve(self, seconds: float, more: Iterable[Row] = (), twice: bool = False) -> Solution | None:
+    def solve(
+        self, seconds: float, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
+    ) -> Solution | None:
         """The least cost, with rows added for this time only; None where nothing fits, or time is up too soon.
 
+        `nodes`: how many nodes of the search are looked at, at most.
         `twice`: what is proven is sought once more without presolve, as far as time allows, so that an optimum has two
         witnesses; what is not proven in a quarter of the time is sought in other ways in the rest.
         """
-        return self.decide(seconds, more, twice)[0]
+        return self.decide(seconds, more, twice, nodes)[0]
 
-    def decide(self, seconds: float, more: Iterable[Row] = (), twice: bool = False) -> tuple[Solution | None, bool]:
+    def relaxed_with(self, variables: Iterable[int], more: Iterable[Row] = ()) -> list[float | None]:
+        """For each variable the least cost of the relaxation in which it is 1; None where nothing fits.
+
+        No solution in which it is 1 costs less. One solver goes from one to the next, so that each takes few steps.
+        """
+        import highspy
+
+        new: Any = highspy.Highs
+        model, found = self._model([*self.rows, *more]), list[float | None]()
+        model.integrality_ = []
+        with _silenced():
+            solver = new()
+            solver.setOptionValue("output_flag", False)
+            solver.passModel(model)
+            for variable in variables:
+                solver.changeColBounds(variable, 1.0, 1.0)
+                solver.run()
+                fits = solver.getModelStatus() == highspy.HighsModelStatus.kOptimal
+                found.append(float(solver.getInfo().objective_function_value) if fits else None)
+                solver.changeColBounds(variable, 0.0, self.upper[variable])
+        return found
+
+    def decide(
+        self, seconds: float, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
+    ) -> tuple[Solution | None, bool]:
         """The same, and whether it is certain that nothing fits."""
         if not self.upper:
             return Solution(np.zeros(0), 0.0, 0.0), False
@@ -89,7 +116,8 @@ class Program:
         model = self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
         hard = twice and bool(self.following)
-        answer, infeasible = _run(model, seconds * _FIRST if hard else seconds)
+        limit: dict[str, Any] = {} if nodes is None else {"mip_max_nodes": nodes}
+        answer, infeasible = _run(model, seconds * _FIRST if hard else seconds, **limit)
         if hard and not infeasible and (answer is None or answer.gap > _AGREE):
             answer = self._otherwise(answer, ends - monotonic(), more)
         if answer is None or not integral.any():

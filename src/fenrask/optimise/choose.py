@@ -1,65 +1,33 @@
 """The cheapest mix of options that meets every need, its proof, what comes next, and why each other option lost."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from math import inf
 from time import monotonic
 
-from fenrask.capacity import ExitCapacity
 from fenrask.designs import Comparison, compare
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
-from fenrask.estate import Described, Flow
-from fenrask.estate.suggestions import some, unknown
-from fenrask.evaluation import BY_SIZE, BrokenNeed, Evaluation, Survived, evaluate
+from fenrask.estate import Described
+from fenrask.estate.suggestions import unknown
+from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
-from fenrask.optimise.judging import UNCARRIED, breaks, judged
+from fenrask.optimise.judging import judged
+from fenrask.optimise.objections import Cut, covers, unfit
 from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
-from fenrask.optimise.patch import exits_of, patch_of
-from fenrask.optimise.problem import CURRENT, PRIVATE, Option, Site, Unit, Wanted
-from fenrask.optimise.programme import AddressChoice, Model
+from fenrask.optimise.problem import Unit, Wanted
+from fenrask.optimise.programme import Model
+from fenrask.optimise.questions import Lost, Mix, made, mix_of, nearest, runners_up, why_lost
 from fenrask.programming import Solution
 from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
 
-_PER_QUESTION_S = 5.0
-_QUESTIONS_S = 30.0
-_NEXT = 2
-_TRIES = 12
-"""How often a next best mix is looked for that the engine accepts."""
 _MOST_CUTS = 200
 _MARGINS = (0.002, 0.01)
 """Shares of the ports left unused, tried in turn."""
-
-Cut = tuple[Mapping[int, float], float, float]
-"""Factors by variable, and the least and the most of their sum."""
-
-
-@dataclass(frozen=True)
-class Mix:
-    """One whole choice: the option of each unit."""
-
-    options: tuple[tuple[Unit, Option], ...]
-    month: float
-    addresses: int
-    """Public ones, of sites and of hosts that are given one."""
-    open_sites: frozenset[Site]
-
-
-@dataclass(frozen=True)
-class Lost:
-    """Why an option of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
-
-    unit: Unit
-    option: Option
-    fails: tuple[str, ...]
-    more: float | None
-    """Money a month; None where it fails a need, does not fit at all, or was not looked at."""
-    why: str
 
 
 @dataclass(frozen=True)
@@ -114,16 +82,16 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    model, solved, patch, evaluation, unfit, cuts = _feasible(described, amounts, units, asked)
+    model, solved, patch, evaluation, reasons, cuts = _feasible(described, amounts, units, asked)
     bound = solved.bound
     if not evaluation.meets_all:
         model, solved, patch, evaluation = _with_margins(described, amounts, units, asked)
-    seconds, ends = monotonic() - begins, monotonic() + _QUESTIONS_S
-    mix, next_best, lost = _mix(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
+    seconds = monotonic() - begins
+    mix, next_best, lost = mix_of(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
         known = [*cuts]
-        next_best = tuple(_runners_up(described, asked, model, solved, ends, known))
-        lost = tuple((_lost if asked.every_option else _nearest)(model, solved, ends, known))
+        next_best = tuple(runners_up(described, asked, model, solved, known))
+        lost = tuple((why_lost if asked.every_option else nearest)(asked, model, solved, known))
     choice = Choice(
         mix,
         patch,
@@ -132,7 +100,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         seconds,
         next_best,
         lost,
-        (*model.not_counted, *unfit),
+        (*model.not_counted, *reasons),
         sum(len(unit.options) for unit in units),
         current=evaluate(described),
     )
@@ -164,19 +132,19 @@ def _feasible(
 
     With it comes which options were forbidden, and why; and all rows that were added.
     """
-    cuts, unfit, ends = list[Cut](), list[str](), monotonic() + asked.seconds
+    cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
     model, sure = assembled(amounts, units, asked, 0.0), False
     while True:
         # An optimum has two witnesses; what the engine objects to anyway needs one.
         solved = _solution(model, amounts, units, asked, cuts, sure)
-        patch, evaluation = _made(described, model, solved, asked)
-        found = [*_covers(model, solved, evaluation)]
-        for cut, why in _unfit(model, solved, evaluation):
+        patch, evaluation = made(described, model, solved, asked)
+        found = [*covers(model, solved, evaluation)]
+        for cut, why in unfit(model, solved, evaluation):
             found.append(cut)
-            unfit.append(why)
+            reasons.append(why)
         over = len(cuts) >= _MOST_CUTS or monotonic() > ends
         if sure and (not found or over):
-            return model, solved, patch, evaluation, unfit, cuts
+            return model, solved, patch, evaluation, reasons, cuts
         sure = not found or over
         cuts += found
 
@@ -187,7 +155,7 @@ def _with_margins(
     """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
     for margin in _MARGINS:
         model, solved = _solved(amounts, units, asked, margin)
-        patch, evaluation = _made(described, model, solved, asked)
+        patch, evaluation = made(described, model, solved, asked)
         if evaluation.meets_all:
             break
     return model, solved, patch, evaluation
@@ -234,213 +202,10 @@ def _solution(
     return solved
 
 
-def _made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
-    """The patch of a solution, and the estate that it makes, evaluated."""
-    standing = [name for name in asked.keep if name in described.estate.exits]
-    standing += model.amounts.paths.inward_exits
-    stated = asked.zone_headroom is not None
-    patch = patch_of(described, _taken(model, solved), model.units, _bought(model, solved), stated, standing)
-    return patch, evaluate(described.patched(patch, "the choice"))
-
-
-def _covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[Cut]:
-    """Rows from the engine: what an exit needs under a load, it needs under every load that contains this one.
-
-    So not all of what uses it now may use it with fewer addresses, or, where none suffice, at all.
-    """
-    taken, bought = _taken(model, solved), _bought(model, solved)
-    for name, site in exits_of(model.amounts.described, taken, model.units, bought).items():
-        one = evaluation.capacity.limits_of(name)
-        users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
-        if one is None or not users:
-            continue
-        needed = one.needed if isinstance(one, ExitCapacity) else None
-        factors = dict.fromkeys(users, 1.0)
-        if needed is not None and site in bought and bought[site].number < needed:
-            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
-            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif not one.fits:
-            yield factors, -inf, len(users) - 1.0
-    for survived in evaluation.surviving.faults:
-        yield from _covers_after(model, taken, bought, survived)
-
-
-def _covers_after(
-    model: Model, taken: Mapping[int, Option], bought: Mapping[Site, AddressChoice], survived: Survived
-) -> Iterator[Cut]:
-    """The same of the load after a fault that flows are to survive: of all that then passes an exit."""
-    if survived.evaluation is None:
-        return
-    sites, paths = exits_of(model.amounts.described, taken, model.units, bought), survived.evaluation.paths
-    passing: dict[str, set[int]] = {}
-    for number, unit in enumerate(model.units):
-        for flow in unit.flows:
-            for path in paths.by_flow[flow] if number in taken and flow in paths.by_flow else ():
-                for name in path.example.exits if path.example.verdict.arrives else ():
-                    passing.setdefault(name, set()).add(number)
-    for one, _ in survived.loaded():
-        site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))
-        if site is None or not users:
-            continue
-        factors = {model.taken[number, taken[number]]: 1.0 for number in users}
-        needed = one.needed if isinstance(one, ExitCapacity) else None
-        if needed is not None and site in bought and bought[site].number < needed:
-            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
-            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif one.exceeded or (isinstance(one, ExitCapacity) and needed is None):
-            yield factors, -inf, len(users) - 1.0
-
-
-def _unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
-    """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
-    taken, inward = _taken(model, solved), evaluation.described.estate.inward_flows
-    # What exits lack after a fault is a row of its own: see `_covers_after`.
-    lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
-    for one in evaluation.broken:
-        if one.need in BY_SIZE or (one.need == "survives" and one.flow in lacking):
-            continue
-        if one.flow in inward:
-            yield from _against_inward(model, taken, one, inward[one.flow])
-            continue
-        users = {number: option for number, option in taken.items() if one.flow in model.units[number].flows}
-        alone = [number for number in users if one.need in breaks(evaluation, model.units[number])]
-        for number in alone:
-            why = f"{one.flow} through {users[number].name}: {one.why}"
-            yield ({model.taken[number, users[number]]: 1.0}, -inf, 0.0), why
-        if users and not alone:
-            names = some(dict.fromkeys(option.name for option in users.values()))
-            factors = {model.taken[pair]: 1.0 for pair in users.items()}
-            yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
-
-
-def _against_inward(
-    model: Model, taken: Mapping[int, Option], broken: BrokenNeed, flow: Flow
-) -> Iterator[tuple[Cut, str]]:
-    """The options taken for the subnets of a flow that comes in: with all of them together, it breaks a need."""
-    subnets = {*model.amounts.described.estate.workloads[flow.workload].subnets}
-    options = [
-        (number, option)
-        for number, option in taken.items()
-        if option.name != CURRENT and subnets & {*model.units[number].subnets}
-    ]
-    if options:
-        names = some(dict.fromkeys(option.name for _, option in options))
-        factors = {model.taken[pair]: 1.0 for pair in options}
-        yield (factors, -inf, len(options) - 1.0), f"{names}: {broken.flow}, which comes in, {broken.why}"
-
-
 def _check_kept(described: Described, keep: tuple[str, ...]) -> None:
     known = [*described.estate.exits, *described.estate.flows]
     if problems := unknown("--keep", keep, known, "an exit or a flow"):
         raise UnusableInput(problems)
-
-
-def _taken(model: Model, solved: Solution) -> dict[int, Option]:
-    return {number: option for (number, option), variable in model.taken.items() if solved.values[variable] > 0.5}
-
-
-def _bought(model: Model, solved: Solution) -> dict[Site, AddressChoice]:
-    return {
-        site: one
-        for site, bought in model.purchases_of.items()
-        for one, variable in bought
-        if solved.values[variable] > 0.5
-    }
-
-
-def _mix(model: Model, solved: Solution) -> Mix:
-    options = tuple((model.units[number], option) for number, option in sorted(_taken(model, solved).items()))
-    opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
-    addresses = sum(one.number for one in _bought(model, solved).values())
-    addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
-    return Mix(options, solved.objective, addresses, opened)
-
-
-def _runners_up(
-    described: Described, asked: Wanted, model: Model, solved: Solution, ends: float, known: list[Cut]
-) -> Iterator[Mix]:
-    """The next best whole designs that the engine accepts: each with another set of open sites than those before.
-
-    known: the rows that it asked for; those that it asks for here are added.
-    """
-    others, last = list[Cut](), solved
-    for _ in range(_NEXT if model.opened else 0):
-        open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
-        factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
-        others.append((factors, 1.0 - len(open_now), float("inf")))
-        found = _accepted(described, asked, model, ends, known, others)
-        if found is None:
-            return
-        yield _mix(model, found)
-        last = found
-
-
-def _accepted(
-    described: Described, asked: Wanted, model: Model, ends: float, known: list[Cut], others: Sequence[Cut]
-) -> Solution | None:
-    """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries."""
-    for _ in range(_TRIES):
-        found = model.program.solve(min(_PER_QUESTION_S, max(0.1, ends - monotonic())), [*known, *others])
-        if found is None:
-            return None
-        _, evaluation = _made(described, model, found, asked)
-        more = [*_covers(model, found, evaluation), *(cut for cut, _ in _unfit(model, found, evaluation))]
-        if not more:
-            return found if evaluation.meets_all else None
-        known += more
-    return None
-
-
-def _lost(model: Model, solved: Solution, ends: float, known: Sequence[Cut]) -> Iterator[Lost]:
-    """For each unit why each option lost that it did not take: a need that it breaks, or the extra cost with it."""
-    taken = _taken(model, solved)
-    for number, unit in enumerate(model.units):
-        yield from _breaking(unit, taken[number])
-        for option in unit.options:
-            if option == taken[number] or option.fails:
-                continue
-            if monotonic() > ends:
-                yield Lost(unit, option, (), None, "not looked at: time was up")
-                continue
-            forced = model.program.solve(_PER_QUESTION_S, [*known, ({model.taken[number, option]: 1.0}, 1.0, 1.0)])
-            if forced is None:
-                yield Lost(unit, option, (), None, "does not carry it within all limits")
-            else:
-                yield _dearer(unit, option, forced, solved)
-
-
-def _nearest(model: Model, solved: Solution, ends: float, known: Sequence[Cut]) -> Iterator[Lost]:
-    """For each unit the option with which the whole costs least if it may not take its own; and those that break needs.
-
-    One programme a unit: its option forbidden, the optimum takes the next best.
-    """
-    taken = _taken(model, solved)
-    for number, unit in enumerate(model.units):
-        yield from _breaking(unit, taken[number])
-        if monotonic() > ends:
-            continue
-        forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
-        found = model.program.solve(_PER_QUESTION_S, [*known, forbidden])
-        if found is not None:
-            yield _dearer(unit, _taken(model, found)[number], found, solved)
-
-
-def _breaking(unit: Unit, taken: Option) -> Iterator[Lost]:
-    for option in unit.options:
-        if option.fails and option != taken:
-            yield Lost(unit, option, option.fails, None, _why(option.fails))
-
-
-def _why(fails: Sequence[str]) -> str:
-    """In words: that what carries nothing breaks needs, too, goes without saying."""
-    if uncarried := [words for name, words in UNCARRIED.items() if name in fails]:
-        return uncarried[0]
-    return "hosts stay private" if fails == (PRIVATE,) else f"breaks {', '.join(fails)}"
-
-
-def _dearer(unit: Unit, option: Option, other: Solution, solved: Solution) -> Lost:
-    more = max(0.0, other.objective - solved.objective)
-    return Lost(unit, option, (), more, "costs more" if more > 1e-6 else "costs the same")
 
 
 HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
@@ -453,9 +218,9 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
     found = []
     for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
         model = assembled(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
-        solved = model.program.solve(_PER_QUESTION_S)
+        solved = model.program.solve(asked.seconds)
         if solved is not None:
-            found.append((headroom, _mix(model, solved)))
+            found.append((headroom, mix_of(model, solved)))
     return found
 
 
@@ -476,9 +241,9 @@ def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     most = asked.max_addresses
     while all(unit.open_options for unit in units):
         model = assembled(amounts, units, replace(asked, max_addresses=most), 0.0)
-        solved = model.program.solve(_PER_QUESTION_S)
+        solved = model.program.solve(asked.seconds)
         if solved is None:
             break
-        found.append(_mix(model, solved))
+        found.append(mix_of(model, solved))
         most = found[-1].addresses - 1
     return found

@@ -1,0 +1,120 @@
+"""What the engine objects to in a mix, as rows of the programme: exits that lack something, and needs that break."""
+
+from collections.abc import Iterator, Mapping
+from math import inf
+
+from fenrask.capacity import ExitCapacity
+from fenrask.estate import Flow
+from fenrask.estate.suggestions import some
+from fenrask.evaluation import BY_SIZE, BrokenNeed, Evaluation, Survived
+from fenrask.optimise.judging import breaks
+from fenrask.optimise.patch import exits_of
+from fenrask.optimise.problem import CURRENT, Option, Site
+from fenrask.optimise.programme import AddressChoice, Model
+from fenrask.programming import Solution
+
+__all__ = ["Cut", "bought_in", "covers", "taken_in", "unfit"]
+
+Cut = tuple[Mapping[int, float], float, float]
+"""Factors by variable, and the least and the most of their sum."""
+
+
+def covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[Cut]:
+    """Rows from the engine: what an exit needs under a load, it needs under every load that contains this one.
+
+    So not all of what uses it now may use it with fewer addresses, or, where none suffice, at all.
+    """
+    taken, bought = taken_in(model, solved), bought_in(model, solved)
+    for name, site in exits_of(model.amounts.described, taken, model.units, bought).items():
+        one = evaluation.capacity.limits_of(name)
+        users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
+        if one is None or not users:
+            continue
+        needed = one.needed if isinstance(one, ExitCapacity) else None
+        factors = dict.fromkeys(users, 1.0)
+        if needed is not None and site in bought and bought[site].number < needed:
+            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
+            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
+        elif not one.fits:
+            yield factors, -inf, len(users) - 1.0
+    for survived in evaluation.surviving.faults:
+        yield from _covers_after(model, taken, bought, survived)
+
+
+def _covers_after(
+    model: Model, taken: Mapping[int, Option], bought: Mapping[Site, AddressChoice], survived: Survived
+) -> Iterator[Cut]:
+    """The same of the load after a fault that flows are to survive: of all that then passes an exit."""
+    if survived.evaluation is None:
+        return
+    sites, paths = exits_of(model.amounts.described, taken, model.units, bought), survived.evaluation.paths
+    passing: dict[str, set[int]] = {}
+    for number, unit in enumerate(model.units):
+        for flow in unit.flows:
+            for path in paths.by_flow[flow] if number in taken and flow in paths.by_flow else ():
+                for name in path.example.exits if path.example.verdict.arrives else ():
+                    passing.setdefault(name, set()).add(number)
+    for one, _ in survived.loaded():
+        site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))
+        if site is None or not users:
+            continue
+        factors = {model.taken[number, taken[number]]: 1.0 for number in users}
+        needed = one.needed if isinstance(one, ExitCapacity) else None
+        if needed is not None and site in bought and bought[site].number < needed:
+            few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
+            yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
+        elif one.exceeded or (isinstance(one, ExitCapacity) and needed is None):
+            yield factors, -inf, len(users) - 1.0
+
+
+def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
+    """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
+    taken, inward = taken_in(model, solved), evaluation.described.estate.inward_flows
+    # What exits lack after a fault is a row of its own: see `_covers_after`.
+    lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
+    for one in evaluation.broken:
+        if one.need in BY_SIZE or (one.need == "survives" and one.flow in lacking):
+            continue
+        if one.flow in inward:
+            yield from _against_inward(model, taken, one, inward[one.flow])
+            continue
+        users = {number: option for number, option in taken.items() if one.flow in model.units[number].flows}
+        alone = [number for number in users if one.need in breaks(evaluation, model.units[number])]
+        for number in alone:
+            why = f"{one.flow} through {users[number].name}: {one.why}"
+            yield ({model.taken[number, users[number]]: 1.0}, -inf, 0.0), why
+        if users and not alone:
+            names = some(dict.fromkeys(option.name for option in users.values()))
+            factors = {model.taken[pair]: 1.0 for pair in users.items()}
+            yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
+
+
+def _against_inward(
+    model: Model, taken: Mapping[int, Option], broken: BrokenNeed, flow: Flow
+) -> Iterator[tuple[Cut, str]]:
+    """The options taken for the subnets of a flow that comes in: with all of them together, it breaks a need."""
+    subnets = {*model.amounts.described.estate.workloads[flow.workload].subnets}
+    options = [
+        (number, option)
+        for number, option in taken.items()
+        if option.name != CURRENT and subnets & {*model.units[number].subnets}
+    ]
+    if options:
+        names = some(dict.fromkeys(option.name for _, option in options))
+        factors = {model.taken[pair]: 1.0 for pair in options}
+        yield (factors, -inf, len(options) - 1.0), f"{names}: {broken.flow}, which comes in, {broken.why}"
+
+
+def taken_in(model: Model, solved: Solution) -> dict[int, Option]:
+    """The option of each unit in a solution."""
+    return {number: option for (number, option), variable in model.taken.items() if solved.values[variable] > 0.5}
+
+
+def bought_in(model: Model, solved: Solution) -> dict[Site, AddressChoice]:
+    """The addresses of each translating site in a solution."""
+    return {
+        site: one
+        for site, bought in model.purchases_of.items()
+        for one, variable in bought
+        if solved.values[variable] > 0.5
+    }

@@ -1,0 +1,167 @@
+"""What is asked beside the optimum: the next best mixes, and why each other option lost.
+
+How much is looked at is decided by numbers alone: what is told does not hang on how fast a machine is.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import islice
+
+from fenrask.designs.contract import Patch
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.optimise.judging import UNCARRIED
+from fenrask.optimise.objections import Cut, bought_in, covers, taken_in, unfit
+from fenrask.optimise.patch import patch_of
+from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
+from fenrask.optimise.programme import Model
+from fenrask.programming import Solution
+
+__all__ = ["Lost", "Mix", "accepted", "made", "mix_of", "nearest", "runners_up", "why_lost"]
+
+_NEXT = 2
+_TRIES = 12
+"""How often a mix is looked for that the engine accepts."""
+_NODES = 2_000
+"""Nodes that one programme beside the optimum may take."""
+_UNITS = 100
+"""Groups of flows, those that cost most to carry, of which the next best option is looked for."""
+_EXACT = 3
+"""Options of a group whose extra cost is worked out; of the others the relaxation says what it is at least."""
+
+
+@dataclass(frozen=True)
+class Mix:
+    """One whole choice: the option of each unit."""
+
+    options: tuple[tuple[Unit, Option], ...]
+    month: float
+    addresses: int
+    """Public ones, of sites and of hosts that are given one."""
+    open_sites: frozenset[Site]
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Why an option of a unit was not taken: needs that it fails, or what the whole would cost more with it."""
+
+    unit: Unit
+    option: Option
+    fails: tuple[str, ...]
+    more: float | None
+    """Money a month; None where it fails a need, does not fit at all, or is not worked out: `why` says so."""
+    why: str
+
+
+def made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
+    """The patch of a solution, and the estate that it makes, evaluated."""
+    standing = [name for name in asked.keep if name in described.estate.exits]
+    standing += model.amounts.paths.inward_exits
+    stated = asked.zone_headroom is not None
+    patch = patch_of(described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing)
+    return patch, evaluate(described.patched(patch, "the choice"))
+
+
+def mix_of(model: Model, solved: Solution) -> Mix:
+    """The mix that a solution is."""
+    options = tuple((model.units[number], option) for number, option in sorted(taken_in(model, solved).items()))
+    opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
+    addresses = sum(one.number for one in bought_in(model, solved).values())
+    addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
+    return Mix(options, solved.objective, addresses, opened)
+
+
+def runners_up(described: Described, asked: Wanted, model: Model, solved: Solution, known: list[Cut]) -> Iterator[Mix]:
+    """The next best whole designs that the engine accepts: each with another set of open sites than those before.
+
+    known: the rows that it asked for; those that it asks for here are added.
+    """
+    others, last = list[Cut](), solved
+    for _ in range(_NEXT if model.opened else 0):
+        open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
+        factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
+        others.append((factors, 1.0 - len(open_now), float("inf")))
+        found = accepted(described, asked, model, known, others)
+        if found is None:
+            return
+        yield mix_of(model, found)
+        last = found
+
+
+def accepted(
+    described: Described, asked: Wanted, model: Model, known: list[Cut], others: Sequence[Cut]
+) -> Solution | None:
+    """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries."""
+    for _ in range(_TRIES):
+        found = model.program.solve(asked.seconds, [*known, *others], nodes=_NODES)
+        if found is None:
+            return None
+        _, evaluation = made(described, model, found, asked)
+        more = [*covers(model, found, evaluation), *(cut for cut, _ in unfit(model, found, evaluation))]
+        if not more:
+            return found if evaluation.meets_all else None
+        known += more
+    return None
+
+
+def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]) -> Iterator[Lost]:
+    """For each unit why each option lost that it did not take: a need that it breaks, or the extra cost with it."""
+    taken = taken_in(model, solved)
+    bounds = model.program.relaxed_with(model.taken.values(), known)
+    least = dict(zip(model.taken, bounds, strict=True))
+    for number, unit in enumerate(model.units):
+        yield from _breaking(unit, taken[number])
+        others = [option for option in unit.open_options if option != taken[number]]
+        carried = {option: bound for option in others if (bound := least[number, option]) is not None}
+        for option in others:
+            if option not in carried:
+                yield Lost(unit, option, (), None, "does not carry it within all limits")
+        for place, option in enumerate(sorted(carried, key=carried.__getitem__)):
+            if place < _EXACT:
+                forced = ({model.taken[number, option]: 1.0}, 1.0, 1.0)
+                found = model.program.solve(asked.seconds, [*known, forced], nodes=_NODES)
+                yield _dearer(unit, option, found, solved)
+            else:
+                more = max(0.0, carried[option] - solved.objective)
+                yield Lost(unit, option, (), None, f"costs at least {more:,.2f} more")
+
+
+def nearest(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]) -> Iterator[Lost]:
+    """For each unit the option with which the whole costs least if it may not take its own; and those that break needs.
+
+    One programme a unit: its option forbidden, the optimum takes the next best.
+    """
+    taken = taken_in(model, solved)
+    volumes = {number: sum(model.amounts.volume(unit)) for number, unit in enumerate(model.units)}
+    looked_at = {*islice(sorted(volumes, key=volumes.__getitem__, reverse=True), _UNITS)}
+    for number, unit in enumerate(model.units):
+        yield from _breaking(unit, taken[number])
+        others = [option for option in unit.open_options if option != taken[number]]
+        if others and number not in looked_at:
+            yield Lost(unit, others[0], (), None, f"looked at for the {_UNITS} groups that send most")
+        elif others:
+            forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
+            found = model.program.solve(asked.seconds, [*known, forbidden], nodes=_NODES)
+            option = others[0] if found is None else taken_in(model, found)[number]
+            yield _dearer(unit, option, found, solved)
+
+
+def _breaking(unit: Unit, taken: Option) -> Iterator[Lost]:
+    for option in unit.options:
+        if option.fails and option != taken:
+            yield Lost(unit, option, option.fails, None, _why(option.fails))
+
+
+def _why(fails: Sequence[str]) -> str:
+    """In words: that what carries nothing breaks needs, too, goes without saying."""
+    if uncarried := [words for name, words in UNCARRIED.items() if name in fails]:
+        return uncarried[0]
+    return "hosts stay private" if fails == (PRIVATE,) else f"breaks {', '.join(fails)}"
+
+
+def _dearer(unit: Unit, option: Option, other: Solution | None, solved: Solution) -> Lost:
+    if other is None:
+        return Lost(unit, option, (), None, "does not carry it within all limits")
+    more = max(0.0, other.objective - solved.objective)
+    words = "costs more" if other.gap <= 1e-6 else "costs at most so much more"
+    return Lost(unit, option, (), more, words if more > 1e-6 else "costs the same")

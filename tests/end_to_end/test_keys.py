@@ -84,7 +84,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
     },
     ("choose", "--set", "destinations.partner.needs.off_internet=false"): {
         "changes": "change what names detail",
-        "flows": "flows network exits runner_up more_amount why",
+        "flows": "flows network exits down_min runner_up more_amount why",
         "next_best": "rank month_amount more_amount difference",
         "options": "flows network option more_amount why",
     },
@@ -104,7 +104,7 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "effects": "about month_change_amount headroom_change_points",
     },
     ("charges", "--break-even", "talk"): {
-        "designs": "design month_amount fixed_amount fails",
+        "designs": "design month_amount fixed_amount down_min upkeep_h fails",
         "break_even": "one other how volume until_volume hosts",
     },
     ("source", "app", "partner"): {
@@ -127,7 +127,8 @@ FACTS: dict[tuple[str, ...], str] = {
         "choose",
         "--set",
         "destinations.partner.needs.off_internet=false",
-    ): "currency month_amount bound_amount gap proven options_count seconds meets_all design",
+    ): "currency month_amount bound_amount gap proven options_count seconds meets_all design entries_to_change "
+    "exits_to_change routes_to_change change_amount fewest_changes_month_amount",
     ("choose", "--frontier", "--set", "destinations.partner.needs.off_internet=false"): "currency",
     ("stress",): "currency",
     ("stress", "--months", "12", "--growth", "0.1"): "currency lead_months",

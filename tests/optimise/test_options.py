@@ -180,7 +180,7 @@ class BesideTheStandardDesigns(Checked):
         # Three prefixes of hosts: a shorter list is not met by way of IPv6, which then has to stay lost.
         patch["destinations"]["partner"]["needs"] = {"max_source_addresses": 2}
         choice = self.check(self.estate(patch, {"offers": {"host": None}}))
-        self.assertIn("gate", self.taken(choice)["talk"])
+        self.assertIn("gate", choice.evaluation.paths.by_flow["talk"][0].trace.exits[0])
         self.assertEqual({path.trace.packet.address.version for path in choice.evaluation.paths.by_flow["talk"]}, {4})
 
 

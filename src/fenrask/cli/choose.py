@@ -46,6 +46,13 @@ def command(
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
     ] = False,
+    tolerance: Annotated[
+        float,
+        typer.Option(metavar="SHARE", min=0, max=1, help="Show the mix with the fewest changes at so much more cost."),
+    ] = 0.02,
+    fewest_changes: Annotated[
+        bool, typer.Option("--fewest-changes", help="Take that mix instead of the cheapest one.")
+    ] = False,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Solver time limit; if it is reached, the optimality gap is reported.")
     ] = 60,
@@ -76,6 +83,8 @@ def command(
         max_upkeep,
         public_hosts,
         zone_headroom,
+        tolerance,
+        fewest_changes,
         seconds,
         every_option=every_option,
     )

@@ -5,6 +5,7 @@ from fenrask.designs.building import BuildStep, Look, build_steps, nothing_built
 from fenrask.designs.changes import FlowChange, changes, moves
 from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
+from fenrask.designs.effort import Effort, effort
 from fenrask.designs.standard import STANDARD
 
 __all__ = [
@@ -18,6 +19,8 @@ __all__ = [
     "Candidate",
     "Comparison",
     "Design",
+    "Effort",
+    "effort",
     "FlowChange",
     "beside",
     "break_even",

@@ -7,6 +7,7 @@ from fractions import Fraction
 from itertools import product
 
 from fenrask.designs.contract import Design, Patch
+from fenrask.designs.effort import routes_to_change
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
@@ -55,9 +56,7 @@ class Candidate:
     @property
     def routes_to_change(self) -> int:
         """Routes that are set or removed, and subnets that get another table."""
-        tables = self.patch.get("route_tables") or {}
-        routes = sum(len(one) if isinstance(one, Mapping) else 1 for one in tables.values())
-        return routes + sum("routes" in (one or {}) for one in (self.patch.get("subnets") or {}).values())
+        return routes_to_change(self.patch)
 
 
 MEASURES: dict[str, Callable[[Candidate], float]] = {

@@ -179,6 +179,14 @@ Profile = Annotated[
 ]
 
 
+class ChangeCost(Strict):
+    """What it costs, once, to change what is there: money for each."""
+
+    allow_list_entry: Money = Field(Decimal(0), description="an entry that a partner adds to its list, or removes")
+    exit: Money = Field(Decimal(0), description="an exit that is put up or taken down")
+    route: Money = Field(Decimal(0), description="a route that is set or removed")
+
+
 class Targets(Strict):
     """What the plan has to reach."""
 
@@ -195,6 +203,12 @@ class Targets(Strict):
         None, description="maximum hours of work a month on self-run machines; default: no limit"
     )
     growth_margin: Number = Field(0.0, description="share of load more that the addresses must carry too: 0.3 for 30 %")
+    change_cost: ChangeCost | None = Field(
+        None, description="what changes cost once: `choose` weighs them against what they save; default: nothing"
+    )
+    horizon_months: Annotated[float, Field(strict=True, gt=0)] = Field(
+        12.0, description="months over which what is paid once is spread"
+    )
 
 
 class Kept(Mapping[str, Any]):

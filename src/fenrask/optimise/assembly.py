@@ -1,6 +1,8 @@
 """The whole programme of a choice."""
 
+from fenrask.evaluation import Evaluation
 from fenrask.optimise.amounts import Amounts
+from fenrask.optimise.changing import counted_in
 from fenrask.optimise.limits import add_losses, add_partners, add_rooms
 from fenrask.optimise.prices import add_metered
 from fenrask.optimise.problem import Unit, Wanted
@@ -9,8 +11,13 @@ from fenrask.optimise.programme import Model
 __all__ = ["assembled"]
 
 
-def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float = 0.0) -> Model:
-    """Lanes, sites, what they hold and cost, partners, what is asked for; a `margin` of ports stays free."""
+def assembled(
+    amounts: Amounts, units: list[Unit], asked: Wanted, margin: float = 0.0, current: Evaluation | None = None
+) -> Model:
+    """Lanes, sites, what they hold and cost, partners, what is asked for; a `margin` of ports stays free.
+
+    With the estate as it is, what a mix changes of it is counted, and costs what the estate says.
+    """
     # What no choice takes down is paid in any case: hubs and lines that have an offer.
     exits = amounts.described.estate.exits
     lasting = [name for name, one in exits.items() if one.offer_name and not one.needs_offer]
@@ -25,6 +32,13 @@ def assembled(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float 
     if asked.zone_headroom is not None:
         add_losses(model, asked.zone_headroom)
     _constrain(model, asked)
+    if current is not None:
+        model.counted = counted_in(model, current)
+        targets = amounts.described.estate.targets
+        if (cost := targets.change_cost) is not None:
+            months = targets.horizon_months
+            each = (float(one) / months for one in (cost.allow_list_entry, cost.exit, cost.route))
+            model.add_change(*model.counted.weighed((next(each), next(each), next(each))))
     return model
 
 

@@ -2,9 +2,10 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from time import monotonic
 
-from fenrask.designs import Comparison, compare
+from fenrask.designs import Comparison, Effort, compare, effort
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
@@ -19,15 +20,29 @@ from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
 from fenrask.optimise.programme import Model
-from fenrask.optimise.questions import Lost, Mix, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.questions import Lost, Mix, accepted, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Solution
 from fenrask.units import cents
 
-__all__ = ["Choice", "Lost", "Mix", "by_headroom", "choose", "frontier"]
+__all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier"]
 
 _MOST_CUTS = 200
+_MOST_UNITS = 300
+"""Groups of flows above which no mix with fewer changes is looked for: it takes a programme of its own."""
+_SAME = 0.004
+"""Money that is the same to a cent."""
 _MARGINS = (0.002, 0.01)
 """Shares of the ports left unused, tried in turn."""
+
+
+@dataclass(frozen=True)
+class Steady:
+    """A mix that costs little more than the answer, and changes less."""
+
+    mix: Mix
+    patch: Patch
+    evaluation: Evaluation
 
 
 @dataclass(frozen=True)
@@ -50,6 +65,12 @@ class Choice:
     """The standard design that is cheaper than every mix of the options, where one is: then it is the answer."""
     current: Evaluation | None = None
     """The estate as it is."""
+    change_month: float = 0.0
+    """What the mix's changes cost, spread over the months of the horizon, where the estate says what they cost."""
+    steady: Steady | None = None
+    """A mix that costs little more, and changes less; None for none."""
+    fewest_changes: bool = False
+    """Whether it was taken for its fewer changes, though it costs more."""
 
     @property
     def month(self) -> float:
@@ -59,7 +80,21 @@ class Choice:
     @property
     def gap(self) -> float:
         """How much dearer than the optimum of the mixes it may be, as a share; 0 where it is below them all."""
-        return max(0.0, self.month - self.bound) / max(abs(self.month), 1e-9)
+        return max(0.0, self.month + self.change_month - self.bound) / max(abs(self.month), 1e-9)
+
+    @property
+    def effort(self) -> Effort:
+        """What it changes."""
+        if self.current is None:
+            return Effort(0, 0, 0)
+        return effort(self.current, self.evaluation, self.patch)
+
+    def with_changes(self, evaluation: Evaluation, patch: Patch) -> float:
+        """What an estate costs a month, with its changes where the estate says what they cost."""
+        targets, month = evaluation.described.estate.targets, float(evaluation.bill.total)
+        if targets.change_cost is None or self.current is None:
+            return month
+        return month + effort(self.current, evaluation, patch).price(targets.change_cost) / targets.horizon_months
 
     @property
     def is_proven(self) -> bool:
@@ -76,33 +111,42 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     contradict each other, where nothing meets them all.
     """
     asked, begins = wanted or Wanted(), monotonic()
-    units, amounts = _asked_of(described, asked)
+    current = evaluate(described)
+    units, amounts = _asked_of(current, asked)
     hopeless = [unit for unit in units if not unit.open_options]
     if hopeless:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    model, solved, patch, evaluation, reasons, cuts = _feasible(described, amounts, units, asked)
-    bound = solved.bound
-    if not evaluation.meets_all:
-        model, solved, patch, evaluation = _with_margins(described, amounts, units, asked)
+    model, plan, reasons, known = _feasible(current, amounts, units, asked)
+    bound = plan.solved.bound + model.change_without
+    if not plan.evaluation.meets_all:
+        model, plan = _with_margins(current, amounts, units, asked)
+    steady = None
+    if plan.evaluation.meets_all and len(units) <= _MOST_UNITS:
+        plan = _as_cheap_with_fewer_changes(current, model, plan, asked, known)
+        steady = _with_fewer_changes(current, model, plan, asked, known)
+    takes_fewest = steady is not None and asked.fewest_changes
+    if steady is not None and takes_fewest:
+        plan, steady = steady, None
     seconds = monotonic() - begins
-    mix, next_best, lost = mix_of(model, solved), tuple[Mix, ...](), tuple[Lost, ...]()
+    next_best, lost = tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
-        known = [*cuts]
-        next_best = tuple(runners_up(described, asked, model, solved, known))
-        lost = tuple((why_lost if asked.every_option else nearest)(asked, model, solved, known))
+        next_best = tuple(runners_up(described, asked, model, plan.solved, known))
+        lost = tuple((why_lost if asked.every_option else nearest)(asked, model, plan.solved, known))
     choice = Choice(
-        mix,
-        patch,
-        evaluation,
+        mix_of(model, plan.solved),
+        *trimmed(described, plan.patch, plan.evaluation),
         bound,
         seconds,
         next_best,
         lost,
         (*model.not_counted, *reasons),
         sum(len(unit.options) for unit in units),
-        current=evaluate(described),
+        current=current,
+        change_month=model.change_month(plan.solved.values.tolist()),
+        steady=None if steady is None else _told(model, steady, described),
+        fewest_changes=takes_fewest,
     )
     answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
     _check_inward(answer.evaluation, choice.current)
@@ -125,40 +169,89 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
             )
 
 
+@dataclass(frozen=True)
+class _Plan:
+    """A solution, the patch that makes it, and the estate that this makes."""
+
+    solved: Solution
+    patch: Patch
+    evaluation: Evaluation
+
+
 def _feasible(
-    described: Described, amounts: Amounts, units: list[Unit], asked: Wanted
-) -> tuple[Model, Solution, Patch, Evaluation, list[str], list[Cut]]:
+    current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted
+) -> tuple[Model, _Plan, list[str], list[Cut]]:
     """The programme, solved and evaluated; what the engine objects to is forbidden, and it is solved anew.
 
-    With it comes which options were forbidden, and why; and all rows that were added.
+    With it comes why options were forbidden; and all rows that were added.
     """
     cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
-    model, sure = assembled(amounts, units, asked, 0.0), False
+    model, sure = assembled(amounts, units, asked, 0.0, current), False
     while True:
         # An optimum has two witnesses; what the engine objects to anyway needs one.
         solved = _solution(model, amounts, units, asked, cuts, sure)
-        patch, evaluation = made(described, model, solved, asked)
-        found = [*covers(model, solved, evaluation)]
-        for cut, why in unfit(model, solved, evaluation):
+        plan = _Plan(solved, *made(current.described, model, solved, asked))
+        found = [*covers(model, solved, plan.evaluation)]
+        for cut, why in unfit(model, solved, plan.evaluation):
             found.append(cut)
             reasons.append(why)
         over = len(cuts) >= _MOST_CUTS or monotonic() > ends
         if sure and (not found or over):
-            return model, solved, patch, evaluation, reasons, cuts
+            return model, plan, reasons, cuts
         sure = not found or over
         cuts += found
 
 
-def _with_margins(
-    described: Described, amounts: Amounts, units: list[Unit], asked: Wanted
-) -> tuple[Model, Solution, Patch, Evaluation]:
+def _with_margins(current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted) -> tuple[Model, _Plan]:
     """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
     for margin in _MARGINS:
-        model, solved = _solved(amounts, units, asked, margin)
-        patch, evaluation = made(described, model, solved, asked)
-        if evaluation.meets_all:
+        model = assembled(amounts, units, asked, margin, current)
+        solved = _solution(model, amounts, units, asked)
+        plan = _Plan(solved, *made(current.described, model, solved, asked))
+        if plan.evaluation.meets_all:
             break
-    return model, solved, patch, evaluation
+    return model, plan
+
+
+def _as_cheap_with_fewer_changes(
+    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut]
+) -> _Plan:
+    """Of the mixes that cost the same to a cent the one that changes least."""
+    other = _fewest(current, model, plan, asked, known, plan.solved.objective + _SAME)
+    if other is None or cents(other.evaluation.bill.total) > cents(plan.evaluation.bill.total):
+        return plan
+    return other if _effort(current, other) < _effort(current, plan) else plan
+
+
+def _with_fewer_changes(
+    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut]
+) -> _Plan | None:
+    """The mix that changes least within the tolerance; None where none changes less than the one that is known."""
+    most = (1 + asked.tolerance) * float(plan.evaluation.bill.total)
+    other = _fewest(current, model, plan, asked, known, plan.solved.objective * (1 + asked.tolerance))
+    if other is None or float(other.evaluation.bill.total) > most:
+        return None
+    return other if _effort(current, other) < _effort(current, plan) else None
+
+
+def _fewest(
+    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut], most: float
+) -> _Plan | None:
+    """The mix with the fewest changes for so much money, if the engine accepts one."""
+    assert model.counted is not None
+    found = accepted(current.described, asked, model, known, program=model.counted.fewest(model.program, most))
+    if found is None:
+        return None
+    solved = model.counted.priced(model.program, found, plan.solved.bound)
+    return _Plan(solved, *made(current.described, model, solved, asked))
+
+
+def _effort(current: Evaluation, plan: _Plan) -> Effort:
+    return effort(current, plan.evaluation, plan.patch)
+
+
+def _told(model: Model, plan: _Plan, described: Described) -> Steady:
+    return Steady(mix_of(model, plan.solved), *trimmed(described, plan.patch, plan.evaluation))
 
 
 def _is_bound(asked: Wanted) -> bool:
@@ -168,25 +261,26 @@ def _is_bound(asked: Wanted) -> bool:
 
 
 def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
-    """The choice, or the cheapest of the designs that meet every need and cost less."""
-    best = comparison.cheapest
-    cheaper = best is not None and float(best.evaluation.bill.total) < choice.month * (1 - 1e-9) - 1e-9
-    if best is None or not (cheaper or (best.passes and not choice.evaluation.meets_all)):
+    """The choice, or the cheapest of the designs that meet every need and cost less, changes included."""
+    passing = [one for one in comparison.candidates if one.passes and not choice.fewest_changes]
+    costs = {number: choice.with_changes(one.evaluation, one.patch) for number, one in enumerate(passing)}
+    if not costs:
         return choice
-    return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name)
+    number = min(costs, key=costs.__getitem__)
+    best, own = passing[number], choice.with_changes(choice.evaluation, choice.patch)
+    if choice.evaluation.meets_all and costs[number] >= own * (1 - 1e-9) - 1e-9:
+        return choice
+    return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name, steady=None)
 
 
 def _or_as_it_is(choice: Choice) -> Choice:
     """The choice, or the estate as it is where that meets every need and costs no more: what gains nothing stays."""
     current = choice.current
-    if current is None or not current.meets_all or cents(current.bill.total) > cents(choice.evaluation.bill.total):
+    if current is None or not current.meets_all:
         return choice
-    return replace(choice, patch={}, evaluation=current, design="")
-
-
-def _solved(amounts: Amounts, units: list[Unit], asked: Wanted, margin: float) -> tuple[Model, Solution]:
-    model = assembled(amounts, units, asked, margin)
-    return model, _solution(model, amounts, units, asked)
+    if cents(current.bill.total) > cents(Fraction(choice.with_changes(choice.evaluation, choice.patch))):
+        return choice
+    return replace(choice, patch={}, evaluation=current, design="", steady=None)
 
 
 def _solution(
@@ -214,7 +308,7 @@ HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
 def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tuple[float | None, Mix]]:
     """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
     asked = wanted or Wanted()
-    units, amounts = _asked_of(described, asked)
+    units, amounts = _asked_of(evaluate(described), asked)
     found = []
     for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
         model = assembled(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
@@ -224,9 +318,9 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
     return found
 
 
-def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]:
+def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Amounts]:
+    described = current.described
     _check_kept(described, asked.keep)
-    current = evaluate(described)
     units = [kept(unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(current, asked)]
     standing = [name for name in asked.keep if name in described.estate.exits]
     units = with_pairs(current, judged(current, units, standing), asked.keep, standing)
@@ -236,7 +330,7 @@ def _asked_of(described: Described, asked: Wanted) -> tuple[list[Unit], Amounts]
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
     asked = wanted or Wanted()
-    units, amounts = _asked_of(described, asked)
+    units, amounts = _asked_of(evaluate(described), asked)
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_options for unit in units):

@@ -213,6 +213,10 @@ class Wanted:
     """Whether hosts may get public addresses of their own, whatever the estate says of them."""
     zone_headroom: float | None = None
     """The share of ports that is to be left free when any one zone is lost; None where that is not asked."""
+    tolerance: float = 0.02
+    """The share of the cost within which a mix with fewer changes is shown."""
+    fewest_changes: bool = False
+    """Whether that mix is the answer."""
     seconds: float = 60.0
     explain: bool = True
     """Whether to look for the next best mixes, and for each flow's next best option."""

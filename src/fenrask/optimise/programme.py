@@ -6,7 +6,7 @@ purchase and its entries. What sites hold is in `rooms`, what is paid by volume 
 take in `partners`.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
@@ -16,6 +16,7 @@ import numpy as np
 from fenrask.charges import estate_wide, hosts_by_rate
 from fenrask.estate import KINDS, Commitment, ExitModel, Offer
 from fenrask.optimise.amounts import Amounts, Laid
+from fenrask.optimise.counts import Counts
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.prefixes import Prefix, fewest_prefixes
 from fenrask.programming import Program
@@ -65,12 +66,28 @@ class Model:
     spent: list[Spent] = field(default_factory=list)
     public: dict[str, int] = field(default_factory=dict)
     """By workload: whether each of its hosts gets a public address."""
+    counted: Counts | None = None
+    """What each variable changes of the estate as it is, where that is asked."""
+    change: dict[int, float] = field(default_factory=dict)
+    """What of the costs is for changes, spread over months, by variable."""
+    change_without: float = 0.0
+    """What changes cost where no variable is taken."""
 
     def __post_init__(self) -> None:
         self._options()
         self._routes()
         self._shared_exits()
         self._sites()
+
+    def add_change(self, money: Mapping[int, float], without: float) -> None:
+        """Let changes cost what they do."""
+        self.change, self.change_without = dict(money), without
+        for variable, month in money.items():
+            self.program.cost[variable] += month
+
+    def change_month(self, values: Sequence[float]) -> float:
+        """What the changes of a solution cost a month."""
+        return self.change_without + sum(month * values[variable] for variable, month in self.change.items())
 
     @property
     def sites(self) -> list[Site]:

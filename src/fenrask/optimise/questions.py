@@ -15,7 +15,7 @@ from fenrask.optimise.objections import Cut, bought_in, covers, taken_in, unfit
 from fenrask.optimise.patch import patch_of
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import Model
-from fenrask.programming import Solution
+from fenrask.programming import Program, Solution
 
 __all__ = ["Lost", "Mix", "accepted", "made", "mix_of", "nearest", "runners_up", "why_lost"]
 
@@ -68,7 +68,9 @@ def mix_of(model: Model, solved: Solution) -> Mix:
     opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
     addresses = sum(one.number for one in bought_in(model, solved).values())
     addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
-    return Mix(options, solved.objective, addresses, opened)
+    # What changes cost is no item of the bill.
+    month = solved.objective + model.change_without - model.change_month(solved.values.tolist())
+    return Mix(options, month, addresses, opened)
 
 
 def runners_up(described: Described, asked: Wanted, model: Model, solved: Solution, known: list[Cut]) -> Iterator[Mix]:
@@ -89,11 +91,20 @@ def runners_up(described: Described, asked: Wanted, model: Model, solved: Soluti
 
 
 def accepted(
-    described: Described, asked: Wanted, model: Model, known: list[Cut], others: Sequence[Cut]
+    described: Described,
+    asked: Wanted,
+    model: Model,
+    known: list[Cut],
+    others: Sequence[Cut] = (),
+    program: Program | None = None,
 ) -> Solution | None:
-    """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries."""
+    """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries.
+
+    program: one with the same variables that seeks something else.
+    """
+    program = program or model.program
     for _ in range(_TRIES):
-        found = model.program.solve(asked.seconds, [*known, *others], nodes=_NODES)
+        found = program.solve(asked.seconds, [*known, *others], nodes=_NODES)
         if found is None:
             return None
         _, evaluation = made(described, model, found, asked)

@@ -2,10 +2,12 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from fractions import Fraction
 from typing import Any
 
-from fenrask.designs import Comparison
+from fenrask.designs import Comparison, effort
 from fenrask.estate import Described
+from fenrask.estate.suggestions import some
 from fenrask.optimise import Choice, Lost, Mix, Unit
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
@@ -75,6 +77,11 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
         "seconds": choice.seconds,
         "meets_all": evaluation.meets_all,
         "design": choice.design,
+        "entries_to_change": choice.effort.entries,
+        "exits_to_change": choice.effort.exits,
+        "routes_to_change": choice.effort.routes,
+        "change_amount": choice.change_month,
+        "fewest_changes_month_amount": choice.steady.evaluation.bill.total if choice.steady else None,
     }
     summary = tuple(_summary(choice, comparison))
     return Page("choose", evaluation.described.estate.estate, summary, tables, facts, choice.not_counted)
@@ -96,6 +103,7 @@ def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
         saved = best.evaluation.bill.total - bill.total
         less = f"{cents(abs(saved)):,} {'less' if saved >= 0 else 'more'}"
         yield f'{less} than "{best.design.name}", the cheapest standard design that meets every need'
+    yield from _asked_of_others(choice)
     if given := _hosts_made_public(choice):
         yield f"{counted(given, 'host gets', 'hosts get')} a public address of its own"
     if not choice.evaluation.meets_all:
@@ -104,12 +112,41 @@ def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
         yield f"evaluated as a whole it falls short: {'; '.join([*broken, *verdicts])}"
 
 
+def _asked_of_others(choice: Choice) -> Iterator[str]:
+    """What it changes for others, and the mix that changes less for a little more."""
+    own = choice.effort
+    if not choice.patch or choice.current is None:
+        return
+    lists = f" ({some(own.partners)})" if own.partners else ""
+    entries = counted(own.entries, "allow-list entry", "allow-list entries")
+    spread = ""
+    if choice.change_month:
+        spread = f"; {cents(Fraction(choice.change_month)):,} a month for that, until it is paid"
+    yield f"changes {entries}{lists}, {counted(own.exits, 'exit')} and {counted(own.routes, 'route')}{spread}"
+    if choice.steady is None:
+        return
+    more = choice.steady.evaluation.bill.total - choice.evaluation.bill.total
+    other = effort(choice.current, choice.steady.evaluation, choice.steady.patch)
+    words = []
+    if other.entries < own.entries:
+        lists = counted(other.entries, "allow-list entry changes", "allow-list entries change")
+        words.append(lists if other.entries else "no partner changes its list")
+    if stays := [name for name in own.removed if name not in other.removed]:
+        words.append(f"{' and '.join(stays)} {'stays' if len(stays) == 1 else 'stay'}")
+    if other.exits < own.exits or other.routes < own.routes:
+        words.append(f"{counted(other.exits, 'exit')} and {counted(other.routes, 'route')} change")
+    share = float(more / choice.evaluation.bill.total) if choice.evaluation.bill.total else 0.0
+    yield f"{cents(more):,} ({share:.1%}) more with fewer changes (--fewest-changes): {'; '.join(words)}"
+
+
 def _proof(choice: Choice) -> str:
     among = f"among {choice.options:,} options of {counted(len(choice.mix.options), 'group')} of flows"
     if choice.design:
         return f'the standard design "{choice.design}", cheaper than every mix {among}: not proven optimal'
     if choice.is_proven:
         return f"proven optimal {among}"
+    if choice.fewest_changes:
+        return f"with the fewest changes, at most {choice.gap:.2%} above the optimum {among}"
     if choice.month < choice.bound * (1 - 1e-6):
         return f"below every mix as computed {among}: not proven optimal"
     return f"optimality gap at most {choice.gap:.2%} {among}"

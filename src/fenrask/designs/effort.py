@@ -1,0 +1,57 @@
+"""What a plan asks of others: allow-list entries, exits and routes that change."""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from fenrask.designs.contract import Patch
+from fenrask.estate import ChangeCost
+from fenrask.evaluation import Evaluation
+
+__all__ = ["Effort", "effort", "routes_to_change"]
+
+
+@dataclass(frozen=True, order=True)
+class Effort:
+    """How much changes from one estate to another; less is compared in this order."""
+
+    entries: int
+    """Entries that are added to, or go from, allow-lists of those who let in only what they list."""
+    exits: int
+    """Exits that are put up or taken down."""
+    routes: int
+    """Routes that are set or removed, and subnets that get another table."""
+    partners: tuple[str, ...] = field(default=(), compare=False)
+    """Whose lists change."""
+    removed: tuple[str, ...] = field(default=(), compare=False)
+    """The exits that are taken down."""
+
+    def price(self, cost: ChangeCost) -> float:
+        """What it costs, once."""
+        return float(self.entries * cost.allow_list_entry + self.exits * cost.exit + self.routes * cost.route)
+
+
+def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
+    """What changes from an estate to the one that a patch makes of it."""
+    was, is_ = dict(_lists(base)), dict(_lists(now))
+    none = Counter[tuple[str, str]]()
+    changed = {name: ((old := was.get(name, none)) - one).total() + (one - old).total() for name, one in is_.items()}
+    exits = base.described.estate.exits.keys(), now.described.estate.exits.keys()
+    partners = tuple(name for name, number in changed.items() if number)
+    removed = tuple(name for name in exits[0] if name not in exits[1])
+    return Effort(sum(changed.values()), len(exits[0] ^ exits[1]), routes_to_change(patch), partners, removed)
+
+
+def _lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:
+    """By destination that lets in only what it lists: its entries, each with the exit that it is for."""
+    for one in evaluation.plan.partners:
+        if one.fixed:
+            entries = Counter((part.exit, block) for part in one.parts for block in part.blocks)
+            yield one.destination, entries + Counter(("", str(prefix)) for prefix in one.host_prefixes)
+
+
+def routes_to_change(patch: Patch) -> int:
+    """Routes that a patch sets or removes, and subnets that get another table."""
+    tables = patch.get("route_tables") or {}
+    routes = sum(len(one) if isinstance(one, Mapping) else 1 for one in tables.values())
+    return routes + sum("routes" in (one or {}) for one in (patch.get("subnets") or {}).values())

@@ -170,6 +170,8 @@ class ExitCapacity(ExitLimits):
 
     def carries(self, addresses: int) -> bool:
         """Whether the target were met, had it this many addresses: as `blocking_with` says, but quicker."""
+        if self.needed is not None and addresses >= self.needed:
+            return True
         return self.assignment.carries(self.streams, addresses, self.how, self.target, 1.0)
 
     def blocking_with(self, addresses: int) -> float:
@@ -272,9 +274,13 @@ class Capacity:
         return next((one for one in self.every if one.name == exit_name), None)
 
 
+_Before = dict[str, list[ExitLimits]]
+"""What is known of exits, by what they are called."""
+
+
 def capacity(
     demand: Demand,
-    known: Capacity | None = None,
+    known: Iterable[Capacity] = (),
     after_faults: Mapping[tuple[str, str], AfterFault] | None = None,
     only: Container[str] | None = None,
 ) -> Capacity:
@@ -286,11 +292,14 @@ def capacity(
     number is not stated, they are given as many.
 
     `addresses: auto` becomes the least number that meets the target of blocking, and one where there is no load; a
-    stated number is judged as it is. What is `known` of an exit with the same load and offer is taken as it is.
+    stated number is judged as it is. What one that is `known` says of an exit with the same load and offer is taken.
     """
     demand = demand.on_busy_day
     described = demand.paths.described
-    before = {one.name: one for one in known.every} if known else {}
+    before: _Before = {}
+    for each in known:
+        for one in each.every:
+            before.setdefault(one.name, []).append(one)
     found: list[ExitCapacity] = []
     others: list[ExitLimits] = []
     ids = _numbers(demand, demand.laid.traffic.names), _numbers(demand, demand.laid.subnets)
@@ -312,8 +321,8 @@ def capacity(
             beside = sum(one.addresses for one in own)
             found += [_sized(demand, name, "", offer, basis, before, beside, after, only is None), *own]
             continue
-        same = before.get(name)
-        if same is not None and same.basis == basis:
+        same = next((one for one in before.get(name, ()) if one.basis == basis), None)
+        if same is not None:
             others.append(same)
         elif limits := stated_limits(demand, name, demand.at_exit.get(name, ()), offer, exit_.units):
             if exit_.limited_beyond is not None:
@@ -329,7 +338,7 @@ def _sized(
     toward: str,
     offer: Offer,
     basis: tuple[object, ...],
-    before: Mapping[str, ExitLimits],
+    before: "_Before",
     beside: int,
     after_faults: Mapping[tuple[str, str], AfterFault],
     through_the_day: bool,
@@ -338,9 +347,12 @@ def _sized(
     exit_ = demand.paths.described.estate.exits[name]
     assert offer.ports is not None
     stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-    same, after = before.get(f"{name} for {toward}" if toward else name), after_faults.get((name, toward))
-    like = isinstance(same, ExitCapacity) and (same.toward, same.beside, same.basis) == (toward, beside, basis)
-    if isinstance(same, ExitCapacity) and like and stated in (same.given, same.addresses):
+    after = after_faults.get((name, toward))
+    for same in before.get(f"{name} for {toward}" if toward else name, ()):
+        if not isinstance(same, ExitCapacity) or (same.toward, same.beside, same.basis) != (toward, beside, basis):
+            continue
+        if stated not in (same.given, same.addresses):
+            continue
         least = {(one.needed or 0) if one else 0 for one in (after, same.after_fault)}
         if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
             return replace(same, stated=stated is not None, after_fault=after)

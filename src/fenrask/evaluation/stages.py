@@ -42,16 +42,20 @@ class Evaluation:
     @cached_property
     def capacity_now(self) -> Capacity:
         """Every exit against its limits, sized for what is there now where its addresses are `auto`."""
-        return capacity(self.demand, self.like.capacity_now if self.like else None)
+        return capacity(self.demand, [self.like.capacity_now] if self.like else ())
 
     @cached_property
     def surviving(self) -> Surviving:
         """The faults that flows are to survive, and the estate after each."""
-        return Surviving(self.described, self._struck, lambda: self.capacity_now)
+        like = self.like.surviving if self.like is not None and self.like.asks_for_faults else None
+        return Surviving(self.described, self._struck, lambda: self.capacity_now, like)
 
-    def _struck(self, after: Described) -> "Evaluation":
-        """The evaluation of this estate after a fault, of which nothing is to survive another one."""
-        return Evaluation(after, self, asks_for_faults=False, flows=self.flows)
+    def _struck(self, after: Described, like: "Evaluation | None") -> "Evaluation":
+        """The evaluation of this estate after a fault, of which nothing is to survive another one.
+
+        like: that of nearly the same estate after the same fault.
+        """
+        return Evaluation(after, like or self, asks_for_faults=False, flows=self.flows)
 
     @property
     def _after_faults(self) -> tuple[Survived, ...]:
@@ -62,7 +66,7 @@ class Evaluation:
         """Every exit against its limits, sized for now and for the faults that flows on it are to survive."""
         if not self._after_faults:
             return self.capacity_now
-        return capacity(self.demand, self.capacity_now, self.surviving.needed)
+        return capacity(self.demand, [self.capacity_now], self.surviving.needed)
 
     @cached_property
     def plan(self) -> AddressPlan:

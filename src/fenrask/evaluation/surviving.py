@@ -51,6 +51,8 @@ class Survived:
     """None where nothing of the estate is left to evaluate."""
     before: "Callable[[], Capacity]"
     """The exits before it, of which those with the same load need the same; worked out where they are sized."""
+    alike: "Survived | None" = None
+    """The same fault of nearly the same estate, where it is known."""
 
     @cached_property
     def passed(self) -> Mapping[str, frozenset[str]]:
@@ -71,7 +73,10 @@ class Survived:
         """What the exits that these flows then pass need, and their limits; not what ports do through the day."""
         assert self.evaluation is not None
         passed = frozenset().union(*self.passed.values())
-        return capacity(self.evaluation.demand, self.before(), only=passed)
+        known = [self.before()]
+        if self.alike is not None and "sized" in self.alike.__dict__:
+            known.append(self.alike.sized)
+        return capacity(self.evaluation.demand, known, only=passed)
 
     def loaded(self) -> Iterator[tuple[ExitLimits, list[str]]]:
         """The exits, or what single destinations see of them, that these flows then pass; with these flows."""
@@ -95,17 +100,22 @@ class Surviving:
     """Every fault that any flow of an estate is to survive. `evaluated` evaluates an estate without asking for this."""
 
     described: Described
-    evaluated: "Callable[[Described], Evaluation]"
+    evaluated: "Callable[[Described, Evaluation | None], Evaluation]"
     now: "Callable[[], Capacity]"
     """The exits as they are without a fault."""
+    like: "Surviving | None" = None
+    """The faults of nearly the same estate: what has been worked out of them may still hold."""
 
     @cached_property
     def faults(self) -> tuple[Survived, ...]:
         """The estate after each of them, in the order of `faults`."""
         wanted, found = self._wanted, []
+        known = {one.name: one for one in self.like.faults} if self.like and "faults" in self.like.__dict__ else {}
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
-                found.append(Survived(title, case, flows, self._after(title, case), self.now))
+                alike = known.get(title)
+                after = self._after(title, case, alike.evaluation if alike else None)
+                found.append(Survived(title, case, flows, after, self.now, alike))
         return tuple(found)
 
     @cached_property
@@ -125,12 +135,12 @@ class Surviving:
             for row in np.flatnonzero(asked).tolist()
         }
 
-    def _after(self, title: str, case: Case) -> "Evaluation | None":
+    def _after(self, title: str, case: Case, like: "Evaluation | None") -> "Evaluation | None":
         patch: dict[str, Any] = case_patch(self.described, case)
         if (allowed := self.described.estate.targets.blocking_after_fault) is not None:
             patch = {**patch, "targets": {"blocking": allowed}}
         try:
-            return self.evaluated(self.described.struck(patch, title))
+            return self.evaluated(self.described.struck(patch, title), like)
         except UnusableInput:
             return None
 
@@ -151,7 +161,7 @@ class Surviving:
         """The flows that some fault cuts off, or makes break another need; whatever exits then carry."""
         found = set[str]()
         for survived in self.faults:
-            found |= {flow for flow in survived.flows if self._why(survived, flow, before)}
+            found |= {flow for flow, why in self._each(survived, before) if why}
         return frozenset(found)
 
     def lacking(self, capacity: Capacity) -> frozenset[str]:
@@ -163,13 +173,20 @@ class Surviving:
         told: set[str] = set()
         for survived in self.faults:
             short = dict(_short(survived, capacity))
-            for flow in survived.flows:
-                if flow in told:
-                    continue
-                why = self._why(survived, flow, before) or short.get(flow, "")
-                if why:
+            for flow, cut in self._each(survived, before):
+                why = cut or short.get(flow, "")
+                if why and flow not in told:
                     told.add(flow)
                     yield BrokenNeed(flow, "survives", f"{survived.name}: {why}")
+
+    def _each(self, survived: Survived, before: Before) -> Iterator[tuple[str, str]]:
+        """Each of its flows with why it does not survive, or nothing: the same for flows of one workload to one end."""
+        flows, known = self.described.estate.flows, dict[object, str]()
+        for flow in survived.flows:
+            key = (flows[flow].from_, flows[flow].to, flows[flow].port)
+            if key not in known:
+                known[key] = self._why(survived, flow, before)
+            yield flow, known[key]
 
     def cuts_off(self, flow: str, subnets: Container[str], before: Before) -> bool:
         """Whether some fault does so to a flow's part from these subnets."""

@@ -117,6 +117,8 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     if hopeless:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
+        if not any(unit.options for unit in hopeless) and not asked.keep:
+            raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
     model, plan, reasons, known = _feasible(current, amounts, units, asked)
     bound = plan.solved.bound + model.change_without

@@ -18,6 +18,8 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
     if kept:
         why = f"breaks {', '.join(unit.options[0].fails)}" if unit.options else "does not arrive, or is several at once"
         return f"{unit.name} from {unit.network} cannot be kept: its current path {why}"
+    if not unit.options:
+        return f"{unit.name} from {unit.network} does not arrive, and no offer leads there (`fenrask check` says why)"
     if all(UNCARRIED.keys() & {*option.fails} for option in unit.options):
         return f"nothing that is offered carries {unit.name} from {unit.network}"
     failing = sorted({fails for option in unit.options for fails in option.fails})

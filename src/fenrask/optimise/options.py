@@ -239,6 +239,9 @@ def _translators(described: Described, group: Group, name: str, places: Places) 
     if offer.scope == "region":
         site = places.at(name, network, None)
         yield Option(f"{name} for the network", (site,) * len(group.subnets), (), singles)
+        if (inner := places.behind(name, network, None)) != site and network in places.inspected:
+            # One in a subnet of its own serves what a firewall passes on, and other subnets directly.
+            yield Option(f"{name} in a subnet of {network}", (inner,) * len(group.subnets), (), singles)
         return
     for zone in places.zones(network):
         site = places.at(name, network, zone)

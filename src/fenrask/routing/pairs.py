@@ -137,6 +137,7 @@ class Pairs:
         touched |= np.array([(old.table_of(name) or "") in changed.tables for name in old.subnets])[self.subnet]
         is_lost = np.bincount(self.pair[touched], minlength=self.workload.size) > 0
         is_lost |= np.array([name in changed.workloads for name in old.workloads])[self.workload]
+        is_lost |= np.array([name in changed.remotes for name in old.remotes])[self.to]
         if changed.touches_routes:
             # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
             is_lost |= np.array([not one.prefixes for one in old.remotes.values()])[self.to]

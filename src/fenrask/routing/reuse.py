@@ -25,11 +25,13 @@ class Met:
 
 @dataclass(frozen=True)
 class Changes:
-    """The exits, tables and workloads in which two estates differ; all else is the same in both."""
+    """The exits, tables, workloads and names in which two estates differ; all else is the same in both."""
 
     exits: frozenset[str]
     tables: frozenset[str]
     workloads: frozenset[str]
+    remotes: frozenset[str]
+    """The destinations whose names may lead elsewhere."""
 
     @property
     def touches_routes(self) -> bool:
@@ -44,19 +46,23 @@ class Changes:
 def changes(before: Described, after: Described) -> Changes | None:
     """In what two estates differ; None where any path may be another."""
     old, new = before.estate, after.estate
-    whole = ("networks", "subnets", "destinations")
-    if before.catalogue is not after.catalogue or any(_differing(old, new, section) for section in whole):
+    if before.catalogue is not after.catalogue or not all(
+        _is_same(old, new, section) for section in ("networks", "subnets", "destinations")
+    ):
         return None
     exits = {name for name in _differing(old, new, "exits") if not _routes_alike(old, new, name)}
     workloads = {name for name in _differing(old, new, "workloads") if _sends(old, name) != _sends(new, name)}
-    heard_of = (one.exits[name].is_heard_of for one in (old, new) for name in exits if name in one.exits)
-    if any(heard_of) or (workloads and (old.filters or new.filters or _lists_workloads(old) or _lists_workloads(new))):
+    models = [one.exits[name] for one in (old, new) for name in exits if name in one.exits]
+    named = [one.carries for one in models if one.found_by_name]
+    heard_of = any(one.is_heard_of for one in models) or None in named
+    if heard_of or (workloads and (old.filters or new.filters or _lists_workloads(old) or _lists_workloads(new))):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
     failed = before.failed.keys() ^ after.failed.keys()
     if (exits | failed) & _learned_from(old) | (exits | failed) & _learned_from(new):
         return None
-    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads))
+    remotes = frozenset(name for carried in named for name in carried or ())
+    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), remotes)
 
 
 def _routes_alike(old: Estate, new: Estate, name: str) -> bool:
@@ -93,12 +99,19 @@ def _table(estate: Estate, name: str) -> Mapping[str, Any] | None:
     return estate.route_tables.get(name)
 
 
+def _is_same(old: Estate, new: Estate, section: str) -> bool:
+    """Whether a section has the same entries in the same order: rows of paths count them."""
+    first, second = getattr(old, section), getattr(new, section)
+    return first is second or ([*first] == [*second] and not _differing(old, new, section))
+
+
 def _differing(old: Estate, new: Estate, section: str) -> set[str]:
-    """The entries of a section that are not the same values in both; values that no patch names stay the same."""
+    """The entries of a section that are other ones in both; values that no patch names stay the very same."""
     first, second = getattr(old, section), getattr(new, section)
     if first is second:
         return set()
-    return {name for name in {**first, **second} if first.get(name) is not second.get(name)}
+    each = ((name, first.get(name), second.get(name)) for name in {**first, **second})
+    return {name for name, one, other in each if one is not other and one != other}
 
 
 def met_by(tracer: Tracer, traces: Iterable[Trace]) -> Met:

@@ -123,5 +123,5 @@ def _may_matter(described: Described, now: Shown) -> set[str]:
     hops = [hop for trace, _ in now.traces for hop in (*trace.hops, *trace.back)]
     subnets = {trace.subnet for trace, _ in now.traces} | {trace.there for trace, _ in now.traces}
     zones = {estate.subnets[one].zone for one in subnets if one in estate.subnets}
-    by_routes = {name for name, exit_ in estate.exits.items() if exit_.is_heard_of}
+    by_routes = {name for name, one in estate.exits.items() if one.is_heard_of or one.found_by_name}
     return {hop.exit for hop in hops} | {hop.via for hop in hops} | by_routes | {f"zone {zone}" for zone in zones}

@@ -32,7 +32,7 @@ def _in_subnet_too(described: Described) -> Patch:
     now = evaluate(described.patched(patch, "draft"))
     for use in open_uses:
         tried = _with(described, [*chosen, use])
-        then = evaluate(described.patched(tried, "draft"))
+        then = evaluate(described.patched(tried, "draft"), like=now)
         if _score(then) < _score(now):
             chosen, patch, now = [*chosen, use], tried, then
     if not chosen:

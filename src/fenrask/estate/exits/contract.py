@@ -360,11 +360,11 @@ class ExitModel(Strict):
     def is_heard_of(self) -> bool:
         """Whether it may change the path of packets that no route sends to it: by routes that it makes others have.
 
-        So do joined networks, announcements, private lines, names that resolve to it, private pools, and what takes the
-        rest of a network.
+        So do joined networks, announcements, private lines, private pools, and what takes the rest of a network. Names
+        that resolve to it are told apart: they change the paths to what it carries, and no others.
         """
         makes_routes = self.joins or self.offered or self.announced or self.injected or self.known_beyond is not None
-        return bool(makes_routes) or self.found_by_name or self.fallback or self.pool is not None
+        return bool(makes_routes) or self.fallback or self.pool is not None
 
     @property
     def named_destinations(self) -> tuple[str, ...]:

@@ -3,6 +3,7 @@
 Set FENRASK_ESTATES to try more of them than the forty of a usual run; of the choice and of faults, half as many.
 """
 
+import copy
 import os
 import random
 import tempfile
@@ -14,14 +15,14 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from fenrask.checks import audit, check
-from fenrask.designs import compare
+from fenrask.designs import build_steps, compare, effort
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import faults
 from fenrask.evaluation.needs import broken_needs
 from fenrask.findings import Severity
-from fenrask.optimise import Wanted, choose
+from fenrask.optimise import Choice, Wanted, choose
 from fenrask.what_if import all_cases, as_sized, stress
 from fenrask.what_if.outcomes import outcome
 from tests.checks.test_rules import ARRIVAL
@@ -181,6 +182,44 @@ class RandomEstates(InFolder):
         if choice.is_proven:
             self.assertAlmostEqual(choice.mix.month, cost, delta=1e-6 * max(1.0, cost))
             self.no_other_exit_is_cheaper(choice.evaluation, cost)
+
+    @settings(EACH, max_examples=max(1, MANY // 8))
+    @given(DICE)
+    def test_an_added_offer_never_makes_it_dearer(self, seed: int) -> None:
+        """With needs of availability and faults; what is chosen has no new error, and is built step by step."""
+        dice = random.Random(seed)
+        estate, catalogue = random_estate(dice)
+        for offer in catalogue["offers"].values():
+            offer["availability"] = dice.choice([0.999, 0.9995, 0.9999])
+        for one in estate["workloads"].values():
+            faulty = {"survives": dice.choice(["zone-loss", ["zone-loss", "node-loss"]])}
+            one["needs"] = dice.choice([{}, faulty, {"availability": dice.choice([0.99, 0.9995])}])
+        before, best = self.answers(read(estate, catalogue))
+        added = copy.deepcopy(dice.choice([one for one in catalogue["offers"].values() if one.get("ports")]))
+        added["scope"] = dice.choice(["zone", "region"])
+        added["rates"] = {"hour": dice.choice([0.01, 0.1, 3.0]), "processed_per_gb": 0.01}
+        after, other = self.answers(read(estate, {**catalogue, "offers": {**catalogue["offers"], "added": added}}))
+        for one, more in ((best, other), (before and before.evaluation, after and after.evaluation)):
+            if one is not None:
+                self.assertLessEqual(float(more.bill.total if more else 1e99), float(one.bill.total) + CENT)
+        if after is not None and after.current is not None:
+            known = {(one.rule, one.place.path) for one in check(after.current)}
+            found = {(one.rule, one.place.path) for one in check(after.evaluation) if one.severity is Severity.ERROR}
+            self.assertLessEqual(found, known)
+            steps = build_steps(after.current, after.evaluation)
+            self.assertEqual(bool(steps), bool(after.patch))
+            if after.steady is not None:
+                self.assertTrue(after.steady.evaluation.meets_all)
+                self.assertLess(effort(after.current, after.steady.evaluation, after.steady.patch), after.effort)
+
+    def answers(self, described: Described) -> tuple[Choice | None, Evaluation | None]:
+        """The choice, and the cheapest standard design; None where nothing meets every need."""
+        comparison = compare(described)
+        best = comparison.cheapest.evaluation if comparison.cheapest else None
+        try:
+            return choose(described, Wanted(explain=False), comparison), best
+        except NoAnswer:
+            return None, best
 
     def no_other_exit_is_cheaper(self, chosen: Evaluation, cost: float) -> None:
         """No estate that differs by a subnet's default to another exit of the answer costs less and meets all.

@@ -166,7 +166,8 @@ class ExitCapacity(ExitLimits):
     def enough_addresses(self) -> bool:
         """Whether the target is met; of an exit that is given its addresses, with the growth it must carry too."""
         given = self.stated or (self.needed is not None and self.addresses >= self.needed)
-        return self.blocking <= self.target and self.addresses >= 1 and given
+        worst = max(self.blocking, self.ports.worst) if self.ports else 0.0
+        return worst <= self.target and self.addresses >= 1 and given
 
     def carries(self, addresses: int) -> bool:
         """Whether the target were met, had it this many addresses: as `blocking_with` says, but quicker."""
@@ -208,7 +209,8 @@ class ExitCapacity(ExitLimits):
         profile = f" ({ports.profile})" if ports.profile else ""
         share = percent(ports.blocking)
         what = "SYNs find" if ports.retries else "new connections fail:"
-        return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port"
+        without = f"; {ports.without}" if ports.without else ""
+        return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port{without}"
 
     @property
     def felt(self) -> str:

@@ -81,7 +81,7 @@ def _options(current: Evaluation, group: Group, places: Places, asked: Wanted) -
     if known is not None:
         yield replace(known, fails=tuple(sorted(breaks(current, group))))
     prefixes = described.estate.destinations[group.to].prefixes
-    if group.public or (prefixes and not any(map(is_public, prefixes))):
+    if prefixes and not any(map(is_public, prefixes)):
         return
     if 6 in group.families:
         yield from _ipv6(described, group)
@@ -158,7 +158,7 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
     described = places.described
     to = described.estate.destinations[group.to]
     known = {site.existing for one in options for site in one.sites if site.existing and len(set(one.sites)) == 1}
-    if group.public or not to.prefixes or 4 not in group.families:
+    if not to.prefixes or 4 not in group.families:
         return
     addresses: list[Address] = [one.network_address for one in to.prefixes if one.version == 4]
     for name in names if addresses else ():
@@ -317,7 +317,8 @@ def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterato
         return
     site = Site(Role.PUBLIC_HOSTS, "", group.network, None)
     workloads = {estate.flows[name].from_ for name in group.flows}
-    allowed = asked.public_hosts or all(estate.workloads[name].may_be_public for name in workloads)
+    stated = [estate.workloads[name] for name in workloads]
+    allowed = asked.public_hosts or all(one.may_be_public or one.public_address for one in stated)
     fails = () if allowed else (PRIVATE,)
     yield Option("a public address on each host", (site,) * len(group.subnets), fails, own_addresses=True)
 

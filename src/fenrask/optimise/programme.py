@@ -116,6 +116,9 @@ class Model:
         described = self.amounts.described
         month = float(described.catalogue.hours_per_month)
         for name in dict.fromkeys(described.estate.flows[one].from_ for one in unit.flows):
+            if described.estate.workloads[name].public_address:
+                # It has them, and they are paid for in any case.
+                continue
             if name not in self.public:
                 self.public[name] = self.program.variable()
                 for subnet, share in described.estate.host_shares(name).items():

@@ -50,7 +50,7 @@ class Placed:
 
     def replay(self, calls: Calls) -> Replay:
         """The pool as a setting, with these calls."""
-        return self.exit.assignment.replay(self.stream, calls, self.exit.addresses, self.exit.how)
+        return self.exit.assignment.replay(self.stream, calls, self.exit.addresses, self.exit.how, self.exit.streams)
 
     def blocked(self, concurrent: Series, division: Division) -> Series:
         """What the formula says is refused at these means held."""

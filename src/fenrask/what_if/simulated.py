@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenrask.capacity.assignments import Stream
+from fenrask.capacity.assignments.contract import Replay
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.demand import POINTS_PER_STEP, Series, open_at_peak
 from fenrask.teletraffic.simulation import Calls, Found, Setting
@@ -150,7 +151,8 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
     phases = [Phase(one, None, anew(one.stream, step, steps, span))]
     calls, storm_s = _within(calls_of(phases, step, steps), one.stream, asked)
     replay = one.replay(calls)
-    shares = one.blocked(one.stream.load.concurrent, replay.division)
+    shares = _of_all(one.blocked(one.stream.load.concurrent, replay.division), replay)
+    peak = _of_all(one.blocked(np.array([one.stream.load.peak.concurrent]), replay.division), replay)
     return Simulated(
         exit=one.exit.name,
         pool=one.stream.label,
@@ -159,11 +161,17 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
         busiest=one.stream.busiest,
         ports=replay.division.capacity,
         formula=None if span else _of_the_time(shares, one.stream, calls),
-        formula_peak=float(one.blocked(np.array([one.stream.load.peak.concurrent]), replay.division)[0]),
+        formula_peak=float(peak[0]),
         begins_s=calls.first * calls.step_s,
         storm_s=storm_s,
         not_counted=(*replay.not_counted, *_not_counted(calls, one.stream)),
     )
+
+
+def _of_all(shares: Series, replay: Replay) -> Series:
+    """What is refused of all hosts, where some have no ports at all."""
+    found: Series = replay.lacking + (1 - replay.lacking) * shares
+    return found
 
 
 def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked: Asked, outage: Outage) -> Simulated:
@@ -189,7 +197,9 @@ def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked
     replay = main.replay(calls)
     setting, not_counted = _changing(replay.setting, before, after, calls, during)
     standing = [one.stream.load.persistent if one else 0.0 for one in (before, after)]
-    peak = main.blocked(np.array([main.stream.load.peak.concurrent]), replay.division) if after else np.zeros(1)
+    peak = np.zeros(1)
+    if after:
+        peak = _of_all(main.blocked(np.array([main.stream.load.peak.concurrent]), replay.division), replay)
     return Simulated(
         exit=main.exit.exit,
         pool=main.stream.label,

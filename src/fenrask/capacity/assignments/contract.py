@@ -179,6 +179,10 @@ class PortUse:
     """The share of connections at the busiest moment that hosts do not open, by limits of their own."""
     hashed: bool = False
     """Whether a hash ties hosts to parts of it."""
+    without: str = ""
+    """How many of its hosts have no ports at all, in words; empty where all have some."""
+    worst: float = 0.0
+    """The share that finds no free port at the hosts that fare worst, where its hosts do not fare alike."""
 
     @cached_property
     def waits(self) -> Waits | None:
@@ -199,6 +203,8 @@ class Replay:
     what: str
     division: Division
     not_counted: tuple[str, ...] = ()
+    lacking: float = 0.0
+    """The share of its load that comes from hosts for which there are no ports at all."""
 
 
 Streams = Sequence[Stream]
@@ -228,8 +234,11 @@ class PortAssignment(Protocol):
         """How a stream's pool is cut where its exit has this number of addresses."""
         ...
 
-    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
-        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool."""
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: "Streams") -> Replay:
+        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool.
+
+        among: all streams of the exit, which share its addresses.
+        """
         ...
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:

@@ -1,13 +1,14 @@
 """Blocks of ports for each host: fixed ones, and ones that grow by doubling. A block lies on one address."""
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import blocking, busiest_use, least
+from fenrask.demand import Series
 from fenrask.estate import GrowingBlock as Growth
 from fenrask.estate import HostBlock as Fixed
 from fenrask.estate import Ports
@@ -43,8 +44,8 @@ class HostBlocks:
         groups = self._groups(streams, ports, target)
         if not groups:
             return None
-        given = _given(groups, addresses, ports)
-        served = [replace(stream, copies=float(number)) for stream, _, number in given]
+        given = _given(groups, addresses, ports) if self._growing else _evenly_given(groups, addresses, ports)
+        served = [replace(stream, copies=number) for stream, _, number in given]
         # A block that is not kept from growing grows as it fills: its host fails only at the largest.
         largest, wanted = _largest(ports), {id(stream): group.block for group in groups for stream in group.streams}
         sizes = {
@@ -59,7 +60,14 @@ class HostBlocks:
             detail = f"{reserved:,} ports in blocks wanted of {addresses * ports.per_address:,}"
             return "ports of one host", none, detail
 
-        return busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.tries, target, words)
+        found = busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.tries, target, words)
+        if found is None:
+            return None
+        alike: dict[int, list[tuple[Stream, int]]] = {}
+        for stream, (of, _, _) in zip(served, given, strict=True):
+            if stream.label == found.binding:
+                alike.setdefault(id(of), []).append((stream, sizes[id(stream)]))
+        return _of_all_hosts(found, list(alike.values()), ports)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)
@@ -79,7 +87,7 @@ class HostBlocks:
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
         return Division(_largest(ports) if self._growing else _first(ports))
 
-    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: Streams) -> Replay:
         owners, first = max(1, round(stream.copies)), _first(ports)
         calls = calls.scaled(owners)
         words = {
@@ -89,8 +97,14 @@ class HostBlocks:
         }
         left_out = [one for one, holds in words.items() if holds]
         if not self._growing:
-            what = f"{owners} hosts of {first} ports each"
-            return Replay(Blocks(calls, owners, first), what, Division(first), tuple(left_out))
+            by_label = {one.label: max(1, round(one.copies)) for one in among if one.busiest > 0}
+            others = sum(number for label, number in by_label.items() if label != stream.label)
+            there = int(self.room(addresses, ports, 0.0))
+            lacking = max(0.0, 1.0 - there / (owners + others))
+            blocks = f"; {there:,} blocks for {owners + others:,} hosts" if lacking else ""
+            what = f"{owners} hosts of {first} ports each{blocks}"
+            setting = Blocks(calls, owners, first, there, others)
+            return Replay(setting, what, Division(first), tuple(left_out), lacking)
         last, total = _largest(ports), addresses * ports.per_address
         what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
         return Replay(
@@ -138,7 +152,53 @@ def _blocking(stream: Stream, block: int, ports: Ports) -> float:
     return float(blocking(peak, stream, Division(block), ports.tries)[0])
 
 
-def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, int]]:
+def _of_all_hosts(found: PortUse, alike: Sequence[Sequence[tuple[Stream, int]]], ports: Ports) -> PortUse:
+    """The use of a pool whose hosts do not fare alike: the share of all their connections that finds no port.
+
+    alike: for each stream of the pool its hosts, by the block that they got.
+    """
+    by_stream = [[one for one in hosts if one[0].copies] for hosts in alike]
+    uneven = [hosts for hosts in by_stream if len(hosts) > 1]
+    if not uneven:
+        return found
+
+    def share(hosts: Sequence[tuple[Stream, int]], concurrent: Series) -> Series:
+        whole = sum(stream.copies for stream, _ in hosts)
+        each = (stream.copies * blocking(concurrent, stream, Division(block), ports.tries) for stream, block in hosts)
+        mean: Series = sum(each, np.zeros(concurrent.size)) / whole
+        return mean
+
+    peaks = [float(share(hosts, np.array([hosts[0][0].load.peak.concurrent]))[0]) for hosts in uneven]
+    worst = uneven[int(np.argmax(peaks))]
+    without = sum(stream.copies for stream, block in worst if not block)
+    whole = sum(stream.copies for stream, _ in worst)
+    detail = f"{without:,.0f} of {whole:,.0f} hosts get no block" if without else ""
+    return replace(
+        found,
+        blocking=max(peaks),
+        blocked=share(worst, worst[0][0].load.concurrent),
+        worst=found.blocking,
+        without=detail,
+        detail="; ".join(filter(None, (found.detail, detail))),
+        # Those that have none wait in vain, and the others hardly at all: no mean says that.
+        feel=lambda: None,
+    )
+
+
+def _evenly_given(groups: Sequence[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, float]]:
+    """The same of blocks that are all alike: who comes first gets one, so that each group gets its part of them."""
+    first = _first(ports)
+    there = addresses * (ports.per_address // first)
+    share = min(1.0, there / sum(group.hosts for group in groups))
+    given = []
+    for group in groups:
+        for block, number in ((first, group.hosts * share), (0, group.hosts * (1 - share))):
+            if number > 0:
+                given += [(stream, block, number) for stream in group.streams]
+    return given
+
+
+def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple[Stream, int, float]]:
     """Each stream with the block that its hosts get, and how many hosts get one of that size."""
     room = {ports.per_address: addresses}
     given = []
@@ -147,7 +207,7 @@ def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple
         while rest:
             placed = _place(room, block, rest) if block else rest
             if placed:
-                given += [(stream, block, placed) for stream in group.streams]
+                given += [(stream, block, float(placed)) for stream in group.streams]
                 rest -= placed
             block = block // 2 if block > _first(ports) else 0
     return given

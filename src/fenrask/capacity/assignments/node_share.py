@@ -46,7 +46,7 @@ class NodeShare:
             return Division(size, tied_cells=tied * nodes)
         return Division(size, tied_cells=tied, even_cells=nodes)
 
-    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: Streams) -> Replay:
         return pooled(stream, calls, self.division(stream, addresses, ports), ports)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:

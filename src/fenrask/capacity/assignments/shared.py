@@ -43,7 +43,7 @@ class Shared:
             return Division(ports.per_address, tied_cells=addresses)
         return Division(addresses * ports.per_address)
 
-    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports) -> Replay:
+    def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: Streams) -> Replay:
         return pooled(stream, calls, self.division(stream, addresses, ports), ports)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:

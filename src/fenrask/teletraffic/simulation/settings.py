@@ -387,11 +387,16 @@ def _added(one: Run, other: Run) -> Run:
 
 @dataclass(frozen=True)
 class Blocks:
-    """Owners with `servers` of their own each; the calls are those of all owners together."""
+    """Owners with `servers` of their own each; the calls are those of all owners together.
+
+    there: how many owners get any, of these and of `others`, in the order in which they happen to come; None for all.
+    """
 
     calls: Calls
     owners: int
     servers: int
+    there: int | None = None
+    others: int = 0
 
     def run(self, seed: int, number: int) -> Run:
         from fenrask.teletraffic.simulation.kernels.blocks import blocks
@@ -399,8 +404,20 @@ class Blocks:
 
         calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out(1 / self.owners)
-        state = seeded(seed, number)
-        return Run(*blocks(state, rates, calls.step_s, calls.warm, self.owners, self.servers, law))
+        state, served = seeded(seed, number), self._served(seed, number)
+        attempts, blocked, concurrent, left = blocks(state, rates, calls.step_s, calls.warm, served, self.servers, law)
+        if served < self.owners:
+            dice = np.random.default_rng([seed, number, 1])
+            more = dice.poisson(rates[calls.warm :] * calls.step_s * (self.owners - served))
+            attempts, blocked = attempts + more, blocked + more
+        return Run(attempts, blocked, concurrent, left)
+
+    def _served(self, seed: int, number: int) -> int:
+        """How many of these owners come before all servers are given away."""
+        if self.there is None or self.there >= self.owners + self.others:
+            return self.owners
+        dice = np.random.default_rng([seed, number, 2])
+        return int(dice.hypergeometric(self.owners, self.others, self.there)) if self.there else 0
 
 
 @dataclass(frozen=True)

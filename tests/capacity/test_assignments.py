@@ -146,9 +146,11 @@ class Blocks(unittest.TestCase):
             use(ports("host-block", block=256), streams, 9).blocking, float(recursion(256, 250)), places=12
         )
 
-    def test_hosts_without_a_block_are_refused_everything(self) -> None:
+    def test_hosts_without_a_block_are_refused_everything_and_the_others_not(self) -> None:
+        """Three blocks for five hosts: two fifths of all connections come from hosts that have none."""
         found = use(ports("host-block", block=300), [level_stream(100.0, copies=5.0)], 1)
-        self.assertEqual((found.blocking, found.capacity), (1.0, 0))
+        self.assertEqual((found.worst, found.capacity, found.without), (1.0, 0, "2 of 5 hosts get no block"))
+        self.assertAlmostEqual(found.blocking, 0.4 + 0.6 * float(recursion(300, 100)), places=12)
         self.assertIn("no block is left", found.suffers)
 
     def test_a_growing_block_is_the_least_doubling_that_keeps_to_the_target(self) -> None:
@@ -181,11 +183,13 @@ class Blocks(unittest.TestCase):
     def test_where_room_is_short_the_last_hosts_make_do_with_less(self) -> None:
         how = ports("growing-block", per_address=1024, block=64, max_block=1024)
         found = use(how, [level_stream(200.0, copies=5.0)], 1)
-        # Four hosts get the 256 they want; nothing is left for the fifth.
-        self.assertEqual(found.blocking, 1.0)
+        # Four hosts get the 256 they want, and grow no further than the largest; nothing is left for the fifth.
+        self.assertEqual(found.worst, 1.0)
+        self.assertAlmostEqual(found.blocking, 0.2, places=9)
         roomy = ports("growing-block", per_address=1152, block=64, max_block=1024)
         found = use(roomy, [level_stream(200.0, copies=5.0)], 1)
-        self.assertAlmostEqual(found.blocking / float(recursion(128, 200)), 1, places=9)
+        self.assertAlmostEqual(found.worst / float(recursion(128, 200)), 1, places=9)
+        self.assertAlmostEqual(found.blocking / float(recursion(128, 200)), 0.2, places=6)
 
 
 def _fewest_bins(blocks: list[int], size: int, bins: tuple[int, ...]) -> int:

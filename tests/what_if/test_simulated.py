@@ -13,6 +13,9 @@ from contextlib import ExitStack
 from functools import partial
 from typing import Any
 
+import numpy as np
+from scipy.stats import binom
+
 from fenrask.capacity import Capacity, capacity
 from fenrask.demand import demand
 from fenrask.estate import Described
@@ -57,6 +60,45 @@ class AgainstTheFormulas(InFolder):
                 # The interval at 99.9 %; hashes that lie otherwise in each run make it wide where hosts are tied.
                 half = 4.07 / 2.13 * (found.high - found.low) / 2
                 self.assertLessEqual(abs(found.share - one.formula), half + 0.002, (found.share, one.formula))
+
+    def test_hosts_without_a_block_and_no_others(self) -> None:
+        """504 blocks for 3,042 hosts of two workloads: by hand, and as hosts come one by one and take what is left."""
+        hosts = {
+            "subnets": {"app": {"prefix": "10.0.16.0/20"}},
+            "workloads": {"work": {"hosts": 2042}, "more": {"subnets": ["app"], "hosts": 1000}},
+            "flows": {
+                "talk": {"per_host_per_s": 0.02},
+                "ask": {"from": "more", "to": "partner", "per_host_per_s": 0.02, "duration_s": 2},
+            },
+        }
+        ports = {"assignment": "host-block", "per_address": 64512, "block": 128}
+        for addresses, share in ((1, 2538 / 3042), (6, 18 / 3042), (7, 0.0)):
+            with self.subTest(addresses=addresses):
+                patch = merged(hosts, {"exits": {"gate": {"addresses": addresses}}})
+                found = sized(self.estate(patch, {"offers": {"gate": {"ports": ports}}}))
+                self.assertAlmostEqual(found.exits[0].blocking, share, places=9)
+                self.assertEqual(found.fits, not share)
+                for one in simulated(found, Asked(around_hours=1, pools_of_each=2)):
+                    shares = [run(one, 20).share]
+                    # How many hosts of a workload get a block is hypergeometric: four deviations, of twenty runs.
+                    self.assertAlmostEqual(float(np.mean(shares)), share, delta=4 * (share * (1 - share) / 3042) ** 0.5)
+
+    def test_always_open_connections_that_a_hash_sends_to_nodes(self) -> None:
+        """3,960 of them over two nodes of 2,000 ports: Binomial(3960, 1/2) at each, by hand and with others beside."""
+        ports = {"assignment": "node-share", "per_address": 4000, "nodes": 2, "spread": "connection"}
+        offer = {"offers": {"gate": {"ports": ports}}}
+        alone = {
+            "workloads": {"work": {"hosts": 99}},
+            "flows": {"talk": {"per_host_per_s": None, "persistent_per_host": 40, "duration_s": None}},
+        }
+        over = 2 * sum(k * binom.pmf(2000 + k, 3960, 0.5) for k in range(1, 300))
+        self.assertAlmostEqual(sized(self.estate(alone, offer)).exits[0].blocking, over / 3960, places=9)
+        beside = {"ask": {"from": "work", "to": "partner", "per_host_per_s": 0.002, "duration_s": 2}}
+        [one] = simulated(sized(self.estate(merged(alone, {"flows": beside}), offer)), Asked(around_hours=1))
+        found = run(one, 200)
+        assert one.formula is not None
+        self.assertGreater(one.formula, 0.05)
+        self.assertAlmostEqual(found.share, one.formula, delta=4.07 / 2.13 * (found.high - found.low) / 2 + 0.002)
 
     def test_a_growing_block_refuses_no_less_than_its_largest(self) -> None:
         ports = {"assignment": "growing-block", "per_address": 1000, "block": 8, "max_block": 64}

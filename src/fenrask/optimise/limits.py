@@ -239,14 +239,15 @@ def _shown(model: Model, number: int, option: Option, seen: dict[Site, int], hos
         if site not in seen:
             seen[site] = model.program.variable()
         model.program.row({taken: 1.0, seen[site]: -1.0}, high=0)
-    for prefix in _own(model, number) if 6 in model.units[number].group.families and not translating else ():
+    for prefix in _own(model, number, option) if 6 in model.units[number].group.families else ():
         if prefix not in hosts:
             hosts[prefix] = model.program.variable(integral=False)
         model.program.row({taken: 1.0, hosts[prefix]: -1.0}, high=0)
 
 
-def _own(model: Model, number: int) -> list[Prefix]:
-    """A unit's own IPv6 prefixes, as few as they can be written."""
-    subnets = model.amounts.described.estate.subnets
-    stated = [one for name in model.units[number].subnets for one in subnets[name].prefixes]
+def _own(model: Model, number: int, option: Option) -> list[Prefix]:
+    """The IPv6 prefixes of a unit's subnets that nothing translates on its path, as few as they can be written."""
+    subnets, names = model.amounts.described.estate.subnets, model.units[number].subnets
+    bare = [name for place, name in enumerate(names) if not (option.sites and option.sites[place].translates)]
+    stated = [one for name in bare for one in subnets[name].prefixes]
     return [*fewest_prefixes([one for one in stated if one.version == 6])]

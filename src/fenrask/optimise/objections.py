@@ -73,7 +73,10 @@ def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tu
     # What exits lack after a fault is a row of its own: see `_covers_after`.
     lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
     for one in evaluation.broken:
-        if one.need in BY_SIZE or (one.need == "survives" and one.flow in lacking):
+        if one.need == "survives" and one.flow in lacking:
+            continue
+        if one.need in BY_SIZE:
+            yield _against_together(model, taken, one)
             continue
         if one.flow in inward:
             yield from _against_inward(model, taken, one, inward[one.flow])
@@ -87,6 +90,20 @@ def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tu
             names = some(dict.fromkeys(option.name for option in users.values()))
             factors = {model.taken[pair]: 1.0 for pair in users.items()}
             yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
+
+
+def _against_together(model: Model, taken: Mapping[int, Option], broken: BrokenNeed) -> tuple[Cut, str]:
+    """All options taken of those who are seen by a destination, and of who shares an exit with them.
+
+    What its list needs, or whether a host keeps one source, follows from these alone.
+    """
+    to = model.amounts.described.estate.flows[broken.flow].remote
+    shown = {number: option for number, option in taken.items() if model.units[number].to == to}
+    sites = {site for option in shown.values() for site in option.distinct if site.translates}
+    shown |= {number: option for number, option in taken.items() if sites & {*option.distinct}}
+    names = some(dict.fromkeys(option.name for option in shown.values()))
+    factors = {model.taken[pair]: 1.0 for pair in shown.items()}
+    return (factors, -inf, len(shown) - 1.0), f"{broken.flow} through {names}: {broken.why}"
 
 
 def _against_inward(

@@ -73,6 +73,8 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
         # A random part of a bursty stream is less bursty.
         stream = replace(stream, peakedness=1 + (stream.peakedness - 1) / division.even_cells)
     sources = None if stream.sources is None else stream.sources / division.even_cells
+    if division.tied_cells == 1 and division.even_cells > 1 and always_open:
+        return _beside_always_open(each, sources, stream, division, search_tries)
     if division.tied_cells == 1:
         free = np.full(each.shape, float(division.free(always_open)))
         blocked = _loss(free, each, sources, stream, search_tries)
@@ -86,6 +88,25 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape)
     result: Series = _with_always_open(blocked, load, division.ports, np.broadcast_to(own, load.shape)) @ chance
     return result
+
+
+def _beside_always_open(
+    each: Series, sources: float | None, stream: Stream, division: Division, search_tries: int | None
+) -> Series:
+    """The share refused at nodes to which a hash sends each connection, of those that are always open, too.
+
+    A node has Binomial(P, 1 / n) of these, averaged over: what arrives is sent to any node, and meets the ports that
+    they leave there. Where nothing arrives, it is the share of the always open ones for which their node has no port.
+    each: what arrives at a node in the mean, shape (n,).
+    """
+    open_here, chance = _companions(stream.load.persistent + 1, division.even_cells)
+    load = np.broadcast_to(each[:, None], (each.size, open_here.size))
+    free = np.broadcast_to(np.maximum(division.ports - open_here, 0.0), load.shape)
+    capped = None if sources is None else np.full(load.size, sources)
+    blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape) @ chance
+    without = float(np.maximum(open_here - division.ports, 0.0) @ chance) * division.even_cells
+    found: Series = np.where(each > 0, blocked, without / stream.load.persistent)
+    return found
 
 
 def _at_a_start(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:

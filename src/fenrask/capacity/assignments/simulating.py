@@ -31,6 +31,10 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
     elif rounds:
         setting = Searched(calls, free, rounds, late, chance)
         what = f"{division.ports:,} ports, tried {' + '.join(map(str, rounds))}"
+    elif division.even_cells > 1 and stream.load.persistent:
+        # A hash sends each connection that is always open to a node of its own: so many are at this one by chance.
+        setting = Pool(calls, division.ports, open_throughout=(round(stream.load.persistent), 1 / division.even_cells))
+        what = f"{division.ports:,} ports"
     else:
         setting = Pool(calls, free)
         what = f"{division.ports:,} ports"

@@ -235,11 +235,15 @@ class Setting(Protocol):
 
 @dataclass(frozen=True)
 class Pool:
-    """Servers that are all alike, by step or throughout; `cleared`: steps at whose beginning all calls are lost."""
+    """Servers that are all alike, by step or throughout; `cleared`: steps at whose beginning all calls are lost.
+
+    open_throughout: so many calls that never end each take a server here with this chance, other ones in each run.
+    """
 
     calls: Calls
     servers: int | Sequence[int]
     cleared: tuple[int, ...] = ()
+    open_throughout: tuple[int, float] = (0, 0.0)
 
     def run(self, seed: int, number: int) -> Run:
         from fenrask.teletraffic.simulation.kernels.pool import pool
@@ -248,7 +252,9 @@ class Pool:
         calls = self.calls.of_run(seed, number)
         rates, law = calls.laid_out()
         # Servers that are never reached take room alone.
-        some = np.minimum(self.servers, min(calls.most_held, 2.0**31 - 2))
+        number_open = np.random.default_rng([seed, number, 3]).binomial(*self.open_throughout)
+        left = np.maximum(np.asarray(self.servers) - number_open, 0)
+        some = np.minimum(left, min(calls.most_held, 2.0**31 - 2))
         servers = np.broadcast_to(some.astype(np.int64), calls.steps)
         cleared = np.zeros(rates.size, dtype=np.bool_)
         cleared[[calls.warm + step for step in self.cleared]] = True

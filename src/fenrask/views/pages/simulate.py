@@ -130,6 +130,13 @@ def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: st
         summary = [waits]
     elif not found.blocked:
         total = sum(each.attempts for _, each in results)
+        fullest = max((each for each, _ in results), key=lambda each: each.formula_peak)
+        if not total and fullest.formula_peak > 0:
+            short = share_text(fullest.formula_peak)
+            return (
+                f"Nothing new arrives that could be simulated: all connections are always open. By the formula {short} "
+                f"of those of {fullest.pool} find no port at {fullest.exit}.",
+            )
         return (f"All {total:,} simulated connections found a port{when}.",)
     else:
         summary = []

@@ -169,6 +169,21 @@ class BesideTheStandardDesigns(Checked):
         taken = self.taken(self.check(self.estate({"workloads": workloads, "flows": flows}, catalogue)))
         self.assertEqual(taken["talk, ask"], "current path")
 
+    def test_what_comes_in_with_the_choice_is_paid_for_by_it(self) -> None:
+        """Nothing has a route today, so that no reply leaves; with the choice both go, and replies are on the bill."""
+        comes_in = {"from": "partner", "to": "work", "port": 8443, "per_host_per_s": 2, "out_kib_per_connection": 30}
+        patch = {
+            "route_tables": {"private": {"0.0.0.0/0": None}},
+            "workloads": {"work": {"may_be_public": True}},
+            "flows": {"in": comes_in},
+        }
+        dear = {"host": None, "wall": None, "gate": {"rates": {"hour": 9}}}
+        choice = self.check(self.estate(patch, {"offers": dear}))
+        self.assertTrue(choice.is_proven)
+        self.assertEqual(self.taken(choice), {"talk": "a public address on each host"})
+        replies = 10 * 2 * 30 * 1024 * 86400 * 730 / 24 / 1e9
+        self.assertAlmostEqual(choice.month, 10 * 730 * 0.005 + 0.05 * replies, places=6)
+
     def test_ipv6_goes_straight_out_where_partners_take_it(self) -> None:
         patch = {**TWO_NETWORKS, **SIX, "destinations": {"partner": {"prefixes": BOTH, **FEW["partner"]}}}
         choice = self.check(self.estate(patch, {"offers": {"host": None}}))

@@ -40,6 +40,8 @@ class Amounts:
     paths: Paths
     demand: Demand
     """For its times: what lanes lay on sites is worked out here."""
+    inward: Sequence[FlowPath] | None = None
+    """The paths of what comes in, where these are others than in the estate as it is."""
     _known: dict[tuple[object, ...], Series] = field(default_factory=dict)
     _by_group: dict[Group, tuple[Fraction, Fraction]] = field(default_factory=dict)
     _volumes: dict[str, tuple[Fraction, Fraction]] = field(default_factory=dict)
@@ -48,6 +50,12 @@ class Amounts:
     @property
     def described(self) -> Described:
         return self.paths.described
+
+    @property
+    def coming_in(self) -> list[FlowPath]:
+        """The paths of what comes in and arrives."""
+        paths = self.paths.inward if self.inward is None else self.inward
+        return [path for path in paths if path.example.verdict.arrives]
 
     def laid(self, unit: Unit, option: Option) -> Mapping[Site, Laid]:
         """By site; a site that serves several subnets of the unit gets all of theirs."""

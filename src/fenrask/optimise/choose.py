@@ -23,6 +23,7 @@ from fenrask.optimise.programme import Model
 from fenrask.optimise.questions import Lost, Mix, accepted, made, mix_of, nearest, runners_up, why_lost
 from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Solution
+from fenrask.routing import FlowPath
 from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier"]
@@ -30,6 +31,8 @@ __all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier
 _MOST_CUTS = 200
 _MOST_UNITS = 300
 """Groups of flows above which no mix with fewer changes is looked for: it takes a programme of its own."""
+_INWARD_LOOKS = 2
+"""How often the paths of what comes in are taken from a mix."""
 _SAME = 0.004
 """Money that is the same to a cent."""
 _MARGINS = (0.002, 0.01)
@@ -188,11 +191,16 @@ def _feasible(
     With it comes why options were forbidden; and all rows that were added.
     """
     cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
-    model, sure = assembled(amounts, units, asked, 0.0, current), False
+    model, sure, looks = assembled(amounts, units, asked, 0.0, current), False, 0
     while True:
         # An optimum has two witnesses; what the engine objects to anyway needs one.
         solved = _solution(model, amounts, units, asked, cuts, sure)
         plan = _Plan(solved, *made(current.described, model, solved, asked))
+        if looks < _INWARD_LOOKS and (inward := _other_inward(amounts, plan.evaluation)) is not None:
+            # What comes in takes these paths with any such mix, and is paid there.
+            looks, amounts.inward = looks + 1, inward
+            model = assembled(amounts, units, asked, 0.0, current)
+            continue
         found = [*covers(model, solved, plan.evaluation)]
         for cut, why in unfit(model, solved, plan.evaluation):
             found.append(cut)
@@ -202,6 +210,17 @@ def _feasible(
             return model, plan, reasons, cuts
         sure = not found or over
         cuts += found
+
+
+def _other_inward(amounts: Amounts, evaluation: Evaluation) -> list[FlowPath] | None:
+    """The paths of what comes in with a mix, where they are others than counted, by exits that stand already."""
+    exits = amounts.described.estate.exits
+    found = [path for path in evaluation.paths.inward if path.example.verdict.arrives]
+    found = [path for path in found if all(name in exits for name in path.example.exits)]
+    told = [
+        {(one.flow, one.subnet, one.example.exits, one.share) for one in some} for some in (found, amounts.coming_in)
+    ]
+    return found if told[0] != told[1] else None
 
 
 def _with_margins(current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted) -> tuple[Model, _Plan]:

@@ -60,7 +60,7 @@ def add_metered(model: Model) -> None:
 def _add_inward(model: Model, carried: dict[str, _Pool], sent: dict[tuple[str, str], _Pool]) -> None:
     """What flows that come in are charged whatever is chosen, since the exits on their paths stay."""
     described = model.amounts.described
-    paths = [path for path in model.amounts.paths.inward if path.example.verdict.arrives]
+    paths = model.amounts.coming_in
     if not paths:
         return
     always = model.program.variable()

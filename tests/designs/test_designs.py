@@ -10,7 +10,7 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
 from fenrask.findings import Severity
-from fenrask.optimise import choose
+from fenrask.optimise import Wanted, choose
 from tests.support import InFolder, merged
 
 TWO_ZONES: dict[str, Any] = {
@@ -241,3 +241,38 @@ class BreakEvenOfDesigns(InFolder):
             break_even(comparison, "talk")
         with self.assertRaises(UnusableInput):
             break_even(comparison, "tlak")
+
+
+SPARE = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge"}
+PORTS = {"assignment": "shared-per-destination", "per_address": 1000}
+CHEAPER = {"kind": "translation-gateway", "ports": PORTS, "rates": {"hour": 0.05, "processed_per_gb": 0}}
+GATES = {"offers": {"host": None, "wall": None, "more": CHEAPER}}
+
+
+class WhatIsThere(InFolder):
+    def totals(self, patch: dict[str, Any]) -> tuple[float, float]:
+        """What the cheapest design that passes costs, and the choice; the programme's sum is its bill."""
+        described = self.estate(patch, GATES)
+        best = compare(described).cheapest
+        assert best is not None
+        choice = choose(described, Wanted(explain=False))
+        self.assertAlmostEqual(choice.mix.month, float(choice.evaluation.bill.total), places=6)
+        self.assertTrue(choice.is_proven)
+        return float(best.evaluation.bill.total), choice.month
+
+    def test_what_takes_the_place_of_an_exit_runs_as_long_as_it_did(self) -> None:
+        """176 of 730 hours at 0.05, and an address for the month; all of it where one exit is there all month."""
+        hours = {"exits": {"gate": {"running_hours": 176}}}
+        idle = {"exits": {"other": SPARE}}
+        # With one that is there all month, what is new is too; the gateway that stands still runs its own hours.
+        for patch, months in ((hours, (8.8, 8.8)), (merged(hours, idle), (36.5, 17.6))):
+            for found, month in zip(self.totals(patch), months, strict=True):
+                self.assertAlmostEqual(found, month + 3.65, places=6)
+
+    def test_held_addresses_are_taken_before_others_are_bought(self) -> None:
+        """Two that are held are paid in any case; what takes a gateway's place takes its address, and buys none."""
+        for held, number in (("203.0.113.0/31", 2), ("203.0.113.1/32", 1), ("203.0.113.8/32", 1)):
+            with self.subTest(held=held):
+                patch = {"public_addresses": {"held": {"address": held}}}
+                for found in self.totals(patch):
+                    self.assertAlmostEqual(found, 36.5 + number * 3.65, places=6)

@@ -7,11 +7,14 @@ from fractions import Fraction
 from itertools import product
 
 from fenrask.designs.contract import Design, Patch
+from fenrask.designs.draft import running_hours
 from fenrask.designs.effort import routes_to_change
+from fenrask.designs.held import with_held
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate, every_broken_need
+from fenrask.units import exact
 
 __all__ = ["MEASURES", "Candidate", "Comparison", "NotCounted", "beside", "compare"]
 
@@ -140,7 +143,7 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, public_h
             # What its paths alone rule out need not be sized.
             if tried and any(every_broken_need(evaluation.paths)):
                 continue
-            tried.append(Candidate(design, patch, evaluation, public_hosts))
+            tried.append(Candidate(design, *with_held(described, patch, evaluation), public_hosts))
         if tried:
             passing = [one for one in tried if one.passes] if len(tried) > 1 else []
             candidates.append(min(passing, key=lambda one: one.evaluation.bill.total, default=tried[0]))
@@ -164,7 +167,10 @@ def _offers(design: Design, described: Described) -> Iterator[dict[str, str]]:
 def _hours(described: Described, offers: Mapping[str, str]) -> Fraction:
     """What one exit of each of these offers costs a month by the hour: no estate with them costs less."""
     rates = (described.catalogue.offers[name].rates.hour for name in offers.values())
-    return Fraction(sum(rates, Decimal(0))) * Fraction(described.catalogue.hours_per_month)
+    month = Fraction(described.catalogue.hours_per_month)
+    shorter = (running_hours(described.estate, network) for network in described.estate.networks)
+    hours = min((exact(one) for one in shorter if one is not None), default=month)
+    return Fraction(sum(rates, Decimal(0))) * min(month, hours)
 
 
 def beside(comparison: Comparison, others: Mapping[str, Comparison]) -> Comparison:

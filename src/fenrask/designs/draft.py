@@ -6,11 +6,11 @@ from typing import Any
 
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer
-from fenrask.estate import KINDS, Described, Translating, exits_of
+from fenrask.estate import KINDS, Described, Estate, Translating, exits_of
 from fenrask.prefixes import Prefix, first_free, parse_prefix
 from fenrask.routing import flow_paths
 
-__all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "sending_subnets"]
+__all__ = ["DEFAULT", "DEFAULT_V6", "Draft", "running_hours", "sending_subnets"]
 
 DEFAULT = "0.0.0.0/0"
 DEFAULT_V6 = "::/0"
@@ -25,6 +25,16 @@ def sending_subnets(described: Described) -> list[str]:
     senders = [estate.workloads[flow.from_] for flow in estate.outward_flows.values()]
     private = {name for one in senders if not one.public_address for name in one.subnets}
     return [name for name in estate.subnets if name in private]
+
+
+def running_hours(estate: Estate, network: str) -> float | None:
+    """The hours a month that a new exit of a network runs: those of the ones that it has, where all run some alone.
+
+    None where one is there all month, and where nothing is paid for.
+    """
+    own = [one.running_hours for one in estate.exits.values() if one.needs_offer and estate.network_of(one) == network]
+    hours = [one for one in own if one is not None]
+    return max(hours) if hours and len(hours) == len(own) else None
 
 
 class Draft:
@@ -71,7 +81,18 @@ class Draft:
         old = self.described.data["exits"][name] if stays_retired else {}
         unset = dict.fromkeys(key for key in old if key not in exit_data)
         self.exits[name] = {**unset, **{key: exit_data[key] for key in exit_data if key in kind.model_fields}}
+        hours = running_hours(self.estate, self._network_of(exit_data))
+        if hours is not None and kind.needs_offer:
+            self.exits[name]["running_hours"] = hours
         return name
+
+    def _network_of(self, exit_data: dict[str, Any]) -> str:
+        """The network that a new exit is in; empty for one that joins several."""
+        inside = exit_data.get("subnet") or next(iter(exit_data.get("subnets", ())), "")
+        if inside:
+            known = self.estate.subnets.get(inside)
+            return known.network if known else str(self.subnets[inside]["network"])
+        return str(exit_data.get("network", ""))
 
     def change(self, name: str, keys: dict[str, Any]) -> None:
         """Change keys of an exit that stays."""

@@ -44,9 +44,13 @@ def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
 
 def _lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:
     """By destination that lets in only what it lists: its entries, each with the exit that it is for."""
+    exits = evaluation.described.estate.exits
     for one in evaluation.plan.partners:
         if one.fixed:
-            entries = Counter((part.exit, block) for part in one.parts for block in part.blocks)
+            # An address that is known is one entry, whichever exit shows it.
+            known = {part.exit for part in one.parts if exits[part.exit].listed_toward(part.toward)}
+            parts = ((part.exit, block) for part in one.parts for block in part.blocks)
+            entries = Counter(("" if name in known else name, block) for name, block in parts)
             yield one.destination, entries + Counter(("", str(prefix)) for prefix in one.host_prefixes)
 
 

@@ -25,6 +25,7 @@ def assembled(
     model = Model(amounts, units, frozenset([*(one for one in asked.keep if one in exits), *lasting]))
     model.stand()
     model.add_held()
+    model.add_idle()
     add_rooms(model, margin)
     add_metered(model)
     model.add_commitments()

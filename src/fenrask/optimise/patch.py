@@ -6,6 +6,7 @@ from typing import Any
 
 from fenrask.designs.contract import Patch
 from fenrask.designs.draft import DEFAULT, DEFAULT_V6, Draft
+from fenrask.designs.held import idle_addresses
 from fenrask.designs.placing import missing_rules
 from fenrask.designs.topologies import (
     firewall_before,
@@ -20,6 +21,7 @@ from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
+from fenrask.prefixes import Address
 
 __all__ = ["exits_of", "patch_of"]
 
@@ -75,6 +77,7 @@ class _Made:
         used = list(dict.fromkeys(site for option in taken.values() for site in (*option.distinct, *option.before)))
         self.draft = Draft(described, kept=[*keep, *(site.existing for site in used if site.existing)])
         self.names: dict[Site, str] = {}
+        self._held = set[Address]()
         behind = {site for option in taken.values() if option.before for site in option.sites}
         self._subnets: dict[Site, str] = {}
         for site in used:
@@ -132,9 +135,24 @@ class _Made:
         choice = self._bought.get(site)
         if not site.translates or (site.existing and (choice is None or choice.listed)):
             return {}
+        if choice is not None and choice.held:
+            return {"addresses": self._from_held(site, choice.number)}
         if self._stated and choice is not None:
             return {"addresses": "auto", "at_least": choice.number}
         return {"addresses": "auto"}
+
+    def _from_held(self, site: Site, number: int) -> list[str] | str:
+        """So many held addresses that no other exit has."""
+        estate = self.draft.estate
+        network = estate.networks.get(site.network)
+        region = network.region if network else ""
+        idle = [
+            one for one in idle_addresses(self.draft.described, self.draft.retired, region) if one not in self._held
+        ]
+        if len(idle) < number:
+            return "auto"
+        self._held |= {*idle[:number]}
+        return [str(one) for one in idle[:number]]
 
     def _put_before(self, before: Site, site: Site, senders: list[str]) -> str:
         behind = (self.names[site], self._subnets[site])

@@ -14,6 +14,8 @@ from math import ceil
 import numpy as np
 
 from fenrask.charges import estate_wide, hosts_by_rate
+from fenrask.designs.draft import running_hours
+from fenrask.designs.held import idle_addresses
 from fenrask.estate import KINDS, Commitment, ExitModel, Offer
 from fenrask.optimise.amounts import Amounts, Laid
 from fenrask.optimise.counts import Counts
@@ -36,6 +38,8 @@ class AddressChoice:
     month: Fraction
     entries: int
     listed: bool = False
+    held: bool = False
+    """Whether they are such as are held, and paid, in any case."""
 
 
 @dataclass(frozen=True)
@@ -222,6 +226,25 @@ class Model:
             if len(some) > 1:
                 self.program.row(dict.fromkeys(some, 1.0), high=1)
 
+    def add_idle(self) -> None:
+        """Addresses that are held serve one exit each: those that none lists, and of those that are taken down."""
+        described = self.amounts.described
+        new = {
+            variable: float(one.number) for bought in self.purchases_of.values() for one, variable in bought if one.held
+        }
+        if not new:
+            return
+        gone = {name for name, one in described.estate.exits.items() if one.needs_offer and name not in self.standing}
+        regions = {self.region(site) for site in self.opened}
+        idle = max(len(idle_addresses(described, gone, region)) for region in regions)
+        held = [one.address for one in described.estate.public_addresses.values()]
+        for name, variables in self._existing().items():
+            listed = described.estate.exits[name].every_listed
+            number = sum(any(address in prefix for prefix in held) for address in listed)
+            if number and name in gone:
+                new |= dict.fromkeys(variables, float(number))
+        self.program.row(new, high=float(idle))
+
     def _existing(self) -> dict[str, list[int]]:
         """What says that an exit that exists is used, by its name: as it is, or with more machines."""
         found: dict[str, list[int]] = {}
@@ -286,9 +309,11 @@ class Model:
     def hours_month(self, site: Site) -> float:
         """What an open site costs a month by the hour; a part of an hour counts whole."""
         hours = float(self.amounts.described.catalogue.hours_per_month)
-        if site.existing:
-            running = self.amounts.described.estate.exits[site.existing].running_hours
-            hours = hours if running is None else min(hours, float(ceil(exact(running))))
+        estate = self.amounts.described.estate
+        network = "" if KINDS[self.offer(site.offer).kind].joins_many else site.network
+        stated = estate.exits[site.existing].running_hours if site.existing else running_hours(estate, network)
+        if stated is not None:
+            hours = min(hours, float(ceil(exact(stated))))
         return self.places(site) * hours * float(self.offer(site.offer).rates_in(self.region(site)).hour)
 
     def spend(self, item: str, offer: str, variable: int, month: float) -> None:
@@ -379,6 +404,10 @@ class Model:
             hours = (self._paid(existing, "") + own) * exact(stated.hour) * month
             yield AddressChoice(len(listed), hours, len(fewest_prefixes(listed)), listed=True)
         limit, wanted = self.offer(site.offer).limits.addresses, self._most_wanted(site)
+        if not site.existing:
+            idle = len(idle_addresses(described, {*described.estate.exits}, self.region(site)))
+            for number in range(1, min(idle, wanted if limit is None else min(limit, wanted)) + 1):
+                yield AddressChoice(number, Fraction(0), number, held=True)
         for number in _numbers(wanted if limit is None else min(limit, wanted)):
             for one in self.amounts.purchases(self.region(site), number):
                 yield AddressChoice(number, (one.hour + own * exact(stated.hour)) * month, one.entries)

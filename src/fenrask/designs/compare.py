@@ -107,8 +107,8 @@ class Comparison:
     @property
     def cheapest(self) -> Candidate | None:
         """The cheapest of those that meet every need and carry every load."""
-        first = self.ranked[0]
-        return first if first.passes else None
+        passing = [one for one in self.candidates if one.passes]
+        return min(passing, key=lambda one: one.evaluation.bill.total, default=None)
 
 
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:

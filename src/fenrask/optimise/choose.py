@@ -20,7 +20,7 @@ from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
 from fenrask.optimise.programme import Model
-from fenrask.optimise.questions import Lost, Mix, accepted, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, nearest, runners_up, why_lost
 from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Solution
 from fenrask.routing import FlowPath
@@ -137,7 +137,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     seconds = monotonic() - begins
     next_best, lost = tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
-        next_best = tuple(runners_up(described, asked, model, plan.solved, known))
+        next_best = tuple(runners_up(described, asked, model, plan, known))
         lost = tuple((why_lost if asked.every_option else nearest)(asked, model, plan.solved, known))
     choice = Choice(
         mix_of(model, plan.solved),
@@ -174,28 +174,20 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
             )
 
 
-@dataclass(frozen=True)
-class _Plan:
-    """A solution, the patch that makes it, and the estate that this makes."""
-
-    solved: Solution
-    patch: Patch
-    evaluation: Evaluation
-
-
 def _feasible(
     current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted
-) -> tuple[Model, _Plan, list[str], list[Cut]]:
+) -> tuple[Model, Plan, list[str], list[Cut]]:
     """The programme, solved and evaluated; what the engine objects to is forbidden, and it is solved anew.
 
     With it comes why options were forbidden; and all rows that were added.
     """
     cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
     model, sure, looks = assembled(amounts, units, asked, 0.0, current), False, 0
+    plan: Plan | None = None
     while True:
         # An optimum has two witnesses; what the engine objects to anyway needs one.
         solved = _solution(model, amounts, units, asked, cuts, sure)
-        plan = _Plan(solved, *made(current.described, model, solved, asked))
+        plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
         if looks < _INWARD_LOOKS and (inward := _other_inward(amounts, plan.evaluation)) is not None:
             # What comes in takes these paths with any such mix, and is paid there.
             looks, amounts.inward = looks + 1, inward
@@ -223,20 +215,20 @@ def _other_inward(amounts: Amounts, evaluation: Evaluation) -> list[FlowPath] | 
     return found if told[0] != told[1] else None
 
 
-def _with_margins(current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted) -> tuple[Model, _Plan]:
+def _with_margins(current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted) -> tuple[Model, Plan]:
     """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
     for margin in _MARGINS:
         model = assembled(amounts, units, asked, margin, current)
         solved = _solution(model, amounts, units, asked)
-        plan = _Plan(solved, *made(current.described, model, solved, asked))
+        plan = made(current.described, model, solved, asked, current)
         if plan.evaluation.meets_all:
             break
     return model, plan
 
 
 def _as_cheap_with_fewer_changes(
-    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut]
-) -> _Plan:
+    current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut]
+) -> Plan:
     """Of the mixes that cost the same to a cent the one that changes least."""
     other = _fewest(current, model, plan, asked, known, plan.solved.objective + _SAME)
     if other is None or cents(other.evaluation.bill.total) > cents(plan.evaluation.bill.total):
@@ -244,9 +236,7 @@ def _as_cheap_with_fewer_changes(
     return other if _effort(current, other) < _effort(current, plan) else plan
 
 
-def _with_fewer_changes(
-    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut]
-) -> _Plan | None:
+def _with_fewer_changes(current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut]) -> Plan | None:
     """The mix that changes least within the tolerance; None where none changes less than the one that is known."""
     most = (1 + asked.tolerance) * float(plan.evaluation.bill.total)
     other = _fewest(current, model, plan, asked, known, plan.solved.objective * (1 + asked.tolerance))
@@ -255,23 +245,22 @@ def _with_fewer_changes(
     return other if _effort(current, other) < _effort(current, plan) else None
 
 
-def _fewest(
-    current: Evaluation, model: Model, plan: _Plan, asked: Wanted, known: list[Cut], most: float
-) -> _Plan | None:
+def _fewest(current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut], most: float) -> Plan | None:
     """The mix with the fewest changes for so much money, if the engine accepts one."""
     assert model.counted is not None
-    found = accepted(current.described, asked, model, known, program=model.counted.fewest(model.program, most))
+    program = model.counted.fewest(model.program, most)
+    found = accepted(current.described, asked, model, plan, known, program=program)
     if found is None:
         return None
-    solved = model.counted.priced(model.program, found, plan.solved.bound)
-    return _Plan(solved, *made(current.described, model, solved, asked))
+    solved = model.counted.priced(model.program, found.solved, plan.solved.bound)
+    return replace(found, solved=solved)
 
 
-def _effort(current: Evaluation, plan: _Plan) -> Effort:
+def _effort(current: Evaluation, plan: Plan) -> Effort:
     return effort(current, plan.evaluation, plan.patch)
 
 
-def _told(model: Model, plan: _Plan, described: Described) -> Steady:
+def _told(model: Model, plan: Plan, described: Described) -> Steady:
     return Steady(mix_of(model, plan.solved), *trimmed(described, plan.patch, plan.evaluation))
 
 

@@ -17,7 +17,7 @@ from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import Model
 from fenrask.programming import Program, Solution
 
-__all__ = ["Lost", "Mix", "accepted", "made", "mix_of", "nearest", "runners_up", "why_lost"]
+__all__ = ["Lost", "Mix", "Plan", "accepted", "made", "mix_of", "nearest", "runners_up", "why_lost"]
 
 _NEXT = 2
 _TRIES = 12
@@ -53,13 +53,22 @@ class Lost:
     why: str
 
 
-def made(described: Described, model: Model, solved: Solution, asked: Wanted) -> tuple[Patch, Evaluation]:
-    """The patch of a solution, and the estate that it makes, evaluated."""
+@dataclass(frozen=True)
+class Plan:
+    """A solution, the patch that makes it, and the estate that this makes, evaluated."""
+
+    solved: Solution
+    patch: Patch
+    evaluation: Evaluation
+
+
+def made(described: Described, model: Model, solved: Solution, asked: Wanted, like: Evaluation | None = None) -> Plan:
+    """The plan of a solution; like: the evaluation of one that is nearly the same."""
     standing = [name for name in asked.keep if name in described.estate.exits]
     standing += model.amounts.paths.inward_exits
     stated = asked.zone_headroom is not None
     patch = patch_of(described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing)
-    return patch, evaluate(described.patched(patch, "the choice"))
+    return Plan(solved, patch, evaluate(described.patched(patch, "the choice"), like))
 
 
 def mix_of(model: Model, solved: Solution) -> Mix:
@@ -73,44 +82,49 @@ def mix_of(model: Model, solved: Solution) -> Mix:
     return Mix(options, month, addresses, opened)
 
 
-def runners_up(described: Described, asked: Wanted, model: Model, solved: Solution, known: list[Cut]) -> Iterator[Mix]:
+def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, known: list[Cut]) -> Iterator[Mix]:
     """The next best whole designs that the engine accepts: each with another set of open sites than those before.
 
     known: the rows that it asked for; those that it asks for here are added.
     """
-    others, last = list[Cut](), solved
+    others, last = list[Cut](), plan.solved
     for _ in range(_NEXT if model.opened else 0):
         open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
         factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
         others.append((factors, 1.0 - len(open_now), float("inf")))
-        found = accepted(described, asked, model, known, others)
+        found = accepted(described, asked, model, plan, known, others)
         if found is None:
             return
-        yield mix_of(model, found)
-        last = found
+        yield mix_of(model, found.solved)
+        last = found.solved
 
 
 def accepted(
     described: Described,
     asked: Wanted,
     model: Model,
+    like: Plan,
     known: list[Cut],
     others: Sequence[Cut] = (),
     program: Program | None = None,
-) -> Solution | None:
+) -> Plan | None:
     """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries.
 
-    program: one with the same variables that seeks something else.
+    like: one that it accepts. program: one with the same variables that seeks something else.
     """
-    program = program or model.program
+    program, evaluation = program or model.program, like.evaluation
     for _ in range(_TRIES):
         found = program.solve(asked.seconds, [*known, *others], nodes=_NODES)
         if found is None:
             return None
-        _, evaluation = made(described, model, found, asked)
+        same = (taken_in(model, found), bought_in(model, found))
+        if same == (taken_in(model, like.solved), bought_in(model, like.solved)):
+            return Plan(found, like.patch, like.evaluation)
+        plan = made(described, model, found, asked, evaluation)
+        evaluation = plan.evaluation
         more = [*covers(model, found, evaluation), *(cut for cut, _ in unfit(model, found, evaluation))]
         if not more:
-            return found if evaluation.meets_all else None
+            return plan if evaluation.meets_all else None
         known += more
     return None
 

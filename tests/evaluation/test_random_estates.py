@@ -1,6 +1,7 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-Set FENRASK_ESTATES to try more of them than the forty of a usual run; of the choice, of faults and of cases half as many, or fewer.
+Set FENRASK_ESTATES to try more of them than the forty of a usual run; of the choice, of faults and of cases half as
+many, or fewer.
 """
 
 import copy

@@ -232,6 +232,17 @@ class Splitting(Sized):
         patch["flows"]["f-app0"]["profile"], patch["flows"]["f-app1"]["profile"] = "early", "late"
         self.assertIsNone(self.gate(patch, **self.LIMITS).split)
 
+    def test_connections_that_are_always_open_fill_all_ports(self) -> None:
+        """980 of them for each subnet, and 2,000 ports hold two such: of what comes and goes they would hold 1,870."""
+        patch = estate_of({f"app{n}": 10 for n in range(4)})
+        load = {"per_host_per_s": None, "duration_s": None, "persistent_per_host": 98.0}
+        patch["flows"] = {name: flow and {**flow, **load} for name, flow in patch["flows"].items()}
+        for limit, gateways in ((1, 4), (2, 2)):
+            with self.subTest(limit=limit):
+                split = self.gate(patch, limits={"addresses": limit}).split
+                assert split is not None
+                self.assertEqual((len(split.shares), split.proven), (gateways, True))
+
     def test_hosts_tied_to_addresses_are_divided_too(self) -> None:
         hosts = {f"app{n}": 12 for n in range(4)}
         one = self.gate(estate_of(hosts), ports={"address_choice": "by-host"}, **self.LIMITS)

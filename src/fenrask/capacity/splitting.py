@@ -103,6 +103,7 @@ class _Sizing:
         self._nodes = ports.stated_nodes or demand.paths.described.estate.exits[exit_name].units
         self._most = offer.limits.addresses
         self._room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
+        self._streams = {one.label: one for one in offered}
         self._by_hosts = self._assignment.view == "hosts"
         # Whether loads simply add up to what a gateway takes; hosts with a block each do.
         self._is_linear = self._assignment.name == "host-block" or self._assignment.adds_up(offered, ports)
@@ -176,11 +177,26 @@ class _Sizing:
             offered = []
         for pool in offered:
             if of is None or ("ports", pool.key) in of:
-                held = some.of(Parts.of(pool.parts)).concurrent(pool.weights)
-                yield ("ports", pool.key), held / (self._room or 1.0)
+                yield ("ports", pool.key), self._of_ports(some, pool)
         for key, share in limit_rows(self._demand, self._exit, some, self._offer, self._nodes):
             if of is None or key in of:
                 yield key, share
+
+    def _of_ports(self, some: Groups, pool: Pool) -> Floats:
+        """What groups take of a pool's ports at the least, shape (n_groups, n_times): no division is thereby ruled out.
+
+        A connection that is always open takes a port for certain: where c ports carry the load r, it counts as r / c of
+        it at the least, since what carries one load less than another does so with no larger part of its ports. Load
+        that hosts cap, or that is smoother than chance, may fill them all but for what is refused.
+        """
+        parts, room = Parts.of(pool.parts), self._room or 1.0
+        ports, stream = (self._most or 1) * self._ports.per_address, self._streams.get(pool.label)
+        groups = some.of(parts)
+        held = groups.concurrent(pool.weights)
+        if stream is not None and _may_fill_all(stream):
+            return held * (1 - self._target) / ports
+        always_open = np.bincount(groups.group, weights=parts.persistent * pool.weights, minlength=some.count)
+        return (held - always_open[:, None] * (1 - min(1.0, room / ports))) / room
 
     def _hosts(self, some: Groups, offered: Sequence[Pool]) -> Floats:
         """The hosts of each group, shape (n_groups, 1): those of two protocols once."""
@@ -188,3 +204,8 @@ class _Sizing:
         for pool in {one.label: one for one in offered}.values():
             found[some.of(Parts.of(pool.parts)).group[0]] += np.ceil(pool.copies - 1e-9)
         return found
+
+
+def _may_fill_all(stream: Stream) -> bool:
+    """Whether fewer ports may do than Erlang's formula says: load that is capped, certain, or smoother than chance."""
+    return stream.sources is not None or stream.is_limited or stream.peakedness < 1 or stream.jobs[0] > 0

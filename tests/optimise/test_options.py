@@ -169,6 +169,18 @@ class BesideTheStandardDesigns(Checked):
         taken = self.taken(self.check(self.estate({"workloads": workloads, "flows": flows}, catalogue)))
         self.assertEqual(taken["talk, ask"], "current path")
 
+    def test_hosts_that_open_but_so_many_at_once_ask_for_no_more(self) -> None:
+        """100,000 would be open; 500 are, and one address of 1,000 ports does: 73.00 and 3.65 a month, as stated now."""
+        load = {"per_host_per_s": 100, "duration_s": 100, "max_per_host": 50}
+        described = self.estate(
+            {"exits": {"gate": {"addresses": "auto"}}, "flows": {"talk": load}},
+            {"offers": {"host": None, "wall": None}},
+        )
+        self.assertTrue(evaluate(described).meets_all)
+        choice = self.check(described)
+        self.assertTrue(choice.is_proven)
+        self.assertAlmostEqual(choice.month, 73 + 3.65, places=6)
+
     def test_what_comes_in_with_the_choice_is_paid_for_by_it(self) -> None:
         """Nothing has a route today, so that no reply leaves; with the choice both go, and replies are on the bill."""
         comes_in = {"from": "partner", "to": "work", "port": 8443, "per_host_per_s": 2, "out_kib_per_connection": 30}

@@ -12,7 +12,7 @@ from fenrask.demand import POINTS_PER_STEP, Demand, Family, Series, flow_volume
 from fenrask.estate import Described, Onward, Transfer
 from fenrask.optimise.problem import Group, Option, Site, Unit
 from fenrask.routing import FlowPath, Paths, SubnetPath
-from fenrask.teletraffic import concurrent_each
+from fenrask.teletraffic import concurrent_each, erlang_b
 from fenrask.units import BYTES_PER_UNIT, exact
 
 __all__ = ["Amounts", "Laid"]
@@ -24,8 +24,8 @@ class Laid:
 
     concurrent: Series
     """Connections held toward all addresses of the destination."""
-    always_open: float
-    """Of these, the ones that are always open."""
+    filling: Series
+    """Of these, the ones that may fill all ports there are: those that are always open, or that hosts cap."""
     new_per_s: Series
     bits_per_s: Series
     packets_per_s: Series
@@ -86,15 +86,18 @@ class Amounts:
         for site, part in parts.items():
             concurrent = np.zeros(self.demand.times_s.size)
             new, bits, packets = (np.zeros(concurrent.size // POINTS_PER_STEP) for _ in range(3))
-            always_open = 0.0
+            filling = np.zeros(concurrent.size)
             for name in unit.flows:
-                always_open += float(part * unit.group.part) * self._always_open(name)
                 its_held, its_new, its_bits, its_packets = self._flow(name, unit, site.offer if site.translates else "")
                 concurrent += float(part) * its_held
+                if self._is_capped(name):
+                    filling += float(part) * its_held
+                else:
+                    filling += float(part * unit.group.part) * self._always_open(name)
                 new += float(part) * its_new
                 bits += float(part) * its_bits
                 packets += float(part) * its_packets
-            found[site] = Laid(concurrent, always_open, new, bits, packets, (out + back) * part)
+            found[site] = Laid(concurrent, filling, new, bits, packets, (out + back) * part)
         return found
 
     def _flow(self, name: str, unit: Unit, offer: str) -> tuple[Series, Series, Series, Series]:
@@ -107,11 +110,26 @@ class Amounts:
         profile = self._profile(traffic.profiles[traffic.profile[row]])
         share = float(unit.group.part)
         rate = share * float(traffic.rate_per_s[row])
-        concurrent = share * self._always_open(name) + rate * self._concurrent(name, offer)
+        concurrent = share * self._always_open(name) + rate * self._concurrent(name, offer) * self._opened(name)
         mean = float(np.mean(profile))
         shape = profile / mean if rate and mean else np.ones(profile.size)
         bits, packets = float(wire.bytes_per_s[row]) * 8, float(wire.packets_per_s[row])
         return concurrent, rate * profile, share * bits * shape, share * packets * shape
+
+    def _is_capped(self, name: str) -> bool:
+        """Whether hosts open but so many connections of a flow."""
+        traffic = self.described.traffic
+        return bool(np.isfinite(traffic.max_open[traffic.number[name]]))
+
+    def _opened(self, name: str) -> Series | float:
+        """The share of its new connections that a flow's hosts open, each but so many at once (Erlang's formula)."""
+        if not self._is_capped(name):
+            return 1.0
+        traffic, flow = self.described.traffic, self.described.estate.flows[name]
+        row, hosts = traffic.number[name], max(1, self.described.estate.workloads[flow.from_].hosts)
+        each = float(traffic.rate_per_s[row]) / hosts * self._concurrent(name, "")
+        opened: Series = 1.0 - np.asarray(erlang_b(float(traffic.max_open[row]) / hosts, each))
+        return opened
 
     def _always_open(self, name: str) -> float:
         """The connections of a whole flow that are always open."""

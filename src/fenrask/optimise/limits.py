@@ -135,19 +135,19 @@ def _by_pool(model: Model, site: Site, users: Users, room: Mapping[int, float]) 
 
 
 def _weighed(laid: Laid, model: Model, site: Site, room: Mapping[int, float]) -> Laid:
-    """A load in which each connection that is always open counts as what of Erlang's room a port of it is.
+    """A load in which each connection that may fill all ports counts as what of Erlang's room a port of it is.
 
     Ports that these take are taken for certain: with c ports, P of them always open, what comes and goes has the room
     of c - P. That room is convex in c, so that a load fits only if A + P room(c) / c <= room(c); where it does not fit
     for all that, the engine says so, and a row is added.
     """
-    if not laid.always_open:
+    if not np.any(laid.filling):
         return laid
     ports = model.offer(site.offer).ports
     assert ports is not None
     number = {variable: one.number for one, variable in model.purchases_of[site]}
     each = [most / (number[variable] * ports.per_address) for variable, most in room.items() if most]
-    return replace(laid, concurrent=laid.concurrent - laid.always_open * (1 - min(each, default=1.0)))
+    return replace(laid, concurrent=laid.concurrent - laid.filling * (1 - min(each, default=1.0)))
 
 
 def _within(model: Model, variables: Sequence[int], series: Floats, room: Mapping[int, float]) -> None:

@@ -170,7 +170,7 @@ class BesideTheStandardDesigns(Checked):
         self.assertEqual(taken["talk, ask"], "current path")
 
     def test_hosts_that_open_but_so_many_at_once_ask_for_no_more(self) -> None:
-        """100,000 would be open; 500 are, and one address of 1,000 ports does: 73.00 and 3.65 a month, as stated now."""
+        """100,000 would be open; 500 are, and one address of 1,000 ports does: 73.00 and 3.65 a month, as it is."""
         load = {"per_host_per_s": 100, "duration_s": 100, "max_per_host": 50}
         described = self.estate(
             {"exits": {"gate": {"addresses": "auto"}}, "flows": {"talk": load}},

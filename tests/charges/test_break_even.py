@@ -111,5 +111,27 @@ class SelfRun(Situation):
             at_it = described.patched({"wage_per_hour": float(one.per_hour)}, "wage")
             totals = {each.design.name: each.evaluation.bill.total for each in compare(at_it).candidates}
             self.assertAlmostEqual(float(totals[one.one]), float(totals[one.other]), places=6)
+            self.assertIn("Managed or self-run", self.program("compare", "--break-even", "forecast", "--all").stdout)
             minutes = {each.design: each.down_minutes or 0.0 for each in found.rivals}
             self.assertAlmostEqual(one.more_down_minutes or 0.0, minutes[one.other] - minutes[one.one], places=9)
+
+    def test_a_flow_is_judged_by_its_own_faults(self) -> None:
+        """Another flow without a route, and an exit that it overloads, keep nothing from being the cheapest path."""
+        lost = {
+            "destinations": {"nowhere": {"prefixes": ["10.99.0.0/24"]}},
+            "flows": {"lost": {"from": "pumps", "to": "nowhere", "per_host_per_s": 1}},
+        }
+        for patches, aside in (((), 0), ((lost,), 1)):
+            self.put(*patches)
+            described = read_estate(self.folder / "estate.yaml")
+            found = break_even(alternatives(described, "forecast"), "forecast", own=True)
+            self.assertEqual(found.left_aside, aside)
+            self.assertIsNotNone(found.best)
+            if aside:
+                self.assertIsNone(break_even(alternatives(described, "forecast"), "forecast").best)
+                told = self.program("charges", "--break-even", "forecast").stdout
+                self.assertIn("1 fault of other flows and exits left aside", told)
+        box = {"exits": {"nat-b": {"kind": "translator-host", "offer": "box", "addresses": None}}}
+        self.put(box)
+        told = self.program("charges", "--break-even", "forecast").stdout
+        self.assertIn("Managed or self-run: the wage at which both cost the same (now 55.00)", told)

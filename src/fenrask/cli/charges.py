@@ -52,7 +52,7 @@ def command(
         call.show(with_steps(page, explain_bill(evaluation.bill)) if explain else page, evaluation.paths)
         return 0
     check_flow(described, of_flow)
-    found = break_even(alternatives(described, of_flow), of_flow)
+    found = break_even(alternatives(described, of_flow), of_flow, own=True)
     call.show(break_even_page(described.estate.estate, found, "path"))
     if figure:
         from fenrask.views.figures.curves import draw_curves

@@ -12,7 +12,7 @@ from itertools import combinations
 from fenrask.charges import Meters, bill
 from fenrask.charges.curves import Crossing, Curve, crossings
 from fenrask.demand import flow_volume
-from fenrask.designs.compare import Comparison
+from fenrask.designs.compare import Candidate, Comparison
 from fenrask.errors import NoAnswer, Place, Problem, UnusableInput
 from fenrask.estate import Catalogue, Described, Tiers
 from fenrask.estate.suggestions import nearest
@@ -71,7 +71,10 @@ class BreakEven:
     volume: Fraction
     wage_per_hour: Fraction
     rivals: tuple[Rival, ...]
+    """Judged by all that they break; with `left_aside`, by what the flow itself breaks, and the exits on its path."""
     meetings: tuple[Meeting, ...]
+    left_aside: int | None = None
+    """Faults of other flows, and of exits that it does not pass, in the estate as it is; None where all count."""
 
     @property
     def best(self) -> Rival | None:
@@ -113,8 +116,10 @@ class BreakEven:
         return min(crossed, key=lambda one: abs(one.at.volume - self.volume), default=None)
 
 
-def break_even(comparison: Comparison, flow: str) -> BreakEven:
+def break_even(comparison: Comparison, flow: str, own: bool = False) -> BreakEven:
     """For whole designs, at the volume of one flow: more or fewer bytes over as many connections as today.
+
+    own: whether they are judged by the faults of this flow alone, and of the exits on its path.
 
     UnusableInput for a flow that is not known, NoAnswer for one that carries nothing.
     """
@@ -130,7 +135,7 @@ def break_even(comparison: Comparison, flow: str) -> BreakEven:
     rivals = tuple(
         Rival(
             one.design.name,
-            one.fails,
+            _own_fails(one, flow) if own else one.fails,
             Curve.traced(_Monthly(one.evaluation, flow, volume), end),
             one.evaluation.down_minutes.get(flow),
             one.evaluation.upkeep_hours,
@@ -142,7 +147,28 @@ def break_even(comparison: Comparison, flow: str) -> BreakEven:
     meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
     ordered = tuple(sorted(rivals, key=lambda one: (bool(one.fails), one.curve.at(volume))))
     wage = exact(estate.wage_per_hour)
-    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, wage, ordered, meetings)
+    aside = _left_aside(comparison.candidates[0].evaluation, flow) if own else None
+    return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, wage, ordered, meetings, aside)
+
+
+def _passed(evaluation: Evaluation, flow: str) -> set[str]:
+    return {name for path in evaluation.paths.by_flow[flow] for name in path.example.exits}
+
+
+def _own_fails(one: Candidate, flow: str) -> tuple[str, ...]:
+    """What keeps a candidate from serving a flow: the needs that the flow breaks, exits on its path, private hosts."""
+    evaluation = one.evaluation
+    needs = dict.fromkeys(broken.need for broken in evaluation.broken if broken.flow == flow)
+    short = {each.exit for each in evaluation.short} & _passed(evaluation, flow)
+    workload = evaluation.described.estate.flows[flow].workload
+    public = workload in one.made_public and not one.public_hosts
+    return (*needs, *(["capacity"] if short else []), *(["private hosts"] if public else []))
+
+
+def _left_aside(evaluation: Evaluation, flow: str) -> int:
+    """How many faults are none of this flow, nor of an exit that it passes."""
+    needs = {(one.flow, one.need) for one in evaluation.broken if one.flow != flow}
+    return len(needs) + len({one.exit for one in evaluation.short} - _passed(evaluation, flow))
 
 
 _SIGHT = 4

@@ -1,7 +1,7 @@
 """Break-even volumes of a flow, as a page."""
 
 from fenrask.designs import BreakEven
-from fenrask.units import cents, figure
+from fenrask.units import cents, counted, figure
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["break_even_page"]
@@ -28,16 +28,21 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         for one in found.rivals
     ]
     now = f"{found.flow} carries {figure(float(found.volume))} {found.unit}/month"
-    summary = [f"{now}; no {what} meets every need and carries every load."]
+    own = found.left_aside is not None
+    needs = "its needs" if own else "every need"
+    summary = [f"{now}; no {what} meets {needs}{' on exits that carry it' if own else ' and carries every load'}."]
     if (best := found.best) is not None:
         cost = f"{cents(best.curve.at(found.volume)):,} {found.currency}/month"
-        summary = [f'{now}: cheapest {what} that meets every need is "{best.design}", {cost} for the whole estate.']
+        summary = [f'{now}: cheapest {what} that meets {needs} is "{best.design}", {cost} for the whole estate.']
         if (change := found.nearest) is not None:
             other = change.other if change.one == best.design else change.one
             side = "above" if change.at.volume > found.volume else "below"
             summary.append(f'"{other}" is cheaper {side} {figure(float(change.at.volume))} {found.unit}/month.')
         else:
-            summary.append("No other one that meets every need is cheaper at any volume.")
+            summary.append(f"No other one that meets {needs} is cheaper at any volume.")
+    summary += _above_a_wage(found)
+    if found.left_aside:
+        summary.append(f"{counted(found.left_aside, 'fault')} of other flows and exits left aside (`fenrask check`).")
     columns = (
         Column("design", what),
         Column("month_amount", f"{found.currency}/month", "money"),
@@ -79,6 +84,20 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
     return Page("break_even", estate, tuple(summary), tables, facts, not_counted)
 
 
+def _above_a_wage(found: BreakEven) -> list[str]:
+    """The wage above which something with less work takes the best one's place, and what that does for downtime."""
+    best = found.best
+    less = [one for one in found.wages if best is not None and one.other == best.design]
+    if not less:
+        return []
+    first = min(less, key=lambda one: one.per_hour)
+    down = ""
+    if first.more_down_minutes is not None:
+        change = "less" if first.more_down_minutes > 0 else "more"
+        down = f", down {abs(first.more_down_minutes):,.2f} min/month {change}"
+    return [f'Above {cents(first.per_hour):,} {found.currency} an hour of work "{first.one}" is cheaper{down}.']
+
+
 def _wages(found: BreakEven) -> Table:
     """What more of one's own work buys, and at which wage that costs as much."""
     columns = (
@@ -92,5 +111,5 @@ def _wages(found: BreakEven) -> Table:
         (one.one, one.other, one.more_hours, one.more_down_minutes, one.per_hour if one.per_hour >= 0 else None)
         for one in found.wages
     ]
-    title = f"Managed or self-run: the wage at which both cost the same (now {found.wage_per_hour:,.2f}), a month"
-    return Table("wages", title, columns, rows)
+    title = f"Managed or self-run: the wage at which both cost the same (now {cents(found.wage_per_hour):,}), a month"
+    return Table("wages", title, columns, rows, shown=6)

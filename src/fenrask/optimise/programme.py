@@ -278,8 +278,17 @@ class Model:
                 month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
                 self.spend("addresses", site.offer, self.opened[site], month)
                 known = [site]
+            for site in known:
+                self._as_it_is(site, self._paid(estate.exits[name], "") if name in estate.exits else 0)
             if known:
                 self.program.row({self.opened[site]: 1.0 for site in known}, low=1)
+
+    def _as_it_is(self, site: Site, number: int) -> None:
+        """An exit that stays has fewer addresses than it has only where an option uses it, which then sizes it."""
+        few = [variable for one, variable in self.purchases_of.get(site, ()) if one.number < number]
+        if few:
+            using = [self.taken[key] for key in self.using.get(site, ())]
+            self.program.row({**dict.fromkeys(few, 1.0), **dict.fromkeys(using, -1.0)}, high=0)
 
     def add_held(self) -> None:
         """What is paid for addresses that are held, used or not, and for those of hosts: no choice changes it."""

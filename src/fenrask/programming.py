@@ -101,8 +101,11 @@ class Program:
             for variable in variables:
                 solver.changeColBounds(variable, 1.0, 1.0)
                 solver.run()
-                fits = solver.getModelStatus() == highspy.HighsModelStatus.kOptimal
-                found.append(float(solver.getInfo().objective_function_value) if fits else None)
+                status = solver.getModelStatus()
+                if status == highspy.HighsModelStatus.kOptimal:
+                    found.append(float(solver.getInfo().objective_function_value))
+                else:
+                    found.append(None if status.name in _INFEASIBLE else -np.inf)
                 solver.changeColBounds(variable, 0.0, self.upper[variable])
         return found
 

@@ -48,7 +48,12 @@ def command(
     ] = False,
     tolerance: Annotated[
         float,
-        typer.Option(metavar="SHARE", min=0, max=1, help="Show the mix with the fewest changes at so much more cost."),
+        typer.Option(
+            metavar="SHARE",
+            min=0,
+            max=1,
+            help="Show the mix with the fewest changes that costs at most this share more.",
+        ),
     ] = 0.02,
     fewest_changes: Annotated[
         bool, typer.Option("--fewest-changes", help="Take that mix instead of the cheapest one.")

@@ -135,7 +135,7 @@ def break_even(comparison: Comparison, flow: str, own: bool = False) -> BreakEve
     rivals = tuple(
         Rival(
             one.design.name,
-            _own_fails(one, flow) if own else one.fails,
+            _own_fails(one, comparison.candidates[0].evaluation, flow) if own else one.fails,
             Curve.traced(_Monthly(one.evaluation, flow, volume), end),
             one.evaluation.down_minutes.get(flow),
             one.evaluation.upkeep_hours,
@@ -155,14 +155,15 @@ def _passed(evaluation: Evaluation, flow: str) -> set[str]:
     return {name for path in evaluation.paths.by_flow[flow] for name in path.example.exits}
 
 
-def _own_fails(one: Candidate, flow: str) -> tuple[str, ...]:
-    """What keeps a candidate from serving a flow: the needs that the flow breaks, exits on its path, private hosts."""
+def _own_fails(one: Candidate, current: Evaluation, flow: str) -> tuple[str, ...]:
+    """What keeps a candidate from serving a flow: all that `fails` says but for other flows' faults of today."""
     evaluation = one.evaluation
-    needs = dict.fromkeys(broken.need for broken in evaluation.broken if broken.flow == flow)
-    short = {each.exit for each in evaluation.short} & _passed(evaluation, flow)
-    workload = evaluation.described.estate.flows[flow].workload
-    public = workload in one.made_public and not one.public_hosts
-    return (*needs, *(["capacity"] if short else []), *(["private hosts"] if public else []))
+    already = {(broken.flow, broken.need) for broken in current.broken if broken.flow != flow}
+    needs = dict.fromkeys(each.need for each in evaluation.broken if (each.flow, each.need) not in already)
+    theirs = {each.exit for each in current.short} - _passed(evaluation, flow)
+    short = {each.exit for each in evaluation.short} - theirs
+    others = [fault for fault in one.fails if fault not in {each.need for each in evaluation.broken} | {"capacity"}]
+    return (*needs, *(["capacity"] if short else []), *others)
 
 
 def _left_aside(evaluation: Evaluation, flow: str) -> int:

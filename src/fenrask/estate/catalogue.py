@@ -295,7 +295,7 @@ class Catalogue(Strict):
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
     zone_availability: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
         None,
-        description="share of time that one zone works, with all that stands in it; offers' own hold while it does; "
+        description="share of time that one zone works, with all exits in it; offers' own shares hold while it does; "
         "default: not known, and zones do not fail",
     )
     volume_unit: Literal["GB", "GiB"] = Field("GB", description="what `gb` means in the rates: 10^9 or 2^30 bytes")

@@ -59,8 +59,10 @@ class Availability:
 
     def of(self, flow: str, subnets: Container[str] | None = None) -> float:
         """That of a flow, or of its part from some subnets; what never arrives counts as down."""
-        works = whole = 0.0
-        for share_of_time, zones in self._zones():
+        states = tuple(self._zones())
+        # States of many zones that are not looked at count as down.
+        works, whole = 0.0, max(0.0, 1.0 - sum(share_of_time for share_of_time, _ in states))
+        for share_of_time, zones in states:
             paths = self._state(zones, _NOTHING)
             if paths is None:
                 whole += share_of_time
@@ -142,7 +144,7 @@ class Availability:
         return self._exits[key]
 
 
-@lru_cache(maxsize=16)
+@lru_cache(maxsize=4)
 def availability(paths: Paths) -> Availability:
     """That of the flows of an estate, worked out once for the same paths."""
     return Availability(paths)

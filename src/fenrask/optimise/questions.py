@@ -24,8 +24,8 @@ _TRIES = 12
 """How often a mix is looked for that the engine accepts."""
 _NODES = 2_000
 """Nodes that one programme beside the optimum may take."""
-_UNITS = 100
-"""Groups of flows, those that cost most to carry, of which the next best option is looked for."""
+_MOST_PROGRAMMES, _MOST_ROWS = 40, 200_000
+"""Programmes that are solved for what others cost, at most, and rows of all of them together."""
 _EXACT = 3
 """Options of a group whose extra cost is worked out; of the others the relaxation says what it is at least."""
 
@@ -131,12 +131,16 @@ def accepted(
 
 def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]) -> Iterator[Lost]:
     """For each unit why each option lost that it did not take: a need that it breaks, or the extra cost with it."""
-    taken = taken_in(model, solved)
-    bounds = model.program.relaxed_with(model.taken.values(), known)
-    least = dict(zip(model.taken, bounds, strict=True))
+    taken, looked_at = taken_in(model, solved), _largest(model, _EXACT)
+    asked_of = [key for key in model.taken if key[0] in looked_at]
+    bounds = model.program.relaxed_with((model.taken[key] for key in asked_of), known)
+    least = dict(zip(asked_of, bounds, strict=True))
     for number, unit in enumerate(model.units):
         yield from _breaking(unit, taken[number])
         others = [option for option in unit.open_options if option != taken[number]]
+        if number not in looked_at:
+            yield from (Lost(unit, option, (), None, _NOT_LOOKED_AT) for option in others)
+            continue
         carried = {option: bound for option in others if (bound := least[number, option]) is not None}
         for option in others:
             if option not in carried:
@@ -144,8 +148,7 @@ def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]
         for place, option in enumerate(sorted(carried, key=carried.__getitem__)):
             if place < _EXACT:
                 forced = ({model.taken[number, option]: 1.0}, 1.0, 1.0)
-                found = model.program.solve(asked.seconds, [*known, forced], nodes=_NODES)
-                yield _dearer(unit, option, found, solved)
+                yield _dearer(unit, option, model.program.decide(asked.seconds, [*known, forced], nodes=_NODES), solved)
             else:
                 more = max(0.0, carried[option] - solved.objective)
                 yield Lost(unit, option, (), None, f"costs at least {more:,.2f} more")
@@ -157,18 +160,27 @@ def nearest(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut])
     One programme a unit: its option forbidden, the optimum takes the next best.
     """
     taken = taken_in(model, solved)
-    volumes = {number: sum(model.amounts.volume(unit)) for number, unit in enumerate(model.units)}
-    looked_at = {*islice(sorted(volumes, key=volumes.__getitem__, reverse=True), _UNITS)}
+    looked_at = _largest(model, 1)
     for number, unit in enumerate(model.units):
         yield from _breaking(unit, taken[number])
         others = [option for option in unit.open_options if option != taken[number]]
         if others and number not in looked_at:
-            yield Lost(unit, others[0], (), None, f"looked at for the {_UNITS} groups that send most")
+            yield Lost(unit, others[0], (), None, _NOT_LOOKED_AT)
         elif others:
             forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
-            found = model.program.solve(asked.seconds, [*known, forbidden], nodes=_NODES)
-            option = others[0] if found is None else taken_in(model, found)[number]
-            yield _dearer(unit, option, found, solved)
+            decided = model.program.decide(asked.seconds, [*known, forbidden], nodes=_NODES)
+            option = others[0] if decided[0] is None else taken_in(model, decided[0])[number]
+            yield _dearer(unit, option, decided, solved)
+
+
+_NOT_LOOKED_AT = "worked out for the groups of flows that send most"
+
+
+def _largest(model: Model, each: int) -> set[int]:
+    """The groups that send most, as many as there are programmes to solve for them, so many for each."""
+    volumes = {number: sum(model.amounts.volume(unit)) for number, unit in enumerate(model.units)}
+    programmes = min(_MOST_PROGRAMMES, _MOST_ROWS // max(1, len(model.program.rows)))
+    return {*islice(sorted(volumes, key=volumes.__getitem__, reverse=True), max(1, programmes // each))}
 
 
 def _breaking(unit: Unit, taken: Option) -> Iterator[Lost]:
@@ -184,9 +196,11 @@ def _why(fails: Sequence[str]) -> str:
     return "hosts stay private" if fails == (PRIVATE,) else f"breaks {', '.join(fails)}"
 
 
-def _dearer(unit: Unit, option: Option, other: Solution | None, solved: Solution) -> Lost:
+def _dearer(unit: Unit, option: Option, decided: tuple[Solution | None, bool], solved: Solution) -> Lost:
+    other, infeasible = decided
     if other is None:
-        return Lost(unit, option, (), None, "does not carry it within all limits")
+        why = "does not carry it within all limits" if infeasible else f"not decided in {_NODES:,} nodes of the search"
+        return Lost(unit, option, (), None, why)
     more = max(0.0, other.objective - solved.objective)
     words = "costs more" if other.gap <= 1e-6 else "costs at most so much more"
     return Lost(unit, option, (), more, words if more > 1e-6 else "costs the same")

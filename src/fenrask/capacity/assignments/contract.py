@@ -182,7 +182,7 @@ class PortUse:
     without: str = ""
     """How many of its hosts have no ports at all, in words; empty where all have some."""
     worst: float = 0.0
-    """The share that finds no free port at the hosts that fare worst, where its hosts do not fare alike."""
+    """The share that finds no free port at the hosts that fare worst, where its hosts do not all get the same."""
 
     @cached_property
     def waits(self) -> Waits | None:
@@ -235,7 +235,7 @@ class PortAssignment(Protocol):
         ...
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: "Streams") -> Replay:
-        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are those of one pool.
+        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are of one pool.
 
         among: all streams of the exit, which share its addresses.
         """

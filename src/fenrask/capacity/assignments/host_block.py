@@ -63,11 +63,11 @@ class HostBlocks:
         found = busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.tries, target, words)
         if found is None:
             return None
-        alike: dict[int, list[tuple[Stream, int]]] = {}
+        by_stream: dict[int, list[tuple[Stream, int]]] = {}
         for stream, (of, _, _) in zip(served, given, strict=True):
             if stream.label == found.binding:
-                alike.setdefault(id(of), []).append((stream, sizes[id(stream)]))
-        return _of_all_hosts(found, list(alike.values()), ports)
+                by_stream.setdefault(id(of), []).append((stream, sizes[id(stream)]))
+        return _of_all_hosts(found, list(by_stream.values()), ports)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)

@@ -35,7 +35,8 @@ def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
     """What changes from an estate to the one that a patch makes of it."""
     was, is_ = dict(_lists(base)), dict(_lists(now))
     none = Counter[tuple[str, str]]()
-    changed = {name: ((old := was.get(name, none)) - one).total() + (one - old).total() for name, one in is_.items()}
+    both = ((name, was.get(name, none), is_.get(name, none)) for name in {**was, **is_})
+    changed = {name: (before - after).total() + (after - before).total() for name, before, after in both}
     exits = base.described.estate.exits.keys(), now.described.estate.exits.keys()
     partners = tuple(name for name, number in changed.items() if number)
     removed = tuple(name for name in exits[0] if name not in exits[1])

@@ -92,7 +92,7 @@ def _above_a_wage(found: BreakEven) -> list[str]:
         return []
     first = min(less, key=lambda one: one.per_hour)
     down = ""
-    if first.more_down_minutes is not None:
+    if first.more_down_minutes:
         change = "less" if first.more_down_minutes > 0 else "more"
         down = f", down {abs(first.more_down_minutes):,.2f} min/month {change}"
     return [f'Above {cents(first.per_hour):,} {found.currency} an hour of work "{first.one}" is cheaper{down}.']

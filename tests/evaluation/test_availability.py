@@ -3,7 +3,7 @@
 import random
 from collections.abc import Iterator
 from itertools import chain, combinations
-from math import prod
+from math import comb, prod
 from typing import Any
 
 from fenrask.estate import Case, Described, read_estate
@@ -185,3 +185,19 @@ class WhatFailsTogether(Situation):
                 self.write("catalogue.yaml", merged(merged(CATALOGUE, PROMISES), promises))
                 described = read_estate(self.folder / "estate.yaml")
                 self.assertAlmostEqual(flow_availability(flow_paths(described))[flow], expected, places=12)
+
+    def test_what_is_not_looked_at_of_many_zones_counts_as_down(self) -> None:
+        """Eight zones of 0.97: states with four lost or more are none of those that are looked at."""
+        more = {
+            f"spare-{zone}": {"network": "plant", "zone": zone, "prefix": f"10.60.{number}.0/24", "routes": "edge"}
+            for number, zone in enumerate("cdefgh", 10)
+        }
+        described = self.read({"subnets": more})
+        # With hosts left in a or in b, their own gateway works 0.93 of the time.
+        looked_at = sum(
+            0.03**lost * 0.97 ** (8 - lost) * (comb(8, lost) - (comb(6, lost - 2) if lost > 1 else 0))
+            for lost in range(4)
+        )
+        skipped = sum(0.03**lost * 0.97 ** (8 - lost) * comb(8, lost) for lost in range(4, 9))
+        found = flow_availability(flow_paths(described))["forecast"]
+        self.assertAlmostEqual(found, 0.93 * looked_at / (looked_at + skipped), places=12)

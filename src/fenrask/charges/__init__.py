@@ -1,26 +1,37 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import UPKEEP, Bill, bill, hosts_by_rate
+from fenrask.charges.bill import Bill, bill, hosts_by_rate
 from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
-from fenrask.charges.meters import Meters, networks_left
+from fenrask.charges.meters import METERS, Charge, Flowing, Meter, Meters, networks_left
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import Divided, to_the_cent
+from fenrask.charges.standing import LEAST_OF, STANDING, UPKEEP, Standing, least_month, standing_charges, upkeep_hours
 
 __all__ = [
+    "LEAST_OF",
+    "METERS",
+    "STANDING",
     "UPKEEP",
-    "Meters",
     "Bill",
+    "Charge",
     "Divided",
+    "Flowing",
     "Line",
+    "Meter",
+    "Meters",
     "Piece",
+    "Standing",
     "Use",
     "bill",
     "estate_wide",
     "explain_bill",
     "hosts_by_rate",
+    "least_month",
     "networks_left",
     "pieces",
     "rates_of",
+    "standing_charges",
     "to_the_cent",
+    "upkeep_hours",
 ]

@@ -10,7 +10,7 @@ import numpy as np
 
 from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, Users
 from fenrask.charges.meters import Meters
-from fenrask.charges.rates import rates_of
+from fenrask.charges.standing import LEAST_OF, least_month
 from fenrask.estate import Described
 from fenrask.units import cents
 
@@ -21,12 +21,11 @@ def minimums(described: Described, lines: Sequence[Line], meters: Meters) -> Ite
     """What is missing to the least that an exit costs a month, its hours and what it carried together."""
     paid: dict[str, Fraction] = {}
     for line in lines:
-        if line.item in ("hours", "processed"):
+        if line.item in LEAST_OF:
             for name, share in line.uses.by_exit.items():
                 paid[name] = paid.get(name, Fraction(0)) + line.amount * share
-    for name, exit_ in described.estate.exits.items():
-        rates = rates_of(described, name)
-        least = exit_.units * Fraction(rates.month_minimum) if rates else Fraction(0)
+    for name in described.estate.exits:
+        least = least_month(described, name)
         missing = least - paid.get(name, Fraction(0))
         if missing > 0:
             uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
-from math import ceil
 
 import numpy as np
 
@@ -18,17 +17,15 @@ from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
 from fenrask.charges.adjustments import amounts_of, commitments, minimums
 from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, Users, grouped
 from fenrask.charges.meters import Meters
-from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
+from fenrask.charges.rates import Piece, pieces
 from fenrask.charges.rounding import Divided
-from fenrask.estate import Addresses, Described, Rate, Tiers
+from fenrask.charges.standing import STANDING, standing_charges
+from fenrask.estate import Addresses, Described, Tiers
 from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
-from fenrask.units import counted, exact
+from fenrask.units import counted
 
-__all__ = ["UPKEEP", "Bill", "bill", "hosts_by_rate"]
-
-UPKEEP = "upkeep"
-"""The item of work on machines of one's own, which no provider charges."""
+__all__ = ["Bill", "bill", "hosts_by_rate"]
 
 
 @dataclass(frozen=True)
@@ -118,42 +115,23 @@ def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
     described = paths.described
     meters = meters or Meters(paths)
     lines = [
-        *_hours(described, meters),
-        *_upkeep(described, meters),
+        *_standing(described, meters),
         *_addresses(described, plan, meters),
-        *_processed(described, meters),
-        *_transfer(described, meters),
+        *_by_volume(described, meters),
     ]
     lines += minimums(described, lines, meters)
     lines += commitments(described, lines, meters.users)
     return Bill(described.catalogue.currency, tuple(lines), meters.users, described)
 
 
-def _hours(described: Described, meters: Meters) -> Iterator[Line]:
-    """What every exit costs for standing there; a begun hour counts whole."""
-    month = Fraction(described.catalogue.hours_per_month)
-    for name, exit_ in described.estate.exits.items():
-        rates = rates_of(described, name)
-        if rates is not None and rates.hour:
-            hours = month
-            if exit_.running_hours is not None:
-                hours = min(month, Fraction(ceil(exact(exit_.running_hours))))
-            reason = f"{hours} hours" if exit_.units == 1 else f"{exit_.units} x {hours} hours"
-            uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))
-            yield Line("hours", name, exit_.units * hours, "h", rates.hour, reason, True, uses)
-
-
-def _upkeep(described: Described, meters: Meters) -> Iterator[Line]:
-    """The work that self-run machines take."""
-    wage = described.estate.wage_per_hour
-    for name, exit_ in described.estate.exits.items():
-        offer = described.offer_of(name)
-        if offer is not None and offer.upkeep_hours and wage:
-            hours = exit_.units * exact(offer.upkeep_hours)
-            reason = f"{counted(exit_.units, 'machine')}, {offer.upkeep_hours:g} hours of work each"
-            yield Line(
-                UPKEEP, name, hours, "h", wage, reason, True, meters.at_exit[name].shares(Use(name, UNALLOCATED))
-            )
+def _standing(described: Described, meters: Meters) -> Iterator[Line]:
+    """What every exit costs for standing there, item by item."""
+    each = {name: standing_charges(described, name) for name in described.estate.exits}
+    for item in STANDING:
+        for name, charges in each.items():
+            if (one := charges.get(item)) is not None:
+                uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))
+                yield Line(item, name, one.quantity, one.unit, one.rate, one.reason, True, uses)
 
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
@@ -241,85 +219,17 @@ def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, uses: Shares
             )
 
 
-def _processed(described: Described, meters: Meters) -> Iterator[Line]:
-    """What exits charge for carrying, both ways together; tiers over each exit, or over an offer."""
-    pooled: dict[str, list[str]] = {}
-    for name, exit_ in described.estate.exits.items():
-        rates = rates_of(described, name)
-        if rates is not None:
-            # Volumes are summed over all exits of one offer that pay the same.
-            region = described.estate.region_of(exit_)
-            pool = f"{exit_.offer_name} {region}" if estate_wide(rates.processed_per_gb) else f"exit {name}"
-            pooled.setdefault(pool, []).append(name)
-    for names in pooled.values():
-        rates = rates_of(described, names[0])
-        assert rates is not None
-        some = [meters.at_exit[name] for name in names]
-        metered = Metered.joined(some)
-        about = ", ".join(name for name in names if len(meters.at_exit[name]))
-        yield from _by_volume(described, rates.processed_per_gb, metered, ("processed", about, "both ways"))
-
-
-def _transfer(described: Described, meters: Meters) -> Iterator[Line]:
-    """What leaves to the internet and to services, out only; and what crosses zones."""
-    catalogue, estate = described.catalogue, described.estate
-    to_internet, to_services = _by_tariff(described, meters.to_internet), _by_tariff(described, meters.to_services)
-    for tariff in dict.fromkeys([*to_internet, *to_services]):
-        rates, in_region = catalogue.transfer_in(tariff), f" of {tariff}" if tariff else ""
-        none = meters.to_internet.at(())
-        sent, served = to_internet.get(tariff, none), to_services.get(tariff, none)
-        if rates.service_out_per_gb is None:
-            sent = Metered.joined((sent, served))
-        else:
-            what = ("service out", tariff, f"out only{in_region}, to the provider's services by a door to the internet")
-            yield from _by_volume(described, rates.service_out_per_gb, served, what)
-        for about, metered in _by_tier_scope(rates.internet_out_per_gb, sent):
-            what = ("internet out", about or tariff, f"out only{in_region}")
-            yield from _by_volume(described, rates.internet_out_per_gb, metered, what)
-    for (one, other), crossed in meters.crossing.items():
-        for tariff, metered in _by_tariff(described, crossed).items():
-            what = ("zone crossing", f"{one} to {other}", f"both ways{f', in {tariff}' if tariff else ''}")
-            yield from _by_volume(described, catalogue.transfer_in(tariff).cross_zone_per_gb, metered, what)
-    for (one, other, far), metered in meters.between_networks.items():
-        rates = catalogue.transfer_in(estate.networks[one].region)
-        item, rate = (
-            ("region crossing", rates.cross_region_per_gb) if far else ("network crossing", rates.cross_network_per_gb)
-        )
-        yield from _by_volume(described, rate, metered, (item, f"{one} to {other}", "both ways"))
-
-
-def _by_tariff(described: Described, metered: Metered) -> dict[str, Metered]:
-    """A metered volume by the region of its exit where moving data has a price of its own there; else under nothing."""
-    found: dict[str, list[str]] = {}
-    for name in metered.exits:
-        region = described.estate.region_of(described.estate.exits[name]) if name else ""
-        found.setdefault(described.catalogue.tariff_of(region), []).append(name)
-    return {tariff: metered.at(names) for tariff, names in found.items()}
-
-
-def _by_tier_scope(rate: Rate, metered: Metered) -> Iterator[tuple[str, Metered]]:
-    """The volume over which a rate's steps are summed: all of it, or each exit's for itself."""
-    if not isinstance(rate, Tiers) or estate_wide(rate):
-        yield "", metered
-        return
-    for name in metered.exits:
-        yield name, metered.at((name,))
-
-
-def _by_volume(described: Described, rate: Rate, metered: Metered, what: tuple[str, str, str]) -> Iterator[Line]:
-    """The lines of one metered volume: one for a flat rate, one for each step of a graduated one.
-
-    `what` is the line's item, what it is about, and its reason.
-    """
-    volume = metered.total
-    if not volume or not rate:
-        return
-    item, about, reason = what
+def _by_volume(described: Described, meters: Meters) -> Iterator[Line]:
+    """The lines of all that is metered: one for a flat rate, one for each step of a graduated one."""
     unit = described.catalogue.volume_unit
-    uses = metered.shares(Use("", UNALLOCATED))
-    for piece in pieces(rate, volume):
-        step = _step(piece, unit) if isinstance(rate, Tiers) else ""
-        yield Line(item, about, piece.quantity, unit, piece.rate, f"{reason}{step}", False, uses)
+    for charge, about, metered in meters.charged(described):
+        volume = metered.total
+        if not volume or not charge.rate:
+            continue
+        uses = metered.shares(Use("", UNALLOCATED))
+        for piece in pieces(charge.rate, volume):
+            reason = f"{charge.reason}{_step(piece, unit) if isinstance(charge.rate, Tiers) else ''}"
+            yield Line(charge.item, ", ".join(about), piece.quantity, unit, piece.rate, reason, False, uses)
 
 
 def _step(piece: Piece, unit: str) -> str:

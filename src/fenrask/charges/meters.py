@@ -1,19 +1,67 @@
-"""Where the month's volumes are charged: on exits, at internet exits, between zones."""
+"""Where the month's volumes are charged, and at which rate: one meter a line of the registry, read by all who count.
+
+A path passes places of meters. What it sends, or carries both ways, is metered there, by the exit at which it passes;
+a meter says what that place costs, and over what the steps of a graduated rate are summed.
+"""
 
 from collections.abc import Callable, Hashable, Iterator, Mapping
 from copy import copy
+from dataclasses import dataclass
+from decimal import Decimal
 from fractions import Fraction
+from functools import cached_property
 from math import lcm
-from typing import Any
+from typing import Literal
 
 import numpy as np
 
 from fenrask.charges.lines import Metered, Users
-from fenrask.estate import Described, Onward
+from fenrask.charges.rates import estate_wide, rates_of
+from fenrask.estate import Described, Onward, Rate, Tiers
+from fenrask.estate.traffic import Numbers
+from fenrask.estate.volumes import MonthVolumes, Whole
 from fenrask.routing import Paths, Trace, repeated
 from fenrask.units import BYTES_PER_UNIT
 
-__all__ = ["Meters", "networks_left"]
+__all__ = ["CARRIED", "METERS", "Charge", "Flowing", "Meter", "Meters", "Place", "networks_left"]
+
+CARRIED = "carried"
+"""The meter of what exits carry."""
+
+
+@dataclass(frozen=True)
+class Charge:
+    """What a metered volume is charged: an item of the bill, a rate, what the line is about, and the reason.
+
+    Volumes of one item that are summed over the same, and over the same exit where one is named, are one volume.
+    """
+
+    item: str
+    rate: Rate
+    about: str
+    reason: str
+    over: Hashable = ""
+    exit: str = ""
+    """The exit whose own volume alone is summed; empty for all."""
+
+
+@dataclass(frozen=True)
+class Meter:
+    """One thing that is billed by volume.
+
+    passed: the places of a path at which it counts, each with the exit there (empty for none); the last argument says
+    whether the destination is one of the provider's own services. charge: what a place costs, by the exit there.
+    """
+
+    passed: Callable[[Described, Trace, bool], Iterator[tuple[Hashable, str]]]
+    charge: Callable[[Described, Hashable, str], Charge]
+    counts: Literal["sent", "received", "both"] = "both"
+
+
+_FREE = Decimal(0)
+
+Place = tuple[str, Hashable]
+"""The name of a meter, and one of its places."""
 
 
 def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str]]:
@@ -29,48 +77,189 @@ def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str
             yield one, other
 
 
+def _exits(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
+    for name in trace.exits:
+        yield name, name
+
+
+def _processed(described: Described, place: Hashable, name: str) -> Charge:
+    """What an exit charges for carrying; steps over each exit, or over an offer's exits that pay the same."""
+    rates, exit_ = rates_of(described, name), described.estate.exits[name]
+    rate: Rate = rates.processed_per_gb if rates is not None else _FREE
+    if not estate_wide(rate):
+        return Charge("processed", rate, name, "both ways", exit=name)
+    return Charge("processed", rate, name, "both ways", f"{exit_.offer_name} {described.estate.region_of(exit_)}")
+
+
+def _to_internet(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
+    if trace.onward is Onward.INTERNET and not to_service:
+        yield "", trace.boundary
+
+
+def _to_services(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
+    if trace.onward is Onward.INTERNET and to_service:
+        yield "", trace.boundary
+
+
+def _tariff(described: Described, name: str) -> str:
+    """The region of an exit where moving data has a price of its own there; else nothing."""
+    region = described.estate.region_of(described.estate.exits[name]) if name else ""
+    return described.catalogue.tariff_of(region)
+
+
+def _internet_out(described: Described, place: Hashable, name: str) -> Charge:
+    tariff = _tariff(described, name)
+    rate, reason = described.catalogue.transfer_in(tariff).internet_out_per_gb, f"out only{_in(tariff, ' of ')}"
+    if isinstance(rate, Tiers) and not estate_wide(rate):
+        return Charge("internet out", rate, name, reason, tariff, name)
+    return Charge("internet out", rate, tariff, reason, tariff)
+
+
+def _service_out(described: Described, place: Hashable, name: str) -> Charge:
+    tariff = _tariff(described, name)
+    rate = described.catalogue.transfer_in(tariff).service_out_per_gb
+    if rate is None:
+        return _internet_out(described, place, name)
+    reason = f"out only{_in(tariff, ' of ')}, to the provider's services by a door to the internet"
+    return Charge("service out", rate, tariff, reason, tariff)
+
+
+def _zones(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
+    for hop in trace.hops:
+        if hop.crosses_zone:
+            # What comes in is delivered in another zone by the last exit that it passed.
+            by = hop.exit if hop.exit in described.estate.exits else trace.exits[-1]
+            yield (hop.from_zone or "", hop.to_zone or ""), by
+
+
+def _zone_crossing(described: Described, place: Hashable, name: str) -> Charge:
+    one, other = _two(place)
+    tariff = _tariff(described, name)
+    rate = described.catalogue.transfer_in(tariff).cross_zone_per_gb
+    return Charge("zone crossing", rate, f"{one} to {other}", f"both ways{_in(tariff, ', in ')}", (place, tariff))
+
+
+def _networks(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
+    for two in networks_left(described, trace):
+        yield two, ""
+
+
+def _network_crossing(described: Described, place: Hashable, name: str) -> Charge:
+    one, other = _two(place)
+    networks = described.estate.networks
+    rates, far = described.catalogue.transfer_in(networks[one].region), networks[one].region != networks[other].region
+    item, rate = (
+        ("region crossing", rates.cross_region_per_gb) if far else ("network crossing", rates.cross_network_per_gb)
+    )
+    return Charge(item, rate, f"{one} to {other}", "both ways", place)
+
+
+def _two(place: Hashable) -> tuple[str, str]:
+    assert isinstance(place, tuple)
+    return place
+
+
+def _in(tariff: str, words: str) -> str:
+    return f"{words}{tariff}" if tariff else ""
+
+
+METERS: dict[str, Meter] = {
+    CARRIED: Meter(_exits, _processed),
+    "services": Meter(_to_services, _service_out, "sent"),
+    "internet": Meter(_to_internet, _internet_out, "sent"),
+    "zones": Meter(_zones, _zone_crossing),
+    "networks": Meter(_networks, _network_crossing),
+}
+"""By name, in the order of a bill's lines."""
+
+
+@dataclass(frozen=True, eq=False)
+class Flowing:
+    """What every path lays on every meter in a month: columns of shape (n_rows,).
+
+    place: number into `places`; exit: number of `users`; path: number of the path. amounts: in the catalogue's unit,
+    whole numbers over `denominator`.
+    """
+
+    users: Users
+    places: tuple[Place, ...]
+    place: Numbers
+    exit: Numbers
+    path: Numbers
+    flow: Numbers
+    """Rows of the estate's traffic."""
+    amounts: Whole
+    denominator: int
+
+    @classmethod
+    def of(cls, paths: Paths) -> "Flowing":
+        """Of all paths that arrive."""
+        described, pairs = paths.described, paths.pairs
+        users = Users(described.estate)
+        # Those at exits first, in the order of the estate.
+        places: dict[Place, int] = {(CARRIED, name): number for number, name in enumerate(described.estate.exits)}
+        # What a path is metered by is the same for all of its kind, but for whether its destination is a service.
+        each = [
+            [(places.setdefault(at, len(places)), users.exit[name]) for at, name in _passed(described, trace, served)]
+            for trace in (kind.box.trace for kind in pairs.kinds)
+            for served in (False, True)
+        ]
+        counts = np.array([len(some) for some in each], dtype=np.intp)
+        flat = np.array([one for some in each for one in some], dtype=np.intp).reshape(-1, 2)
+        served = np.array([bool(one.service) for one in described.estate.remotes.values()], dtype=np.intp)
+        kind = pairs.kind[paths.own]
+        own = 2 * kind + served[pairs.to[pairs.pair[paths.own]]]
+        path = np.repeat(np.arange(kind.size), counts[own])
+        place, exit_ = flat[repeated((np.cumsum(counts) - counts)[own], counts[own])].T
+        common = lcm(*(one.share.denominator for one in pairs.kinds))
+        shares = np.array([int(one.share * common) for one in pairs.kinds], dtype=object)
+        volumes = described.traffic.volumes
+        number = np.array([described.traffic.number[name] for name in paths.flows], dtype=np.intp)[paths.flow[path]]
+        amounts = _counted(volumes, tuple(places), place, number) * shares[kind[path]]
+        unit = volumes.denominator * common * BYTES_PER_UNIT[described.catalogue.volume_unit]
+        return cls(users, tuple(places), place, exit_, path, number, amounts, unit)
+
+
+def _passed(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Place, str]]:
+    """The places of all meters that a path passes, with the exit at each."""
+    for name, meter in METERS.items() if trace.verdict.arrives else ():
+        for place, exit_name in meter.passed(described, trace, to_service):
+            yield (name, place), exit_name
+
+
+def _counted(volumes: MonthVolumes, places: tuple[Place, ...], place: Numbers, flow: Numbers) -> Whole:
+    """What a whole flow has of what counts at a place, by row."""
+    found: Whole = np.zeros(flow.size, dtype=object)
+    each = [METERS[name].counts for name, _ in places]
+    for counts in dict.fromkeys(each):
+        rows = np.flatnonzero(np.array([one == counts for one in each])[place])
+        found[rows] = getattr(volumes, counts)[flow[rows]]
+    return found
+
+
 class Meters:
     """The month's volumes, in the catalogue's unit, where they are charged; all over one denominator."""
 
     def __init__(self, paths: Paths) -> None:
-        described, estate, pairs = paths.described, paths.described.estate, paths.pairs
-        self.users = users = Users(estate)
-        places: dict[Hashable, int] = {}
-        # What a path is metered by is the same for all of its kind, but for whether its destination is a service.
-        each = [
-            [(places.setdefault(meter, len(places)), users.exit[name], is_out) for meter, name, is_out in found]
-            for kind in pairs.kinds
-            for found in [list(_metered(described, kind.box.trace))]
-        ]
-        counts = np.array([len(some) for some in each], dtype=np.intp)
-        flat = np.array([one for some in each for one in some], dtype=np.intp).reshape(-1, 3)
-        kind = pairs.kind[paths.own]
-        rows = np.repeat(np.arange(kind.size), counts[kind])
-        meter, exit_, is_out = flat[repeated((np.cumsum(counts) - counts)[kind], counts[kind])].T
-        served = np.array([bool(one.service) for one in estate.remotes.values()], dtype=bool)
-        to_service = served[pairs.to[pairs.pair[paths.own]]][rows]
-        if "internet" in places:
-            meter = np.where((meter == places["internet"]) & to_service, len(places), meter)
-        common = lcm(*(one.share.denominator for one in pairs.kinds))
-        shares = np.array([int(one.share * common) for one in pairs.kinds], dtype=object)
-        volumes = described.traffic.volumes
-        number = np.array([described.traffic.number[name] for name in paths.flows], dtype=np.intp)[paths.flow[rows]]
-        amounts = np.where(is_out, volumes.sent[number], volumes.both[number]) * shares[kind[rows]]
-        unit = volumes.denominator * common * BYTES_PER_UNIT[described.catalogue.volume_unit]
+        flowing = Flowing.of(paths)
+        self.users = flowing.users
         nothing = np.zeros(0, dtype=np.intp)
-        none = Metered(users, nothing, nothing, np.zeros(0, dtype=object), unit)
-        found = {
-            key: Metered.summed(users, exit_[here], number[here] + 1, amounts[here], unit)
-            for key, place in (*places.items(), ("services", len(places)))
-            for here in [np.flatnonzero(meter == place)]
-            if here.size
+        self.none = Metered(self.users, nothing, nothing, np.zeros(0, dtype=object), flowing.denominator)
+        order = np.argsort(flowing.place, kind="stable")
+        ends = np.searchsorted(flowing.place[order], np.arange(len(flowing.places) + 1)).tolist()
+        self.at: dict[Place, Metered] = {
+            place: Metered.summed(
+                self.users, flowing.exit[rows], flowing.flow[rows] + 1, flowing.amounts[rows], flowing.denominator
+            )
+            for number, place in enumerate(flowing.places)
+            for rows in [order[ends[number] : ends[number + 1]]]
+            if rows.size
         }
-        self.at_exit: dict[str, Metered] = {name: found.get(("exit", name), none) for name in estate.exits}
-        self.to_internet: Metered = found.get("internet", none)
-        self.to_services: Metered = found.get("services", none)
-        self.crossing: dict[tuple[str, str], Metered] = _keyed(found, "zones")
-        self.between_networks: dict[tuple[str, str, bool], Metered] = _keyed(found, "networks")
-        """By network left, network entered, and whether they are in different regions."""
+
+    @cached_property
+    def at_exit(self) -> Mapping[str, Metered]:
+        """What each exit carries."""
+        return {name: self.at.get((CARRIED, name), self.none) for name in self.users.exits if name}
 
     def with_flow(self, flow: str, times: Fraction) -> "Meters":
         """The same volumes, those of one flow multiplied."""
@@ -92,34 +281,36 @@ class Meters:
             )
         )
 
+    def charged(self, described: Described) -> Iterator[tuple[Charge, tuple[str, ...], Metered]]:
+        """All that is metered, by what it is charged: the charge, what it is about, and the volumes it is summed over.
+
+        In the order of the registry and of the estate's exits.
+        """
+        pooled: dict[Hashable, list[tuple[Charge, Metered]]] = {}
+        for name, meter in METERS.items():
+            for (of, place), metered in self.at.items():
+                if of == name:
+                    for charge, some in _by_charge(described, meter, place, metered):
+                        pooled.setdefault((charge.item, charge.over, charge.exit), []).append((charge, some))
+        for members in pooled.values():
+            about = tuple(dict.fromkeys(charge.about for charge, _ in members if charge.about))
+            yield members[0][0], about, Metered.joined([some for _, some in members])
+
     def _each(self, change: Callable[[Metered], Metered]) -> "Meters":
         other = copy(self)
-        other.at_exit = {name: change(metered) for name, metered in self.at_exit.items()}
-        other.to_internet = change(self.to_internet)
-        other.to_services = change(self.to_services)
-        other.crossing = {key: change(metered) for key, metered in self.crossing.items()}
-        other.between_networks = {key: change(metered) for key, metered in self.between_networks.items()}
+        other.at = {place: change(metered) for place, metered in self.at.items()}
+        other.none = change(self.none)
+        other.__dict__.pop("at_exit", None)
         return other
 
 
-def _metered(described: Described, trace: Trace) -> Iterator[tuple[Hashable, str, bool]]:
-    """Where a path's volume is metered: the meter, the exit, and whether what is sent alone counts there."""
-    estate = described.estate
-    if not trace.verdict.arrives:
-        return
-    for name in trace.exits:
-        yield ("exit", name), name, False
-    for hop in trace.hops:
-        if hop.crosses_zone:
-            # What comes in is delivered in another zone by the last exit that it passed.
-            by = hop.exit if hop.exit in estate.exits else trace.exits[-1]
-            yield ("zones", hop.from_zone or "", hop.to_zone or ""), by, False
-    for one, other in networks_left(described, trace):
-        regions = {estate.networks[name].region for name in (one, other)}
-        yield ("networks", one, other, len(regions) > 1), "", False
-    if trace.onward is Onward.INTERNET:
-        yield "internet", trace.boundary, True
-
-
-def _keyed(found: Mapping[Hashable, Metered], kind: str) -> dict[Any, Metered]:
-    return {key[1:]: one for key, one in found.items() if isinstance(key, tuple) and key[0] == kind}
+def _by_charge(
+    described: Described, meter: Meter, place: Hashable, metered: Metered
+) -> Iterator[tuple[Charge, Metered]]:
+    """What is metered at a place, exits that pay the same together."""
+    found: dict[Hashable, tuple[Charge, list[str]]] = {}
+    for name in metered.exits:
+        charge = meter.charge(described, place, name)
+        found.setdefault((charge.item, charge.over, charge.exit), (charge, []))[1].append(name)
+    for charge, names in found.values():
+        yield charge, metered if len(found) == 1 else metered.at(names)

@@ -6,7 +6,7 @@ from functools import cached_property
 
 from fenrask.addresses import AddressPlan, plan_addresses
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, capacity
-from fenrask.charges import Bill, bill
+from fenrask.charges import Bill, bill, upkeep_hours
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
@@ -182,10 +182,7 @@ class Evaluation:
     @property
     def upkeep_hours(self) -> float:
         """Hours of work a month on machines of one's own."""
-        exits = self.described.estate.exits
-        offers = {name: self.described.offer_of(name) for name in exits}
-        hours = [exits[name].units * one.upkeep_hours for name, one in offers.items() if one is not None]
-        return float(sum(hours))
+        return float(sum(upkeep_hours(self.described, name) for name in self.described.estate.exits))
 
     @property
     def most_entries(self) -> int:

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, Stream
-from fenrask.capacity.limits import Groups, limit_rows, stated_limits
+from fenrask.capacity.limits import Groups, Present, stated_limits, uses
 from fenrask.capacity.packing import Floats, fewest_boxes
-from fenrask.capacity.streams import Pool, pools, streams
+from fenrask.capacity.rooms import Asked, ports_asked
+from fenrask.capacity.streams import streams
 from fenrask.demand import Demand, Parts
 from fenrask.estate import Offer, Ports
 from fenrask.units import counted, figure
@@ -164,46 +165,40 @@ class _Sizing:
         every = self._joined(subnets)
         group = np.repeat(np.arange(len(subnets)), [len(some) for some in subnets])
         binding = {
-            key for key, share in self._shares(Groups.whole(every)) if key == "subnets" or np.max(share) >= 1 - _CLOSE
+            key
+            for key, share in self._shares(Groups.whole(every))
+            if share.shape[1] == 1 or np.max(share) >= 1 - _CLOSE
         }
         rows = self._shares(Groups(every, group, len(subnets)), binding)
         return np.concatenate([np.zeros((len(subnets), 0)), *(share for _, share in rows)], axis=1)
 
     def _shares(self, some: Groups, of: Container[Hashable] | None = None) -> Iterator[tuple[Hashable, Floats]]:
         """The share that groups take of ports, by pool and time, and of the offer's other limits; or of some by key."""
-        offered = list(pools(self._demand, self._exit, self._assignment.view, some.parts)) if self._room else []
-        if self._by_hosts and self._room:
-            yield "hosts with a block", self._hosts(some, offered) / self._room
-            offered = []
-        for pool in offered:
-            if of is None or ("ports", pool.key) in of:
-                yield ("ports", pool.key), self._of_ports(some, pool)
-        for key, share in limit_rows(self._demand, self._exit, some, self._offer, self._nodes):
-            if of is None or key in of:
-                yield key, share
+        room = self._room or 0.0
+        for asked in ports_asked(self._demand, self._exit, some, self._ports) if room else ():
+            if isinstance(asked, Present):
+                yield "hosts with a block", (asked.there @ asked.amount)[:, None] / room
+            elif of is None or ("ports", asked.pool.key) in of:
+                yield ("ports", asked.pool.key), self._of_ports(asked)
+        for key, capacity, use in uses(self._demand, self._exit, some, self._offer, self._nodes):
+            if of is None or (key, use.key) in of:
+                share = use.shares(capacity)
+                if share is not None:
+                    yield (key, use.key), share
 
-    def _of_ports(self, some: Groups, pool: Pool) -> Floats:
+    def _of_ports(self, asked: Asked) -> Floats:
         """What groups take of a pool's ports at the least, shape (n_groups, n_times): no division is thereby ruled out.
 
-        A connection that is always open takes a port for certain: where c ports carry the load r, it counts as r / c of
-        it at the least, since what carries one load less than another does so with no larger part of its ports. Load
-        that hosts cap, or that is smoother than chance, may fill them all but for what is refused.
+        Where c ports carry the load r, what is always open counts as r / c of a port at the least, since what carries
+        one load less than another does so with no larger part of its ports. Load that is smoother than chance may fill
+        them all but for what is refused.
         """
-        parts, room = Parts.of(pool.parts), self._room or 1.0
-        ports, stream = (self._most or 1) * self._ports.per_address, self._streams.get(pool.label)
-        groups = some.of(parts)
-        held = groups.concurrent(pool.weights)
+        room, ports = self._room or 1.0, (self._most or 1) * self._ports.per_address
+        stream = self._streams.get(asked.pool.label)
         if stream is not None and _may_fill_all(stream):
-            return held * (1 - self._target) / ports
-        always_open = np.bincount(groups.group, weights=parts.persistent * pool.weights, minlength=some.count)
-        return (held - always_open[:, None] * (1 - min(1.0, room / ports))) / room
-
-    def _hosts(self, some: Groups, offered: Sequence[Pool]) -> Floats:
-        """The hosts of each group, shape (n_groups, 1): those of two protocols once."""
-        found = np.zeros((some.count, 1))
-        for pool in {one.label: one for one in offered}.values():
-            found[some.of(Parts.of(pool.parts)).group[0]] += np.ceil(pool.copies - 1e-9)
-        return found
+            return asked.held * (1 - self._target) / ports
+        weighed: Floats = asked.weighed(room / ports) / room
+        return weighed
 
 
 def _may_fill_all(stream: Stream) -> bool:

@@ -10,7 +10,7 @@ from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by, starts
 from fenrask.teletraffic.variation import held_cv, overlap
 
-__all__ = ["Pool", "hosts_behind", "parts_toward", "pools", "streams"]
+__all__ = ["Pool", "host_groups", "hosts_behind", "parts_toward", "pools", "streams"]
 
 
 @dataclass(frozen=True)
@@ -105,7 +105,7 @@ def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
     """One host of each workload in each subnet, for each transport protocol."""
     laid = parts.laid
     protocols, numbers = laid.traffic.protocols
-    keys = _host_groups(parts) * len(protocols) + numbers[parts.destination]
+    keys = host_groups(parts) * len(protocols) + numbers[parts.destination]
     for _, its_parts in parts.by(keys):
         each = laid.hosts[its_parts.rows]
         hosts = float(np.max(each))
@@ -125,7 +125,7 @@ _VIEWS: dict[View, Callable[[Demand, Parts], Iterator[Pool]]] = {
 }
 
 
-def _host_groups(parts: Parts) -> Numbers:
+def host_groups(parts: Parts) -> Numbers:
     """A number for the workload and the subnet of each part."""
     laid = parts.laid
     groups: Numbers = laid.traffic.workload[parts.flow] * len(laid.subnets) + laid.subnet[parts.rows]
@@ -136,7 +136,7 @@ def hosts_behind(parts: Parts) -> float:
     """The hosts of all workloads and subnets that parts come from: each counted once."""
     if not len(parts):
         return 0.0
-    _, back = np.unique(_host_groups(parts), return_inverse=True)
+    _, back = np.unique(host_groups(parts), return_inverse=True)
     most = np.zeros(int(back.max()) + 1)
     np.maximum.at(most, back, parts.laid.hosts[parts.rows])
     return float(most.sum())
@@ -309,7 +309,7 @@ def _hashes(demand: Demand, exit_name: str) -> bool:
 
 def _alike_hosts(parts: Parts, concurrent: Series) -> float:
     """So many hosts, all alike, are as uneven as those that are there: (sum)^2 / sum of squares."""
-    numbers, back = np.unique(_host_groups(parts), return_inverse=True)
+    numbers, back = np.unique(host_groups(parts), return_inverse=True)
     loads = np.bincount(back, weights=concurrent, minlength=numbers.size)
     hosts = np.ones(numbers.size)
     np.maximum.at(hosts, back, parts.laid.hosts[parts.rows])

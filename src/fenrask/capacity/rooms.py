@@ -1,0 +1,76 @@
+"""What groups of parts ask of an exit's ports, as sums that add up; and what so many addresses hold."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenrask.capacity.assignments import ASSIGNMENTS
+from fenrask.capacity.limits import Groups, Present
+from fenrask.capacity.streams import Pool, pools
+from fenrask.demand import Demand, Parts, Series
+from fenrask.estate import Ports
+
+__all__ = ["Asked", "ports_asked", "room_of"]
+
+
+@dataclass(frozen=True, eq=False)
+class Asked:
+    """What groups hold of a pool's ports in the mean, shape (n_groups, n_times).
+
+    filling: of these, what may fill all ports that there are: connections that are always open, or that hosts cap.
+    """
+
+    pool: Pool
+    held: Series
+    filling: Series
+
+    def weighed(self, fullest: float) -> Series:
+        """What they ask of the room by Erlang's formula, where this is `fullest` of all ports.
+
+        Ports that connections fill are taken for certain: with c ports, P of them always open, what comes and goes has
+        the room of c - P. That room is convex in c, so that a load fits only if A + P room(c) / c <= room(c).
+        """
+        return self.held - self.filling * (1 - min(1.0, fullest))
+
+
+def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> Iterator[Asked | Present]:
+    """What groups ask of an exit's ports, pool by pool; the hosts that have a block each, where ports are given so."""
+    offered = list(pools(demand, exit_name, ASSIGNMENTS[ports.assignment].view, some.parts))
+    if ASSIGNMENTS[ports.assignment].view == "hosts":
+        yield _hosts(some, offered)
+        return
+    for pool in offered:
+        parts = Parts.of(pool.parts)
+        groups, traffic = some.of(parts), parts.laid.traffic
+        held = groups.concurrent(pool.weights)
+        filling = _summed(groups, parts.persistent * pool.weights)
+        capped = np.isfinite(traffic.max_open[parts.flow])
+        if np.any(capped):
+            filling = filling + groups.concurrent(np.where(capped, pool.weights, 0.0))
+            filling = filling - _summed(groups, np.where(capped, parts.persistent * pool.weights, 0.0))
+        yield Asked(pool, held, filling)
+
+
+def _summed(groups: Groups, each: Series) -> Series:
+    """By group, shape (n_groups, 1)."""
+    found: Series = np.bincount(groups.group, weights=each, minlength=groups.count).astype(np.float64)
+    return found[:, None]
+
+
+def _hosts(some: Groups, offered: list[Pool]) -> Present:
+    """Hosts of each workload and subnet: those of two protocols once. No block serves two subnets."""
+    found: dict[str, tuple[float, set[int]]] = {}
+    for pool in offered:
+        hosts, groups = float(np.ceil(pool.copies - 1e-9)), some.of(Parts.of(pool.parts)).group
+        known = found.get(pool.label, (0.0, set()))
+        found[pool.label] = (max(hosts, known[0]), known[1] | {*groups.tolist()})
+    there = np.zeros((some.count, len(found)), dtype=bool)
+    for place, (_, numbers) in enumerate(found.values()):
+        there[[*numbers], place] = True
+    return Present(tuple(found), np.array([hosts for hosts, _ in found.values()]), there)
+
+
+def room_of(ports: Ports, addresses: int, target: float) -> float:
+    """What so many addresses hold at a blocking target: connections in the mean, or hosts."""
+    return ASSIGNMENTS[ports.assignment].room(addresses, ports, target)

@@ -1,7 +1,6 @@
 """The programme of the choice against an enumeration of every mix and every number of addresses, in exact fractions.
 
-The enumeration shares with the programme what lanes there are and what each lays on a site; that these are right
-is shown in `test_choose`, where the same is done with the whole engine.
+The enumeration shares with the programme which options there are; what each lays on a site it works out by formulas.
 """
 
 import random
@@ -19,11 +18,11 @@ from fenrask.charges import pieces
 from fenrask.estate import Described, Tiers
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Wanted, choose
-from fenrask.optimise.amounts import Amounts
-from fenrask.optimise.judging import judged
+from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.units import exact
+from tests.optimise.by_formula import ByFormula
 from tests.support import InFolder
 
 INSTANCES = 80
@@ -41,8 +40,8 @@ class Mixes:
 
     def __post_init__(self) -> None:
         now = evaluate(self.described)
-        self.units = judged(now, units_of(now, Wanted()))
-        self.amounts = Amounts(now.paths, now.demand)
+        self.units = Judge(now).judged(units_of(now, Wanted()))
+        self.amounts = ByFormula(now.demand)
 
     def cheapest(self) -> Fraction | None:
         costs = [
@@ -113,7 +112,8 @@ class Mixes:
         estate, offer = self.described.estate, self.described.catalogue.offers[site.offer]
         assert offer.ports is not None
         now = [(unit, self.amounts.laid(unit, option)[site]) for unit, option in chosen if site in option.distinct]
-        single = any(option.singles and site in option.distinct for _, option in chosen)
+        ties = offer.ports.ties_hosts
+        single = any(unit.needs.one_source_per_host and site in option.distinct and not ties for unit, option in chosen)
         busiest = max(self._busiest(now), self._busiest_after(site, chosen))
         prices = self.described.catalogue.addresses
         month = exact(self.described.catalogue.hours_per_month)

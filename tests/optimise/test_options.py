@@ -19,9 +19,8 @@ from fenrask.errors import NoAnswer
 from fenrask.estate import Described, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, choose
-from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
-from fenrask.optimise.judging import judged
+from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
 from fenrask.routing import flow_paths
 from tests.support import InFolder, merged
@@ -430,7 +429,9 @@ class BesideAnotherSolver(InFolder):
         nothing = {"workloads": {"ticketing": {"needs": {"survives": None}}}}
         described = read_estate(self.folder / "estate.yaml").patched(nothing, "nothing")
         now = evaluate(described)
-        program = assembled(Amounts(now.paths, now.demand), judged(now, units_of(now, Wanted())), Wanted()).program
+        judge = Judge(now)
+        units = judge.judged(units_of(now, Wanted()))
+        program = assembled(Grounds(now, judge.tried, now), units, Wanted()).program
         rows, columns, values = [], [], []
         for number, (factors, *_) in enumerate(program.rows):
             rows += [number] * len(factors)

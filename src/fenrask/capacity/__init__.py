@@ -3,10 +3,11 @@
 from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.entries import table_entries
 from fenrask.capacity.explained import explain_capacity
-from fenrask.capacity.limits import LimitUse
+from fenrask.capacity.limits import LIMITS, Each, Groups, Limit, LimitUse, Present, Use, uses
+from fenrask.capacity.rooms import Asked, ports_asked, room_of
 from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
 from fenrask.capacity.splitting import Split
-from fenrask.capacity.streams import streams
+from fenrask.capacity.streams import parts_toward, streams
 from fenrask.capacity.translators import Forwarded, OwnSource, Translator, translators
 from fenrask.capacity.validity import beyond_range
 
@@ -15,20 +16,31 @@ __all__ = [
     "growth_until",
     "ASSIGNMENTS",
     "AfterFault",
+    "Asked",
     "Capacity",
+    "Each",
     "ExitCapacity",
     "ExitLimits",
+    "Groups",
+    "LIMITS",
+    "Limit",
     "LimitUse",
     "OwnSource",
     "PortUse",
+    "Present",
     "Split",
     "Stream",
     "Forwarded",
     "Translator",
+    "Use",
     "beyond_range",
     "capacity",
     "explain_capacity",
+    "parts_toward",
+    "ports_asked",
+    "room_of",
     "streams",
     "table_entries",
     "translators",
+    "uses",
 ]

@@ -1,21 +1,35 @@
 """One evaluation of an estate: paths, demand, capacity, addresses, bill, needs; every verdict is read off it."""
 
 from fenrask.evaluation.explained import explain
-from fenrask.evaluation.needs import ALLOWED, BY_SIZE, NEEDS, BrokenNeed, broken_needs, every_broken_need, not_allowed
+from fenrask.evaluation.needs import (
+    ALLOWED,
+    NEEDS,
+    BrokenNeed,
+    Need,
+    broken_needs,
+    by_size,
+    every_broken_need,
+    is_asked,
+    most_entries,
+    not_allowed,
+)
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
 
 __all__ = [
     "ALLOWED",
-    "BY_SIZE",
     "NEEDS",
     "Survived",
     "Surviving",
     "BrokenNeed",
+    "Need",
     "Evaluation",
     "broken_needs",
+    "by_size",
     "evaluate",
     "every_broken_need",
     "explain",
+    "is_asked",
+    "most_entries",
     "not_allowed",
 ]

@@ -15,13 +15,16 @@ from fenrask.units import counted
 
 __all__ = [
     "ALLOWED",
-    "BY_SIZE",
-    "IN_THE_MEAN",
     "NEEDS",
     "BrokenNeed",
+    "Need",
     "any_by_size",
     "broken_needs",
+    "by_size",
     "every_broken_need",
+    "in_the_mean",
+    "is_asked",
+    "most_entries",
     "not_allowed",
 ]
 
@@ -181,36 +184,64 @@ def _more(paths: Sequence[FlowPath]) -> str:
     return f"; and {counted(len(paths), 'more part')}" if paths else ""
 
 
-NEEDS: dict[str, Callable[[_Case], str]] = {
-    "fixed_source": _fixed_source,
-    "inspected": _inspected,
-    "off_internet": _off_internet,
-    "max_source_addresses": _max_source_addresses,
-    "one_source_per_host": _one_source_per_host,
-    "availability": _availability,
-    "outbound_only": _outbound_only,
+@dataclass(frozen=True)
+class Need:
+    """Something that a flow may demand. why: why its arriving ways do not meet it; empty where they do."""
+
+    why: Callable[[_Case], str]
+    by_size: bool = False
+    """Whether it hangs on how many addresses exits are given."""
+    in_the_mean: bool = False
+    """Whether it is demanded of a flow in the mean of its parts."""
+    most_entries: Callable[[Needs], int | None] = lambda _: None
+    """The most allow-list entries that a destination's list takes, where it says that."""
+    is_asked: Callable[[Needs], object] | None = None
+    """Whether it is demanded; None: where its key is set."""
+
+
+NEEDS: dict[str, Need] = {
+    "fixed_source": Need(_fixed_source),
+    "inspected": Need(_inspected),
+    "off_internet": Need(_off_internet),
+    "max_source_addresses": Need(
+        _max_source_addresses, by_size=True, most_entries=lambda needs: needs.max_source_addresses
+    ),
+    "one_source_per_host": Need(_one_source_per_host, by_size=True),
+    "availability": Need(_availability, in_the_mean=True),
+    "outbound_only": Need(_outbound_only),
 }
-"""By the key of the need: why it is broken, or an empty text."""
+"""By key, in the order in which they are judged."""
+
+ALLOWED = "allowed"
+"""That a partner's allow-list, where the estate says what is on it, holds what it sees."""
 
 
-_BY_NUMBER = ("max_source_addresses", "one_source_per_host")
-"""Needs that hang on how many addresses exits have."""
+def is_asked(name: str, needs: Needs) -> bool:
+    """Whether these needs have that of a name."""
+    asked = NEEDS[name].is_asked
+    return bool(getattr(needs, name) if asked is None else asked(needs))
 
 
 def any_by_size(estate: Estate) -> bool:
     """Whether any need hangs on how many addresses exits have."""
     needs = (*(one.needs for one in estate.workloads.values()), *(one.needs for one in estate.destinations.values()))
-    return any(getattr(one, name) for one in needs for name in _BY_NUMBER)
+    return any(one.by_size and is_asked(name, some) for some in needs for name, one in NEEDS.items())
 
 
-ALLOWED = "allowed"
-"""That a partner's allow-list, where the estate says what is on it, holds what it sees."""
+def by_size(name: str) -> bool:
+    """Whether a need hangs on how many addresses exits are given, or which."""
+    return name == ALLOWED or (name in NEEDS and NEEDS[name].by_size)
 
-IN_THE_MEAN = ("availability",)
-"""Needs of a flow in the mean of its parts."""
 
-BY_SIZE = (*_BY_NUMBER, ALLOWED)
-"""Needs that hang on how many addresses exits are given, and which."""
+def in_the_mean(name: str) -> bool:
+    """Whether a need is demanded of a flow in the mean of its parts, and so of none of them."""
+    return name in NEEDS and NEEDS[name].in_the_mean
+
+
+def most_entries(needs: Needs) -> int | None:
+    """The most allow-list entries that a destination with these needs takes; None for any number."""
+    each = [most for one in NEEDS.values() if (most := one.most_entries(needs)) is not None]
+    return min(each, default=None)
 
 
 def every_broken_need(
@@ -275,8 +306,8 @@ def broken_needs(
         entries or {},
         addresses or {},
     )
-    for name, reason in NEEDS.items():
-        if getattr(needs, name) and (why := reason(case)):
+    for name, need in NEEDS.items():
+        if is_asked(name, needs) and (why := need.why(case)):
             broken.append(BrokenNeed(flow, name, why))
     return broken
 

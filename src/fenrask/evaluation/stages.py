@@ -10,7 +10,7 @@ from fenrask.charges import Bill, bill, upkeep_hours
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import IN_THE_MEAN, BrokenNeed, any_by_size, broken_needs, every_broken_need
+from fenrask.evaluation.needs import BrokenNeed, any_by_size, broken_needs, every_broken_need, in_the_mean
 from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
@@ -172,7 +172,7 @@ class Evaluation:
         """
         found = broken_needs(self.paths, flow, subnets=subnets)
         if any(path.subnet not in subnets for path in self.paths.by_flow[flow]):
-            found = [one for one in found if one.need not in IN_THE_MEAN]
+            found = [one for one in found if not in_the_mean(one.need)]
         needs = {one.need for one in found}
         before = Before(self.paths, {flow: found}, None, None)
         if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, before):

@@ -15,7 +15,7 @@ from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, cap
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
-from fenrask.evaluation.needs import NEEDS, BrokenNeed, broken_needs
+from fenrask.evaluation.needs import NEEDS, BrokenNeed, broken_needs, in_the_mean, is_asked
 from fenrask.routing import Paths
 from fenrask.units import figure, percent
 
@@ -24,8 +24,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Before", "Survived", "Surviving"]
 
-_NOT_AFTERWARDS = ("survives", "availability", "arrives")
-"""Needs that say nothing of the time after a fault, or that are looked at by themselves."""
+_BY_ITSELF = ("survives", "arrives")
+"""What is looked at by itself."""
 
 
 @dataclass(frozen=True)
@@ -211,12 +211,20 @@ class Surviving:
                 return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
         stated = estate.flows[flow]
         needs = estate.needs_of(stated)
-        asked = any(getattr(needs, name) for name in NEEDS if name not in _NOT_AFTERWARDS)
+        asked = any(is_asked(name, needs) for name, one in NEEDS.items() if not one.in_the_mean)
         if not asked and not estate.remotes[stated.remote].allowed:
             return ""
-        already = {*_NOT_AFTERWARDS, *(one.need for one in before.broken.get(flow, ()))}
+        # What is demanded in the mean over time says nothing of the time after a fault.
+        already = {*_BY_ITSELF, *(one.need for one in before.broken.get(flow, ()))}
         others = broken_needs(evaluation.paths, flow, before.entries, before.addresses, subnets)
-        return next((f"{one.need} is broken: {one.why}" for one in others if one.need not in already), "")
+        return next(
+            (
+                f"{one.need} is broken: {one.why}"
+                for one in others
+                if not (in_the_mean(one.need) or one.need in already)
+            ),
+            "",
+        )
 
 
 def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[str, str]]:

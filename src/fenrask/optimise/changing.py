@@ -27,7 +27,7 @@ def counted_in(model: Model, current: Evaluation) -> Counts:
 
 def _exits(model: Model, found: Counts) -> None:
     """An exit that is new is put up; one that stands, and that nothing uses, is taken down."""
-    exits = model.amounts.described.estate.exits
+    exits = model.described.estate.exits
     for site, variable in model.opened.items():
         if not site.existing:
             found.exits[variable] = float(len(site.subnets) or 1)

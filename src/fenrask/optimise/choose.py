@@ -11,19 +11,18 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
-from fenrask.optimise.judging import judged
+from fenrask.optimise.judging import Judge
 from fenrask.optimise.objections import Cut, covers, unfit
 from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
 from fenrask.optimise.programme import Model
 from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.trials import Grounds
 from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Solution
-from fenrask.routing import FlowPath
 from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier"]
@@ -115,7 +114,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     """
     asked, begins = wanted or Wanted(), monotonic()
     current = evaluate(described)
-    units, amounts = _asked_of(current, asked)
+    units, grounds = _asked_of(current, asked)
     hopeless = [unit for unit in units if not unit.open_options]
     if hopeless:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
@@ -123,10 +122,10 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         if not any(unit.options for unit in hopeless) and not asked.keep:
             raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
-    model, plan, reasons, known = _feasible(current, amounts, units, asked)
+    model, plan, reasons, known = _feasible(current, grounds, units, asked)
     bound = plan.solved.bound + model.change_without
     if not plan.evaluation.meets_all:
-        model, plan = _with_margins(current, amounts, units, asked)
+        model, plan = _with_margins(current, grounds, units, asked)
     steady = None
     if plan.evaluation.meets_all and len(units) <= _MOST_UNITS:
         plan = _as_cheap_with_fewer_changes(current, model, plan, asked, known)
@@ -175,23 +174,23 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
 
 
 def _feasible(
-    current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted
+    current: Evaluation, grounds: Grounds, units: list[Unit], asked: Wanted
 ) -> tuple[Model, Plan, list[str], list[Cut]]:
     """The programme, solved and evaluated; what the engine objects to is forbidden, and it is solved anew.
 
     With it comes why options were forbidden; and all rows that were added.
     """
     cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
-    model, sure, looks = assembled(amounts, units, asked, 0.0, current), False, 0
+    model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
     plan: Plan | None = None
     while True:
         # An optimum has two witnesses; what the engine objects to anyway needs one.
-        solved = _solution(model, amounts, units, asked, cuts, sure)
+        solved = _solution(model, grounds, units, asked, cuts, sure)
         plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
-        if looks < _INWARD_LOOKS and (inward := _other_inward(amounts, plan.evaluation)) is not None:
+        if looks < _INWARD_LOOKS and (other := _other_inward(grounds, plan.evaluation)) is not None:
             # What comes in takes these paths with any such mix, and is paid there.
-            looks, amounts.inward = looks + 1, inward
-            model = assembled(amounts, units, asked, 0.0, current)
+            looks, grounds = looks + 1, other
+            model = assembled(grounds, units, asked, 0.0, current)
             continue
         found = [*covers(model, solved, plan.evaluation)]
         for cut, why in unfit(model, solved, plan.evaluation):
@@ -204,22 +203,20 @@ def _feasible(
         cuts += found
 
 
-def _other_inward(amounts: Amounts, evaluation: Evaluation) -> list[FlowPath] | None:
-    """The paths of what comes in with a mix, where they are others than counted, by exits that stand already."""
-    exits = amounts.described.estate.exits
-    found = [path for path in evaluation.paths.inward if path.example.verdict.arrives]
-    found = [path for path in found if all(name in exits for name in path.example.exits)]
+def _other_inward(grounds: Grounds, evaluation: Evaluation) -> Grounds | None:
+    """Those with the paths of what comes in with a mix; None where these are the same as counted."""
+    other = replace(grounds, inward=evaluation)
     told = [
-        {(one.flow, one.subnet, one.example.exits, one.share) for one in some} for some in (found, amounts.coming_in)
+        {(one.flow, one.subnet, one.example.exits, one.share) for one in some.coming_in} for some in (other, grounds)
     ]
-    return found if told[0] != told[1] else None
+    return other if told[0] != told[1] else None
 
 
-def _with_margins(current: Evaluation, amounts: Amounts, units: list[Unit], asked: Wanted) -> tuple[Model, Plan]:
+def _with_margins(current: Evaluation, grounds: Grounds, units: list[Unit], asked: Wanted) -> tuple[Model, Plan]:
     """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
     for margin in _MARGINS:
-        model = assembled(amounts, units, asked, margin, current)
-        solved = _solution(model, amounts, units, asked)
+        model = assembled(grounds, units, asked, margin, current)
+        solved = _solution(model, grounds, units, asked)
         plan = made(current.described, model, solved, asked, current)
         if plan.evaluation.meets_all:
             break
@@ -294,7 +291,7 @@ def _or_as_it_is(choice: Choice) -> Choice:
 
 
 def _solution(
-    model: Model, amounts: Amounts, units: list[Unit], asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True
+    model: Model, grounds: Grounds, units: list[Unit], asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True
 ) -> Solution:
     solved = model.program.solve(asked.seconds, cuts, twice=twice)
     if solved is None and not twice:
@@ -302,7 +299,7 @@ def _solution(
     if solved is None and cuts:
         raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
-        raise NoAnswer(conflict(amounts, units, asked), "Loosen one of them.")
+        raise NoAnswer(conflict(grounds, units, asked), "Loosen one of them.")
     return solved
 
 
@@ -318,33 +315,34 @@ HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
 def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tuple[float | None, Mix]]:
     """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
     asked = wanted or Wanted()
-    units, amounts = _asked_of(evaluate(described), asked)
+    units, grounds = _asked_of(evaluate(described), asked)
     found = []
     for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
-        model = assembled(amounts, units, replace(asked, zone_headroom=headroom), 0.0)
+        model = assembled(grounds, units, replace(asked, zone_headroom=headroom), 0.0)
         solved = model.program.solve(asked.seconds)
         if solved is not None:
             found.append((headroom, mix_of(model, solved)))
     return found
 
 
-def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Amounts]:
+def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Grounds]:
     described = current.described
     _check_kept(described, asked.keep)
     units = [kept(unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(current, asked)]
     standing = [name for name in asked.keep if name in described.estate.exits]
-    units = with_pairs(current, judged(current, units, standing), asked.keep, standing)
-    return units, Amounts(current.paths, current.demand)
+    judge = Judge(current, tuple(standing))
+    units = with_pairs(judge, judge.judged(units), asked.keep)
+    return units, Grounds(current, judge.tried, current)
 
 
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
     asked = wanted or Wanted()
-    units, amounts = _asked_of(evaluate(described), asked)
+    units, grounds = _asked_of(evaluate(described), asked)
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_options for unit in units):
-        model = assembled(amounts, units, replace(asked, max_addresses=most), 0.0)
+        model = assembled(grounds, units, replace(asked, max_addresses=most), 0.0)
         solved = model.program.solve(asked.seconds)
         if solved is None:
             break

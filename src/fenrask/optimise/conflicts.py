@@ -3,10 +3,10 @@
 from collections.abc import Mapping
 from dataclasses import replace
 
-from fenrask.optimise.amounts import Amounts
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.judging import UNCARRIED
 from fenrask.optimise.problem import PRIVATE, Unit, Wanted
+from fenrask.optimise.trials import Grounds
 
 __all__ = ["conflict", "contradiction"]
 
@@ -32,7 +32,7 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
     return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
 
 
-def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
+def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
     """The smallest set of what was asked and needed that cannot be kept together: what can go, goes, one by one."""
     parts = _limits(asked)
     needs = sorted(
@@ -42,10 +42,10 @@ def conflict(amounts: Amounts, units: list[Unit], asked: Wanted) -> str:
     kept = list(all_parts)
     for part in all_parts:
         rest = [one for one in kept if one != part]
-        if not _feasible(amounts, units, asked, parts, rest):
+        if not _feasible(grounds, units, asked, parts, rest):
             kept = rest
     if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
-        free = assembled(amounts, units, replace(asked, budget=None)).program.solve(_PER_QUESTION_S)
+        free = assembled(grounds, units, replace(asked, budget=None)).program.solve(_PER_QUESTION_S)
         cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
         return f"no mix costs {asked.budget:,.2f} a month or less{cheapest}"
     if len(kept) == 1:
@@ -73,7 +73,7 @@ def _limits(asked: Wanted) -> dict[str, Mapping[str, object]]:
 
 
 def _feasible(
-    amounts: Amounts, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
+    grounds: Grounds, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
 ) -> bool:
     """Whether a mix keeps to these parts alone."""
     loose = []
@@ -88,7 +88,6 @@ def _feasible(
             replace(
                 one,
                 fails=tuple(name for name in one.fails if name in wanted or name in {PRIVATE, *UNCARRIED}),
-                singles=one.singles and "one_source_per_host" in wanted,
             )
             for one in unit.options
         )
@@ -104,5 +103,5 @@ def _feasible(
             else:
                 stated[key] = value
     loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
-    model = assembled(amounts, loose, loosened)
+    model = assembled(grounds, loose, loosened)
     return model.program.solve(_PER_QUESTION_S) is not None

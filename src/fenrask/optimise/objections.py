@@ -6,7 +6,7 @@ from math import inf
 from fenrask.capacity import ExitCapacity
 from fenrask.estate import Flow
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import BY_SIZE, BrokenNeed, Evaluation, Survived
+from fenrask.evaluation import BrokenNeed, Evaluation, Survived, by_size
 from fenrask.optimise.judging import breaks
 from fenrask.optimise.patch import exits_of
 from fenrask.optimise.problem import CURRENT, Option, Site
@@ -25,7 +25,7 @@ def covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[C
     So not all of what uses it now may use it with fewer addresses, or, where none suffice, at all.
     """
     taken, bought = taken_in(model, solved), bought_in(model, solved)
-    for name, site in exits_of(model.amounts.described, taken, model.units, bought).items():
+    for name, site in exits_of(model.described, taken, model.units, bought).items():
         one = evaluation.capacity.limits_of(name)
         users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
         if one is None or not users:
@@ -47,7 +47,7 @@ def _covers_after(
     """The same of the load after a fault that flows are to survive: of all that then passes an exit."""
     if survived.evaluation is None:
         return
-    sites, paths = exits_of(model.amounts.described, taken, model.units, bought), survived.evaluation.paths
+    sites, paths = exits_of(model.described, taken, model.units, bought), survived.evaluation.paths
     passing: dict[str, set[int]] = {}
     for number, unit in enumerate(model.units):
         for flow in unit.flows:
@@ -75,7 +75,7 @@ def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tu
     for one in evaluation.broken:
         if one.need == "survives" and one.flow in lacking:
             continue
-        if one.need in BY_SIZE:
+        if by_size(one.need):
             yield _against_together(model, taken, one)
             continue
         if one.flow in inward:
@@ -97,7 +97,7 @@ def _against_together(model: Model, taken: Mapping[int, Option], broken: BrokenN
 
     What its list needs, or whether a host keeps one source, follows from these alone.
     """
-    to = model.amounts.described.estate.flows[broken.flow].remote
+    to = model.described.estate.flows[broken.flow].remote
     shown = {number: option for number, option in taken.items() if model.units[number].to == to}
     sites = {site for option in shown.values() for site in option.distinct if site.translates}
     shown |= {number: option for number, option in taken.items() if sites & {*option.distinct}}
@@ -110,7 +110,7 @@ def _against_inward(
     model: Model, taken: Mapping[int, Option], broken: BrokenNeed, flow: Flow
 ) -> Iterator[tuple[Cut, str]]:
     """The options taken for the subnets of a flow that comes in: with all of them together, it breaks a need."""
-    subnets = {*model.amounts.described.estate.workloads[flow.workload].subnets}
+    subnets = {*model.described.estate.workloads[flow.workload].subnets}
     options = [
         (number, option)
         for number, option in taken.items()

@@ -6,7 +6,7 @@ from fractions import Fraction
 from itertools import combinations
 
 from fenrask.designs.endpoints import endpoints_of
-from fenrask.estate import KINDS, Described, Offer, Onward, PrivateEndpoint, Translating
+from fenrask.estate import KINDS, Described, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.optimise.judging import breaks
@@ -124,8 +124,7 @@ def _current(paths: Paths, group: Group, places: Places) -> Option | None:
             return None
         sites.append(site)
         first.append(mine[0].trace.exits[0])
-    singles = group.needs.one_source_per_host and any(_singles(paths.described, group, one.offer) for one in sites)
-    return Option(CURRENT, tuple(sites), (), singles, first=tuple(first), also=passed(paths, places, group, sites))
+    return Option(CURRENT, tuple(sites), first=tuple(first), also=passed(paths, places, group, sites))
 
 
 def _defaulted(group: Group, own: list[FlowPath]) -> tuple[str, ...]:
@@ -174,24 +173,10 @@ def _others(group: Group, places: Places, options: list[Option], names: list[str
             continue
         if any(one.source.exit != name or one.onward is not Onward.INTERNET for one in traces):
             continue
-        site = places.existing(name)
-        shares: dict[Site, Fraction] = {}
-        for trace, weight in zip(traces, group.weights, strict=True):
-            for one in trace.exits:
-                if one != name and described.estate.exits[one].offer_name:
-                    passing = places.existing(one)
-                    shares[passing] = shares.get(passing, Fraction(0)) + weight
-        subnets = len(group.subnets)
-        singles = _singles(described, group, site.offer)
-        yield Option(
-            f"through {name}",
-            (site,) * subnets,
-            (),
-            singles,
-            first=(name,) * subnets,
-            traces=tuple(traces),
-            also=tuple(shares.items()),
-        )
+        site, subnets = places.existing(name), len(group.subnets)
+        beside = dict.fromkeys(one for trace in traces for one in trace.exits if one != name)
+        also = tuple(places.existing(one) for one in beside if described.estate.exits[one].offer_name)
+        yield Option(f"through {name}", (site,) * subnets, first=(name,) * subnets, also=also)
 
 
 def _endpoint(places: Places, group: Group, name: str, kind: type[PrivateEndpoint]) -> Iterator[Option]:
@@ -235,22 +220,21 @@ def _by_zone(described: Described, to: str, network: str) -> dict[str | None, st
 def _translators(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
     """An offer in one zone, in each zone, or for the network."""
     network, offer = group.network, described.catalogue.offers[name]
-    singles = _singles(described, group, name)
     if offer.scope == "region":
         site = places.at(name, network, None)
-        yield Option(f"{name} for the network", (site,) * len(group.subnets), (), singles)
+        yield Option(f"{name} for the network", (site,) * len(group.subnets))
         if (inner := places.behind(name, network, None)) != site and network in places.inspected:
             # One in a subnet of its own serves what a firewall passes on, and other subnets directly.
-            yield Option(f"{name} in a subnet of {network}", (inner,) * len(group.subnets), (), singles)
+            yield Option(f"{name} in a subnet of {network}", (inner,) * len(group.subnets))
         return
     for zone in places.zones(network):
         site = places.at(name, network, zone)
         where_it_is = f"{name} in zone {zone}" if zone else f"{name} in {network}"
-        yield Option(where_it_is, (site,) * len(group.subnets), (), singles)
+        yield Option(where_it_is, (site,) * len(group.subnets))
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     if len(set(zones)) > 1:
         sites = tuple(places.at(name, network, zone) for zone in zones)
-        yield Option(f"{name} in each zone", sites, (), singles)
+        yield Option(f"{name} in each zone", sites)
 
 
 def _behind(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
@@ -258,7 +242,6 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
     offers, network = described.catalogue.offers, group.network
     if network not in places.inspected or KINDS[offers[name].kind].inspects:
         return
-    singles = _singles(described, group, name)
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     for wall, offer in offers.items():
         if not KINDS[offer.kind].inspects:
@@ -266,22 +249,19 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
         words = f"{wall} before {name}"
         if "region" in (offer.scope, offers[name].scope):
             sites = [places.behind(name, network, None)] * len(zones)
-            yield _chain(places, group, wall, f"{words} for the network", sites, singles)
+            yield _chain(places, wall, f"{words} for the network", sites)
             continue
         zone = places.busiest(network)
         where_it_is = f"{words} in zone {zone}" if zone else f"{words} in {network}"
-        yield _chain(places, group, wall, where_it_is, [places.behind(name, network, zone)] * len(zones), singles)
+        yield _chain(places, wall, where_it_is, [places.behind(name, network, zone)] * len(zones))
         if len(set(zones)) > 1:
             sites = [places.behind(name, network, one) for one in zones]
-            yield _chain(places, group, wall, f"{words} in each zone", sites, singles)
+            yield _chain(places, wall, f"{words} in each zone", sites)
 
 
-def _chain(places: Places, group: Group, wall: str, name: str, sites: list[Site], singles: bool) -> Option:
-    walls = [places.firewall(wall, one) for one in sites]
-    also: dict[Site, Fraction] = {}
-    for one, weight in zip(walls, group.weights, strict=True):
-        also[one] = also.get(one, Fraction(0)) + weight
-    return Option(name, tuple(sites), (), singles, before=tuple(walls), also=tuple(also.items()))
+def _chain(places: Places, wall: str, name: str, sites: list[Site]) -> Option:
+    walls = tuple(places.firewall(wall, one) for one in sites)
+    return Option(name, tuple(sites), before=walls, also=tuple(dict.fromkeys(walls)))
 
 
 def _shared(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
@@ -292,22 +272,14 @@ def _shared(described: Described, group: Group, name: str, places: Places) -> It
     offer = described.catalogue.offers[name]
     zone = None if offer.scope == "region" else places.busiest(places.centre)
     site, count = places.behind(name, places.centre, zone), len(group.subnets)
-    singles = _singles(described, group, name)
-    also = ((hub, Fraction(1)),) if hub.offer else ()
+    also = (hub,) if hub.offer else ()
     how = f"{name} in {site.network}, through a hub"
     if group.network == places.centre:
         # A new one beside what exists there may serve its own network too.
         if site.apart:
-            yield Option(f"another {name} in {site.network}", (site,) * count, (), singles)
+            yield Option(f"another {name} in {site.network}", (site,) * count)
         return
-    yield Option(how, (site,) * count, (), singles, before=(hub,) * count, also=also)
-
-
-def _singles(described: Described, group: Group, name: str) -> bool:
-    """Whether an offer may have one address alone, since it does not tie hosts to one of several."""
-    offer: Offer | None = described.catalogue.offers.get(name)
-    ties = offer is not None and offer.ports is not None and offer.ports.ties_hosts
-    return group.needs.one_source_per_host and not ties
+    yield Option(how, (site,) * count, before=(hub,) * count, also=also)
 
 
 def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterator[Option]:

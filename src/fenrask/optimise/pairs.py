@@ -1,11 +1,10 @@
 """Options with a second machine or node: beside those that a single one breaks a need of, where two mend it."""
 
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Container, Iterator
 from dataclasses import replace
 
 from fenrask.estate import KINDS, Counted, Described
-from fenrask.evaluation import Evaluation
-from fenrask.optimise.judging import UNCARRIED, judged
+from fenrask.optimise.judging import UNCARRIED, Judge
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit
 
 __all__ = ["with_pairs"]
@@ -18,28 +17,31 @@ _Kind = tuple[_Doubled, str]
 """The same, with the option's name."""
 
 
-def with_pairs(current: Evaluation, units: list[Unit], kept: Container[str], standing: Iterable[str]) -> list[Unit]:
+def with_pairs(judge: Judge, units: list[Unit], kept: Container[str]) -> list[Unit]:
     """The same units with options in pairs, for each network and offer where a pair mends what one breaks.
 
-    All flows of the network may then use the pair. What is `kept` stays as it is; exits that are `standing` stay.
+    All flows of the network may then use the pair. What is `kept` stays as it is.
     """
     pairs: list[_Pairs] = []
     for unit in units:
         alone = [one for one in unit.options if not any(name in kept for name in unit.flows)]
-        pairs.append({pair: one for one in alone for pair in _pairs(current.described, one, kept)})
+        pairs.append({pair: one for one in alone for pair in _pairs(judge.current.described, one, kept)})
     # Where the first one mends nothing, the others, which differ from it by their zones, do not either.
     first = _first(pairs)
-    tried = _judged(current, units, pairs, {(doubled, name) for doubled, name in first.items()}, standing)
+    tried = _judged(judge, units, pairs, {(doubled, name) for doubled, name in first.items()})
     mending = {_doubled(pair) for (number, pair), one in tried.items() if {*one.fails} < {*pairs[number][pair].fails}}
     rest = {_kind(pair) for some in pairs for pair in some if _doubled(pair) in mending}
-    tried |= _judged(current, units, pairs, rest - {*first.items()}, standing)
+    tried |= _judged(judge, units, pairs, rest - {*first.items()})
     mended = {_doubled(one) for one in tried.values() if not one.fails}
+    # Whoever meets all needs with one may share the pair.
+    sharing = [
+        tuple(pair for pair, one in some.items() if not one.fails and _doubled(pair) in mended) for some in pairs
+    ]
+    shared = judge.judged([Unit(unit.group, some) for unit, some in zip(units, sharing, strict=True)])
     found = []
-    for number, (unit, some) in enumerate(zip(units, pairs, strict=True)):
-        more = (
-            tried.get((number, pair), pair) for pair, one in some.items() if not one.fails or (number, pair) in tried
-        )
-        found.append(Unit(unit.group, (*unit.options, *(one for one in more if _doubled(one) in mended))))
+    for number, (unit, also) in enumerate(zip(units, shared, strict=True)):
+        more = [one for (of, _), one in tried.items() if of == number and _doubled(one) in mended]
+        found.append(Unit(unit.group, (*unit.options, *more, *also.options)))
     return found
 
 
@@ -54,14 +56,13 @@ def _first(pairs: list[_Pairs]) -> dict[_Doubled, str]:
 
 
 def _judged(
-    current: Evaluation, units: list[Unit], pairs: list[_Pairs], kinds: Container[_Kind], standing: Iterable[str]
+    judge: Judge, units: list[Unit], pairs: list[_Pairs], kinds: Container[_Kind]
 ) -> dict[tuple[int, Option], Option]:
     """The pairs of these kinds that could mend something, by unit, with what they break."""
     chosen = [
         tuple(pair for pair, one in some.items() if _could_be_mended(one) and _kind(pair) in kinds) for some in pairs
     ]
-    asked = [Unit(unit.group, some) for unit, some in zip(units, chosen, strict=True)]
-    answered = judged(current, asked, standing)
+    answered = judge.judged([Unit(unit.group, some) for unit, some in zip(units, chosen, strict=True)])
     return {
         (number, pair): one
         for number, unit in enumerate(answered)
@@ -103,7 +104,7 @@ def _with(option: Option, instead: dict[Site, Site], name: str) -> Option:
         fails=(),
         sites=tuple(instead.get(one, one) for one in option.sites),
         before=tuple(instead.get(one, one) for one in option.before),
-        also=tuple((instead.get(one, one), share) for one, share in option.also),
+        also=tuple(instead.get(one, one) for one in option.also),
     )
 
 

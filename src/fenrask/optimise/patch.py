@@ -23,7 +23,7 @@ from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
 from fenrask.prefixes import Address
 
-__all__ = ["exits_of", "patch_of"]
+__all__ = ["exits_of", "patch_and_exits", "patch_of"]
 
 
 def patch_of(
@@ -34,10 +34,22 @@ def patch_of(
     stated: bool = False,
     keep: Iterable[str] = (),
 ) -> Patch:
-    """The patch that makes these options; a subnet's default route names what most of its units use.
+    """The patch that makes these options; see `patch_and_exits`."""
+    return patch_and_exits(described, taken, units, bought, stated, keep)[0]
 
-    Addresses are `auto`, which is as many as the day needs; with `stated` at least as many as were chosen. Exits to
-    `keep` stay, whether they are used or not.
+
+def patch_and_exits(
+    described: Described,
+    taken: Mapping[int, Option],
+    units: list[Unit],
+    bought: Mapping[Site, AddressChoice],
+    stated: bool = False,
+    keep: Iterable[str] = (),
+) -> tuple[Patch, dict[str, Site]]:
+    """The patch that makes these options, and the sites by the names of their exits in it.
+
+    A subnet's default route names what most of its units use. Addresses are `auto`, which is as many as the day needs;
+    with `stated` at least as many as were chosen. Exits to `keep` stay, whether they are used or not.
     """
     made = _Made(described, taken, units, bought, stated, keep)
     for subnet, by_destination in made.routes().items():
@@ -51,14 +63,14 @@ def patch_of(
             if entry and not by_name:
                 for key in _keys_to(described, to, site, entry == default, lets_ipv6_out):
                     made.draft.lead([subnet], key, entry)
-    return made.draft.patch()
+    return made.draft.patch(), made.sites
 
 
 def exits_of(
     described: Described, taken: Mapping[int, Option], units: list[Unit], bought: Mapping[Site, AddressChoice]
 ) -> dict[str, Site]:
     """The sites by the names that their exits get in the patch."""
-    return {name: site for site, name in _Made(described, taken, units, bought, False, ()).names.items()}
+    return _Made(described, taken, units, bought, False, ()).sites
 
 
 class _Made:
@@ -89,6 +101,12 @@ class _Made:
             if option.own_addresses:
                 for name in units[number].flows:
                     self.draft.workloads[described.estate.flows[name].from_] = {"public_address": True}
+
+    @property
+    def sites(self) -> dict[str, Site]:
+        """The sites by the names of their exits; those that exist and that are passed on the way, too."""
+        beside = (site for option in self._taken.values() for site in option.distinct if site.existing)
+        return {site.existing: site for site in beside} | {name: site for site, name in self.names.items()}
 
     def _is_hub(self, site: Site) -> bool:
         return bool(site.existing) and self.draft.estate.exits[site.existing].joins_many

@@ -1,11 +1,11 @@
 """What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import Enum
 from fractions import Fraction
 
-from fenrask.estate import Needs
-from fenrask.routing import FlowPath, Trace
+from fenrask.estate import Described, Needs
+from fenrask.routing import FlowPath
 
 __all__ = ["CURRENT", "PRIVATE", "Group", "Option", "Role", "Site", "Unit", "Wanted"]
 
@@ -99,24 +99,20 @@ class Option:
     name: str
     sites: tuple[Site, ...]
     """One for each subnet of the unit."""
-    fails: tuple[str, ...] = ()
-    """The needs that it does not meet, whatever else is chosen: see `judged`."""
-    singles: bool = False
-    """Whether its sites may have but one address each."""
+    fails: tuple[str, ...] = field(default=(), compare=False)
+    """The needs that it does not meet, whatever else is chosen: see `judging`."""
     own_addresses: bool = False
     """Whether its hosts need public addresses of their own."""
     before: tuple[Site, ...] = ()
     """What the route of each subnet names instead of its site: a firewall before it, or the hub that leads there."""
     first: tuple[str, ...] = ()
     """The exit that each subnet's route names, where the path exists and is kept."""
-    traces: tuple[Trace, ...] = ()
-    """For a path through another exit that exists: each subnet's, there and back."""
-    also: tuple[tuple[Site, Fraction], ...] = ()
-    """What a path passes beside its sites and is paid for, each with the share of the unit that does."""
+    also: tuple[Site, ...] = ()
+    """What a path passes beside its sites and is paid for."""
 
     @property
     def distinct(self) -> tuple[Site, ...]:
-        return tuple(dict.fromkeys((*self.sites, *(site for site, _ in self.also))))
+        return tuple(dict.fromkeys((*self.sites, *self.also)))
 
     @property
     def exists(self) -> bool:
@@ -190,6 +186,11 @@ class Unit:
     def holds(self, path: FlowPath) -> bool:
         """Whether a path of one of its flows is part of it."""
         return self.group.holds(path)
+
+    def volume(self, described: Described) -> int:
+        """Bytes that its flows exchange in a month, over a denominator that is the same for all of an estate."""
+        volumes, number = described.traffic.volumes.both, described.traffic.number
+        return int(self.group.part * sum(volumes[number[name]] for name in self.flows))
 
     @property
     def open_options(self) -> tuple[Option, ...]:

@@ -11,15 +11,15 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
 
-import numpy as np
-
-from fenrask.charges import estate_wide, hosts_by_rate
-from fenrask.designs.draft import running_hours
+from fenrask.addresses import SINGLE, Purchase, purchases
+from fenrask.capacity import room_of
+from fenrask.charges import hosts_by_rate
 from fenrask.designs.held import idle_addresses
-from fenrask.estate import KINDS, Commitment, ExitModel, Offer
-from fenrask.optimise.amounts import Amounts, Laid
+from fenrask.estate import Commitment, Described, ExitModel, Ports
+from fenrask.evaluation import is_asked
 from fenrask.optimise.counts import Counts
 from fenrask.optimise.problem import Option, Role, Site, Unit
+from fenrask.optimise.trials import Grounds, Laid, Placed, Tried
 from fenrask.prefixes import Prefix, fewest_prefixes
 from fenrask.programming import Program
 from fenrask.units import exact
@@ -56,7 +56,7 @@ class Spent:
 class Model:
     """The programme and what its variables stand for."""
 
-    amounts: Amounts
+    grounds: Grounds
     units: list[Unit]
     standing: frozenset[str] = frozenset()
     """Exits that stay whatever uses them."""
@@ -66,7 +66,10 @@ class Model:
     purchases_of: dict[Site, list[tuple[AddressChoice, int]]] = field(default_factory=dict)
     using: dict[Site, list[tuple[int, Option]]] = field(default_factory=dict)
     """The units and lanes that use each site."""
-    laid: dict[tuple[int, Option], dict[Site, Laid]] = field(default_factory=dict)
+    placed: dict[Site, Placed] = field(default_factory=dict)
+    """The exit of each site that has an offer."""
+    not_counted: dict[str, None] = field(default_factory=dict)
+    """What the bill knows and the programme does not, so that its proof is one but for it."""
     spent: list[Spent] = field(default_factory=list)
     public: dict[str, int] = field(default_factory=dict)
     """By workload: whether each of its hosts gets a public address."""
@@ -76,6 +79,8 @@ class Model:
     """What of the costs is for changes, spread over months, by variable."""
     change_without: float = 0.0
     """What changes cost where no variable is taken."""
+
+    _sold: dict[tuple[str, int], list[Purchase]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._options()
@@ -97,38 +102,58 @@ class Model:
     def sites(self) -> list[Site]:
         return list(self.opened)
 
-    def offer(self, name: str) -> Offer:
-        return self.amounts.described.catalogue.offers[name]
+    @property
+    def described(self) -> Described:
+        """The estate as it is."""
+        return self.grounds.described
+
+    def tried(self, key: tuple[int, Option]) -> Tried:
+        """What an option of a unit does."""
+        return self.grounds.tried[key]
+
+    def laid(self, key: tuple[int, Option], site: Site) -> Laid:
+        """What it lays on a site."""
+        return self.tried(key).laid.get(site) or Laid()
+
+    def users(self, site: Site) -> list[tuple[int, Laid]]:
+        """The variables of the options that use a site, with what each lays on it."""
+        return [(self.taken[key], self.laid(key, site)) for key in self.using[site]]
+
+    def ports(self, site: Site) -> Ports:
+        """The ports of an address of a translating site."""
+        ports = self.placed[site].ports
+        assert ports is not None
+        return ports
+
+    def numbers(self, site: Site) -> set[int]:
+        """The numbers of addresses that it may have."""
+        return {one.number for one, _ in self.purchases_of[site]}
 
     def hosts(self, workload: str) -> int:
         """How many hosts a workload has."""
-        return self.amounts.described.estate.workloads[workload].hosts
+        return self.described.estate.workloads[workload].hosts
 
     def _options(self) -> None:
         """Each unit takes one lane; those of one service that share an endpoint by name take it together."""
         for number, unit in enumerate(self.units):
             for option in unit.open_options:
-                month = float(self.amounts.crossing_month(unit, option))
-                self.taken[number, option] = self.program.variable(month, follows=True)
-                self.laid[number, option] = dict(self.amounts.laid(unit, option))
+                self.taken[number, option] = self.program.variable(0.0, follows=True)
                 if option.own_addresses:
-                    self._given_addresses(self.taken[number, option], unit)
+                    self._given_addresses(self.taken[number, option], number, option)
             self.program.row({self.taken[number, option]: 1.0 for option in unit.open_options}, 1, 1)
 
-    def _given_addresses(self, taken: int, unit: Unit) -> None:
+    def _given_addresses(self, taken: int, number: int, option: Option) -> None:
         """A lane for which every host of its workloads has a public address."""
-        described = self.amounts.described
-        month = float(described.catalogue.hours_per_month)
-        for name in dict.fromkeys(described.estate.flows[one].from_ for one in unit.flows):
-            if described.estate.workloads[name].public_address:
+        flows, workloads = self.described.estate.flows, self.described.estate.workloads
+        month = float(self.described.catalogue.hours_per_month)
+        for name in dict.fromkeys(flows[one].from_ for one in self.units[number].flows):
+            if workloads[name].public_address:
                 # It has them, and they are paid for in any case.
                 continue
             if name not in self.public:
                 self.public[name] = self.program.variable()
-                for subnet, share in described.estate.host_shares(name).items():
-                    region = described.estate.networks[described.estate.subnets[subnet].network].region
-                    hour = float(described.catalogue.addresses_in(region).hour)
-                    self.spend("addresses", "", self.public[name], self.hosts(name) * float(share) * month * hour)
+                for rate, hosts in hosts_by_rate(self.tried((number, option)).described).get(name, ()):
+                    self.spend("addresses", "", self.public[name], float(Fraction(rate) * hosts) * month)
             self.program.row({taken: 1.0, self.public[name]: -1.0}, high=0)
 
     def _routes(self) -> None:
@@ -157,7 +182,7 @@ class Model:
                     by_site = named.setdefault(subnet, {}).setdefault(option.sites[place], {True: [], False: []})
                     by_site[bool(option.before)].append(variable)
         for sites in named.values():
-            most = self.amounts.described.catalogue.behaviour.gateways_per_subnet
+            most = self.described.catalogue.behaviour.gateways_per_subnet
             if most is not None:
                 gates = [one[False] for site, one in sites.items() if self._one_for_each_subnet(site)]
                 self._at_most(most, gates)
@@ -171,7 +196,8 @@ class Model:
         self._at_most(1, list(through_hub.values()))
 
     def _one_for_each_subnet(self, site: Site) -> bool:
-        return KINDS[self.offer(site.offer).kind].one_for_each_subnet
+        placed = self.placed.get(site)
+        return placed is not None and placed.described.estate.exits[placed.name].one_for_each_subnet
 
     def _at_most(self, most: int, groups: list[list[int]]) -> None:
         """Of several groups of variables at most this many have any that is taken."""
@@ -207,17 +233,20 @@ class Model:
         return entry.existing or entry if isinstance(entry, Site) else entry
 
     def _sites(self) -> None:
-        for (number, option), variable in self.taken.items():
-            for site in option.distinct:
+        for key, variable in self.taken.items():
+            placed = self.tried(key).placed
+            for site in dict.fromkeys((*key[1].distinct, *placed)):
+                if site in placed:
+                    self.placed.setdefault(site, placed[site])
                 self._open(site)
                 self.program.row({variable: 1.0, self.opened[site]: -1.0}, high=0, tightens=True)
-                self.using.setdefault(site, []).append((number, option))
+                self.using.setdefault(site, []).append(key)
         for site, variable in self.opened.items():
             using = [self.taken[key] for key in self.using[site]]
             if site.existing not in self.standing:
                 self.program.row({variable: 1.0, **dict.fromkeys(using, -1.0)}, high=0)
             self.program.row({variable: -float(len(using)), **dict.fromkeys(using, 1.0)}, high=0)
-            if site.translates:
+            if site.translates and self.placed[site].ports is not None:
                 self._addresses(site, variable)
             elif site.subnets:
                 self._found_by_name(site, variable)
@@ -228,14 +257,14 @@ class Model:
 
     def add_idle(self) -> None:
         """Addresses that are held serve one exit each: those that none lists, and of those that are taken down."""
-        described = self.amounts.described
+        described = self.described
         new = {
             variable: float(one.number) for bought in self.purchases_of.values() for one, variable in bought if one.held
         }
         if not new:
             return
         gone = {name for name, one in described.estate.exits.items() if one.needs_offer and name not in self.standing}
-        regions = {self.region(site) for site in self.opened}
+        regions = {one.region for one in self.placed.values()}
         idle = max(len(idle_addresses(described, gone, region)) for region in regions)
         held = [one.address for one in described.estate.public_addresses.values()]
         for name, variables in self._existing().items():
@@ -255,27 +284,25 @@ class Model:
 
     def _open(self, site: Site) -> None:
         """A site with what it costs to stand there."""
-        if site in self.opened:
-            return
-        self.opened[site] = self.program.variable()
-        if site.offer:
-            work = self.offer(site.offer).upkeep_hours * float(self.amounts.described.estate.wage_per_hour)
-            self.program.cost[self.opened[site]] += self.places(site) * work
-            self.spend("hours", site.offer, self.opened[site], self.hours_month(site))
+        if site not in self.opened:
+            self.opened[site] = self.program.variable()
+            for item, one in self.placed[site].standing.items() if site in self.placed else ():
+                self.spend(item, site.offer, self.opened[site], float(one.amount))
 
     def stand(self) -> None:
         """The exits that stay whatever uses them are open; with their addresses where no option uses them."""
-        estate = self.amounts.described.estate
+        estate = self.described.estate
         for name in self.standing:
             known = [site for site in self.opened if site.existing == name]
             if not known and name in estate.exits and estate.exits[name].offer_name:
                 site = self.existing(name)
+                self.placed[site] = Placed(self.described, name)
                 self._open(site)
                 self.using[site] = []
                 exit_ = estate.exits[name]
                 number = sum(self._paid(exit_, toward) for toward in ("", *exit_.own_addresses))
-                hour = self.amounts.described.catalogue.addresses_in(self.region(site)).hour
-                month = float(number * hour * self.amounts.described.catalogue.hours_per_month)
+                hour = self.described.catalogue.addresses_in(self.placed[site].region).hour
+                month = float(number * hour * self.described.catalogue.hours_per_month)
                 self.spend("addresses", site.offer, self.opened[site], month)
                 known = [site]
             for site in known:
@@ -292,12 +319,12 @@ class Model:
 
     def add_held(self) -> None:
         """What is paid for addresses that are held, used or not, and for those of hosts: no choice changes it."""
-        catalogue, month = self.amounts.described.catalogue, 0.0
-        for one in self.amounts.described.estate.public_addresses.values():
+        catalogue, month = self.described.catalogue, 0.0
+        for one in self.described.estate.public_addresses.values():
             if one.address.version == 4:
                 region = self._region_of_held(one.address)
                 month += float(catalogue.addresses_in(region).block_hour(one.address.prefixlen))
-        for rates in hosts_by_rate(self.amounts.described).values():
+        for rates in hosts_by_rate(self.described).values():
             month += sum(float(Fraction(rate) * hosts) for rate, hosts in rates)
         if month:
             held = self.program.variable()
@@ -305,25 +332,15 @@ class Model:
             self.spend("addresses", "", held, month * float(catalogue.hours_per_month))
 
     def _region_of_held(self, prefix: Prefix) -> str:
-        estate = self.amounts.described.estate
+        estate = self.described.estate
         listing = (one for one in estate.exits.values() if any(address in prefix for address in one.every_listed))
         return next((estate.region_of(one) for one in listing), "")
 
     def existing(self, name: str) -> Site:
         """The site of an exit that exists and that no option uses."""
-        estate = self.amounts.described.estate
+        estate = self.described.estate
         one = estate.exits[name]
         return Site(Role.PASSES, one.offer_name, estate.network_of(one) or "", None, existing=name)
-
-    def hours_month(self, site: Site) -> float:
-        """What an open site costs a month by the hour; a part of an hour counts whole."""
-        hours = float(self.amounts.described.catalogue.hours_per_month)
-        estate = self.amounts.described.estate
-        network = "" if KINDS[self.offer(site.offer).kind].joins_many else site.network
-        stated = estate.exits[site.existing].running_hours if site.existing else running_hours(estate, network)
-        if stated is not None:
-            hours = min(hours, float(ceil(exact(stated))))
-        return self.places(site) * hours * float(self.offer(site.offer).rates_in(self.region(site)).hour)
 
     def spend(self, item: str, offer: str, variable: int, month: float) -> None:
         """A variable costs so much a month as an item of the bill; shares that commitments take off are taken off."""
@@ -344,27 +361,7 @@ class Model:
 
     @property
     def commitments(self) -> list[Commitment]:
-        return list(self.amounts.described.catalogue.commitments.values())
-
-    @property
-    def not_counted(self) -> list[str]:
-        """What the bill knows and the programme does not, so that its proof is one but for it."""
-        found = []
-        for site in self.opened:
-            if site.offer:
-                rates = self.offer(site.offer).rates_in(self.region(site))
-                if rates.month_minimum and estate_wide(rates.processed_per_gb):
-                    found.append(f"the month's minimum of {site.offer}")
-        return list(dict.fromkeys(found))
-
-    def places(self, site: Site) -> int:
-        """How many times an hour of it is paid."""
-        stands = self.amounts.described.estate.exits[site.existing].units if site.existing else 0
-        return max(stands, site.units) if site.existing else site.places
-
-    def region(self, site: Site) -> str:
-        stated = self.amounts.described.estate.networks.get(site.network)
-        return stated.region if stated else ""
+        return list(self.described.catalogue.commitments.values())
 
     def _found_by_name(self, site: Site, opened: int) -> None:
         """Hosts find an in-subnet endpoint by name: where one is, all of its network use it."""
@@ -382,29 +379,25 @@ class Model:
         self.program.row({opened: -1.0, **{variable: 1.0 for _, variable in choices}}, 0, 0)
         single = [variable for one, variable in choices if one.number == 1]
         for key in self.using[site]:
-            if key[1].singles:
+            if any(is_asked(need, self.units[key[0]].needs) for need in self.tried(key).single):
                 self.program.row({self.taken[key]: 1.0, **dict.fromkeys(single, -1.0)}, high=0)
 
     def _most_wanted(self, site: Site) -> int:
         """More addresses than all that could come to a site together need; never fewer than some."""
-        ports = self.offer(site.offer).ports
-        assert ports is not None
-        load = sum(float(np.max(self.laid[key][site].concurrent)) for key in self.using[site])
-        hosts = sum(self.hosts(name) for name in {f for key in self.using[site] for f in self._workloads(key[0])})
-        each = ports.per_address // (ports.host_block or ports.per_address)
-        wanted = hosts / each if ports.host_block else load / ports.per_address
-        return min(_MOST_ADDRESSES, max(_FEW_ADDRESSES, 2 + ceil(1.3 * wanted * (1 + self._margin))))
-
-    def _workloads(self, number: int) -> set[str]:
-        return {self.amounts.described.estate.flows[name].from_ for name in self.units[number].flows}
-
-    @property
-    def _margin(self) -> float:
-        return float(self.amounts.described.estate.targets.growth_margin)
+        ports, target = self.ports(site), self.described.estate.targets.blocking
+        asked = sum(laid.busiest for _, laid in self.users(site)) * (1 + self.described.estate.targets.growth_margin)
+        wanted = 1
+        while wanted < _MOST_ADDRESSES and room_of(ports, wanted, target) < asked:
+            wanted *= 2
+        least = wanted // 2
+        while wanted - least > 1:
+            middle = (least + wanted) // 2
+            least, wanted = (least, middle) if room_of(ports, middle, target) >= asked else (middle, wanted)
+        return min(_MOST_ADDRESSES, max(_FEW_ADDRESSES, 2 + ceil(1.3 * wanted)))
 
     def _purchases_of(self, site: Site) -> Iterator[AddressChoice]:
-        described = self.amounts.described
-        stated = described.catalogue.addresses_in(self.region(site))
+        described = self.described
+        stated = described.catalogue.addresses_in(self.placed[site].region)
         month = exact(described.catalogue.hours_per_month)
         existing = described.estate.exits[site.existing] if site.existing else None
         listed = existing.listed_addresses if existing else ()
@@ -412,18 +405,31 @@ class Model:
         if listed and existing:
             hours = (self._paid(existing, "") + own) * exact(stated.hour) * month
             yield AddressChoice(len(listed), hours, len(fewest_prefixes(listed)), listed=True)
-        limit, wanted = self.offer(site.offer).limits.addresses, self._most_wanted(site)
+        limit, wanted = self._most_addresses(site), self._most_wanted(site)
         if not site.existing:
-            idle = len(idle_addresses(described, {*described.estate.exits}, self.region(site)))
+            idle = len(idle_addresses(described, {*described.estate.exits}, self.placed[site].region))
             for number in range(1, min(idle, wanted if limit is None else min(limit, wanted)) + 1):
                 yield AddressChoice(number, Fraction(0), number, held=True)
         for number in _numbers(wanted if limit is None else min(limit, wanted)):
-            for one in self.amounts.purchases(self.region(site), number):
+            for one in self._on_sale(self.placed[site].region, number):
                 yield AddressChoice(number, (one.hour + own * exact(stated.hour)) * month, one.entries)
+
+    def _most_addresses(self, site: Site) -> int | None:
+        """As many as its offer takes."""
+        offer = self.placed[site].offer
+        return offer.limits.addresses if offer else None
+
+    def _on_sale(self, region: str, number: int) -> list[Purchase]:
+        """What there is to buy for so many addresses in a region: the cheapest for each number of entries."""
+        if (region, number) not in self._sold:
+            stated = self.described.catalogue.addresses_in(region)
+            prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
+            self._sold[region, number] = list(purchases(number, prices))
+        return self._sold[region, number]
 
     def _paid(self, exit_: ExitModel, toward: str) -> int:
         """The addresses of an exit, of one destination alone or (empty) of the rest, that are paid for as its own."""
-        held, listed = self.amounts.described.estate.public_addresses.values(), exit_.listed_toward(toward)
+        held, listed = self.described.estate.public_addresses.values(), exit_.listed_toward(toward)
         if listed:
             return sum(1 for address in listed if not any(address in one.address for one in held))
         stated = exit_.stated_toward(toward)

@@ -65,7 +65,7 @@ class Plan:
 def made(described: Described, model: Model, solved: Solution, asked: Wanted, like: Evaluation | None = None) -> Plan:
     """The plan of a solution; like: the evaluation of one that is nearly the same."""
     standing = [name for name in asked.keep if name in described.estate.exits]
-    standing += model.amounts.paths.inward_exits
+    standing += model.grounds.current.paths.inward_exits
     stated = asked.zone_headroom is not None
     patch = patch_of(described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing)
     return Plan(solved, patch, evaluate(described.patched(patch, "the choice"), like))
@@ -178,7 +178,7 @@ _NOT_LOOKED_AT = "worked out for the groups of flows that send most"
 
 def _largest(model: Model, each: int) -> set[int]:
     """The groups that send most, as many as there are programmes to solve for them, so many for each."""
-    volumes = {number: sum(model.amounts.volume(unit)) for number, unit in enumerate(model.units)}
+    volumes = {number: unit.volume(model.described) for number, unit in enumerate(model.units)}
     programmes = min(_MOST_PROGRAMMES, _MOST_ROWS // max(1, len(model.program.rows)))
     return {*islice(sorted(volumes, key=volumes.__getitem__, reverse=True), max(1, programmes // each))}
 

@@ -2,7 +2,6 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from fractions import Fraction
 
 from fenrask.designs.draft import DEFAULT
 from fenrask.designs.topologies import existing_hub, hub_offer
@@ -119,14 +118,9 @@ class Places:
         return max(self._zones, key=lambda name: self._zones[name].total())
 
 
-def passed(paths: Paths, places: Places, group: Group, sites: Sequence[Site] = ()) -> tuple[tuple[Site, Fraction], ...]:
-    """What is paid on the paths that a group has, beside these sites, with the share of the group that passes it."""
+def passed(paths: Paths, places: Places, group: Group, sites: Sequence[Site] = ()) -> tuple[Site, ...]:
+    """What is paid on the paths that a group has, beside these sites."""
     own = [path for path in paths.by_flow[group.flows[0]] if group.holds(path)]
-    whole, known = sum((path.share for path in own), Fraction(0)), {site.existing for site in sites}
-    found: dict[str, Fraction] = {}
-    for path in own:
-        for name in path.trace.exits:
-            one = paths.described.estate.exits.get(name)
-            if one is not None and one.offer_name and name not in known:
-                found[name] = found.get(name, Fraction(0)) + path.share / whole
-    return tuple((places.existing(name), share) for name, share in found.items())
+    known, exits = {site.existing for site in sites}, paths.described.estate.exits
+    names = dict.fromkeys(name for path in own for name in path.trace.exits if name in exits)
+    return tuple(places.existing(name) for name in names if exits[name].offer_name and name not in known)

@@ -1,0 +1,352 @@
+"""What an option does where it is taken: what it lays on sites, what is metered of it, and what it shows.
+
+All of it is read off an evaluated estate in which the option was made: the loads from its demand, by the limits and
+ports that capacity knows; the volumes from its meters; what a destination sees from its paths.
+"""
+
+from collections.abc import Container, Hashable, Iterator, Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+
+from fenrask.capacity import Each, Groups, Present, Use, parts_toward, ports_asked, uses
+from fenrask.charges import METERS, Charge, Flowing, Standing, least_month, standing_charges, upkeep_hours
+from fenrask.demand import Demand, Numbers, Parts, Series
+from fenrask.estate import Described, Offer, Ports
+from fenrask.evaluation import NEEDS, Evaluation, broken_needs, is_asked, most_entries
+from fenrask.optimise.problem import Option, Site, Unit
+from fenrask.prefixes import Prefix
+from fenrask.routing import FlowPath
+
+__all__ = ["Grounds", "Key", "Laid", "Metering", "Placed", "Tried", "identity", "sum_of", "tried_in"]
+
+Key = tuple[str, Hashable]
+"""The key of a limit, and what tells one of its pools from another."""
+
+
+def identity(site: Site) -> Hashable:
+    """What tells the exit of a site from others: an exit that exists is one, as it is or as a pair."""
+    return site.existing or site
+
+
+@dataclass(frozen=True)
+class Placed:
+    """The exit of a site, in an estate in which it is there."""
+
+    described: Described
+    name: str
+
+    @property
+    def offer(self) -> Offer | None:
+        return self.described.offer_of(self.name)
+
+    @property
+    def region(self) -> str:
+        return self.described.estate.region_of(self.described.estate.exits[self.name])
+
+    @property
+    def ports(self) -> Ports | None:
+        """The ports of one of its addresses, where it gives out any."""
+        exit_, offer = self.described.estate.exits[self.name], self.offer
+        if offer is None or offer.ports is None or not exit_.translates or exit_.pool is not None:
+            return None
+        return offer.ports.with_nodes(exit_.units)
+
+    @property
+    def standing(self) -> Mapping[str, Standing]:
+        """What it costs whatever it carries, by item of the bill."""
+        return standing_charges(self.described, self.name)
+
+    @property
+    def upkeep_hours(self) -> float:
+        """Hours of work a month."""
+        return float(upkeep_hours(self.described, self.name))
+
+    @property
+    def least_month(self) -> Fraction:
+        """The least that it costs a month."""
+        return least_month(self.described, self.name)
+
+
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """What one option lays on one site."""
+
+    series: dict[Key, tuple[float, Series]] = field(default_factory=dict)
+    """What adds up, through the day: the capacity of the limit, and what of it is used, shape (n_times,)."""
+    present: dict[Key, tuple[float, dict[Hashable, float]]] = field(default_factory=dict)
+    """What counts once, whoever brings it: the capacity, and how much each member counts."""
+    each: dict[Key, tuple[float, float]] = field(default_factory=dict)
+    """What it has to keep to by itself: the capacity, and its most."""
+    ports: dict[Hashable, dict[int, tuple[Series, Series]]] = field(default_factory=dict)
+    """By pool of ports and place in the unit's subnets: held through the day, and of these what may fill all ports."""
+    blocks: dict[Hashable, float] = field(default_factory=dict)
+    """Hosts that have a block of ports each, by workload and subnet."""
+
+    def asked(self, pool: Hashable, fullest: float) -> Series:
+        """What is asked of a pool's room; fullest: see `Asked.weighed`."""
+        return sum_of(held - filling * (1 - fullest) for held, filling in self.ports[pool].values())
+
+    @property
+    def busiest(self) -> float:
+        """The most that all pools of ports are asked for, or hosts with blocks."""
+        return sum(float(np.max(self.asked(pool, 1.0))) for pool in self.ports) + sum(self.blocks.values())
+
+
+def sum_of(series: Iterator[Series]) -> Series:
+    """Of series of the same times, or of one."""
+    found: Series = np.zeros(1)
+    for one in series:
+        found = found + one
+    return found
+
+
+@dataclass(frozen=True)
+class Metering:
+    """A volume that a meter counts in a month, and what it is charged.
+
+    by: the exit at which it is metered, of this offer; at: that over whose own volume its rate is summed, empty for
+    all; both as `identity` says.
+    """
+
+    charge: Charge
+    at: Hashable
+    by: Hashable
+    offer: str
+    volume: float
+
+    @property
+    def pool(self) -> tuple[str, Hashable, Hashable]:
+        """What the steps of its rate are summed over."""
+        return (self.charge.item, self.charge.over, self.at)
+
+
+@dataclass(frozen=True, eq=False)
+class Tried:
+    """What an option does, in an estate in which it is taken."""
+
+    described: Described
+    placed: dict[Site, Placed] = field(default_factory=dict)
+    """The sites that it passes."""
+    laid: dict[Site, Laid] = field(default_factory=dict)
+    metered: list[Metering] = field(default_factory=list)
+    shown: frozenset[Site] = frozenset()
+    """The sites whose addresses its destination sees, where that takes but so many."""
+    shown_hosts: frozenset[Prefix] = frozenset()
+    """The prefixes of hosts that it sees."""
+    single: frozenset[str] = frozenset()
+    """The needs that it meets only with one address at each site."""
+
+
+@dataclass
+class Grounds:
+    """What programmes are made of: the estate as it is, what each option does, and with which mix things come in."""
+
+    current: Evaluation
+    tried: Mapping[tuple[int, Option], Tried]
+    inward: Evaluation
+
+    @property
+    def described(self) -> Described:
+        return self.current.described
+
+    @cached_property
+    def exits(self) -> Container[str]:
+        """The exits that exist."""
+        return self.described.estate.exits.keys()
+
+    @property
+    def coming_in(self) -> list[FlowPath]:
+        """The paths of what comes in and arrives by exits that exist."""
+        paths = (path for path in self.inward.paths.inward if path.example.verdict.arrives)
+        return [path for path in paths if all(name in self.exits for name in path.example.exits)]
+
+    @property
+    def metered_inward(self) -> list[Metering]:
+        """What is metered of these, whatever is chosen."""
+        return metered_inward(self.inward, self.exits, {}) if self.coming_in else []
+
+
+class _Numbered:
+    """The units of a wave, and the group of each path: of one of them, from one of its subnets."""
+
+    def __init__(self, evaluation: Evaluation, taken: Mapping[int, Option], units: list[Unit]) -> None:
+        paths = evaluation.paths
+        estate, names = paths.described.estate, {name: number for number, name in enumerate(paths.flows)}
+        subnets = {name: number for number, name in enumerate(estate.subnets)}
+        self.groups = [(number, place) for number in taken for place in range(len(units[number].subnets))]
+        keys, groups = [], []
+        for group, (number, place) in enumerate(self.groups):
+            for flow in units[number].flows:
+                if flow in names:
+                    keys.append(names[flow] * len(subnets) + subnets[units[number].subnets[place]])
+                    groups.append(group)
+        order = np.argsort(np.array(keys, dtype=np.intp))
+        known, numbers = np.array(keys, dtype=np.intp)[order], np.array(groups, dtype=np.intp)[order]
+        asked = paths.flow * len(subnets) + paths.pairs.subnet[paths.own]
+        place_of = np.minimum(np.searchsorted(known, asked), max(0, known.size - 1))
+        found = known[place_of] == asked if known.size else np.zeros(asked.size, dtype=bool)
+        self.of_path: Numbers = np.where(found, numbers[place_of] if known.size else -1, -1)
+
+
+def tried_in(
+    evaluation: Evaluation, sites: Mapping[str, Site], taken: Mapping[int, Option], units: list[Unit]
+) -> dict[tuple[int, Option], Tried]:
+    """What each option of an evaluated estate does there; sites: by the names of their exits."""
+    if not taken:
+        return {}
+    numbered = _Numbered(evaluation, taken, units)
+    described = evaluation.described
+    placed = {
+        site: Placed(described, name)
+        for name, site in sites.items()
+        if name in described.estate.exits and described.offer_of(name) is not None
+    }
+    of_number = {}
+    for number, option in taken.items():
+        passed = [sites[name] for name in _passed(evaluation, units[number]) if name in sites]
+        own = dict.fromkeys((*option.distinct, *option.before, *passed))
+        at = {site: placed[site] for site in own if site in placed}
+        of_number[number] = Tried(described, at, {}, [], *_shown(evaluation, units[number], sites))
+    _lay(evaluation, sites, numbered, of_number)
+    flowing = Flowing.of(evaluation.paths)
+    group = numbered.of_path[flowing.path]
+    rows = np.flatnonzero(group >= 0)
+    owner = np.array([number for number, _ in numbered.groups], dtype=np.intp)[group[rows]]
+    for number, metering in _metered(described, flowing, rows, owner, sites):
+        of_number[number].metered.append(metering)
+    return {(number, option): of_number[number] for number, option in taken.items()}
+
+
+def _passed(evaluation: Evaluation, unit: Unit) -> set[str]:
+    """The exits on a unit's paths."""
+    # Flows of one workload have the same paths.
+    each = {evaluation.described.estate.flows[name].workload: name for name in unit.flows}
+    own = (path for flow in each.values() for path in evaluation.paths.by_flow[flow] if unit.holds(path))
+    return {name for path in own for name in path.example.exits}
+
+
+def metered_inward(evaluation: Evaluation, exits: Container[str], sites: Mapping[str, Site]) -> list[Metering]:
+    """What is metered of all that comes in by exits of these, all together."""
+    paths, flowing = evaluation.paths, Flowing.of(evaluation.paths)
+    counts = [
+        one.box.trace.inward is not None and all(name in exits for name in one.box.trace.exits)
+        for one in paths.pairs.kinds
+    ]
+    of_path = paths.pairs.of_rows(counts, bool)[paths.own]
+    rows = np.flatnonzero(of_path[flowing.path])
+    return [one for _, one in _metered(evaluation.described, flowing, rows, np.zeros_like(rows), sites)]
+
+
+def _metered(
+    described: Described, flowing: Flowing, rows: Numbers, owner: Numbers, sites: Mapping[str, Site]
+) -> Iterator[tuple[int, Metering]]:
+    """What is metered in some rows, by whose it is, shape (n_rows,)."""
+    keys = np.stack([owner, flowing.place[rows], flowing.exit[rows]])
+    each, back = np.unique(keys, axis=1, return_inverse=True)
+    volumes = np.bincount(back.ravel(), weights=(flowing.amounts[rows] / flowing.denominator).astype(np.float64))
+    charges: dict[tuple[int, int], tuple[Charge, Hashable, Hashable, str]] = {}
+
+    def named(name: str) -> Hashable:
+        return identity(sites[name]) if name in sites else name
+
+    for (number, place, exit_), volume in zip(each.T.tolist(), volumes.tolist(), strict=True):
+        if (place, exit_) not in charges:
+            (meter, at), name = flowing.places[place], flowing.users.exits[exit_]
+            charge = METERS[meter].charge(described, at, name)
+            offer = described.estate.exits[name].offer_name if name else ""
+            charges[place, exit_] = charge, named(charge.exit), named(name), offer or ""
+        if charges[place, exit_][0].rate:
+            yield number, Metering(*charges[place, exit_], volume)
+
+
+def _lay(
+    evaluation: Evaluation, sites: Mapping[str, Site], numbered: "_Numbered", of_number: Mapping[int, Tried]
+) -> None:
+    """What units lay on the exits of sites."""
+    demand, described = evaluation.demand, evaluation.described
+    for name, every in demand.at_exit.items():
+        group = numbered.of_path[demand.laid.path[every.rows]]
+        rows = np.flatnonzero(group >= 0)
+        site, offer = sites.get(name), described.offer_of(name)
+        if not rows.size or site is None or offer is None:
+            continue
+        present, local = np.unique(group[rows], return_inverse=True)
+        some = Groups(Parts(demand.laid, every.rows[rows]), local, present.size, in_the_mean=True)
+        owners = [numbered.groups[number] for number in present.tolist()]
+        for number in dict.fromkeys(number for number, _ in owners):
+            of_number[number].laid.setdefault(site, Laid())
+        laid = [of_number[number].laid[site] for number, _ in owners]
+        nodes = described.estate.exits[name].units
+        for key, capacity, use in uses(demand, name, some, offer, nodes):
+            _add_use(laid, (key, use.key), capacity, use)
+        _lay_ports(demand, Placed(described, name), some, laid, [place for _, place in owners])
+
+
+def _add_use(laid: list[Laid], key: Key, capacity: float, use: Use | Present | Each) -> None:
+    """The use of each group to what is laid by it."""
+    for row, one in enumerate(laid):
+        if isinstance(use, Use):
+            before = one.series[key][1] if key in one.series else 0.0
+            one.series[key] = (capacity, use.series[row] + before)
+        elif isinstance(use, Present):
+            members = one.present.setdefault(key, (capacity, {}))[1]
+            members |= {use.members[place]: float(use.amount[place]) for place in np.flatnonzero(use.there[row])}
+        else:
+            before = one.each[key][1] if key in one.each else 0.0
+            one.each[key] = (capacity, max(before, float(use.most[row])))
+
+
+def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], places: list[int]) -> None:
+    """What groups ask of the ports that all destinations share."""
+    ports = placed.ports
+    if ports is None:
+        return
+    shared = parts_toward(demand, placed.name)
+    rows = np.flatnonzero(np.isin(some.parts.rows, Parts.of(shared).rows)) if shared else np.zeros(0, dtype=np.intp)
+    if not rows.size:
+        return
+    toward = Groups(Parts(some.parts.laid, some.parts.rows[rows]), some.group[rows], some.count, in_the_mean=True)
+    for asked in ports_asked(demand, placed.name, toward, ports):
+        for row, one in enumerate(laid):
+            if isinstance(asked, Present):
+                members = np.flatnonzero(asked.there[row])
+                one.blocks.update({asked.members[place]: float(asked.amount[place]) for place in members})
+            elif np.any(asked.held[row]):
+                filling = np.broadcast_to(asked.filling, asked.held.shape)[row]
+                one.ports.setdefault(asked.pool.key, {})[places[row]] = (asked.held[row], filling)
+
+
+_Shown = tuple[frozenset[Site], frozenset[Prefix], frozenset[str]]
+
+
+def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Shown:
+    """What a destination sees of a unit, where it takes but so many entries; and what needs one address."""
+    if not any(one.by_size and is_asked(name, unit.needs) for name, one in NEEDS.items()):
+        return frozenset(), frozenset(), frozenset()
+    paths, exits, hosts = evaluation.paths, set[Site](), set[Prefix]()
+    single = set[str]()
+    # Flows of one workload have the same paths, and the same is demanded of them.
+    each = {evaluation.described.estate.flows[name].workload: name for name in unit.flows}
+    for flow in each.values():
+        for path in paths.by_flow[flow] if most_entries(unit.needs) is not None else ():
+            source = path.example.source
+            if unit.holds(path) and path.example.verdict.arrives:
+                if source.kind == "exit" and source.prefix is None and source.exit in sites:
+                    exits.add(sites[source.exit])
+                elif source.kind == "host-public" and path.trace.source.prefix is not None:
+                    hosts.add(path.trace.source.prefix)
+        few, many = (_broken_with(evaluation, flow, unit, number) for number in (1, 2))
+        single |= many - few
+    return frozenset(exits), frozenset(hosts), frozenset(single)
+
+
+def _broken_with(evaluation: Evaluation, flow: str, unit: Unit, number: int) -> set[str]:
+    """The needs that hang on how many addresses each exit has, but not on entries, broken with so many."""
+    paths, exits = evaluation.paths, evaluation.described.estate.exits
+    entries = {(name, toward): 1 for name, one in exits.items() for toward in ("", *one.own_addresses)}
+    addresses = dict.fromkeys(entries, number)
+    broken = broken_needs(paths, flow, entries, addresses, frozenset(unit.subnets))
+    return {one.need for one in broken if one.need in NEEDS and NEEDS[one.need].by_size}

@@ -9,11 +9,11 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, by_headroom, choose, frontier
-from fenrask.optimise.amounts import Amounts
-from fenrask.optimise.judging import judged
+from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_of
 from fenrask.optimise.programme import Model
+from fenrask.optimise.trials import Grounds
 from fenrask.what_if import zone_losses
 from tests.support import InFolder
 
@@ -33,8 +33,9 @@ class AgainstEveryMix(InFolder):
     def cheapest(self, described: Described) -> float:
         """The least bill of all mixes that meet everything, by trying each."""
         now = evaluate(described)
-        units = judged(now, units_of(now, Wanted()))
-        model = Model(Amounts(now.paths, now.demand), units)
+        judge = Judge(now)
+        units = judge.judged(units_of(now, Wanted()))
+        model = Model(Grounds(now, judge.tried, now), units)
         best = float("inf")
         for options in product(*(unit.open_options for unit in units)):
             opened = {site for option in options for site in option.distinct}

@@ -22,6 +22,7 @@ from fenrask.optimise import Choice, Wanted, choose
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
+from fenrask.optimise.trials import Grounds
 from fenrask.routing import flow_paths
 from tests.support import InFolder, merged
 

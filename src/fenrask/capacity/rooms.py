@@ -8,8 +8,9 @@ import numpy as np
 from fenrask.capacity.assignments import ASSIGNMENTS
 from fenrask.capacity.limits import Groups, Present
 from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import Demand, Parts, Series
+from fenrask.demand import Demand, Part, Parts, Series
 from fenrask.estate import Ports
+from fenrask.teletraffic import erlang_b
 
 __all__ = ["Asked", "ports_asked", "room_of"]
 
@@ -42,14 +43,34 @@ def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> I
         return
     for pool in offered:
         parts = Parts.of(pool.parts)
-        groups, traffic = some.of(parts), parts.laid.traffic
-        held = groups.concurrent(pool.weights)
-        filling = _summed(groups, parts.persistent * pool.weights)
-        capped = np.isfinite(traffic.max_open[parts.flow])
-        if np.any(capped):
-            filling = filling + groups.concurrent(np.where(capped, pool.weights, 0.0))
-            filling = filling - _summed(groups, np.where(capped, parts.persistent * pool.weights, 0.0))
+        capped = np.flatnonzero(np.isfinite(parts.laid.traffic.max_open[parts.flow]))
+        free = pool.weights.copy()
+        free[capped] = 0.0
+        groups = some.of(parts)
+        filling = _summed(groups, parts.persistent * free)
+        held = groups.concurrent(free)
+        for row in capped.tolist():
+            opened = np.zeros_like(held)
+            opened[groups.group[row]] = pool.weights[row] * _opened(parts[row])
+            held, filling = held + opened, filling + opened
         yield Asked(pool, held, filling)
+
+
+def _opened(part: Part) -> Series:
+    """What is held of a part whose hosts open but so many connections at once, shape (n_times,).
+
+    Each host's own limit refuses what Erlang's formula says, of connections that are held while they are open.
+    """
+    traffic, curve = part.laid.traffic, part.curve
+    row = int(part.laid.flow[part.row])
+    hosts = max(1.0, float(traffic.hosts[row]))
+    lives = curve.family.connected * curve.duration_s
+    hold = curve.mean_concurrent / curve.mean_profile if curve.mean_profile else lives
+    whole = float(part.laid.share[part.row]) * hosts
+    each = part.rate_per_s * curve.concurrent * (lives / hold if hold else 1.0) / whole
+    refused = np.asarray(erlang_b(float(traffic.max_open[row]) / hosts, each))
+    held: Series = part.persistent + part.rate_per_s * curve.concurrent * (1 - refused)
+    return held
 
 
 def _summed(groups: Groups, each: Series) -> Series:

@@ -2,7 +2,17 @@
 
 from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.addresses.explained import explain_addresses
-from fenrask.addresses.plan import AddressPlan, AllowEntries, AllowList, Change, ExitAddresses, plan_addresses
+from fenrask.addresses.plan import (
+    AddressPlan,
+    AllowEntries,
+    AllowList,
+    Change,
+    ExitAddresses,
+    Held,
+    bought_at,
+    listed_at,
+    plan_addresses,
+)
 
 __all__ = [
     "SINGLE",
@@ -11,8 +21,11 @@ __all__ = [
     "AllowList",
     "Change",
     "ExitAddresses",
+    "Held",
     "Purchase",
+    "bought_at",
     "explain_addresses",
+    "listed_at",
     "plan_addresses",
     "purchases",
 ]

@@ -191,20 +191,34 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
         exit_ = described.estate.exits[sized.exit]
         if exit_.pool is not None:
             continue
-        name, toward = key = (sized.exit, sized.toward)
-        if listed := exit_.listed_toward(toward):
-            owned = sum(1 for one in listed if _holding(described, one))
-            prefixes = fewest_prefixes(listed)
-            choices[key] = (ExitAddresses(name, sized.addresses, None, prefixes, owned, toward),)
-        else:
-            on_sale = prices_of(described, name, blocks=not sized.stated)
-            choices[key] = tuple(
-                ExitAddresses(name, sized.addresses, one, toward=toward) for one in purchases(sized.addresses, on_sale)
-            )
+        key = (sized.exit, sized.toward)
+        choices[key] = listed_at(described, *key, sized.addresses) or bought_at(
+            described, *key, sized.addresses, sized.stated
+        )
     chosen = _cheapest_within(choices, _limits(capacity))
     partners = tuple(_allow_lists(capacity, chosen))
     changes = tuple(_changes(capacity, partners, added or {}))
     return AddressPlan(tuple(chosen.values()), partners, changes, tuple(_held(described)))
+
+
+def listed_at(described: Described, name: str, toward: str, addresses: int) -> tuple[ExitAddresses, ...]:
+    """The addresses that an exit lists, of which so many are in use; none where it lists none."""
+    listed = described.estate.exits[name].listed_toward(toward)
+    if not listed:
+        return ()
+    owned = sum(1 for one in listed if _holding(described, one))
+    return (ExitAddresses(name, addresses, None, fewest_prefixes(listed), owned, toward),)
+
+
+def bought_at(
+    described: Described, name: str, toward: str, addresses: int, stated: bool = False
+) -> tuple[ExitAddresses, ...]:
+    """What there is to buy for so many addresses of an exit: the cheapest for each number of entries.
+
+    stated: whether the exit says how many it has, which then are single ones.
+    """
+    on_sale = prices_of(described, name, blocks=not stated)
+    return tuple(ExitAddresses(name, addresses, one, toward=toward) for one in purchases(addresses, on_sale))
 
 
 def _holding(described: Described, address: Address) -> str:

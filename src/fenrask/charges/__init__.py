@@ -1,6 +1,6 @@
 """Rates, tiers, the month's bill, its division to the cent."""
 
-from fenrask.charges.bill import Bill, bill, hosts_by_rate
+from fenrask.charges.bill import Bill, address_month, bill, hosts_by_rate, lasting_month
 from fenrask.charges.explained import explain_bill
 from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import METERS, Charge, Flowing, Meter, Meters, networks_left
@@ -23,10 +23,12 @@ __all__ = [
     "Piece",
     "Standing",
     "Use",
+    "address_month",
     "bill",
     "estate_wide",
     "explain_bill",
     "hosts_by_rate",
+    "lasting_month",
     "least_month",
     "networks_left",
     "pieces",

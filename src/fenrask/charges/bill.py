@@ -13,7 +13,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses
+from fenrask.addresses import SINGLE, AddressPlan, ExitAddresses, Held
 from fenrask.charges.adjustments import amounts_of, commitments, minimums
 from fenrask.charges.lines import UNALLOCATED, Line, Metered, Shares, Use, Users, grouped
 from fenrask.charges.meters import Meters
@@ -25,7 +25,7 @@ from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
 from fenrask.units import counted
 
-__all__ = ["Bill", "bill", "hosts_by_rate"]
+__all__ = ["Bill", "address_month", "bill", "hosts_by_rate", "lasting_month"]
 
 
 @dataclass(frozen=True)
@@ -136,28 +136,53 @@ def _standing(described: Described, meters: Meters) -> Iterator[Line]:
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
     """Public addresses of exits, every address of a block, and of hosts that have their own."""
-    estate, catalogue = described.estate, described.catalogue
-    month = Fraction(catalogue.hours_per_month)
     for one in plan.exits:
-        stated = catalogue.addresses_in(estate.region_of(estate.exits[one.exit]))
-        rate = stated.hour
-        if one.purchase is not None and isinstance(stated.blocks, dict):
-            yield from _blocks(stated, month, one, _uses(described, one, meters))
-        elif one.bought and rate:
-            spare = f", {one.waste} of them to fill a block" if one.waste else ""
-            whose = f" for {one.toward} alone" if one.toward else ""
-            reason = f"{counted(one.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
-            by_use = _uses(described, one, meters)
-            yield Line("addresses", one.exit, one.bought * month, "address-h", rate, reason, True, by_use)
-    yield from _held(described, plan, meters)
+        yield from _of_exit(described, one, _uses(described, one, meters))
+    yield from _held(described, plan.held, meters)
     yield from _of_hosts(described, meters.users)
 
 
-def _held(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
+def _of_exit(described: Described, one: ExitAddresses, uses: Shares) -> Iterator[Line]:
+    """The addresses of one exit."""
+    stated = described.catalogue.addresses_in(described.estate.region_of(described.estate.exits[one.exit]))
+    month = Fraction(described.catalogue.hours_per_month)
+    if one.purchase is not None and isinstance(stated.blocks, dict):
+        yield from _blocks(stated, month, one, uses)
+    elif one.bought and stated.hour:
+        spare = f", {one.waste} of them to fill a block" if one.waste else ""
+        whose = f" for {one.toward} alone" if one.toward else ""
+        reason = f"{counted(one.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
+        yield Line("addresses", one.exit, one.bought * month, "address-h", stated.hour, reason, True, uses)
+
+
+def address_month(described: Described, one: ExitAddresses) -> Fraction:
+    """What the addresses of one exit cost a month."""
+    users = Users(described.estate)
+    nobody = Metered.of(users, {}).shares(Use(one.exit, UNALLOCATED))
+    return sum((line.amount for line in _of_exit(described, one, nobody)), Fraction(0))
+
+
+def lasting_month(described: Described, held: Sequence[Held]) -> Fraction:
+    """What addresses cost a month that no exit's number changes: those that are held, and those of hosts."""
+    month, total = Fraction(described.catalogue.hours_per_month), Fraction(0)
+    for one in held:
+        if one.prefix.version == 4:
+            total += Fraction(_hour_of(described, one)) * month
+    for rates in hosts_by_rate(described).values():
+        total += sum((Fraction(rate) * hosts * month for rate, hosts in rates), Fraction(0))
+    return total
+
+
+def _hour_of(described: Described, held: Held) -> Decimal:
+    """What a held address or block costs an hour."""
+    return described.catalogue.addresses_in(held.region).block_hour(held.prefix.prefixlen)
+
+
+def _held(described: Described, held: Sequence[Held], meters: Meters) -> Iterator[Line]:
     """Addresses and blocks that are held, used or not; by use of the exits that list them."""
     month = Fraction(described.catalogue.hours_per_month)
-    for one in plan.held:
-        rate = described.catalogue.addresses_in(one.region).block_hour(one.prefix.prefixlen)
+    for one in held:
+        rate = _hour_of(described, one)
         if not rate or one.prefix.version != 4:
             continue
         size = int(one.prefix.num_addresses)

@@ -4,6 +4,7 @@ from fenrask.evaluation.explained import explain
 from fenrask.evaluation.needs import (
     ALLOWED,
     NEEDS,
+    SURVIVES,
     BrokenNeed,
     Need,
     broken_needs,
@@ -12,6 +13,7 @@ from fenrask.evaluation.needs import (
     is_asked,
     most_entries,
     not_allowed,
+    wanted_on_the_way,
 )
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
@@ -19,6 +21,7 @@ from fenrask.evaluation.surviving import Survived, Surviving
 __all__ = [
     "ALLOWED",
     "NEEDS",
+    "SURVIVES",
     "Survived",
     "Surviving",
     "BrokenNeed",
@@ -32,4 +35,5 @@ __all__ = [
     "is_asked",
     "most_entries",
     "not_allowed",
+    "wanted_on_the_way",
 ]

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from fenrask.estate import BY_NAME, Described, Estate, Flow, Needs, Onward
+from fenrask.estate import BY_NAME, Described, Estate, ExitModel, Flow, Needs, Onward
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.availability import availability, down_minutes
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
@@ -16,6 +16,7 @@ from fenrask.units import counted
 __all__ = [
     "ALLOWED",
     "NEEDS",
+    "SURVIVES",
     "BrokenNeed",
     "Need",
     "any_by_size",
@@ -26,6 +27,7 @@ __all__ = [
     "is_asked",
     "most_entries",
     "not_allowed",
+    "wanted_on_the_way",
 ]
 
 
@@ -195,13 +197,15 @@ class Need:
     """Whether it is demanded of a flow in the mean of its parts."""
     most_entries: Callable[[Needs], int | None] = lambda _: None
     """The most allow-list entries that a destination's list takes, where it says that."""
+    wants: Callable[[type[ExitModel]], bool] | None = None
+    """The kinds of exits that something must pass on its way to meet it, where these do not lead out themselves."""
     is_asked: Callable[[Needs], object] | None = None
     """Whether it is demanded; None: where its key is set."""
 
 
 NEEDS: dict[str, Need] = {
     "fixed_source": Need(_fixed_source),
-    "inspected": Need(_inspected),
+    "inspected": Need(_inspected, wants=lambda kind: kind.inspects),
     "off_internet": Need(_off_internet),
     "max_source_addresses": Need(
         _max_source_addresses, by_size=True, most_entries=lambda needs: needs.max_source_addresses
@@ -211,6 +215,9 @@ NEEDS: dict[str, Need] = {
     "outbound_only": Need(_outbound_only),
 }
 """By key, in the order in which they are judged."""
+
+SURVIVES = "survives"
+"""That a flow is as it should be after each fault that it names: see `Surviving`."""
 
 ALLOWED = "allowed"
 """That a partner's allow-list, where the estate says what is on it, holds what it sees."""
@@ -236,6 +243,12 @@ def by_size(name: str) -> bool:
 def in_the_mean(name: str) -> bool:
     """Whether a need is demanded of a flow in the mean of its parts, and so of none of them."""
     return name in NEEDS and NEEDS[name].in_the_mean
+
+
+def wanted_on_the_way(needs: Needs) -> list[Callable[[type[ExitModel]], bool]]:
+    """The kinds of exits that something with these needs must pass on its way."""
+    each = ((name, one.wants) for name, one in NEEDS.items())
+    return [wants for name, wants in each if wants is not None and is_asked(name, needs)]
 
 
 def most_entries(needs: Needs) -> int | None:

@@ -10,7 +10,7 @@ from fenrask.charges import Bill, bill, upkeep_hours
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import BrokenNeed, any_by_size, broken_needs, every_broken_need, in_the_mean
+from fenrask.evaluation.needs import SURVIVES, BrokenNeed, any_by_size, broken_needs, every_broken_need, in_the_mean
 from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
@@ -163,7 +163,7 @@ class Evaluation:
         found = _by_flow(every_broken_need(self.paths))
         broken = {(flow, one.need) for flow, some in found.items() for one in some}
         cut_off = self.surviving.cut_off(Before(self.paths, found, None, None)) if self._after_faults else ()
-        return frozenset(broken | {(flow, "survives") for flow in cut_off})
+        return frozenset(broken | {(flow, SURVIVES) for flow in cut_off})
 
     def breaks(self, flow: str, subnets: Container[str]) -> frozenset[str]:
         """The needs that the paths of a flow's part from these subnets break by themselves, faults included.
@@ -176,7 +176,7 @@ class Evaluation:
         needs = {one.need for one in found}
         before = Before(self.paths, {flow: found}, None, None)
         if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, before):
-            needs.add("survives")
+            needs.add(SURVIVES)
         return frozenset(needs)
 
     @property

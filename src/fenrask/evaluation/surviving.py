@@ -15,7 +15,7 @@ from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, cap
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
-from fenrask.evaluation.needs import NEEDS, BrokenNeed, broken_needs, in_the_mean, is_asked
+from fenrask.evaluation.needs import NEEDS, SURVIVES, BrokenNeed, broken_needs, in_the_mean, is_asked
 from fenrask.routing import Paths
 from fenrask.units import figure, percent
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Before", "Survived", "Surviving"]
 
-_BY_ITSELF = ("survives", "arrives")
+_BY_ITSELF = (SURVIVES, "arrives")
 """What is looked at by itself."""
 
 
@@ -177,7 +177,7 @@ class Surviving:
                 why = cut or short.get(flow, "")
                 if why and flow not in told:
                     told.add(flow)
-                    yield BrokenNeed(flow, "survives", f"{survived.name}: {why}")
+                    yield BrokenNeed(flow, SURVIVES, f"{survived.name}: {why}")
 
     def _each(self, survived: Survived, before: Before) -> Iterator[tuple[str, str]]:
         """Each of its flows with why it does not survive, or nothing: the same for flows of one workload to one end."""

@@ -6,7 +6,7 @@ from math import inf
 from fenrask.capacity import ExitCapacity
 from fenrask.estate import Flow
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import BrokenNeed, Evaluation, Survived, by_size
+from fenrask.evaluation import SURVIVES, BrokenNeed, Evaluation, Survived, by_size
 from fenrask.optimise.judging import breaks
 from fenrask.optimise.patch import exits_of
 from fenrask.optimise.problem import CURRENT, Option, Site
@@ -73,7 +73,7 @@ def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tu
     # What exits lack after a fault is a row of its own: see `_covers_after`.
     lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
     for one in evaluation.broken:
-        if one.need == "survives" and one.flow in lacking:
+        if one.need == SURVIVES and one.flow in lacking:
             continue
         if by_size(one.need):
             yield _against_together(model, taken, one)

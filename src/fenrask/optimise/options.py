@@ -223,7 +223,7 @@ def _translators(described: Described, group: Group, name: str, places: Places) 
     if offer.scope == "region":
         site = places.at(name, network, None)
         yield Option(f"{name} for the network", (site,) * len(group.subnets))
-        if (inner := places.behind(name, network, None)) != site and network in places.inspected:
+        if (inner := places.behind(name, network, None)) != site and places.wants(network):
             # One in a subnet of its own serves what a firewall passes on, and other subnets directly.
             yield Option(f"{name} in a subnet of {network}", (inner,) * len(group.subnets))
         return
@@ -238,13 +238,13 @@ def _translators(described: Described, group: Group, name: str, places: Places) 
 
 
 def _behind(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
-    """An offer behind a firewall that inspects and does not translate, where anything of the network is inspected."""
+    """An offer behind an exit that something of the network has to pass, and that does not translate itself."""
     offers, network = described.catalogue.offers, group.network
-    if network not in places.inspected or KINDS[offers[name].kind].inspects:
+    if not places.wants(network) or places.is_wanted(network, name):
         return
     zones = [described.estate.subnets[one].zone for one in group.subnets]
     for wall, offer in offers.items():
-        if not KINDS[offer.kind].inspects:
+        if not places.is_wanted(network, wall):
             continue
         words = f"{wall} before {name}"
         if "region" in (offer.scope, offers[name].scope):

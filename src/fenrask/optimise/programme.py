@@ -11,18 +11,16 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
 
-from fenrask.addresses import SINGLE, Purchase, purchases
+from fenrask.addresses import ExitAddresses, bought_at, listed_at
 from fenrask.capacity import room_of
-from fenrask.charges import hosts_by_rate
+from fenrask.charges import address_month, hosts_by_rate, lasting_month
 from fenrask.designs.held import idle_addresses
-from fenrask.estate import Commitment, Described, ExitModel, Ports
+from fenrask.estate import Commitment, Described, Ports
 from fenrask.evaluation import is_asked
 from fenrask.optimise.counts import Counts
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.trials import Grounds, Laid, Placed, Tried
-from fenrask.prefixes import Prefix, fewest_prefixes
 from fenrask.programming import Program
-from fenrask.units import exact
 
 __all__ = ["AddressChoice", "Model", "Spent"]
 
@@ -80,7 +78,7 @@ class Model:
     change_without: float = 0.0
     """What changes cost where no variable is taken."""
 
-    _sold: dict[tuple[str, int], list[Purchase]] = field(default_factory=dict)
+    _sold: dict[tuple[str, int], list[tuple[Fraction, int]]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._options()
@@ -299,14 +297,11 @@ class Model:
                 self.placed[site] = Placed(self.described, name)
                 self._open(site)
                 self.using[site] = []
-                exit_ = estate.exits[name]
-                number = sum(self._paid(exit_, toward) for toward in ("", *exit_.own_addresses))
-                hour = self.described.catalogue.addresses_in(self.placed[site].region).hour
-                month = float(number * hour * self.described.catalogue.hours_per_month)
-                self.spend("addresses", site.offer, self.opened[site], month)
+                self.spend("addresses", site.offer, self.opened[site], float(self._month_of(name)))
                 known = [site]
             for site in known:
-                self._as_it_is(site, self._paid(estate.exits[name], "") if name in estate.exits else 0)
+                exit_ = estate.exits.get(name)
+                self._as_it_is(site, (exit_.stated_toward("") or 1) if exit_ is not None else 0)
             if known:
                 self.program.row({self.opened[site]: 1.0 for site in known}, low=1)
 
@@ -319,22 +314,11 @@ class Model:
 
     def add_held(self) -> None:
         """What is paid for addresses that are held, used or not, and for those of hosts: no choice changes it."""
-        catalogue, month = self.described.catalogue, 0.0
-        for one in self.described.estate.public_addresses.values():
-            if one.address.version == 4:
-                region = self._region_of_held(one.address)
-                month += float(catalogue.addresses_in(region).block_hour(one.address.prefixlen))
-        for rates in hosts_by_rate(self.described).values():
-            month += sum(float(Fraction(rate) * hosts) for rate, hosts in rates)
+        month = float(lasting_month(self.described, self.grounds.current.plan.held))
         if month:
             held = self.program.variable()
             self.program.row({held: 1.0}, low=1)
-            self.spend("addresses", "", held, month * float(catalogue.hours_per_month))
-
-    def _region_of_held(self, prefix: Prefix) -> str:
-        estate = self.described.estate
-        listing = (one for one in estate.exits.values() if any(address in prefix for address in one.every_listed))
-        return next((estate.region_of(one) for one in listing), "")
+            self.spend("addresses", "", held, month)
 
     def existing(self, name: str) -> Site:
         """The site of an exit that exists and that no option uses."""
@@ -396,44 +380,45 @@ class Model:
         return min(_MOST_ADDRESSES, max(_FEW_ADDRESSES, 2 + ceil(1.3 * wanted)))
 
     def _purchases_of(self, site: Site) -> Iterator[AddressChoice]:
-        described = self.described
-        stated = described.catalogue.addresses_in(self.placed[site].region)
-        month = exact(described.catalogue.hours_per_month)
-        existing = described.estate.exits[site.existing] if site.existing else None
-        listed = existing.listed_addresses if existing else ()
-        own = sum(self._paid(existing, toward) for toward in existing.own_addresses) if existing else 0
-        if listed and existing:
-            hours = (self._paid(existing, "") + own) * exact(stated.hour) * month
-            yield AddressChoice(len(listed), hours, len(fewest_prefixes(listed)), listed=True)
+        described, placed = self.described, self.placed[site]
+        own = self._month_of(site.existing, own=True) if site.existing else Fraction(0)
+        for one in self._listed(site):
+            month = address_month(described, one) + own
+            yield AddressChoice(one.in_use, month, one.entries, listed=True)
         limit, wanted = self._most_addresses(site), self._most_wanted(site)
+        most = wanted if limit is None else min(limit, wanted)
         if not site.existing:
-            idle = len(idle_addresses(described, {*described.estate.exits}, self.placed[site].region))
-            for number in range(1, min(idle, wanted if limit is None else min(limit, wanted)) + 1):
+            idle = len(idle_addresses(described, {*described.estate.exits}, placed.region))
+            for number in range(1, min(idle, most) + 1):
                 yield AddressChoice(number, Fraction(0), number, held=True)
-        for number in _numbers(wanted if limit is None else min(limit, wanted)):
-            for one in self._on_sale(self.placed[site].region, number):
-                yield AddressChoice(number, (one.hour + own * exact(stated.hour)) * month, one.entries)
+        for number in _numbers(most):
+            for month, entries in self._on_sale(placed, number):
+                yield AddressChoice(number, month + own, entries)
+
+    def _listed(self, site: Site) -> tuple[ExitAddresses, ...]:
+        """The addresses that an exit which exists lists for all who have none of their own."""
+        if not site.existing:
+            return ()
+        number = len(self.described.estate.exits[site.existing].listed_addresses)
+        return listed_at(self.described, site.existing, "", number)
+
+    def _month_of(self, name: str, own: bool = False) -> Fraction:
+        """What the addresses of an exit that exists cost a month, as it is; or those alone that few see."""
+        exits = (one for one in self.grounds.current.plan.exits if one.exit == name and (one.toward or not own))
+        return sum((address_month(self.described, one) for one in exits), Fraction(0))
 
     def _most_addresses(self, site: Site) -> int | None:
         """As many as its offer takes."""
         offer = self.placed[site].offer
         return offer.limits.addresses if offer else None
 
-    def _on_sale(self, region: str, number: int) -> list[Purchase]:
-        """What there is to buy for so many addresses in a region: the cheapest for each number of entries."""
-        if (region, number) not in self._sold:
-            stated = self.described.catalogue.addresses_in(region)
-            prices = {length: exact(stated.block_hour(length)) for length in (*stated.blocks, SINGLE)}
-            self._sold[region, number] = list(purchases(number, prices))
-        return self._sold[region, number]
-
-    def _paid(self, exit_: ExitModel, toward: str) -> int:
-        """The addresses of an exit, of one destination alone or (empty) of the rest, that are paid for as its own."""
-        held, listed = self.described.estate.public_addresses.values(), exit_.listed_toward(toward)
-        if listed:
-            return sum(1 for address in listed if not any(address in one.address for one in held))
-        stated = exit_.stated_toward(toward)
-        return 1 if stated is None else stated
+    def _on_sale(self, placed: Placed, number: int) -> list[tuple[Fraction, int]]:
+        """What so many addresses cost a month where an exit is: the least for each number of entries."""
+        key = (placed.region, number)
+        if key not in self._sold:
+            each = bought_at(placed.described, placed.name, "", number)
+            self._sold[key] = [(address_month(placed.described, one), one.entries) for one in each]
+        return self._sold[key]
 
 
 def _numbers(most: int) -> list[int]:

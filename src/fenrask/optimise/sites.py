@@ -1,11 +1,12 @@
 """Where exits are, and could be: in a zone, for a network, behind a firewall, or joined by a hub."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from fenrask.designs.draft import DEFAULT
 from fenrask.designs.topologies import existing_hub, hub_offer
-from fenrask.estate import KINDS, Described, Onward
+from fenrask.estate import KINDS, Described, ExitModel, Onward
+from fenrask.evaluation import wanted_on_the_way
 from fenrask.optimise.problem import Group, Role, Site
 from fenrask.prefixes import overlaps
 from fenrask.routing import Paths, Tracer
@@ -29,15 +30,22 @@ class Places:
                 subnet = estate.subnets[name]
                 zones = self._zones.setdefault(subnet.network, Counter())
                 zones[subnet.zone] += int(estate.workloads[workload].hosts * share)
-        self.inspected = {
-            estate.subnets[name].network
-            for flow in estate.outward_flows.values()
-            if estate.needs_of(flow).inspected
-            for name in estate.workloads[flow.from_].subnets
-        }
-        """The networks from which something must be inspected."""
+        self._wanted: dict[str, dict[Callable[[type[ExitModel]], bool], None]] = {}
+        for flow in estate.outward_flows.values():
+            wanted = dict.fromkeys(wanted_on_the_way(estate.needs_of(flow)))
+            for name in estate.workloads[flow.from_].subnets if wanted else ():
+                self._wanted.setdefault(estate.subnets[name].network, {}).update(wanted)
         self.centre = self._centre()
         """The network that a hub could bring the others' traffic to; empty where none can."""
+
+    def wants(self, network: str) -> bool:
+        """Whether something from a network must pass an exit of some kind on its way."""
+        return network in self._wanted
+
+    def is_wanted(self, network: str, offer: str) -> bool:
+        """Whether an offer is of such a kind."""
+        kind = KINDS[self.described.catalogue.offers[offer].kind]
+        return any(wants(kind) for wants in self._wanted.get(network, ()))
 
     def zones(self, network: str) -> list[str | None]:
         """The zones of a network from which something is sent."""

@@ -1,21 +1,31 @@
 """A new exit kind, port assignment, rule, design or format is one registration: every command takes a toy one."""
 
+import ast
+import json
 import unittest
 from collections.abc import Iterator
 from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from pathlib import Path
 from typing import Any, ClassVar, Literal
 from unittest.mock import patch
 
 from typer.testing import CliRunner
 
+import fenrask
+from fenrask.capacity import LIMITS, Limit
 from fenrask.capacity.assignments import ASSIGNMENTS, SHARED_ONCE
+from fenrask.charges import METERS, STANDING, Charge, Meter, Standing
 from fenrask.checks import RULES, Context, Doubt, Rule
 from fenrask.cli.app import app
 from fenrask.designs.contract import Design
 from fenrask.designs.standard import STANDARD
-from fenrask.estate import Catalogue, Estate, Offer
+from fenrask.estate import Catalogue, Described, Estate, Needs, Offer, Rates, Transfer
+from fenrask.estate.catalogue import Limits
 from fenrask.estate.exits import KINDS, Announcing, Counted, InSubnet, Translating
 from fenrask.estate.ports import PORTS, Ports
+from fenrask.evaluation import NEEDS, Need
 from fenrask.findings import Severity
 from fenrask.views.formats import FORMATS, Rendering
 from fenrask.views.page import Page
@@ -146,6 +156,116 @@ class Additions(InFolder):
 
     def test_a_new_format(self) -> None:
         self.assertRegex(self.told("capacity", "--format", "toy"), "^toy says: ")
+
+
+def _is_gateway(described: Described, name: str) -> bool:
+    return described.estate.exits[name].kind == "translation-gateway"
+
+
+def toy_need(case: Any) -> str:
+    passing = (name for path in case.paths for name in path.example.exits)
+    return next((f"{name} is a toy's foe" for name in passing if _is_gateway(case.described, name)), "")
+
+
+TOY_LIMIT = Limit(
+    "toy slots",
+    "slots",
+    lambda offer: 500 if offer.kind == "translation-gateway" else None,
+    lambda *given: LIMITS["connections"].used(*given),
+)
+TOY_METER = Meter(
+    lambda described, trace, _: ((name, name) for name in trace.exits if _is_gateway(described, name)),
+    lambda _, place, name: Charge("toy toll", Decimal(100), name, "a toy is paid", exit=name),
+)
+TOY_STANDING = Standing(Fraction(1), "toy", Decimal(900), "a toy is kept")
+TOY_NEED = Need(toy_need, is_asked=lambda needs: needs.fixed_source)
+
+
+class CountedEverywhere(InFolder):
+    """A toy limit, meter, standing charge and need, a line each: the same is taken where any of them speaks against it.
+
+    A host costs more than the gateway that there is, so that nobody takes one but for a toy.
+    """
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"host": {"rates": {"hour": 0.5}}}}))
+        asked = {"workloads": {"work": {"needs": {"fixed_source": True}}}}
+        self.write("estate.yaml", merged(ESTATE, {"flows": {"talk": {"out_kib_per_connection": 4}}, **asked}))
+        zone = {"network": "net", "zone": "b", "routes": "beyond"}
+        second = {
+            "subnets": {"app-b": {**zone, "prefix": "10.0.2.0/24"}, "edge-b": {**zone, "prefix": "10.0.9.16/28"}},
+            "route_tables": {"beyond": {"0.0.0.0/0": "gate-b"}},
+            "exits": {"gate-b": {**ESTATE["exits"]["gate"], "subnet": "edge-b", "addresses": ["203.0.113.2"]}},
+            "workloads": {"work": {"subnets": ["app", "app-b"]}},
+        }
+        second["subnets"]["edge-b"]["routes"] = "public"  # type: ignore[index]
+        self.write("two.yaml", merged(merged(ESTATE, asked), second))
+
+    def told(self, *arguments: str) -> str:
+        done = self.program(*arguments, columns=140)
+        self.assertNotIn("own fault", done.stderr)
+        return done.stdout
+
+    def columns(self, *arguments: str, of: str) -> list[dict[str, Any]]:
+        rows: list[dict[str, Any]] = json.loads(self.told(*arguments, "--format", "json"))["rows"][of]
+        return rows
+
+    def keeps_from_the_gateway(self) -> None:
+        """`choose` takes the host, proves it, and `compare` agrees."""
+        chosen = self.told("choose", "estate.yaml")
+        self.assertIn("374.03 EUR/month, proven optimal", chosen)
+        self.assertIn("host-net-a > door", chosen)
+        self.assertIn('"translator hosts", 374.03', self.told("compare", "estate.yaml"))
+
+    def test_without_any(self) -> None:
+        self.assertIn("the estate as it is", self.told("choose", "estate.yaml"))
+
+    def test_a_limit(self) -> None:
+        with patch.dict(LIMITS, {"toy-slots": TOY_LIMIT}):
+            self.assertIn("gate exceeds toy slots: 620 of 500", self.told("check", "estate.yaml"))
+            self.assertRegex(self.told("capacity", "estate.yaml"), r"toy slots +620 +500")
+            self.keeps_from_the_gateway()
+            # Half of the hosts use each gateway, until the other's zone is lost.
+            self.assertNotIn("toy slots", self.told("check", "two.yaml"))
+            self.assertRegex(self.told("stress", "two.yaml"), r"gate-b +gate-b exceeds its limit of 500 slots: 620")
+
+    def test_a_meter(self) -> None:
+        with patch.dict(METERS, {"toy-toll": TOY_METER}):
+            self.assertRegex(self.told("charges", "estate.yaml"), r"toy toll +gate +107.643 +GB +100 +10,764.29")
+            self.keeps_from_the_gateway()
+
+    def test_a_standing_charge(self) -> None:
+        keep = {"toy keep": lambda described, name: TOY_STANDING if _is_gateway(described, name) else None}
+        with patch.dict(STANDING, keep):
+            self.assertRegex(self.told("charges", "estate.yaml"), r"toy keep +gate +1 +toy +900 +900.00")
+            self.keeps_from_the_gateway()
+
+    def test_a_need(self) -> None:
+        with patch.dict(NEEDS, {"toy-need": TOY_NEED}):
+            self.assertIn("talk breaks toy-need: gate is a toy's foe", self.told("check", "estate.yaml"))
+            self.keeps_from_the_gateway()
+
+
+class NamedNowhere(unittest.TestCase):
+    """The choice has no limit, meter, need, kind of exit or port assignment by its name: it loops over the tables."""
+
+    def test_no_name_in_the_choice(self) -> None:
+        names = {*LIMITS, *METERS, *NEEDS, *KINDS, *ASSIGNMENTS, *PORTS}
+        attributes = {
+            name for model in (Limits, Rates, Needs, Transfer, *PORTS.values()) for name in model.model_fields
+        }
+        # What is chosen is how many addresses; subnets and hosts are words of estates, too.
+        attributes -= {"addresses", "subnets", "hosts", "per_address", "survives"}
+        for file in sorted((Path(fenrask.__file__).parent / "optimise").glob("*.py")):
+            tree = ast.parse(file.read_text(encoding="utf-8"))
+            docs = {id(node.value) for node in ast.walk(tree) if isinstance(node, ast.Expr)}
+            for node in ast.walk(tree):
+                with self.subTest(file=file.name, line=getattr(node, "lineno", 0)):
+                    if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docs:
+                        self.assertNotIn(node.value, names)
+                    if isinstance(node, ast.Attribute):
+                        self.assertNotIn(node.attr, attributes)
 
 
 if __name__ == "__main__":

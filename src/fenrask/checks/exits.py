@@ -106,7 +106,7 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
             continue
         flow = context.estate.flows[broken.flow]
         stated = context.estate.remotes[flow.remote].needs
-        where = f"destinations.{flow.other_end}" if getattr(stated, broken.need) else f"workloads.{flow.workload}"
+        where = f"destinations.{flow.other_end}" if getattr(stated, broken.need, None) else f"workloads.{flow.workload}"
         remedy = f"Route it through an exit that meets {broken.need} (`fenrask compare` shows designs), or remove"
         cause = f"{broken.flow} breaks {broken.need}: {broken.why}"
         place = context.place("flows", broken.flow)

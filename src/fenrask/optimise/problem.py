@@ -88,7 +88,7 @@ class Site:
         before = f"before {self.onward}" if self.onward else ""
         zone = f"zone {self.zone}" if self.zone else ""
         return " ".join(
-            filter(None, (f"new {self.offer or 'hub'}", before, self.destination, "in", self.network, zone))
+            filter(None, (f"new {self.offer}", before, self.destination, "in", self.network, zone))
         )
 
 

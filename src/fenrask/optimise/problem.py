@@ -87,9 +87,7 @@ class Site:
             return f"public addresses on hosts in {self.network}"
         before = f"before {self.onward}" if self.onward else ""
         zone = f"zone {self.zone}" if self.zone else ""
-        return " ".join(
-            filter(None, (f"new {self.offer}", before, self.destination, "in", self.network, zone))
-        )
+        return " ".join(filter(None, (f"new {self.offer}", before, self.destination, "in", self.network, zone)))
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,7 @@ from fenrask.charges.meters import Meters
 from fenrask.charges.rates import Piece, pieces
 from fenrask.charges.rounding import Divided
 from fenrask.charges.standing import STANDING, standing_charges
-from fenrask.estate import Addresses, Described, Tiers
+from fenrask.estate import Described, Tiers
 from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
 from fenrask.units import counted
@@ -137,29 +137,36 @@ def _standing(described: Described, meters: Meters) -> Iterator[Line]:
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
     """Public addresses of exits, every address of a block, and of hosts that have their own."""
     for one in plan.exits:
-        yield from _of_exit(described, one, _uses(described, one, meters))
+        uses = _uses(described, one, meters)
+        for quantity, unit, rate, reason in _of_exit(described, one):
+            if rate:
+                yield Line("addresses", one.exit, quantity, unit, rate, reason, True, uses)
     yield from _held(described, plan.held, meters)
     yield from _of_hosts(described, meters.users)
 
 
-def _of_exit(described: Described, one: ExitAddresses, uses: Shares) -> Iterator[Line]:
-    """The addresses of one exit."""
+_Priced = tuple[Fraction, str, Decimal, str]
+"""A quantity with its unit and rate, and the reason."""
+
+
+def _of_exit(described: Described, one: ExitAddresses) -> Iterator[_Priced]:
+    """What the addresses of one exit cost: a line for each size, where blocks have a price of their own."""
     stated = described.catalogue.addresses_in(described.estate.region_of(described.estate.exits[one.exit]))
     month = Fraction(described.catalogue.hours_per_month)
     if one.purchase is not None and isinstance(stated.blocks, dict):
-        yield from _blocks(stated, month, one, uses)
-    elif one.bought and stated.hour:
+        for length, number in sorted(Counter(one.purchase.lengths).items()):
+            what, unit = ("single addresses", "address-h") if length == SINGLE else (f"/{length}", "block-h")
+            yield number * month, unit, stated.block_hour(length), f"{number} x {what}, {month} hours"
+    elif one.bought:
         spare = f", {one.waste} of them to fill a block" if one.waste else ""
         whose = f" for {one.toward} alone" if one.toward else ""
         reason = f"{counted(one.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
-        yield Line("addresses", one.exit, one.bought * month, "address-h", stated.hour, reason, True, uses)
+        yield one.bought * month, "address-h", stated.hour, reason
 
 
 def address_month(described: Described, one: ExitAddresses) -> Fraction:
     """What the addresses of one exit cost a month."""
-    users = Users(described.estate)
-    nobody = Metered.of(users, {}).shares(Use(one.exit, UNALLOCATED))
-    return sum((line.amount for line in _of_exit(described, one, nobody)), Fraction(0))
+    return sum((quantity * Fraction(rate) for quantity, _, rate, _ in _of_exit(described, one)), Fraction(0))
 
 
 def lasting_month(described: Described, held: Sequence[Held]) -> Fraction:
@@ -231,17 +238,6 @@ def _uses(described: Described, one: ExitAddresses, meters: Meters) -> Shares:
         mine = [bool(name) and exit_.toward(flows[name].remote) == one.toward for name in metered.users.flows]
         metered = metered.where(np.array(mine, dtype=bool)[metered.flow])
     return metered.shares(Use(one.exit, UNALLOCATED))
-
-
-def _blocks(stated: Addresses, month: Fraction, one: ExitAddresses, uses: Shares) -> Iterator[Line]:
-    """The addresses of one exit where blocks have a price of their own: a line for each size."""
-    for length, number in sorted(Counter(one.purchase.lengths if one.purchase else ()).items()):
-        rate = stated.block_hour(length)
-        if rate:
-            what, unit = ("single addresses", "address-h") if length == SINGLE else (f"/{length}", "block-h")
-            yield Line(
-                "addresses", one.exit, number * month, unit, rate, f"{number} x {what}, {month} hours", True, uses
-            )
 
 
 def _by_volume(described: Described, meters: Meters) -> Iterator[Line]:

@@ -37,6 +37,22 @@ def running_hours(estate: Estate, network: str) -> float | None:
     return max(hours) if hours and len(hours) == len(own) else None
 
 
+_ENTERED = "exits by which flows come in"
+"""Under which they are found among what is reused, with the estate of which they are."""
+
+
+def _entered(described: Described) -> frozenset[str]:
+    """The exits by which flows come in: many drafts are made of one estate."""
+    inward = tuple(described.estate.inward_flows)
+    if not inward:
+        return frozenset()
+    known = described.reused.get(_ENTERED)
+    if known is None or known[0] is not described.estate:
+        known = described.reused[_ENTERED] = (described.estate, flow_paths(described, inward).inward_exits)
+    found: frozenset[str] = known[1]
+    return found
+
+
 class Draft:
     """A patch in the making. Retired exits lose their routes, and so do exits that do not exist."""
 
@@ -44,8 +60,7 @@ class Draft:
         """Retire every exit that has an offer, apart from those kept and those by which flows come in."""
         self.described = described
         self.estate = described.estate
-        inward = tuple(self.estate.inward_flows)
-        stays = {*kept, *(flow_paths(described, inward).inward_exits if inward else ())}
+        stays = {*kept, *_entered(described)}
         self.retired = {name for name, one in self.estate.exits.items() if one.needs_offer and name not in stays}
         self.exits: dict[str, Any] = dict.fromkeys(sorted(self.retired))
         self.networks: dict[str, dict[str, Any]] = {}

@@ -1,11 +1,12 @@
 """The rules of `check`. A new rule is one function and one entry of `RULES`."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
 from fenrask.checks.audit import Audited, audit
-from fenrask.checks.contract import Context, Doubt, Rule
+from fenrask.checks.contract import Context, Doubt, Rule, in_yaml
+from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
 
@@ -146,11 +147,28 @@ def check(evaluation: Evaluation, only: Collection[str] = (), skip: Collection[s
     """
     context = Context(evaluation)
     chosen = [rule for rule in RULES if (not only or rule.name in only) and rule.name not in skip]
+    found = sorted(
+        _found(context, chosen, with_exceptions=not only and not skip),
+        key=lambda f: (bool(f.accepted), -f.severity, f.place.file, f.place.line, f.place.column),
+    )
+    return [_told(one) for one in tried(context, chosen, found, _found)]
+
+
+def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True) -> list[Finding]:
+    """The findings of some rules, in their order; those that the estate accepts with its reason."""
     last = addressing.unused_exception
-    found = [finding for rule in chosen if rule.find is not last for finding in rule.findings(context)]
-    found = [replace(finding, accepted=addressing.accepted(evaluation.described, finding)) for finding in found]
-    for rule in chosen:
-        if rule.find is last and not only and not skip:
+    found = [finding for rule in rules if rule.find is not last for finding in rule.findings(context)]
+    found = [replace(one, accepted=addressing.accepted(context.described, one)) for one in found]
+    for rule in rules if with_exceptions else ():
+        if rule.find is last:
             context.reported.update(f"{finding.rule} at {finding.place.path}" for finding in found)
             found += rule.findings(context)
-    return sorted(found, key=lambda f: (bool(f.accepted), -f.severity, f.place.file, f.place.line, f.place.column))
+    return found
+
+
+def _told(finding: Finding) -> Finding:
+    """A finding whose remedy names its patch."""
+    if finding.fix is None:
+        return finding
+    remedy = f"{finding.remedy} Merge into the estate: `{in_yaml(finding.fix)}`".strip()
+    return replace(finding, remedy=remedy)

@@ -46,7 +46,7 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
         {"exits": {one.exit: one.with_addresses("auto", one.needed)}},
     ]
     before = {(broken.flow, broken.need) for broken in context.evaluation.broken}
-    for fix in fixes:
+    for fix in fixes if context.seeks else ():
         after = context.evaluated(fix)
         then = after.capacity.of(one.exit, one.toward)
         if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:

@@ -32,11 +32,13 @@ class Context:
     evaluation: Evaluation
     reported: set[str] = field(default_factory=set)
     """What has been found, as `RULE at PATH`; filled before the exceptions are judged."""
+    seeks: bool = True
+    """Whether remedies are looked for."""
     trials: int = field(init=False)
     """How many fixes may still be tried out."""
 
     def __post_init__(self) -> None:
-        self.trials = max(4, min(_TRIALS, _TRACED // max(1, len(self.estate.flows))))
+        self.trials = max(4, min(_TRIALS, _TRACED // max(1, len(self.estate.flows)))) if self.seeks else 0
 
     @property
     def described(self) -> Described:
@@ -93,6 +95,8 @@ class Context:
 
     def reaches(self, workload: str, destination: str, fix: Fix) -> bool:
         """Whether a workload reaches a destination from all its subnets with a fix."""
+        if not self.seeks:
+            return False
         try:
             described = self.described.patched(fix, "a remedy")
         except UnusableInput:
@@ -116,7 +120,7 @@ class Context:
 
     def breaks_nothing(self, fix: Fix) -> bool:
         """Whether with a fix no flow loses its path, and none breaks a need that it does not break now."""
-        return self._none_lost(flow_paths(self.described.patched(fix, "a remedy")))
+        return self.seeks and self._none_lost(flow_paths(self.described.patched(fix, "a remedy")))
 
     def _none_lost(self, after: Paths) -> bool:
         lost, broken = self._now
@@ -247,7 +251,4 @@ class Rule:
     def findings(self, context: Context) -> Iterator[Finding]:
         """All findings of this rule."""
         for doubt in self.find(context):
-            remedy = doubt.remedy
-            if doubt.fix is not None:
-                remedy = f"{remedy} Merge into the estate: `{in_yaml(doubt.fix)}`".strip()
-            yield Finding(self.name, self.severity, doubt.place, doubt.cause, remedy, fix=doubt.fix)
+            yield Finding(self.name, self.severity, doubt.place, doubt.cause, doubt.remedy, fix=doubt.fix)

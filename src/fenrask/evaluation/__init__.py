@@ -17,6 +17,7 @@ from fenrask.evaluation.needs import (
 )
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
+from fenrask.evaluation.trying import harm
 
 __all__ = [
     "ALLOWED",
@@ -32,6 +33,7 @@ __all__ = [
     "evaluate",
     "every_broken_need",
     "explain",
+    "harm",
     "is_asked",
     "most_entries",
     "not_allowed",

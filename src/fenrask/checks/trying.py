@@ -1,0 +1,215 @@
+"""The one place where remedies are tried: no rule's patch is told before the estate with it was looked at.
+
+A patch stays if, by itself, the finding is gone and nothing is worse: no flow lost, no need broken, no exit that lacks
+something, no error that was not there. Then all that stay are applied in the order in which they are told. Where one
+undoes another, or they take the same key, the rule is asked again on the estate as it is by then, and the two become
+one patch; what does not fit in at all is told in words.
+"""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from fenrask.checks.contract import Context, Fix, Rule
+from fenrask.errors import UnusableInput
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate, harm
+from fenrask.findings import Finding, Severity
+
+__all__ = ["tried"]
+
+_MOST = 60
+"""Estates that are looked at in one run."""
+_TRACED = 120_000
+"""Flows that all of them may have together; beyond it fewer are looked at, but never fewer than eight."""
+
+Identity = tuple[str, str, str]
+
+
+def identity(finding: Finding) -> Identity:
+    """What tells a finding from others: its rule and place; of one entry of a list, which moves, its cause."""
+    head, _, last = finding.place.path.rpartition(".")
+    return (finding.rule, head, finding.cause) if last.isdigit() else (finding.rule, finding.place.path, "")
+
+
+@dataclass(frozen=True)
+class _State:
+    """An estate on the way, and what its rules find."""
+
+    evaluation: Evaluation
+    findings: Sequence[Finding]
+
+    @property
+    def identities(self) -> frozenset[Identity]:
+        return frozenset(map(identity, self.findings))
+
+    @property
+    def errors(self) -> frozenset[Identity]:
+        return frozenset(identity(one) for one in self.findings if one.severity is Severity.ERROR)
+
+
+Found = Callable[[Context, Sequence[Rule]], Sequence[Finding]]
+"""All findings of some rules."""
+
+
+@dataclass
+class _Trier:
+    start: _State
+    rules: Sequence[Rule]
+    found: Found
+    left: int
+    """How many estates may still be looked at."""
+    cured: dict[Identity, frozenset[Identity]] = field(default_factory=dict)
+    """What each patch cures by itself."""
+    asked: set[str] = field(default_factory=set)
+    """The rules whose findings have patches."""
+
+    def tried(self, findings: Sequence[Finding]) -> list[Finding]:
+        self.asked = {one.rule for one in findings if one.fix is not None}
+        alone = [self._alone(one) for one in findings]
+        told, again = alone, True
+        while again:
+            told, again = self._together(alone)
+            if again:
+                alone = told
+        return told
+
+    def _alone(self, finding: Finding) -> Finding:
+        if finding.fix is None:
+            return finding
+        if finding.accepted:
+            return replace(finding, fix=None)
+        if self.left <= 0:
+            return _in_words(finding, "not tried: cure what is above it first")
+        then = self._then(self.start.evaluation.described, finding.fix)
+        if then is None or identity(finding) in then.identities:
+            return _in_words(finding)
+        self.cured[identity(finding)] = self.start.identities - then.identities
+        return finding
+
+    def _together(self, findings: list[Finding]) -> tuple[list[Finding], bool]:
+        """The same, with patches that do in this order, of which the first is known to do by itself.
+
+        Second: whether this is to be done again, since one cures what an earlier one was for, and stands against it.
+        """
+        told = list(findings)
+        places = [place for place, one in enumerate(told) if one.fix is not None]
+        if len(places) < 2 or self._all_do([told[place] for place in places]):
+            return told, False
+        described, handled, done = self.start.evaluation.described, list[Finding](), list[int]()
+        for place in places:
+            finding = told[place]
+            then = self._then(described, finding.fix or {}) if self.left > 0 else None
+            if then is None or {*map(identity, [*handled, finding])} & then.identities:
+                if (other := self._needless(told, done, finding)) is not None:
+                    return [_cured_by(one, finding) if one is other else one for one in findings], True
+                then = self._merged(told, done, place, described, handled)
+                if then is None:
+                    told[place] = _in_words(finding)
+                    continue
+            described = then.evaluation.described
+            handled.append(finding)
+            done.append(place)
+        return told, False
+
+    def _all_do(self, findings: Sequence[Finding]) -> bool:
+        """Whether with all their patches, in this order, nothing is left of any of them."""
+        described = self.start.evaluation.described
+        try:
+            for one in findings[:-1]:
+                described = described.patched(dict(one.fix or {}), "a remedy")
+        except UnusableInput:
+            return False
+        then = self._then(described, findings[-1].fix or {})
+        return then is not None and not {*map(identity, findings)} & then.identities
+
+    def _needless(self, told: Sequence[Finding], done: Sequence[int], finding: Finding) -> Finding | None:
+        """One before whose patch takes the same keys, and which the finding's own patch cures, too."""
+        cured = self.cured[identity(finding)]
+        return next((told[number] for number in done if identity(told[number]) in cured), None)
+
+    def _merged(
+        self, told: list[Finding], done: Sequence[int], place: int, described: Described, handled: Sequence[Finding]
+    ) -> _State | None:
+        """The finding's remedy on the estate as it is by then, made one with those before that take the same keys."""
+        finding = told[place]
+        again = next((one for one in self._by_then(described, finding) if identity(one) == identity(finding)), None)
+        if again is None or again.fix is None or self.left <= 0:
+            return None
+        then = self._then(described, again.fix)
+        if then is None or {*map(identity, [*handled, finding])} & then.identities:
+            return None
+        same = [number for number in done if _keys(told[number].fix or {}) & _keys(again.fix)]
+        whole: Fix = {}
+        for number in same:
+            whole = composed(whole, told[number].fix or {})
+        whole = composed(whole, again.fix)
+        first = told[same[0]] if same else finding
+        for number in (*same, place):
+            told[number] = replace(first, fix=whole) if told[number] is first else _cured_by(told[number], first)
+        return then
+
+    def _by_then(self, described: Described, finding: Finding) -> Sequence[Finding]:
+        evaluation = evaluate(described, like=self.start.evaluation)
+        self.left -= 1
+        return self.found(Context(evaluation), [one for one in self.rules if one.name == finding.rule])
+
+    def _then(self, described: Described, fix: Mapping[str, Any]) -> _State | None:
+        """The estate with a fix, by the rules that are asked; None where it does any harm."""
+        self.left -= 1
+        try:
+            after = evaluate(described.patched(dict(fix), "a remedy"), like=self.start.evaluation)
+            if harm(self.start.evaluation, after):
+                return None
+            rules = [one for one in self.rules if one.severity is Severity.ERROR or one.name in self.asked]
+            state = _State(after, self.found(Context(after, seeks=False), rules))
+        except UnusableInput:
+            return None
+        return state if state.errors <= self.start.errors else None
+
+
+def tried(context: Context, rules: Sequence[Rule], findings: Sequence[Finding], found: Found) -> list[Finding]:
+    """The findings in their order, with patches alone that cure them and do no harm, each and all together.
+
+    rules: that were asked.
+    """
+    most = max(8, min(_MOST, _TRACED // max(1, len(context.estate.flows))))
+    return _Trier(_State(context.evaluation, findings), rules, found, most).tried(findings)
+
+
+def _in_words(finding: Finding, why: str = "") -> Finding:
+    """A finding without its patch."""
+    return replace(finding, fix=None, remedy=f"{finding.remedy} ({why})".strip() if why else finding.remedy)
+
+
+def _cured_by(finding: Finding, other: Finding) -> Finding:
+    """A finding that the remedy of another cures."""
+    remedy = f"{finding.remedy} The remedy of {other.rule} at {other.place.path} cures this, too."
+    return replace(finding, fix=None, remedy=remedy.strip())
+
+
+def composed(first: Mapping[str, Any], second: Mapping[str, Any]) -> Fix:
+    """The merge patch (RFC 7396) that does what two do one after the other.
+
+    >>> composed({"a": {"b": 1, "c": None}}, {"a": {"b": None, "d": 2}})
+    {'a': {'b': None, 'c': None, 'd': 2}}
+    """
+    found = dict(first)
+    for key, value in second.items():
+        known = found.get(key)
+        both = isinstance(value, dict) and isinstance(known, dict)
+        found[key] = composed(known, value) if both else value  # type: ignore[arg-type]
+    return found
+
+
+def _keys(fix: Any) -> frozenset[tuple[str, ...]]:
+    """The places that a patch sets."""
+    return frozenset(_places(fix))
+
+
+def _places(fix: Any) -> Iterator[tuple[str, ...]]:
+    for key, value in fix.items():
+        if isinstance(value, dict) and value:
+            yield from ((str(key), *rest) for rest in _places(value))
+        else:
+            yield (str(key),)

@@ -247,6 +247,8 @@ class Rule:
     example: str
     """An entry of an estate that it finds."""
     find: Callable[[Context], Iterator[Doubt]]
+    is_verdict: bool = False
+    """Whether it says in words what the engine's verdicts say: flows lost, needs broken, exits that lack something."""
 
     def findings(self, context: Context) -> Iterator[Finding]:
         """All findings of this rule."""

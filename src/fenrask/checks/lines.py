@@ -35,12 +35,13 @@ def advertised_too_much(context: Context) -> Iterator[Doubt]:
             others = [str(one) for one in line.advertised if one != prefix]
             if not needed:
                 cause = f"{name} announces {prefix} to {_party(line)}, and no flow over it has hosts there"
-                yield Doubt(place, cause, "", {"exits": {name: {"advertised": others}}})
+                yield Doubt(place, cause, "Announce it no more.", {"exits": {name: {"advertised": others}}})
             elif sum(one.num_addresses for one in needed) * 64 < prefix.num_addresses:
                 listed = ", ".join(map(str, needed[:5]))
                 are = "is" if len(needed) == 1 else "are"
                 cause = f"{name} announces all of {prefix} to {_party(line)}; only {listed} {are} needed"
-                yield Doubt(place, cause, "", {"exits": {name: {"advertised": _in_its_place(line, number, needed)}}})
+                fix: Fix = {"exits": {name: {"advertised": _in_its_place(line, number, needed)}}}
+                yield Doubt(place, cause, "Announce what is needed alone.", fix)
 
 
 def _add_aimed_at(

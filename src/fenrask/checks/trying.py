@@ -6,8 +6,10 @@ undoes another, or they take the same key, the rule is asked again on the estate
 one patch; what does not fit in at all is told in words.
 """
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 from fenrask.checks.contract import Context, Fix, Rule
@@ -16,20 +18,15 @@ from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate, harm
 from fenrask.findings import Finding, Severity
 
-__all__ = ["tried"]
+__all__ = ["cures", "tried"]
 
 _MOST = 60
 """Estates that are looked at in one run."""
 _TRACED = 120_000
 """Flows that all of them may have together; beyond it fewer are looked at, but never fewer than eight."""
 
-Identity = tuple[str, str, str]
-
-
-def identity(finding: Finding) -> Identity:
-    """What tells a finding from others: its rule and place; of one entry of a list, which moves, its cause."""
-    head, _, last = finding.place.path.rpartition(".")
-    return (finding.rule, head, finding.cause) if last.isdigit() else (finding.rule, finding.place.path, "")
+Place = tuple[str, str]
+"""The name of a rule, and where it found something."""
 
 
 @dataclass(frozen=True)
@@ -39,13 +36,37 @@ class _State:
     evaluation: Evaluation
     findings: Sequence[Finding]
 
-    @property
-    def identities(self) -> frozenset[Identity]:
-        return frozenset(map(identity, self.findings))
+    @cached_property
+    def told(self) -> frozenset[tuple[Place, str]]:
+        """Places with causes."""
+        return frozenset(_key(one) for one in self.findings)
 
-    @property
-    def errors(self) -> frozenset[Identity]:
-        return frozenset(identity(one) for one in self.findings if one.severity is Severity.ERROR)
+    @cached_property
+    def counts(self) -> Counter[Place]:
+        """How many findings there are at each place."""
+        return Counter(map(_place, self.findings))
+
+    def errors(self, rules: Sequence[Rule]) -> Counter[Place]:
+        """The errors by place that are no verdicts of the engine."""
+        others = {one.name for one in rules if not one.is_verdict}
+        return Counter(_place(one) for one in self.findings if one.severity is Severity.ERROR and one.rule in others)
+
+
+def _place(finding: Finding) -> Place:
+    """Its place; of an entry of a list, which moves when others go, the list."""
+    head, _, last = finding.place.path.rpartition(".")
+    return (finding.rule, head if last.isdigit() else finding.place.path)
+
+
+def cures(before: Sequence[Finding], after: Sequence[Finding], cured: Sequence[Finding]) -> bool:
+    """Whether some findings of those before are gone: none is told again, and so many fewer are at their places."""
+    return _cures(_State(None, before), _State(None, after), cured)  # type: ignore[arg-type]
+
+
+def _cures(start: _State, then: _State, cured: Sequence[Finding]) -> bool:
+    gone = Counter(map(_place, cured))
+    fewer = all(then.counts[place] <= start.counts[place] - number for place, number in gone.items())
+    return fewer and not any(_key(one) in then.told for one in cured)
 
 
 Found = Callable[[Context, Sequence[Rule]], Sequence[Finding]]
@@ -59,8 +80,8 @@ class _Trier:
     found: Found
     left: int
     """How many estates may still be looked at."""
-    cured: dict[Identity, frozenset[Identity]] = field(default_factory=dict)
-    """What each patch cures by itself."""
+    alone: dict[tuple[Place, str], _State] = field(default_factory=dict)
+    """What is found with each patch by itself."""
     asked: set[str] = field(default_factory=set)
     """The rules whose findings have patches."""
 
@@ -82,9 +103,9 @@ class _Trier:
         if self.left <= 0:
             return _in_words(finding, "not tried: cure what is above it first")
         then = self._then(self.start.evaluation.described, finding.fix)
-        if then is None or identity(finding) in then.identities:
+        if then is None or not _cures(self.start, then, [finding]):
             return _in_words(finding)
-        self.cured[identity(finding)] = self.start.identities - then.identities
+        self.alone[_key(finding)] = then
         return finding
 
     def _together(self, findings: list[Finding]) -> tuple[list[Finding], bool]:
@@ -100,12 +121,12 @@ class _Trier:
         for place in places:
             finding = told[place]
             then = self._then(described, finding.fix or {}) if self.left > 0 else None
-            if then is None or {*map(identity, [*handled, finding])} & then.identities:
+            if then is None or not _cures(self.start, then, [*handled, finding]):
                 if (other := self._needless(told, done, finding)) is not None:
                     return [_cured_by(one, finding) if one is other else one for one in findings], True
                 then = self._merged(told, done, place, described, handled)
                 if then is None:
-                    told[place] = _in_words(finding)
+                    told[place] = self._cured_before(told, done, finding)
                     continue
             described = then.evaluation.described
             handled.append(finding)
@@ -121,23 +142,31 @@ class _Trier:
         except UnusableInput:
             return False
         then = self._then(described, findings[-1].fix or {})
-        return then is not None and not {*map(identity, findings)} & then.identities
+        return then is not None and _cures(self.start, then, findings)
 
     def _needless(self, told: Sequence[Finding], done: Sequence[int], finding: Finding) -> Finding | None:
         """One before whose patch takes the same keys, and which the finding's own patch cures, too."""
-        cured = self.cured[identity(finding)]
-        return next((told[number] for number in done if identity(told[number]) in cured), None)
+        then = self.alone[_key(finding)]
+        return next((told[number] for number in done if _cures(self.start, then, [told[number]])), None)
+
+    def _cured_before(self, told: Sequence[Finding], done: Sequence[int], finding: Finding) -> Finding:
+        """The finding in words; with the one before whose patch cures it, too."""
+        for number in done:
+            then = self.alone.get(_key(told[number]))
+            if then is not None and _cures(self.start, then, [finding]):
+                return _cured_by(finding, told[number])
+        return _in_words(finding)
 
     def _merged(
         self, told: list[Finding], done: Sequence[int], place: int, described: Described, handled: Sequence[Finding]
     ) -> _State | None:
         """The finding's remedy on the estate as it is by then, made one with those before that take the same keys."""
         finding = told[place]
-        again = next((one for one in self._by_then(described, finding) if identity(one) == identity(finding)), None)
+        again = next((one for one in self._by_then(described, finding) if _place(one) == _place(finding)), None)
         if again is None or again.fix is None or self.left <= 0:
             return None
         then = self._then(described, again.fix)
-        if then is None or {*map(identity, [*handled, finding])} & then.identities:
+        if then is None or not _cures(self.start, then, [*handled, finding]):
             return None
         same = [number for number in done if _keys(told[number].fix or {}) & _keys(again.fix)]
         whole: Fix = {}
@@ -145,6 +174,10 @@ class _Trier:
             whole = composed(whole, told[number].fix or {})
         whole = composed(whole, again.fix)
         first = told[same[0]] if same else finding
+        # The patch that the two become does by itself what both did.
+        alone = self._then(self.start.evaluation.described, whole)
+        if alone is None or not _cures(self.start, alone, [*(told[number] for number in same), finding]):
+            return None
         for number in (*same, place):
             told[number] = replace(first, fix=whole) if told[number] is first else _cured_by(told[number], first)
         return then
@@ -165,7 +198,7 @@ class _Trier:
             state = _State(after, self.found(Context(after, seeks=False), rules))
         except UnusableInput:
             return None
-        return state if state.errors <= self.start.errors else None
+        return state if state.errors(self.rules) <= self.start.errors(self.rules) else None
 
 
 def tried(context: Context, rules: Sequence[Rule], findings: Sequence[Finding], found: Found) -> list[Finding]:
@@ -175,6 +208,10 @@ def tried(context: Context, rules: Sequence[Rule], findings: Sequence[Finding], 
     """
     most = max(8, min(_MOST, _TRACED // max(1, len(context.estate.flows))))
     return _Trier(_State(context.evaluation, findings), rules, found, most).tried(findings)
+
+
+def _key(finding: Finding) -> tuple[Place, str]:
+    return _place(finding), finding.cause
 
 
 def _in_words(finding: Finding, why: str = "") -> Finding:

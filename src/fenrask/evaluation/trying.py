@@ -1,5 +1,8 @@
 """Whether what is advised does harm: the estate with it is evaluated like any other, and compared with the first."""
 
+from collections.abc import Iterator, Mapping
+from fractions import Fraction
+
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.stages import Evaluation
 
@@ -20,8 +23,17 @@ def harm(before: Evaluation, after: Evaluation) -> str:
     broken = [one for one in after.broken if (one.flow, one.need) not in known and (one.flow, "") not in known]
     if broken:
         return f"{broken[0].flow} would break {broken[0].need}"
+    if any(share < lost[key] for key, share in _still(after, lost)):
+        # What arrives now has to be carried, too: that is another finding.
+        return ""
     short = {one.name for one in before.short}
     lacking = [one.name for one in after.short if one.name not in short]
     if lacking:
         return f"{some(lacking)} would not carry what comes there"
     return "" if before.too_much_work else after.too_much_work
+
+
+def _still(after: Evaluation, lost: Mapping[tuple[str, str], Fraction]) -> Iterator[tuple[tuple[str, str], Fraction]]:
+    """What of that which was lost still is."""
+    then = after.paths.lost_shares
+    return ((key, then.get(key, Fraction(0))) for key in lost)

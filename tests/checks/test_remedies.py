@@ -1,0 +1,91 @@
+"""Every patch that `check` tells, applied: by itself, and in the order in which they are told.
+
+On estates with several faults each. What is left is found by `check` and by the engine's verdicts on flows and exits.
+"""
+
+import random
+from typing import Any
+
+from fenrask.checks import RULES, check
+from fenrask.checks.trying import cures
+from fenrask.errors import UnusableInput
+from fenrask.estate import Described
+from fenrask.evaluation import evaluate
+from fenrask.findings import Finding, Severity
+from tests.checks.test_rules import CASES
+from tests.support import InFolder, merged
+
+INSTANCES = 40
+
+
+def _told(findings: list[Finding]) -> list[Finding]:
+    return [one for one in findings if one.fix is not None]
+
+
+def _errors(findings: list[Finding]) -> set[tuple[str, str]]:
+    """The errors that are no verdicts of the engine: those are looked at by themselves."""
+    rules = {one.name for one in RULES if not one.is_verdict}
+    return {(one.rule, one.place.path) for one in findings if one.severity is Severity.ERROR and one.rule in rules}
+
+
+class AllOfThem(InFolder):
+    def holds(self, described: Described) -> int:
+        """The properties on one estate; how many patches there were."""
+        before = evaluate(described)
+        findings = check(before)
+        told, errors = _told(findings), _errors(findings)
+        lost, broken = before.paths.lost_shares, {(one.flow, one.need) for one in before.broken}
+        short, state = {one.name for one in before.short}, described
+        broken |= {(flow, need) for flow, _ in lost for need in ("survives", "availability")}
+        for one in told:
+            state = state.patched(dict(one.fix or {}), "in order")
+            for cured, patched in (([one], described.patched(dict(one.fix or {}), "alone")), (told, state)):
+                if cured is told and one is not told[-1]:
+                    continue
+                after = evaluate(patched)
+                left = check(after)
+                self.assertTrue(cures(findings, left, cured), one)
+                self.assertLessEqual(_errors(left), errors, one)
+                for key, share in after.paths.lost_shares.items():
+                    self.assertLessEqual(share, lost.get(key, 0), (key, one))
+                gone = {flow for flow, _ in lost}
+                new = {(each.flow, each.need) for each in after.broken if each.flow not in gone}
+                self.assertLessEqual(new, broken, one)
+                if all(share <= after.paths.lost_shares.get(key, 0) for key, share in lost.items()):
+                    self.assertLessEqual({each.name for each in after.short}, short, one)
+        return len(told)
+
+    def test_estates_with_several_faults(self) -> None:
+        dice, patches = random.Random(5), 0
+        for number in range(INSTANCES):
+            names = dice.sample(sorted(CASES), dice.choice([1, 2, 3, 4]))
+            patch: dict[str, Any] = {}
+            for name in names:
+                patch = merged(patch, CASES[name][0])
+            try:
+                described = self.estate(
+                    {key: value for key, value in patch.items() if key != "catalogue"}, patch.get("catalogue")
+                )
+            except UnusableInput:
+                continue
+            with self.subTest(number=number, names=names):
+                patches += self.holds(described)
+        self.assertGreater(patches, INSTANCES // 2)
+
+    def test_one_list_that_three_findings_shorten(self) -> None:
+        """Three prefixes that nobody needs: each remedy alone leaves out one, and together none comes back."""
+        line = {"kind": "circuit", "network": "net", "received": ["172.20.0.0/16"]}
+        advertised = ["10.0.1.0/24", "10.0.64.0/18", "10.0.128.0/18", "10.0.192.0/18"]
+        described = self.estate(
+            {
+                "exits": {"line": {**line, "advertised": advertised}},
+                "destinations": {"pilots": {"prefixes": ["172.20.0.0/16"]}},
+                "flows": {"pilot": {"from": "work", "to": "pilots", "per_host_per_s": 1}},
+            }
+        )
+        findings = [one for one in check(evaluate(described)) if one.rule == "advertised-too-much"]
+        self.assertEqual(len(findings), 3)
+        for one in _told(findings):
+            described = described.patched(dict(one.fix or {}), "in order")
+        self.assertEqual([str(one) for one in described.estate.exits["line"].advertised], ["10.0.1.0/24"])  # type: ignore[attr-defined]
+        self.holds(described)

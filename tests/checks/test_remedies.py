@@ -89,3 +89,21 @@ class AllOfThem(InFolder):
             described = described.patched(dict(one.fix or {}), "in order")
         self.assertEqual([str(one) for one in described.estate.exits["line"].advertised], ["10.0.1.0/24"])  # type: ignore[attr-defined]
         self.holds(described)
+
+    def test_single_addresses_for_a_list_that_takes_a_block(self) -> None:
+        """Sixteen single addresses are 16 entries; as a /28 they are one (RFC 4632)."""
+        for blocks, words in (([28, 30], "in blocks"), ([], "Route it through")):
+            described = self.estate(
+                {
+                    "exits": {"gate": {"addresses": 16}},
+                    "destinations": {"partner": {"needs": {"max_source_addresses": 5}}},
+                },
+                {"addresses": {"blocks": blocks}},
+            )
+            with self.subTest(blocks=blocks):
+                [found] = [one for one in check(evaluate(described)) if one.rule == "need-not-met"]
+                self.assertIn(words, found.remedy)
+                self.assertEqual(
+                    found.fix, {"exits": {"gate": {"addresses": "auto", "at_least": 16}}} if blocks else None
+                )
+                self.holds(described)

@@ -10,7 +10,7 @@ from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import Evaluation
+from fenrask.evaluation import BrokenNeed, Evaluation
 from fenrask.routing import Verdict
 
 __all__ = [
@@ -115,6 +115,10 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
         if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
             yield Doubt(place, cause, "Route it to a private endpoint.", fix)
             continue
+        if broken.need == "max_source_addresses" and (fix := _in_blocks(context, broken)):
+            words = "Take its addresses in blocks, which take fewer entries of the allow-list."
+            yield Doubt(place, cause, words, fix)
+            continue
         if broken.need == "survives" and mended is None:
             mended = _for_faults(context)
         if broken.need == "survives" and mended and (fix := mended.get(broken.flow)):
@@ -133,6 +137,22 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
                 yield Doubt(place, cause, "Let nothing in but replies.", fix)
                 continue
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
+
+
+def _in_blocks(context: Context, broken: BrokenNeed) -> Fix | None:
+    """As many addresses as a destination sees now, in blocks, where it then takes their entries."""
+    remote, exits = context.estate.flows[broken.flow].remote, dict[str, dict[str, Any]]()
+    for name in context.paths.sources_at(remote):
+        stated = context.estate.exits[name]
+        one = context.evaluation.capacity.of(name, stated.toward(remote))
+        if one is not None and one.stated and not one.toward and not stated.listed_addresses:
+            exits[name] = one.with_addresses("auto", one.addresses)
+    if not exits or not context.seeks or context.trials <= 0:
+        return None
+    context.trials -= 1
+    fix: Fix = {"exits": exits}
+    after = context.evaluated(fix).broken
+    return fix if (broken.flow, broken.need) not in {(one.flow, one.need) for one in after} else None
 
 
 def _for_faults(context: Context) -> dict[str, Fix]:

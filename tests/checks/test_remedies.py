@@ -12,7 +12,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.findings import Finding, Severity
-from tests.checks.test_rules import CASES
+from tests.checks.test_rules import CASES, WALLED
 from tests.support import InFolder, merged
 
 INSTANCES = 40
@@ -107,3 +107,31 @@ class AllOfThem(InFolder):
                     found.fix, {"exits": {"gate": {"addresses": "auto", "at_least": 16}}} if blocks else None
                 )
                 self.holds(described)
+
+    def test_one_gateway_divided(self) -> None:
+        """Three subnets with 620 connections each, by Erlang 700 ports; one address of 1,000 a gateway: three."""
+        subnets = {f"app-{n}": {"network": "net", "zone": "a", "prefix": f"10.0.{n}.0/24", "routes": "private"}
+                   for n in (2, 3)}  # fmt: skip
+        patch = {"subnets": subnets, "workloads": {"work": {"subnets": ["app", *subnets], "hosts": 30}}}
+        described = self.estate(
+            {**patch, "exits": {"gate": {"addresses": 1}}}, {"offers": {"gate": {"limits": {"addresses": 1}}}}
+        )
+        [found] = check(evaluate(described))
+        self.assertEqual(
+            (found.rule, found.remedy.split(".")[0]), ("port-exhaustion", "Divide its subnets over 3 gateways")
+        )
+        told = evaluate(described.patched(dict(found.fix or {}), "divided"))
+        self.assertTrue(told.meets_all)
+        self.assertEqual([one.exit for one in told.capacity.exits], ["gate", "gate-2", "gate-3"])
+        self.holds(described)
+        said = self.program("capacity", "estate.yaml").stdout
+        self.assertIn(
+            "gate: divide its subnets over 3 gateways; 2 do not suffice (tried: `fenrask check` has the", said
+        )
+        # Behind a firewall of their own, all three come from one place.
+        back = {"public": {"10.0.2.0/24": "wall", "10.0.3.0/24": "wall"}}
+        walled = merged(WALLED, {**patch, "route_tables": back})
+        described = self.estate(walled, {"offers": {"gate": {"limits": {"addresses": 1}}}})
+        [found] = [one for one in check(evaluate(described)) if one.rule == "port-exhaustion"]
+        self.assertIsNone(found.fix)
+        self.assertIn("other tables alone do not do", self.program("capacity", "estate.yaml").stdout)

@@ -50,9 +50,10 @@ class Split:
         return self.at_least == len(self.shares)
 
     def __str__(self) -> str:
-        gateways = counted(len(self.shares), "gateway")
-        proof = "no fewer do" if self.proven else f"at least {self.at_least} are needed"
-        told = [f"{self.exit}: {gateways} carry its subnets ({proof})"] if self.shares else []
+        number = len(self.shares)
+        fewer = f"{number - 1} {'does' if number == 2 else 'do'} not suffice"
+        proof = fewer if self.proven else f"at least {self.at_least} are needed"
+        told = [f"{self.exit}: divide its subnets over {counted(number, 'gateway')}; {proof}"] if number > 1 else []
         return "; ".join([*told, *(f"{one.subnet} is too much for any gateway: {one.why}" for one in self.too_much)])
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from fenrask.capacity import ExitCapacity, given
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
+from fenrask.evaluation import divided
 from fenrask.units import counted, figure
 
 __all__ = ["client_pool_too_small", "host_limit_exceeded", "limit_exceeded", "port_exhaustion"]
@@ -29,10 +30,7 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
         if one.split and one.split.too_much:
             named = some(each.subnet for each in one.split.too_much)
             return f"No gateway carries {named} alone: divide what is in it, or lower the load.", None
-        into = (
-            f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}" if one.split else "Divide its load"
-        )
-        return f"{into} (`fenrask capacity` shows how), or lower the load.", None
+        return _divide(context, one)
     exit_ = context.estate.exits[one.exit]
     if one.blocking_with(one.needed) > one.target or exit_.pool is not None:
         return "Divide its load over more exits, or lower it.", None
@@ -52,6 +50,18 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
         if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
             return words, fix
     return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
+
+
+def _divide(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
+    """Several exits instead of one, each for some of its subnets: as a patch where that does."""
+    fix = None
+    if context.seeks and context.trials > 0 and one.split:
+        context.trials -= 1
+        fix = divided(context.evaluation, one)
+    if fix is not None and one.split:
+        return f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}.", dict(fix)
+    into = f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}" if one.split else "Divide its load"
+    return f"{into} (`fenrask capacity` shows how), or lower the load.", None
 
 
 def _fewer(context: Context, exit_name: str, most: int) -> dict[str, Any]:
@@ -115,6 +125,8 @@ def limit_exceeded(context: Context) -> Iterator[Doubt]:
                 fix = smaller if context.breaks_nothing(smaller) else None
             elif limit.limit == "addresses" and (fewer := _fewer(context, one.exit, int(limit.capacity))):
                 fix, remedy = {"exits": fewer}, f"Its offer allows {limit.capacity:,.0f}."
+            elif isinstance(one, ExitCapacity) and not limit.of and limit.grows and one.split:
+                remedy, fix = _divide(context, one)
             elif limit.of and isinstance(one, ExitCapacity):
                 remedy, fix = _cure(context, one)
             elif limit.of:

@@ -9,7 +9,7 @@ from fenrask.capacity import explain_capacity
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import divisible, evaluate
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.explained import with_steps
 
@@ -49,8 +49,9 @@ def command(
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "--confidence", "one of the two")])
         return _confidence(call, confidence)
-    sized = evaluate(call.read()).capacity
-    page = capacity_page(sized)
+    evaluation = evaluate(call.read())
+    sized = evaluation.capacity
+    page = capacity_page(sized, divisible(evaluation))
     call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
     if figure:
         from fenrask.views.figures.ports import draw_ports

@@ -18,7 +18,7 @@ from fenrask.designs import Comparison, changes, compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.estate.suggestions import unknown
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
 from fenrask.views.page import Page
 from fenrask.views.report import ENDINGS, Figure, Report, Section
@@ -188,7 +188,8 @@ def _ports(plan: _Plan) -> Iterator[Section]:
             Figure("blocking", draw_blocking(sized, ".svg"), "Connections without a port by number of addresses."),
         )
     about = "Translated ports and every other limit of each exit against the peak, and the addresses that it needs."
-    yield Section("ports", "Ports and limits", about, capacity_page(sized), drawn, "fenrask capacity")
+    page = capacity_page(sized, divisible(plan.evaluation))
+    yield Section("ports", "Ports and limits", about, page, drawn, "fenrask capacity")
 
 
 def _addresses(plan: _Plan) -> Iterator[Section]:

@@ -11,7 +11,7 @@ from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
 from fenrask.designs import Comparison, compare
 from fenrask.errors import Problem
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
 from fenrask.records import confirm, drifts, read_observations
 from fenrask.records.batch import Unread
@@ -192,7 +192,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask capacity",
         "gate-a has two addresses and needs four: payments fail on sailing-day evenings.",
-        lambda run: capacity_page(run.evaluation.capacity),
+        lambda run: capacity_page(run.evaluation.capacity, divisible(run.evaluation)),
     ),
     Step(
         "fenrask addresses",

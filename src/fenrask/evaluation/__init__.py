@@ -1,5 +1,6 @@
 """One evaluation of an estate: paths, demand, capacity, addresses, bill, needs; every verdict is read off it."""
 
+from fenrask.evaluation.divided import divided, divisible
 from fenrask.evaluation.explained import explain
 from fenrask.evaluation.needs import (
     ALLOWED,
@@ -17,7 +18,7 @@ from fenrask.evaluation.needs import (
 )
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
-from fenrask.evaluation.trying import harm
+from fenrask.evaluation.trying import harm, tried
 
 __all__ = [
     "ALLOWED",
@@ -30,6 +31,8 @@ __all__ = [
     "Evaluation",
     "broken_needs",
     "by_size",
+    "divided",
+    "divisible",
     "evaluate",
     "every_broken_need",
     "explain",
@@ -37,5 +40,6 @@ __all__ = [
     "is_asked",
     "most_entries",
     "not_allowed",
+    "tried",
     "wanted_on_the_way",
 ]

@@ -2,11 +2,22 @@
 
 from collections.abc import Iterator, Mapping
 from fractions import Fraction
+from typing import Any
 
+from fenrask.errors import UnusableInput
 from fenrask.estate.suggestions import some
-from fenrask.evaluation.stages import Evaluation
+from fenrask.evaluation.stages import Evaluation, evaluate
 
-__all__ = ["harm"]
+__all__ = ["harm", "tried"]
+
+
+def tried(before: Evaluation, patch: Mapping[str, Any], name: str) -> Evaluation | None:
+    """The estate with what is advised; None where that does not hold together, or does harm."""
+    try:
+        after = evaluate(before.described.patched(dict(patch), name), like=before)
+        return None if harm(before, after) else after
+    except UnusableInput:
+        return None
 
 
 def harm(before: Evaluation, after: Evaluation) -> str:

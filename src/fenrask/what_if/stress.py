@@ -7,7 +7,7 @@ from itertools import combinations
 from fenrask.capacity import ExitCapacity, ExitLimits
 from fenrask.designs import Comparison, compare
 from fenrask.estate import Case, Described
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation, evaluate, tried
 from fenrask.units import counted
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, outcome
 
@@ -32,7 +32,9 @@ def stress(described: Described, cases: Mapping[str, Case], comparison: Comparis
     helpers = _Helpers(current, as_sized(current), comparison)
     for name, case in cases.items():
         found = outcome(helpers.before, name, case)
-        helps = [help_ for one in (*found.overloaded, *found.worse) if (help_ := helpers.more_addresses(one))]
+        helps = [
+            help_ for one in (*found.overloaded, *found.worse) if (help_ := helpers.more_addresses(name, case, one))
+        ]
         if found.cut_off and not helps:
             helps += helpers.other_designs(name, case, found)
         yield replace(found, helps=tuple(helps))
@@ -45,31 +47,30 @@ class _Helpers:
         self.current = current
         self.before = before
         self._comparison = comparison
-        self._known: dict[tuple[str, int], Help | None] = {}
+        self._known: dict[tuple[str, int], list[Evaluation]] = {}
         self._sized: dict[str, Evaluation] = {}
 
-    def more_addresses(self, one: ExitLimits) -> Help | None:
-        """The addresses that would have done, at what they add to the bill; None where none would, or break a need."""
+    def more_addresses(self, name: str, case: Case, one: ExitLimits) -> Help | None:
+        """The addresses that would have done, at what they add to the bill; None where none would, or do harm.
+
+        They are given, and the case is tried again.
+        """
         if not isinstance(one, ExitCapacity) or one.exceeded or one.needed_now is None:
             return None
         most, wanted = one.most_addresses, one.needed_now
         if wanted <= one.addresses or (most is not None and wanted > most):
             return None
-        if one.blocking_with(wanted) > one.target:
-            return None
+        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.name}"
         key = (one.name, wanted)
         if key not in self._known:
-            self._known[key] = self._with_addresses(one, wanted)
-        return self._known[key]
-
-    def _with_addresses(self, one: ExitCapacity, wanted: int) -> Help | None:
-        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.name}"
-        broken = {(each.flow, each.need) for each in self.current.broken}
-        for stated in (one.with_addresses(wanted), one.with_addresses("auto", wanted)):
-            patch = {"exits": {one.exit: stated}}
-            then = evaluate(self.current.described.patched(patch, what), like=self.current)
-            if {(each.flow, each.need) for each in then.broken} <= broken:
-                return Help(what, then.bill.total - self.current.bill.total)
+            # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
+            stated = (one.with_addresses(wanted), one.with_addresses("auto", wanted))
+            each = (tried(self.current, {"exits": {one.exit: keys}}, what) for keys in stated)
+            self._known[key] = [as_sized(then) for then in each if then is not None]
+        for given in self._known[key]:
+            then = outcome(given, name, case)
+            if one.name not in {each.name for each in (*then.overloaded, *then.worse)}:
+                return Help(what, given.bill.total - self.current.bill.total)
         return None
 
     def other_designs(self, name: str, case: Case, found: Outcome) -> Iterator[Help]:

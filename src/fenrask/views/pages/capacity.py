@@ -1,6 +1,6 @@
 """Ports and every other limit, as a page."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range, table_entries
 from fenrask.units import clock_text, counted, percent
@@ -73,8 +73,11 @@ _NAMES = {
 }
 
 
-def capacity_page(capacity: Capacity) -> Page:
-    """What each exit needs and has, the worst first; its limits, that with the least room to grow first."""
+def capacity_page(capacity: Capacity, divisible: Container[str] = ()) -> Page:
+    """What each exit needs and has, the worst first; its limits, that with the least room to grow first.
+
+    divisible: the exits whose division over several was tried, and does.
+    """
     described = capacity.demand.paths.described
     ordered = sorted(capacity.exits, key=lambda one: (one.fits, one.port_limit.headroom))
     every = sorted(capacity.every, key=lambda one: (one.fits, _room(one)))
@@ -111,7 +114,7 @@ def capacity_page(capacity: Capacity) -> Page:
         tables.append(Table("gateways", "Subnets divided over more gateways", _SPLIT, shares, shown=12))
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
-    summary = _summary(capacity, every)
+    summary = _summary(capacity, every, divisible)
     summary = (*summary, *(_short_then(one) for one in capacity.exits if one.fits and not one.carries_faults))
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
@@ -129,7 +132,7 @@ def capacity_page(capacity: Capacity) -> Page:
     return Page("capacity", described.estate.estate, summary, tuple(tables), facts, not_counted)
 
 
-def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
+def _summary(capacity: Capacity, every: list[ExitLimits], divisible: Container[str]) -> tuple[str, ...]:
     if not every:
         return ("No exit has ports or limits to run out of.",)
     short = [one for one in every if not one.fits]
@@ -150,13 +153,22 @@ def _summary(capacity: Capacity, every: list[ExitLimits]) -> tuple[str, ...]:
     if len(short) > _SUMMARY:
         words[_SUMMARY - 1 :] = [f"and {len(short) - _SUMMARY + 1} more exits do not carry their load"]
     words += [one.felt for one in short[:_SUMMARY] if isinstance(one, ExitCapacity) and one.felt][:1]
-    words += [str(one.split) for one in short if isinstance(one, ExitCapacity) and one.split][:1]
+    words += [_division(one, divisible) for one in short if isinstance(one, ExitCapacity) and one.split][:1]
     rest = _exits(every) - _exits(short)
     return tuple(
         [*words, (f"{counted(rest, 'other exit')} {'carries its' if rest == 1 else 'carry their'} load.")]
         if rest
         else words
     )
+
+
+def _division(one: ExitCapacity, divisible: Container[str]) -> str:
+    """How its subnets are to be divided, and whether other tables are enough for that."""
+    if one.name in divisible:
+        return f"{one.split} (tried: `fenrask check` has the patch)."
+    many = one.split is not None and len(one.split.shares) > 1 and not one.split.too_much
+    beside = " (other tables alone do not do: see what is before it, and what its flows need)" if many else ""
+    return f"{one.split}{beside}."
 
 
 def _short_then(one: ExitCapacity) -> str:

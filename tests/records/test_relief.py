@@ -56,6 +56,28 @@ class Relief(InFolder):
         self.assertEqual(by_word["route"]["ports"], 50)
         self.assertAlmostEqual(by_word["split"]["month_amount"], 730 * (0.1 + 0.005), places=6)
 
+    def test_a_host_that_has_filled_its_block(self) -> None:
+        """64 ports of its own, all taken: more addresses are more blocks, for hosts that have none."""
+        ports = {"assignment": "host-block", "per_address": 64_000, "block": 64}
+        few = {"flows": {"talk": {"per_host_per_s": 0.1}}}
+        self.estate(few, {"offers": {"gate": {"ports": ports}}})
+        self.write("table.txt", "".join(line(3, 1024 + n, 290, "ESTABLISHED") for n in range(64)))
+        found = self.json("relieve", "table.txt", "--exit", "gate", status=1)
+        self.assertEqual((found["in_use"], found["ports"], found["busiest"]), (64, 64, "10.0.1.3/tcp"))
+        self.assertNotIn("add", {row["what"].split(" ")[0] for row in found["remedies"]})
+        said = self.program("relieve", "table.txt", "--exit", "gate").stdout
+        self.assertIn("64 of 64 ports in use by 10.0.1.3/tcp, of its own block (100.0%)", said)
+
+    def test_no_timeout_is_shortened_below_what_flows_keep_quiet(self) -> None:
+        bounds = {"offers": {"gate": {"mapping_timeout_s": {"idle": {"min": 30, "max": 900, "default": 300}}}}}
+        for quiet, seconds in ((None, 30), (100, 101), (299, 0)):
+            with self.subTest(quiet=quiet):
+                self.estate({"flows": {"talk": {"keepalive_s": quiet} if quiet else {}}}, bounds)
+                self.write("table.txt", self.table())
+                found = self.json("relieve", "table.txt", "--exit", "gate", status=1)
+                told = [row["what"] for row in found["remedies"] if "idle" in row["what"]]
+                self.assertEqual(told, [f"shorten the idle timeout to {seconds} s"] if seconds else [])
+
     def test_what_is_no_table(self) -> None:
         self.estate()
         self.write("table.txt", "a,b\n1,2\n")

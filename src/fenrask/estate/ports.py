@@ -95,6 +95,11 @@ class Ports(Strict):
         return None
 
     @property
+    def largest_block(self) -> int:
+        """The most ports of an address that one host has: all of them, where ports are shared."""
+        return self.per_address
+
+    @property
     def stated_nodes(self) -> int | None:
         """How many nodes are behind one address, where the offer says; None for as many as the exit has."""
         return None

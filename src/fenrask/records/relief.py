@@ -3,12 +3,13 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from math import ceil
+from math import ceil, floor
 from typing import Any
 
-from fenrask.errors import UnusableInput
-from fenrask.estate import Described, Offer, Onward
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.capacity import ASSIGNMENTS
+from fenrask.estate import Described, Offer, Onward, Ports
+from fenrask.estate.suggestions import some
+from fenrask.evaluation import Evaluation, evaluate, tried
 from fenrask.prefixes import Address, parse_address
 from fenrask.records.readers.entries import Entry
 from fenrask.routing import trace_from
@@ -62,7 +63,9 @@ class Relief:
     exit: str
     taken: tuple[Taken, ...]
     busiest: str
-    """The destination address, port and protocol toward which most ports are taken."""
+    """The destination address, port and protocol toward which most ports are taken; or the host, by `is_block`."""
+    is_block: bool
+    """Whether hosts have ports of their own."""
     in_use: int
     """Ports in use of the pool that is fullest."""
     ports: int
@@ -82,45 +85,61 @@ def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> R
     if listed:
         own = [one for one in own if not one.outside or parse_address(one.outside.decode()) in listed]
     counts: dict[tuple[str, str], list[int]] = {}
-    tuples: dict[tuple[str, int, int], int] = {}
-    unmatched = 0
+    matched = list[Entry]()
     for one in own:
         subnet, destination = _owner(described, one)
         if not subnet:
-            unmatched += 1
             continue
+        matched.append(one)
         counts.setdefault((subnet, destination), [0, 0, 0])[_state(one, offer)] += 1
-        key = (one.target.decode(), one.target_port, one.protocol)
-        tuples[key] = tuples.get(key, 0) + 1
     taken = tuple(sorted((Taken(*pair, *numbers) for pair, numbers in counts.items()), key=lambda one: -one.ports))
-    # Toward each destination the ports can be used again; where they cannot, all of them are one pool.
-    again = offer.ports.assignment == "shared-per-destination"
-    exit_, pools = described.estate.exits[exit_name], dict[tuple[str, str], int]()
-    for (target, port, protocol), number in tuples.items():
-        toward = exit_.toward(_named(described, parse_address(target), port)) if exit_.own_addresses else ""
-        where = f"{target}:{port}/{'udp' if protocol == 17 else 'tcp'}" if again else toward or "all destinations"
-        pools[toward, where] = pools.get((toward, where), 0) + number
+    ports, exit_ = offer.ports.with_nodes(described.estate.exits[exit_name].units), described.estate.exits[exit_name]
+    pools = dict[tuple[str, str], int]()
+    for one in matched:
+        toward = ""
+        if exit_.own_addresses:
+            toward = exit_.toward(_named(described, parse_address(one.target.decode()), one.target_port))
+        where = _pool(one, ports)
+        pools[toward, where] = pools.get((toward, where), 0) + 1
     addresses = {
         toward: max(1, sized.addresses if sized else 1)
         for toward in ("", *exit_.own_addresses)
         for sized in (evaluation.capacity.of(exit_name, toward),)
     }
-    busiest = max(pools, key=lambda pool: pools[pool] / addresses[pool[0]], default=("", ":0/tcp" if again else ""))
-    full = _Full(exit_name, busiest[0], pools.get(busiest, 0), addresses[busiest[0]], offer.ports.per_address)
+    own_block = ports.host_block is not None
+    busiest = max(pools, key=lambda pool: pools[pool] / addresses[pool[0]], default=("", ""))
+    held = addresses[busiest[0]]
+    # A host with a block has no more ports than that, however many addresses there are.
+    size = ports.largest_block if own_block else held * ports.per_address
+    full = _Full(exit_name, busiest[0], pools.get(busiest, 0), held, ports.per_address, size, own_block)
     remedies = sorted(_remedies(evaluation, full, offer, taken), key=lambda one: one.minutes)
-    ports = full.addresses * full.each
-    return Relief(exit_name, taken, busiest[1] or "all destinations", full.in_use, ports, tuple(remedies), unmatched)
+    unmatched = len(own) - len(matched)
+    return Relief(exit_name, taken, busiest[1], own_block, full.in_use, size, tuple(remedies), unmatched)
+
+
+def _pool(one: Entry, ports: Ports) -> str:
+    """The ports that an entry takes one of: toward its destination's address, of its host's block, or of all."""
+    protocol = "udp" if one.protocol == 17 else "tcp"
+    view = ASSIGNMENTS[ports.assignment].view
+    if view == "tuples":
+        return f"{one.target.decode()}:{one.target_port}/{protocol}"
+    return f"{one.source.decode()}/{protocol}" if view == "hosts" else f"all destinations/{protocol}"
 
 
 @dataclass(frozen=True)
 class _Full:
-    """The fullest pool of an exit: the destination that alone sees its addresses (or empty), and its ports."""
+    """The fullest pool of an exit: the destination that alone sees its addresses (or empty), and its ports.
+
+    each: ports of an address; size: those of the pool; is_block: whether it is one host's alone.
+    """
 
     exit: str
     toward: str
     in_use: int
     addresses: int
     each: int
+    size: int
+    is_block: bool
 
 
 def _owner(described: Described, one: Entry) -> tuple[str, str]:
@@ -153,24 +172,46 @@ def _state(one: Entry, offer: Offer) -> int:
 
 
 def _remedies(evaluation: Evaluation, full: _Full, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
-    yield from _shorter(full.exit, offer, taken)
+    yield from _shorter(evaluation, full.exit, offer, taken)
     yield from _pooling(taken)
     yield from _more_addresses(evaluation, full, offer)
     yield from _endpoint(evaluation, taken)
     yield from _apart(evaluation, full.exit, taken)
 
 
-def _shorter(name: str, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
-    """A shorter timeout frees what waits for nothing: at once for what is set down now, within it for the rest."""
+def _shorter(evaluation: Evaluation, name: str, offer: Offer, taken: Sequence[Taken]) -> Iterator[Remedy]:
+    """A shorter timeout frees what waits for nothing: at once for what is set down now, within it for the rest.
+
+    Never so short that connections end which flows keep quiet for longer.
+    """
+    quiet_s, flows = _longest_quiet(evaluation, name)
     for ending, kind in (("idle", "idle"), ("closed", "waiting")):
         bounds, number = offer.mapping_timeout_s.bounds(ending), sum(getattr(one, kind) for one in taken)
-        if bounds is not None and bounds.min < bounds.default and number:
-            freed = int(number * (1 - bounds.min / bounds.default))
-            how = f"exits: {{{name}: {{mapping_timeout_s: {{{ending}: {bounds.min:g}}}}}}}"
-            minutes = max(1, ceil(bounds.min / 60))
-            yield Remedy(
-                f"shorten the {ending} timeout to {bounds.min:g} s", minutes, freed, Fraction(0), "for good", how
-            )
+        if bounds is None or not number:
+            continue
+        seconds = max(bounds.min, floor(quiet_s) + 1.0) if ending == "idle" and quiet_s else bounds.min
+        if seconds >= bounds.default:
+            continue
+        month = _month(evaluation, {"exits": {name: {"mapping_timeout_s": {ending: seconds}}}})
+        if month is None:
+            continue
+        freed = int(number * (1 - seconds / bounds.default))
+        how = f"exits: {{{name}: {{mapping_timeout_s: {{{ending}: {seconds:g}}}}}}}"
+        if seconds > bounds.min:
+            how += f"; no shorter, since {some(flows)} may be quiet for {quiet_s:g} s"
+        what = f"shorten the {ending} timeout to {seconds:g} s"
+        yield Remedy(what, max(1, ceil(seconds / 60)), freed, month, "for good", how)
+
+
+def _longest_quiet(evaluation: Evaluation, name: str) -> tuple[float, list[str]]:
+    """How long a connection through an exit may be quiet and is used again, s, and whose; 0 where nothing says so."""
+    found: dict[str, float] = {}
+    for flow, stated in evaluation.described.estate.flows.items():
+        quiet = stated.pool_idle_s if stated.keepalive_s is None else stated.keepalive_s
+        if quiet and any(name in path.example.exits for path in evaluation.paths.by_flow[flow]):
+            found[flow] = quiet
+    most = max(found.values(), default=0.0)
+    return most, [flow for flow, quiet in found.items() if quiet == most]
 
 
 def _pooling(taken: Sequence[Taken]) -> Iterator[Remedy]:
@@ -183,21 +224,30 @@ def _pooling(taken: Sequence[Taken]) -> Iterator[Remedy]:
 
 
 def _more_addresses(evaluation: Evaluation, full: _Full, offer: Offer) -> Iterator[Remedy]:
-    needed = ceil(full.in_use / (full.each * _SPARE)) if full.in_use else 1
-    more = max(1, needed - full.addresses)
+    sized = evaluation.capacity.of(full.exit, full.toward)
+    if full.is_block:
+        # More addresses are more blocks: hosts that have none get one, and those whose block is full get no more.
+        more = (sized.needed or 0) - full.addresses if sized is not None else 0
+    else:
+        needed = ceil(full.in_use / (full.each * _SPARE)) if full.in_use else 1
+        more = max(1, needed - full.addresses)
     most, has = offer.limits.addresses, sum(one.addresses for one in evaluation.capacity.exits if one.exit == full.exit)
     if most is not None and has + more > most:
         more = most - has
-    sized, then = evaluation.capacity.of(full.exit, full.toward), full.addresses + more
+    then = full.addresses + more
     if more <= 0 or sized is None:
         return
     stated = sized.with_addresses("auto", then)
     month = _month(evaluation, {"exits": {full.exit: stated}})
+    if month is None:
+        return
     grows = full.each * then / full.in_use - 1 if full.in_use else 0.0
     at_least = f"addresses: auto, at_least: {then}"
     keys = f"addresses_for: {{{full.toward}: {then}}}" if full.toward else at_least
     how = f"exits: {{{full.exit}: {{{keys}}}}}; tell the partners that allow-list it"
     lasts = f"until the load has grown by {grows:.0%}" if grows > 0 else "not enough by itself"
+    if full.is_block:
+        lasts = "for hosts without a block; a block that is full gets no more ports"
     whose = f" for {full.toward}" if full.toward else ""
     yield Remedy(f"add {counted(more, 'address', 'addresses')}{whose}", 5, more * full.each, month, lasts, how)
 
@@ -262,9 +312,6 @@ def _apart(evaluation: Evaluation, name: str, taken: Sequence[Taken]) -> Iterato
 
 
 def _month(evaluation: Evaluation, patch: dict[str, Any]) -> Fraction | None:
-    """What a patch costs more a month, evaluated like any estate; None where it does not hold together."""
-    try:
-        after = evaluate(evaluation.described.patched(patch, "relief"), like=evaluation)
-    except UnusableInput:
-        return None
-    return after.bill.total - evaluation.bill.total
+    """What a patch costs more a month, evaluated like any estate; None where it does harm, or cannot be made."""
+    after = tried(evaluation, patch, "relief")
+    return None if after is None else after.bill.total - evaluation.bill.total

@@ -11,9 +11,8 @@ __all__ = ["relieve_page"]
 def relieve_page(estate: str, currency: str, found: Relief, unread: Unread) -> Page:
     """The fullest pool first; then the remedies in order of minutes, then who takes the ports."""
     share = found.in_use / found.ports if found.ports else 0.0
-    summary = [
-        f"{found.exit}: {found.in_use:,} of {found.ports:,} ports in use toward {found.busiest} ({percent(share)})."
-    ]
+    of = f"by {found.busiest}, of its own block" if found.is_block else f"toward {found.busiest or 'nothing'}"
+    summary = [f"{found.exit}: {found.in_use:,} of {found.ports:,} ports in use {of} ({percent(share)})."]
     if found.taken:
         top = found.taken[0]
         summary.append(

@@ -191,6 +191,15 @@ class BlocksTimeoutsMetricsTwinsTemplates(Situation):
             expected = 20 * (1 + 0.5 * 66 + 0.5 * row["timeout_s"])
             self.assertAlmostEqual(row["ports_wanted"], expected, delta=1)
         self.assertEqual([rows[0]["timeout_s"], rows[-1]["timeout_s"]], [180, 5400])
+        # What is needed is what it costs: no two numbers of addresses have one price, and no number two.
+        priced = {(row["addresses_needed"], row["month_amount"]) for row in rows}
+        self.assertEqual(len(priced), len({one for one, _ in priced}))
+        self.assertEqual(len(priced), len({one for _, one in priced}))
+        self.put({"flows": {"forecast": {"closed_share": 0.5, "keepalive_s": 400}}})
+        rows = self.json("capacity", "--timeout", "idle=180..5400", "--exit", "nat-a")["timeouts"]
+        self.assertEqual(
+            [row["ends"] for row in rows], [["forecast"] if row["timeout_s"] <= 400 else [] for row in rows]
+        )
         self.assertEqual(self.program("capacity", "--set", "exits.nat-a.mapping_timeout_s.idle=60").returncode, 2)
         longer = ("--set", "exits.nat-a.mapping_timeout_s.idle=5400")
         [one] = [each for each in self.json("capacity", *longer, status=1)["exits"] if each["exit"] == "nat-a"]

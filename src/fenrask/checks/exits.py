@@ -202,7 +202,7 @@ def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:
         name = context.described.traffic.names[number]
         paths, flow = context.paths.by_flow[name], context.estate.flows[name]
         key = "pool_idle_s" if flow.keepalive_s is None else "keepalive_s"
-        quiet_s = float(getattr(flow, key))
+        quiet_s = float(flow.quiet_s or 0)
         protocol = context.estate.remotes[flow.remote].protocol
         limits: dict[str, float] = {}
         for exit_name in (one for path in paths for one in path.example.exits):

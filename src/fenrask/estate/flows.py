@@ -203,6 +203,11 @@ class Flow(Strict):
             self.udp_streaming_share,
         )
 
+    @property
+    def quiet_s(self) -> float | None:
+        """For how long a connection may be quiet and is used again, s; None where nothing says so."""
+        return self.pool_idle_s if self.keepalive_s is None else self.keepalive_s
+
     def endings(self, protocol: str) -> dict[Ending, float]:
         """The share of each way to end, of `tcp` or `udp`; they sum to 1."""
         if protocol == "udp":

@@ -16,6 +16,7 @@ from fenrask.evaluation.needs import (
     not_allowed,
     wanted_on_the_way,
 )
+from fenrask.evaluation.quiet import quiet_through
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
 from fenrask.evaluation.trying import harm, tried
@@ -40,6 +41,7 @@ __all__ = [
     "is_asked",
     "most_entries",
     "not_allowed",
+    "quiet_through",
     "tried",
     "wanted_on_the_way",
 ]

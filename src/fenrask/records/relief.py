@@ -9,7 +9,7 @@ from typing import Any
 from fenrask.capacity import ASSIGNMENTS
 from fenrask.estate import Described, Offer, Onward, Ports
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import Evaluation, evaluate, tried
+from fenrask.evaluation import Evaluation, evaluate, quiet_through, tried
 from fenrask.prefixes import Address, parse_address
 from fenrask.records.readers.entries import Entry
 from fenrask.routing import trace_from
@@ -205,11 +205,7 @@ def _shorter(evaluation: Evaluation, name: str, offer: Offer, taken: Sequence[Ta
 
 def _longest_quiet(evaluation: Evaluation, name: str) -> tuple[float, list[str]]:
     """How long a connection through an exit may be quiet and is used again, s, and whose; 0 where nothing says so."""
-    found: dict[str, float] = {}
-    for flow, stated in evaluation.described.estate.flows.items():
-        quiet = stated.pool_idle_s if stated.keepalive_s is None else stated.keepalive_s
-        if quiet and any(name in path.example.exits for path in evaluation.paths.by_flow[flow]):
-            found[flow] = quiet
+    found = quiet_through(evaluation.paths, name)
     most = max(found.values(), default=0.0)
     return most, [flow for flow, quiet in found.items() if quiet == most]
 

@@ -4,11 +4,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.capacity import ExitCapacity
+from fenrask.capacity import ExitCapacity, given
 from fenrask.estate import Described
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import evaluate, quiet_through
 
 __all__ = ["AtTimeout", "adjustable", "sweep"]
+
+
+_OF_QUIET = ("idle", "udp_idle", "udp_answered")
+"""The timeouts that end connections which are quiet."""
 
 
 @dataclass(frozen=True)
@@ -20,7 +24,9 @@ class AtTimeout:
     is_current: bool
     sized: ExitCapacity
     month: Fraction
-    """What the exit costs a month with it."""
+    """What the exit costs a month with it, and with as many addresses as are then needed."""
+    ends: tuple[str, ...] = ()
+    """The flows that keep connections quiet for longer: theirs end unnoticed."""
 
 
 def adjustable(described: Described, ending: str) -> list[str]:
@@ -33,7 +39,7 @@ def adjustable(described: Described, ending: str) -> list[str]:
     return found
 
 
-def sweep(described: Described, ending: str, seconds: Sequence[float], exits: Sequence[str]) -> list[AtTimeout]:
+def sweep(described: Described, ending: str, each_s: Sequence[float], exits: Sequence[str]) -> list[AtTimeout]:
     """Each exit with each of these timeouts, as far as its offer allows it, and with the one that it has."""
     found = []
     for name in exits:
@@ -41,13 +47,16 @@ def sweep(described: Described, ending: str, seconds: Sequence[float], exits: Se
         bounds = offer.mapping_timeout_s.bounds(ending) if offer else None
         if bounds is None:
             continue
-        now = bounds.default
-        for value in sorted({*(one for one in seconds if bounds.min <= one <= bounds.max), now}):
+        now, quiet = bounds.default, quiet_through(evaluate(described).paths, name) if ending in _OF_QUIET else {}
+        for value in sorted({*(one for one in each_s if bounds.min <= one <= bounds.max), now}):
             patch = {"exits": {name: {"mapping_timeout_s": {ending: value}}}}
             evaluation = evaluate(described.patched(patch, "--timeout"))
             rows = [one for one in evaluation.capacity.exits if one.exit == name]
             if rows:
                 sized = max(rows, key=lambda one: one.blocking)
-                month = evaluation.bill.by_exit.get(name, Fraction(0))
-                found.append(AtTimeout(name, value, value == now, sized, month))
+                needing = {"exits": given((one, one.most_needed) for one in rows if one.most_needed)}
+                then = evaluate(evaluation.described.patched(needing, "needed"), like=evaluation)
+                month = then.bill.by_exit.get(name, Fraction(0))
+                ends = tuple(flow for flow, seconds in quiet.items() if seconds >= value)
+                found.append(AtTimeout(name, value, value == now, sized, month, ends))
     return found

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from fenrask.estate.suggestions import some
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import AtTimeout
@@ -20,6 +21,7 @@ def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTim
         Column("blocking", "no free port", "share"),
         Column("addresses_needed", "addresses needed", "count"),
         Column("month_amount", f"{currency}/month", "money"),
+        Column("ends", "ends quiet connections of", "list"),
     )
     rows = [
         (
@@ -29,8 +31,9 @@ def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTim
             round(one.sized.ports.concurrent) if one.sized.ports else 0,
             one.sized.ports.capacity if one.sized.ports else 0,
             one.sized.blocking,
-            one.sized.needed,
+            one.sized.most_needed,
             one.month,
+            one.ends,
         )
         for one in found
     ]
@@ -44,9 +47,13 @@ def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTim
             f"{name}: {low.seconds:g} s wants {ports[0]:,} ports ({needs[0]}), "
             f"{high.seconds:g} s wants {ports[1]:,} ({needs[1]})."
         )
+        if ending_flows := [one for one in own if one.ends]:
+            last = ending_flows[-1]
+            summary.append(f"{name}: {last.seconds:g} s and less end quiet connections of {some(last.ends)} unnoticed.")
     table = Table("timeouts", f"By {ending.replace('_', ' ')} timeout", columns, rows, empty="no exit", shown=24)
     return Page("timeouts", estate, tuple(summary[:5]), (table,), {"currency": currency, "ending": ending})
 
 
 def _needs(one: AtTimeout) -> str:
-    return "no number suffices" if one.sized.needed is None else counted(one.sized.needed, "address", "addresses")
+    needed = one.sized.most_needed
+    return "no number suffices" if needed is None else counted(needed, "address", "addresses")

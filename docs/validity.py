@@ -38,7 +38,8 @@ are not measured again.
 """
 TAIL = """
 Published figures that the formulas are held against by tests: Erlang's table at 1 % (5 servers 1.361 Erlang, 10: 4.461,
-20: 12.031, 50: 37.901, 100: 84.064), Engset's and Hayward's formulas by their own recursions and a simulation.
+20: 12.031, 50: 37.901, 100: 84.064), Engset's formula (hosts of one connection each) in
+exact fractions, Hayward's by its own recursion and a simulation.
 """
 
 

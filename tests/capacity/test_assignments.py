@@ -79,8 +79,8 @@ class Shared(unittest.TestCase):
         plain = use(ports(per_address=100), [level_stream(80.0)], 1).blocking
         burst = use(ports(per_address=100), [level_stream(80.0, peakedness=2.0)], 1).blocking
         self.assertAlmostEqual(burst / float(recursion(50, 40)), 1, places=9)
-        # 120 sources, 80 of them busy on average were there room: binomial of the other 119.
-        capped = use(ports(per_address=100), [level_stream(80.0, sources=120.0)], 1).blocking
+        # 120 hosts of one connection each, which want two in the mean: binomial of the other 119 (Engset 1918).
+        capped = use(ports(per_address=100), [level_stream(240.0, sources=120.0)], 1).blocking
         weights = [1.0]
         for k in range(1, 101):
             weights.append(weights[-1] * (119 - k + 1) / k * 2.0)

@@ -24,7 +24,7 @@ class Explained(InFolder):
         for flow, ports, words in (
             ({}, {}, ["Erlang B (Erlang 1917)"]),
             ({"burstiness": 3}, {}, ["Hayward"]),
-            ({"max_per_host": 100}, {}, ["Engset"]),
+            ({"max_per_host": 100}, {}, ["truncated Poisson"]),
             ({"retry_share": 0.5}, {}, ["load raised"]),
             ({}, {"search_tries": 2}, ["birth-death"]),
             ({}, by_host, ["Binomial"]),
@@ -33,7 +33,7 @@ class Explained(InFolder):
         ):
             with self.subTest(flow=flow, ports=ports):
                 told = self.steps(flow, ports, 2 if ports == by_host else 1)["no free port"].source
-                for word in ("Erlang B (", "Hayward", "Engset", "load raised", "birth-death", "Binomial"):
+                for word in ("Erlang B (", "Hayward", "truncated Poisson", "load raised", "birth-death", "Binomial"):
                     self.assertEqual(word in told, any(one.startswith(word) or word in one for one in words), told)
 
     def test_blocking_with_one_address_less_is_erlangs(self) -> None:

@@ -1,10 +1,9 @@
-"""Engset, Hayward, retries, limited search and shared limits, against brute-force chains and exact sums."""
+"""Hayward, retries, limited search and shared limits, against brute-force chains and exact sums."""
 
 import itertools
 import math
 import unittest
 from decimal import Decimal, localcontext
-from fractions import Fraction
 
 import numpy as np
 from hypothesis import example, given, settings
@@ -13,7 +12,6 @@ from hypothesis import strategies as st
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.teletraffic import (
     batches_b,
-    engset_b,
     erlang_b,
     hayward_b,
     kaufman_roberts,
@@ -21,12 +19,6 @@ from fenrask.teletraffic import (
     refusal_when,
     with_retries,
 )
-
-
-def engset_exact(ports: int, sources: int, load: Fraction) -> Fraction:
-    """By the definition, in exact fractions: what the other sources leave to an arriving connection."""
-    weights = [math.comb(sources - 1, k) * load**k for k in range(ports + 1)]
-    return weights[ports] / sum(weights, Fraction(0))
 
 
 def stationary(births: list[float], deaths: list[float]) -> list[float]:
@@ -60,40 +52,6 @@ class Batches(unittest.TestCase):
         self.assertAlmostEqual(float(batches_b(0, 10.0, 3.0, 0.7)), 1.0)
         # Of very many, as Hayward has it.
         self.assertAlmostEqual(float(batches_b(60_000, 59_500.0, 4.0, 0.5) / hayward_b(60_000, 59_500.0, 4.0)), 1.0)
-
-
-class Engset(unittest.TestCase):
-    def test_every_size_against_exact_fractions(self) -> None:
-        for ports, sources in ((1, 2), (1, 50), (2, 3), (5, 12), (15, 16), (16, 40), (40, 41), (60, 400), (300, 2000)):
-            for load in (Fraction(1, 1000), Fraction(1, 20), Fraction(1, 4), Fraction(1), Fraction(7)):
-                exact = engset_exact(ports, sources, load)
-                with self.subTest(ports=ports, sources=sources, load=load):
-                    found = Fraction(float(engset_b(ports, sources, float(load))))
-                    if exact > Fraction(1, 10**300):
-                        # The load as a float is not quite the fraction; its error counts `ports` times.
-                        allowed = (1e-11 if exact > Fraction(1, 10**12) else 1e-8) + 4e-16 * ports
-                        self.assertLess(abs(found / exact - 1), allowed)
-
-    def test_edges(self) -> None:
-        cases = (
-            (0, 5, 1.0, 1.0),
-            (5, 5, 9.0, 0.0),
-            (7, 5, 9.0, 0.0),
-            (3, 5, 0.0, 0.0),
-            (2, 0, 1.0, 0.0),
-            (4, 1, 3.0, 0.0),
-        )
-        for ports, sources, load, expected in cases:
-            self.assertEqual(float(engset_b(ports, sources, load)), expected)
-        self.assertEqual(engset_b([1, 2], [[5], [6]], 0.5).shape, (2, 2))
-        for bad in ((1.5, 5, 1.0), (1, 5.5, 1.0), (-1, 5, 1.0), (1, 5, math.nan)):
-            with self.assertRaises(UnusableInput):
-                engset_b(*bad)
-
-    def test_many_sources_are_a_stream(self) -> None:
-        for ports in (5, 50):
-            limit = float(engset_b(ports, 10**7, 0.8 * ports / 1e7))
-            self.assertAlmostEqual(limit / float(erlang_b(ports, 0.8 * ports)), 1, delta=1e-4)
 
 
 class Peaked(unittest.TestCase):

@@ -15,7 +15,7 @@ _FORMULAS = {
     "batches": "a negative binomial cut off at the ports (Kaufman & Rege 1996), beside Hayward",
     "bursty": "Hayward: B(ports / z, load / z), Fredericks 1980",
     "varied": "mean over lognormal levels of the load (Cox 1955)",
-    "capped": "Engset 1918, what an arriving connection meets",
+    "capped": "hosts as truncated Poisson laws, cut off at the ports (Kelly 1979), by convolution (Buzen 1973)",
     "retried": "load raised until a' = a + share x a' x B(a')",
     "plain": "Erlang B (Erlang 1917) at the mean concurrent connections of that moment (Jagerman 1975)",
 }
@@ -72,7 +72,7 @@ def _formulas(one: ExitCapacity) -> Iterator[str]:
             "batches": stream.overlap > 0,
             "bursty": stream.is_bursty and not stream.overlap,
             "varied": stream.level_cv > 0 or stream.fast_cv > 0,
-            "capped": stream.sources is not None and not stream.is_bursty and one.how.search_tries is None,
+            "capped": stream.is_capped and not stream.is_bursty and one.how.search_tries is None,
             "retried": stream.retry_share > 0,
         }
         for name, holds in facts.items():

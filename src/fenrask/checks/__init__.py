@@ -4,13 +4,12 @@ from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
-from fenrask.checks.audit import Audited, audit
 from fenrask.checks.contract import Context, Doubt, Rule, in_yaml
 from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
 
-__all__ = ["RULES", "Audited", "Context", "Doubt", "Rule", "audit", "check"]
+__all__ = ["RULES", "Context", "Doubt", "Rule", "check"]
 
 _E, _W, _N = Severity.ERROR, Severity.WARNING, Severity.NOTE
 

@@ -3,8 +3,8 @@
 All on NumPy alone; importable from a notebook.
 """
 
+from fenrask.teletraffic.capped_hosts import capped_hosts_b, held_back, is_summable
 from fenrask.teletraffic.classes import kaufman_roberts
-from fenrask.teletraffic.engset import engset_b
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
 from fenrask.teletraffic.occupancy import (
     Peak,
@@ -22,7 +22,9 @@ __all__ = [
     "Peak",
     "Retried",
     "batches_b",
-    "engset_b",
+    "capped_hosts_b",
+    "held_back",
+    "is_summable",
     "erlang_b",
     "erlangs_for",
     "hayward_b",

@@ -66,6 +66,8 @@ class Simulated:
     storm_s: float | None
     not_counted: tuple[str, ...]
     lasts_s: float | None = None
+    at_most: bool = False
+    """Whether the formula says what is refused at most."""
     standing_back: float = 0.0
     """Connections that are open all the time and come here for the outage."""
     standing_without: float = 0.0
@@ -127,10 +129,13 @@ class Simulated:
         return None if first + last >= found.by_step.size else last * self.step_s
 
 
-def simulated(capacity: Capacity, asked: Asked) -> Iterator[Simulated]:
-    """Of each exit the pools that refuse most by the formula, or are fullest."""
+def simulated(capacity: Capacity, asked: Asked, toward: str | None = None) -> Iterator[Simulated]:
+    """Of each exit the pools that refuse most by the formula, or are fullest.
+
+    toward: of those alone that one destination alone sees, or (empty) that all others do.
+    """
     for one in capacity.exits:
-        if not asked.exits or one.exit in asked.exits:
+        if (not asked.exits or one.exit in asked.exits) and toward in (None, one.toward):
             found = [each for each in _of_exit(capacity, one, asked) if each.busiest > 0]
             found.sort(key=lambda each: (each.formula_peak, each.busiest / max(1, each.ports)), reverse=True)
             yield from found[: asked.pools_of_each]
@@ -165,6 +170,7 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
         begins_s=calls.first * calls.step_s,
         storm_s=storm_s,
         not_counted=(*replay.not_counted, *_not_counted(calls, one.stream)),
+        at_most=replay.at_most,
     )
 
 

@@ -47,7 +47,7 @@ class _Helpers:
         self.current = current
         self.before = before
         self._comparison = comparison
-        self._known: dict[tuple[str, int], list[Evaluation]] = {}
+        self._known: dict[tuple[str, int], list[tuple[Evaluation, Evaluation]]] = {}
         self._sized: dict[str, Evaluation] = {}
 
     def more_addresses(self, name: str, case: Case, one: ExitLimits) -> Help | None:
@@ -66,9 +66,9 @@ class _Helpers:
             # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
             stated = (one.with_addresses(wanted), one.with_addresses("auto", wanted))
             each = (tried(self.current, {"exits": {one.exit: keys}}, what) for keys in stated)
-            self._known[key] = [as_sized(then) for then in each if then is not None]
-        for given in self._known[key]:
-            then = outcome(given, name, case)
+            self._known[key] = [(then, as_sized(then)) for then in each if then is not None]
+        for given, sized in self._known[key]:
+            then = outcome(sized, name, case)
             if one.name not in {each.name for each in (*then.overloaded, *then.worse)}:
                 return Help(what, given.bill.total - self.current.bill.total)
         return None

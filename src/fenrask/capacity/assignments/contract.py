@@ -33,10 +33,6 @@ class Division:
         return max(0, self.ports - round(always_open / self.tied_cells / self.even_cells))
 
 
-_ALWAYS = 0.999
-"""From this part of the hold on a connection counts as open for all of it."""
-
-
 @dataclass(frozen=True)
 class Stream:
     """Connections that compete for the same ports: toward one destination address, or of one host."""
@@ -102,8 +98,8 @@ class Stream:
 
     @property
     def is_capped(self) -> bool:
-        """Whether hosts have a limit on open connections, and ports stay taken after these."""
-        return self.sources is not None and self.open_share < _ALWAYS
+        """Whether hosts have a limit on open connections."""
+        return self.sources is not None
 
     @cached_property
     def hold_s(self) -> float:
@@ -205,6 +201,8 @@ class Replay:
     not_counted: tuple[str, ...] = ()
     lacking: float = 0.0
     """The share of its load that comes from hosts for which there are no ports at all."""
+    at_most: bool = False
+    """Whether the formula says what is refused at most."""
 
 
 Streams = Sequence[Stream]

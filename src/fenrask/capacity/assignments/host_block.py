@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
-from fenrask.capacity.assignments.pools import blocking, busiest_use, least
+from fenrask.capacity.assignments.pools import blocking, busiest_use, least, turned_away
 from fenrask.demand import Series
 from fenrask.estate import GrowingBlock as Growth
 from fenrask.estate import HostBlock as Fixed
@@ -67,7 +67,8 @@ class HostBlocks:
         for stream, (of, _, _) in zip(served, given, strict=True):
             if stream.label == found.binding:
                 by_stream.setdefault(id(of), []).append((stream, sizes[id(stream)]))
-        return _of_all_hosts(found, list(by_stream.values()), ports)
+        # Growing blocks count as they are at their largest, all at once.
+        return _of_all_hosts(found, list(by_stream.values()), ports, "up to " if self._growing else "")
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)
@@ -88,28 +89,40 @@ class HostBlocks:
         return Division(_largest(ports) if self._growing else _first(ports))
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: Streams) -> Replay:
-        owners, first = max(1, round(stream.copies)), _first(ports)
+        owners, first, last = max(1, round(stream.copies)), _first(ports), _largest(ports)
         calls = calls.scaled(owners)
+        # What is always open of a host is in its own block.
+        open_each = round(stream.load.persistent)
         words = {
-            "hosts' own limits on open connections": stream.is_capped,
+            # A host that may open as many as its block holds is never stopped by its own limit.
+            "hosts' own limits on open connections": stream.is_capped and stream.open_at_most < last,
             "that jobs start at one time": bool(calls.jobs),
             "retries": stream.retries > 0,
         }
         left_out = [one for one, holds in words.items() if holds]
+        by_label = {one.label: max(1, round(one.copies)) for one in among if one.busiest > 0}
+        others = sum(number for label, number in by_label.items() if label != stream.label)
         if not self._growing:
-            by_label = {one.label: max(1, round(one.copies)) for one in among if one.busiest > 0}
-            others = sum(number for label, number in by_label.items() if label != stream.label)
             there = int(self.room(addresses, ports, 0.0))
             lacking = max(0.0, 1.0 - there / (owners + others))
             blocks = f"; {there:,} blocks for {owners + others:,} hosts" if lacking else ""
             what = f"{owners} hosts of {first} ports each{blocks}"
-            setting = Blocks(calls, owners, first, there, others)
-            return Replay(setting, what, Division(first), tuple(left_out), lacking)
-        last, total = _largest(ports), addresses * ports.per_address
+            blocks_of_all = Blocks(calls, owners, max(0, first - open_each), there, others)
+            return Replay(blocks_of_all, what, Division(first), tuple(left_out), lacking)
+        total = addresses * ports.per_address
+        # Blocks count as they are at their largest, all at once: fewer hosts are then left without one than so.
+        wanted = Counter({_usual(one, ports): 0 for one in among})
+        for label, number in by_label.items():
+            wanted[max(_usual(one, ports) for one in among if one.label == label)] += number
+        placed = packed(wanted, addresses, ports.per_address)
+        lacking = max(0.0, 1.0 - sum(placed.values()) / max(1, owners + others))
         what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
-        return Replay(
-            Growing(calls, owners, first, last, total), what, Division(last), ("blocks of other hosts", *left_out)
-        )
+        others_take = sum(max(1, round(one.copies)) * _usual(one, ports) for one in among if one.label != stream.label)
+        if others_take and owners * _usual(stream, ports) + others_take > total:
+            left_out = ["blocks of other hosts, which there is no room for", *left_out]
+            others_take = 0
+        growing = Growing(calls, owners, first, last, total - others_take, open_each)
+        return Replay(growing, what, Division(last), tuple(left_out), lacking, at_most=lacking > 0)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
         needed = self.least_addresses([one.scaled(factor) for one in streams], ports, target)
@@ -137,6 +150,18 @@ class HostBlocks:
         return block
 
 
+_SPREAD = 4.0
+"""Standard deviations above its mean that a host's busiest moment is taken to be."""
+
+
+def _usual(stream: Stream, ports: Ports) -> int:
+    """The block that a host has at its busiest, as it grows."""
+    block, busiest = _first(ports), stream.busiest
+    while block < min(_largest(ports), busiest + _SPREAD * busiest**0.5):
+        block *= 2
+    return block
+
+
 def _first(ports: Ports) -> int:
     assert isinstance(ports, Fixed | Growth)
     return ports.block
@@ -152,7 +177,7 @@ def _blocking(stream: Stream, block: int, ports: Ports) -> float:
     return float(blocking(peak, stream, Division(block), ports.tries)[0])
 
 
-def _of_all_hosts(found: PortUse, alike: Sequence[Sequence[tuple[Stream, int]]], ports: Ports) -> PortUse:
+def _of_all_hosts(found: PortUse, alike: Sequence[Sequence[tuple[Stream, int]]], ports: Ports, bound: str) -> PortUse:
     """The use of a pool whose hosts do not fare alike: the share of all their connections that finds no port.
 
     alike: for each stream of the pool its hosts, by the block that they got.
@@ -163,16 +188,19 @@ def _of_all_hosts(found: PortUse, alike: Sequence[Sequence[tuple[Stream, int]]],
         return found
 
     def share(hosts: Sequence[tuple[Stream, int]], concurrent: Series) -> Series:
-        whole = sum(stream.copies for stream, _ in hosts)
-        each = (stream.copies * blocking(concurrent, stream, Division(block), ports.tries) for stream, block in hosts)
-        mean: Series = sum(each, np.zeros(concurrent.size)) / whole
+        opened, refused = np.zeros(concurrent.size), np.zeros(concurrent.size)
+        for stream, block in hosts:
+            # Hosts with a limit of their own open the less the more connections they have: those without ports, all.
+            own = stream.copies * (1 - turned_away(concurrent, stream, Division(block), ports.tries))
+            opened, refused = opened + own, refused + own * blocking(concurrent, stream, Division(block), ports.tries)
+        mean: Series = refused / np.maximum(opened, 1e-300)
         return mean
 
     peaks = [float(share(hosts, np.array([hosts[0][0].load.peak.concurrent]))[0]) for hosts in uneven]
     worst = uneven[int(np.argmax(peaks))]
     without = sum(stream.copies for stream, block in worst if not block)
     whole = sum(stream.copies for stream, _ in worst)
-    detail = f"{without:,.0f} of {whole:,.0f} hosts get no block" if without else ""
+    detail = f"{bound}{without:,.0f} of {whole:,.0f} hosts get no block" if without else ""
     return replace(
         found,
         blocking=max(peaks),

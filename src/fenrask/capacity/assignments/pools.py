@@ -2,7 +2,7 @@
 
 A port is a server and a connection a call: Erlang's formula (Erlang 1917) at the mean held at that moment
 (the modified offered load: Jagerman 1975; Massey & Whitt 1994). Bursty arrivals are Hayward's case, hosts
-that open only so many connections Engset's, a limited search is a birth-death chain, and refused
+that open only so many connections truncated Poisson laws, a limited search is a birth-death chain, and refused
 connections that come again raise the load (a fixed point).
 
 Where a hash ties each host to one of several cells (an address, a node), a cell has its own ports, and a
@@ -21,10 +21,12 @@ from fenrask.demand import POINTS_PER_STEP, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import (
     batches_b,
-    engset_b,
+    capped_hosts_b,
     erlang_b,
     erlangs_for,
     hayward_b,
+    held_back,
+    is_summable,
     limited_search_b,
     ports_for,
     with_retries,
@@ -35,7 +37,7 @@ from fenrask.teletraffic.fixed_points import where_equal
 from fenrask.teletraffic.variation import varying
 from fenrask.units import SECONDS_PER_DAY, percent
 
-__all__ = ["blocking", "busiest_use", "greatest_load", "hardest", "least", "least_for", "suffices"]
+__all__ = ["blocking", "busiest_use", "greatest_load", "hardest", "least", "least_for", "suffices", "turned_away"]
 
 MOST = 2**20
 """More addresses than this are no answer."""
@@ -66,33 +68,27 @@ def blocking(concurrent: Series, stream: Stream, division: Division, search_trie
     if always_open:
         # They take their ports for good; what arrives meets the rest.
         concurrent = np.maximum(concurrent - always_open, 0.0)
-    if stream.sources is not None and division.even_cells > 1 and division.tied_cells == 1:
-        return _thinned(concurrent, stream, division, search_tries)
     each = concurrent / division.even_cells
     if division.even_cells > 1 and stream.peakedness != 1.0:
         # A random part of a bursty stream is less bursty.
         stream = replace(stream, peakedness=1 + (stream.peakedness - 1) / division.even_cells)
-    sources = None if stream.sources is None else stream.sources / division.even_cells
     if division.tied_cells == 1 and division.even_cells > 1 and always_open:
-        return _beside_always_open(each, sources, stream, division, search_tries)
+        return _beside_always_open(each, stream, division, search_tries)
     if division.tied_cells == 1:
         free = np.full(each.shape, float(division.free(always_open)))
-        blocked = _loss(free, each, sources, stream, search_tries)
+        blocked = _loss(free, each, stream, search_tries)
         return _with_always_open(blocked, each, division.ports, always_open / division.even_cells)
     others, chance = _companions(stream.hosts, division.tied_cells)
     together = (1 + others) / _whole(stream.hosts)
     load = each[:, None] * together
     own = always_open / division.even_cells * together
     free = np.broadcast_to(np.maximum(division.ports - np.round(own), 0.0), load.shape)
-    capped = None if sources is None else np.broadcast_to(sources * together, load.shape).ravel()
-    blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape)
+    blocked = _loss(free.ravel(), load.ravel(), stream, search_tries).reshape(load.shape)
     result: Series = _with_always_open(blocked, load, division.ports, np.broadcast_to(own, load.shape)) @ chance
     return result
 
 
-def _beside_always_open(
-    each: Series, sources: float | None, stream: Stream, division: Division, search_tries: int | None
-) -> Series:
+def _beside_always_open(each: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The share refused at nodes to which a hash sends each connection, of those that are always open, too.
 
     A node has Binomial(P, 1 / n) of these, averaged over: what arrives is sent to any node, and meets the ports that
@@ -102,8 +98,7 @@ def _beside_always_open(
     open_here, chance = _companions(stream.load.persistent + 1, division.even_cells)
     load = np.broadcast_to(each[:, None], (each.size, open_here.size))
     free = np.broadcast_to(np.maximum(division.ports - open_here, 0.0), load.shape)
-    capped = None if sources is None else np.full(load.size, sources)
-    blocked = _loss(free.ravel(), load.ravel(), capped, stream, search_tries).reshape(load.shape) @ chance
+    blocked = _loss(free.ravel(), load.ravel(), stream, search_tries).reshape(load.shape) @ chance
     without = float(np.maximum(open_here - division.ports, 0.0) @ chance) * division.even_cells
     found: Series = np.where(each > 0, blocked, without / stream.load.persistent)
     return found
@@ -125,7 +120,7 @@ def _at_a_start(concurrent: Series, stream: Stream, division: Division, search_t
     ports = division.ports - always_open / cells
     short = excess(ports - certain, chance)
     own = np.where(certain > 0, np.minimum(1.0, short / np.maximum(certain, 1e-300)), 0.0)
-    others = _loss(np.floor(np.maximum(ports - certain * (1 - own), 0.0)), chance, None, plain, search_tries)
+    others = _loss(np.floor(np.maximum(ports - certain * (1 - own), 0.0)), chance, plain, search_tries)
     # As many of the others as are held in the mean begin while the job's connections are.
     beside = np.maximum(concurrent - always_open, 0.0) * (1 - stream.jobs[0]) / cells
     total = certain + beside
@@ -160,8 +155,9 @@ def _behind_hosts(
     b is where both agree. So with the ports that a host has of its own toward a destination, which stay taken there for
     a time of their own.
     """
-    sources = None if stream.is_capped else stream.sources
-    free, always_open = replace(stream, sources=sources, own_ports=(0.0, 0.0)), stream.load.persistent
+    if (exact := _truncated(concurrent, stream, division, search_tries)) is not None:
+        return exact
+    free, always_open = replace(stream, sources=None, own_ports=(0.0, 0.0)), stream.load.persistent
     moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
     limits = [stream.own_ports] if stream.own_ports[0] else []
     if stream.is_capped:
@@ -178,6 +174,31 @@ def _behind_hosts(
     return both(refused)[0], refused
 
 
+_ALWAYS = 0.999
+"""From this part of the hold on a connection counts as open for all of it."""
+
+
+def _truncated(
+    concurrent: Series, stream: Stream, division: Division, search_tries: int | None
+) -> tuple[Series, Series] | None:
+    """The same exactly, where a port is free when its connection ends, and all hosts share all ports; None elsewhere.
+
+    Hosts' numbers of connections are then truncated Poisson laws, cut off where the ports are taken.
+    """
+    cells = division.even_cells * division.tied_cells
+    plain = not (stream.own_ports[0] or stream.is_bursty or stream.retry_share or search_tries is not None)
+    if cells > 1 or not plain or stream.sources is None or stream.open_share < _ALWAYS:
+        return None
+    most = max(1, round(stream.open_at_most))
+    hosts = max(1, round(stream.sources / stream.open_at_most))
+    if not is_summable(hosts, most):
+        return None
+    moving, free = np.maximum(concurrent - stream.load.persistent, 0.0), division.free(stream.load.persistent)
+    refused = np.asarray(capped_hosts_b(free, hosts, most, moving / hosts))
+    blocked = _with_always_open(refused, moving, division.ports, stream.load.persistent)
+    return np.asarray(held_back(free, hosts, most, moving / hosts)), blocked
+
+
 def turned_away(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
     """The share of connections that hosts do not open, by limits of their own, at means held of shape (n,)."""
     if not stream.is_limited:
@@ -191,60 +212,6 @@ def _with_always_open(blocked: Series, load: Series, ports: int, always_open: fl
         return blocked
     missing = np.maximum(always_open - ports, 0.0) / np.maximum(always_open, 1e-300)
     return np.where(load > 0, blocked, missing)
-
-
-_COUNTED_SOURCES = 2000
-"""Up to this many hosts' connections the states of all nodes are summed exactly."""
-
-
-def _thinned(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:
-    """Connections of capped hosts that a hash sends to one of several nodes, each connection for itself.
-
-    A host that is not busy sends its next connection to any node: the states k1..kn of the nodes have the product form
-    N! / ((N - sum k)! k1! .. kn!) (e / n)^(sum k), ki at most the ports of a node (Kelly 1979), with e the load of an
-    idle source. A connection meets the state that N - 1 sources leave. Beyond some sources the other nodes count as
-    never full, which leaves Engset's formula with N sources that are busy here with chance p / n.
-    """
-    nodes, always_open = division.even_cells, stream.load.persistent
-    total = float(np.ceil((stream.sources or 0.0) - 1e-9))
-    ports = division.free(always_open)
-    busy = np.minimum(concurrent, total * (1 - 1e-9)) / max(total, 1.0)
-    if total > _COUNTED_SOURCES or stream.retry_share or stream.is_bursty or search_tries is not None:
-        here = busy / nodes
-        blocked = np.asarray(engset_b(float(ports), total, here / (1 - here)))
-    else:
-        blocked = np.array([_product_form(int(total), float(one), nodes, ports) for one in busy])
-    return _with_always_open(blocked, concurrent, division.ports, always_open / nodes)
-
-
-@lru_cache(maxsize=4096)
-def _product_form(sources: int, busy: float, nodes: int, ports: int) -> float:
-    """The share of arriving connections that find the node full that a hash sends them to."""
-    if not busy or sources <= 0:
-        return 0.0
-    if not ports:
-        return 1.0
-    others = sources - 1
-    log_load = np.log(busy / (1 - busy) / nodes)
-    k = np.arange(min(ports, others) + 1)
-    log_factorial = np.concatenate([[0.0], np.cumsum(np.log(np.arange(1, others + 1)))])
-    # Terms scaled by their largest, so that neither sums nor products leave the range of floats.
-    one = np.exp(k * log_load - log_factorial[k] - np.max(k * log_load - log_factorial[k]))
-    rest = np.ones(1)
-    for _ in range(nodes - 1):
-        rest = np.convolve(rest, one)[: others + 1]
-        rest /= np.max(rest)
-    everything = np.convolve(rest, one)[: others + 1]
-    full = np.zeros(everything.size)
-    if one.size > ports:
-        tail = rest[: everything.size - ports] * one[ports]
-        full[ports : ports + tail.size] = tail
-    # The idle ones of the other sources can be chosen in N! / (N - m)! ways.
-    m = np.arange(everything.size)
-    ways = -log_factorial[others - m]
-    ways = np.exp(ways - np.max(np.where(everything > 0, ways + np.log(np.maximum(everything, 1e-300)), -np.inf)))
-    whole = float(np.dot(everything, ways))
-    return float(np.dot(full, ways)) / whole if whole else 0.0
 
 
 def _whole(hosts: float) -> int:
@@ -266,18 +233,11 @@ def _companions(hosts: float, cells: int) -> tuple[Series, Series]:
     return k[keep], weight[keep] / np.sum(weight[keep])
 
 
-def _loss(
-    ports: Series, concurrent: Series, sources: float | Series | None, stream: Stream, tries: int | None
-) -> Series:
+def _loss(ports: Series, concurrent: Series, stream: Stream, tries: int | None) -> Series:
     """The formula that holds for this stream, on pools of so many free ports each, shape (n,)."""
 
     def formula(c: Series, a: Series) -> Series:
-        if stream.is_bursty:
-            result = _in_bursts(c, a, stream)
-        elif sources is not None and tries is None:
-            return _capped(c, a, sources)
-        else:
-            result = np.asarray(erlang_b(c, a))
+        result = _in_bursts(c, a, stream) if stream.is_bursty else np.asarray(erlang_b(c, a))
         if tries is not None:
             # No search finds more than there is: the worse of both holds where arrivals are bursty too.
             result = np.maximum(result, limited_search_b(c, a, np.minimum(tries, c)))
@@ -285,12 +245,8 @@ def _loss(
 
     blocked = np.zeros(concurrent.shape)
     live = _may_refuse(ports, concurrent, stream, tries)
-    if sources is not None:
-        sources = np.broadcast_to(sources, concurrent.shape)[live]
     none = (ports <= 0) & (concurrent > 0)
     blocked[none] = 1.0
-    if sources is not None:
-        sources = sources[~none[live]]
     live &= ~none
     if not live.any():
         return blocked
@@ -323,15 +279,6 @@ def _may_refuse(ports: Series, concurrent: Series, stream: Stream, tries: int | 
         ratio = np.where(live, concurrent, 1.0) / np.maximum(ports, 1e-300)
         live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
     return live
-
-
-def _capped(c: Series, a: Series, sources: float | Series) -> Series:
-    """Engset's share for a mean of `a` held by so many sources that hold one connection each at most."""
-    total = np.ceil(np.broadcast_to(sources, a.shape) - 1e-9)
-    busy = np.minimum(a, total * (1 - 1e-9))
-    idle_load = np.where(total > 0, busy / np.maximum(total - busy, 1e-300), 0.0)
-    result: Series = np.asarray(engset_b(np.floor(c), total, idle_load))
-    return result
 
 
 def _through_the_day(stream: Stream, division: Division, search_tries: int | None) -> Series:

@@ -26,7 +26,9 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
         return Replay(Hosts(calls, free, hosts, most, stream.retries), what, division, left_out)
     if division.tied_cells > 1:
         hosts = max(1, round(stream.hosts))
-        setting = Hashed(calls, free, division.tied_cells, hosts, rounds, late, chance)
+        # A host's connections that are always open are at the place that the hash ties it to.
+        each = stream.load.persistent / division.even_cells / hosts
+        setting = Hashed(calls, division.ports, division.tied_cells, hosts, rounds, late, chance, each)
         what = f"{hosts} hosts hashed to {division.tied_cells} x {division.ports:,} ports"
     elif rounds:
         setting = Searched(calls, free, rounds, late, chance)

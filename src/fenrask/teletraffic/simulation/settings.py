@@ -355,7 +355,10 @@ class Searched:
 
 @dataclass(frozen=True)
 class Hashed:
-    """Cells of their own servers, to which a hash sends owners: other ones in each run. Counts are of all cells."""
+    """Cells of their own servers, to which a hash sends owners: other ones in each run. Counts are of all cells.
+
+    open_each: servers that each owner has for good, at its own cell.
+    """
 
     calls: Calls
     servers: int
@@ -364,6 +367,7 @@ class Hashed:
     rounds: tuple[int, ...] = ()
     late: int = 0
     chance: float = 0.0
+    open_each: float = 0.0
 
     def run(self, seed: int, number: int) -> Run:
         dice = np.random.default_rng([seed, number, self.cells])
@@ -373,9 +377,10 @@ class Hashed:
         for cell in np.flatnonzero(met):
             share = float(met[cell]) / self.owners
             calls = all_calls.scaled(share)
-            one: Setting = Pool(calls, self.servers)
+            left = max(0, self.servers - round(float(met[cell]) * self.open_each))
+            one: Setting = Pool(calls, left)
             if self.rounds:
-                one = Searched(calls, self.servers, self.rounds, self.late, self.chance)
+                one = Searched(calls, left, self.rounds, self.late, self.chance)
             found = one.run(seed, number * self.cells + int(cell))
             total = found if total is None else _added(total, found)
         assert total is not None
@@ -428,13 +433,17 @@ class Blocks:
 
 @dataclass(frozen=True)
 class Growing:
-    """Owners, each as likely, whose blocks double from `first` up to `last` of `total` servers."""
+    """Owners, each as likely, whose blocks double from `first` up to `last` of `total` servers.
+
+    open_each: servers of its block that each owner has for good.
+    """
 
     calls: Calls
     owners: int
     first: int
     last: int
     total: int
+    open_each: int = 0
 
     def run(self, seed: int, number: int) -> Run:
         from fenrask.teletraffic.simulation.kernels.blocks import growing
@@ -452,6 +461,7 @@ class Growing:
             self.first,
             self.last,
             self.total,
+            self.open_each,
             law,
         )
         return Run(attempts, blocked, concurrent)

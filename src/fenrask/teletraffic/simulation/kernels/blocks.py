@@ -82,9 +82,10 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
 
 
 @compiled
-def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
+def growing(s, rates, step_s, slices, warm, owners, first, last, total, open_each, law):
     """Owners whose blocks double from `first` up to `last` servers as they fill, of `total` servers in all.
 
+    open_each: servers that each owner has for good, as far as there are blocks for them.
     rates: of all owners together, each as likely. A block is halved when a quarter of it is used, and given back
     when none is. Returns as `pool`, and the servers in blocks at the end of each step.
     """
@@ -100,6 +101,13 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, law):
     owner = np.zeros(most, dtype=np.int32)
     free, n, taken = np.int32(0), 0, 0
     used, block = np.zeros(owners, dtype=np.int64), np.zeros(owners, dtype=np.int64)
+    for h in range(owners if open_each else 0):
+        size = first
+        while size < open_each and 2 * size <= last:
+            size *= 2
+        if taken + size <= total:
+            block[h], used[h] = size, min(size, open_each)
+            taken += size
     wheel = wheel_of_slices()
     at, holds, keys, items = np.empty(256), np.empty(256), np.empty(256), np.empty(256, dtype=np.int32)
     for step in range(n_steps):

@@ -1,0 +1,182 @@
+"""Blocking and ports: Erlang's recursion where it applies, else connections drawn one by one; integrals of the rate."""
+
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+
+from fenrask.capacity import ExitCapacity
+from fenrask.demand import Load
+from fenrask.estate import LOADS
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.teletraffic.simulation import Stop, replicated
+from fenrask.what_if.second_methods.contract import Audited, NotLookedAt
+from fenrask.what_if.simulated import Asked, Simulated, simulated
+
+__all__ = ["audited_ports"]
+
+_MOST_STEPS = 4_000_000
+"""Ports that the recursion goes through, in all."""
+_MOST_DRAWN, _MOST_OF_A_RUN = 2e6, 5e5
+"""Connections of one exit that are drawn one by one at most, and of one run of them."""
+_REFUSED = "refused in the busiest hour"
+_HOURS = 1.0
+"""So long about the busiest moment they are drawn."""
+_WIDER = 2.0
+"""Times the 95 % interval: one of some ten thousand results lies outside by chance (the normal law's 3.9 sigma)."""
+
+
+def audited_ports(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
+    """Blocking, addresses needed, ports wanted."""
+    yield from _blocking(evaluation)
+    yield from _held(evaluation)
+    yield from _in_halves(evaluation)
+
+
+def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
+    """Where ports are shared and tried one by one until one is free, Erlang's recursion (Erlang 1917).
+
+    Else hosts, hashes, blocks and connections are drawn, each by itself.
+    """
+    steps = 0
+    for one in evaluation.capacity.exits:
+        streams = [stream for stream in one.streams if stream.busiest > 0]
+        if not one.ports or not streams:
+            continue
+        if not one.assignment.adds_up(streams, one.how):
+            yield from _drawn(evaluation, one)
+            continue
+        size = round(one.port_limit.capacity)
+        steps += size
+        if steps > _MOST_STEPS or not 0 < size < _MOST_STEPS:
+            yield NotLookedAt(
+                "blocking", one.name, f"{size:,} ports; the recursion goes through {_MOST_STEPS:,} in all"
+            )
+            continue
+        # Each node has its own part of ports and load.
+        parts = one.assignment.division(streams[0], one.addresses, one.how).even_cells
+        top = max(stream.load.peak.concurrent for stream in streams) / parts
+        blocked = _recursion(top, size // parts)
+        # The mean of those who find no port at the worst moment of the binding pool.
+        yield Audited("blocking", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
+        yield from _needed(one, top, parts)
+
+
+def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotLookedAt]:
+    """What is refused about the busiest hour of the pool that is worst off, by drawing it."""
+    asked = Asked(exits=[one.exit], around_hours=_HOURS)
+    for pool in simulated(evaluation.capacity, asked, toward=one.toward):
+        if pool.formula is None:
+            continue
+        about = f"{one.name}, {pool.pool}"
+        if pool.not_counted:
+            yield NotLookedAt(_REFUSED, about, f"the drawing leaves out {pool.not_counted[0]}")
+        elif (calls := pool.setting.calls.of_a_run) > _MOST_OF_A_RUN:
+            yield NotLookedAt(
+                "refused in the busiest hour",
+                about,
+                f"{calls:.2g} connections in one run; `fenrask simulate` draws them",
+            )
+        else:
+            yield _by_drawing(evaluation, pool, about)
+
+
+def _by_drawing(evaluation: Evaluation, pool: Simulated, about: str) -> Audited:
+    target = evaluation.described.estate.targets.blocking
+    stop = Stop(precision=0.05, negligible=target / 2, most_runs=400, most_attempts=_MOST_DRAWN)
+    with ThreadPoolExecutor(1) as executor:
+        found = replicated(pool.setting, executor, stop)
+    chance = _WIDER * max(found.high - found.share, found.share - found.low)
+    words = f"{found.attempts:,} connections drawn in {found.runs} runs"
+    what, first = f"{_REFUSED}, at most" if pool.at_most else _REFUSED, pool.formula or 0.0
+    return Audited(what, about, first, found.share, words, _DRAWN_NEAR, chance + target, pool.at_most)
+
+
+_DRAWN_NEAR = 0.1
+"""The formulas are exact for no load that varies: docs/validity.md says how near they are."""
+
+
+def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
+    """One address fewer than is needed is too few, and as many are enough."""
+    if one.needed_now is None or one.needed_now != one.needed:
+        return
+    each = round(one.how.per_address) // parts
+    enough = _recursion(top, each * one.needed_now) <= one.target
+    short = one.needed_now <= 1 or _recursion(top, each * (one.needed_now - 1)) > one.target
+    yield Audited("addresses needed", one.name, 1.0, float(enough and short), "Erlang's recursion, and one fewer")
+
+
+def _recursion(load: float, servers: int) -> float:
+    """B(n) = A B(n-1) / (n + A B(n-1)), with its inverse, which does not underflow."""
+    inverse = 1.0
+    for n in range(1, servers + 1):
+        inverse = 1.0 + inverse * n / load
+        if inverse > 1e300:
+            return 0.0
+    return 1.0 / inverse
+
+
+def _held(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
+    """Ports wanted at the peak, as an integral of the rate before it; and that what fits has ports to spare."""
+    for one in evaluation.capacity.exits:
+        if one.ports is None:
+            continue
+        if one.fits and one.target <= _SMALL:
+            yield Audited("ports lacking where all fits", one.name, min(0.0, one.ports.headroom), 0.0, "none may")
+        stream = next((each for each in one.streams if each.label == one.ports.binding), None)
+        if stream is not None and stream.load.numbers.size > _MOST_LAWS:
+            why = f"{stream.load.numbers.size} laws of holds in one pool; up to {_MOST_LAWS} are integrated"
+            yield NotLookedAt("ports wanted", one.name, why)
+        elif stream is not None:
+            peak = stream.load.peak
+            method = "rate before x share still held, in small steps"
+            yield Audited("ports wanted", one.name, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
+
+
+_SMALL, _MOST_LAWS = 1e-3, 100
+_LASTS, _STEPS = 60.0, 6000
+
+
+def _integral(load: Load, time_s: float) -> float:
+    """The integral of rate(t - u) x P(holding time > u), by the middles of small steps of u."""
+    total, curves = load.persistent, load.curves
+    for number, rate in zip(load.numbers.tolist(), load.rates.tolist(), strict=True):
+        curve = curves.curve(number)
+        law, mean = curve.law, float(np.max(curve.law.mean_s))
+        if not rate or not mean:
+            continue
+        ends = np.concatenate([[0.0], np.geomspace(mean * 1e-4, mean * _LASTS, _STEPS)])
+        middles = (ends[1:] + ends[:-1]) / 2
+        steps = np.floor((time_s - middles) / curves.step_s).astype(np.int64) % curve.profile.size
+        survival = np.ravel(law.survival(middles))
+        total += rate * float(np.dot(curve.profile[steps] * survival, np.diff(ends)))
+    return total
+
+
+def _in_halves(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
+    """The same load, each flow written as two of half of it: ports and addresses are as many."""
+    described, patch = evaluation.described, dict[str, dict[str, Any]]()
+    flows = described.estate.flows
+    if len(flows) > _MOST_FLOWS:
+        why = f"{len(flows):,} flows; up to {_MOST_FLOWS} are written as two of half the load"
+        yield NotLookedAt("addresses for one load", "", why)
+        return
+    for name, flow in flows.items():
+        # What hangs on each flow by itself cannot be halved.
+        if flow.max_per_host is not None or flow.is_pooled:
+            continue
+        keys = (*LOADS, "out_gib_per_month", "in_gib_per_month")
+        half = {key: value / 2 for key in keys if (value := getattr(flow, key)) is not None}
+        patch[name], patch[f"{name}, half of it"] = half, {**described.data["flows"][name], **half}
+    halved = evaluate(described.patched({"flows": patch}, "halves"))
+    for one in evaluation.capacity.exits:
+        other = halved.capacity.of(one.exit, one.toward)
+        if other is None or one.ports is None or other.ports is None:
+            continue
+        method = "each flow as two of half the load"
+        yield Audited("ports of the pool that binds", one.name, one.ports.concurrent, other.ports.concurrent, method)
+        yield Audited("addresses for one load", one.name, one.needed or 0, other.needed or 0, method)
+
+
+_MOST_FLOWS = 300

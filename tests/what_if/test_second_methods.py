@@ -1,0 +1,86 @@
+"""The second methods: they agree on what is right, and say so where a result is changed under them."""
+
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from fenrask.estate import read_estate
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.what_if.second_methods import Audited, audit
+from tests.support import InFolder
+
+DEMO = Path(__file__).resolve().parents[2] / "src" / "fenrask" / "demo"
+
+
+def looked_at(evaluation: Evaluation) -> list[Audited]:
+    return [one for one in audit(evaluation) if isinstance(one, Audited)]
+
+
+class Audits(InFolder):
+    def test_the_samples_agree(self) -> None:
+        for name in ("vellmouth", "beginning"):
+            found = looked_at(evaluate(read_estate(DEMO / name / "estate.yaml")))
+            self.assertFalse([one for one in found if not one.agrees])
+            wanted = {"shares of paths", "new connections/s", "a month of"}
+            wanted |= {"blocking", "addresses needed", "the choice's month"} if name == "vellmouth" else set()
+            self.assertLessEqual(wanted, {one.what for one in found})
+
+    def test_a_wrong_result_is_found(self) -> None:
+        evaluation = evaluate(self.estate())
+        bill = evaluation.bill
+        line = replace(bill.lines[0], quantity=bill.lines[0].quantity + Fraction(1))
+        evaluation.__dict__["bill"] = replace(bill, lines=(line, *bill.lines[1:]))
+        by_exit = evaluation.bill.by_exit
+        by_exit.parts[0] += by_exit.denominator
+        self.assertIn("by exits", [one.about for one in looked_at(evaluation) if not one.agrees])
+        evaluation = evaluate(self.estate())
+        sized = evaluation.capacity
+        evaluation.__dict__["capacity"] = replace(
+            sized, exits=tuple(replace(one, needed=9, needed_now=9) for one in sized.exits)
+        )
+        self.assertIn("addresses needed", [one.what for one in looked_at(evaluation) if not one.agrees])
+
+    def test_the_command(self) -> None:
+        self.estate()
+        found = self.json("check", "--audit")
+        self.assertIn("all agree", found["summary"][0])
+        self.assertTrue(all(one["agrees"] for one in found["results"]))
+
+    def test_every_way_to_give_out_ports_by_drawing_it(self) -> None:
+        """Hosts, hashes, nodes and blocks drawn one by one, with always-open and capped load among them."""
+        ways: dict[str, dict[str, Any]] = {
+            "any free": {"assignment": "shared-per-destination", "per_address": 300},
+            "once": {"assignment": "shared-once", "per_address": 300},
+            "by host": {"assignment": "shared-once", "per_address": 150, "address_choice": "by-host"},
+            "searched": {"assignment": "shared-once", "per_address": 300, "search_tries": 2},
+            "nodes": {"assignment": "node-share", "per_address": 300, "nodes": 3, "spread": "connection"},
+            "hosts on nodes": {"assignment": "node-share", "per_address": 300, "nodes": 3, "spread": "host"},
+            "blocks": {"assignment": "host-block", "per_address": 300, "block": 15},
+            "growing": {"assignment": "growing-block", "per_address": 320, "block": 5, "max_block": 20},
+        }
+        loads: dict[str, dict[str, Any]] = {
+            "moving": {"per_host_per_s": 1.4, "duration_s": 5},
+            "too much": {"per_host_per_s": 2.2, "duration_s": 5},
+            "capped": {"per_host_per_s": 3, "duration_s": 5, "max_per_host": 11},
+            "always open": {"per_host_per_s": 0.9, "duration_s": 5},
+        }
+        open_all_day = {"stay": {"from": "work", "to": "partner", "persistent_per_host": 3}}
+        drawn = 0
+        for way, ports in ways.items():
+            for load, stated in loads.items():
+                with self.subTest(way=way, load=load):
+                    flows = {"talk": stated, **(open_all_day if load == "always open" else {})}
+                    patch = {"flows": flows, "workloads": {"work": {"hosts": 40}}, "exits": {"gate": {"addresses": 1}}}
+                    offer = {"ports": ports, "mapping_timeout_s": None}
+                    found = list(audit(evaluate(self.estate(patch, {"offers": {"gate": offer, "host": None}}))))
+                    self.assertEqual([one for one in found if isinstance(one, Audited) and not one.agrees], [])
+                    drawn += any(one.what == "refused in the busiest hour" for one in found if isinstance(one, Audited))
+        self.assertGreater(drawn, 15)
+
+    def test_what_is_not_looked_at_is_told(self) -> None:
+        many = {"offers": {"gate": {"ports": {"per_address": 60_000}}}}
+        self.estate({"exits": {"gate": {"addresses": 80}}}, many)
+        found = self.json("check", "--audit")
+        self.assertIn("blocking", [one["what"] for one in found["not_looked_at"]])
+        self.assertIn("not looked at", found["summary"][1])

@@ -1,6 +1,7 @@
 """Gateways and routed endpoints, and in-subnet endpoints where they pay or a need asks for one."""
 
 from collections.abc import Sequence
+from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import Draft
@@ -22,25 +23,55 @@ from fenrask.evaluation import Evaluation, evaluate
 __all__ = ["IN_SUBNET", "ROUTED"]
 
 
+_FEW = 12
+"""Endpoints that are tried one by one; of more, what each brings is read off two bills."""
+
+
 def _in_subnet_too(described: Described) -> Patch:
     """Endpoint by endpoint: one stays where it mends a need, or lowers the month's cost and breaks none."""
     uses = service_uses(described)
     routed = add_each(Draft(described), uses, add_routed)
     open_uses = add_each(Draft(described), [use for use in uses if use not in routed], add_in_subnet)
-    chosen: list[ServiceUse] = []
-    patch = _with(described, chosen)
-    now = evaluate(described.patched(patch, "draft"))
-    for use in open_uses:
-        tried = _with(described, [*chosen, use])
-        then = evaluate(described.patched(tried, "draft"), like=now)
-        if _score(then) < _score(now):
-            chosen, patch, now = [*chosen, use], tried, then
+    chosen = _one_by_one(described, open_uses) if len(open_uses) <= _FEW else _by_bills(described, open_uses)
     if not chosen:
         raise NoAnswer("no in-subnet endpoint pays, and no need asks for one")
-    return patch
+    return _with(described, chosen)
 
 
-def _score(evaluation: Evaluation) -> tuple[int, object]:
+def _one_by_one(described: Described, open_uses: Sequence[ServiceUse]) -> list[ServiceUse]:
+    chosen: list[ServiceUse] = []
+    now = evaluate(described.patched(_with(described, chosen), "draft"))
+    for use in open_uses:
+        then = evaluate(described.patched(_with(described, [*chosen, use]), "draft"), like=now)
+        if _score(then) < _score(now):
+            chosen, now = [*chosen, use], then
+    return chosen
+
+
+def _by_bills(described: Described, open_uses: Sequence[ServiceUse]) -> list[ServiceUse]:
+    """Those with which their flows cost less, or meet more needs, than without any; if they do so together."""
+    without = evaluate(described.patched(_with(described, []), "draft"))
+    every = evaluate(described.patched(_with(described, open_uses), "draft"), like=without)
+    mended = {one.flow for one in without.broken} - {one.flow for one in every.broken}
+    saved: dict[tuple[str, str], Fraction] = {}
+    for flow, stated in described.estate.outward_flows.items():
+        subnets = described.estate.workloads[stated.from_].subnets
+        saves = without.bill.by_flow.get(flow, Fraction(0)) - every.bill.by_flow.get(flow, Fraction(0))
+        for network in {described.estate.subnets[name].network for name in subnets}:
+            key = (network, stated.to)
+            saved[key] = saved.get(key, Fraction(0)) + saves
+            if flow in mended:
+                saved[key] = Fraction(10**12)
+    chosen = [use for use in open_uses if saved.get((use.network, use.destination), Fraction(0)) > 0]
+    if not chosen:
+        return []
+    then = evaluate(described.patched(_with(described, chosen), "draft"), like=every)
+    tried = {_score(then): chosen, _score(every): [*open_uses]}
+    best = min(tried)
+    return tried[best] if best < _score(without) else []
+
+
+def _score(evaluation: Evaluation) -> tuple[int, Fraction]:
     return evaluation.flows_with_broken_needs, evaluation.bill.total
 
 

@@ -1,14 +1,14 @@
 """What groups of parts ask of an exit's ports, as sums that add up; and what so many addresses hold."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS
 from fenrask.capacity.limits import Groups, Present
 from fenrask.capacity.streams import Pool, pools
-from fenrask.demand import Demand, Part, Parts, Series
+from fenrask.demand import Demand, Numbers, Part, Parts, Series
 from fenrask.estate import Ports
 from fenrask.teletraffic import erlang_b
 
@@ -17,12 +17,14 @@ __all__ = ["Asked", "ports_asked", "room_of"]
 
 @dataclass(frozen=True, eq=False)
 class Asked:
-    """What groups hold of a pool's ports in the mean, shape (n_groups, n_times).
+    """What groups hold of a pool's ports in the mean, shape (n_groups, n_times); of those groups that hold any.
 
-    filling: of these, what may fill all ports that there are: connections that are always open, or that hosts cap.
+    groups: their numbers, rising. filling: of what they hold, what may fill all ports that there are: connections that
+    are always open, or that hosts cap; of the same shape, or (n_groups, 1).
     """
 
     pool: Pool
+    groups: Numbers
     held: Series
     filling: Series
 
@@ -46,14 +48,16 @@ def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> I
         capped = np.flatnonzero(np.isfinite(parts.laid.traffic.max_open[parts.flow]))
         free = pool.weights.copy()
         free[capped] = 0.0
-        groups = some.of(parts)
+        every = some.of(parts)
+        present, own = np.unique(every.group, return_inverse=True)
+        groups = replace(every, group=own, count=present.size)
         filling = _summed(groups, parts.persistent * free)
         held = groups.concurrent(free)
         for row in capped.tolist():
             opened = np.zeros_like(held)
             opened[groups.group[row]] = pool.weights[row] * _opened(parts[row])
             held, filling = held + opened, filling + opened
-        yield Asked(pool, held, filling)
+        yield Asked(pool, present, held, filling)
 
 
 def _opened(part: Part) -> Series:

@@ -180,7 +180,10 @@ class _Sizing:
             if isinstance(asked, Present):
                 yield "hosts with a block", (asked.there @ asked.amount)[:, None] / room
             elif of is None or ("ports", asked.pool.key) in of:
-                yield ("ports", asked.pool.key), self._of_ports(asked)
+                taken = self._of_ports(asked)
+                whole = np.zeros((some.count, taken.shape[1]))
+                whole[asked.groups] = taken
+                yield ("ports", asked.pool.key), whole
         for key, capacity, use in uses(self._demand, self._exit, some, self._offer, self._nodes):
             if of is None or (key, use.key) in of:
                 share = use.shares(capacity)

@@ -15,6 +15,9 @@ def named_rules(described: Described, *networks: str) -> dict[str, Any]:
     One for each destination that they send to: by its names where it must be, else by itself.
     """
     estate = described.estate
+    needs = (*(one.needs for one in estate.workloads.values()), *(one.needs for one in estate.destinations.values()))
+    if not any(one.inspected == BY_NAME for one in needs):
+        return {}
     names: dict[str, dict[str, Any]] = {}
     by_name = set[str]()
     for flow in estate.outward_flows.values():

@@ -542,10 +542,19 @@ class Estate(Strict):
 
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""
-        needs, workload = self.remotes[flow.remote].needs, self.workloads[flow.workload].needs
-        if flow.workload not in self.demanding[0]:
-            return needs
-        return needs.joined(workload.of_inward if flow.is_inward else workload)
+        key = (flow.workload, flow.remote, flow.is_inward)
+        known = self._joined_needs.get(key)
+        if known is None:
+            known, workload = self.remotes[flow.remote].needs, self.workloads[flow.workload].needs
+            if flow.workload in self.demanding[0]:
+                known = known.joined(workload.of_inward if flow.is_inward else workload)
+            self._joined_needs[key] = known
+        return known
+
+    @cached_property
+    def _joined_needs(self) -> dict[tuple[str, str, bool], Needs]:
+        """By workload, other end, and whether it comes in: what they demand together, as far as it was asked."""
+        return {}
 
     def has_needs(self, flow: Flow) -> bool:
         """Whether anything is demanded of a flow's exits."""

@@ -47,6 +47,8 @@ def losses_patch(described: Described, case: Case) -> Patch:
 def _far_end(described: Described, case: Case) -> Patch:
     """What destinations do that are slow, or silent."""
     flows: dict[str, dict[str, Any]] = {}
+    if not (case.slow or case.silent or case.rejecting or case.resolver_down):
+        return {}
     for name, flow in described.estate.flows.items():
         if flow.persistent_per_host is not None:
             continue

@@ -44,23 +44,23 @@ class BrokenNeed:
 class _Case:
     """What a need is judged on: the arriving ways of one flow, and what the plan says of exits."""
 
-    described: Described
+    whole: Paths
+    """Those of all flows."""
     paths: Sequence[FlowPath]
-    sees_hosts: bool
-    """Whether the destination sees hosts' own addresses, of this flow or another."""
-    host_prefixes: int
-    """Allow-list entries for hosts' own IPv6 addresses."""
     availability: Callable[[], float]
     """The expected share of time that the flow works; worked out where it is asked."""
     flow: Flow
     openings: Callable[[], Mapping[str, Sequence[Opening]]]
     """Who could open connections inward, by subnet; worked out where it is asked."""
-    partner_sources: Sequence[str]
     needs: Needs
     entries: Mapping[tuple[str, str], int]
     """Allow-list entries of each translating exit, where the plan knows them: see `AddressPlan.entries`."""
     addresses: Mapping[tuple[str, str], int]
     """Public addresses of each translating exit, where the plan knows them."""
+
+    @property
+    def described(self) -> Described:
+        return self.whole.described
 
     @property
     def estate(self) -> Estate:
@@ -136,9 +136,11 @@ def _off_internet(case: _Case) -> str:
 
 
 def _max_source_addresses(case: _Case) -> str:
-    if case.sees_hosts:
+    remote = case.flow.remote
+    if case.whole.sees_hosts(remote):
         return "every host shows an address of its own"
-    entries = sum(case.entries_of(name) for name in case.partner_sources) + case.host_prefixes
+    entries = sum(case.entries_of(name) for name in case.whole.sources_at(remote))
+    entries += len(case.whole.host_prefixes_at(remote))
     most = case.needs.max_source_addresses or 0
     return f"{entries} allow-list entries needed, the partner takes {most}" if entries > most else ""
 
@@ -278,12 +280,14 @@ def broken_needs(
     entries: Mapping[tuple[str, str], int] | None = None,
     addresses: Mapping[tuple[str, str], int] | None = None,
     subnets: Container[str] | None = None,
+    sized: bool = True,
 ) -> list[BrokenNeed]:
     """The needs of a flow that its paths break; paths that do not arrive break `arrives`.
 
     `entries` and `addresses` say how many allow-list entries and public addresses each exit has, by exit and by the
     destination that alone sees them (or empty); an exit that they do not name counts as the estate
-    states it, and `auto` as one. With `subnets`, those alone that its part from these subnets breaks.
+    states it, and `auto` as one. With `subnets`, those alone that its part from these subnets breaks; without `sized`,
+    none that hang on how many addresses exits are given.
     """
     estate = paths.described.estate
     own = [path for path in paths.by_flow[flow] if subnets is None or path.subnet in subnets]
@@ -307,20 +311,17 @@ def broken_needs(
         return broken
     needs = estate.needs_of(stated)
     case = _Case(
-        paths.described,
+        paths,
         arriving,
-        paths.sees_hosts(stated.remote),
-        len(paths.host_prefixes_at(stated.remote)),
         lambda: availability(paths).of(flow, subnets),
         stated,
         lambda: paths.openings,
-        paths.sources_at(stated.remote),
         needs,
         entries or {},
         addresses or {},
     )
     for name, need in NEEDS.items():
-        if is_asked(name, needs) and (why := need.why(case)):
+        if (sized or not need.by_size) and is_asked(name, needs) and (why := need.why(case)):
             broken.append(BrokenNeed(flow, name, why))
     return broken
 

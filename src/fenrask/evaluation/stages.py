@@ -168,9 +168,10 @@ class Evaluation:
     def breaks(self, flow: str, subnets: Container[str]) -> frozenset[str]:
         """The needs that the paths of a flow's part from these subnets break by themselves, faults included.
 
-        What is demanded of the flow in the mean is no need of a part.
+        What is demanded of the flow in the mean is no need of a part, and how many addresses exits are given is not
+        known.
         """
-        found = broken_needs(self.paths, flow, subnets=subnets)
+        found = broken_needs(self.paths, flow, subnets=subnets, sized=False)
         if any(path.subnet not in subnets for path in self.paths.by_flow[flow]):
             found = [one for one in found if not in_the_mean(one.need)]
         needs = {one.need for one in found}

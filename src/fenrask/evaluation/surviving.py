@@ -216,7 +216,8 @@ class Surviving:
             return ""
         # What is demanded in the mean over time says nothing of the time after a fault.
         already = {*_BY_ITSELF, *(one.need for one in before.broken.get(flow, ()))}
-        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses, subnets)
+        # Of a part of a flow it is asked before anything is sized.
+        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses, subnets, subnets is None)
         return next(
             (
                 f"{one.need} is broken: {one.why}"

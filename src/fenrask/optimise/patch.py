@@ -92,6 +92,10 @@ class _Made:
         self._held = set[Address]()
         behind = {site for option in taken.values() if option.before for site in option.sites}
         self._subnets: dict[Site, str] = {}
+        self._networks: dict[Site, set[str]] = {site: set() for site in used}
+        for number, option in taken.items():
+            for site in {*option.sites}:
+                self._networks[site].add(units[number].network)
         for site in used:
             if site.role is not Role.PASSES or (site.existing and not self._is_hub(site)):
                 self.names[site] = self._put_up(site, site in behind)
@@ -137,7 +141,7 @@ class _Made:
             return routed_endpoint(draft, site.offer, site.network, site.destination)
         where = "-".join(filter(None, (site.network, site.zone)))
         own = "outer" if is_behind or site.apart else ""
-        networks = {self._units[number].network for number, option in self._taken.items() if site in option.sites}
+        networks = self._networks[site]
         place, name = (site.network, site.zone), f"{site.offer}-{where}"
         keys = sized | self._several(site)
         name, subnet = translator(draft, site.offer, place, name, keys, own, tuple(sorted(networks)))

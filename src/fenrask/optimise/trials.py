@@ -176,15 +176,17 @@ class _Numbered:
         paths = evaluation.paths
         estate, names = paths.described.estate, {name: number for number, name in enumerate(paths.flows)}
         subnets = {name: number for number, name in enumerate(estate.subnets)}
-        self.groups = [(number, place) for number in taken for place in range(len(units[number].subnets))]
-        keys, groups = [], []
-        for group, (number, place) in enumerate(self.groups):
-            for flow in units[number].flows:
-                if flow in names:
-                    keys.append(names[flow] * len(subnets) + subnets[units[number].subnets[place]])
-                    groups.append(group)
-        order = np.argsort(np.array(keys, dtype=np.intp))
-        known, numbers = np.array(keys, dtype=np.intp)[order], np.array(groups, dtype=np.intp)[order]
+        self.groups: list[tuple[int, int]] = []
+        keys, groups = [np.zeros(0, dtype=np.intp)], [np.zeros(0, dtype=np.intp)]
+        for number in taken:
+            flows = np.array([names[flow] for flow in units[number].flows if flow in names], dtype=np.intp)
+            for place, subnet in enumerate(units[number].subnets):
+                keys.append(flows * len(subnets) + subnets[subnet])
+                groups.append(np.full(flows.size, len(self.groups)))
+                self.groups.append((number, place))
+        wanted, own = np.concatenate(keys), np.concatenate(groups)
+        order = np.argsort(wanted)
+        known, numbers = wanted[order], own[order]
         asked = paths.flow * len(subnets) + paths.pairs.subnet[paths.own]
         place_of = np.minimum(np.searchsorted(known, asked), max(0, known.size - 1))
         found = known[place_of] == asked if known.size else np.zeros(asked.size, dtype=bool)
@@ -310,13 +312,14 @@ def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], p
         return
     toward = Groups(Parts(some.parts.laid, some.parts.rows[rows]), some.group[rows], some.count, in_the_mean=True)
     for asked in ports_asked(demand, placed.name, toward, ports):
-        for row, one in enumerate(laid):
-            if isinstance(asked, Present):
+        if isinstance(asked, Present):
+            for row, one in enumerate(laid):
                 members = np.flatnonzero(asked.there[row])
                 one.blocks.update({asked.members[place]: float(asked.amount[place]) for place in members})
-            elif np.any(asked.held[row]):
-                filling = np.broadcast_to(asked.filling, asked.held.shape)[row]
-                one.ports.setdefault(asked.pool.key, {})[places[row]] = (asked.held[row], filling)
+            continue
+        filling = np.broadcast_to(asked.filling, asked.held.shape)
+        for number, row in enumerate(asked.groups.tolist()):
+            laid[row].ports.setdefault(asked.pool.key, {})[places[row]] = (asked.held[number], filling[number])
 
 
 _Shown = tuple[frozenset[Site], frozenset[Prefix], frozenset[str]]
@@ -327,6 +330,11 @@ def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Sh
     if not any(one.by_size and is_asked(name, unit.needs) for name, one in NEEDS.items()):
         return frozenset(), frozenset(), frozenset()
     paths, exits, hosts = evaluation.paths, set[Site](), set[Prefix]()
+    # What a list takes is a row of its own: see `add_partners`.
+    by_number = any(
+        one.by_size and one.most_entries(unit.needs) is None and is_asked(name, unit.needs)
+        for name, one in NEEDS.items()
+    )
     single = set[str]()
     # Flows of one workload have the same paths, and the same is demanded of them.
     each = {evaluation.described.estate.flows[name].workload: name for name in unit.flows}
@@ -338,8 +346,9 @@ def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Sh
                     exits.add(sites[source.exit])
                 elif source.kind == "host-public" and path.trace.source.prefix is not None:
                     hosts.add(path.trace.source.prefix)
-        few, many = (_broken_with(evaluation, flow, unit, number) for number in (1, 2))
-        single |= many - few
+        if by_number:
+            few, many = (_broken_with(evaluation, flow, unit, number) for number in (1, 2))
+            single |= many - few
     return frozenset(exits), frozenset(hosts), frozenset(single)
 
 

@@ -80,7 +80,7 @@ class Misuse(InFolder):
         cases: tuple[tuple[str, dict[str, Any]], ...] = (
             ("values with measured", {"flows": {"talk": {"duration_s": {"shape": "measured"}}}}),
             (
-                "variation with hyperexponential",
+                "cv with hyperexponential",
                 {"flows": {"talk": {"duration_s": {"shape": "hyperexponential", "mean": 2}}}},
             ),
             (

@@ -8,6 +8,7 @@ from functools import cached_property
 from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.capacity import Capacity
 from fenrask.estate import Described
+from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
 from fenrask.units import exact
 
@@ -114,6 +115,13 @@ class AllowList:
     @property
     def entries(self) -> int:
         return sum(part.entries for part in self.parts) + len(self.host_prefixes)
+
+    @property
+    def cannot(self) -> str:
+        """Why it does not hold what the destination sees, whatever the number of entries; empty where it does."""
+        if self.fixed and self.dynamic:
+            return f"no list holds addresses that may change ({some(self.dynamic)})"
+        return f"it lacks {some(self.missing)}" if self.missing else ""
 
     @property
     def fits(self) -> bool:

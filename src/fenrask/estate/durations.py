@@ -41,7 +41,7 @@ class DurationPart(Strict):
         if (self.shape == "lognormal") != (self.p95 is not None):
             raise unfit("p95 with lognormal, and only with it", "Add p95, or take another shape.")
         if (self.shape == "hyperexponential") != (self.cv is not None):
-            raise unfit("variation with hyperexponential, and only with it", "Add variation, or take another shape.")
+            raise unfit("cv with hyperexponential, and only with it", "Add cv, or take another shape.")
         if self.p95 is not None and not 0 < self.p95 <= self.mean * _MOST_P95:
             raise unfit("a p95 that a lognormal of this mean can have: above 0, at most 3.868 means")
 
@@ -75,7 +75,7 @@ class DurationLaw(DurationPart):
         if not self.parts and not self.values:
             super()._check_shape()
         elif (self.mean, self.p95, self.cv) != (None, None, None):
-            raise unfit("no mean, p95 or variation beside parts or values", "They follow from the parts or values.")
+            raise unfit("no mean, p95 or cv beside parts or values", "They follow from the parts or values.")
 
 
 def _life_shape(value: Any) -> str:

@@ -92,8 +92,11 @@ def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> 
                 one.name, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
             )
     for partner in evaluation.plan.partners:
-        if not partner.fits:
+        if partner.most is not None and partner.entries > partner.most:
             detail = f"{partner.entries} entries of {partner.most}"
             yield Crossing(partner.destination, "allow-list", number, detail)
+        elif not partner.fits and not number:
+            # No load makes it otherwise.
+            yield Crossing(partner.destination, "allow-list", number, partner.cannot)
     if budget is not None and evaluation.bill.total > budget:
         yield Crossing("", "budget", number, f"{float(evaluation.bill.total):,.2f} of {float(budget):,.2f} a month")

@@ -47,12 +47,16 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
         for one in ordered
     ]  # fmt: skip
     summary = []
-    for one in ordered[:3]:
+    if not found.inputs:
+        sized = [f"{one.exit} {one.sized.needed}" for one in ordered if one.sized.needed is not None]
+        told = f" Addresses needed for it: {', '.join(sized)}." if sized else ""
+        summary.append(f"No load is a range, so that nothing is uncertain about the mean load.{told}")
+    for one in ordered[:3] if found.inputs else ():
         has = counted(one.sized.addresses, "address suffices", "addresses suffice")
         more = "no number does" if one.wanted is None else f"{one.wanted} with {percent(one.suffices[one.wanted])}"
         better = "" if one.wanted == one.sized.addresses else f"; {more}"
         summary.append(f"{one.exit}: {has} with {percent(one.now)} confidence{better}.")
-    for one in ordered[:3]:
+    for one in ordered[:3] if found.inputs else ():
         if one.if_apart != one.wanted:
             fewer = "none" if one.if_apart is None else str(one.if_apart)
             words = "ranges of one workload or destination are taken to move together"
@@ -60,7 +64,7 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
     if ordered and ordered[0].measure_first:
         first = ordered[0]
         summary.append(f"Measure first: {first.measure_first} ({percent(first.weight)} of the spread of {first.exit}).")
-    if ordered:
+    if ordered and found.inputs:
         summary.append("Confidence is in the mean loads, as their ranges have them; chance is in every figure already.")
     steps = [(one.exit, n, share) for one in ordered for n, share in one.suffices.items() if share > 0.001]
     tables = (

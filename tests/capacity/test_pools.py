@@ -67,9 +67,9 @@ class AlwaysOpen(unittest.TestCase):
 
 class Thinned(unittest.TestCase):
     def test_hosts_that_a_hash_thins_as_drawn_one_by_one(self) -> None:
-        """100 hosts of one connection each, 90 busy without a limit, 4 nodes of 25 ports."""
+        """100 hosts of one connection each, which want nine in the mean, so that 90 are busy; 4 nodes of 25 ports."""
         how = ports("node-share", 100, nodes=4)
-        capped = replace(stream(90.0), sources=100.0)
+        capped = replace(stream(900.0), sources=100.0)
         use = ASSIGNMENTS["node-share"].use([capped], 1, how, 1e-4)
         drawn = np.array([one_by_one(100, 0.9, 4, 25, seed) for seed in range(12)])
         error = float(drawn.std(ddof=1)) / np.sqrt(drawn.size)
@@ -92,8 +92,8 @@ class Thinned(unittest.TestCase):
         chance = np.linalg.lstsq(system, np.array([0, 0, 0, 0, 1.0]), rcond=None)[0]
         arriving = np.array([3 - a - b for a, b in states]) * chance
         full = arriving[1] + arriving[3]
-        capped = replace(stream(1.5), sources=3.0)
-        [found] = blocking(np.array([1.5]), capped, Division(1, even_cells=2), None)
+        capped = replace(stream(3.0), sources=3.0)
+        [found] = blocking(np.array([3.0]), capped, Division(1, even_cells=2), None)
         self.assertAlmostEqual(found, full / arriving.sum(), places=9)
 
 

@@ -15,7 +15,7 @@ import yaml
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from fenrask.checks import audit, check
+from fenrask.checks import check
 from fenrask.designs import build_steps, compare, effort
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
@@ -26,6 +26,10 @@ from fenrask.findings import Severity
 from fenrask.optimise import Choice, Wanted, choose
 from fenrask.what_if import all_cases, as_sized, stress
 from fenrask.what_if.outcomes import outcome
+from fenrask.what_if.second_methods import Audited
+from fenrask.what_if.second_methods.bills import audited_bill
+from fenrask.what_if.second_methods.loads import audited_loads
+from fenrask.what_if.second_methods.ports import audited_ports
 from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import InFolder
@@ -77,7 +81,8 @@ class RandomEstates(InFolder):
                     ]
                 )
         evaluation = evaluate(described.patched({"flows": flows}, "uneven"))
-        self.assertEqual([one for one in audit(evaluation) if not one.agrees], [])
+        second = [*audited_loads(evaluation), *audited_bill(evaluation), *audited_ports(evaluation)]
+        self.assertEqual([one for one in second if isinstance(one, Audited) and not one.agrees], [])
 
     @EACH
     @given(DICE)

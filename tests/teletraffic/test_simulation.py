@@ -11,7 +11,7 @@ from dataclasses import replace
 import numpy as np
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import concurrent, engset_b, erlang_b, hayward_b, limited_search_b
+from fenrask.teletraffic import capped_hosts_b, concurrent, erlang_b, hayward_b, limited_search_b
 from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, Lognormal, hyperexponential
 from fenrask.teletraffic.simulation import (
     Blocks,
@@ -90,7 +90,7 @@ class AgainstFormulas(unittest.TestCase):
             with self.subTest(sources=sources, servers=servers):
                 calls = replace(level(sources * each, Exponential(1.0), 20_000 / sources), sources=float(sources))
                 found = ran(Pool(calls, servers))
-                self.assertTrue(near(found, float(engset_b(servers, sources, each))), found.share)
+                self.assertTrue(near(found, float(capped_hosts_b(servers, sources, 1, each))), found.share)
 
     def test_batches_have_the_peakedness_of_their_size(self) -> None:
         # Geometric batches on exponential holds: variance / mean of what is held is the mean of a batch (Whitt 1983).

@@ -155,8 +155,9 @@ def _behind_hosts(
     b is where both agree. So with the ports that a host has of its own toward a destination, which stay taken there for
     a time of their own.
     """
-    if (exact := _truncated(concurrent, stream, division, search_tries)) is not None:
-        return exact
+    for exactly in (_truncated, _thinned):
+        if (exact := exactly(concurrent, stream, division, search_tries)) is not None:
+            return exact
     free, always_open = replace(stream, sources=None, own_ports=(0.0, 0.0)), stream.load.persistent
     moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
     limits = [stream.own_ports] if stream.own_ports[0] else []
@@ -197,6 +198,62 @@ def _truncated(
     refused = np.asarray(capped_hosts_b(free, hosts, most, moving / hosts))
     blocked = _with_always_open(refused, moving, division.ports, stream.load.persistent)
     return np.asarray(held_back(free, hosts, most, moving / hosts)), blocked
+
+
+_COUNTED_HOSTS = 2000
+"""Up to this many hosts of one connection each the states of all nodes are summed exactly."""
+
+
+def _thinned(
+    concurrent: Series, stream: Stream, division: Division, search_tries: int | None
+) -> tuple[Series, Series] | None:
+    """The same exactly for hosts of one connection each that a hash sends to one of several nodes, each time anew.
+
+    A host that is not busy sends its next connection to any node: the states k1..kn of the nodes have the product form
+    N! / ((N - sum k)! k1! .. kn!) (e / n)^(sum k), ki at most the ports of a node (Kelly 1979), with e the load of an
+    idle host. A connection meets the state that N - 1 hosts leave. None where hosts may open more, or are too many.
+    """
+    total = round(stream.sources or 0.0)
+    plain = not (stream.own_ports[0] or stream.is_bursty or stream.retry_share or search_tries is not None)
+    one_each = round(stream.open_at_most) == 1 and stream.open_share >= _ALWAYS
+    if division.even_cells == 1 or division.tied_cells > 1 or not (plain and one_each) or total > _COUNTED_HOSTS:
+        return None
+    nodes, always_open = division.even_cells, stream.load.persistent
+    moving = np.maximum(concurrent - always_open, 0.0)
+    wanted, ports = moving / max(total, 1), division.free(always_open)
+    blocked = np.array([_product_form(total, float(each / (1 + each)), nodes, ports) for each in wanted])
+    busy = wanted * (1 - blocked)
+    return busy / (1 + busy), _with_always_open(blocked, moving, division.ports, always_open / nodes)
+
+
+@lru_cache(maxsize=4096)
+def _product_form(sources: int, busy: float, nodes: int, ports: int) -> float:
+    """The share of arriving connections that find the node full that a hash sends them to."""
+    if not busy or sources <= 0:
+        return 0.0
+    if not ports:
+        return 1.0
+    others = sources - 1
+    log_load = np.log(busy / (1 - busy) / nodes)
+    k = np.arange(min(ports, others) + 1)
+    log_factorial = np.concatenate([[0.0], np.cumsum(np.log(np.arange(1, others + 1)))])
+    # Terms scaled by their largest, so that neither sums nor products leave the range of floats.
+    one = np.exp(k * log_load - log_factorial[k] - np.max(k * log_load - log_factorial[k]))
+    rest = np.ones(1)
+    for _ in range(nodes - 1):
+        rest = np.convolve(rest, one)[: others + 1]
+        rest /= np.max(rest)
+    everything = np.convolve(rest, one)[: others + 1]
+    full = np.zeros(everything.size)
+    if one.size > ports:
+        tail = rest[: everything.size - ports] * one[ports]
+        full[ports : ports + tail.size] = tail
+    # The idle ones of the other sources can be chosen in N! / (N - m)! ways.
+    m = np.arange(everything.size)
+    ways = -log_factorial[others - m]
+    ways = np.exp(ways - np.max(np.where(everything > 0, ways + np.log(np.maximum(everything, 1e-300)), -np.inf)))
+    whole = float(np.dot(everything, ways))
+    return float(np.dot(full, ways)) / whole if whole else 0.0
 
 
 def turned_away(concurrent: Series, stream: Stream, division: Division, search_tries: int | None) -> Series:

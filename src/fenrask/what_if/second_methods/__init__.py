@@ -10,7 +10,7 @@ from fenrask.what_if.second_methods.bills import audited_bill
 from fenrask.what_if.second_methods.choices import audited_choice
 from fenrask.what_if.second_methods.contract import Audited, NotLookedAt
 from fenrask.what_if.second_methods.loads import audited_loads
-from fenrask.what_if.second_methods.ports import audited_ports
+from fenrask.what_if.second_methods.ports import audited_by_drawing, audited_ports
 
 __all__ = ["Audited", "NotLookedAt", "audit"]
 
@@ -20,4 +20,5 @@ def audit(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     yield from audited_loads(evaluation)
     yield from audited_bill(evaluation)
     yield from audited_ports(evaluation)
+    yield from audited_by_drawing(evaluation)
     yield from audited_choice(evaluation)

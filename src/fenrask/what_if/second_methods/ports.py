@@ -14,7 +14,7 @@ from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.what_if.second_methods.contract import Audited, NotLookedAt
 from fenrask.what_if.simulated import Asked, Simulated, simulated
 
-__all__ = ["audited_ports"]
+__all__ = ["audited_by_drawing", "audited_ports"]
 
 _MOST_STEPS = 4_000_000
 """Ports that the recursion goes through, in all."""
@@ -35,17 +35,11 @@ def audited_ports(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
 
 
 def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
-    """Where ports are shared and tried one by one until one is free, Erlang's recursion (Erlang 1917).
-
-    Else hosts, hashes, blocks and connections are drawn, each by itself.
-    """
+    """Where ports are shared and tried one by one until one is free, Erlang's recursion (Erlang 1917)."""
     steps = 0
     for one in evaluation.capacity.exits:
         streams = [stream for stream in one.streams if stream.busiest > 0]
-        if not one.ports or not streams:
-            continue
-        if not one.assignment.adds_up(streams, one.how):
-            yield from _drawn(evaluation, one)
+        if not one.ports or not streams or not one.assignment.adds_up(streams, one.how):
             continue
         size = round(one.port_limit.capacity)
         steps += size
@@ -61,6 +55,14 @@ def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         # The mean of those who find no port at the worst moment of the binding pool.
         yield Audited("blocking", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
         yield from _needed(one, top, parts)
+
+
+def audited_by_drawing(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
+    """Where no recursion applies: hosts, hashes, blocks and connections drawn, each by itself."""
+    for one in evaluation.capacity.exits:
+        streams = [stream for stream in one.streams if stream.busiest > 0]
+        if one.ports and streams and not one.assignment.adds_up(streams, one.how):
+            yield from _drawn(evaluation, one)
 
 
 def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotLookedAt]:

@@ -9,7 +9,7 @@ from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
 
-__all__ = ["RULES", "Context", "Doubt", "Rule", "check"]
+__all__ = ["RULES", "Context", "Doubt", "Rule", "check", "without_remedies"]
 
 _E, _W, _N = Severity.ERROR, Severity.WARNING, Severity.NOTE
 
@@ -157,6 +157,11 @@ def check(evaluation: Evaluation, only: Collection[str] = (), skip: Collection[s
         key=lambda f: (bool(f.accepted), -f.severity, f.place.file, f.place.line, f.place.column),
     )
     return [_told(one) for one in tried(context, chosen, found, _found)]
+
+
+def without_remedies(evaluation: Evaluation) -> list[Finding]:
+    """The findings of all rules, with what is to be done in words alone: no patch is looked for, or tried."""
+    return [replace(one, fix=None) for one in _found(Context(evaluation, seeks=False), RULES)]
 
 
 def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True) -> list[Finding]:

@@ -18,9 +18,9 @@ __all__ = ["audited_by_drawing", "audited_ports"]
 
 _MOST_STEPS = 4_000_000
 """Ports that the recursion goes through, in all."""
-_MOST_DRAWN, _MOST_OF_A_RUN = 2e6, 5e5
+_MOST_DRAWN, _MOST_OF_A_RUN = 1e6, 5e5
 """Connections of one exit that are drawn one by one at most, and of one run of them."""
-_REFUSED = "refused in the busiest hour"
+_WITHOUT = "no free port in the busiest hour"
 _HOURS = 1.0
 """So long about the busiest moment they are drawn."""
 _WIDER = 2.0
@@ -73,7 +73,7 @@ def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotL
             continue
         about = f"{one.name}, {pool.pool}"
         if pool.not_counted:
-            yield NotLookedAt(_REFUSED, about, f"the drawing leaves out {pool.not_counted[0]}")
+            yield NotLookedAt(_WITHOUT, about, f"the drawing leaves out {pool.not_counted[0]}")
         elif (calls := pool.setting.calls.of_a_run) > _MOST_OF_A_RUN:
             yield NotLookedAt(
                 "refused in the busiest hour",
@@ -86,12 +86,12 @@ def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotL
 
 def _by_drawing(evaluation: Evaluation, pool: Simulated, about: str) -> Audited:
     target = evaluation.described.estate.targets.blocking
-    stop = Stop(precision=0.05, negligible=target / 2, most_runs=400, most_attempts=_MOST_DRAWN)
+    stop = Stop(precision=0.1, negligible=target / 2, most_runs=200, most_attempts=_MOST_DRAWN)
     with ThreadPoolExecutor(1) as executor:
         found = replicated(pool.setting, executor, stop)
     chance = _WIDER * max(found.high - found.share, found.share - found.low)
     words = f"{found.attempts:,} connections drawn in {found.runs} runs"
-    what, first = f"{_REFUSED}, at most" if pool.at_most else _REFUSED, pool.formula or 0.0
+    what, first = f"{_WITHOUT}, at most" if pool.at_most else _WITHOUT, pool.formula or 0.0
     return Audited(what, about, first, found.share, words, _DRAWN_NEAR, chance + target, pool.at_most)
 
 

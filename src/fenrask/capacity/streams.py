@@ -254,7 +254,8 @@ def _open_at_once(parts: Parts, concurrent: Series, summed: Callable[[Series], S
     total = np.maximum(summed(concurrent), 1e-300)
     hosts = summed(traffic.hosts[flows] * parts.laid.share[parts.rows])
     allowed = summed(np.minimum(traffic.max_open[flows], 1e300) * parts.laid.share[parts.rows])
-    return np.minimum(1.0, summed(share * concurrent) / total), allowed / np.maximum(hosts, 1e-300)
+    of_a_host = np.divide(allowed, hosts, out=np.full_like(allowed, np.inf), where=hosts > 0)
+    return np.minimum(1.0, summed(share * concurrent) / total), of_a_host
 
 
 def _bursty(parts: Parts) -> tuple[Series, Series]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from fenrask.capacity.assignments import Stream
 from fenrask.capacity.assignments.contract import Division, Replay
-from fenrask.capacity.assignments.pools import blocking
+from fenrask.capacity.assignments.pools import blocking, turned_away
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.capacity.streams import Pool, pools
 from fenrask.demand import Part, Parts, Series, ended, open_at_peak
@@ -55,6 +55,10 @@ class Placed:
     def blocked(self, concurrent: Series, division: Division) -> Series:
         """What the formula says is refused at these means held."""
         return blocking(concurrent, self.stream, division, self.exit.how.tries)
+
+    def opened(self, concurrent: Series, division: Division) -> Series:
+        """The share of connections that hosts open, by limits of their own."""
+        return 1 - turned_away(concurrent, self.stream, division, self.exit.how.tries)
 
 
 def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:

@@ -156,8 +156,8 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
     phases = [Phase(one, None, anew(one.stream, step, steps, span))]
     calls, storm_s = _within(calls_of(phases, step, steps), one.stream, asked)
     replay = one.replay(calls)
-    shares = _of_all(one.blocked(one.stream.load.concurrent, replay.division), replay)
-    peak = _of_all(one.blocked(np.array([one.stream.load.peak.concurrent]), replay.division), replay)
+    shares = _of_all(one, one.stream.load.concurrent, replay)
+    peak = _of_all(one, np.array([one.stream.load.peak.concurrent]), replay)
     return Simulated(
         exit=one.exit.name,
         pool=one.stream.label,
@@ -174,9 +174,13 @@ def _settled(one: Placed, asked: Asked) -> Simulated:
     )
 
 
-def _of_all(shares: Series, replay: Replay) -> Series:
-    """What is refused of all hosts, where some have no ports at all."""
-    found: Series = replay.lacking + (1 - replay.lacking) * shares
+def _of_all(one: Placed, concurrent: Series, replay: Replay) -> Series:
+    """What is refused of all hosts, where some have no ports at all: these open all that they want."""
+    refused, without = one.blocked(concurrent, replay.division), replay.lacking
+    if not without:
+        return refused
+    opened = (1 - without) * one.opened(concurrent, replay.division)
+    found: Series = (without + opened * refused) / (without + opened)
     return found
 
 
@@ -205,7 +209,7 @@ def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked
     standing = [one.stream.load.persistent if one else 0.0 for one in (before, after)]
     peak = np.zeros(1)
     if after:
-        peak = _of_all(main.blocked(np.array([main.stream.load.peak.concurrent]), replay.division), replay)
+        peak = _of_all(main, np.array([main.stream.load.peak.concurrent]), replay)
     return Simulated(
         exit=main.exit.exit,
         pool=main.stream.label,

@@ -548,12 +548,18 @@ class Estate(Strict):
             known, workload = self.remotes[flow.remote].needs, self.workloads[flow.workload].needs
             if flow.workload in self.demanding[0]:
                 known = known.joined(workload.of_inward if flow.is_inward else workload)
-            self._joined_needs[key] = known
+            # Needs that are equal are one object: what follows from them is known by it.
+            known = self._joined_needs[key] = self._equal_needs.setdefault(repr(known), known)
         return known
 
     @cached_property
     def _joined_needs(self) -> dict[tuple[str, str, bool], Needs]:
         """By workload, other end, and whether it comes in: what they demand together, as far as it was asked."""
+        return {}
+
+    @cached_property
+    def _equal_needs(self) -> dict[str, Needs]:
+        """One of all that are equal, by what it says."""
         return {}
 
     def has_needs(self, flow: Flow) -> bool:

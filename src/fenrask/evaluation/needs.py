@@ -18,6 +18,7 @@ __all__ = [
     "NEEDS",
     "SURVIVES",
     "BrokenNeed",
+    "ByKind",
     "Need",
     "any_by_size",
     "broken_needs",
@@ -197,6 +198,8 @@ class Need:
     """Whether it hangs on how many addresses exits are given."""
     in_the_mean: bool = False
     """Whether it is demanded of a flow in the mean of its parts."""
+    by_path: bool = False
+    """Whether it is judged on what happens to packets alone, whosever they are."""
     most_entries: Callable[[Needs], int | None] = lambda _: None
     """The most allow-list entries that a destination's list takes, where it says that."""
     wants: Callable[[type[ExitModel]], bool] | None = None
@@ -206,9 +209,9 @@ class Need:
 
 
 NEEDS: dict[str, Need] = {
-    "fixed_source": Need(_fixed_source),
-    "inspected": Need(_inspected, wants=lambda kind: kind.inspects),
-    "off_internet": Need(_off_internet),
+    "fixed_source": Need(_fixed_source, by_path=True),
+    "inspected": Need(_inspected, by_path=True, wants=lambda kind: kind.inspects),
+    "off_internet": Need(_off_internet, by_path=True),
     "max_source_addresses": Need(
         _max_source_addresses, by_size=True, most_entries=lambda needs: needs.max_source_addresses
     ),
@@ -324,6 +327,58 @@ def broken_needs(
         if (sized or not need.by_size) and is_asked(name, needs) and (why := need.why(case)):
             broken.append(BrokenNeed(flow, name, why))
     return broken
+
+
+class ByKind:
+    """The needs that parts of flows break on their paths, those that hang on addresses apart.
+
+    Many have paths of the same kinds, and the same is demanded of them: they are judged once.
+    """
+
+    def __init__(self, paths: Paths) -> None:
+        self._paths = paths
+        self._known: dict[tuple[tuple[int, ...], int], frozenset[str]] = {}
+        self._facts: dict[int, int] = {}
+        self._alike: dict[object, int] = {}
+
+    def _of(self, kind: int) -> int:
+        """A number for what happens to packets of a kind: the exits that they pass, by which rules, where they end.
+
+        Below 0 where they do not arrive, or a third party takes them: what it draws to itself hangs on whose the
+        destination is.
+        """
+        known = self._facts.get(kind)
+        if known is None:
+            trace = self._paths.pairs.kinds[kind].box.trace
+            if not trace.verdict.arrives or trace.onward is Onward.THIRD_PARTY:
+                known = -1
+            else:
+                told = (trace.onward, tuple([(hop.exit, hop.rule) for hop in trace.hops]))
+                known = self._alike.setdefault(told, len(self._alike))
+            self._facts[kind] = known
+        return known
+
+    def arrives(self, flow: str, subnets: Container[str]) -> bool:
+        """Whether all of a flow's part from some subnets arrives, and none of it at a third party."""
+        return all(self._of(kind) >= 0 for kind in self._paths.kinds_of(flow, subnets))
+
+    def broken(self, flow: str, subnets: Container[str]) -> frozenset[str]:
+        """By name."""
+        estate = self._paths.described.estate
+        stated = estate.flows[flow]
+        kinds = tuple(dict.fromkeys(map(self._of, self._paths.kinds_of(flow, subnets))))
+        needs = estate.needs_of(stated)
+        if min(kinds, default=0) < 0 or estate.remotes[stated.remote].allowed:
+            return self._asked(flow, subnets)
+        if not all(one.by_path or one.by_size for name, one in NEEDS.items() if is_asked(name, needs)):
+            return self._asked(flow, subnets)
+        key = (kinds, id(needs))
+        if key not in self._known:
+            self._known[key] = self._asked(flow, subnets)
+        return self._known[key]
+
+    def _asked(self, flow: str, subnets: Container[str]) -> frozenset[str]:
+        return frozenset(one.need for one in broken_needs(self._paths, flow, subnets=subnets, sized=False))
 
 
 def not_allowed(paths: Paths, destination: str) -> list[tuple[str, Address | Prefix]]:

@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from collections.abc import Container, Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,7 +10,7 @@ from fenrask.charges import Bill, bill, upkeep_hours
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import SURVIVES, BrokenNeed, any_by_size, broken_needs, every_broken_need, in_the_mean
+from fenrask.evaluation.needs import SURVIVES, BrokenNeed, ByKind, any_by_size, every_broken_need, in_the_mean
 from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
@@ -50,12 +50,15 @@ class Evaluation:
         like = self.like.surviving if self.like is not None and self.like.asks_for_faults else None
         return Surviving(self.described, self._struck, lambda: self.capacity_now, like)
 
-    def _struck(self, after: Described, like: "Evaluation | None") -> "Evaluation":
+    def _struck(self, after: Described, like: "Evaluation | None", surviving: Sequence[str]) -> "Evaluation":
         """The evaluation of this estate after a fault, of which nothing is to survive another one.
 
-        like: that of nearly the same estate after the same fault.
+        like: that of nearly the same estate after the same fault. surviving: the flows that are to survive it: where
+        not all flows are looked at, exits are not, and nothing hangs on the others.
         """
-        return Evaluation(after, like or self, asks_for_faults=False, flows=self.flows)
+        asked = {*surviving}
+        flows = None if self.flows is None else tuple(name for name in self.flows if name in asked)
+        return Evaluation(after, like or self, asks_for_faults=False, flows=flows)
 
     @property
     def _after_faults(self) -> tuple[Survived, ...]:
@@ -171,14 +174,17 @@ class Evaluation:
         What is demanded of the flow in the mean is no need of a part, and how many addresses exits are given is not
         known.
         """
-        found = broken_needs(self.paths, flow, subnets=subnets, sized=False)
+        needs = set(self.by_kind.broken(flow, subnets))
         if any(path.subnet not in subnets for path in self.paths.by_flow[flow]):
-            found = [one for one in found if not in_the_mean(one.need)]
-        needs = {one.need for one in found}
-        before = Before(self.paths, {flow: found}, None, None)
-        if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, before):
+            needs = {one for one in needs if not in_the_mean(one)}
+        if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, self.paths, needs):
             needs.add(SURVIVES)
         return frozenset(needs)
+
+    @cached_property
+    def by_kind(self) -> ByKind:
+        """The needs that parts of flows break on their paths."""
+        return ByKind(self.paths)
 
     @property
     def upkeep_hours(self) -> float:

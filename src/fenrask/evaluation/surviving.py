@@ -4,7 +4,7 @@ A flow survives a fault if the hosts that are left still reach its destination, 
 every exit that it then passes carries the load that moves there, within `targets.blocking_after_fault`.
 """
 
-from collections.abc import Callable, Container, Iterator, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -100,7 +100,7 @@ class Surviving:
     """Every fault that any flow of an estate is to survive. `evaluated` evaluates an estate without asking for this."""
 
     described: Described
-    evaluated: "Callable[[Described, Evaluation | None], Evaluation]"
+    evaluated: "Callable[[Described, Evaluation | None, Sequence[str]], Evaluation]"
     now: "Callable[[], Capacity]"
     """The exits as they are without a fault."""
     like: "Surviving | None" = None
@@ -114,7 +114,7 @@ class Surviving:
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
                 alike = known.get(title)
-                after = self._after(title, case, alike.evaluation if alike else None)
+                after = self._after(title, case, alike.evaluation if alike else None, flows)
                 found.append(Survived(title, case, flows, after, self.now, alike))
         return tuple(found)
 
@@ -135,12 +135,14 @@ class Surviving:
             for row in np.flatnonzero(asked).tolist()
         }
 
-    def _after(self, title: str, case: Case, like: "Evaluation | None") -> "Evaluation | None":
+    def _after(
+        self, title: str, case: Case, like: "Evaluation | None", surviving: Sequence[str]
+    ) -> "Evaluation | None":
         patch: dict[str, Any] = case_patch(self.described, case)
         if (allowed := self.described.estate.targets.blocking_after_fault) is not None:
             patch = {**patch, "targets": {"blocking": allowed}}
         try:
-            return self.evaluated(self.described.struck(patch, title), like)
+            return self.evaluated(self.described.struck(patch, title), like, surviving)
         except UnusableInput:
             return None
 
@@ -188,27 +190,53 @@ class Surviving:
                 known[key] = self._why(survived, flow, before)
             yield flow, known[key]
 
-    def cuts_off(self, flow: str, subnets: Container[str], before: Before) -> bool:
-        """Whether some fault does so to a flow's part from these subnets."""
+    def cuts_off(self, flow: str, subnets: Container[str], before: Paths, already: Container[str]) -> bool:
+        """Whether some fault does so to a flow's part from these subnets.
+
+        already: the needs that it breaks now.
+        """
         if flow not in self._wanted:
             return False
-        return any(self._why(one, flow, before, subnets) for one in self.faults if flow in one.flows)
+        return any(self._cut(one, flow, subnets, before, already) for one in self.faults if flow in one.flows)
 
-    def _why(self, survived: Survived, flow: str, before: Before, subnets: Container[str] | None = None) -> str:
+    def _cut(
+        self, survived: Survived, flow: str, subnets: Container[str], before: Paths, already: Container[str]
+    ) -> bool:
+        evaluation = survived.evaluation
+        if evaluation is None:
+            return True
+        estate, by_kind = evaluation.described.estate, evaluation.by_kind
+        if not estate.workloads[estate.flows[flow].workload].hosts:
+            return False
+        if not by_kind.arrives(flow, subnets) and self._lost(survived, flow, before, subnets):
+            return True
+        return any(
+            not (in_the_mean(one) or one in already or one in _BY_ITSELF) for one in by_kind.broken(flow, subnets)
+        )
+
+    def _lost(self, survived: Survived, flow: str, before: Paths, subnets: Container[str] | None = None) -> str:
+        """Why more of a flow is lost after a fault than before; empty where no more is."""
+        assert survived.evaluation is not None
+        after = survived.evaluation.paths.lost_shares
+        for path in survived.evaluation.paths.by_flow[flow]:
+            if subnets is not None and path.subnet not in subnets:
+                continue
+            key = (flow, path.subnet)
+            if not path.example.verdict.arrives and after[key] > before.lost_shares.get(key, 0):
+                return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
+        return ""
+
+    def _why(self, survived: Survived, flow: str, before: Before) -> str:
         """Why a flow does not get there after a fault, or breaks a need that it does not break now."""
         evaluation = survived.evaluation
         if evaluation is None:
             return "nothing of it is left"
-        estate, after = evaluation.described.estate, evaluation.paths.lost_shares
+        estate = evaluation.described.estate
         if not estate.workloads[estate.flows[flow].workload].hosts:
             # The fault takes all its hosts: none is left that it could cut off.
             return ""
-        for path in evaluation.paths.by_flow[flow]:
-            if subnets is not None and path.subnet not in subnets:
-                continue
-            key = (flow, path.subnet)
-            if not path.example.verdict.arrives and after[key] > before.paths.lost_shares.get(key, 0):
-                return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
+        if lost := self._lost(survived, flow, before.paths):
+            return lost
         stated = estate.flows[flow]
         needs = estate.needs_of(stated)
         asked = any(is_asked(name, needs) for name, one in NEEDS.items() if not one.in_the_mean)
@@ -216,16 +244,9 @@ class Surviving:
             return ""
         # What is demanded in the mean over time says nothing of the time after a fault.
         already = {*_BY_ITSELF, *(one.need for one in before.broken.get(flow, ()))}
-        # Of a part of a flow it is asked before anything is sized.
-        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses, subnets, subnets is None)
-        return next(
-            (
-                f"{one.need} is broken: {one.why}"
-                for one in others
-                if not (in_the_mean(one.need) or one.need in already)
-            ),
-            "",
-        )
+        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses)
+        left = (one for one in others if not (in_the_mean(one.need) or one.need in already))
+        return next((f"{one.need} is broken: {one.why}" for one in left), "")
 
 
 def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[str, str]]:

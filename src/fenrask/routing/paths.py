@@ -217,6 +217,21 @@ class Paths:
         lost |= np.array(demanding, dtype=bool)[pairs.workload] | np.array(asking, dtype=bool)[pairs.to]
         return [*map(int, np.flatnonzero(lost[self.pair]))]
 
+    def kinds_of(self, flow: str, subnets: Container[str]) -> tuple[int, ...]:
+        """The numbers of the kinds, into `pairs.kinds`, of the paths of a flow from some subnets."""
+        numbers, first, own, kinds, names = self._as_lists
+        number = numbers[flow]
+        rows = own[first[number] : first[number + 1]]
+        return tuple(kinds[row] for row in rows if names[row] in subnets)
+
+    @cached_property
+    def _as_lists(self) -> tuple[dict[str, int], list[int], list[int], list[int], list[str]]:
+        """Numbers of flows, their first paths, the row of each path; by row, its kind and its subnet."""
+        subnets = self._names[2]
+        names = [subnets[number] for number in self.pairs.subnet.tolist()]
+        numbers = {name: number for number, name in enumerate(self.flows)}
+        return numbers, self.first.tolist(), self._own_of, self.pairs.kind.tolist(), names
+
     @property
     def lost(self) -> Sequence[FlowPath]:
         """The paths that do not arrive."""

@@ -122,10 +122,10 @@ class Evaluation:
     def meets_all(self) -> bool:
         """Whether every flow arrives, every need is met and every exit carries its load."""
         # What paths alone rule out need not be sized.
-        return not self._rules_itself_out and not self.broken and not self.short and not self.too_much_work
+        return not self.ruled_out and not self.broken and not self.short and not self.too_much_work
 
     @cached_property
-    def _rules_itself_out(self) -> bool:
+    def ruled_out(self) -> bool:
         """Whether a need is broken with however few addresses, without any fault."""
         return any(True for _ in every_broken_need(self.paths))
 

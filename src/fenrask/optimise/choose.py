@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from time import monotonic
 
-from fenrask.designs import Comparison, Effort, compare, effort
+from fenrask.designs import Candidate, Comparison, Effort, compare, effort
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
@@ -269,13 +269,18 @@ def _is_bound(asked: Wanted) -> bool:
 
 def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
     """The choice, or the cheapest of the designs that meet every need and cost less, changes included."""
-    passing = [one for one in comparison.candidates if one.passes and not choice.fewest_changes]
-    costs = {number: choice.with_changes(one.evaluation, one.patch) for number, one in enumerate(passing)}
-    if not costs:
+    if choice.fewest_changes:
         return choice
-    number = min(costs, key=costs.__getitem__)
-    best, own = passing[number], choice.with_changes(choice.evaluation, choice.patch)
-    if choice.evaluation.meets_all and costs[number] >= own * (1 - 1e-9) - 1e-9:
+    own, held = choice.with_changes(choice.evaluation, choice.patch), choice.evaluation.meets_all
+    best: Candidate | None = None
+    for one in comparison.candidates:
+        # What paths alone rule out, or what costs more, need not be looked at any further.
+        if one.evaluation.ruled_out:
+            continue
+        cost = choice.with_changes(one.evaluation, one.patch)
+        if (cost < own * (1 - 1e-9) - 1e-9 or not held) and one.passes:
+            best, own, held = one, cost, True
+    if best is None:
         return choice
     return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name, steady=None)
 

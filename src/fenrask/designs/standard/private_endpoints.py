@@ -18,7 +18,7 @@ from fenrask.designs.endpoints import (
 from fenrask.designs.standard.gateways import GATEWAY, place_exits
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation, evaluate, every_broken_need
 
 __all__ = ["IN_SUBNET", "ROUTED"]
 
@@ -52,7 +52,7 @@ def _by_bills(described: Described, open_uses: Sequence[ServiceUse]) -> list[Ser
     """Those with which their flows cost less, or meet more needs, than without any; if they do so together."""
     without = evaluate(described.patched(_with(described, []), "draft"))
     every = evaluate(described.patched(_with(described, open_uses), "draft"), like=without)
-    mended = {one.flow for one in without.broken} - {one.flow for one in every.broken}
+    mended = {one.flow for one in without.broken} - {one.flow for one in every_broken_need(every.paths)}
     saved: dict[tuple[str, str], Fraction] = {}
     for flow, stated in described.estate.outward_flows.items():
         subnets = described.estate.workloads[stated.from_].subnets
@@ -66,9 +66,7 @@ def _by_bills(described: Described, open_uses: Sequence[ServiceUse]) -> list[Ser
     if not chosen:
         return []
     then = evaluate(described.patched(_with(described, chosen), "draft"), like=every)
-    tried = {_score(then): chosen, _score(every): [*open_uses]}
-    best = min(tried)
-    return tried[best] if best < _score(without) else []
+    return chosen if _score(then) < _score(without) else []
 
 
 def _score(evaluation: Evaluation) -> tuple[int, Fraction]:

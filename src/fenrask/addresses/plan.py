@@ -210,7 +210,7 @@ def plan_addresses(capacity: Capacity, added: Mapping[str, int] | None = None) -
 
 
 def listed_at(described: Described, name: str, toward: str, addresses: int) -> tuple[ExitAddresses, ...]:
-    """The addresses that an exit lists, of which so many are in use; none where it lists none."""
+    """The addresses that an exit lists, of which this many are in use; none where it lists none."""
     listed = described.estate.exits[name].listed_toward(toward)
     if not listed:
         return ()
@@ -221,7 +221,7 @@ def listed_at(described: Described, name: str, toward: str, addresses: int) -> t
 def bought_at(
     described: Described, name: str, toward: str, addresses: int, stated: bool = False
 ) -> tuple[ExitAddresses, ...]:
-    """What there is to buy for so many addresses of an exit: the cheapest for each number of entries.
+    """What there is to buy for this many addresses of an exit: the cheapest for each number of entries.
 
     stated: whether the exit says how many it has, which then are single ones.
     """

@@ -166,7 +166,7 @@ class Each:
 class Limit:
     """One limit of an offer. stated: what an offer caps it at, None for nothing.
 
-    used: what groups of parts on an exit of so many nodes use of it, by tuple or in all.
+    used: what groups of parts on an exit of this many nodes use of it, by tuple or in all.
     """
 
     name: str
@@ -217,7 +217,7 @@ def _tuples(demand: Demand, exit_name: str, some: Groups, nodes: int) -> Iterato
 
 
 def _connections(demand: Demand, exit_name: str, some: Groups, nodes: int) -> Iterator[Use]:
-    """Connections held; each of so many nodes takes an even part."""
+    """Connections held; each of this many nodes takes an even part."""
     at_worst = _at_worst(demand, some, some.parts)
     # A table has the entries of ended connections until their timers end, whoever has their ports by then.
     ended = bool(np.any(demand.laid.entry_s[some.parts.rows]))
@@ -229,7 +229,7 @@ def _connections(demand: Demand, exit_name: str, some: Groups, nodes: int) -> It
 
 
 def _rate(demand: Demand, exit_name: str, some: Groups, nodes: int, what: str) -> Iterator[Use]:
-    """New connections, bits or packets per s; on so many nodes, of that on which most falls by chance."""
+    """New connections, bits or packets per s; with this many nodes, of the one on which most falls by chance."""
     uneven = Uneven(1.0)
     if what != "new_per_s" and not some.in_the_mean:
         uneven = unevenness(demand, some.parts, nodes)

@@ -1,4 +1,4 @@
-"""What groups of parts ask of an exit's ports, as sums that add up; and what so many addresses hold."""
+"""What groups of parts ask of an exit's ports, as sums that add up; and what a number of addresses holds."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -61,7 +61,7 @@ def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> I
 
 
 def _opened(part: Part) -> Series:
-    """What is held of a part whose hosts open but so many connections at once, shape (n_times,).
+    """Connections of a part whose hosts open a maximum number at once, shape (n_times,).
 
     Each host's own limit refuses what Erlang's formula says, of connections that are held while they are open.
     """
@@ -97,5 +97,5 @@ def _hosts(some: Groups, offered: list[Pool]) -> Present:
 
 
 def room_of(ports: Ports, addresses: int, target: float) -> float:
-    """What so many addresses hold at a blocking target: connections in the mean, or hosts."""
+    """What a number of addresses holds at a blocking target: connections in the mean, or hosts."""
     return ASSIGNMENTS[ports.assignment].room(addresses, ports, target)

@@ -1,4 +1,4 @@
-"""What an exit costs for standing there, whatever it carries: one function a charge, one registry."""
+"""What an exit costs for existing, whatever it carries: one function a charge, one registry."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -56,11 +56,11 @@ def _upkeep(described: Described, name: str) -> Standing | None:
 
 
 STANDING: dict[str, Callable[[Described, str], Standing | None]] = {"hours": _hours, UPKEEP: _upkeep}
-"""By item of the bill: what an exit costs for it, None for nothing. What it stands for is known by its name."""
+"""By item of the bill: what an exit costs for it, None for nothing. Each reads the exit by its name."""
 
 
 def standing_charges(described: Described, name: str) -> Mapping[str, Standing]:
-    """What one exit costs for standing there, by item of the bill."""
+    """What one exit costs for existing, by item of the bill."""
     each = ((item, charge(described, name)) for item, charge in STANDING.items())
     return {item: one for item, one in each if one is not None}
 

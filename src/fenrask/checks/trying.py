@@ -1,9 +1,9 @@
-"""The one place where remedies are tried: no rule's patch is told before the estate with it was looked at.
+"""The one place where remedies are tried: no rule's patch is printed before the estate with it was evaluated.
 
 A patch stays if, by itself, the finding is gone and nothing is worse: no flow lost, no need broken, no exit that lacks
-something, no error that was not there. Then all that stay are applied in the order in which they are told. Where one
+something, no error that was not there. Then all that stay are applied in the order in which they are printed. Where one
 undoes another, or they take the same key, the rule is asked again on the estate as it is by then, and the two become
-one patch; what does not fit in at all is told in words.
+one patch; what does not fit in at all is said in words.
 """
 
 from collections import Counter
@@ -59,7 +59,7 @@ def _place(finding: Finding) -> Place:
 
 
 def cures(before: Sequence[Finding], after: Sequence[Finding], cured: Sequence[Finding]) -> bool:
-    """Whether some findings of those before are gone: none is told again, and so many fewer are at their places."""
+    """Whether some findings of those before are gone: none is found again, and that many fewer are at their places."""
     return _cures(_State(None, before), _State(None, after), cured)  # type: ignore[arg-type]
 
 

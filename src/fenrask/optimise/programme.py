@@ -413,7 +413,7 @@ class Model:
         return offer.limits.addresses if offer else None
 
     def _on_sale(self, placed: Placed, number: int) -> list[tuple[Fraction, int]]:
-        """What so many addresses cost a month where an exit is: the least for each number of entries."""
+        """What a number of addresses costs a month where an exit is: the least for each number of entries."""
         key = (placed.region, number)
         if key not in self._sold:
             each = bought_at(placed.described, placed.name, "", number)

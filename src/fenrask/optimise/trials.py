@@ -133,7 +133,7 @@ class Tried:
     laid: dict[Site, Laid] = field(default_factory=dict)
     metered: list[Metering] = field(default_factory=list)
     shown: frozenset[Site] = frozenset()
-    """The sites whose addresses its destination sees, where that takes but so many."""
+    """The sites whose addresses its destination sees, where its list has a maximum."""
     shown_hosts: frozenset[Prefix] = frozenset()
     """The prefixes of hosts that it sees."""
     single: frozenset[str] = frozenset()
@@ -326,7 +326,7 @@ _Shown = tuple[frozenset[Site], frozenset[Prefix], frozenset[str]]
 
 
 def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Shown:
-    """What a destination sees of a unit, where it takes but so many entries; and what needs one address."""
+    """What a destination sees of a unit, where its list has a maximum; and which needs hold with one address alone."""
     if not any(one.by_size and is_asked(name, unit.needs) for name, one in NEEDS.items()):
         return frozenset(), frozenset(), frozenset()
     paths, exits, hosts = evaluation.paths, set[Site](), set[Prefix]()
@@ -353,7 +353,7 @@ def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Sh
 
 
 def _broken_with(evaluation: Evaluation, flow: str, unit: Unit, number: int) -> set[str]:
-    """The needs that hang on how many addresses each exit has, but not on entries, broken with so many."""
+    """The needs that hang on how many addresses each exit has, but not on entries, broken with this number."""
     paths, exits = evaluation.paths, evaluation.described.estate.exits
     entries = {(name, toward): 1 for name, one in exits.items() for toward in ("", *one.own_addresses)}
     addresses = dict.fromkeys(entries, number)

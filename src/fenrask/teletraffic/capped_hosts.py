@@ -1,4 +1,4 @@
-"""Ports that hosts share of which each opens but so many connections at once (truncated Poisson hosts)."""
+"""Ports that hosts share of which each opens a maximum number of connections at once (truncated Poisson hosts)."""
 
 from typing import Any
 

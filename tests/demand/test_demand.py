@@ -242,3 +242,14 @@ class Volumes(InFolder):
         connections = Fraction(1, 10) * 10 * Fraction(1, 10) * 3600 * 730
         self.assertEqual(volume.out_bytes, connections * Fraction(3, 10) * 1024)
         self.assertEqual(volume.in_bytes, Fraction(7, 10) * 2**30)
+
+
+class SomeFlows(InFolder):
+    def test_some_flows_in_any_order_lay_what_they_lay_among_all(self) -> None:
+        flow = {"from": "work", "to": "partner", "duration_s": 2}
+        rates = {"talk": 1, "ask": 3, "tell": 7}
+        described = self.estate({"flows": {name: {**flow, "per_host_per_s": rate} for name, rate in rates.items()}})
+        whole = {(part.flow, part.exit): part.rate_per_s for part in demand(flow_paths(described)).parts}
+        for some in (("tell", "talk"), ("ask",), ("ask", "tell", "talk")):
+            found = {(part.flow, part.exit): part.rate_per_s for part in demand(flow_paths(described, some)).parts}
+            self.assertEqual(found, {key: rate for key, rate in whole.items() if key[0] in some})

@@ -212,6 +212,8 @@ def estate_of(dice: random.Random) -> tuple[dict[str, Any], dict[str, Any]]:
                 "out_kib_per_connection": 500,
             },
             "more": {"from": "batch", "to": "partner", "per_host_per_s": pick([0.1, 2]), "out_kib_per_connection": 80},
+            # Of the first group, and the last of the file: groups are not in its order.
+            "again": {"from": "work", "to": "partner", "per_host_per_s": pick([0.2, 3]), "out_kib_per_connection": 20},
         },
     }
     wide = dice.random() < 0.3

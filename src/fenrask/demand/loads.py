@@ -157,7 +157,9 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     numbers = np.array([exits.number[name] for names in keeping for name in names], dtype=np.intp)
     kind_of = paths.pairs.kind[paths.own]
     path = np.repeat(np.arange(kind_of.size), counts[kind_of])
-    own, flow = paths.own[path], paths.flow[path]
+    # Paths of some flows are numbered by these alone.
+    rows = np.array([traffic.number[name] for name in paths.flows], dtype=np.intp)
+    own, flow = paths.own[path], rows[paths.flow[path]]
     exit_ = numbers[repeated(starts[kind_of], counts[kind_of])]
     share = paths.pairs.share[own]
     curves, curve, asked = _curves(described, profiles, exits, flow, exit_)
@@ -211,6 +213,8 @@ def _is_same(before: Paths, after: Paths) -> bool:
     # Values that no patch names are the same objects, so that this is soon said.
     both = ((getattr(old, name), getattr(new, name)) for name in sections)
     if any(first is not second and first != second for first, second in both) or not before.pairs.is_same(after.pairs):
+        return False
+    if before.flows is not after.flows and before.flows != after.flows:
         return False
     first, second = _Exits(before.described), _Exits(after.described)
     same = (first.names, first.keys, first.offers) == (second.names, second.keys, second.offers)

@@ -22,7 +22,7 @@ LEAST_OF = ("hours", "processed")
 
 @dataclass(frozen=True)
 class Standing:
-    """So much of something, at a rate, with the reason; of one exit in a month."""
+    """A quantity at a rate, with the reason; of one exit in a month."""
 
     quantity: Fraction
     unit: str
@@ -35,7 +35,7 @@ class Standing:
 
 
 def _hours(described: Described, name: str) -> Standing | None:
-    """By the hour, a begun one whole."""
+    """By the hour, rounded up to whole hours."""
     rates, exit_ = rates_of(described, name), described.estate.exits[name]
     if rates is None or not rates.hour:
         return None

@@ -38,7 +38,12 @@ class Context:
     """How many fixes may still be tried out."""
 
     def __post_init__(self) -> None:
-        self.trials = max(4, min(_TRIALS, _TRACED // max(1, len(self.estate.flows)))) if self.seeks else 0
+        self.trials = self._most if self.seeks else 0
+
+    @property
+    def _most(self) -> int:
+        """Estates that may be traced again."""
+        return max(4, min(_TRIALS, _TRACED // max(1, len(self.estate.flows))))
 
     @property
     def described(self) -> Described:
@@ -147,8 +152,8 @@ class Context:
         used = {name for trace in self.paths.examples for name in trace.exits} & self.estate.exits.keys()
         withdrawn = [name for name, one in self.estate.exits.items() if name in used and (one.sessions or one.offered)]
         found = []
-        for name in withdrawn[: self.trials]:
-            self.trials -= 1
+        # What is found does not hang on whether remedies are looked for.
+        for name in withdrawn[: self._most]:
             try:
                 found.append(flow_paths(self.described.struck({"exits": {name: None}}, f"{name} lost")))
             except UnusableInput:

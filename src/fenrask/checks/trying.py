@@ -25,6 +25,8 @@ _MOST = 60
 _TRACED = 120_000
 """Flows that all of them may have together; beyond it fewer are looked at, but never fewer than eight."""
 
+_NOT_TRIED = "not tried: cure what is above it first"
+
 Place = tuple[str, str]
 """The name of a rule, and where it found something."""
 
@@ -84,6 +86,8 @@ class _Trier:
     """What is found with each patch by itself."""
     asked: set[str] = field(default_factory=set)
     """The rules whose findings have patches."""
+    by_another: dict[int, tuple[Finding, Finding]] = field(default_factory=dict)
+    """By place in the list: the finding as it was, and the one whose remedy cures it, too."""
 
     def tried(self, findings: Sequence[Finding]) -> list[Finding]:
         self.asked = {one.rule for one in findings if one.fix is not None}
@@ -93,7 +97,33 @@ class _Trier:
             told, again = self._together(alone)
             if again:
                 alone = told
-        return told
+        return self._pointing(self._held(told))
+
+    def _held(self, told: list[Finding]) -> list[Finding]:
+        """The same, without the last patches as long as all of them together do not do: those may have become one."""
+        found = list(told)
+        while self.by_another:
+            places = [place for place, one in enumerate(found) if one.fix is not None]
+            if len(places) < 2 or self._all_do([found[place] for place in places]):
+                break
+            found[places[-1]] = _in_words(found[places[-1]])
+        return found
+
+    def _pointing(self, told: list[Finding]) -> list[Finding]:
+        """The same, where no finding names the remedy of one that has none."""
+        with_patch = {_key(one) for one in told if one.fix is not None}
+        return [
+            _in_words(self.by_another[place][0])
+            if place in self.by_another and _key(self.by_another[place][1]) not in with_patch
+            else one
+            for place, one in enumerate(told)
+        ]
+
+    def _cured_by(self, place: int, finding: Finding, other: Finding) -> Finding:
+        """A finding that the remedy of another cures."""
+        self.by_another[place] = (finding, other)
+        remedy = f"{finding.remedy} The remedy of {other.rule} at {other.place.path} cures this, too."
+        return replace(finding, fix=None, remedy=remedy.strip())
 
     def _alone(self, finding: Finding) -> Finding:
         if finding.fix is None:
@@ -101,7 +131,7 @@ class _Trier:
         if finding.accepted:
             return replace(finding, fix=None)
         if self.left <= 0:
-            return _in_words(finding, "not tried: cure what is above it first")
+            return _in_words(finding, _NOT_TRIED)
         then = self._then(self.start.evaluation.described, finding.fix)
         if then is None or not _cures(self.start, then, [finding]):
             return _in_words(finding)
@@ -111,7 +141,7 @@ class _Trier:
     def _together(self, findings: list[Finding]) -> tuple[list[Finding], bool]:
         """The same, with patches that do in this order, of which the first is known to do by itself.
 
-        Second: whether this is to be done again, since one cures what an earlier one was for, and stands against it.
+        Second: whether this is to be done again, since a patch cures what an earlier one was for and conflicts with it.
         """
         told = list(findings)
         places = [place for place, one in enumerate(told) if one.fix is not None]
@@ -123,10 +153,13 @@ class _Trier:
             then = self._then(described, finding.fix or {}) if self.left > 0 else None
             if then is None or not _cures(self.start, then, [*handled, finding]):
                 if (other := self._needless(told, done, finding)) is not None:
-                    return [_cured_by(one, finding) if one is other else one for one in findings], True
+                    return [
+                        self._cured_by(number, one, finding) if one is other else one
+                        for number, one in enumerate(findings)
+                    ], True
                 then = self._merged(told, done, place, described, handled)
                 if then is None:
-                    told[place] = self._cured_before(told, done, finding)
+                    told[place] = self._cured_before(told, done, place)
                     continue
             described = then.evaluation.described
             handled.append(finding)
@@ -149,13 +182,14 @@ class _Trier:
         then = self.alone[_key(finding)]
         return next((told[number] for number in done if _cures(self.start, then, [told[number]])), None)
 
-    def _cured_before(self, told: Sequence[Finding], done: Sequence[int], finding: Finding) -> Finding:
+    def _cured_before(self, told: Sequence[Finding], done: Sequence[int], place: int) -> Finding:
         """The finding in words; with the one before whose patch cures it, too."""
+        finding = told[place]
         for number in done:
             then = self.alone.get(_key(told[number]))
             if then is not None and _cures(self.start, then, [finding]):
-                return _cured_by(finding, told[number])
-        return _in_words(finding)
+                return self._cured_by(place, finding, told[number])
+        return _in_words(finding, _NOT_TRIED if self.left <= 0 else "")
 
     def _merged(
         self, told: list[Finding], done: Sequence[int], place: int, described: Described, handled: Sequence[Finding]
@@ -179,7 +213,11 @@ class _Trier:
         if alone is None or not _cures(self.start, alone, [*(told[number] for number in same), finding]):
             return None
         for number in (*same, place):
-            told[number] = replace(first, fix=whole) if told[number] is first else _cured_by(told[number], first)
+            if told[number] is first:
+                told[number] = replace(first, fix=whole)
+            else:
+                told[number] = self._cured_by(number, told[number], first)
+        self.alone[_key(first)] = alone
         return then
 
     def _by_then(self, described: Described, finding: Finding) -> Sequence[Finding]:
@@ -217,12 +255,6 @@ def _key(finding: Finding) -> tuple[Place, str]:
 def _in_words(finding: Finding, why: str = "") -> Finding:
     """A finding without its patch."""
     return replace(finding, fix=None, remedy=f"{finding.remedy} ({why})".strip() if why else finding.remedy)
-
-
-def _cured_by(finding: Finding, other: Finding) -> Finding:
-    """A finding that the remedy of another cures."""
-    remedy = f"{finding.remedy} The remedy of {other.rule} at {other.place.path} cures this, too."
-    return replace(finding, fix=None, remedy=remedy.strip())
 
 
 def composed(first: Mapping[str, Any], second: Mapping[str, Any]) -> Fix:

@@ -1,6 +1,6 @@
 """Whether what is advised does harm: the estate with it is evaluated like any other, and compared with the first."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from fractions import Fraction
 from typing import Any
 
@@ -34,17 +34,18 @@ def harm(before: Evaluation, after: Evaluation) -> str:
     broken = [one for one in after.broken if (one.flow, one.need) not in known and (one.flow, "") not in known]
     if broken:
         return f"{broken[0].flow} would break {broken[0].need}"
-    if any(share < lost[key] for key, share in _still(after, lost)):
-        # What arrives now has to be carried, too: that is another finding.
-        return ""
-    short = {one.name for one in before.short}
+    short = {one.name for one in before.short} | _carrying_more(after, lost)
     lacking = [one.name for one in after.short if one.name not in short]
     if lacking:
         return f"{some(lacking)} would not carry what comes there"
     return "" if before.too_much_work else after.too_much_work
 
 
-def _still(after: Evaluation, lost: Mapping[tuple[str, str], Fraction]) -> Iterator[tuple[tuple[str, str], Fraction]]:
-    """What of that which was lost still is."""
-    then = after.paths.lost_shares
-    return ((key, then.get(key, Fraction(0))) for key in lost)
+def _carrying_more(after: Evaluation, lost: Mapping[tuple[str, str], Fraction]) -> set[str]:
+    """The exits that carry what was lost before and arrives now: that they lack something then is another finding."""
+    then, found = after.paths.lost_shares, set[str]()
+    for (flow, subnet), share in lost.items():
+        if then.get((flow, subnet), Fraction(0)) < share and flow in after.paths.by_flow:
+            own = (path for path in after.paths.by_flow[flow] if path.subnet == subnet)
+            found.update(name for path in own if path.example.verdict.arrives for name in path.example.exits)
+    return {one.name for one in after.short if one.exit in found}

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
-from fenrask.checks import check
+from fenrask.checks import without_remedies
 from fenrask.designs import FlowChange, moves
 from fenrask.designs.contract import Patch
 from fenrask.evaluation import Evaluation, evaluate
@@ -68,8 +68,8 @@ def teardown(before: Evaluation, exits: Sequence[str]) -> Teardown:
     if tables:
         patch["route_tables"] = tables
     after = evaluate(before.described.patched(patch, "--without"), like=before)
-    known = {(one.rule, one.place.path) for one in check(before)}
-    found = [one for one in check(after) if (one.rule, one.place.path) not in known and not one.accepted]
+    known = {(one.rule, one.place.path) for one in without_remedies(before)}
+    found = [one for one in without_remedies(after) if (one.rule, one.place.path) not in known and not one.accepted]
     return Teardown(
         tuple(exits),
         before,

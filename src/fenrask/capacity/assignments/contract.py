@@ -233,7 +233,7 @@ class PortAssignment(Protocol):
         ...
 
     def replay(self, stream: Stream, calls: Calls, addresses: int, ports: Ports, among: "Streams") -> Replay:
-        """A stream's pool with so many addresses, as a setting of the simulation; `calls` are of one pool.
+        """A stream's pool with this number of addresses, as a setting of the simulation; `calls` are of one pool.
 
         among: all streams of the exit, which share its addresses.
         """

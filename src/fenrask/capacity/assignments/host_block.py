@@ -177,12 +177,12 @@ def _blocking(stream: Stream, block: int, ports: Ports) -> float:
     return float(blocking(peak, stream, Division(block), ports.tries)[0])
 
 
-def _of_all_hosts(found: PortUse, alike: Sequence[Sequence[tuple[Stream, int]]], ports: Ports, bound: str) -> PortUse:
+def _of_all_hosts(found: PortUse, every: Sequence[Sequence[tuple[Stream, int]]], ports: Ports, bound: str) -> PortUse:
     """The use of a pool whose hosts do not fare alike: the share of all their connections that finds no port.
 
-    alike: for each stream of the pool its hosts, by the block that they got.
+    every: for each stream of the pool its hosts, by the block that they got. bound: words before how many get none.
     """
-    by_stream = [[one for one in hosts if one[0].copies] for hosts in alike]
+    by_stream = [[one for one in hosts if one[0].copies] for hosts in every]
     uneven = [hosts for hosts in by_stream if len(hosts) > 1]
     if not uneven:
         return found

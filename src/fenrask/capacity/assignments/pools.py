@@ -2,7 +2,7 @@
 
 A port is a server and a connection a call: Erlang's formula (Erlang 1917) at the mean held at that moment
 (the modified offered load: Jagerman 1975; Massey & Whitt 1994). Bursty arrivals are Hayward's case, hosts
-that open only so many connections truncated Poisson laws, a limited search is a birth-death chain, and refused
+that open a maximum number of connections truncated Poisson laws, a limited search is a birth-death chain, and refused
 connections that come again raise the load (a fixed point).
 
 Where a hash ties each host to one of several cells (an address, a node), a cell has its own ports, and a
@@ -207,7 +207,7 @@ _COUNTED_HOSTS = 2000
 def _thinned(
     concurrent: Series, stream: Stream, division: Division, search_tries: int | None
 ) -> tuple[Series, Series] | None:
-    """The same exactly for hosts of one connection each that a hash sends to one of several nodes, each time anew.
+    """The same exactly for hosts of one connection each, where a hash sends each connection to one of several nodes.
 
     A host that is not busy sends its next connection to any node: the states k1..kn of the nodes have the product form
     N! / ((N - sum k)! k1! .. kn!) (e / n)^(sum k), ki at most the ports of a node (Kelly 1979), with e the load of an

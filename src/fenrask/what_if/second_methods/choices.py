@@ -27,7 +27,7 @@ def audited_choice(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         yield NotLookedAt("the choice", "", f"there is none: {error}")
         return
     if found.not_counted:
-        yield NotLookedAt("the choice by its programme", "", f"the programme leaves out {found.not_counted[0]}")
+        yield NotLookedAt("the choice by its programme", "", f"its proof leaves out: {found.not_counted[0]}")
     elif not found.design and found.patch:
         yield Audited("the choice's month", "", found.month, found.mix.month, "the programme's sum")
     for one in audited_bill(found.evaluation):

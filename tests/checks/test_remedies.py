@@ -10,16 +10,20 @@ from fenrask.checks import RULES, check, without_remedies
 from fenrask.checks.trying import cures
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import evaluate, harm
 from fenrask.findings import Finding, Severity
 from tests.checks.test_rules import CASES, WALLED
-from tests.support import InFolder, merged
+from tests.support import ESTATE, InFolder, merged
 
 INSTANCES = 40
 
 
 def _told(findings: list[Finding]) -> list[Finding]:
     return [one for one in findings if one.fix is not None]
+
+
+def _what(finding: Finding) -> tuple[str, str, str]:
+    return (finding.rule, finding.place.path, finding.cause)
 
 
 def _errors(findings: list[Finding]) -> set[tuple[str, str]]:
@@ -34,6 +38,12 @@ class AllOfThem(InFolder):
         before = evaluate(described)
         findings = check(before)
         told, errors = _told(findings), _errors(findings)
+        # What is found is the same whether remedies are looked for or not; none names one that is not there.
+        self.assertEqual({_what(one) for one in findings}, {_what(one) for one in without_remedies(before)})
+        for one in findings:
+            if "The remedy of " in one.remedy:
+                rule = one.remedy.split("The remedy of ")[1].split(" at ")[0]
+                self.assertIn(rule, {each.rule for each in told})
         lost, broken = before.paths.lost_shares, {(one.flow, one.need) for one in before.broken}
         short, state = {one.name for one in before.short}, described
         broken |= {(flow, need) for flow, _ in lost for need in ("survives", "availability")}
@@ -135,3 +145,19 @@ class AllOfThem(InFolder):
         [found] = [one for one in check(evaluate(described)) if one.rule == "port-exhaustion"]
         self.assertIsNone(found.fix)
         self.assertIn("other tables alone do not do", self.program("capacity", "estate.yaml").stdout)
+
+    def test_a_flow_that_is_gained_excuses_no_exit_that_it_does_not_pass(self) -> None:
+        """Too few ports at the gateway that `ask` gets are another finding; fewer at that of `talk` are harm."""
+        lost = {
+            "subnets": {"more": {"network": "net", "zone": "a", "prefix": "10.0.2.0/24", "routes": "other"}},
+            "route_tables": {"other": {}},
+            "exits": {"gate-2": {**ESTATE["exits"]["gate"], "addresses": ["203.0.113.2"]}},
+            "workloads": {"ours": {"subnets": ["more"], "hosts": 30}},
+            "flows": {"ask": {"from": "ours", "to": "partner", "per_host_per_s": 1, "duration_s": 2}},
+        }
+        before = evaluate(self.estate(lost))
+        led = {"route_tables": {"other": {"0.0.0.0/0": "gate-2"}}}
+        self.assertEqual(harm(before, evaluate(before.described.patched(led, "led"))), "")
+        worse = {**led, "workloads": {"work": {"hosts": 30}}}
+        told = harm(before, evaluate(before.described.patched(worse, "worse")))
+        self.assertEqual(told, "gate would not carry what comes there")

@@ -11,7 +11,7 @@ from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, by_headroom, choose, frontier
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
-from fenrask.optimise.patch import patch_of
+from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Grounds
 from fenrask.what_if import zone_losses
@@ -58,7 +58,7 @@ class AgainstEveryMix(InFolder):
                     for site in opened
                     if site.translates
                 }
-                evaluation = evaluate(described.patched(patch_of(described, taken, units, held), "a mix"))
+                evaluation = evaluate(described.patched(patch_and_exits(described, taken, units, held)[0], "a mix"))
                 if evaluation.meets_all:
                     best = min(best, float(evaluation.bill.total))
         return best

@@ -6,7 +6,7 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.options import units_of
-from fenrask.optimise.patch import patch_of
+from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.problem import CURRENT, Option, Unit, Wanted
 
 __all__ = ["alternatives"]
@@ -26,7 +26,7 @@ def alternatives(described: Described, flow: str) -> Comparison:
         chosen = _taken(units, name)
         design = Design(name, f"{flow} through {name}", lambda _: {})
         try:
-            patch = patch_of(described, chosen, units, {}, keep=keep)
+            patch, _ = patch_and_exits(described, chosen, units, {}, keep=keep)
             evaluation = evaluate(described.patched(patch, name), like=current)
         except NoAnswer as error:
             not_counted.append(NotCounted(design, error.cause))

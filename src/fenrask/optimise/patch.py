@@ -23,19 +23,7 @@ from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
 from fenrask.prefixes import Address
 
-__all__ = ["exits_of", "patch_and_exits", "patch_of"]
-
-
-def patch_of(
-    described: Described,
-    taken: Mapping[int, Option],
-    units: list[Unit],
-    bought: Mapping[Site, AddressChoice],
-    stated: bool = False,
-    keep: Iterable[str] = (),
-) -> Patch:
-    """The patch that makes these options; see `patch_and_exits`."""
-    return patch_and_exits(described, taken, units, bought, stated, keep)[0]
+__all__ = ["exits_of", "patch_and_exits"]
 
 
 def patch_and_exits(

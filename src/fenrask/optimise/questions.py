@@ -12,7 +12,7 @@ from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.judging import UNCARRIED
 from fenrask.optimise.objections import Cut, bought_in, covers, taken_in, unfit
-from fenrask.optimise.patch import patch_of
+from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import Model
 from fenrask.programming import Program, Solution
@@ -67,7 +67,9 @@ def made(described: Described, model: Model, solved: Solution, asked: Wanted, li
     standing = [name for name in asked.keep if name in described.estate.exits]
     standing += model.grounds.current.paths.inward_exits
     stated = asked.zone_headroom is not None
-    patch = patch_of(described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing)
+    patch, _ = patch_and_exits(
+        described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing
+    )
     return Plan(solved, patch, evaluate(described.patched(patch, "the choice"), like))
 
 

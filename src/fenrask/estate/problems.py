@@ -312,6 +312,19 @@ def name_problems(data: Any, place_of: PlaceOf, among: Any = None, parties: Coll
                 yield Problem(place, repr(key), "a prefix, or a destination's name", remedy)
 
 
+def referring(sections: Collection[str]) -> frozenset[str]:
+    """The sections that name entries of some others: what these lose may be missed there.
+
+    Flows may name the lines that were there before, too.
+    """
+    found = {str(pattern[0]) for pattern, section in _NAMES if section in sections}
+    if not {"workloads", "destinations", "networks"}.isdisjoint(sections):
+        found.add("flows")
+    if "destinations" in sections:
+        found |= {"exits", "route_tables"}
+    return frozenset(found)
+
+
 def _own_addresses(among: Any) -> Iterator[Path]:
     """The destinations that are to see addresses of their own of an exit."""
     for name, exit_ in _mapping(among, "exits").items():

@@ -16,7 +16,7 @@ from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS, ExitModel, Translating
 from fenrask.estate.models import KEPT, Estate, Kept
 from fenrask.estate.patches import merge, set_patch
-from fenrask.estate.problems import name_problems, offer_problems, validation_problems
+from fenrask.estate.problems import name_problems, offer_problems, referring, validation_problems
 from fenrask.estate.suggestions import nearest
 from fenrask.estate.traffic import Traffic
 from fenrask.estate.yaml_tree import Tree, read_yaml
@@ -65,7 +65,7 @@ class Described:
         of = (hours, self.catalogue.meters == "wire")
         if known is not None and known.is_of(self.estate) and (known.hours_per_month, known.asked_wire) == of:
             return known
-        self.reused[_TRAFFIC] = found = Traffic.of(self.estate, *of)
+        self.reused[_TRAFFIC] = found = Traffic.of(self.estate, *of, known)
         return found
 
     def offer_of(self, exit_name: str) -> Offer | None:
@@ -220,8 +220,8 @@ def _described(
     if isinstance(catalogue_data, dict) and isinstance(catalogue_data.get("offers"), dict):
         problems += offer_problems(data, catalogue_data["offers"], place_of)
         problems += _offer_kinds(catalogue_data["offers"], catalogue_tree)
-    # What a patch adds or changes may name what is not there; only what it takes away may be missed elsewhere.
-    added = data if before is None or patch is None or _takes_away(patch) else _of_patch(data, patch)
+    # What a patch adds or changes may name what is not there; what it takes away may be missed elsewhere.
+    added = data if before is None or patch is None else _to_look_at(before.data, data, patch)
     parties = before.parties if before else frozenset()
     problems += name_problems(data, place_of, added, parties)
     known = _unchanged(before.estate, patch) if before and patch is not None else {}
@@ -234,18 +234,27 @@ def _described(
     return Described(estate, catalogue, data, catalogue_data, layers, catalogue_tree, parties=parties, reused=reused)
 
 
-def _takes_away(patch: Any) -> bool:
-    """Whether a patch removes anything."""
-    return patch is None or (isinstance(patch, Mapping) and any(map(_takes_away, patch.values())))
+def _to_look_at(before: Any, data: Any, patch: Mapping[str, Any]) -> Any:
+    """The part of patched data whose names may point to nothing, where those of the data before did not.
 
-
-def _of_patch(data: Any, patch: Mapping[str, Any]) -> dict[str, Any]:
-    """The entries of sections that a patch has a word on, as they are with it."""
-    return {
-        section: {name: data[section][name] for name in entries} if isinstance(entries, Mapping) else data[section]
+    It is the entries that the patch has a word on, and all of the sections that name what it takes away.
+    """
+    if not isinstance(data, Mapping) or not isinstance(before, Mapping):
+        return data
+    found = {
+        section: {name: data[section][name] for name in entries if name in data[section]}
+        if isinstance(entries, Mapping) and isinstance(data[section], Mapping)
+        else data[section]
         for section, entries in patch.items()
-        if isinstance(data, Mapping) and section in data
+        if section in data
     }
+    fewer = [section for section in patch if section in before and _loses(before[section], data.get(section))]
+    return {**found, **{section: data[section] for section in referring(fewer) if section in data}}
+
+
+def _loses(before: Any, after: Any) -> bool:
+    """Whether any entry of a section is gone."""
+    return isinstance(before, Mapping) and not (isinstance(after, Mapping) and before.keys() <= after.keys())
 
 
 def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, Mapping[str, BaseModel]]:

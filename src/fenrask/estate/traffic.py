@@ -1,6 +1,6 @@
 """The flows of an estate as columns: what all that is computed on many of them reads, and no stage asks one by one."""
 
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.estate.client_pools import PooledLoad
-from fenrask.estate.flow_table import FlowTable
+from fenrask.estate.columns import Columns, Numbers, Series
 from fenrask.estate.flows import Flow
 from fenrask.estate.models import Estate
 from fenrask.estate.volumes import MonthVolumes
@@ -18,8 +18,6 @@ from fenrask.units import KIB, SECONDS_PER_HOUR
 
 __all__ = ["Numbers", "Series", "Traffic", "new_per_s"]
 
-Series = NDArray[np.float64]
-Numbers = NDArray[np.intp]
 _GIB = 2**30
 
 
@@ -43,8 +41,8 @@ class Traffic:
     """
 
     estate: Estate
+    columns: Columns
     hours_per_month: Fraction
-    names: tuple[str, ...]
     workloads: tuple[str, ...]
     destinations: tuple[str, ...]
     profiles: tuple[str, ...]
@@ -58,38 +56,33 @@ class Traffic:
     """Whether the bill counts headers too."""
 
     @classmethod
-    def of(cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool = False) -> "Traffic":
-        """The columns of an estate's flows."""
+    def of(cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool, like: "Traffic | None") -> "Traffic":
+        """The columns of an estate's flows; `like`: those of another one, which may have the same."""
+        is_known = like is not None and like.columns.flows is estate.flows
+        columns = like.columns if like is not None and is_known else Columns(estate.flows)
         workloads, destinations = tuple(estate.workloads), tuple(estate.remotes)
-        if isinstance(estate.flows, FlowTable) and not estate.flows.has_inward:
-            texts = [estate.flows.texts(key) for key in ("from", "to", "profile")]
-        else:
-            each = [*estate.flows.values()]
-            texts = [[one.workload for one in each], [one.remote for one in each], [one.profile or "" for one in each]]
-        names = tuple(estate.flows)
-        pooled = _pooled(estate, texts[2])
-        of_pools = {f"{texts[2][row]} of {names[row]}": one.multipliers for row, one in pooled.items() if texts[2][row]}
-        profiles = tuple(dict.fromkeys(("", *texts[2], *of_pools)))
-        workload, destination, asked = (
-            _numbered(*some) for some in zip((workloads, destinations, profiles), texts, strict=True)
-        )
+        names, stated = columns.names, columns.texts[2]
+        pooled = _pooled(estate, columns)
+        of_pools = {f"{stated[row]} of {names[row]}": one.multipliers for row, one in pooled.items() if stated[row]}
+        profiles = (*columns.profiles, *of_pools)
+        asked = columns.numbered(2, profiles)
         profile = asked.copy()
         for row in pooled if of_pools else ():
-            if texts[2][row]:
-                profile[row] = profiles.index(f"{texts[2][row]} of {names[row]}")
-        columns = (workload, destination, profile, asked)
-        return cls(
-            estate,
-            hours_per_month,
-            names,
-            workloads,
-            destinations,
-            profiles,
-            *columns,
-            pooled=pooled,
-            of_pools=of_pools,
-            asked_wire=asked_wire,
-        )
+            if stated[row]:
+                profile[row] = profiles.index(f"{stated[row]} of {names[row]}")
+        ends = columns.numbered(0, workloads), columns.numbered(1, destinations)
+        months = (columns, hours_per_month, workloads, destinations, profiles)
+        return cls(estate, *months, *ends, profile, asked, pooled=pooled, of_pools=of_pools, asked_wire=asked_wire)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of the flows."""
+        return self.columns.names
+
+    @property
+    def number(self) -> dict[str, int]:
+        """The row of each flow."""
+        return self.columns.number
 
     @property
     def meters_wire(self) -> bool:
@@ -104,9 +97,16 @@ class Traffic:
         return same and self.estate.volumes == estate.volumes
 
     @cached_property
-    def number(self) -> dict[str, int]:
-        """The row of each flow."""
-        return {name: row for row, name in enumerate(self.names)}
+    def ends(self) -> tuple[list[tuple[str, str]], Numbers]:
+        """The pairs of a workload and another end that flows have, in order of their first flows; the pair of each."""
+        keys = self.workload * (len(self.destinations) or 1) + self.destination
+        _, first, back = np.unique(keys, return_index=True, return_inverse=True)
+        place = np.empty(first.size, dtype=np.intp)
+        place[np.argsort(first)] = np.arange(first.size)
+        pairs = [
+            (self.workloads[self.workload[row]], self.destinations[self.destination[row]]) for row in np.sort(first)
+        ]
+        return pairs, place[back]
 
     @cached_property
     def is_inward(self) -> NDArray[np.bool_]:
@@ -153,33 +153,16 @@ class Traffic:
     @cached_property
     def duration_s(self) -> Series:
         """Mean life of connections, s."""
-        if isinstance(self.estate.flows, FlowTable):
-            found = self.stated("duration_s", 0.0)
-        else:
-            found = np.array([flow.duration_mean_s for flow in self.estate.flows.values()])
+        found = self.columns.duration_mean_s
         if self.pooled:
+            found = found.copy()
             found[[*self.pooled]] = [one.life_s for one in self.pooled.values()]
         return found
 
     @cached_property
     def endings(self) -> tuple[list[Flow], Numbers]:
         """Flows whose connections end alike and live by one law, but for its mean: an example of each, its number."""
-        if isinstance(self.estate.flows, FlowTable):
-            keys = (self.duration_s == 0).astype(np.intp)
-            for key in self.estate.flows.numbers.keys() & Flow.HANG_TOGETHER:
-                _, column = np.unique(self.stated(key, -1.0), return_inverse=True)
-                keys = np.unique(keys * (int(column.max(initial=0)) + 1) + column, return_inverse=True)[1]
-            _, first, numbers = np.unique(keys, return_index=True, return_inverse=True)
-            return [self.estate.flows[self.names[row]] for row in first.tolist()], numbers
-        known: dict[Hashable, int] = {}
-        examples: list[Flow] = []
-        found = []
-        for flow in self.estate.flows.values():
-            number = known.setdefault(flow.ending_key, len(examples))
-            if number == len(examples):
-                examples.append(flow)
-            found.append(number)
-        return examples, np.array(found, dtype=np.intp)
+        return self.columns.endings(self.duration_s)
 
     @cached_property
     def burstiness(self) -> Series:
@@ -355,27 +338,14 @@ class Traffic:
 
     def stated(self, key: str, otherwise: float) -> Series:
         """What flows have under a key, stated or by default; `otherwise` for those that have nothing."""
-        flows = self.estate.flows
-        if isinstance(flows, FlowTable):
-            default = flows.defaults[key]
-            values = flows.stated(key)
-            return np.where(np.isnan(values), otherwise if default is None else default, values)
-        each = (getattr(flow, key) for flow in flows.values())
-        return np.array([otherwise if value is None else value for value in each], dtype=np.float64)
+        return self.columns.stated(key, otherwise)
 
 
-def _pooled(estate: Estate, profiles: Sequence[str]) -> dict[int, PooledLoad]:
-    """What requests come to, by row of the flow; profiles: of each flow, empty for none."""
-    flows = estate.flows
-    if isinstance(flows, FlowTable) and "requests_per_host_per_s" not in flows.numbers:
-        return {}
-    return {
-        row: PooledLoad.of(flow, estate.profiles[profiles[row]] if profiles[row] else (1.0,))
-        for row, flow in enumerate(flows.values())
-        if flow.is_pooled
-    }
-
-
-def _numbered(names: tuple[str, ...], each: Iterable[str]) -> Numbers:
-    places: Mapping[str, int] = {name: place for place, name in enumerate(names)}
-    return np.array([places[name] for name in each], dtype=np.intp)
+def _pooled(estate: Estate, columns: Columns) -> dict[int, PooledLoad]:
+    """What requests come to, by row of the flow."""
+    found = {}
+    for row in columns.pooled:
+        profile = columns.texts[2][row]
+        multipliers = estate.profiles[profile] if profile else (1.0,)
+        found[row] = PooledLoad.of(estate.flows[columns.names[row]], multipliers)
+    return found

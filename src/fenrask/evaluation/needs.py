@@ -234,6 +234,11 @@ def is_asked(name: str, needs: Needs) -> bool:
     return bool(getattr(needs, name) if asked is None else asked(needs))
 
 
+def asked_in(needs: Needs) -> list[str]:
+    """The needs that something has, by name."""
+    return [name for name in NEEDS if is_asked(name, needs)]
+
+
 def any_by_size(estate: Estate) -> bool:
     """Whether any need hangs on how many addresses exits have."""
     needs = (*(one.needs for one in estate.workloads.values()), *(one.needs for one in estate.destinations.values()))
@@ -269,11 +274,12 @@ def every_broken_need(
 ) -> Iterator[BrokenNeed]:
     """The needs that any flow's paths break; arguments as those of `broken_needs`."""
     known: dict[int, list[BrokenNeed]] = {}
+    by_kind = ByKind(paths)
     for number in paths.not_plain():
         # Flows of one workload to one destination have the same paths, and the same is demanded of them.
         flow, pair = paths.flows[number], int(paths.pair[number])
         if pair not in known:
-            known[pair] = broken_needs(paths, flow, entries, addresses)
+            known[pair] = [] if by_kind.holds(flow) else broken_needs(paths, flow, entries, addresses)
         yield from (replace(one, flow=flow) for one in known[pair])
 
 
@@ -329,6 +335,10 @@ def broken_needs(
     return broken
 
 
+_LOST, _TAKEN = -1, -2
+"""What happens to packets that do not arrive, and to those that a third party takes."""
+
+
 class ByKind:
     """The needs that parts of flows break on their paths, those that hang on addresses apart.
 
@@ -350,11 +360,13 @@ class ByKind:
         known = self._facts.get(kind)
         if known is None:
             trace = self._paths.pairs.kinds[kind].box.trace
-            if not trace.verdict.arrives or trace.onward is Onward.THIRD_PARTY:
-                known = -1
+            if not trace.verdict.arrives:
+                known = _LOST
+            elif trace.onward is Onward.THIRD_PARTY:
+                known = _TAKEN
             else:
-                told = (trace.onward, tuple([(hop.exit, hop.rule) for hop in trace.hops]))
-                known = self._alike.setdefault(told, len(self._alike))
+                met = (trace.onward, tuple([(hop.exit, hop.rule) for hop in trace.hops]))
+                known = self._alike.setdefault(met, len(self._alike))
             self._facts[kind] = known
         return known
 
@@ -362,15 +374,22 @@ class ByKind:
         """Whether all of a flow's part from some subnets arrives, and none of it at a third party."""
         return all(self._of(kind) >= 0 for kind in self._paths.kinds_of(flow, subnets))
 
+    def holds(self, flow: str) -> bool:
+        """Whether a flow's paths meet all its needs, as far as that can be told of the kinds of its paths alone."""
+        estate = self._paths.described.estate
+        stated = estate.flows[flow]
+        by_kind = all(NEEDS[name].by_path for name in asked_in(estate.needs_of(stated)))
+        return by_kind and not estate.remotes[stated.remote].allowed and not self.broken(flow, estate.subnets)
+
     def broken(self, flow: str, subnets: Container[str]) -> frozenset[str]:
         """By name."""
         estate = self._paths.described.estate
         stated = estate.flows[flow]
         kinds = tuple(dict.fromkeys(map(self._of, self._paths.kinds_of(flow, subnets))))
         needs = estate.needs_of(stated)
-        if min(kinds, default=0) < 0 or estate.remotes[stated.remote].allowed:
+        if _TAKEN in kinds or estate.remotes[stated.remote].allowed:
             return self._asked(flow, subnets)
-        if not all(one.by_path or one.by_size for name, one in NEEDS.items() if is_asked(name, needs)):
+        if not all(NEEDS[name].by_path or NEEDS[name].by_size for name in asked_in(needs)):
             return self._asked(flow, subnets)
         key = (kinds, id(needs))
         if key not in self._known:

@@ -15,7 +15,7 @@ from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, cap
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
-from fenrask.evaluation.needs import NEEDS, SURVIVES, BrokenNeed, broken_needs, in_the_mean, is_asked
+from fenrask.evaluation.needs import SURVIVES, BrokenNeed, broken_needs, in_the_mean
 from fenrask.routing import Paths
 from fenrask.units import figure, percent
 
@@ -40,13 +40,19 @@ class Before:
     addresses: Mapping[tuple[str, str], int] | None
 
 
+Ends = tuple[str, str]
+"""A workload, and the other end of its flows: flows between the two have the same paths, and the same is demanded."""
+
+
 @dataclass(frozen=True)
 class Survived:
     """The estate after one fault, with the flows that are to survive it."""
 
     name: str
+    kind: Fault
     case: Case
-    flows: tuple[str, ...]
+    ends: tuple[Ends, ...]
+    """Those between which they are, in the order of their first flows."""
     evaluation: "Evaluation | None"
     """None where nothing of the estate is left to evaluate."""
     before: "Callable[[], Capacity]"
@@ -55,18 +61,12 @@ class Survived:
     """The same fault of nearly the same estate, where it is known."""
 
     @cached_property
-    def passed(self) -> Mapping[str, frozenset[str]]:
-        """By flow: the exits that it then passes, where it arrives."""
+    def passed(self) -> Mapping[Ends, frozenset[str]]:
+        """The exits that they then pass, where they arrive."""
         if self.evaluation is None:
             return {}
-        paths = self.evaluation.paths
-        return {
-            flow: frozenset(
-                name for path in paths.by_flow[flow] if path.example.verdict.arrives for name in path.example.exits
-            )
-            for flow in self.flows
-            if flow in paths.by_flow
-        }
+        known = self.evaluation.paths.exits_between
+        return {ends: known[ends] for ends in self.ends if ends in known}
 
     @cached_property
     def sized(self) -> Capacity:
@@ -78,21 +78,19 @@ class Survived:
             known.append(self.alike.sized)
         return capacity(self.evaluation.demand, known, only=passed)
 
-    def loaded(self) -> Iterator[tuple[ExitLimits, list[str]]]:
+    def loaded(self) -> Iterator[tuple[ExitLimits, list[Ends]]]:
         """The exits, or what single destinations see of them, that these flows then pass; with these flows."""
         if self.evaluation is None:
             return
-        estate = self.evaluation.described.estate
+        users: dict[str, list[Ends]] = {}
+        for ends, passed in self.passed.items():
+            for name in passed:
+                users.setdefault(name, []).append(ends)
         for one in self.sized.every:
             toward = one.toward if isinstance(one, ExitCapacity) else ""
-            exit_ = estate.exits[one.exit]
-            users = [
-                flow
-                for flow, passed in self.passed.items()
-                if one.exit in passed and exit_.toward(estate.flows[flow].remote) == toward
-            ]
-            if users:
-                yield one, users
+            exit_ = self.evaluation.described.estate.exits[one.exit]
+            if own := [ends for ends in users.get(one.exit, ()) if exit_.toward(ends[1]) == toward]:
+                yield one, own
 
 
 @dataclass(frozen=True)
@@ -112,28 +110,32 @@ class Surviving:
         wanted, found = self._wanted, []
         known = {one.name: one for one in self.like.faults} if self.like and "faults" in self.like.__dict__ else {}
         for title, (kind, case) in faults(self.described).items() if wanted else ():
-            if flows := tuple(name for name, kinds in wanted.items() if kind in kinds):
+            if ends := tuple(each for each, kinds in wanted.items() if kind in kinds):
                 alike = known.get(title)
+                flows = [flow for flow, each in self._flows if kind in wanted[each]]
                 after = self._after(title, case, alike.evaluation if alike else None, flows)
-                found.append(Survived(title, case, flows, after, self.now, alike))
+                found.append(Survived(title, kind, case, ends, after, self.now, alike))
         return tuple(found)
 
     @cached_property
-    def _wanted(self) -> dict[str, frozenset[Fault]]:
-        """The kinds of faults that each flow is to survive, of those that are to survive any."""
+    def _wanted(self) -> dict[Ends, frozenset[Fault]]:
+        """The kinds of faults that flows are to survive, by their ends, of those that are to survive any."""
         estate = self.described.estate
-        by_end = [{name: one.needs.faults for name, one in some.items()} for some in (estate.workloads, estate.remotes)]
-        if not any(kinds for each in by_end for kinds in each.values()):
+        own, theirs = (
+            {name: one.needs.faults for name, one in some.items()} for some in (estate.workloads, estate.remotes)
+        )
+        if not any((*own.values(), *theirs.values())):
             return {}
+        joined = ((ends, own[ends[0]] | theirs[ends[1]]) for ends in self.described.traffic.ends[0])
+        return {ends: kinds for ends, kinds in joined if kinds}
+
+    @cached_property
+    def _flows(self) -> list[tuple[str, Ends]]:
+        """The flows that are to survive any fault, in their order, each with its ends."""
         traffic = self.described.traffic
-        own = [by_end[0][name] for name in traffic.workloads]
-        theirs = [by_end[1][name] for name in traffic.destinations]
-        asked = np.array([bool(one) for one in own])[traffic.workload]
-        asked |= np.array([bool(one) for one in theirs])[traffic.destination]
-        return {
-            traffic.names[row]: own[traffic.workload[row]] | theirs[traffic.destination[row]]
-            for row in np.flatnonzero(asked).tolist()
-        }
+        ends, number = traffic.ends
+        asked = np.array([one in self._wanted for one in ends], dtype=bool)[number]
+        return [(traffic.names[row], ends[number[row]]) for row in np.flatnonzero(asked).tolist()]
 
     def _after(
         self, title: str, case: Case, like: "Evaluation | None", surviving: Sequence[str]
@@ -161,43 +163,41 @@ class Surviving:
 
     def cut_off(self, before: Before) -> frozenset[str]:
         """The flows that some fault cuts off, or makes break another need; whatever exits then carry."""
-        found = set[str]()
-        for survived in self.faults:
-            found |= {flow for flow, why in self._each(survived, before) if why}
-        return frozenset(found)
+        return self._flows_of({ends for one in self.faults for ends, why in self._each(one, before) if why})
 
     def lacking(self, capacity: Capacity) -> frozenset[str]:
         """The flows that an exit on their path does not carry after some fault, though they still arrive."""
-        return frozenset(flow for survived in self.faults for flow, _ in _short(survived, capacity))
+        return self._flows_of({ends for one in self.faults for ends, _ in _short(one, capacity)})
+
+    def _flows_of(self, those: Container[Ends]) -> frozenset[str]:
+        return frozenset(flow for flow, ends in self._flows if ends in those)
 
     def broken(self, before: Before, capacity: Capacity) -> Iterator[BrokenNeed]:
         """For each flow that does not survive what it is to: the first fault that it does not, and why."""
-        told: set[str] = set()
+        known: set[Ends] = set()
         for survived in self.faults:
             short = dict(_short(survived, capacity))
-            for flow, cut in self._each(survived, before):
-                why = cut or short.get(flow, "")
-                if why and flow not in told:
-                    told.add(flow)
-                    yield BrokenNeed(flow, SURVIVES, f"{survived.name}: {why}")
+            found = {ends: why or short.get(ends, "") for ends, why in self._each(survived, before)}
+            new = {ends: why for ends, why in found.items() if why and ends not in known}
+            known |= new.keys()
+            for flow, ends in self._flows if new else ():
+                if ends in new:
+                    yield BrokenNeed(flow, SURVIVES, f"{survived.name}: {new[ends]}")
 
-    def _each(self, survived: Survived, before: Before) -> Iterator[tuple[str, str]]:
-        """Each of its flows with why it does not survive, or nothing: the same for flows of one workload to one end."""
-        flows, known = self.described.estate.flows, dict[object, str]()
-        for flow in survived.flows:
-            key = (flows[flow].from_, flows[flow].to, flows[flow].port)
-            if key not in known:
-                known[key] = self._why(survived, flow, before)
-            yield flow, known[key]
+    def _each(self, survived: Survived, before: Before) -> Iterator[tuple[Ends, str]]:
+        """Each of its flows, by their ends, with why they do not survive, or nothing."""
+        return ((ends, self._why(survived, ends, before)) for ends in survived.ends)
 
     def cuts_off(self, flow: str, subnets: Container[str], before: Paths, already: Container[str]) -> bool:
         """Whether some fault does so to a flow's part from these subnets.
 
         already: the needs that it breaks now.
         """
-        if flow not in self._wanted:
+        stated = self.described.estate.flows[flow]
+        kinds = self._wanted.get((stated.workload, stated.remote))
+        if kinds is None:
             return False
-        return any(self._cut(one, flow, subnets, before, already) for one in self.faults if flow in one.flows)
+        return any(self._cut(one, flow, subnets, before, already) for one in self.faults if one.kind in kinds)
 
     def _cut(
         self, survived: Survived, flow: str, subnets: Container[str], before: Paths, already: Container[str]
@@ -206,41 +206,39 @@ class Surviving:
         if evaluation is None:
             return True
         estate, by_kind = evaluation.described.estate, evaluation.by_kind
-        if not estate.workloads[estate.flows[flow].workload].hosts:
+        stated = estate.flows[flow]
+        if not estate.workloads[stated.workload].hosts:
             return False
-        if not by_kind.arrives(flow, subnets) and self._lost(survived, flow, before, subnets):
+        if not by_kind.arrives(flow, subnets) and self._lost(
+            survived, (stated.workload, stated.remote), before, subnets
+        ):
             return True
         return any(
             not (in_the_mean(one) or one in already or one in _BY_ITSELF) for one in by_kind.broken(flow, subnets)
         )
 
-    def _lost(self, survived: Survived, flow: str, before: Paths, subnets: Container[str] | None = None) -> str:
+    def _lost(self, survived: Survived, ends: Ends, before: Paths, subnets: Container[str] | None = None) -> str:
         """Why more of a flow is lost after a fault than before; empty where no more is."""
         assert survived.evaluation is not None
-        after = survived.evaluation.paths.lost_shares
-        for path in survived.evaluation.paths.by_flow[flow]:
-            if subnets is not None and path.subnet not in subnets:
-                continue
-            key = (flow, path.subnet)
-            if not path.example.verdict.arrives and after[key] > before.lost_shares.get(key, 0):
-                return f"{path.subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
+        known = before.lost_between.get(ends, {})
+        for subnet, (share, path) in survived.evaluation.paths.lost_between.get(ends, {}).items():
+            if (subnets is None or subnet in subnets) and (subnet not in known or share > known[subnet][0]):
+                return f"{subnet} is cut off: {path.trace.verdict.value}, {path.trace.why}"
         return ""
 
-    def _why(self, survived: Survived, flow: str, before: Before) -> str:
-        """Why a flow does not get there after a fault, or breaks a need that it does not break now."""
+    def _why(self, survived: Survived, ends: Ends, before: Before) -> str:
+        """Why flows do not get there after a fault, or break a need that they do not break now."""
         evaluation = survived.evaluation
         if evaluation is None:
             return "nothing of it is left"
         estate = evaluation.described.estate
-        if not estate.workloads[estate.flows[flow].workload].hosts:
+        if not estate.workloads[ends[0]].hosts:
             # The fault takes all its hosts: none is left that it could cut off.
             return ""
-        if lost := self._lost(survived, flow, before.paths):
+        if lost := self._lost(survived, ends, before.paths):
             return lost
-        stated = estate.flows[flow]
-        needs = estate.needs_of(stated)
-        asked = any(is_asked(name, needs) for name, one in NEEDS.items() if not one.in_the_mean)
-        if not asked and not estate.remotes[stated.remote].allowed:
+        flow = evaluation.paths.flow_between[ends]
+        if evaluation.by_kind.holds(flow):
             return ""
         # What is demanded in the mean over time says nothing of the time after a fault.
         already = {*_BY_ITSELF, *(one.need for one in before.broken.get(flow, ()))}
@@ -249,12 +247,12 @@ class Surviving:
         return next((f"{one.need} is broken: {one.why}" for one in left), "")
 
 
-def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[str, str]]:
-    """By flow: what an exit on its path does not carry after a fault, with the addresses that it has."""
+def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[Ends, str]]:
+    """By flows' ends: what an exit on their path does not carry after a fault, with the addresses that it has."""
     for one, users in survived.loaded():
         why = _too_much(one, capacity)
         if why:
-            yield from ((flow, why) for flow in users)
+            yield from ((ends, why) for ends in users)
 
 
 def _too_much(one: ExitLimits, capacity: Capacity) -> str:

@@ -49,11 +49,11 @@ def _covers_after(
         return
     sites, paths = exits_of(model.described, taken, model.units, bought), survived.evaluation.paths
     passing: dict[str, set[int]] = {}
-    for number, unit in enumerate(model.units):
-        for flow in unit.flows:
-            for path in paths.by_flow[flow] if number in taken and flow in paths.by_flow else ():
-                for name in path.example.exits if path.example.verdict.arrives else ():
-                    passing.setdefault(name, set()).add(number)
+    flows = model.described.estate.flows
+    for number in taken:
+        for workload in {flows[name].workload for name in model.units[number].flows}:
+            for name in paths.exits_between.get((workload, model.units[number].to), ()):
+                passing.setdefault(name, set()).add(number)
     for one, _ in survived.loaded():
         site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))
         if site is None or not users:

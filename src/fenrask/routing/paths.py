@@ -246,6 +246,38 @@ class Paths:
             found[key] = found.get(key, Fraction(0)) + path.within
         return found
 
+    @cached_property
+    def ends(self) -> list[tuple[str, str]]:
+        """The workload and the other end of each pair."""
+        names = zip(self.pairs.workload.tolist(), self.pairs.to.tolist(), strict=True)
+        return [(self._names[0][workload], self._names[1][to]) for workload, to in names]
+
+    @cached_property
+    def flow_between(self) -> dict[tuple[str, str], str]:
+        """The first flow of each pair: flows of one have the same paths."""
+        pair, first = np.unique(self.pair, return_index=True)
+        return {self.ends[one]: self.flows[row] for one, row in zip(pair.tolist(), first.tolist(), strict=True)}
+
+    @cached_property
+    def exits_between(self) -> dict[tuple[str, str], frozenset[str]]:
+        """By pair: the exits that it passes where it arrives."""
+        passed = [frozenset(one.box.trace.exits) for one in self.pairs.kinds]
+        found = dict.fromkeys(self.ends, frozenset[str]())
+        rows = np.flatnonzero(self._own_arrives)
+        for pair, kind in zip(self.pairs.pair[rows].tolist(), self.pairs.kind[rows].tolist(), strict=True):
+            found[self.ends[pair]] |= passed[kind]
+        return found
+
+    @cached_property
+    def lost_between(self) -> dict[tuple[str, str], dict[str, tuple[Fraction, SubnetPath]]]:
+        """By pair and subnet: the share of its traffic that does not arrive, where any does not; an example of it."""
+        found: dict[tuple[str, str], dict[str, tuple[Fraction, SubnetPath]]] = {}
+        for path in self.lost_owns:
+            by_subnet = found.setdefault((path.workload, path.to), {})
+            share, example = by_subnet.get(path.subnet, (Fraction(0), path))
+            by_subnet[path.subnet] = (share + path.within, example)
+        return found
+
     @property
     def owns(self) -> Iterator[SubnetPath]:
         """The paths of all pairs, whichever flows they have."""
@@ -267,11 +299,9 @@ class Paths:
 
     def flows_between(self, pairs: Container[tuple[str, str]]) -> Iterator[tuple[str, tuple[str, str]]]:
         """The flows of some pairs of workload and destination, each with its pair."""
-        names = zip(self.pairs.workload.tolist(), self.pairs.to.tolist(), strict=True)
-        each = [(self._names[0][workload], self._names[1][to]) for workload, to in names]
-        wanted = np.array([one in pairs for one in each], dtype=bool)
+        wanted = np.array([one in pairs for one in self.ends], dtype=bool)
         for number in np.flatnonzero(wanted[self.pair]).tolist():
-            yield self.flows[number], each[self.pair[number]]
+            yield self.flows[number], self.ends[self.pair[number]]
 
     def to(self, destinations: Iterable[str]) -> Sequence[FlowPath]:
         """The paths to some destinations."""

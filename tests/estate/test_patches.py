@@ -2,7 +2,11 @@
 
 import unittest
 
+from fenrask.demo.samples import VELLMOUTH
+from fenrask.errors import UnusableInput
+from fenrask.estate import read_estate
 from fenrask.estate.patches import merge, set_patch
+from fenrask.estate.problems import name_problems
 from tests.support import InFolder
 
 RFC_7396 = (
@@ -56,3 +60,26 @@ class Reused(InFolder):
             with self.subTest(patch):
                 quick = self.estate().patched(patch, "a test").estate
                 self.assertEqual(quick, self.estate(patch).estate)
+
+    def test_a_patch_that_takes_an_entry_away_misses_no_name_that_points_to_it(self) -> None:
+        # Names are looked at only where a patch took some away; read from the ground up, all are.
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / name).write_bytes(content)
+        described = read_estate(self.folder / "estate.yaml")
+        found = 0
+        for section, entries in described.data.items():
+            for name in entries if isinstance(entries, dict) else ():
+                patch = {section: {name: None}}
+                with self.subTest(section=section, name=name):
+                    after = name_problems(
+                        merge(described.data, patch), lambda path: described.place(*path), parties=described.parties
+                    )
+                    expected = {(one.place.path, one.found) for one in after}
+                    problems: set[tuple[str, str]] = set()
+                    try:
+                        described.patched(patch, "a test")
+                    except UnusableInput as error:
+                        problems = {(one.place.path, one.found) for one in error.problems}
+                    self.assertLessEqual(expected, problems)
+                    found += len(expected)
+        self.assertGreater(found, 20)

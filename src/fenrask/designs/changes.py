@@ -45,9 +45,19 @@ def changes(base: Evaluation, now: Evaluation) -> list[FlowChange]:
 
 def moves(base: Evaluation, now: Evaluation) -> Iterator[FlowChange]:
     """The same of flows whose path or source is another."""
+    moved: dict[object, bool] = {}
     for name in _flows(base, now):
-        if any(told(base, name) != told(now, name) for told in (_paths, _sources)):
+        # Flows of one workload to one destination have the same paths.
+        key = (_ends(base, name), _ends(now, name))
+        if key not in moved:
+            moved[key] = any(told(base, name) != told(now, name) for told in (_paths, _sources))
+        if moved[key]:
             yield _change(base, now, name)
+
+
+def _ends(evaluation: Evaluation, flow: str) -> tuple[str, str] | None:
+    stated = evaluation.described.estate.flows.get(flow)
+    return (stated.workload, stated.remote) if stated else None
 
 
 def _flows(base: Evaluation, now: Evaluation) -> Iterable[str]:

@@ -542,24 +542,34 @@ class Estate(Strict):
 
     def needs_of(self, flow: Flow) -> Needs:
         """What a flow's destination and workload demand together."""
-        key = (flow.workload, flow.remote, flow.is_inward)
+        own, theirs, kinds = self._kinds_of_needs
+        key = (own[flow.workload], theirs[flow.remote], flow.is_inward)
         known = self._joined_needs.get(key)
         if known is None:
-            known, workload = self.remotes[flow.remote].needs, self.workloads[flow.workload].needs
+            known, workload = kinds[key[1]], kinds[key[0]]
             if flow.workload in self.demanding[0]:
                 known = known.joined(workload.of_inward if flow.is_inward else workload)
             # Needs that are equal are one object: what follows from them is known by it.
-            known = self._joined_needs[key] = self._equal_needs.setdefault(repr(known), known)
+            known = self._joined_needs[key] = self._equal_needs.setdefault(known, known)
         return known
 
     @cached_property
-    def _joined_needs(self) -> dict[tuple[str, str, bool], Needs]:
-        """By workload, other end, and whether it comes in: what they demand together, as far as it was asked."""
+    def _kinds_of_needs(self) -> tuple[dict[str, int], dict[str, int], list[Needs]]:
+        """The needs of workloads and of other ends as numbers, by name; and the needs of each number."""
+        numbers: dict[Needs, int] = {}
+        own, theirs = (
+            {name: numbers.setdefault(one.needs, len(numbers)) for name, one in some.items()}
+            for some in (self.workloads, self.remotes)
+        )
+        return own, theirs, [*numbers]
+
+    @cached_property
+    def _joined_needs(self) -> dict[tuple[int, int, bool], Needs]:
+        """By the numbers of both, and whether a flow comes in: what they demand together, as far as it was asked."""
         return {}
 
     @cached_property
-    def _equal_needs(self) -> dict[str, Needs]:
-        """One of all that are equal, by what it says."""
+    def _equal_needs(self) -> dict[Needs, Needs]:
         return {}
 
     def has_needs(self, flow: Flow) -> bool:
@@ -570,9 +580,13 @@ class Estate(Strict):
     @cached_property
     def demanding(self) -> tuple[frozenset[str], frozenset[str]]:
         """The workloads and the destinations that have needs."""
-        none = Needs()
-        workloads = frozenset(name for name, one in self.workloads.items() if one.needs != none)
-        return workloads, frozenset(name for name, one in self.remotes.items() if one.needs != none)
+        own, theirs, kinds = self._kinds_of_needs
+        nothing = Needs()
+        is_none = [one == nothing for one in kinds]
+        workloads, remotes = (
+            frozenset(name for name, one in some.items() if not is_none[one]) for some in (own, theirs)
+        )
+        return workloads, remotes
 
     def cost_centre_of(self, name: str) -> str:
         """Who pays for the flows of a workload: its tag, or the first tag found on its subnets."""

@@ -163,6 +163,8 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
     Why it does is told of the estate as it is, where it does there too.
     """
     inward = evaluation.described.estate.inward_flows
+    if not inward:
+        return
     already = {(one.flow, one.need): one for one in current.broken} if current else {}
     for one in evaluation.broken:
         if one.flow in inward:

@@ -75,10 +75,8 @@ class Judge:
 
 def breaks(evaluation: Evaluation, unit: Unit | Group) -> frozenset[str]:
     """The needs that a unit's flows break on their own paths, but for those that hang on what exits are given."""
-    flows, subnets = evaluation.described.estate.flows, frozenset(unit.subnets)
-    # Flows of one workload have the same paths, and the same is demanded of them.
-    each = {flows[name].workload: name for name in unit.flows}
-    found = (need for name in each.values() for need in evaluation.breaks(name, subnets))
+    subnets = frozenset(unit.subnets)
+    found = (need for name in unit.examples for need in evaluation.breaks(name, subnets))
     return frozenset(need for need in found if not by_size(need))
 
 

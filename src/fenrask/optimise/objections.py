@@ -51,8 +51,8 @@ def _covers_after(
     passing: dict[str, set[int]] = {}
     flows = model.described.estate.flows
     for number in taken:
-        for workload in {flows[name].workload for name in model.units[number].flows}:
-            for name in paths.exits_between.get((workload, model.units[number].to), ()):
+        for flow in model.units[number].examples:
+            for name in paths.exits_between.get((flows[flow].workload, flows[flow].remote), ()):
                 passing.setdefault(name, set()).add(number)
     for one, _ in survived.loaded():
         site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))

@@ -3,10 +3,11 @@
 from collections.abc import Iterator
 from dataclasses import replace
 from fractions import Fraction
+from functools import reduce
 from itertools import combinations
 
 from fenrask.designs.endpoints import endpoints_of
-from fenrask.estate import KINDS, Described, Onward, PrivateEndpoint, Translating
+from fenrask.estate import KINDS, Described, Estate, Needs, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.optimise.judging import breaks
@@ -21,37 +22,50 @@ _MOST_TRIALS = 20_000
 """Pairs of a subnet's destination and an exit that exists, of which the path is traced; more are too many to try."""
 
 
+_From = tuple[str, tuple[tuple[str, Fraction], ...]]
+"""A network, and its subnets with the share of a workload's hosts in each."""
+_Alike = tuple[_From, str, bool]
+"""What flows of one group have in common: where from, where to, and whether hosts have public addresses."""
+
+
 def units_of(current: Evaluation, asked: Wanted) -> list[Unit]:
     """Every group of flows, with its options; which needs those break that do not exist yet is for `judged` to say."""
     described = current.described
     estate = described.estate
-    flows: dict[tuple[str, tuple[tuple[str, Fraction], ...], str, bool], list[str]] = {}
+    flows: dict[_Alike, list[str]] = {}
+    of_workload: dict[str, list[_From]] = {}
     for name, flow in estate.outward_flows.items():
-        workload = estate.workloads[flow.from_]
-        alike: dict[tuple[str, frozenset[int]], list[tuple[str, Fraction]]] = {}
-        for subnet, share in estate.host_shares(flow.from_).items():
-            stated = estate.subnets[subnet]
-            versions = frozenset(prefix.version for prefix in stated.prefixes)
-            if share:
-                alike.setdefault((stated.network, versions), []).append((subnet, share))
-        for (network, _), subnets in alike.items():
-            flows.setdefault((network, tuple(subnets), flow.to, workload.public_address), []).append(name)
+        if flow.from_ not in of_workload:
+            of_workload[flow.from_] = _froms(estate, flow.from_)
+        for one in of_workload[flow.from_]:
+            flows.setdefault((one, flow.to, estate.workloads[flow.from_].public_address), []).append(name)
     found, places = [], Places(described)
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
-    few = len(others) * sum(len(subnets) for _, subnets, _, _ in flows) <= _MOST_TRIALS
-    for (network, spread, to, public), names in flows.items():
+    few = len(others) * sum(len(subnets) for (_, subnets), _, _ in flows) <= _MOST_TRIALS
+    for ((network, spread), to, public), names in flows.items():
         some, shares = tuple(name for name, _ in spread), [share for _, share in spread]
         weights = tuple(share / sum(shares) for share in shares)
-        needs = estate.needs_of(estate.flows[names[0]])
-        for name in names[1:]:
-            needs = needs.joined(estate.needs_of(estate.flows[name]))
+        examples = tuple({estate.flows[name].from_: name for name in reversed(names)}.values())
+        needs = reduce(Needs.joined, (estate.needs_of(estate.flows[name]) for name in examples))
         families = _families(described, some, to)
-        group = Group(tuple(names), to, network, some, needs, public, families, sum(shares, Fraction(0)), weights)
+        part = sum(shares, Fraction(0))
+        group = Group(tuple(names), examples, to, network, some, needs, public, families, part, weights)
         options = _distinct(_options(current, group, places, asked))
         if few:
             options += _others(group, places, options, others)
         found.append(Unit(group, tuple(options)))
     return found
+
+
+def _froms(estate: Estate, workload: str) -> list[_From]:
+    """Where a workload's hosts send from: subnets of one network and of the same IP versions together."""
+    found: dict[tuple[str, frozenset[int]], list[tuple[str, Fraction]]] = {}
+    for subnet, share in estate.host_shares(workload).items():
+        stated = estate.subnets[subnet]
+        versions = frozenset(prefix.version for prefix in stated.prefixes)
+        if share:
+            found.setdefault((stated.network, versions), []).append((subnet, share))
+    return [(network, tuple(subnets)) for (network, _), subnets in found.items()]
 
 
 def _distinct(options: Iterator[Option]) -> list[Option]:
@@ -106,7 +120,7 @@ def kept(unit: Unit) -> Unit:
 def _current(paths: Paths, group: Group, places: Places) -> Option | None:
     """The path that a group has; None where part of it does not arrive, or a subnet has several paths at once."""
     estate = paths.described.estate
-    own = [path for name in group.flows for path in paths.by_flow[name] if group.holds(path)]
+    own = [path for name in group.examples for path in paths.by_flow[name] if group.holds(path)]
     if not own or not all(path.trace.verdict.arrives for path in own):
         return None
     reached = {path.subnet for path in own}

@@ -131,6 +131,8 @@ class Group:
     """All flows from the same subnets of one network to one destination: one route serves them all."""
 
     flows: tuple[str, ...]
+    examples: tuple[str, ...]
+    """One of them from each workload: flows of one have the same paths, and the same is demanded of them."""
     to: str
     network: str
     subnets: tuple[str, ...]
@@ -160,6 +162,10 @@ class Unit:
     @property
     def flows(self) -> tuple[str, ...]:
         return self.group.flows
+
+    @property
+    def examples(self) -> tuple[str, ...]:
+        return self.group.examples
 
     @property
     def to(self) -> str:

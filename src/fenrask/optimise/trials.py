@@ -224,9 +224,7 @@ def tried_in(
 
 def _passed(evaluation: Evaluation, unit: Unit) -> set[str]:
     """The exits on a unit's paths."""
-    # Flows of one workload have the same paths.
-    each = {evaluation.described.estate.flows[name].workload: name for name in unit.flows}
-    own = (path for flow in each.values() for path in evaluation.paths.by_flow[flow] if unit.holds(path))
+    own = (path for flow in unit.examples for path in evaluation.paths.by_flow[flow] if unit.holds(path))
     return {name for path in own for name in path.example.exits}
 
 
@@ -336,9 +334,7 @@ def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Sh
         for name, one in NEEDS.items()
     )
     single = set[str]()
-    # Flows of one workload have the same paths, and the same is demanded of them.
-    each = {evaluation.described.estate.flows[name].workload: name for name in unit.flows}
-    for flow in each.values():
+    for flow in unit.examples:
         for path in paths.by_flow[flow] if most_entries(unit.needs) is not None else ():
             source = path.example.source
             if unit.holds(path) and path.example.verdict.arrives:

@@ -2,6 +2,9 @@
 
 By its own binding, not by SciPy's: up to HiGHS 1.15 (SciPy 1.17 carries 1.12) presolve was seen to cut off the optimum
 of some of our programmes and to prove what was left. An answer that is told as proven is sought twice, therefore.
+
+How far it is sought is counted in nodes of the search, so that the answer is the same on every machine, however fast;
+by the clock only where seconds are given.
 """
 
 import os
@@ -15,7 +18,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Program", "Row", "Solution"]
+__all__ = ["Allowance", "Program", "Row", "Solution"]
 
 Floats = NDArray[np.float64]
 Row = tuple[Mapping[int, float], float, float]
@@ -24,7 +27,12 @@ Row = tuple[Mapping[int, float], float, float]
 _GAP = 1e-9
 _AGREE = 1e-7
 _FIRST = 0.25
-"""Part of the time for the first look at a programme that is to be sought in several ways."""
+"""Part of the time, or of the nodes, for the first look at a programme that is to be sought in several ways."""
+_NUMBERS_BY_NODE, _MOST_NODES, _LEAST_NODES = 60_000_000, 20_000, 200
+"""Nodes that are looked at where neither seconds nor nodes are given: so many numbers in the rows of all together.
+
+A node of a large programme takes longer. It is a minute or so of a machine of 2025.
+"""
 _INFEASIBLE = ("kInfeasible", "kUnboundedOrInfeasible")
 
 
@@ -74,13 +82,14 @@ class Program:
         self.rows.append((dict(factors), low, high))
 
     def solve(
-        self, seconds: float, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
+        self, seconds: float | None = None, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
     ) -> Solution | None:
-        """The least cost, with rows added for this time only; None where nothing fits, or time is up too soon.
+        """The least cost, with rows added for this time only; None where nothing fits, or nothing was found.
 
-        `nodes`: how many nodes of the search are looked at, at most.
-        `twice`: what is proven is sought once more without presolve, as far as time allows, so that an optimum has two
-        witnesses; what is not proven in a quarter of the time is sought in other ways in the rest.
+        seconds: how long it is sought, at most. nodes: how many nodes of the search are looked at, at most; where
+        neither is given, as many as the size of the programme allows.
+        `twice`: what is proven is sought once more without presolve, as far as these allow, so that an optimum has two
+        witnesses; what is not proven in a quarter of them is sought in other ways in the rest.
         """
         return self.decide(seconds, more, twice, nodes)[0]
 
@@ -110,51 +119,55 @@ class Program:
         return found
 
     def decide(
-        self, seconds: float, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
+        self, seconds: float | None = None, more: Iterable[Row] = (), twice: bool = False, nodes: int | None = None
     ) -> tuple[Solution | None, bool]:
         """The same, and whether it is certain that nothing fits."""
         if not self.upper:
             return Solution(np.zeros(0), 0.0, 0.0), False
-        ends, more = monotonic() + seconds, tuple(more)
-        model = self._model([*self.rows, *more])
+        more = tuple(more)
+        if seconds is None and nodes is None:
+            nodes = self._usual_nodes(more)
+        left, model = Allowance(seconds, nodes), self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
         hard = twice and bool(self.following)
-        limit: dict[str, Any] = {} if nodes is None else {"mip_max_nodes": nodes}
-        answer, infeasible = _run(model, seconds * _FIRST if hard else seconds, **limit)
+        answer, infeasible = _run(model, left, _FIRST if hard else 1.0)
         if hard and not infeasible and (answer is None or answer.gap > _AGREE):
-            answer = self._otherwise(answer, ends - monotonic(), more)
+            answer = self._otherwise(answer, left, more)
         if answer is None or not integral.any():
             return answer, infeasible
         if twice:
-            answer = _seen_again(model, answer, ends - monotonic())
+            answer = _seen_again(model, answer, left)
         # What the solver calls whole is so to a millionth: money is counted again with the whole numbers themselves.
         whole = np.round(answer.values)
         model.col_lower_ = np.where(integral, whole, 0.0)
         model.col_upper_ = np.where(integral, whole, upper)
         model.integrality_ = []
-        exact, _ = _run(model, seconds)
+        exact, _ = _run(model, Allowance(seconds, None))
         if exact is None:
             return answer, False
         return Solution(exact.values, exact.objective, min(answer.bound, exact.objective)), False
 
-    def _otherwise(self, known: Solution | None, seconds: float, more: tuple[Row, ...] = ()) -> Solution | None:
+    def _usual_nodes(self, more: tuple[Row, ...]) -> int:
+        numbers = sum(len(factors) for factors, *_ in (*self.rows, *more))
+        return int(min(_MOST_NODES, max(_LEAST_NODES, _NUMBERS_BY_NODE // max(1, numbers))))
+
+    def _otherwise(self, known: Solution | None, left: "Allowance", more: tuple[Row, ...] = ()) -> Solution | None:
         """The better of what is known and of two more ways to look for it.
 
         With what follows in parts the leaders are decided first, and the rest after them; and without the rows that
         only tighten a node is decided sooner. Both are relaxations, whose bounds hold too.
         """
-        ends = monotonic() + seconds
         follows = np.zeros(len(self.integral), dtype=bool)
         follows[self.following] = True
         leads = np.array(self.integral, dtype=bool) & ~follows
         needed = [*(row for number, row in enumerate(self.rows) if number not in self.tightening), *more]
         loose = self._model(needed)
         loose.integrality_ = _kinds(leads)
-        leading, _ = _run(loose, seconds * 0.3)
-        second = None if leading is None else self._near(np.round(leading.values), leads, needed, ends - seconds * 0.3)
+        leading, _ = _run(loose, left, 0.3)
+        second = None if leading is None else self._near(np.round(leading.values), leads, needed, left)
         loose.integrality_ = _kinds(self.integral)
         begun = min((one for one in (known, second) if one), key=lambda one: one.objective, default=None)
-        third, _ = _run(loose, max(0.1, ends - monotonic()), begun)
+        third, _ = _run(loose, left, start=begun)
         found = [one for one in (begun, third) if one is not None]
         if not found:
             return None
@@ -162,15 +175,15 @@ class Program:
         bound = max(one.bound for one in (known, leading, third) if one is not None)
         return Solution(best.values, best.objective, min(best.objective, bound))
 
-    def _near(self, decided: Floats, leads: NDArray[np.bool_], rows: list[Row], ends: float) -> Solution | None:
+    def _near(self, decided: Floats, leads: NDArray[np.bool_], rows: list[Row], left: "Allowance") -> Solution | None:
         """The best with the leaders as they were decided; where that does not go, with a few of them otherwise."""
         ones = {int(number): 1.0 - 2.0 * decided[number] for number in np.flatnonzero(leads)}
-        for few in (0, len(ones) // 20 + 1, len(ones) // 5 + 1):
+        for few, part in ((0, 0.2), (len(ones) // 20 + 1, 0.3), (len(ones) // 5 + 1, 0.3)):
             model = self._model([*rows, (ones, -np.inf, few - float(np.sum(decided[leads])))])
             if not few:
                 model.col_lower_ = np.where(leads, decided, 0.0)
                 model.col_upper_ = np.where(leads, decided, np.array(self.upper))
-            found, _ = _run(model, max(0.1, (ends - monotonic()) * (0.6 if few else 0.35)))
+            found, _ = _run(model, left, part)
             if found is not None:
                 return found
         return None
@@ -200,23 +213,55 @@ def _kinds(whole: Iterable[bool]) -> list[Any]:
     return kinds if highspy.HighsVarType.kInteger in kinds else []
 
 
-def _seen_again(model: Any, first: Solution, seconds: float) -> Solution:
+@dataclass
+class Allowance:
+    """What is left of the seconds, and of the nodes, for one search; None for any number of them."""
+
+    seconds: float | None
+    nodes: int | None
+
+    def __post_init__(self) -> None:
+        self._ends = None if self.seconds is None else monotonic() + self.seconds
+
+    @property
+    def is_over(self) -> bool:
+        """Whether nothing is left."""
+        return (self._ends is not None and monotonic() >= self._ends) or (self.nodes is not None and self.nodes <= 0)
+
+    def limits(self, part: float) -> dict[str, Any]:
+        """A part of it, and a little in any case, as the solver's options."""
+        found: dict[str, Any] = {}
+        if self._ends is not None:
+            found["time_limit"] = max(0.1, (self._ends - monotonic()) * part)
+        if self.nodes is not None:
+            found["mip_max_nodes"] = max(1, int(self.nodes * part))
+        return found
+
+    def use(self, nodes: int) -> None:
+        """Take away the nodes that a search looked at: one at least."""
+        if self.nodes is not None:
+            self.nodes -= max(1, nodes)
+
+
+def _seen_again(model: Any, first: Solution, left: Allowance) -> Solution:
     """The better of a solution and of what is found without presolve; proven as far as both agree."""
-    if seconds <= 0 or first.gap > _AGREE:
+    if left.is_over or first.gap > _AGREE:
         return first
-    second, _ = _run(model, seconds, presolve="off")
+    second, _ = _run(model, left, presolve="off")
     if second is None or second.objective >= first.objective - _AGREE * abs(first.objective):
         return first
     return second
 
 
-def _run(model: Any, seconds: float, start: Solution | None = None, **options: Any) -> tuple[Solution | None, bool]:
+def _run(
+    model: Any, left: Allowance, part: float = 1.0, start: Solution | None = None, **options: Any
+) -> tuple[Solution | None, bool]:
     import highspy
 
     new: Any = highspy.Highs
     with _silenced():
         solver = new()
-        for name, value in {"output_flag": False, "time_limit": float(seconds), "mip_rel_gap": _GAP, **options}.items():
+        for name, value in {"output_flag": False, "mip_rel_gap": _GAP, **left.limits(part), **options}.items():
             solver.setOptionValue(name, value)
         solver.passModel(model)
         if start is not None:
@@ -225,6 +270,7 @@ def _run(model: Any, seconds: float, start: Solution | None = None, **options: A
             solver.setSolution(begun)
         solver.run()
     found, status = solver.getInfo(), solver.getModelStatus().name
+    left.use(int(found.mip_node_count))
     if found.primal_solution_status != highspy.SolutionStatus.kSolutionStatusFeasible:
         return None, status in _INFEASIBLE
     objective = float(found.objective_function_value)

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from time import monotonic
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,9 +13,9 @@ __all__ = ["Packing", "fewest_boxes"]
 Floats = NDArray[np.float64]
 Fits = Callable[[Sequence[int]], bool]
 _SLACK = 1e-9
-_SECONDS = 20.0
 _MOST_ROWS = 400
-_SEEDS = 4
+_SEEDS, _MOST_NUMBERS = 4, 100_000
+"""Ways to fill boxes that are tried, and numbers up to which it is more than one."""
 _MOST_CELLS = 2000
 """Things x boxes up to which a mixed-integer programme decides in a second or so."""
 _NODES = 4000
@@ -49,9 +48,9 @@ def fewest_boxes(sizes: Floats, more: Fits | None = None) -> Packing:
         return inside and (more is None or more(things))
 
     boxes = min((_first_fit(order, fits) for order in _orders(rows)), key=len)
-    ends = monotonic() + _SECONDS / 2
-    for seed in range(_SEEDS if more is None else 0):
-        if at_least == len(boxes) or monotonic() > ends:
+    seeds = _SEEDS if more is None and rows.size <= _MOST_NUMBERS else int(more is None)
+    for seed in range(seeds):
+        if at_least == len(boxes):
             break
         boxes = min(boxes, _filled(rows, seed), key=len)
     while more is None and at_least < len(boxes) and len(rows) * (len(boxes) - 1) <= _MOST_CELLS:
@@ -154,7 +153,7 @@ def _divided(rows: Floats, boxes: int) -> tuple[list[list[int]] | None, bool]:
     for box in range(boxes):
         for column in rows[order].T:
             program.row({cells[thing][box]: float(size) for thing, size in enumerate(column)}, high=1)
-    found, impossible = program.decide(_SECONDS)
+    found, impossible = program.decide()
     if found is None:
         return None, impossible
     taken = np.argmax(found.values.reshape(things, boxes), axis=1)

@@ -59,8 +59,13 @@ def command(
         bool, typer.Option("--fewest-changes", help="Take that mix instead of the cheapest one.")
     ] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Solver time limit; if it is reached, the optimality gap is reported.")
-    ] = 60,
+        float | None,
+        typer.Option(
+            min=0.1,
+            help="Solver time limit (default: a number of nodes of the search, the same on every machine); if it is "
+            "reached, the optimality gap is reported.",
+        ),
+    ] = None,
     zone_headroom: Annotated[
         float | None,
         typer.Option(metavar="SHARE", min=0, max=0.99, help="Share of ports to leave free when any one zone is lost."),

@@ -34,6 +34,10 @@ _INWARD_LOOKS = 2
 """How often the paths of what comes in are taken from a mix."""
 _SAME = 0.004
 """Money that is the same to a cent."""
+_PROVEN = 1e-6
+"""The gap up to which an answer counts as proven."""
+_A_MINUTE, _LONGER = 60.0, 10
+"""How long a search of the usual number of nodes takes, about, s; and how many times as long a longer one."""
 _MARGINS = (0.002, 0.01)
 """Shares of the ports left unused, tried in turn."""
 
@@ -73,6 +77,8 @@ class Choice:
     """A mix that costs little more, and changes less; None for none."""
     fewest_changes: bool = False
     """Whether it was taken for its fewer changes, though it costs more."""
+    longer_s: float | None = None
+    """The seconds with which more would be looked at, where the search stopped before it had an answer proven."""
 
     @property
     def month(self) -> float:
@@ -102,7 +108,7 @@ class Choice:
     def is_proven(self) -> bool:
         """Whether no mix of the options is cheaper: the programme's sum is the bill, and it has no gap."""
         agrees = abs(self.mix.month - self.month) <= 1e-6 * max(1.0, abs(self.month))
-        return not self.design and agrees and self.gap <= 1e-6
+        return not self.design and agrees and self.gap <= _PROVEN
 
 
 def choose(described: Described, wanted: Wanted | None = None, comparison: Comparison | None = None) -> Choice:
@@ -151,6 +157,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         change_month=model.change_month(plan.solved.values.tolist()),
         steady=None if steady is None else _told(model, steady, described),
         fewest_changes=takes_fewest,
+        longer_s=_LONGER * (asked.seconds or _A_MINUTE) if plan.solved.gap > _PROVEN else None,
     )
     answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
     _check_inward(answer.evaluation, choice.current)
@@ -182,7 +189,7 @@ def _feasible(
 
     With it comes why options were forbidden; and all rows that were added.
     """
-    cuts, reasons, ends = list[Cut](), list[str](), monotonic() + asked.seconds
+    cuts, reasons, begins = list[Cut](), list[str](), monotonic()
     model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
     plan: Plan | None = None
     while True:
@@ -198,7 +205,7 @@ def _feasible(
         for cut, why in unfit(model, solved, plan.evaluation):
             found.append(cut)
             reasons.append(why)
-        over = len(cuts) >= _MOST_CUTS or monotonic() > ends
+        over = len(cuts) >= _MOST_CUTS or (asked.seconds is not None and monotonic() > begins + asked.seconds)
         if sure and (not found or over):
             return model, plan, reasons, cuts
         sure = not found or over

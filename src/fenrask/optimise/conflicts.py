@@ -10,7 +10,8 @@ from fenrask.optimise.trials import Grounds
 
 __all__ = ["conflict", "contradiction"]
 
-_PER_QUESTION_S = 5.0
+_NODES = 500
+"""Nodes of the search for one question: a mix that is not found in them counts as none."""
 
 
 def contradiction(unit: Unit, kept: bool = False) -> str:
@@ -45,7 +46,7 @@ def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
         if not _feasible(grounds, units, asked, parts, rest):
             kept = rest
     if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
-        free = assembled(grounds, units, replace(asked, budget=None)).program.solve(_PER_QUESTION_S)
+        free = assembled(grounds, units, replace(asked, budget=None)).program.solve(nodes=_NODES)
         cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
         return f"no mix costs {asked.budget:,.2f} a month or less{cheapest}"
     if len(kept) == 1:
@@ -104,4 +105,4 @@ def _feasible(
                 stated[key] = value
     loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
     model = assembled(grounds, loose, loosened)
-    return model.program.solve(_PER_QUESTION_S) is not None
+    return model.program.solve(nodes=_NODES) is not None

@@ -222,7 +222,8 @@ class Wanted:
     """The share of the cost within which a mix with fewer changes is shown."""
     fewest_changes: bool = False
     """Whether that mix is the answer."""
-    seconds: float = 60.0
+    seconds: float | None = None
+    """How long is sought at most; None: as far as counts go, which is the same on every machine."""
     explain: bool = True
     """Whether to look for the next best mixes, and for each flow's next best option."""
     every_option: bool = False

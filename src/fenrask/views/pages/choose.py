@@ -149,7 +149,8 @@ def _proof(choice: Choice) -> str:
         return f"with the fewest changes, at most {choice.gap:.2%} above the optimum {among}"
     if choice.month < choice.bound * (1 - 1e-6):
         return f"below every mix as computed {among}: not proven optimal"
-    return f"optimality gap at most {choice.gap:.2%} {among}"
+    longer = "" if choice.longer_s is None else f"; `--seconds {choice.longer_s:g}` looks at more"
+    return f"optimality gap at most {choice.gap:.2%} {among}{longer}"
 
 
 def _hosts_made_public(choice: Choice) -> int:

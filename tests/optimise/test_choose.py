@@ -3,12 +3,14 @@
 import random
 from itertools import product
 from typing import Any
+from unittest import TestCase
 
 from fenrask.designs import compare
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Choice, Wanted, by_headroom, choose, frontier
+from fenrask.optimise.conflicts import smallest
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_and_exits
@@ -270,3 +272,25 @@ class AgainstEveryMix(InFolder):
         for needs, wanted, told in cases:
             with self.subTest(told=told), self.assertRaisesRegex(NoAnswer, told):
                 choose(self.estate({**TWO_ZONES, **needs}), wanted)
+
+
+class Conflicts(TestCase):
+    def test_what_is_told_is_a_smallest_conflict_and_takes_few_questions(self) -> None:
+        # Truth: some sets that do not hold, drawn at random; all that contains one does not hold either.
+        dice = random.Random(4)
+        for number in range(200):
+            parts = [f"part {one}" for one in range(dice.randint(1, 40))]
+            sizes = (dice.randint(1, min(4, len(parts))) for _ in range(dice.randint(1, 3)))
+            conflicts = [frozenset(dice.sample(parts, size)) for size in sizes]
+            asked = list[frozenset[str]]()
+
+            def holds(some: list[str], conflicts: list[frozenset[str]] = conflicts, asked: Any = asked) -> bool:
+                asked.append(frozenset(some))
+                return not any(one <= asked[-1] for one in conflicts)
+
+            found = smallest(holds, parts)
+            with self.subTest(number=number):
+                self.assertIn(frozenset(found), conflicts)
+                self.assertFalse([one for one in conflicts if one < frozenset(found)])
+                self.assertLessEqual(len(asked), 2 * len(found) * (1 + len(parts).bit_length()) + 1)
+        self.assertEqual(smallest(lambda _: False, ["a", "b", "c"]), [])

@@ -214,7 +214,7 @@ class Flowing:
         common = lcm(*(one.share.denominator for one in pairs.kinds))
         shares = np.array([int(one.share * common) for one in pairs.kinds], dtype=object)
         volumes = described.traffic.volumes
-        number = np.array([described.traffic.number[name] for name in paths.flows], dtype=np.intp)[paths.flow[path]]
+        number = paths.rows[paths.flow[path]]
         amounts = _counted(volumes, tuple(places), place, number) * shares[kind[path]]
         unit = volumes.denominator * common * BYTES_PER_UNIT[described.catalogue.volume_unit]
         return cls(users, tuple(places), place, exit_, path, number, amounts, unit)

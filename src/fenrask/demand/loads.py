@@ -158,8 +158,7 @@ def demand(paths: Paths, like: Demand | None = None) -> Demand:
     kind_of = paths.pairs.kind[paths.own]
     path = np.repeat(np.arange(kind_of.size), counts[kind_of])
     # Paths of some flows are numbered by these alone.
-    rows = np.array([traffic.number[name] for name in paths.flows], dtype=np.intp)
-    own, flow = paths.own[path], rows[paths.flow[path]]
+    own, flow = paths.own[path], paths.rows[paths.flow[path]]
     exit_ = numbers[repeated(starts[kind_of], counts[kind_of])]
     share = paths.pairs.share[own]
     curves, curve, asked = _curves(described, profiles, exits, flow, exit_)

@@ -22,7 +22,7 @@ _SHARED_SPACE, _SMALL_NETWORK = parse_prefix("100.64.0.0/10"), 26
 def sending_subnets(described: Described) -> list[str]:
     """The subnets whose hosts open connections from private addresses, in the estate's order."""
     estate = described.estate
-    senders = [estate.workloads[flow.from_] for flow in estate.outward_flows.values()]
+    senders = [estate.workloads[name] for name in estate.senders]
     private = {name for one in senders if not one.public_address for name in one.subnets}
     return [name for name in estate.subnets if name in private]
 
@@ -120,7 +120,7 @@ class Draft:
 
     def has_ipv6_route(self, subnet: str) -> bool:
         """Whether the table of a subnet keeps a default for IPv6."""
-        return DEFAULT_V6 in self._kept(self.estate.table_of(subnet))
+        return DEFAULT_V6 in self.kept_routes(self.estate.table_of(subnet))
 
     def landing(self, network: str, zone: str | None) -> str:
         """A subnet of a network, in a zone, whose default leads to a direct door; added where none is."""
@@ -175,8 +175,7 @@ class Draft:
 
     @cached_property
     def _senders(self) -> frozenset[str]:
-        senders = {flow.from_ for flow in self.estate.outward_flows.values()}
-        return frozenset(subnet for name in senders for subnet in self.estate.workloads[name].subnets)
+        return frozenset(subnet for name in self.estate.senders for subnet in self.estate.workloads[name].subnets)
 
     def _tables(self) -> set[str]:
         return {*self.estate.route_tables, *self.tables}
@@ -221,7 +220,7 @@ class Draft:
             self.tables[name] = {DEFAULT: self.internet_exit(network)}
         return name
 
-    def _kept(self, table: str | None) -> dict[str, Any]:
+    def kept_routes(self, table: str | None) -> dict[str, Any]:
         """The routes of a table, as written, that lead to exits which stay."""
         routes = self.estate.route_tables.get(table or "", {})
         written = self.described.data.get("route_tables", {}).get(table, {})
@@ -232,14 +231,14 @@ class Draft:
         variants: dict[str | None, list[tuple[dict[str, Any], list[str]]]] = {}
         for name in self.estate.subnets:
             table = self.estate.table_of(name)
-            content = self._kept(table) | self.led.get(name, {})
+            content = self.kept_routes(table) | self.led.get(name, {})
             same = [names for known, names in variants.setdefault(table, []) if known == content]
             if same:
                 same[0].append(name)
             else:
                 variants[table].append((content, [name]))
         for old in self.estate.route_tables:
-            variants.setdefault(old, [(self._kept(old), [])])
+            variants.setdefault(old, [(self.kept_routes(old), [])])
         for table, contents in variants.items():
             self._write_variants(table, contents)
 

@@ -12,10 +12,12 @@ __all__ = [
     "boundary_hub",
     "existing_hub",
     "firewall_before",
+    "firewall_before_line",
     "hub_before",
     "hub_offer",
     "in_subnet_endpoint",
     "ipv6_outbound",
+    "pass_to_line",
     "public_hosts",
     "routed_endpoint",
     "several",
@@ -79,18 +81,75 @@ def firewall_before(
     The exit's subnet sends replies to these senders back through the firewall: it lets none pass that it did not see
     requested.
     """
+    wall, inner = _firewall(draft, offer, place, name, keys)
+    exit_name, outer = behind
+    draft.route(inner, DEFAULT, exit_name)
+    for prefix in _prefixes(draft, senders):
+        draft.route(outer, prefix, wall)
+    return wall
+
+
+def firewall_before_line(
+    draft: Draft,
+    offer: str,
+    place: tuple[str, str | None],
+    name: str,
+    line: str,
+    senders: Iterable[str],
+    destinations: Iterable[str],
+    keys: dict[str, Any] | None = None,
+) -> str:
+    """The same before a private line that ends in the network, for some of its destinations.
+
+    What comes back by the line to these senders is sent through the firewall, by a table of the line's own.
+    """
+    wall, inner = _firewall(draft, offer, place, name, keys)
+    for to in dict.fromkeys(destinations):
+        draft.route(inner, to, line)
+    _answer_through(draft, wall, line, senders)
+    return wall
+
+
+def pass_to_line(
+    draft: Draft, wall: str, subnet: str, line: str, senders: Iterable[str], destinations: Iterable[str]
+) -> None:
+    """Let a firewall in a subnet that translates toward the internet pass on what goes to a line, as it is.
+
+    Replies come back through it, as with `firewall_before_line`.
+    """
+    draft.change(wall, {"rewrites_toward": ["public"]})
+    for to in dict.fromkeys(destinations) if subnet else ():
+        if subnet in draft.estate.subnets:
+            draft.lead([subnet], to, line)
+        elif draft.subnets[subnet]["routes"] in draft.tables:
+            draft.route(subnet, to, line)
+        # A new subnet with a table that others have, too, learns what the line announces.
+    _answer_through(draft, wall, line, senders)
+
+
+def _answer_through(draft: Draft, wall: str, line: str, senders: Iterable[str]) -> None:
+    """Send what comes back by a line to these subnets through a firewall, by a table of the line's own."""
+    table = (draft.exits.get(line) or {}).get("routes")
+    if table is None:
+        table = draft.new_table(f"{line}-in", draft.kept_routes(draft.estate.exits[line].table_for_replies))
+        draft.change(line, {"routes": table})
+    draft.tables[table] |= dict.fromkeys(_prefixes(draft, senders), wall)
+
+
+def _firewall(
+    draft: Draft, offer: str, place: tuple[str, str | None], name: str, keys: dict[str, Any] | None
+) -> tuple[str, str]:
+    """A firewall that inspects and does not translate, and its own subnet, whose table is empty."""
     network, zone = place
     stated = draft.described.catalogue.offers[offer]
     inner = draft.own_subnet("inner", network, None if stated.scope == "region" else zone)
     rules = named_rules(draft.described, network)
     data = {"kind": stated.kind, "offer": offer, "subnet": inner, "rewrites_toward": [], **rules, **(keys or {})}
-    wall = draft.add(name, data)
-    exit_name, outer = behind
-    draft.route(inner, DEFAULT, exit_name)
-    for sender in dict.fromkeys(senders):
-        for prefix in draft.estate.subnets[sender].prefixes:
-            draft.route(outer, str(prefix), wall)
-    return wall
+    return draft.add(name, data), inner
+
+
+def _prefixes(draft: Draft, subnets: Iterable[str]) -> list[str]:
+    return [str(prefix) for name in dict.fromkeys(subnets) for prefix in draft.estate.subnets[name].prefixes]
 
 
 def hub_offer(catalogue: Catalogue) -> str:

@@ -536,6 +536,23 @@ class Estate(Strict):
         )
 
     @cached_property
+    def outward_ends(self) -> tuple[tuple[str, str], ...]:
+        """The workloads and destinations between which our hosts open connections, each pair once."""
+        return tuple(dict.fromkeys((flow.from_, flow.to) for flow in self.outward_flows.values()))
+
+    @cached_property
+    def senders(self) -> tuple[str, ...]:
+        """The workloads whose hosts open connections to destinations."""
+        return tuple(dict.fromkeys(workload for workload, _ in self.outward_ends))
+
+    def taking_over(self, other: "Estate") -> "Self":
+        """This estate, knowing what is known of another one that has these very flows, and follows from them alone."""
+        for name in ("inward_flows", "outward_flows", "outward_ends", "senders"):
+            if self.flows is other.flows and name in other.__dict__:
+                self.__dict__[name] = other.__dict__[name]
+        return self
+
+    @cached_property
     def remotes(self) -> Mapping[str, Destination]:
         """All that is at the other end of flows: the destinations, then who comes in; by `Flow.remote`."""
         return {**self.destinations, **remotes_of(self)} if self.inward_flows else self.destinations

@@ -228,6 +228,8 @@ def _described(
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
         raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
+    if before is not None:
+        estate.taking_over(before.estate)
     reused = before.reused if before else {}
     lines = ((name, exit_.party) for name, exit_ in estate.exits.items() if exit_.known_beyond is not None)
     parties |= {party for both in lines for party in both if party}

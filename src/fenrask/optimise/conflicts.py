@@ -1,6 +1,6 @@
 """Where no choice is possible: what contradicts what."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from fenrask.optimise.assembly import assembled
@@ -8,7 +8,7 @@ from fenrask.optimise.judging import UNCARRIED
 from fenrask.optimise.problem import PRIVATE, Unit, Wanted
 from fenrask.optimise.trials import Grounds
 
-__all__ = ["conflict", "contradiction"]
+__all__ = ["conflict", "contradiction", "smallest"]
 
 _NODES = 500
 """Nodes of the search for one question: a mix that is not found in them counts as none."""
@@ -34,17 +34,14 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
 
 
 def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
-    """The smallest set of what was asked and needed that cannot be kept together: what can go, goes, one by one."""
+    """The smallest set of what was asked and needed that cannot be kept together."""
     parts = _limits(asked)
     needs = sorted(
         {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
     )
     all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
-    kept = list(all_parts)
-    for part in all_parts:
-        rest = [one for one in kept if one != part]
-        if not _feasible(grounds, units, asked, parts, rest):
-            kept = rest
+    found = smallest(lambda some: _feasible(grounds, units, asked, parts, some), all_parts[::-1])
+    kept = [part for part in all_parts if part in found]
     if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
         free = assembled(grounds, units, replace(asked, budget=None)).program.solve(nodes=_NODES)
         cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
@@ -52,6 +49,24 @@ def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
     if len(kept) == 1:
         return f"no mix keeps to this: {kept[0]}"
     return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+
+
+def smallest(holds: Callable[[list[str]], bool], parts: list[str]) -> list[str]:
+    """Of parts that do not hold together, as few as do not, of which none can go (QuickXplain, Junker 2004).
+
+    Those that come first are kept where others can go. It takes few questions where few are at fault.
+    """
+
+    def within(known: list[str], added: bool, some: list[str]) -> list[str]:
+        if added and not holds(known):
+            return []
+        if len(some) == 1:
+            return some
+        first, second = some[: len(some) // 2], some[len(some) // 2 :]
+        of_second = within([*known, *first], True, second)
+        return [*within([*known, *of_second], bool(of_second), first), *of_second]
+
+    return within([], True, parts) if parts else []
 
 
 def _limits(asked: Wanted) -> dict[str, Mapping[str, object]]:
@@ -77,9 +92,9 @@ def _feasible(
     grounds: Grounds, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
 ) -> bool:
     """Whether a mix keeps to these parts alone."""
-    loose = []
+    loose, these = [], frozenset(kept)
     for unit in units:
-        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in kept}
+        wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in these}
         dropped = {
             name: type(unit.needs).model_fields[name].default
             for name in type(unit.needs).model_fields

@@ -10,6 +10,7 @@ from fenrask.designs.endpoints import endpoints_of
 from fenrask.estate import KINDS, Described, Estate, Needs, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
+from fenrask.optimise.before_lines import firewalls_before_lines
 from fenrask.optimise.judging import breaks
 from fenrask.optimise.problem import CURRENT, PRIVATE, Group, Option, Role, Site, Unit, Wanted
 from fenrask.optimise.sites import Places, passed
@@ -96,6 +97,7 @@ def _options(current: Evaluation, group: Group, places: Places, asked: Wanted) -
         yield replace(known, fails=tuple(sorted(breaks(current, group))))
     prefixes = described.estate.destinations[group.to].prefixes
     if prefixes and not any(map(is_public, prefixes)):
+        yield from firewalls_before_lines(described, group, places)
         return
     if 6 in group.families:
         yield from _ipv6(described, group)
@@ -226,7 +228,7 @@ def _some_zones(subnets: tuple[str, ...]) -> list[tuple[str, ...]]:
 def _by_zone(described: Described, to: str, network: str) -> dict[str | None, str]:
     """A subnet in each zone from which a destination is sent to."""
     estate = described.estate
-    senders = [estate.workloads[flow.from_].subnets for flow in estate.outward_flows.values() if flow.to == to]
+    senders = [estate.workloads[workload].subnets for workload, destination in estate.outward_ends if destination == to]
     names = [name for subnets in senders for name in subnets if estate.subnets[name].network == network]
     return {estate.subnets[name].zone: name for name in reversed(names)}
 

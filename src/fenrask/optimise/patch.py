@@ -10,9 +10,11 @@ from fenrask.designs.held import idle_addresses
 from fenrask.designs.placing import missing_rules
 from fenrask.designs.topologies import (
     firewall_before,
+    firewall_before_line,
     hub_before,
     in_subnet_endpoint,
     ipv6_outbound,
+    pass_to_line,
     routed_endpoint,
     several,
     translator,
@@ -21,7 +23,7 @@ from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
-from fenrask.prefixes import Address
+from fenrask.prefixes import Address, is_public
 
 __all__ = ["exits_of", "patch_and_exits"]
 
@@ -87,8 +89,11 @@ class _Made:
         for site in used:
             if site.role is not Role.PASSES or (site.existing and not self._is_hub(site)):
                 self.names[site] = self._put_up(site, site in behind)
-        for before, (site, senders) in self._chains().items():
-            self.names[before] = self._put_before(before, site, senders)
+        for before, (site, users) in self._chains().items():
+            if before in self.names:
+                self._let_pass(before, site, users)
+            else:
+                self.names[before] = self._put_before(before, site, users)
         for number, option in taken.items():
             if option.own_addresses:
                 for name in units[number].flows:
@@ -103,12 +108,13 @@ class _Made:
     def _is_hub(self, site: Site) -> bool:
         return bool(site.existing) and self.draft.estate.exits[site.existing].joins_many
 
-    def _chains(self) -> dict[Site, tuple[Site, list[str]]]:
-        """What is before other sites: the site behind it, and the subnets that use it."""
-        found: dict[Site, tuple[Site, list[str]]] = {}
+    def _chains(self) -> dict[Site, tuple[Site, list[tuple[str, str]]]]:
+        """What is before other sites: the site behind it, the subnets that use it, each with where to."""
+        found: dict[Site, tuple[Site, list[tuple[str, str]]]] = {}
         for number, option in self._taken.items():
             for place, before in enumerate(option.before):
-                found.setdefault(before, (option.sites[place], []))[1].append(self._units[number].subnets[place])
+                user = (self._units[number].subnets[place], self._units[number].to)
+                found.setdefault(before, (option.sites[place], []))[1].append(user)
         return found
 
     def _put_up(self, site: Site, is_behind: bool) -> str:
@@ -164,15 +170,28 @@ class _Made:
         self._held |= {*idle[:number]}
         return [str(one) for one in idle[:number]]
 
-    def _put_before(self, before: Site, site: Site, senders: list[str]) -> str:
+    def _put_before(self, before: Site, site: Site, users: list[tuple[str, str]]) -> str:
+        senders, destinations = ([one[place] for one in users] for place in (0, 1))
+        where = "-".join(filter(None, (before.network, before.zone)))
+        name, place, keys = f"{before.offer}-{where}", (before.network, before.zone), self._several(before)
+        if site.existing:
+            return firewall_before_line(
+                self.draft, before.offer, place, name, site.existing, senders, destinations, keys
+            )
         behind = (self.names[site], self._subnets[site])
         if before.onward:
-            where = "-".join(filter(None, (before.network, before.zone)))
-            name = f"{before.offer}-{where}"
-            place, keys = (before.network, before.zone), self._several(before)
             return firewall_before(self.draft, before.offer, place, name, behind, senders, keys)
         networks = [self.draft.estate.subnets[one].network for one in senders]
         return hub_before(self.draft, site.network, networks, *behind)
+
+    def _let_pass(self, wall: Site, line: Site, users: list[tuple[str, str]]) -> None:
+        """Let a firewall that translates what goes to the internet pass on what goes to a line."""
+        senders, destinations = ([one[place] for one in users] for place in (0, 1))
+        pass_to_line(self.draft, self.names[wall], self._subnet_of(wall), line.existing, senders, destinations)
+
+    def _subnet_of(self, site: Site) -> str:
+        known = self._subnets.get(site)
+        return known if known is not None else next(iter(self.draft.estate.exits[site.existing].in_subnets), "")
 
     def routes(self) -> dict[str, dict[str, tuple[Site | None, str]]]:
         """By subnet and destination: the site that is used, and the exit to name."""
@@ -215,6 +234,7 @@ def _keys_to(
         raise NoAnswer(f"{destination} has no prefix to route to {what}", "Add its prefixes.")
     if site is not None and site.role is Role.IPV6_OUT:
         return [DEFAULT_V6]
-    if is_default:
+    # What lines announce is more specific than any default: a private destination is named.
+    if is_default and (not prefixes or any(map(is_public, prefixes))):
         return [str(one) for one in prefixes if one.version == 6] if lets_ipv6_out else []
     return [destination]

@@ -46,7 +46,7 @@ class Site:
     apart: bool = False
     """Whether it is a second one, in a subnet of its own: what exists at its place cannot be put behind anything."""
     onward: str = ""
-    """For a firewall that only inspects: the offer of the exit behind it."""
+    """For a firewall that only inspects: the offer of the exit behind it, or the line."""
     units: int = 1
     """How many machines or nodes it runs, each paid; one that exists has as many as it has, where this is 1."""
     standby: str = ""

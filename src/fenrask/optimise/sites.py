@@ -24,8 +24,7 @@ class Places:
         self._existing: dict[str, Site] = {}
         estate = described.estate
         self._zones: dict[str, Counter[str | None]] = {}
-        senders = dict.fromkeys(flow.from_ for flow in estate.outward_flows.values())
-        for workload in senders:
+        for workload in estate.senders:
             for name, share in estate.host_shares(workload).items():
                 subnet = estate.subnets[name]
                 zones = self._zones.setdefault(subnet.network, Counter())
@@ -91,6 +90,10 @@ class Places:
     def firewall(self, offer: str, before: Site) -> Site:
         """The site of a firewall that inspects before another site."""
         return Site(Role.PASSES, offer, before.network, before.zone, onward=before.offer, apart=before.apart)
+
+    def firewall_to(self, offer: str, line: Site, zone: str | None) -> Site:
+        """The site of a firewall that inspects before a line that exists, in a zone of its network."""
+        return Site(Role.PASSES, offer, line.network, zone, onward=line.existing)
 
     def hub(self) -> Site | None:
         """The hub that brings other networks' traffic to the centre: one that exists, or is sold; None for neither."""

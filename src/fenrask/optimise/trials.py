@@ -132,9 +132,9 @@ class Tried:
     """The sites that it passes."""
     laid: dict[Site, Laid] = field(default_factory=dict)
     metered: list[Metering] = field(default_factory=list)
-    shown: frozenset[Site] = frozenset()
+    shown: tuple[Site, ...] = ()
     """The sites whose addresses its destination sees, where its list has a maximum."""
-    shown_hosts: frozenset[Prefix] = frozenset()
+    shown_hosts: tuple[Prefix, ...] = ()
     """The prefixes of hosts that it sees."""
     single: frozenset[str] = frozenset()
     """The needs that it meets only with one address at each site."""
@@ -222,10 +222,10 @@ def tried_in(
     return {(number, option): of_number[number] for number, option in taken.items()}
 
 
-def _passed(evaluation: Evaluation, unit: Unit) -> set[str]:
-    """The exits on a unit's paths."""
+def _passed(evaluation: Evaluation, unit: Unit) -> list[str]:
+    """The exits on a unit's paths, each once."""
     own = (path for flow in unit.examples for path in evaluation.paths.by_flow[flow] if unit.holds(path))
-    return {name for path in own for name in path.example.exits}
+    return list(dict.fromkeys(name for path in own for name in path.example.exits))
 
 
 def metered_inward(evaluation: Evaluation, exits: Container[str], sites: Mapping[str, Site]) -> list[Metering]:
@@ -244,8 +244,10 @@ def _metered(
     described: Described, flowing: Flowing, rows: Numbers, owner: Numbers, sites: Mapping[str, Site]
 ) -> Iterator[tuple[int, Metering]]:
     """What is metered in some rows, by whose it is, shape (n_rows,)."""
-    keys = np.stack([owner, flowing.place[rows], flowing.exit[rows]])
-    each, back = np.unique(keys, axis=1, return_inverse=True)
+    shape = (int(owner.max(initial=0)) + 1, len(flowing.places) or 1, len(flowing.users.exits) or 1)
+    keys = np.ravel_multi_index((owner, flowing.place[rows], flowing.exit[rows]), shape)
+    distinct, back = np.unique(keys, return_inverse=True)
+    each = np.stack(np.unravel_index(distinct, shape))
     volumes = np.bincount(back.ravel(), weights=(flowing.amounts[rows] / flowing.denominator).astype(np.float64))
     charges: dict[tuple[int, int], tuple[Charge, Hashable, Hashable, str]] = {}
 
@@ -320,14 +322,14 @@ def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], p
             laid[row].ports.setdefault(asked.pool.key, {})[places[row]] = (asked.held[number], filling[number])
 
 
-_Shown = tuple[frozenset[Site], frozenset[Prefix], frozenset[str]]
+_Shown = tuple[tuple[Site, ...], tuple[Prefix, ...], frozenset[str]]
 
 
 def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Shown:
     """What a destination sees of a unit, where its list has a maximum; and which needs hold with one address alone."""
     if not any(one.by_size and is_asked(name, unit.needs) for name, one in NEEDS.items()):
-        return frozenset(), frozenset(), frozenset()
-    paths, exits, hosts = evaluation.paths, set[Site](), set[Prefix]()
+        return (), (), frozenset()
+    paths, exits, hosts = evaluation.paths, dict[Site, None](), dict[Prefix, None]()
     # What a list takes is a row of its own: see `add_partners`.
     by_number = any(
         one.by_size and one.most_entries(unit.needs) is None and is_asked(name, unit.needs)
@@ -339,13 +341,13 @@ def _shown(evaluation: Evaluation, unit: Unit, sites: Mapping[str, Site]) -> _Sh
             source = path.example.source
             if unit.holds(path) and path.example.verdict.arrives:
                 if source.kind == "exit" and source.prefix is None and source.exit in sites:
-                    exits.add(sites[source.exit])
+                    exits[sites[source.exit]] = None
                 elif source.kind == "host-public" and path.trace.source.prefix is not None:
-                    hosts.add(path.trace.source.prefix)
+                    hosts[path.trace.source.prefix] = None
         if by_number:
             few, many = (_broken_with(evaluation, flow, unit, number) for number in (1, 2))
             single |= many - few
-    return frozenset(exits), frozenset(hosts), frozenset(single)
+    return tuple(exits), tuple(hosts), frozenset(single)
 
 
 def _broken_with(evaluation: Evaluation, flow: str, unit: Unit, number: int) -> set[str]:

@@ -141,8 +141,7 @@ class _ByFlow(Mapping[str, _Rows]):
     """The paths of each flow."""
 
     def __init__(self, paths: "Paths") -> None:
-        self._paths = paths
-        self._number = {name: number for number, name in enumerate(paths.flows)}
+        self._paths, self._number = paths, paths.number
 
     def __getitem__(self, flow: str) -> _Rows:
         first, last = self._paths.first[self._number[flow] : self._number[flow] + 2].tolist()
@@ -166,6 +165,22 @@ class Paths:
     pairs: Pairs
     flows: tuple[str, ...]
     pair: Numbers
+
+    @cached_property
+    def number(self) -> Mapping[str, int]:
+        """The number of each flow, by name."""
+        traffic = self.described.traffic
+        if self.flows is traffic.names:
+            return traffic.number
+        return {name: number for number, name in enumerate(self.flows)}
+
+    @cached_property
+    def rows(self) -> Numbers:
+        """The row of each flow in the estate's traffic."""
+        traffic = self.described.traffic
+        if self.flows is traffic.names:
+            return np.arange(len(self.flows))
+        return np.array([traffic.number[name] for name in self.flows], dtype=np.intp)
 
     @cached_property
     def first(self) -> Numbers:
@@ -225,12 +240,11 @@ class Paths:
         return tuple(kinds[row] for row in rows if names[row] in subnets)
 
     @cached_property
-    def _as_lists(self) -> tuple[dict[str, int], list[int], list[int], list[int], list[str]]:
+    def _as_lists(self) -> tuple[Mapping[str, int], list[int], list[int], list[int], list[str]]:
         """Numbers of flows, their first paths, the row of each path; by row, its kind and its subnet."""
         subnets = self._names[2]
         names = [subnets[number] for number in self.pairs.subnet.tolist()]
-        numbers = {name: number for number, name in enumerate(self.flows)}
-        return numbers, self.first.tolist(), self._own_of, self.pairs.kind.tolist(), names
+        return self.number, self.first.tolist(), self._own_of, self.pairs.kind.tolist(), names
 
     @property
     def lost(self) -> Sequence[FlowPath]:

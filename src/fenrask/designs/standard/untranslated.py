@@ -12,7 +12,7 @@ __all__ = ["IPV6", "PUBLIC_HOSTS"]
 
 def _public_hosts(described: Described) -> Patch:
     draft = Draft(described)
-    senders = dict.fromkeys(flow.from_ for flow in described.estate.outward_flows.values())
+    senders = described.estate.senders
     public_hosts(draft, senders, sending_subnets(described))
     return draft.patch()
 

@@ -1,8 +1,9 @@
 """What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from enum import Enum
 from fractions import Fraction
+from functools import cached_property
 
 from fenrask.estate import Described, Needs
 from fenrask.routing import FlowPath
@@ -51,6 +52,14 @@ class Site:
     """How many machines or nodes it runs, each paid; one that exists has as many as it has, where this is 1."""
     standby: str = ""
     """The zone of the second one, where it is in another."""
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        # Programmes ask for the same few again and again.
+        return hash(tuple(getattr(self, one.name) for one in fields(self)))
 
     @property
     def translates(self) -> bool:
@@ -108,8 +117,16 @@ class Option:
     also: tuple[Site, ...] = ()
     """What a path passes beside its sites and is paid for."""
 
-    @property
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        return hash(tuple(getattr(self, one.name) for one in fields(self) if one.compare))
+
+    @cached_property
     def distinct(self) -> tuple[Site, ...]:
+        """All that it passes, each once."""
         return tuple(dict.fromkeys((*self.sites, *self.also)))
 
     @property

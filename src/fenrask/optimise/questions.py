@@ -24,7 +24,7 @@ _TRIES = 12
 """How often a mix is looked for that the engine accepts."""
 _NODES = 2_000
 """Nodes that one programme beside the optimum may take."""
-_MOST_PROGRAMMES, _MOST_ROWS = 40, 200_000
+_MOST_PROGRAMMES, _MOST_ROWS = 40, 60_000
 """Programmes that are solved for what others cost, at most, and rows of all of them together."""
 _EXACT = 3
 """Options of a group whose extra cost is worked out; of the others the relaxation says what it is at least."""

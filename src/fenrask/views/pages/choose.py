@@ -207,10 +207,14 @@ def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
     """The flows of each path, those that cost most to move first: the nearest of what they did not take."""
     rows: dict[tuple[str, tuple[str, ...]], list[tuple[Unit, Lost | None, str]]] = {}
     paths, down = choice.evaluation.paths, choice.evaluation.down_minutes
+    lost: dict[tuple[object, ...], list[Lost]] = {}
+    for one in choice.lost:
+        lost.setdefault((one.unit.flows, one.unit.subnets), []).append(one)
     for unit, _ in choice.mix.options:
-        own = [path for name in unit.flows for path in paths.by_flow.get(name, []) if unit.holds(path)]
+        own = [path for name in unit.examples for path in paths.by_flow.get(name, []) if unit.holds(path)]
         exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
-        rows.setdefault((unit.network, (*exits,)), []).append((unit, *_runner_up(choice, unit)))
+        runner_up = _runner_up(lost.get((unit.flows, unit.subnets), ()))
+        rows.setdefault((unit.network, (*exits,)), []).append((unit, *runner_up))
     for (network, taken), same_path in rows.items():
         labels = [label for unit, *_ in same_path for label in unit.flows]
         costs = [(best.more or 0.0, best.option.name, why) for _, best, why in same_path if best]
@@ -222,9 +226,9 @@ def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
             yield (labels, network, taken, longest, "", None, same_path[0][2])
 
 
-def _runner_up(choice: Choice, unit: Unit) -> tuple[Lost | None, str]:
-    """The option of a group of flows that costs least after its own, and why it lost; or what the others break."""
-    others = sorted((one for one in choice.lost if one.unit == unit), key=_nearness)
+def _runner_up(lost: Sequence[Lost]) -> tuple[Lost | None, str]:
+    """Of the options that a group of flows did not take the one that costs least, and why; or what they break."""
+    others = sorted(lost, key=_nearness)
     best = next((one for one in others if one.more is not None), None)
     if best is not None:
         return best, "" if best.more else best.why

@@ -1,6 +1,7 @@
 """Facts that one number or one comparison decides, each by hand: what no other test would miss if it were changed."""
 
 from fractions import Fraction
+from itertools import product
 
 from fenrask.capacity import capacity
 from fenrask.demand import demand
@@ -63,3 +64,55 @@ class SmallFacts(InFolder):
         paths = evaluate(described).paths.by_flow["pilot"]
         arriving = sum((one.share for one in paths if one.trace.verdict.arrives), Fraction(0))
         self.assertEqual(arriving, Fraction(127, 254))
+
+    def test_ipv6_hosts_reach_public_addresses_by_a_gateway_and_private_ones_by_none(self) -> None:
+        """Asked for as 64:ff9b::/96 (RFC 6052), which is public whatever IPv4 address it holds."""
+        six = {"app": {"prefix": "2001:db8:1::/64"}}
+        routes = {"private": {"0.0.0.0/0": None, "::/0": "gate"}}
+        verdicts = {
+            "203.0.113.0/28": "arrives",
+            "192.168.9.0/28": "private destination",
+            "100.64.9.0/28": "private destination",
+        }
+        in_subnet, of_network = {"nat64": True}, {"nat64": True, "subnet": None, "network": "net"}
+        for gate, (prefix, verdict) in product((in_subnet, of_network), verdicts.items()):
+            described = self.estate(
+                {
+                    "networks": {"net": {"prefixes": ["10.0.0.0/16", "2001:db8:1::/56"]}},
+                    "subnets": six,
+                    "route_tables": routes,
+                    "exits": {"gate": gate},
+                    "destinations": {"partner": {"prefixes": [prefix]}},
+                }
+            )
+            with self.subTest(gate=gate, prefix=prefix):
+                [path] = evaluate(described).paths.by_flow["talk"]
+                self.assertEqual(path.trace.verdict.value, verdict)
+
+    def test_what_a_hub_injects_is_known_in_the_networks_that_it_joins_alone(self) -> None:
+        described = self.estate(
+            {
+                "networks": {"isle": {"prefixes": ["10.1.0.0/16"]}},
+                "subnets": {"far": {"network": "isle", "zone": "a", "prefix": "10.1.1.0/24", "routes": "far"}},
+                "route_tables": {"far": {}},
+                "exits": {
+                    "hub": {"kind": "hub", "networks": ["net"], "injects": ["172.20.0.0/16"]},
+                    "line": {
+                        "kind": "circuit",
+                        "hub": "hub",
+                        "received": ["172.20.0.0/16"],
+                        "advertised": ["10.0.0.0/15"],
+                    },
+                },
+                "destinations": {"pilots": {"prefixes": ["172.20.7.0/24"]}},
+                "workloads": {"batch": {"subnets": ["far"], "hosts": 2}},
+                "flows": {
+                    "near": {"from": "work", "to": "pilots", "per_host_per_s": 1},
+                    "far": {"from": "batch", "to": "pilots", "per_host_per_s": 1},
+                },
+            }
+        )
+        paths = evaluate(described).paths.by_flow
+        told = {name: [(one.trace.verdict.value, one.trace.exits) for one in paths[name]] for name in ("near", "far")}
+        self.assertEqual(told["near"], [("arrives", ("hub", "line"))])
+        self.assertEqual(told["far"], [("no route", ())])

@@ -3,8 +3,8 @@
 By its own binding, not by SciPy's: up to HiGHS 1.15 (SciPy 1.17 carries 1.12) presolve was seen to cut off the optimum
 of some of our programmes and to prove what was left. An answer that is told as proven is sought twice, therefore.
 
-How far it is sought is counted in nodes of the search, so that the answer is the same on every machine, however fast;
-by the clock only where seconds are given.
+The solver stops after a number of nodes of its search, so that the answer is the same on every machine, however fast;
+the clock stops it only where seconds are given.
 """
 
 import os

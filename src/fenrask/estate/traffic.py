@@ -56,7 +56,9 @@ class Traffic:
     """Whether the bill counts headers too."""
 
     @classmethod
-    def of(cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool, like: "Traffic | None") -> "Traffic":
+    def of(
+        cls, estate: Estate, hours_per_month: Fraction, asked_wire: bool = False, like: "Traffic | None" = None
+    ) -> "Traffic":
         """The columns of an estate's flows; `like`: those of another one, which may have the same."""
         is_known = like is not None and like.columns.flows is estate.flows
         columns = like.columns if like is not None and is_known else Columns(estate.flows)

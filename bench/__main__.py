@@ -11,7 +11,7 @@ MEASUREMENTS = {
     "scale": scale.measure,
     "commands": commands.measure,
     "choice": choice.measure,
-    "hard-choice": hard.measure,
+    "hard": hard.measure,
     "simulation": simulation.measure,
 }
 

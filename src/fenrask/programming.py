@@ -10,8 +10,10 @@ the clock stops it only where seconds are given.
 import os
 import sys
 from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from threading import Event
 from time import monotonic
 from typing import Any
 
@@ -26,8 +28,8 @@ Row = tuple[Mapping[int, float], float, float]
 
 _GAP = 1e-9
 _AGREE = 1e-7
-_FIRST = 0.25
-"""Part of the time, or of the nodes, for the first look at a programme that is to be sought in several ways."""
+_FIRST, _TIGHT, _HALF = 0.05, 0.35, 0.5
+"""Part of the time, or of the nodes, for the first look at a programme that may have to be solved in several ways."""
 _NUMBERS_BY_NODE, _MOST_NODES, _LEAST_NODES = 60_000_000, 20_000, 200
 """Nodes that are looked at where neither seconds nor nodes are given: so many numbers in the rows of all together.
 
@@ -127,6 +129,12 @@ class Program:
         more = tuple(more)
         if seconds is None and nodes is None:
             nodes = self._usual_nodes(more)
+        with _silenced():
+            return self._decided(seconds, more, twice, nodes)
+
+    def _decided(
+        self, seconds: float | None, more: tuple[Row, ...], twice: bool, nodes: int | None
+    ) -> tuple[Solution | None, bool]:
         left, model = Allowance(seconds, nodes), self._model([*self.rows, *more])
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
         hard = twice and bool(self.following)
@@ -152,38 +160,50 @@ class Program:
         return int(min(_MOST_NODES, max(_LEAST_NODES, _NUMBERS_BY_NODE // max(1, numbers))))
 
     def _otherwise(self, known: Solution | None, left: "Allowance", more: tuple[Row, ...] = ()) -> Solution | None:
-        """The better of what is known and of two more ways to look for it.
+        """The best of what is known and of more ways to look for it, in two threads.
 
-        With what follows in parts the leaders are decided first, and the rest after them; and without the rows that
-        only tighten a node is decided sooner. Both are relaxations, whose bounds hold too.
+        Without the rows that only tighten, a node is decided sooner: so in one. In the other the rows as they are; then
+        with what follows in parts the leaders are decided, and the rest after them. All but the last are relaxations,
+        whose bounds hold too.
         """
         follows = np.zeros(len(self.integral), dtype=bool)
         follows[self.following] = True
         leads = np.array(self.integral, dtype=bool) & ~follows
         needed = [*(row for number, row in enumerate(self.rows) if number not in self.tightening), *more]
-        loose = self._model(needed)
+        whole, loose, tight = self._model(needed), self._model(needed), self._model([*self.rows, *more])
         loose.integrality_ = _kinds(leads)
-        leading, _ = _run(loose, left, 0.3)
-        second = None if leading is None else self._near(np.round(leading.values), leads, needed, left)
-        loose.integrality_ = _kinds(self.integral)
-        begun = min((one for one in (known, second) if one), key=lambda one: one.objective, default=None)
-        third, _ = _run(loose, left, start=begun)
-        found = [one for one in (begun, third) if one is not None]
+        # The solver lets other threads run. What is stopped is not used, so that the answer does not hang on how fast
+        # each is.
+        own, ended, proven = left.apart(), Event(), Event()
+        with ThreadPoolExecutor(1) as executor:
+            beside = executor.submit(_proven, proven, whole, left.apart(), start=known, stop=ended)
+            first, _ = _run(tight, own, _TIGHT)
+            if _is_proven(first):
+                ended.set()
+                return first
+            leading, _ = _run(loose, own, _HALF, stop=proven)
+            second = None if leading is None else self._near(np.round(leading.values), leads, needed, own, proven)
+            third, _ = beside.result()
+        if third is not None and _is_proven(third):
+            return third
+        found = [one for one in (known, first, second, third) if one is not None]
         if not found:
             return None
         best = min(found, key=lambda one: one.objective)
-        bound = max(one.bound for one in (known, leading, third) if one is not None)
+        bound = max(one.bound for one in (known, first, leading, third) if one is not None)
         return Solution(best.values, best.objective, min(best.objective, bound))
 
-    def _near(self, decided: Floats, leads: NDArray[np.bool_], rows: list[Row], left: "Allowance") -> Solution | None:
+    def _near(
+        self, decided: Floats, leads: NDArray[np.bool_], rows: list[Row], left: "Allowance", stop: Event
+    ) -> Solution | None:
         """The best with the leaders as they were decided; where that does not go, with a few of them otherwise."""
         ones = {int(number): 1.0 - 2.0 * decided[number] for number in np.flatnonzero(leads)}
-        for few, part in ((0, 0.2), (len(ones) // 20 + 1, 0.3), (len(ones) // 5 + 1, 0.3)):
+        for few, part in ((0, 0.3), (len(ones) // 20 + 1, 0.5), (len(ones) // 5 + 1, 1.0)):
             model = self._model([*rows, (ones, -np.inf, few - float(np.sum(decided[leads])))])
             if not few:
                 model.col_lower_ = np.where(leads, decided, 0.0)
                 model.col_upper_ = np.where(leads, decided, np.array(self.upper))
-            found, _ = _run(model, left, part)
+            found, _ = _run(model, left, part, stop=stop)
             if found is not None:
                 return found
         return None
@@ -237,6 +257,10 @@ class Allowance:
             found["mip_max_nodes"] = max(1, int(self.nodes * part))
         return found
 
+    def apart(self) -> "Allowance":
+        """The same for a search beside another."""
+        return Allowance(None if self._ends is None else self._ends - monotonic(), self.nodes)
+
     def use(self, nodes: int) -> None:
         """Take away the nodes that a search looked at: one at least."""
         if self.nodes is not None:
@@ -253,22 +277,44 @@ def _seen_again(model: Any, first: Solution, left: Allowance) -> Solution:
     return second
 
 
+def _is_proven(found: Solution | None) -> bool:
+    return found is not None and found.gap <= _AGREE
+
+
+def _proven(proven: Event, model: Any, left: Allowance, **options: Any) -> tuple[Solution | None, bool]:
+    """What a run finds; the event is set where that is proven."""
+    found = _run(model, left, **options)
+    if _is_proven(found[0]):
+        proven.set()
+    return found
+
+
 def _run(
-    model: Any, left: Allowance, part: float = 1.0, start: Solution | None = None, **options: Any
+    model: Any,
+    left: Allowance,
+    part: float = 1.0,
+    start: Solution | None = None,
+    stop: Event | None = None,
+    **options: Any,
 ) -> tuple[Solution | None, bool]:
+    """What is found with a part of what is left, and whether it is certain that nothing fits.
+
+    stop: with this event it ends, as soon as the solver looks.
+    """
     import highspy
 
     new: Any = highspy.Highs
-    with _silenced():
-        solver = new()
-        for name, value in {"output_flag": False, "mip_rel_gap": _GAP, **left.limits(part), **options}.items():
-            solver.setOptionValue(name, value)
-        solver.passModel(model)
-        if start is not None:
-            begun = highspy.HighsSolution()
-            begun.col_value = start.values.tolist()
-            solver.setSolution(begun)
-        solver.run()
+    solver = new()
+    for name, value in {"output_flag": False, "mip_rel_gap": _GAP, **left.limits(part), **options}.items():
+        solver.setOptionValue(name, value)
+    solver.passModel(model)
+    if start is not None:
+        begun = highspy.HighsSolution()
+        begun.col_value = start.values.tolist()
+        solver.setSolution(begun)
+    if stop is not None:
+        solver.cbMipInterrupt.subscribe(lambda event: event.interrupt() if stop.is_set() else None)
+    solver.run()
     found, status = solver.getInfo(), solver.getModelStatus().name
     left.use(int(found.mip_node_count))
     if found.primal_solution_status != highspy.SolutionStatus.kSolutionStatusFeasible:

@@ -157,13 +157,13 @@ class Grounds:
         """The exits that exist."""
         return self.described.estate.exits.keys()
 
-    @property
+    @cached_property
     def coming_in(self) -> list[FlowPath]:
         """The paths of what comes in and arrives by exits that exist."""
         paths = (path for path in self.inward.paths.inward if path.example.verdict.arrives)
         return [path for path in paths if all(name in self.exits for name in path.example.exits)]
 
-    @property
+    @cached_property
     def metered_inward(self) -> list[Metering]:
         """What is metered of these, whatever is chosen."""
         return metered_inward(self.inward, self.exits, {}) if self.coming_in else []

@@ -136,6 +136,10 @@ class RandomEstates(InFolder):
                 if one.need not in aside and (one.flow, one.need) not in already
             }
         self.assertEqual(broken, expected)
+        # `capacity` says of exits what the need says of flows.
+        sized = evaluation.capacity
+        over = [one for one in sized.every if not one.carries_faults]
+        self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
     @EACH
     @given(DICE)

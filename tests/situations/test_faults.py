@@ -48,6 +48,24 @@ class SizedForTheDayAfter(Situation):
             for zone in "ab":
                 self.assertAlmostEqual(cases[f"zone {zone} lost"]["blocking"], share, delta=1e-3)
 
+    def test_a_limit_that_a_fault_exceeds(self) -> None:
+        """A zone's gateway takes its own connections, and not twice as many: `check` and `capacity` say so alike."""
+        self.put(BUSY)
+        [own] = {
+            round(one["use"])
+            for one in self.json("capacity", status=None)["limits"]
+            if one["limit"] == "ports" and one["exit"] == "nat-a"
+        }
+        for most, said in ((1.5 * own, True), (2.5 * own, False)):
+            limit = f"catalogue.offers.nat.limits.connections={most:g}"
+            room = ("--set", "exits.nat-a.addresses=4", "--set", "exits.nat-b.addresses=4", "--set", limit)
+            with self.subTest(most=most):
+                done = self.program("capacity", *room)
+                self.assertEqual("nat-b after a fault (zone a lost):" in done.stdout, said, done.stdout)
+                self.assertEqual("all carry their load now, 2 not after a fault" in done.stdout, said)
+                self.assertEqual(done.returncode, int(said))
+                self.assertEqual("need-not-met" in self.rules(*room, level="error"), said)
+
     def test_what_the_tool_sizes_is_sized_for_the_fault(self) -> None:
         auto = {"exits": {"nat-a": {"addresses": "auto"}, "nat-b": {"addresses": "auto"}}}
         for need, addresses in (("zone-loss", {2}), (None, {1})):
@@ -104,7 +122,9 @@ class SizedForTheDayAfter(Situation):
             self.write("catalogue.yaml", merged(CATALOGUE, limits))
             with self.subTest(most):
                 # 400 new connections a second: 200 for each of two nodes, all for one.
-                self.assertEqual(self.json("capacity")["summary"][0].startswith("1 exit: all"), True)
+                summary = self.json("capacity", status=int(not survives))["summary"]
+                self.assertTrue(summary[0].startswith("1 exit: all carry their load"), summary)
+                self.assertEqual("nat-a after a fault (a node of nat-a lost)" in " ".join(summary), not survives)
                 self.assertEqual(self.why() == "", survives)
                 if not survives:
                     self.assertIn("exceeds its limit of 300 new connections per s", self.why())

@@ -34,6 +34,19 @@ class ExitLimits:
     """The largest share of new connections that may find no port."""
     basis: tuple[object, ...]
     """All that it was computed from."""
+    over_after_faults: Mapping[str, LimitUse] = field(default_factory=dict, kw_only=True, compare=False)
+    """By fault that flows on it are to survive: the limit that it then exceeds most, ports and addresses apart."""
+
+    @property
+    def carries_faults(self) -> bool:
+        """Whether it carries its load after every fault that flows on it are to survive."""
+        return not self.over_after_faults
+
+    @property
+    def most_over(self) -> tuple[str, LimitUse] | None:
+        """The fault after which a limit is exceeded most, and that limit."""
+        each = self.over_after_faults.items()
+        return max(each, key=lambda pair: pair[1].use / max(pair[1].capacity, 1e-9), default=None)
 
     @property
     def name(self) -> str:
@@ -149,9 +162,14 @@ class ExitCapacity(ExitLimits):
         return self.needed if after is None or after.needed is None else max(self.needed, after.needed)
 
     @property
-    def carries_faults(self) -> bool:
+    def enough_after_faults(self) -> bool:
         """Whether its addresses meet the target after every fault that flows on it are to survive."""
         return self.after_fault is None or self.after_fault.carries(self.addresses)
+
+    @property
+    def carries_faults(self) -> bool:
+        """Whether it carries its load after every fault that flows on it are to survive."""
+        return self.enough_after_faults and super().carries_faults
 
     @property
     def given(self) -> int | None:
@@ -262,6 +280,15 @@ class Capacity:
     def of_busy_day(self) -> bool:
         """Whether the figures are of a day that is busier than the mean one."""
         return self.demand.laid.level is not None
+
+    def with_over(self, over: Mapping[str, Mapping[str, LimitUse]]) -> "Capacity":
+        """The same with what exits exceed after faults, by what they are called and by fault."""
+        nothing: Mapping[str, LimitUse] = {}
+        return replace(
+            self,
+            exits=tuple(replace(one, over_after_faults=over.get(one.name, nothing)) for one in self.exits),
+            others=tuple(replace(one, over_after_faults=over.get(one.name, nothing)) for one in self.others),
+        )
 
     @property
     def fits(self) -> bool:

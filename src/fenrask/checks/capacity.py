@@ -27,9 +27,6 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
     """More addresses, where they are enough and the offer has them."""
     most = one.most_addresses
     if one.needed is None or (most is not None and one.needed > most):
-        if one.split and one.split.too_much:
-            named = some(each.subnet for each in one.split.too_much)
-            return f"No gateway carries {named} alone: divide what is in it, or lower the load.", None
         return _divide(context, one)
     exit_ = context.estate.exits[one.exit]
     if one.blocking_with(one.needed) > one.target or exit_.pool is not None:
@@ -55,6 +52,9 @@ def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
 def _divide(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
     """Several exits instead of one, each for some of its subnets: as a patch where that does."""
     fix = None
+    if one.split and one.split.too_much:
+        named = some(each.subnet for each in one.split.too_much)
+        return f"No gateway carries {named} alone: divide what is in it, or lower the load.", None
     if context.seeks and context.trials > 0 and one.split:
         context.trials -= 1
         fix = divided(context.evaluation, one)

@@ -57,7 +57,7 @@ def command(
         from fenrask.views.figures.ports import draw_ports
 
         call.write(figure, draw_ports(sized, figure.suffix))
-    return int(not sized.fits or not all(one.carries_faults for one in sized.exits))
+    return int(not sized.fits or not all(one.carries_faults for one in sized.every))
 
 
 def _confidence(call: Call, level: float) -> int:

@@ -69,7 +69,8 @@ class Evaluation:
         """Every exit against its limits, sized for now and for the faults that flows on it are to survive."""
         if not self._after_faults:
             return self.capacity_now
-        return capacity(self.demand, [self.capacity_now], self.surviving.needed)
+        sized = capacity(self.demand, [self.capacity_now], self.surviving.needed)
+        return sized.with_over(self.surviving.exceeded)
 
     @cached_property
     def plan(self) -> AddressPlan:

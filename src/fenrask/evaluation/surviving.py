@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity
+from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, LimitUse, capacity
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
@@ -159,6 +159,18 @@ class Surviving:
                 known, key = found.get((one.exit, one.toward)), (one.exit, one.toward)
                 if known is None or (known.needed is not None and (one.needed is None or one.needed > known.needed)):
                     found[key] = AfterFault(survived.name, one.needed, one)
+        return found
+
+    @cached_property
+    def exceeded(self) -> Mapping[str, Mapping[str, LimitUse]]:
+        """By exit and fault: the limit that it then exceeds most, ports and addresses apart."""
+        found: dict[str, dict[str, LimitUse]] = {}
+        for survived in self.faults:
+            for one, _ in survived.loaded():
+                over = [limit for limit in one.exceeded if limit.limit != "addresses"]
+                if over:
+                    most = max(over, key=lambda limit: limit.use / max(limit.capacity, 1e-9))
+                    found.setdefault(one.name, {})[survived.name] = most
         return found
 
     def cut_off(self, before: Before) -> frozenset[str]:

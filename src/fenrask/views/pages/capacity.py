@@ -3,7 +3,7 @@
 from collections.abc import Container, Iterator, Sequence
 
 from fenrask.capacity import Capacity, ExitCapacity, ExitLimits, LimitUse, beyond_range, table_entries
-from fenrask.units import clock_text, counted, percent
+from fenrask.units import clock_text, counted, figure, percent
 from fenrask.views.page import MACHINES, Column, LaterRows, Page, Table
 
 __all__ = ["capacity_page"]
@@ -81,10 +81,13 @@ def capacity_page(capacity: Capacity, divisible: Container[str] = ()) -> Page:
     described = capacity.demand.paths.described
     ordered = sorted(capacity.exits, key=lambda one: (one.fits, one.port_limit.headroom))
     every = sorted(capacity.every, key=lambda one: (one.fits, _room(one)))
-    limits = sorted(((one, limit) for one in every for limit in one.limits), key=lambda pair: _grows(pair[1]))
+    limits = [(one, limit, limit.detail) for one in every for limit in one.limits]
+    limits += [
+        (one, limit, f"after a fault: {fault}") for one in every for fault, limit in one.over_after_faults.items()
+    ]
     rows = [
-        (one.name, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, limit.detail)
-        for one, limit in limits
+        (one.name, _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom, limit.growth, detail)
+        for one, limit, detail in sorted(limits, key=lambda each: _grows(each[1]))
     ]
     rows += [
         (f"each host of {one.workload}", _name(limit), limit.use, limit.capacity, limit.unit, limit.headroom,
@@ -115,7 +118,7 @@ def capacity_page(capacity: Capacity, divisible: Container[str] = ()) -> Page:
     facts: dict[str, object] = {"fits": capacity.fits, "target_blocking": described.estate.targets.blocking}
     not_counted = tuple(map(str, capacity.demand.not_counted))
     summary = _summary(capacity, every, divisible)
-    summary = (*summary, *(_short_then(one) for one in capacity.exits if one.fits and not one.carries_faults))
+    summary = (*summary, *(words for one in capacity.every if one.fits for words in _short_then(one)))
     summary = (*summary, *(words for one in capacity.exits if (words := _at_hosts(one))))
     summary = (*summary, *(f"{one}." for one in capacity.hosts if one.exceeded))
     doubts = [(one.name, words) for one in capacity.exits for words in beyond_range(one)]
@@ -142,7 +145,9 @@ def _summary(capacity: Capacity, every: list[ExitLimits], divisible: Container[s
             key=lambda pair: pair[1].growth or 0.0,
             default=None,
         )
-        words = [f"{counted(_exits(every), 'exit')}: all carry their load."]
+        then = _exits([one for one in every if not one.carries_faults])
+        after = f" now, {then} not after a fault" if then else ""
+        words = [f"{counted(_exits(every), 'exit')}: all carry their load{after}."]
         if tight:
             one, limit = tight
             words.append(
@@ -171,13 +176,19 @@ def _division(one: ExitCapacity, divisible: Container[str]) -> str:
     return f"{one.split}{beside}."
 
 
-def _short_then(one: ExitCapacity) -> str:
+def _short_then(one: ExitLimits) -> Iterator[str]:
     """What an exit that carries its load now does not carry after a fault."""
-    assert one.after_fault is not None
-    after, then = one.after_fault, one.after_fault.then
-    needs = "no number suffices" if after.needed is None else f"it then needs {after.needed}"
-    blocked = percent(then.blocking_with(one.addresses))
-    return f"{one.name} after a fault ({after.fault}): {blocked} of new connections find no port; {needs}."
+    if isinstance(one, ExitCapacity) and one.after_fault is not None and not one.enough_after_faults:
+        after, then = one.after_fault, one.after_fault.then
+        needs = "no number suffices" if after.needed is None else f"it then needs {after.needed}"
+        blocked = percent(then.blocking_with(one.addresses))
+        yield f"{one.name} after a fault ({after.fault}): {blocked} of new connections find no port; {needs}."
+    if one.most_over is not None:
+        fault, limit = one.most_over
+        more = len(one.over_after_faults) - 1
+        beside = f", and after {counted(more, 'more fault')}" if more else ""
+        over = f"{figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
+        yield f"{one.name} after a fault ({fault}{beside}): {over}."
 
 
 def _exits(some: Sequence[ExitLimits]) -> int:

@@ -49,7 +49,7 @@ class SizedForTheDayAfter(Situation):
                 self.assertAlmostEqual(cases[f"zone {zone} lost"]["blocking"], share, delta=1e-3)
 
     def test_a_limit_that_a_fault_exceeds(self) -> None:
-        """A zone's gateway takes its own connections, and not twice as many: `check` and `capacity` say so alike."""
+        """A zone's gateway takes its own connections, and not twice as many: `check` and `capacity` say it both."""
         self.put(BUSY)
         [own] = {
             round(one["use"])
@@ -65,6 +65,11 @@ class SizedForTheDayAfter(Situation):
                 self.assertEqual("all carry their load now, 2 not after a fault" in done.stdout, said)
                 self.assertEqual(done.returncode, int(said))
                 self.assertEqual("need-not-met" in self.rules(*room, level="error"), said)
+                self.program("handover", *room, "--save", "built", "--force")
+                rows = (self.folder / "built" / "alerts.csv").read_text().splitlines()
+                [line] = [line for line in rows if line.startswith("nat-a") and "after zone b lost" in line]
+                # Both loads are its own then.
+                self.assertAlmostEqual(float(line.split('"')[2].split(",")[3]), most / 2, delta=most / 1000)
 
     def test_what_the_tool_sizes_is_sized_for_the_fault(self) -> None:
         auto = {"exits": {"nat-a": {"addresses": "auto"}, "nat-b": {"addresses": "auto"}}}

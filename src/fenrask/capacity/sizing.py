@@ -34,8 +34,13 @@ class ExitLimits:
     """The largest share of new connections that may find no port."""
     basis: tuple[object, ...]
     """All that it was computed from."""
-    over_after_faults: Mapping[str, LimitUse] = field(default_factory=dict, kw_only=True, compare=False)
-    """By fault that flows on it are to survive: the limit that it then exceeds most, ports and addresses apart."""
+    after_faults: Mapping[str, LimitUse] = field(default_factory=dict, kw_only=True, compare=False)
+    """By fault that flows on it are to survive: the limit that is then the tightest, ports and addresses apart."""
+
+    @property
+    def over_after_faults(self) -> Mapping[str, LimitUse]:
+        """Of these the ones that it exceeds."""
+        return {fault: one for fault, one in self.after_faults.items() if one.use > one.capacity}
 
     @property
     def carries_faults(self) -> bool:
@@ -45,8 +50,7 @@ class ExitLimits:
     @property
     def most_over(self) -> tuple[str, LimitUse] | None:
         """The fault after which a limit is exceeded most, and that limit."""
-        each = self.over_after_faults.items()
-        return max(each, key=lambda pair: pair[1].use / max(pair[1].capacity, 1e-9), default=None)
+        return min(self.over_after_faults.items(), key=lambda pair: pair[1].headroom, default=None)
 
     @property
     def name(self) -> str:
@@ -281,13 +285,13 @@ class Capacity:
         """Whether the figures are of a day that is busier than the mean one."""
         return self.demand.laid.level is not None
 
-    def with_over(self, over: Mapping[str, Mapping[str, LimitUse]]) -> "Capacity":
-        """The same with what exits exceed after faults, by what they are called and by fault."""
+    def with_faults(self, limits: Mapping[str, Mapping[str, LimitUse]]) -> "Capacity":
+        """The same with the limits of exits that are tightest after faults, by what exits are called and by fault."""
         nothing: Mapping[str, LimitUse] = {}
         return replace(
             self,
-            exits=tuple(replace(one, over_after_faults=over.get(one.name, nothing)) for one in self.exits),
-            others=tuple(replace(one, over_after_faults=over.get(one.name, nothing)) for one in self.others),
+            exits=tuple(replace(one, after_faults=limits.get(one.name, nothing)) for one in self.exits),
+            others=tuple(replace(one, after_faults=limits.get(one.name, nothing)) for one in self.others),
         )
 
     @property

@@ -70,7 +70,7 @@ class Evaluation:
         if not self._after_faults:
             return self.capacity_now
         sized = capacity(self.demand, [self.capacity_now], self.surviving.needed)
-        return sized.with_over(self.surviving.exceeded)
+        return sized.with_faults(self.surviving.tightest)
 
     @cached_property
     def plan(self) -> AddressPlan:

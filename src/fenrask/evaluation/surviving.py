@@ -162,15 +162,14 @@ class Surviving:
         return found
 
     @cached_property
-    def exceeded(self) -> Mapping[str, Mapping[str, LimitUse]]:
-        """By exit and fault: the limit that it then exceeds most, ports and addresses apart."""
+    def tightest(self) -> Mapping[str, Mapping[str, LimitUse]]:
+        """By exit and fault: the limit that is then the tightest, ports and addresses apart."""
         found: dict[str, dict[str, LimitUse]] = {}
         for survived in self.faults:
             for one, _ in survived.loaded():
-                over = [limit for limit in one.exceeded if limit.limit != "addresses"]
-                if over:
-                    most = max(over, key=lambda limit: limit.use / max(limit.capacity, 1e-9))
-                    found.setdefault(one.name, {})[survived.name] = most
+                limits = [limit for limit in one.limits if limit.limit not in ("ports", "addresses")]
+                if limits:
+                    found.setdefault(one.name, {})[survived.name] = min(limits, key=lambda limit: limit.headroom)
         return found
 
     def cut_off(self, before: Before) -> frozenset[str]:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenrask.capacity import ExitCapacity, growth_until
+from fenrask.capacity import ExitCapacity, ExitLimits, growth_until
 from fenrask.capacity.streams import parts_toward
 from fenrask.evaluation import Evaluation
 
@@ -68,8 +68,7 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
         growth = sum(share * held for share, held in open_) / sum(held for _, held in open_)
         monthly = math.log1p(growth) if growth > 0 else 0.0
         rooms = [(*min(limits), "")]
-        if isinstance(one, ExitCapacity) and (room := _room_after(one)) is not None and one.after_fault:
-            rooms.append((room, "ports", one.after_fault.fault))
+        rooms += sorted(_rooms_after(one))[:1]
         for room, limit, fault in rooms:
             full = peak * (1 + room)
             warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
@@ -80,9 +79,13 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
             )
 
 
-def _room_after(one: ExitCapacity) -> float | None:
-    """The share that all load may grow by until the worst fault that flows are to survive overloads an exit."""
-    if one.after_fault is None:
-        return None
-    then = one.after_fault.then
-    return growth_until(then.streams, then.assignment, then.how, one.addresses, then.target)
+def _rooms_after(one: ExitLimits) -> Iterator[tuple[float, str, str]]:
+    """By how much all load may grow until a fault that flows are to survive overloads an exit; the limit, the fault."""
+    if isinstance(one, ExitCapacity) and one.after_fault is not None:
+        then = one.after_fault.then
+        room = growth_until(then.streams, then.assignment, then.how, one.addresses, then.target)
+        if room is not None:
+            yield room, "ports", one.after_fault.fault
+    for fault, limit in one.after_faults.items():
+        if limit.grows and limit.growth is not None:
+            yield limit.growth, limit.limit, fault

@@ -153,6 +153,21 @@ class SizedForTheDayAfter(Situation):
                 self.assertEqual([(one["cut_off"], one["overloaded"]) for one in zones], [([], []), ([], [])])
                 self.assertEqual(self.rules("--patch", patch, level="error"), set())
 
+    def test_growth_after_a_fault_is_kept_ready_as_far_as_the_offer_allows(self) -> None:
+        """67,000 after a fault want two addresses, and 107,200 three; of two at most, two carry what is there."""
+        auto = {"exits": {"nat-a": {"addresses": "auto"}, "nat-b": {"addresses": "auto"}}}
+        self.put(BUSY, auto, {"targets": {"growth_margin": 0.6}})
+        for most, needed in ((6, 3), (2, 2)):
+            own = {"offers": {"nat": {"limits": {"addresses": most}}, "nat-wide": None, "wall": None, "box": None}}
+            self.write("catalogue.yaml", merged(CATALOGUE, own))
+            with self.subTest(most):
+                self.assertEqual(self.rules(level="error"), set())
+                self.assertEqual({one["addresses"] for one in self.json("capacity")["exits"]}, {needed})
+                choice, month = self.json("choose"), self.json("charges")["month_amount"]
+                self.assertTrue(choice["proven"] and choice["meets_all"])
+                self.assertAlmostEqual(choice["month_amount"], month, places=6)
+                self.assertEqual(choice["design"], "")
+
     def test_monitoring_is_told_from_what_load_on(self) -> None:
         self.put(BUSY)
         self.program("handover", "--save", "built")

@@ -10,6 +10,7 @@ from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import running_hours
 from fenrask.designs.effort import routes_to_change
 from fenrask.designs.held import with_held
+from fenrask.designs.placing import centres
 from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
@@ -114,20 +115,20 @@ class Comparison:
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
     """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed.
 
-    Each is tried with every offer of the kinds that it takes; the cheapest that meets every need stands for it, or else
-    the one with the offers that it takes by itself.
+    Each is tried with every offer of the kinds that it takes, and one with a common exit in every network of few; the
+    cheapest that meets every need stands for it, or else the one that it makes by itself.
     """
     candidates, not_counted = list[Candidate](), list[NotCounted]()
     current = evaluate(described)
     for design in designs:
         tried: list[Candidate] = []
         why = ""
-        for offers in _offers(design, described):
+        for offers, centre in product(_offers(design, described), _centres(design, described)):
             costs = [one.evaluation.bill.total for one in tried if one.passes] if offers else []
             if costs and _hours(described, offers) >= min(costs):
                 continue
             try:
-                patch = design.patch(replace(described, preferred=offers))
+                patch = design.patch(replace(described, preferred=offers, centre=centre))
                 if any(patch == one.patch for one in tried):
                     continue
                 changed = described.patched(patch, f"design {design.name}") if patch else described
@@ -162,6 +163,11 @@ def _offers(design: Design, described: Described) -> Iterator[dict[str, str]]:
     yield {}
     if any(len(some) > 1 for some in by_kind):
         yield from (dict(zip(design.kinds, some, strict=True)) for some in product(*by_kind))
+
+
+def _centres(design: Design, described: Described) -> list[str]:
+    """Where a design is tried to have its common exit; one empty name where it has none, or none is known."""
+    return (centres(described) if design.has_centre else []) or [""]
 
 
 def _hours(described: Described, offers: Mapping[str, str]) -> Fraction:

@@ -24,3 +24,5 @@ class Design:
     patch: Callable[[Described], Patch]
     kinds: tuple[str, ...] = ()
     """The kinds of exits that it takes an offer of, where several may do: each is tried."""
+    has_centre: bool = False
+    """Whether one network has an exit for all: each of few networks is tried."""

@@ -6,7 +6,7 @@ from typing import Any
 from fenrask.designs.draft import sending_subnets
 from fenrask.estate import BY_NAME, Described, Passing
 
-__all__ = ["missing_rules", "named_rules", "sending_groups"]
+__all__ = ["centres", "missing_rules", "named_rules", "sending_groups"]
 
 
 def named_rules(described: Described, *networks: str) -> dict[str, Any]:
@@ -45,6 +45,20 @@ def missing_rules(described: Described, firewall: str, network: str) -> dict[str
     if not added:
         return {}
     return {"rules": added} | ({} if stated.has_rules else {"default": "allow"})
+
+
+FEW_CENTRES = 3
+"""Networks up to which each is tried as the one that has an exit for all."""
+
+
+def centres(described: Described) -> list[str]:
+    """The networks that could have an exit for all that send: that with the most hosts first, and alone of many."""
+    estate, hosts = described.estate, Counter[str]()
+    for workload in estate.senders:
+        for name, share in estate.host_shares(workload).items():
+            hosts[estate.subnets[name].network] += int(estate.workloads[workload].hosts * share)
+    ordered = [name for name, _ in hosts.most_common()]
+    return ordered if len(ordered) <= FEW_CENTRES else ordered[:1]
 
 
 def sending_groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:

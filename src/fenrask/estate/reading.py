@@ -46,6 +46,8 @@ class Described:
     """The third parties, and lines, of this estate and of those that it was patched from: flows may name them."""
     preferred: Mapping[str, str] = field(default_factory=dict)
     """By kind of exit the offer that designs are to take, where that is said."""
+    centre: str = ""
+    """The network that a design is to have its common exit in, where that is said."""
     reused: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
     """What was worked out of this estate and of those patched from it, by all that it follows from."""
 

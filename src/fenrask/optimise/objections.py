@@ -1,6 +1,6 @@
 """What the engine objects to in a mix, as rows of the programme: exits that lack something, and needs that break."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from math import inf
 
 from fenrask.capacity import ExitCapacity
@@ -59,12 +59,23 @@ def _covers_after(
         if site is None or not users:
             continue
         factors = {model.taken[number, taken[number]]: 1.0 for number in users}
-        needed = one.needed if isinstance(one, ExitCapacity) else None
+        needed = _needed_then(one, model.numbers(site)) if isinstance(one, ExitCapacity) and site in bought else 0
         if needed is not None and site in bought and bought[site].number < needed:
             few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
             yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif one.exceeded or (isinstance(one, ExitCapacity) and needed is None):
+        elif needed is None or any(limit.limit != "addresses" for limit in one.exceeded):
             yield factors, -inf, len(users) - 1.0
+
+
+def _needed_then(one: ExitCapacity, numbers: Collection[int]) -> int | None:
+    """The addresses that an exit is given for a fault, of those that it may have; None where none of them is enough.
+
+    That is what it then needs with room for growth; where it may not have as many, the most, if they meet the target.
+    """
+    most = max(numbers)
+    if one.needed is not None and one.needed <= most:
+        return one.needed
+    return most if one.carries(most) else None
 
 
 def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:

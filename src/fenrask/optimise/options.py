@@ -110,7 +110,8 @@ def _options(current: Evaluation, group: Group, places: Places, asked: Wanted) -
         elif issubclass(kind, Translating) and not kind.by_name_only and offer.ports is not None:
             yield from _translators(described, group, name, places)
             yield from _behind(described, group, name, places)
-            yield from _shared(described, group, name, places)
+            for centre in places.centres:
+                yield from _shared(described, group, name, places, centre)
     yield from _own_addresses(described, group, asked)
 
 
@@ -280,17 +281,17 @@ def _chain(places: Places, wall: str, name: str, sites: list[Site]) -> Option:
     return Option(name, tuple(sites), before=walls, also=tuple(dict.fromkeys(walls)))
 
 
-def _shared(described: Described, group: Group, name: str, places: Places) -> Iterator[Option]:
-    """An offer in the network with the most hosts, with a hub that brings it the others' traffic."""
-    hub = places.hub()
+def _shared(described: Described, group: Group, name: str, places: Places, centre: str) -> Iterator[Option]:
+    """An offer in one network, with a hub that brings it the others' traffic."""
+    hub = places.hub(centre)
     if hub is None:
         return
     offer = described.catalogue.offers[name]
-    zone = None if offer.scope == "region" else places.busiest(places.centre)
-    site, count = places.behind(name, places.centre, zone), len(group.subnets)
+    zone = None if offer.scope == "region" else places.busiest(centre)
+    site, count = places.behind(name, centre, zone), len(group.subnets)
     also = (hub,) if hub.offer else ()
     how = f"{name} in {site.network}, through a hub"
-    if group.network == places.centre:
+    if group.network == centre:
         # A new one beside what exists there may serve its own network too.
         if site.apart:
             yield Option(f"another {name} in {site.network}", (site,) * count)

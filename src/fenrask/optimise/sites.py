@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 
 from fenrask.designs.draft import DEFAULT
+from fenrask.designs.placing import centres
 from fenrask.designs.topologies import existing_hub, hub_offer
 from fenrask.estate import KINDS, Described, ExitModel, Onward
 from fenrask.evaluation import wanted_on_the_way
@@ -34,8 +35,8 @@ class Places:
             wanted = dict.fromkeys(wanted_on_the_way(estate.needs_of(flow)))
             for name in estate.workloads[flow.from_].subnets if wanted else ():
                 self._wanted.setdefault(estate.subnets[name].network, {}).update(wanted)
-        self.centre = self._centre()
-        """The network that a hub could bring the others' traffic to; empty where none can."""
+        self.centres = self._centres()
+        """The networks that a hub could bring the others' traffic to; none where none can."""
 
     def wants(self, network: str) -> bool:
         """Whether something from a network must pass an exit of some kind on its way."""
@@ -95,10 +96,8 @@ class Places:
         """The site of a firewall that inspects before a line that exists, in a zone of its network."""
         return Site(Role.PASSES, offer, line.network, zone, onward=line.existing)
 
-    def hub(self) -> Site | None:
-        """The hub that brings other networks' traffic to the centre: one that exists, or is sold; None for neither."""
-        if not self.centre:
-            return None
+    def hub(self, centre: str) -> Site | None:
+        """The hub that brings other networks' traffic to one: one that exists, or is sold; None for neither."""
         name = existing_hub(self.described, self._zones)
         if name:
             hub, tables = self.described.estate.exits[name], self.described.estate.route_tables
@@ -106,7 +105,7 @@ class Places:
                 return None
             return self.existing(name)
         offer = hub_offer(self.described.catalogue)
-        return Site(Role.PASSES, offer, self.centre, None) if offer else None
+        return Site(Role.PASSES, offer, centre, None) if offer else None
 
     def _at(self, offer: str, network: str, zone: str | None) -> Site:
         estate, stated = self.described.estate, self.described.catalogue.offers[offer]
@@ -120,13 +119,13 @@ class Places:
         whole = stated.scope == "region" and KINDS[stated.kind].serves_whole_network
         return Site(Role.TRANSLATES, offer, network, zone, whole_network=whole)
 
-    def _centre(self) -> str:
-        """The one with the most hosts; networks whose prefixes overlap cannot be joined."""
+    def _centres(self) -> list[str]:
+        """That with the most hosts, or each of few; networks whose prefixes overlap cannot be joined."""
         networks = self.described.estate.networks
         owned = [(prefix, name) for name in self._zones for prefix in networks[name].prefixes]
         if len(self._zones) < 2 or any(one != other for (_, one), (_, other) in overlaps(owned)):
-            return ""
-        return max(self._zones, key=lambda name: self._zones[name].total())
+            return []
+        return centres(self.described)
 
 
 def passed(paths: Paths, places: Places, group: Group, sites: Sequence[Site] = ()) -> tuple[Site, ...]:

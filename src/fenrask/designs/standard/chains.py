@@ -1,10 +1,8 @@
 """One hub for all networks, and one gateway behind it."""
 
-from collections import Counter
-
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
-from fenrask.designs.placing import sending_groups
+from fenrask.designs.placing import centres, sending_groups
 from fenrask.designs.standard.gateways import FIREWALL, GATEWAY
 from fenrask.designs.topologies import firewall_before, hub_before, translator
 from fenrask.errors import NoAnswer
@@ -14,16 +12,13 @@ __all__ = ["CENTRAL_HUB", "FIREWALL_FIRST"]
 
 
 def _central_hub(described: Described) -> Patch:
-    """The gateway is in the network that has most hosts; its subnet has a route back to the others."""
+    """The gateway is in the network that has most hosts, or in another; its subnet has a route back to the others."""
     groups = sending_groups(described, per_zone=False)
     if len(groups) < 2:
         raise NoAnswer("only one network sends: there is nothing for a hub to join")
     draft = Draft(described)
-    hosts = Counter[str]()
-    for workload in described.estate.workloads.values():
-        for name in workload.subnets:
-            hosts[described.estate.subnets[name].network] += workload.hosts
-    centre = max(groups, key=lambda group: hosts[group[0]])
+    wanted = described.centre or centres(described)[0]
+    centre = next((group for group in groups if group[0] == wanted), next(iter(groups)))
     gateway, subnet = translator(draft, draft.offer(GATEWAY), centre, "gateway-central", own_subnet="central")
     hub = hub_before(draft, centre[0], [network for network, _ in groups], gateway, subnet)
     for (network, _), subnets in groups.items():
@@ -32,7 +27,7 @@ def _central_hub(described: Described) -> Patch:
 
 
 CENTRAL_HUB = Design(
-    "central hub", "all networks joined by a hub, with one gateway behind it", _central_hub, (GATEWAY,)
+    "central hub", "all networks joined by a hub, with one gateway behind it", _central_hub, (GATEWAY,), True
 )
 
 

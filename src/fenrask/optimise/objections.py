@@ -11,6 +11,7 @@ from fenrask.optimise.judging import breaks
 from fenrask.optimise.patch import exits_of
 from fenrask.optimise.problem import CURRENT, Option, Site
 from fenrask.optimise.programme import AddressChoice, Model
+from fenrask.optimise.trials import identity
 from fenrask.programming import Solution
 
 __all__ = ["Cut", "bought_in", "covers", "taken_in", "unfit"]
@@ -93,14 +94,27 @@ def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tu
             yield from _against_inward(model, taken, one, inward[one.flow])
             continue
         users = {number: option for number, option in taken.items() if one.flow in model.units[number].flows}
-        alone = [number for number in users if one.need in breaks(evaluation, model.units[number])]
-        for number in alone:
-            why = f"{one.flow} through {users[number].name}: {one.why}"
-            yield ({model.taken[number, users[number]]: 1.0}, -inf, 0.0), why
-        if users and not alone:
+        by_itself = [number for number in users if one.need in breaks(evaluation, model.units[number])]
+        for number in by_itself:
+            # Tried by itself the option broke nothing: it does beside what else passes its subnets and exits.
+            beside = {each: option for each, option in taken.items() if _meet(model, taken, number, each)}
+            factors = {model.taken[pair]: 1.0 for pair in beside.items()}
+            yield (factors, -inf, len(beside) - 1.0), f"{one.flow} through {users[number].name}: {one.why}"
+        if users and not by_itself:
             names = some(dict.fromkeys(option.name for option in users.values()))
             factors = {model.taken[pair]: 1.0 for pair in users.items()}
             yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
+
+
+def _meet(model: Model, taken: Mapping[int, Option], one: int, other: int) -> bool:
+    """Whether two units are the same, or share a subnet, or an exit with the options taken."""
+    if {*model.units[one].subnets} & {*model.units[other].subnets}:
+        return True
+    passed, others = (
+        {*map(identity, (*taken[each].distinct, *taken[each].before)), *taken[each].first} - {""}
+        for each in (one, other)
+    )
+    return bool(passed & others)
 
 
 def _against_together(model: Model, taken: Mapping[int, Option], broken: BrokenNeed) -> tuple[Cut, str]:

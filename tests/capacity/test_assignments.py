@@ -150,6 +150,7 @@ class Blocks(unittest.TestCase):
         """Three blocks for five hosts: two fifths of all connections come from hosts that have none."""
         found = use(ports("host-block", block=300), [level_stream(100.0, copies=5.0)], 1)
         self.assertEqual((found.worst, found.capacity, found.without), (1.0, 0, "2 of 5 hosts get no block"))
+        self.assertFalse(found.at_most)
         self.assertAlmostEqual(found.blocking, 0.4 + 0.6 * float(recursion(300, 100)), places=12)
         self.assertIn("no block is left", found.suffers)
 
@@ -184,8 +185,9 @@ class Blocks(unittest.TestCase):
         how = ports("growing-block", per_address=1024, block=64, max_block=1024)
         found = use(how, [level_stream(200.0, copies=5.0)], 1)
         # Four hosts get the 256 they want, and grow no further than the largest; nothing is left for the fifth.
-        self.assertEqual(found.worst, 1.0)
+        self.assertEqual((found.worst, found.without), (1.0, "up to 1 of 5 hosts get no block"))
         self.assertAlmostEqual(found.blocking, 0.2, places=9)
+        self.assertTrue(found.at_most)
         roomy = ports("growing-block", per_address=1152, block=64, max_block=1024)
         found = use(roomy, [level_stream(200.0, copies=5.0)], 1)
         self.assertAlmostEqual(found.worst / float(recursion(128, 200)), 1, places=9)

@@ -229,7 +229,7 @@ class ExitCapacity(ExitLimits):
             begins, worst = clock_text(ports.begins_s), clock_text(ports.time_s)
             when = f"at {worst}" if begins == worst else f"from {begins}, worst at {worst}"
         profile = f" ({ports.profile})" if ports.profile else ""
-        share = percent(ports.blocking)
+        share = f"{'up to ' if ports.at_most else ''}{percent(ports.blocking)}"
         what = "SYNs find" if ports.retries else "new connections fail:"
         without = f"; {ports.without}" if ports.without else ""
         return f"ports for {ports.binding} run out {when}{profile}; {share} of {what} no free port{without}"

@@ -177,6 +177,8 @@ class PortUse:
     """Whether a hash ties hosts to parts of it."""
     without: str = ""
     """How many of its hosts have no ports at all, in words; empty where all have some."""
+    at_most: bool = False
+    """Whether the shares are bounds: some that find no port by them find one."""
     worst: float = 0.0
     """The share that finds no free port at the hosts that fare worst, where its hosts do not all get the same."""
 

@@ -68,7 +68,7 @@ class HostBlocks:
             if stream.label == found.binding:
                 by_stream.setdefault(id(of), []).append((stream, sizes[id(stream)]))
         # Growing blocks count as they are at their largest, all at once.
-        return _of_all_hosts(found, list(by_stream.values()), ports, "up to " if self._growing else "")
+        return _of_all_hosts(found, list(by_stream.values()), ports, self._growing)
 
     def least_addresses(self, streams: Streams, ports: Ports, target: float) -> int | None:
         groups = self._groups(streams, ports, target)
@@ -177,10 +177,11 @@ def _blocking(stream: Stream, block: int, ports: Ports) -> float:
     return float(blocking(peak, stream, Division(block), ports.tries)[0])
 
 
-def _of_all_hosts(found: PortUse, every: Sequence[Sequence[tuple[Stream, int]]], ports: Ports, bound: str) -> PortUse:
+def _of_all_hosts(found: PortUse, every: Sequence[Sequence[tuple[Stream, int]]], ports: Ports, grow: bool) -> PortUse:
     """The use of a pool whose hosts do not fare alike: the share of all their connections that finds no port.
 
-    every: for each stream of the pool its hosts, by the block that they got. bound: words before how many get none.
+    every: for each stream of the pool its hosts, by the block that they got. grow: whether blocks grow, so that fewer
+    hosts may be without one than are counted.
     """
     by_stream = [[one for one in hosts if one[0].copies] for hosts in every]
     uneven = [hosts for hosts in by_stream if len(hosts) > 1]
@@ -200,12 +201,13 @@ def _of_all_hosts(found: PortUse, every: Sequence[Sequence[tuple[Stream, int]]],
     worst = uneven[int(np.argmax(peaks))]
     without = sum(stream.copies for stream, block in worst if not block)
     whole = sum(stream.copies for stream, _ in worst)
-    detail = f"{bound}{without:,.0f} of {whole:,.0f} hosts get no block" if without else ""
+    detail = f"{'up to ' if grow else ''}{without:,.0f} of {whole:,.0f} hosts get no block" if without else ""
     return replace(
         found,
         blocking=max(peaks),
         blocked=share(worst, worst[0][0].load.concurrent),
         worst=found.blocking,
+        at_most=grow,
         without=detail,
         detail="; ".join(filter(None, (found.detail, detail))),
         # Those that have none wait in vain, and the others hardly at all: no mean says that.

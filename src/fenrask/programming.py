@@ -1,7 +1,7 @@
 """A mixed-integer programme, row by row; solved by HiGHS, which is loaded only here.
 
 By its own binding, not by SciPy's: up to HiGHS 1.15 (SciPy 1.17 carries 1.12) presolve was seen to cut off the optimum
-of some of our programmes and to prove what was left. An answer that is told as proven is sought twice, therefore.
+of some of our programmes and to prove what was left. Therefore a proven answer is solved for twice.
 
 The solver stops after a number of nodes of its search, so that the answer is the same on every machine, however fast;
 the clock stops it only where seconds are given.
@@ -29,9 +29,11 @@ Row = tuple[Mapping[int, float], float, float]
 _GAP = 1e-9
 _AGREE = 1e-7
 _FIRST, _TIGHT, _HALF = 0.05, 0.35, 0.5
-"""Part of the time, or of the nodes, for the first look at a programme that may have to be solved in several ways."""
+"""Parts of the time, or of the nodes: for a first run of a programme that may have to be solved in several ways; for
+its rows as they are, after that; and for the leaders.
+"""
 _NUMBERS_BY_NODE, _MOST_NODES, _LEAST_NODES = 60_000_000, 20_000, 200
-"""Nodes that are looked at where neither seconds nor nodes are given: so many numbers in the rows of all together.
+"""The default number of nodes: the first divided by how many numbers the rows hold, within the other two.
 
 A node of a large programme takes longer. It is a minute or so of a machine of 2025.
 """
@@ -88,10 +90,10 @@ class Program:
     ) -> Solution | None:
         """The least cost, with rows added for this time only; None where nothing fits, or nothing was found.
 
-        seconds: how long it is sought, at most. nodes: how many nodes of the search are looked at, at most; where
-        neither is given, as many as the size of the programme allows.
-        `twice`: what is proven is sought once more without presolve, as far as these allow, so that an optimum has two
-        witnesses; what is not proven in a quarter of them is sought in other ways in the rest.
+        seconds: the time limit. nodes: the maximum number of nodes of the search; where neither is given, a number by
+        the size of the programme.
+        `twice`: what is proven is solved once more without presolve, as far as these allow, so that an optimum has two
+        witnesses; what a first part of them does not prove is solved in several ways with the rest.
         """
         return self.decide(seconds, more, twice, nodes)[0]
 

@@ -76,6 +76,16 @@ class ExitLimits:
         return tuple(limit for limit in self.limits if limit.use > limit.capacity and limit.limit != "ports")
 
     @property
+    def of_load(self) -> tuple[LimitUse, ...]:
+        """The limits on what it carries, whatever addresses it has: all but ports and addresses."""
+        return tuple(limit for limit in self.limits if limit.limit not in ("ports", "addresses"))
+
+    @property
+    def overloaded_by(self) -> tuple[LimitUse, ...]:
+        """Of these the ones that are exceeded."""
+        return tuple(limit for limit in self.of_load if limit.use > limit.capacity)
+
+    @property
     def fits(self) -> bool:
         """Whether the target of blocking is met and no limit is exceeded."""
         return self.enough_addresses and not self.exceeded
@@ -524,11 +534,7 @@ def _exit(
         after_fault=after,
         beside=beside,
     )
-    too_much = (
-        needed is None
-        or (most is not None and needed > most)
-        or any(limit.limit != "addresses" for limit in one.exceeded)
-    )
+    too_much = needed is None or (most is not None and needed > most) or bool(one.overloaded_by)
     # What one destination alone sees is not divided: over other gateways it would see their addresses.
     if not too_much or not parts or exit_.own_addresses:
         return one

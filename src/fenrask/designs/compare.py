@@ -115,8 +115,8 @@ class Comparison:
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
     """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed.
 
-    Each is tried with every offer of the kinds that it takes, and one with a common exit in every network of few; the
-    cheapest that meets every need stands for it, or else the one that it makes by itself.
+    Each is tried with every offer of the kinds that it takes, and one with a common exit in each of up to three
+    networks. The cheapest that meets every need is the candidate; where none does, the first that was made.
     """
     candidates, not_counted = list[Candidate](), list[NotCounted]()
     current = evaluate(described)

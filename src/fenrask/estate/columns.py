@@ -80,7 +80,7 @@ class Columns:
         return np.array([flow.duration_mean_s for flow in self.flows.values()])
 
     def endings(self, duration_s: Series) -> tuple[list[Flow], Numbers]:
-        """Flows whose connections end alike and live by one law, but for its mean: an example of each, its number.
+        """Examples of flows whose connections end in one way and last by one law, but for its mean; each flow's number.
 
         duration_s: the mean life of the connections of each.
         """

@@ -598,12 +598,9 @@ class Estate(Strict):
     def demanding(self) -> tuple[frozenset[str], frozenset[str]]:
         """The workloads and the destinations that have needs."""
         own, theirs, kinds = self._kinds_of_needs
-        nothing = Needs()
-        is_none = [one == nothing for one in kinds]
-        workloads, remotes = (
-            frozenset(name for name, one in some.items() if not is_none[one]) for some in (own, theirs)
-        )
-        return workloads, remotes
+        asking = {number for number, one in enumerate(kinds) if one != Needs()}
+        workloads = frozenset(name for name, number in own.items() if number in asking)
+        return workloads, frozenset(name for name, number in theirs.items() if number in asking)
 
     def cost_centre_of(self, name: str) -> str:
         """Who pays for the flows of a workload: its tag, or the first tag found on its subnets."""

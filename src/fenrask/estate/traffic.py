@@ -163,7 +163,7 @@ class Traffic:
 
     @cached_property
     def endings(self) -> tuple[list[Flow], Numbers]:
-        """Flows whose connections end alike and live by one law, but for its mean: an example of each, its number."""
+        """Examples of flows whose connections end in one way and last by one law, but for its mean; flows' numbers."""
         return self.columns.endings(self.duration_s)
 
     @cached_property

@@ -57,7 +57,7 @@ class Survived:
     """None where nothing of the estate is left to evaluate."""
     before: "Callable[[], Capacity]"
     """The exits before it, of which those with the same load need the same; worked out where they are sized."""
-    alike: "Survived | None" = None
+    similar: "Survived | None" = None
     """The same fault of nearly the same estate, where it is known."""
 
     @cached_property
@@ -74,8 +74,8 @@ class Survived:
         assert self.evaluation is not None
         passed = frozenset().union(*self.passed.values())
         known = [self.before()]
-        if self.alike is not None and "sized" in self.alike.__dict__:
-            known.append(self.alike.sized)
+        if self.similar is not None and "sized" in self.similar.__dict__:
+            known.append(self.similar.sized)
         return capacity(self.evaluation.demand, known, only=passed)
 
     def loaded(self) -> Iterator[tuple[ExitLimits, list[Ends]]]:
@@ -111,10 +111,10 @@ class Surviving:
         known = {one.name: one for one in self.like.faults} if self.like and "faults" in self.like.__dict__ else {}
         for title, (kind, case) in faults(self.described).items() if wanted else ():
             if ends := tuple(each for each, kinds in wanted.items() if kind in kinds):
-                alike = known.get(title)
+                similar = known.get(title)
                 flows = [flow for flow, each in self._flows if kind in wanted[each]]
-                after = self._after(title, case, alike.evaluation if alike else None, flows)
-                found.append(Survived(title, kind, case, ends, after, self.now, alike))
+                after = self._after(title, case, similar.evaluation if similar else None, flows)
+                found.append(Survived(title, kind, case, ends, after, self.now, similar))
         return tuple(found)
 
     @cached_property
@@ -167,9 +167,8 @@ class Surviving:
         found: dict[str, dict[str, LimitUse]] = {}
         for survived in self.faults:
             for one, _ in survived.loaded():
-                limits = [limit for limit in one.limits if limit.limit not in ("ports", "addresses")]
-                if limits:
-                    found.setdefault(one.name, {})[survived.name] = min(limits, key=lambda limit: limit.headroom)
+                if one.of_load:
+                    found.setdefault(one.name, {})[survived.name] = min(one.of_load, key=lambda limit: limit.headroom)
         return found
 
     def cut_off(self, before: Before) -> frozenset[str]:
@@ -275,7 +274,7 @@ def _too_much(one: ExitLimits, capacity: Capacity) -> str:
             blocking = one.blocking_with(addresses)
             needs = "no number of addresses suffices" if one.needed is None else f"it then needs {one.needed}"
             return f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
-    over = next((limit for limit in one.exceeded if limit.limit != "addresses"), None)
+    over = next(iter(one.overloaded_by), None)
     if over is None:
         return ""
     return f"{one.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"

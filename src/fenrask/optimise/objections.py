@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterator, Mapping
 from math import inf
 
-from fenrask.capacity import ExitCapacity
+from fenrask.capacity import ExitCapacity, ExitLimits
 from fenrask.estate import Flow
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import SURVIVES, BrokenNeed, Evaluation, Survived, by_size
@@ -60,19 +60,24 @@ def _covers_after(
         if site is None or not users:
             continue
         factors = {model.taken[number, taken[number]]: 1.0 for number in users}
-        needed = _needed_then(one, model.numbers(site)) if isinstance(one, ExitCapacity) and site in bought else 0
+        needed = _needed_then(one, model.numbers(site) if site in bought else ())
         if needed is not None and site in bought and bought[site].number < needed:
             few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
             yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif needed is None or any(limit.limit != "addresses" for limit in one.exceeded):
+        elif needed is None or one.overloaded_by:
             yield factors, -inf, len(users) - 1.0
 
 
-def _needed_then(one: ExitCapacity, numbers: Collection[int]) -> int | None:
+def _needed_then(one: ExitLimits, numbers: Collection[int]) -> int | None:
     """The addresses that an exit is given for a fault, of those that it may have; None where none of them is enough.
 
     That is what it then needs with room for growth; where it may not have as many, the most, if they meet the target.
+    Those of one destination alone, and a private pool, are no matter of the choice: enough or not.
     """
+    if not isinstance(one, ExitCapacity):
+        return 0
+    if one.toward or not numbers:
+        return 0 if one.carries(one.addresses) else None
     most = max(numbers)
     if one.needed is not None and one.needed <= most:
         return one.needed

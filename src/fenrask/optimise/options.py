@@ -25,7 +25,7 @@ _MOST_TRIALS = 20_000
 
 _From = tuple[str, tuple[tuple[str, Fraction], ...]]
 """A network, and its subnets with the share of a workload's hosts in each."""
-_Alike = tuple[_From, str, bool]
+_Common = tuple[_From, str, bool]
 """What flows of one group have in common: where from, where to, and whether hosts have public addresses."""
 
 
@@ -33,7 +33,7 @@ def units_of(current: Evaluation, asked: Wanted) -> list[Unit]:
     """Every group of flows, with its options; which needs those break that do not exist yet is for `judged` to say."""
     described = current.described
     estate = described.estate
-    flows: dict[_Alike, list[str]] = {}
+    flows: dict[_Common, list[str]] = {}
     of_workload: dict[str, list[_From]] = {}
     for name, flow in estate.outward_flows.items():
         if flow.from_ not in of_workload:

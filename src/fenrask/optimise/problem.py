@@ -240,7 +240,7 @@ class Wanted:
     fewest_changes: bool = False
     """Whether that mix is the answer."""
     seconds: float | None = None
-    """How long is sought at most; None: as far as counts go, which is the same on every machine."""
+    """The solver's time limit; None: it stops after a number of nodes, which is the same on every machine."""
     explain: bool = True
     """Whether to look for the next best mixes, and for each flow's next best option."""
     every_option: bool = False

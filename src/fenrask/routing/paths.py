@@ -254,11 +254,9 @@ class Paths:
     @cached_property
     def lost_shares(self) -> dict[tuple[str, str], Fraction]:
         """The share of each flow from each subnet that does not arrive, where any does not."""
-        found: dict[tuple[str, str], Fraction] = {}
-        for path in self.lost:
-            key = (path.flow, path.subnet)
-            found[key] = found.get(key, Fraction(0)) + path.within
-        return found
+        each = [[(subnet, one[0]) for subnet, one in self.lost_between.get(ends, {}).items()] for ends in self.ends]
+        both = zip(self.flows, self.pair.tolist(), strict=True)
+        return {(flow, subnet): share for flow, pair in both for subnet, share in each[pair]}
 
     @cached_property
     def ends(self) -> list[tuple[str, str]]:

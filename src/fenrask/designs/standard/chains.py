@@ -27,7 +27,11 @@ def _central_hub(described: Described) -> Patch:
 
 
 CENTRAL_HUB = Design(
-    "central hub", "all networks joined by a hub, with one gateway behind it", _central_hub, (GATEWAY,), True
+    "central hub",
+    "all networks joined by a hub, with one gateway behind it",
+    _central_hub,
+    (GATEWAY,),
+    has_centre=True,
 )
 
 

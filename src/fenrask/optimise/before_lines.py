@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from fenrask.estate import KINDS, Described, Onward
 from fenrask.optimise.problem import Group, Option, Site
 from fenrask.optimise.sites import Places
-from fenrask.routing import Packet, Verdict
+from fenrask.routing import Packet, Trace, Verdict
 
 __all__ = ["firewalls_before_lines"]
 
@@ -49,12 +49,10 @@ def _chain_to(line: Site, walls: Sequence[Site], name: str) -> Option:
 
 def _lines_to(described: Described, group: Group, places: Places) -> Iterator[str]:
     """The private lines of a group's network that lead where it goes, whichever way replies take."""
-    estate = described.estate
-    to = Packet(estate.destinations[group.to].prefixes[0].network_address, group.to)
-    for name, one in estate.exits.items():
+    for name, one in described.estate.exits.items():
         if one.onward is not Onward.THIRD_PARTY or one.of_network != group.network or one.fault:
             continue
-        traces = [trace for subnet in group.subnets for trace, _ in places.tracer.through(subnet, to, name)]
+        traces = _traces(described, group, places, name)
         leads = (Verdict.ARRIVES, Verdict.OTHER_RETURN)
         if traces and all(trace.verdict in leads and trace.exits == (name,) for trace in traces):
             yield name
@@ -63,14 +61,19 @@ def _lines_to(described: Described, group: Group, places: Places) -> Iterator[st
 def _through(described: Described, group: Group, places: Places) -> Iterator[Option]:
     """The firewalls of the network that exist, and by which a group would arrive if its routes named them."""
     estate = described.estate
-    to = estate.destinations[group.to].prefixes[0].network_address
     for name, one in estate.exits.items():
         if not one.inspects or not one.offer_name or one.fault or estate.network_of(one) != group.network:
             continue
-        traces = [
-            trace for subnet in group.subnets for trace, _ in places.tracer.through(subnet, Packet(to, group.to), name)
-        ]
+        traces = _traces(described, group, places, name)
         if traces and all(trace.verdict.arrives for trace in traces):
             passed = dict.fromkeys(each for trace in traces for each in trace.exits if each != name)
             paid = (places.existing(each) for each in passed if each in estate.exits and estate.exits[each].offer_name)
             yield Option(f"through {name}", (places.existing(name),) * len(group.subnets), also=tuple(paid))
+
+
+def _traces(described: Described, group: Group, places: Places, name: str) -> list[Trace]:
+    """The paths of a group to each prefix of its destination, if routes named an exit."""
+    prefixes = [one for one in described.estate.destinations[group.to].prefixes if one.version in group.families]
+    packets = [Packet(one.network_address, group.to) for one in prefixes]
+    asked = [(subnet, packet) for subnet in group.subnets for packet in packets]
+    return [trace for subnet, packet in asked for trace, _ in places.tracer.through(subnet, packet, name)]

@@ -19,6 +19,7 @@ from fenrask.teletraffic.simulation import (
     Ending,
     Growing,
     Hashed,
+    Hosts,
     Pool,
     Searched,
     Setting,
@@ -88,8 +89,8 @@ class AgainstFormulas(unittest.TestCase):
     def test_few_sources_are_engsets_case(self) -> None:
         for sources, servers, each in ((8, 4, 0.7), (30, 10, 0.4), (5, 1, 0.2)):
             with self.subTest(sources=sources, servers=servers):
-                calls = replace(level(sources * each, Exponential(1.0), 20_000 / sources), sources=float(sources))
-                found = ran(Pool(calls, servers))
+                calls = level(sources * each, Exponential(1.0), 20_000 / sources)
+                found = ran(Hosts(calls, servers, sources, 1))
                 self.assertTrue(near(found, float(capped_hosts_b(servers, sources, 1, each))), found.share)
 
     def test_batches_have_the_peakedness_of_their_size(self) -> None:

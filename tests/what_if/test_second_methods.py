@@ -65,20 +65,26 @@ class Audits(InFolder):
             "too much": {"per_host_per_s": 2.2, "duration_s": 5},
             "capped": {"per_host_per_s": 3, "duration_s": 5, "max_per_host": 11},
             "always open": {"per_host_per_s": 0.9, "duration_s": 5},
+            "capped, some always open": {"per_host_per_s": 1.6, "duration_s": 5, "max_per_host": 9},
+            "capped, kept on": {"per_host_per_s": 1.2, "duration_s": 3, "max_per_host": 6},
         }
         open_all_day = {"stay": {"from": "work", "to": "partner", "persistent_per_host": 3}}
-        drawn = 0
+        drawn, left_out = 0, set[tuple[str, str]]()
         for way, ports in ways.items():
             for load, stated in loads.items():
                 with self.subTest(way=way, load=load):
-                    flows = {"talk": stated, **(open_all_day if load == "always open" else {})}
+                    flows = {"talk": stated, **(open_all_day if "always open" in load else {})}
                     patch = {"flows": flows, "workloads": {"work": {"hosts": 40}}, "exits": {"gate": {"addresses": 1}}}
-                    offer = {"ports": ports, "mapping_timeout_s": None}
+                    kept_on = {"closed": 2, "reset": 2, "idle": 300, "udp_idle": 30} if "kept on" in load else None
+                    offer = {"ports": ports, "mapping_timeout_s": kept_on}
                     described = self.estate(patch, {"offers": {"gate": offer, "host": None}})
-                    found = [one for one in audited_by_drawing(evaluate(described)) if isinstance(one, Audited)]
+                    looked_at = [*audited_by_drawing(evaluate(described))]
+                    found = [one for one in looked_at if isinstance(one, Audited)]
                     self.assertEqual([one for one in found if not one.agrees], [])
                     drawn += bool(found)
-        self.assertGreater(drawn, 15)
+                    left_out |= {(way, one.why) for one in looked_at if not isinstance(one, Audited)}
+        self.assertGreater(drawn, 25)
+        self.assertEqual({way for way, _ in left_out}, {"searched"}, left_out)
 
     def test_what_is_not_looked_at_is_told(self) -> None:
         many = {"offers": {"gate": {"ports": {"per_address": 60_000}}}}

@@ -3,9 +3,10 @@
 All on NumPy alone; importable from a notebook.
 """
 
-from fenrask.teletraffic.capped_hosts import capped_hosts_b, held_back, is_summable
+from fenrask.teletraffic.capped_hosts import CappedHosts, capped_hosts, capped_hosts_b, capped_peakedness
 from fenrask.teletraffic.classes import kaufman_roberts
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
+from fenrask.teletraffic.kept_after import host_law
 from fenrask.teletraffic.occupancy import (
     Peak,
     concurrent,
@@ -22,9 +23,11 @@ __all__ = [
     "Peak",
     "Retried",
     "batches_b",
+    "CappedHosts",
+    "capped_hosts",
     "capped_hosts_b",
-    "held_back",
-    "is_summable",
+    "capped_peakedness",
+    "host_law",
     "erlang_b",
     "erlangs_for",
     "hayward_b",

@@ -143,7 +143,6 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
         batch=1 + (max(1.0, stream.peakedness) - 1) / (2 * streams.overlap) if stream.peakedness > 1 else 1.0,
         rate_cv=cv,
         steady_s=steady_s,
-        sources=0.0 if stream.sources is None or stream.is_capped else float(stream.sources),
         retry_share=stream.retry_share,
         retry_s=_RETRY_S,
         apart=_apart(streams, by_law.values(), jobs.values()) if jobs else None,

@@ -195,9 +195,9 @@ def _struck(normal: Capacity, before: Placed | None, after: Placed | None, asked
     during[np.arange(begins, begins + lasts) % steps] = 1.0
     phases = []
     if before:
-        cells = before.replay(calls_of([Phase(before, 1 - during)], step, steps)).division.even_cells
-        theirs = after.replay(calls_of([Phase(after, during)], step, steps)).division.even_cells if after else cells
-        phases.append(Phase(before, (1 - during) * theirs / cells))
+        parts = before.replay(calls_of([Phase(before, 1 - during)], step, steps)).part
+        theirs = after.replay(calls_of([Phase(after, during)], step, steps)).part if after else parts
+        phases.append(Phase(before, (1 - during) * theirs / parts))
     if after:
         back = _come_back(normal, before, after)
         phases.append(Phase(after, during, anew(after.stream, step, steps, outage.back_within_s), back))

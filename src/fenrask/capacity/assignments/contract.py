@@ -15,6 +15,10 @@ from fenrask.teletraffic.simulation import Calls, Setting
 __all__ = ["Division", "PortAssignment", "PortUse", "Replay", "Stream", "Streams", "View"]
 
 
+_ALWAYS = 0.999
+"""From this part of the hold on a connection counts as open for all of it."""
+
+
 @dataclass(frozen=True)
 class Division:
     """How a pool is cut: ports of one cell, cells that a host is tied to by a hash, cells that share evenly."""
@@ -100,6 +104,11 @@ class Stream:
     def is_capped(self) -> bool:
         """Whether hosts have a limit on open connections."""
         return self.sources is not None
+
+    @property
+    def keeps_after(self) -> float:
+        """For how long a port is kept after its connection, as a factor of the time for which that was open."""
+        return 0.0 if self.open_share >= _ALWAYS else 1 / self.open_share - 1
 
     @cached_property
     def hold_s(self) -> float:
@@ -205,6 +214,8 @@ class Replay:
     """The share of its load that comes from hosts for which there are no ports at all."""
     at_most: bool = False
     """Whether the formula says what is refused at most."""
+    part: int = 1
+    """The setting is one of so many alike parts of the pool."""
 
 
 Streams = Sequence[Stream]

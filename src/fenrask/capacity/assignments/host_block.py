@@ -12,7 +12,7 @@ from fenrask.demand import Series
 from fenrask.estate import GrowingBlock as Growth
 from fenrask.estate import HostBlock as Fixed
 from fenrask.estate import Ports
-from fenrask.teletraffic.simulation import Blocks, Calls, Growing
+from fenrask.teletraffic.simulation import Blocks, Calls, Growing, OwnBlocks, Setting
 
 __all__ = ["GROWING_BLOCK", "HOST_BLOCK", "packed"]
 
@@ -93,22 +93,30 @@ class HostBlocks:
         calls = calls.scaled(owners)
         # What is always open of a host is in its own block.
         open_each = round(stream.load.persistent)
-        words = {
-            # A host that may open as many as its block holds is never stopped by its own limit.
-            "hosts' own limits on open connections": stream.is_capped and stream.open_at_most < last,
-            "that jobs start at one time": bool(calls.jobs),
-            "retries": stream.retries > 0,
-        }
-        left_out = [one for one, holds in words.items() if holds]
+        # A host that may open more than its block holds is never stopped by its own limit.
+        each = max(1, round(stream.open_at_most)) if stream.is_capped and stream.open_at_most <= last else None
+        one_by_one = each is not None or stream.retries > 0 or bool(calls.jobs)
+        limit = f", {each} open connections each at most" if each else ""
         by_label = {one.label: max(1, round(one.copies)) for one in among if one.busiest > 0}
         others = sum(number for label, number in by_label.items() if label != stream.label)
         if not self._growing:
             there = int(self.room(addresses, ports, 0.0))
             lacking = max(0.0, 1.0 - there / (owners + others))
             blocks = f"; {there:,} blocks for {owners + others:,} hosts" if lacking else ""
-            what = f"{owners} hosts of {first} ports each{blocks}"
-            blocks_of_all = Blocks(calls, owners, max(0, first - open_each), there, others)
-            return Replay(blocks_of_all, what, Division(first), tuple(left_out), lacking)
+            what = f"{owners} hosts of {first} ports each{limit}{blocks}"
+            setting: Setting = Blocks(calls, owners, max(0, first - open_each), there, others)
+            if one_by_one:
+                setting = OwnBlocks(
+                    calls,
+                    owners,
+                    first,
+                    each,
+                    stream.retries,
+                    there=there,
+                    others=others,
+                    open_each=open_each,
+                )
+            return Replay(setting, what, Division(first), lacking=lacking)
         total = addresses * ports.per_address
         # Blocks count as they are at their largest, all at once: fewer hosts are then left without one than so.
         wanted = Counter({_usual(one, ports): 0 for one in among})
@@ -116,13 +124,25 @@ class HostBlocks:
             wanted[max(_usual(one, ports) for one in among if one.label == label)] += number
         placed = packed(wanted, addresses, ports.per_address)
         lacking = max(0.0, 1.0 - sum(placed.values()) / max(1, owners + others))
-        what = f"{owners} hosts of {first} to {last} ports each, of {total:,} in all"
+        what = f"{owners} hosts of {first} to {last} ports each{limit}, of {total:,} in all"
+        left_out = list[str]()
         others_take = sum(max(1, round(one.copies)) * _usual(one, ports) for one in among if one.label != stream.label)
         if others_take and owners * _usual(stream, ports) + others_take > total:
-            left_out = ["blocks of other hosts, which there is no room for", *left_out]
+            left_out = ["blocks of other hosts, which there is no room for"]
             others_take = 0
-        growing = Growing(calls, owners, first, last, total - others_take, open_each)
-        return Replay(growing, what, Division(last), tuple(left_out), lacking, at_most=lacking > 0)
+        setting = Growing(calls, owners, first, last, total - others_take, open_each)
+        if one_by_one:
+            setting = OwnBlocks(
+                calls,
+                owners,
+                first,
+                each,
+                stream.retries,
+                last=last,
+                total=total - others_take,
+                open_each=open_each,
+            )
+        return Replay(setting, what, Division(last), tuple(left_out), lacking, at_most=lacking > 0)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:
         needed = self.least_addresses([one.scaled(factor) for one in streams], ports, target)

@@ -21,12 +21,12 @@ from fenrask.demand import POINTS_PER_STEP, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import (
     batches_b,
-    capped_hosts_b,
+    capped_hosts,
+    capped_peakedness,
     erlang_b,
     erlangs_for,
     hayward_b,
-    held_back,
-    is_summable,
+    host_law,
     limited_search_b,
     ports_for,
     with_retries,
@@ -153,16 +153,25 @@ def _behind_hosts(
     A host has a connections open in the mean where none is refused, and opens no more than m: it turns away Erlang's
     B(m, a (1 - b)) where the ports refuse b of what it opens; these are offered the rest for as long as they are kept.
     b is where both agree. So with the ports that a host has of its own toward a destination, which stay taken there for
-    a time of their own.
+    a time of their own. Summed host by host where that can be; but where ports are kept after connections, much refused
+    makes hosts open as if there were no limit: the lesser of both is near.
     """
-    for exactly in (_truncated, _thinned):
-        if (exact := exactly(concurrent, stream, division, search_tries)) is not None:
-            return exact
-    free, always_open = replace(stream, sources=None, own_ports=(0.0, 0.0)), stream.load.persistent
+    if (exact := _thinned(concurrent, stream, division, search_tries)) is not None:
+        return exact
+    summed = _truncated(concurrent, stream, division, search_tries)
+    if summed is not None and not stream.keeps_after:
+        return summed
+    always_open = stream.load.persistent
     moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
+    free = replace(stream, sources=None, own_ports=(0.0, 0.0))
     limits = [stream.own_ports] if stream.own_ports[0] else []
     if stream.is_capped:
         limits.append((most, most * stream.open_share / max(stream.sources or 0.0, 1e-300)))
+        if _is_summed(stream, search_tries) and summed is None:
+            # Hosts with limits hold less unevenly than independent connections would; in between where much is refused.
+            top = float(np.max(moving)) * limits[-1][1]
+            even = float(capped_peakedness(max(1, round(most)), top, stream.keeps_after))
+            free = replace(free, peakedness=(1 + even) / 2 if stream.keeps_after else even)
 
     def both(refused: Series) -> tuple[Series, Series]:
         opened = np.ones(moving.shape)
@@ -172,32 +181,77 @@ def _behind_hosts(
         return at_host, blocking(always_open + moving * (1 - at_host), free, division, search_tries)
 
     refused = where_equal(lambda share: both(share)[1], moving.shape)
-    return both(refused)[0], refused
+    at_host = both(refused)[0]
+    if summed is None:
+        return at_host, refused
+    fewer = summed[1] < refused
+    return np.where(fewer, summed[0], at_host), np.where(fewer, summed[1], refused)
 
 
-_ALWAYS = 0.999
-"""From this part of the hold on a connection counts as open for all of it."""
+_MOST_OF_A_HOST, _MOST_OF_A_CELL = 400, 2**15
+"""Of so many ports of a host, kept ones among them, every number is looked at; of more the mean and the variance."""
+_MOST_SUMMED, _ROUNDS = 2**22, 3
+"""Numbers that are transformed for a stream's whole day, at most; and how often about, where two limits meet."""
+
+
+def _is_summed(stream: Stream, search_tries: int | None) -> bool:
+    """Whether nothing but hosts' limits on open connections makes a stream other than independent ones."""
+    other = stream.own_ports[0] or stream.is_bursty or stream.retry_share or search_tries is not None
+    return not other and stream.sources is not None and stream.open_share > 0
 
 
 def _truncated(
     concurrent: Series, stream: Stream, division: Division, search_tries: int | None
 ) -> tuple[Series, Series] | None:
-    """The same exactly, where a port is free when its connection ends, and all hosts share all ports; None elsewhere.
+    """The same host by host, as truncated Poisson laws that the ports of a cell cut off (see `capped_hosts_b`).
 
-    Hosts' numbers of connections are then truncated Poisson laws, cut off where the ports are taken.
+    None where that is too much to sum. Which hosts share a cell is averaged over, as is how many connections that are
+    always open take ports of a node.
     """
-    cells = division.even_cells * division.tied_cells
-    plain = not (stream.own_ports[0] or stream.is_bursty or stream.retry_share or search_tries is not None)
-    if cells > 1 or not plain or stream.sources is None or stream.open_share < _ALWAYS:
+    if not _is_summed(stream, search_tries):
         return None
-    most = max(1, round(stream.open_at_most))
-    hosts = max(1, round(stream.sources / stream.open_at_most))
-    if not is_summable(hosts, most):
-        return None
-    moving, free = np.maximum(concurrent - stream.load.persistent, 0.0), division.free(stream.load.persistent)
-    refused = np.asarray(capped_hosts_b(free, hosts, most, moving / hosts))
-    blocked = _with_always_open(refused, moving, division.ports, stream.load.persistent)
-    return np.asarray(held_back(free, hosts, most, moving / hosts)), blocked
+    most, after = max(1, round(stream.open_at_most)), stream.keeps_after
+    hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most))
+    always_open = stream.load.persistent
+    moving = np.maximum(concurrent - always_open, 0.0)
+    loads, where = np.unique(moving * stream.open_share / hosts, return_inverse=True)
+    cells = _shared_with(hosts, always_open, division)
+    at_host, shares = np.asarray(erlang_b(most, loads)), np.zeros(loads.shape)
+    # Independent connections would be held less evenly: where they find ports, so do these.
+    fewest = min(free / there for free, there, _ in cells) * hosts * np.ones(loads.shape)
+    plain = replace(stream, sources=None)
+    live = _may_refuse(fewest, loads * (1 + after) / division.even_cells * hosts, plain, None)
+    if live.any():
+        size = host_law(most, float(loads[-1]), after).size
+        looks = np.count_nonzero(live) * (_ROUNDS if after or division.even_cells > 1 else 1)
+        near = after or division.even_cells > 1
+        if near and (size > _MOST_OF_A_HOST or max(there for _, there, _ in cells) * size > _MOST_OF_A_CELL):
+            return None
+        if sum(there * size for _, there, _ in cells) * looks > _MOST_SUMMED:
+            return None
+        opened, refused, back = np.zeros(loads[live].shape), np.zeros(loads[live].shape), np.zeros(loads[live].shape)
+        for free, there, chance in cells:
+            one = capped_hosts(free, there, most, loads[live], after, division.even_cells)
+            back, opened = back + chance * one.held_back, opened + chance * (1 - one.held_back)
+            refused = refused + chance * (1 - one.held_back) * one.refused
+        at_host[live], shares[live] = back, refused / opened
+    shares = _with_always_open(shares, loads, division.capacity, always_open)
+    return at_host[where], shares[where]
+
+
+def _shared_with(hosts: int, always_open: float, division: Division) -> list[tuple[int, int, float]]:
+    """The ports that are free in a cell, or a node, the hosts there, and the chance that a host meets these."""
+    even = division.even_cells
+    if division.tied_cells > 1:
+        others, chance = _companions(hosts, division.tied_cells)
+        own = np.round(always_open * (1 + others) / hosts / even)
+        free = np.maximum(division.ports - own, 0.0).astype(np.int64).tolist()
+        return [*zip(free, (1 + others).astype(np.int64).tolist(), chance.tolist(), strict=True)]
+    if even > 1 and always_open:
+        here, chance = _companions(always_open + 1, even)
+        free = np.maximum(division.ports - here, 0.0).astype(np.int64).tolist()
+        return [(each, hosts, share) for each, share in zip(free, chance.tolist(), strict=True)]
+    return [(int(division.free(always_open)), hosts, 1.0)]
 
 
 _COUNTED_HOSTS = 2000
@@ -215,7 +269,7 @@ def _thinned(
     """
     total = round(stream.sources or 0.0)
     plain = not (stream.own_ports[0] or stream.is_bursty or stream.retry_share or search_tries is not None)
-    one_each = round(stream.open_at_most) == 1 and stream.open_share >= _ALWAYS
+    one_each = round(stream.open_at_most) == 1 and not stream.keeps_after
     if division.even_cells == 1 or division.tied_cells > 1 or not (plain and one_each) or total > _COUNTED_HOSTS:
         return None
     nodes, always_open = division.even_cells, stream.load.persistent

@@ -8,22 +8,35 @@ __all__ = ["pooled"]
 
 
 def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Replay:
-    """One of the even cells of a pool; all of those that a hash ties hosts to."""
-    calls = calls.scaled(1 / division.even_cells)
+    """One of the even cells of a pool where these are independent; else all of them, and all that hosts are tied to."""
+    all_calls, calls = calls, calls.scaled(1 / division.even_cells)
     # Connections that are open all day leave so many ports fewer to the others.
     free = division.free(stream.load.persistent)
     rounds, late, chance = _search(ports)
     setting: Setting
     if stream.is_capped or stream.retries or (calls.jobs and division.tied_cells == 1 and not rounds):
         most = max(1, round(stream.open_at_most)) if stream.is_capped else None
-        hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most / division.even_cells)) if most else 1
-        what = f"{division.ports:,} ports"
+        hosts = max(1, round((stream.sources or 0.0) / stream.open_at_most if most else stream.hosts))
+        cells = division.tied_cells * division.even_cells
+        what = f"{cells} x {division.ports:,} ports" if cells > 1 else f"{division.ports:,} ports"
         if most:
             what = f"{hosts} hosts of {most} open connections each, {what}"
-        others = division.tied_cells > 1 or division.even_cells > 1 or rounds or ports.ended_reuse is not None
-        words = {"how ports are searched and divided": others, "retries at once": calls.retry_share > 0}
+        words = {
+            "how ports are searched": bool(rounds) or ports.ended_reuse is not None,
+            "retries at once": calls.retry_share > 0,
+        }
         left_out = tuple(f"{one}, where hosts have limits or retries" for one, holds in words.items() if holds)
-        return Replay(Hosts(calls, free, hosts, most, stream.retries), what, division, left_out)
+        setting = Hosts(
+            all_calls,
+            division.ports,
+            hosts,
+            most,
+            stream.retries,
+            places=division.tied_cells,
+            nodes=division.even_cells,
+            open_always=stream.load.persistent,
+        )
+        return Replay(setting, what, division, left_out)
     if division.tied_cells > 1:
         hosts = max(1, round(stream.hosts))
         # A host's connections that are always open are at the place that the hash ties it to.
@@ -47,11 +60,9 @@ def pooled(stream: Stream, calls: Calls, division: Division, ports: Ports) -> Re
         "that jobs start at one time": bool(calls.jobs),
     }
     own = [one for one, holds in words.items() if holds]
-    plain = not rounds or (calls.batch == 1 and not calls.sources)
-    not_counted = own if plain else [*own, "bursts and hosts' limits where a search is limited"]
-    if calls.sources and division.even_cells > 1:
-        not_counted.append("that a host which is busy at another node opens no connection at this one")
-    return Replay(setting, what, division, tuple(not_counted))
+    plain = not rounds or calls.batch == 1
+    not_counted = own if plain else [*own, "bursts where a search is limited"]
+    return Replay(setting, what, division, tuple(not_counted), part=division.even_cells)
 
 
 def _search(ports: Ports) -> tuple[tuple[int, ...], int, float]:

@@ -16,7 +16,7 @@ from fenrask.teletraffic.backoff import FIRST_S
 from fenrask.teletraffic.simulation.laws import Drawn
 
 __all__ = [
-    "Blocks", "Calls", "Growing", "Hashed", "Hosts", "Job", "Pool", "Run", "Searched", "Setting",
+    "Blocks", "Calls", "Growing", "Hashed", "Hosts", "Job", "OwnBlocks", "Pool", "Run", "Searched", "Setting",
     "refused_of", "tries_of",
 ]  # fmt: skip
 
@@ -24,7 +24,7 @@ Counts = NDArray[np.int64]
 _PER_SLICE, _MOST_PER_SLICE = 32, 256
 """Calls of a slice, about: few enough to sort at once, many enough to draw at once."""
 _SETTLED, _TIMES, _CYCLES = 1e-4, 3, 8
-_OF_LEVELS, _OF_JOBS = 20, 21
+_OF_LEVELS, _OF_JOBS, _OF_CELLS = 20, 21, 22
 
 
 @dataclass(frozen=True)
@@ -79,17 +79,15 @@ class Calls:
 
     drawn: rates and laws, its rows dividing the cycle evenly. cycle: steps of it, where those counted are a part of it
     from step `first` on; else they are the whole. batch: calls that come at once, mean of a geometric
-    number (for exponential holds the variance-to-mean ratio of the held). sources: where above 0, calls come of so many
-    sources, one each at most. on_off_s: mean times for which arrivals come, and do not. retry_share of the refused
-    try again after retry_s, s, exponentially. rate_cv: coefficient of variation of a lognormal level of all rates,
-    which stays for steady_s, s, and is then another.
+    number (for exponential holds the variance-to-mean ratio of the held). on_off_s: mean times for which arrivals come,
+    and do not. retry_share of the refused try again after retry_s, s, exponentially. rate_cv: coefficient of variation
+    of a lognormal level of all rates, which stays for steady_s, s, and is then another.
     """
 
     drawn: Drawn
     steps: int
     step_s: float
     batch: float = 1.0
-    sources: float = 0.0
     on_off_s: tuple[float, float] = (0.0, 0.0)
     retry_share: float = 0.0
     retry_s: float = 1.0
@@ -161,11 +159,10 @@ class Calls:
         return busiest + 40 * float(np.sqrt(busiest * self.batch)) + 1000 * self.batch
 
     def scaled(self, factor: float) -> "Calls":
-        """So many times the calls, and sources."""
+        """So many times the calls."""
         return replace(
             self,
             drawn=_scaled(self.drawn, factor),
-            sources=self.sources * factor,
             apart=self.apart and _scaled(self.apart, factor),
             jobs=tuple(replace(job, drawn=_scaled(job.drawn, factor)) for job in self.jobs),
         )
@@ -269,7 +266,6 @@ class Pool:
             cleared,
             law,
             calls.batch,
-            calls.sources,
             calls.on_off_s,
             (calls.retry_share, calls.retry_s),
         )
@@ -282,6 +278,9 @@ class Hosts:
 
     A server stays taken for the delay after a call's life, when its host may open another one. A call without a server
     is tried again `retries` times, after `first_s`, twice that, four times that and so on, s.
+    places: a hash sends each host to one of so many, other ones in each run; nodes: at its place, a hash sends each of
+    its calls to one of so many cells, with `servers` of its own each. Counts are of all cells.
+    open_always: calls that never end, which a hash sends to cells likewise; a host's part is at its place.
     """
 
     calls: Calls
@@ -290,31 +289,63 @@ class Hosts:
     each: int | None = None
     retries: int = 0
     first_s: float = FIRST_S
+    places: int = 1
+    nodes: int = 1
+    open_always: float = 0.0
 
     def run(self, seed: int, number: int) -> Run:
-        from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
-        from fenrask.teletraffic.simulation.kernels.single_events import single_events
+        dice = np.random.default_rng([seed, number, _OF_CELLS])
+        place = dice.integers(self.places, size=self.owners)
+        cells, taken = self.places * self.nodes, np.array([round(self.open_always)])
+        if cells > 1:
+            here = np.bincount(place, minlength=self.places) / self.owners * self.open_always
+            even = np.full(self.nodes, 1 / self.nodes)
+            taken = np.concatenate([dice.multinomial(round(each), even) for each in here.tolist()])
+        servers = np.full(cells, min(self.servers, 2**31 - 1))
+        taken = np.minimum(taken, servers)
+        places = (place * self.nodes).astype(np.int32)
+        return _events(self, (seed, number), servers, taken, places, nodes=self.nodes)
 
-        calls = self.calls.of_run(seed, number)
-        begins, lives, delays = calls.together(seed, number)
-        rates, law = replace(calls, drawn=calls.apart or calls.drawn, warm_steps=calls.warm).laid_out()
-        attempts, blocked, concurrent, at_host, served = single_events(
-            seeded(seed, number),
-            rates,
-            calls.step_s,
-            calls.warm,
-            self.servers,
-            self.owners,
-            2**62 if self.each is None else self.each,
-            self.retries,
-            self.first_s,
-            law,
-            calls.batch,
-            begins,
-            lives,
-            delays,
-        )
-        return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()), served=served)
+
+_NO_GROWTH = (0, 0, 0)
+
+
+def _events(
+    one: "Hosts | OwnBlocks",
+    by: tuple[int, int],
+    servers: Counts,
+    taken: Counts,
+    places: NDArray[np.int32],
+    nodes: int = 1,
+    growth: tuple[int, int, int] = _NO_GROWTH,
+) -> Run:
+    """One run, call by call: see the kernel `single_events`; `by` are seed and number."""
+    from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
+    from fenrask.teletraffic.simulation.kernels.single_events import single_events
+
+    calls = one.calls.of_run(*by)
+    begins, lives, delays = calls.together(*by)
+    rates, law = replace(calls, drawn=calls.apart or calls.drawn, warm_steps=calls.warm).laid_out()
+    attempts, blocked, concurrent, at_host, served = single_events(
+        seeded(*by),
+        rates,
+        calls.step_s,
+        calls.warm,
+        servers.astype(np.int64),
+        taken.astype(np.int64),
+        places,
+        nodes,
+        growth,
+        2**62 if one.each is None else one.each,
+        one.retries,
+        one.first_s,
+        law,
+        calls.batch,
+        begins,
+        lives,
+        delays,
+    )
+    return Run(attempts, blocked, concurrent, at_host=int(at_host.sum()), served=served)
 
 
 @dataclass(frozen=True)
@@ -424,11 +455,50 @@ class Blocks:
         return Run(attempts, blocked, concurrent, left)
 
     def _served(self, seed: int, number: int) -> int:
-        """How many of these owners come before all servers are given away."""
-        if self.there is None or self.there >= self.owners + self.others:
-            return self.owners
-        dice = np.random.default_rng([seed, number, 2])
-        return int(dice.hypergeometric(self.owners, self.others, self.there)) if self.there else 0
+        return _served(self.owners, self.there, self.others, seed, number)
+
+
+def _served(owners: int, there: int | None, others: int, seed: int, number: int) -> int:
+    """How many of these owners, and not of the others, come before all servers are given away."""
+    if there is None or there >= owners + others:
+        return owners
+    dice = np.random.default_rng([seed, number, 2])
+    return int(dice.hypergeometric(owners, others, there)) if there else 0
+
+
+@dataclass(frozen=True)
+class OwnBlocks:
+    """The same, or blocks that double from `servers` to `last` of `total`, for owners that are `Hosts`.
+
+    They have `each` calls alive at most, try again, or begin calls together. open_each: servers of its block that each
+    owner has for good.
+    """
+
+    calls: Calls
+    owners: int
+    servers: int
+    each: int | None = None
+    retries: int = 0
+    first_s: float = FIRST_S
+    there: int | None = None
+    others: int = 0
+    last: int = 0
+    total: int = 0
+    open_each: int = 0
+
+    def run(self, seed: int, number: int) -> Run:
+        places = np.arange(self.owners, dtype=np.int32)
+        room, taken = np.zeros(self.owners, dtype=np.int64), np.zeros(self.owners, dtype=np.int64)
+        if not self.total:
+            room[: _served(self.owners, self.there, self.others, seed, number)] = self.servers
+            return _events(self, (seed, number), room, np.minimum(room, self.open_each), places)
+        if self.open_each:
+            size = self.servers
+            while size < self.open_each and 2 * size <= self.last:
+                size *= 2
+            room[: self.total // size] = size
+            taken = np.minimum(room, self.open_each)
+        return _events(self, (seed, number), room, taken, places, growth=(self.servers, self.last, self.total))
 
 
 @dataclass(frozen=True)

@@ -81,22 +81,30 @@ def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotL
                 f"{calls:.2g} connections in one run; `fenrask simulate` draws them",
             )
         else:
-            yield _by_drawing(evaluation, pool, about)
+            yield _by_drawing(evaluation, one, pool, about)
 
 
-def _by_drawing(evaluation: Evaluation, pool: Simulated, about: str) -> Audited:
+def _by_drawing(evaluation: Evaluation, one: ExitCapacity, pool: Simulated, about: str) -> Audited:
     target = evaluation.described.estate.targets.blocking
     stop = Stop(precision=0.1, negligible=target / 2, most_runs=200, most_attempts=_MOST_DRAWN)
     with ThreadPoolExecutor(1) as executor:
         found = replicated(pool.setting, executor, stop)
-    chance = _WIDER * max(found.high - found.share, found.share - found.low)
+    near, chance = _DRAWN_NEAR, _WIDER * max(found.high - found.share, found.share - found.low)
+    if one.ports is not None and one.ports.hashed:
+        near, chance = _HASHED_NEAR, 2 * chance + _HASHED_WITHIN
+    elif any(stream.is_capped and stream.keeps_after for stream in one.streams if stream.label == pool.pool):
+        near = _KEPT_NEAR
     words = f"{found.attempts:,} connections drawn in {found.runs} runs"
     what, first = f"{_WITHOUT}, at most" if pool.at_most else _WITHOUT, pool.formula or 0.0
-    return Audited(what, about, first, found.share, words, _DRAWN_NEAR, chance + target, pool.at_most)
+    return Audited(what, about, first, found.share, words, near, chance + target, pool.at_most)
 
 
 _DRAWN_NEAR = 0.1
 """The formulas are exact for no load that varies: docs/validity.md says how near they are."""
+_KEPT_NEAR = 0.35
+"""The same where hosts have limits on open connections and ports are kept after these."""
+_HASHED_NEAR, _HASHED_WITHIN = 0.5, 1e-3
+"""The same where a hash ties hosts to ports: a few runs see a few of its outcomes, of which rare ones count most."""
 
 
 def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:

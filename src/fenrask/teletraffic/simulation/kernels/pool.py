@@ -24,7 +24,7 @@ __all__ = ["pool"]
 
 
 @compiled
-def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, on_off, retry):
+def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, on_off, retry):
     """One pool whose servers are alike: who is refused does not depend on which server it was.
 
     s: generator state. rates: new calls per s in each step, shape (n,); step_s: its width, s, of `slices` slices.
@@ -32,9 +32,8 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
     holds, shape (n_rows, n_parts); kinds of the parts, their two parameters, the delay after each, and measured holds.
     warm: steps at the beginning that are run but not counted. servers: in each step, shape (n,); cleared: whether
     all calls are lost at the step's beginning, shape (n,). batch: calls that come at once, the mean of a geometric
-    number, at least 1. sources: where above 0, calls come of so many sources, one each at most: the rate is that of
-    all idle. on_off: mean s of both states of a source of arrivals that is silent now and then, (0, 0) for none; the
-    mean rate stays. retry: share of refused calls that try again, mean delay in s.
+    number, at least 1. on_off: mean s of both states of a source of arrivals that is silent now and then, (0, 0) for
+    none; the mean rate stays. retry: share of refused calls that try again, mean delay in s.
 
     Returns by step, int64 of shape (n - warm,): attempts, refused, held at the end of it; and the number of retries
     that were let go for want of room to note them.
@@ -64,7 +63,6 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
         duty = on_off[0] / (on_off[0] + on_off[1])
         on = uniform(s) < duty
         switch = standard_exponential(s) * (on_off[0] if on else on_off[1]) * inverse
-    plain = sources <= 0.0 and not switching
     for step in range(n_steps):
         limit = servers[step]
         if cleared[step]:
@@ -79,7 +77,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
                 holds = np.empty(2 * count)
             drawn_holds(s, shares, kinds, one, two, delays, table, holds, count)
             drawn = count
-            if plain and n + count <= limit and again_head[b] < 0:
+            if not switching and n + count <= limit and again_head[b] < 0:
                 for i in range(count):
                     end = g + at[i] + holds[i] * inverse
                     server = free
@@ -125,7 +123,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, sources, 
                 while switch <= now:
                     on = not on
                     switch += standard_exponential(s) * (on_off[0] if on else on_off[1]) * inverse
-                if not on or (sources > 0.0 and uniform(s) * sources >= sources - n):
+                if not on:
                     continue
                 attempts[step] += 1
                 if n < limit:

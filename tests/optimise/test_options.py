@@ -150,9 +150,9 @@ class BesideTheStandardDesigns(Checked):
         dear = {"offers": {"gate": {"rates": {"hour": 2}}, "wall": None, "host": None, "hub": {"kind": "hub"}}}
         patch = {**TWO_NETWORKS, "destinations": FEW}
         choice = self.check(self.estate(patch, dear))
-        self.assertEqual(self.taken(choice), {"talk": "another gate in net", "call": "gate in net, through a hub"})
+        self.assertEqual(self.taken(choice), {"talk": "current path", "call": "gate in net, through a hub"})
         traces = {path.flow: path.trace.exits for path in choice.evaluation.paths.paths}
-        self.assertEqual(traces["call"], ("hub-central", "gate-net-a", "door"))
+        self.assertEqual(traces["call"], ("hub-central", "gate", "door"))
         crossing = {"transfer": {"cross_network_per_gb": 90}}
         self.assertNotIn("hub", self.taken(self.check(self.estate(patch, {**dear, **crossing})))["call"])
         paid = {"offers": {**dear["offers"], "hub": {"kind": "hub", "rates": {"hour": 3}}}}
@@ -166,7 +166,7 @@ class BesideTheStandardDesigns(Checked):
         catalogue = {"offers": {"wall": narrow, "host": None}}
         choice = self.check(self.estate(patch, catalogue))
         self.assertEqual(self.taken(choice), {"talk": "wall before gate in zone a"})
-        self.assertEqual(choice.evaluation.paths.paths[0].trace.exits, ("wall-net-a", "gate-net-a", "door"))
+        self.assertEqual(choice.evaluation.paths.paths[0].trace.exits, ("wall-net-a", "gate", "door"))
         few = {"offers": {**catalogue["offers"], "wall": {**narrow, "limits": {"connections": 5, "addresses": 1}}}}
         with self.assertRaises(NoAnswer):
             choose(self.estate(patch, few))

@@ -149,8 +149,11 @@ class Draft:
         return self._new_subnet(stem, network, zone, table)
 
     def route(self, subnet: str, key: str, exit_name: str) -> None:
-        """Give the table of a new subnet a route."""
-        self.tables[self.subnets[subnet]["routes"]][key] = exit_name
+        """Give a subnet a route: a new one's table has it, and one's that exists, which then has it alone."""
+        if subnet in self.estate.subnets:
+            self.lead([subnet], key, exit_name)
+        else:
+            self.tables[self.subnets[subnet]["routes"]][key] = exit_name
 
     def new_table(self, stem: str, routes: dict[str, str]) -> str:
         """A table that no subnet obeys, for an exit."""

@@ -17,6 +17,7 @@ __all__ = [
     "hub_offer",
     "in_subnet_endpoint",
     "ipv6_outbound",
+    "lead_on",
     "pass_to_line",
     "public_hosts",
     "routed_endpoint",
@@ -82,11 +83,20 @@ def firewall_before(
     requested.
     """
     wall, inner = _firewall(draft, offer, place, name, keys)
+    _lead_through(draft, wall, inner, behind, senders)
+    return wall
+
+
+def lead_on(draft: Draft, wall: str, behind: tuple[str, str], senders: Iterable[str]) -> None:
+    """The same with a firewall that stands: what it passes on by default goes to this exit from now on."""
+    _lead_through(draft, wall, draft.estate.exits[wall].in_subnets[0], behind, senders)
+
+
+def _lead_through(draft: Draft, wall: str, inner: str, behind: tuple[str, str], senders: Iterable[str]) -> None:
     exit_name, outer = behind
     draft.route(inner, DEFAULT, exit_name)
     for prefix in _prefixes(draft, senders):
         draft.route(outer, prefix, wall)
-    return wall
 
 
 def firewall_before_line(

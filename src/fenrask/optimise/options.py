@@ -260,6 +260,11 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
     if not places.wants(network) or places.is_wanted(network, name):
         return
     zones = [described.estate.subnets[one].zone for one in group.subnets]
+    for standing in places.standing_firewalls(network):
+        zone = None if offers[name].scope == "region" else places.existing(standing).zone
+        site = places.behind(name, network, zone)
+        wall_there = places.before(standing, site)
+        yield _through_walls(f"{standing} before {name}", [site] * len(zones), [wall_there] * len(zones))
     for wall, offer in offers.items():
         if not places.is_wanted(network, wall):
             continue
@@ -277,8 +282,11 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
 
 
 def _chain(places: Places, wall: str, name: str, sites: list[Site]) -> Option:
-    walls = tuple(places.firewall(wall, one) for one in sites)
-    return Option(name, tuple(sites), before=walls, also=tuple(dict.fromkeys(walls)))
+    return _through_walls(name, sites, [places.firewall(wall, one) for one in sites])
+
+
+def _through_walls(name: str, sites: list[Site], walls: list[Site]) -> Option:
+    return Option(name, tuple(sites), before=tuple(walls), also=tuple(dict.fromkeys(walls)))
 
 
 def _shared(described: Described, group: Group, name: str, places: Places, centre: str) -> Iterator[Option]:

@@ -14,6 +14,7 @@ from fenrask.designs.topologies import (
     hub_before,
     in_subnet_endpoint,
     ipv6_outbound,
+    lead_on,
     pass_to_line,
     routed_endpoint,
     several,
@@ -87,13 +88,11 @@ class _Made:
             for site in {*option.sites}:
                 self._networks[site].add(units[number].network)
         for site in used:
-            if site.role is not Role.PASSES or (site.existing and not self._is_hub(site)):
+            # What is new before something needs to know what, and so does a hub.
+            if site.role is not Role.JOINS and (site.existing or site.role is not Role.PASSES):
                 self.names[site] = self._put_up(site, site in behind)
         for before, (site, users) in self._chains().items():
-            if before in self.names:
-                self._let_pass(before, site, users)
-            else:
-                self.names[before] = self._put_before(before, site, users)
+            self._chain(before, site, users)
         for number, option in taken.items():
             if option.own_addresses:
                 for name in units[number].flows:
@@ -105,8 +104,14 @@ class _Made:
         beside = (site for option in self._taken.values() for site in option.distinct if site.existing)
         return {site.existing: site for site in beside} | {name: site for site, name in self.names.items()}
 
-    def _is_hub(self, site: Site) -> bool:
-        return bool(site.existing) and self.draft.estate.exits[site.existing].joins_many
+    def _chain(self, before: Site, site: Site, users: list[tuple[str, str]]) -> None:
+        """What is before a site leads to it, and its replies come back so: where it stands, as where it is new."""
+        if before not in self.names:
+            self.names[before] = self._put_before(before, site, users)
+        elif site.translates:
+            self._lead_on(before, site, users)
+        else:
+            self._let_pass(before, site, users)
 
     def _chains(self) -> dict[Site, tuple[Site, list[tuple[str, str]]]]:
         """What is before other sites: the site behind it, the subnets that use it, each with where to."""
@@ -174,11 +179,11 @@ class _Made:
         senders, destinations = ([one[place] for one in users] for place in (0, 1))
         where = "-".join(filter(None, (before.network, before.zone)))
         name, place, keys = f"{before.offer}-{where}", (before.network, before.zone), self._several(before)
-        if site.existing:
+        if site.role is Role.PASSES:
             return firewall_before_line(
                 self.draft, before.offer, place, name, site.existing, senders, destinations, keys
             )
-        behind = (self.names[site], self._subnets[site])
+        behind = (self.names[site], self._subnet_of(site))
         if before.onward:
             return firewall_before(self.draft, before.offer, place, name, behind, senders, keys)
         networks = [self.draft.estate.subnets[one].network for one in senders]
@@ -188,6 +193,11 @@ class _Made:
         """Let a firewall that translates what goes to the internet pass on what goes to a line."""
         senders, destinations = ([one[place] for one in users] for place in (0, 1))
         pass_to_line(self.draft, self.names[wall], self._subnet_of(wall), line.existing, senders, destinations)
+
+    def _lead_on(self, wall: Site, site: Site, users: list[tuple[str, str]]) -> None:
+        """Lead what a firewall that stands passes on to another site, whose replies come back through it."""
+        behind = (self.names[site], self._subnet_of(site))
+        lead_on(self.draft, wall.existing, behind, [subnet for subnet, _ in users])
 
     def _subnet_of(self, site: Site) -> str:
         known = self._subnets.get(site)

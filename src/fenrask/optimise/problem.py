@@ -22,7 +22,8 @@ class Role(Enum):
     ENDPOINT = "leads into a service"
     PUBLIC_HOSTS = "lets out hosts that have public addresses"
     IPV6_OUT = "lets out IPv6 hosts"
-    PASSES = "inspects, or joins networks, and passes on"
+    PASSES = "inspects, or takes to a line, and passes on"
+    JOINS = "joins networks"
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,7 @@ class Site:
     apart: bool = False
     """Whether it is a second one, in a subnet of its own: what exists at its place cannot be put behind anything."""
     onward: str = ""
-    """For a firewall that only inspects: the offer of the exit behind it, or the line."""
+    """For a firewall that only inspects: the exit behind it, its offer where it is new, or the line."""
     units: int = 1
     """How many machines or nodes it runs, each paid; one that exists has as many as it has, where this is 1."""
     standby: str = ""

@@ -188,7 +188,7 @@ class Model:
                 self._one_return_path(some[True], some[False])
         through_hub: dict[Site, list[int]] = {}
         for (_, option), variable in self.taken.items():
-            if option.before and option.before[0].role is Role.PASSES and not option.before[0].onward:
+            if option.before and option.before[0].role is Role.JOINS:
                 through_hub.setdefault(option.sites[0], []).append(variable)
         # A hub has one default route.
         self._at_most(1, list(through_hub.values()))

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 from fenrask.designs.draft import DEFAULT
 from fenrask.designs.placing import centres
@@ -25,6 +26,7 @@ class Places:
         self._existing: dict[str, Site] = {}
         estate = described.estate
         self._zones: dict[str, Counter[str | None]] = {}
+        self._sending = {name for workload in estate.senders for name in estate.workloads[workload].subnets}
         for workload in estate.senders:
             for name, share in estate.host_shares(workload).items():
                 subnet = estate.subnets[name]
@@ -60,7 +62,8 @@ class Places:
         if name not in self._existing:
             one, estate = self.described.estate.exits[name], self.described.estate
             zone = next((estate.subnets[subnet].zone for subnet in one.in_subnets), None)
-            role = Role.TRANSLATES if one.translates and one.pool is None else Role.PASSES
+            passes = Role.JOINS if one.joins_many else Role.PASSES
+            role = Role.TRANSLATES if one.translates and one.pool is None else passes
             whole = bool(one.of_network) and not one.in_subnets
             network = estate.network_of(one) or ""
             if one.onward is Onward.SERVICE:
@@ -81,16 +84,35 @@ class Places:
     def behind(self, offer: str, network: str, zone: str | None) -> Site:
         """The site of an offer at a place where something may be put before it.
 
-        A new one in a zone may serve direct routes as well; one that exists, or is of a whole network, cannot.
+        One in a zone may serve direct routes as well; one that stands among hosts, or is of a whole network, cannot.
         """
         site = self.at(offer, network, zone)
-        if site.existing or site.whole_network:
+        inside = self.described.estate.exits[site.existing].in_subnets if site.existing else ()
+        if site.whole_network or self._sending & {*inside}:
             return Site(Role.TRANSLATES, offer, network, zone, apart=True)
         return site
 
     def firewall(self, offer: str, before: Site) -> Site:
         """The site of a firewall that inspects before another site."""
-        return Site(Role.PASSES, offer, before.network, before.zone, onward=before.offer, apart=before.apart)
+        onward = before.existing or before.offer
+        return Site(Role.PASSES, offer, before.network, before.zone, onward=onward, apart=before.apart)
+
+    def standing_firewalls(self, network: str) -> list[str]:
+        """The exits of a network that inspect what something of it must pass, and pass it on as it is."""
+        estate = self.described.estate
+        return [
+            name
+            for name, one in estate.exits.items()
+            if one.inspects and one.offer_name and not one.translates and not one.fault and one.in_subnets
+            if estate.network_of(one) == network and self.is_wanted(network, one.offer_name)
+        ]
+
+    def before(self, firewall: str, site: Site) -> Site:
+        """A firewall that stands, with its default to a site: it leads to one of them at a time."""
+        estate, one = self.described.estate, self.existing(firewall)
+        table = estate.table_of(estate.exits[firewall].in_subnets[0])
+        leads_to = estate.route_tables.get(table or "", {}).get(DEFAULT)
+        return one if site.existing and leads_to == site.existing else replace(one, onward=site.existing or site.offer)
 
     def firewall_to(self, offer: str, line: Site, zone: str | None) -> Site:
         """The site of a firewall that inspects before a line that exists, in a zone of its network."""
@@ -105,7 +127,7 @@ class Places:
                 return None
             return self.existing(name)
         offer = hub_offer(self.described.catalogue)
-        return Site(Role.PASSES, offer, centre, None) if offer else None
+        return Site(Role.JOINS, offer, centre, None) if offer else None
 
     def _at(self, offer: str, network: str, zone: str | None) -> Site:
         estate, stated = self.described.estate, self.described.catalogue.offers[offer]

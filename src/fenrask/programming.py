@@ -138,7 +138,7 @@ class Program:
         self, seconds: float | None, more: tuple[Row, ...], twice: bool, nodes: int | None
     ) -> tuple[Solution | None, bool]:
         left, model = Allowance(seconds, nodes), self._model([*self.rows, *more])
-        integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper)
+        integral = np.array(self.integral, dtype=bool)
         hard = twice and bool(self.following)
         answer, infeasible = _run(model, left, _FIRST if hard else 1.0)
         if hard and not infeasible and (answer is None or answer.gap > _AGREE):
@@ -147,15 +147,27 @@ class Program:
             return answer, infeasible
         if twice:
             answer = _seen_again(model, answer, left)
-        # What the solver calls whole is so to a millionth: money is counted again with the whole numbers themselves.
-        whole = np.round(answer.values)
+        return self._counted(model, answer, seconds), False
+
+    def witnessed(self, known: Solution, seconds: float | None = None, more: Iterable[Row] = ()) -> Solution:
+        """A solution of these rows that is proven, looked for once more without presolve: itself, or a better one."""
+        more = tuple(more)
+        with _silenced():
+            model = self._model([*self.rows, *more])
+            nodes = self._usual_nodes(more) if seconds is None else None
+            found = _seen_again(model, known, Allowance(seconds, nodes))
+            return known if found is known else self._counted(model, found, seconds)
+
+    def _counted(self, model: Any, answer: Solution, seconds: float | None) -> Solution:
+        """What the solver calls whole is so to a millionth: money counted again with the whole numbers themselves."""
+        integral, whole = np.array(self.integral, dtype=bool), np.round(answer.values)
         model.col_lower_ = np.where(integral, whole, 0.0)
-        model.col_upper_ = np.where(integral, whole, upper)
+        model.col_upper_ = np.where(integral, whole, np.array(self.upper))
         model.integrality_ = []
         exact, _ = _run(model, Allowance(seconds, None))
         if exact is None:
-            return answer, False
-        return Solution(exact.values, exact.objective, min(answer.bound, exact.objective)), False
+            return answer
+        return Solution(exact.values, exact.objective, min(answer.bound, exact.objective))
 
     def _usual_nodes(self, more: tuple[Row, ...]) -> int:
         numbers = sum(len(factors) for factors, *_ in (*self.rows, *more))

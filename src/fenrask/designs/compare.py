@@ -8,6 +8,7 @@ from itertools import product
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import running_hours
+from fenrask.designs.drafted import drafted, drafts_kept
 from fenrask.designs.effort import routes_to_change
 from fenrask.designs.held import with_held
 from fenrask.designs.placing import centres
@@ -118,6 +119,11 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, public_h
     Each is tried with every offer of the kinds that it takes, and one with a common exit in each of up to three
     networks. The cheapest that meets every need is the candidate; where none does, the first that was made.
     """
+    with drafts_kept(described):
+        return _compared(described, designs, public_hosts)
+
+
+def _compared(described: Described, designs: Iterable[Design], public_hosts: bool) -> Comparison:
     candidates, not_counted = list[Candidate](), list[NotCounted]()
     current = evaluate(described)
     for design in designs:
@@ -131,7 +137,7 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, public_h
                 patch = design.patch(replace(described, preferred=offers, centre=centre))
                 if any(patch == one.patch for one in tried):
                     continue
-                changed = described.patched(patch, f"design {design.name}") if patch else described
+                evaluation = drafted(described, patch, f"design {design.name}", current) if patch else current
             except NoAnswer as error:
                 why = why or error.cause
                 continue
@@ -140,7 +146,6 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, public_h
                     raise
                 why = why or f"it cannot be made from this estate: {error.problems[0].expected}"
                 continue
-            evaluation = evaluate(changed, like=current) if patch else current
             # What its paths alone rule out need not be sized.
             if tried and any(every_broken_need(evaluation.paths)):
                 continue

@@ -350,6 +350,7 @@ class ByKind:
         self._known: dict[tuple[tuple[int, ...], int], frozenset[str]] = {}
         self._facts: dict[int, int] = {}
         self._alike: dict[object, int] = {}
+        self._by_kinds: dict[int, bool] = {}
 
     def _of(self, kind: int) -> int:
         """A number for what happens to packets of a kind: the exits that they pass, by which rules, where they end.
@@ -389,7 +390,11 @@ class ByKind:
         needs = estate.needs_of(stated)
         if _TAKEN in kinds or estate.remotes[stated.remote].allowed:
             return self._asked(flow, subnets)
-        if not all(NEEDS[name].by_path or NEEDS[name].by_size for name in asked_in(needs)):
+        by_kinds = self._by_kinds.get(id(needs))
+        if by_kinds is None:
+            by_kinds = all(NEEDS[name].by_path or NEEDS[name].by_size for name in asked_in(needs))
+            self._by_kinds[id(needs)] = by_kinds
+        if not by_kinds:
             return self._asked(flow, subnets)
         key = (kinds, id(needs))
         if key not in self._known:

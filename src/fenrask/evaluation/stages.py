@@ -176,7 +176,7 @@ class Evaluation:
         known.
         """
         needs = set(self.by_kind.broken(flow, subnets))
-        if any(path.subnet not in subnets for path in self.paths.by_flow[flow]):
+        if needs and not self.paths.is_whole(flow, subnets):
             needs = {one for one in needs if not in_the_mean(one)}
         if self.asks_for_faults and self.surviving.cuts_off(flow, subnets, self.paths, needs):
             needs.add(SURVIVES)

@@ -191,15 +191,15 @@ def _feasible(
     """
     cuts, reasons, begins = list[Cut](), list[str](), monotonic()
     model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
+    solved = _solution(model, grounds, units, asked, twice=False)
     plan: Plan | None = None
     while True:
-        # An optimum has two witnesses; what the engine objects to anyway needs one.
-        solved = _solution(model, grounds, units, asked, cuts, sure)
         plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
         if looks < _INWARD_LOOKS and (other := _other_inward(grounds, plan.evaluation)) is not None:
             # What comes in takes these paths with any such mix, and is paid there.
             looks, grounds = looks + 1, other
             model = assembled(grounds, units, asked, 0.0, current)
+            solved = _solution(model, grounds, units, asked, cuts, sure)
             continue
         found = [*covers(model, solved, plan.evaluation)]
         for cut, why in unfit(model, solved, plan.evaluation):
@@ -208,8 +208,15 @@ def _feasible(
         over = len(cuts) >= _MOST_CUTS or (asked.seconds is not None and monotonic() > begins + asked.seconds)
         if sure and (not found or over):
             return model, plan, reasons, cuts
+        # An optimum has two witnesses; what the engine objects to anyway needs one.
         sure = not found or over
+        if not found and solved.gap <= _PROVEN:
+            known, solved = solved, model.program.witnessed(solved, asked.seconds, cuts)
+            if solved is known:
+                return model, plan, reasons, cuts
+            continue
         cuts += found
+        solved = _solution(model, grounds, units, asked, cuts, sure)
 
 
 def _other_inward(grounds: Grounds, evaluation: Evaluation) -> Grounds | None:

@@ -43,9 +43,7 @@ class Judge:
             broken |= self._broken_by(units, wave)
         found = []
         for number, unit in enumerate(units):
-            options = (
-                replace(one, fails=tuple(sorted({*one.fails, *broken.get((number, one), ())}))) for one in unit.options
-            )
+            options = (_failing(one, broken.get((number, one), frozenset())) for one in unit.options)
             found.append(Unit(unit.group, tuple(options)))
         return found
 
@@ -71,6 +69,13 @@ class Judge:
             return {key: one for some in parts for key, one in self._broken_by(units, some).items()}
         self.tried |= tried_in(evaluation, sites, wave, units)
         return {(number, option): breaks(evaluation, units[number]) for number, option in wave.items()}
+
+
+def _failing(option: Option, broken: frozenset[str]) -> Option:
+    """An option that fails these needs, too: itself where it is known to."""
+    if broken <= {*option.fails}:
+        return option
+    return replace(option, fails=tuple(sorted({*option.fails, *broken})))
 
 
 def breaks(evaluation: Evaluation, unit: Unit | Group) -> frozenset[str]:

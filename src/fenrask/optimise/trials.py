@@ -177,14 +177,15 @@ class _Numbered:
         estate, names = paths.described.estate, {name: number for number, name in enumerate(paths.flows)}
         subnets = {name: number for number, name in enumerate(estate.subnets)}
         self.groups: list[tuple[int, int]] = []
-        keys, groups = [np.zeros(0, dtype=np.intp)], [np.zeros(0, dtype=np.intp)]
+        # Groups have a flow or two mostly: lists are made sooner than arrays.
+        keys, groups = list[int](), list[int]()
         for number in taken:
-            flows = np.array([names[flow] for flow in units[number].flows if flow in names], dtype=np.intp)
+            flows = [names[flow] * len(subnets) for flow in units[number].flows if flow in names]
             for place, subnet in enumerate(units[number].subnets):
-                keys.append(flows * len(subnets) + subnets[subnet])
-                groups.append(np.full(flows.size, len(self.groups)))
+                keys += [flow + subnets[subnet] for flow in flows]
+                groups += [len(self.groups)] * len(flows)
                 self.groups.append((number, place))
-        wanted, own = np.concatenate(keys), np.concatenate(groups)
+        wanted, own = np.array(keys, dtype=np.intp), np.array(groups, dtype=np.intp)
         order = np.argsort(wanted)
         known, numbers = wanted[order], own[order]
         asked = paths.flow * len(subnets) + paths.pairs.subnet[paths.own]
@@ -224,8 +225,8 @@ def tried_in(
 
 def _passed(evaluation: Evaluation, unit: Unit) -> list[str]:
     """The exits on a unit's paths, each once."""
-    own = (path for flow in unit.examples for path in evaluation.paths.by_flow[flow] if unit.holds(path))
-    return list(dict.fromkeys(name for path in own for name in path.example.exits))
+    each = (evaluation.paths.exits_from(flow, unit.subnets) for flow in unit.examples)
+    return list(dict.fromkeys(name for some in each for name in some))
 
 
 def metered_inward(evaluation: Evaluation, exits: Container[str], sites: Mapping[str, Site]) -> list[Metering]:

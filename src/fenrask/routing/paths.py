@@ -239,6 +239,17 @@ class Paths:
         rows = own[first[number] : first[number + 1]]
         return tuple(kinds[row] for row in rows if names[row] in subnets)
 
+    def is_whole(self, flow: str, subnets: Container[str]) -> bool:
+        """Whether a flow has no path from any other subnet than these."""
+        numbers, first, own, _, names = self._as_lists
+        number = numbers[flow]
+        return all(names[row] in subnets for row in own[first[number] : first[number + 1]])
+
+    def exits_from(self, flow: str, subnets: Container[str]) -> tuple[str, ...]:
+        """The exits on the paths of a flow from some subnets, each once, in their order."""
+        traces = (self.pairs.kinds[kind].box.trace for kind in dict.fromkeys(self.kinds_of(flow, subnets)))
+        return tuple(dict.fromkeys(name for trace in traces for name in trace.exits))
+
     @cached_property
     def _as_lists(self) -> tuple[Mapping[str, int], list[int], list[int], list[int], list[str]]:
         """Numbers of flows, their first paths, the row of each path; by row, its kind and its subnet."""
@@ -383,16 +394,26 @@ class Paths:
 
     @cached_property
     def _flow_of(self) -> list[int]:
-        return [*map(int, self.flow)]
+        found: list[int] = self.flow.tolist()
+        return found
 
     @cached_property
     def _own_of(self) -> list[int]:
-        return [*map(int, self.own)]
+        found: list[int] = self.own.tolist()
+        return found
 
     @cached_property
     def _names(self) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
         estate = self.described.estate
         return tuple(estate.workloads), tuple(estate.remotes), tuple(estate.subnets)
+
+    @cached_property
+    def _numbers(self) -> tuple[list[int], list[int], list[int], list[int], list[int]]:
+        """By row of `pairs` the kind and the pair, by pair the workload and where to, by row the subnet: as lists."""
+        pairs = self.pairs
+        return (
+            pairs.kind.tolist(), pairs.pair.tolist(), pairs.workload.tolist(), pairs.to.tolist(), pairs.subnet.tolist()
+        )  # fmt: skip
 
     @cached_property
     def _made(self) -> list[SubnetPath | None]:
@@ -402,17 +423,17 @@ class Paths:
         """The path of a row of `pairs`: always the same value."""
         known = self._made[row]
         if known is None:
-            pairs, (workloads, tos, subnets) = self.pairs, self._names
-            kind, pair = pairs.kinds[pairs.kind[row]], pairs.pair[row]
-            workload, subnet = workloads[pairs.workload[pair]], subnets[pairs.subnet[row]]
+            (kinds, own, of_workload, of_to, of_subnet), (workloads, tos, subnets) = self._numbers, self._names
+            kind, pair = self.pairs.kinds[kinds[row]], own[row]
+            workload, subnet = workloads[of_workload[pair]], subnets[of_subnet[row]]
             public = self.described.estate.workloads[workload].public_address
-            to, box = tos[pairs.to[pair]], kind.box
+            to, box = tos[of_to[pair]], kind.box
             make = None
             if box.trace.inward is None:
                 make = partial(made, kind.tracer, Sending(subnet, to, public, workload), box)
             is_all = box.is_all and (box.trace.inward is None or box.trace.portion.is_all)
-            own = (kind.share, box.within, box.hosts, box.reach, is_all)
-            known = SubnetPath(subnet, box.trace, *own, make, workload, to)
+            shares = (kind.share, box.within, box.hosts, box.reach, is_all)
+            known = SubnetPath(subnet, box.trace, *shares, make, workload, to)
             self._made[row] = known
         return known
 

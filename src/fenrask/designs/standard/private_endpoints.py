@@ -5,6 +5,7 @@ from fractions import Fraction
 
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import Draft
+from fenrask.designs.drafted import drafted
 from fenrask.designs.endpoints import IN_SUBNET as IN_SUBNET_KIND
 from fenrask.designs.endpoints import ROUTED as ROUTED_KIND
 from fenrask.designs.endpoints import (
@@ -18,7 +19,7 @@ from fenrask.designs.endpoints import (
 from fenrask.designs.standard.gateways import GATEWAY, place_exits
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate, every_broken_need
+from fenrask.evaluation import Evaluation, every_broken_need
 
 __all__ = ["IN_SUBNET", "ROUTED"]
 
@@ -40,9 +41,9 @@ def _in_subnet_too(described: Described) -> Patch:
 
 def _one_by_one(described: Described, open_uses: Sequence[ServiceUse]) -> list[ServiceUse]:
     chosen: list[ServiceUse] = []
-    now = evaluate(described.patched(_with(described, chosen), "draft"))
+    now = drafted(described, _with(described, chosen), "draft")
     for use in open_uses:
-        then = evaluate(described.patched(_with(described, [*chosen, use]), "draft"), like=now)
+        then = drafted(described, _with(described, [*chosen, use]), "draft", like=now)
         if _score(then) < _score(now):
             chosen, now = [*chosen, use], then
     return chosen
@@ -50,8 +51,8 @@ def _one_by_one(described: Described, open_uses: Sequence[ServiceUse]) -> list[S
 
 def _by_bills(described: Described, open_uses: Sequence[ServiceUse]) -> list[ServiceUse]:
     """Those with which their flows cost less, or meet more needs, than without any; if they do so together."""
-    without = evaluate(described.patched(_with(described, []), "draft"))
-    every = evaluate(described.patched(_with(described, open_uses), "draft"), like=without)
+    without = drafted(described, _with(described, []), "draft")
+    every = drafted(described, _with(described, open_uses), "draft", like=without)
     mended = {one.flow for one in without.broken} - {one.flow for one in every_broken_need(every.paths)}
     saved: dict[tuple[str, str], Fraction] = {}
     for flow, stated in described.estate.outward_flows.items():
@@ -65,7 +66,7 @@ def _by_bills(described: Described, open_uses: Sequence[ServiceUse]) -> list[Ser
     chosen = [use for use in open_uses if saved.get((use.network, use.destination), Fraction(0)) > 0]
     if not chosen:
         return []
-    then = evaluate(described.patched(_with(described, chosen), "draft"), like=every)
+    then = drafted(described, _with(described, chosen), "draft", like=every)
     return chosen if _score(then) < _score(without) else []
 
 

@@ -32,6 +32,8 @@ _MOST_UNITS = 300
 """Groups of flows above which no mix with fewer changes is looked for: it takes a programme of its own."""
 _INWARD_LOOKS = 2
 """How often the paths of what comes in are taken from a mix."""
+_INWARD_ROUNDS = 8
+"""Mixes of which each must not lose what comes in and is lost today, before that is left for the end to say."""
 _SAME = 0.004
 """Money that is the same to a cent."""
 _PROVEN = 1e-6
@@ -189,9 +191,12 @@ def _feasible(
 
     With it comes why options were forbidden; and all rows that were added.
     """
-    cuts, reasons, begins = list[Cut](), list[str](), monotonic()
+    cuts, reasons, begins, rounds = list[Cut](), list[str](), monotonic(), 0
+    inward = current.described.estate.inward_flows
     model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
     solved = _solution(model, grounds, units, asked, twice=False)
+    # What comes in and is lost today may be mended by some mix: that is tried a few times.
+    broken_now = frozenset((one.flow, one.need) for one in current.broken if one.flow in inward)
     plan: Plan | None = None
     while True:
         plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
@@ -202,7 +207,8 @@ def _feasible(
             solved = _solution(model, grounds, units, asked, cuts, sure)
             continue
         found = [*covers(model, solved, plan.evaluation)]
-        for cut, why in unfit(model, solved, plan.evaluation):
+        rounds, aside = rounds + 1, broken_now if rounds >= _INWARD_ROUNDS else frozenset()
+        for cut, why in unfit(model, solved, plan.evaluation, aside):
             found.append(cut)
             reasons.append(why)
         over = len(cuts) >= _MOST_CUTS or (asked.seconds is not None and monotonic() > begins + asked.seconds)
@@ -216,7 +222,11 @@ def _feasible(
                 return model, plan, reasons, cuts
             continue
         cuts += found
-        solved = _solution(model, grounds, units, asked, cuts, sure)
+        try:
+            solved = _solution(model, grounds, units, asked, cuts, sure)
+        except NoAnswer:
+            _check_inward(plan.evaluation, current)
+            raise
 
 
 def _other_inward(grounds: Grounds, evaluation: Evaluation) -> Grounds | None:

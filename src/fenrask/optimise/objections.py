@@ -1,6 +1,6 @@
 """What the engine objects to in a mix, as rows of the programme: exits that lack something, and needs that break."""
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Container, Iterator, Mapping
 from math import inf
 
 from fenrask.capacity import ExitCapacity, ExitLimits
@@ -84,13 +84,18 @@ def _needed_then(one: ExitLimits, numbers: Collection[int]) -> int | None:
     return most if one.carries(most) else None
 
 
-def unfit(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[tuple[Cut, str]]:
-    """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason."""
+def unfit(
+    model: Model, solved: Solution, evaluation: Evaluation, aside: Container[tuple[str, str]] = ()
+) -> Iterator[tuple[Cut, str]]:
+    """Options with which a flow breaks a need after all, as the evaluation of the whole shows; each with the reason.
+
+    aside: flows and needs that are not looked at.
+    """
     taken, inward = taken_in(model, solved), evaluation.described.estate.inward_flows
     # What exits lack after a fault is a row of its own: see `_covers_after`.
     lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
     for one in evaluation.broken:
-        if one.need == SURVIVES and one.flow in lacking:
+        if (one.need == SURVIVES and one.flow in lacking) or (one.flow, one.need) in aside:
             continue
         if by_size(one.need):
             yield _against_together(model, taken, one)

@@ -15,6 +15,7 @@ import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array
 
+from fenrask.checks import check
 from fenrask.demo import VELLMOUTH
 from fenrask.designs import compare
 from fenrask.designs.standard import STANDARD
@@ -170,6 +171,31 @@ class BesideTheStandardDesigns(Checked):
         few = {"offers": {**catalogue["offers"], "wall": {**narrow, "limits": {"connections": 5, "addresses": 1}}}}
         with self.assertRaises(NoAnswer):
             choose(self.estate(patch, few))
+
+    def test_a_subnet_uses_as_many_gateways_as_its_provider_allows(self) -> None:
+        # Each gateway carries one of two flows; a translator host, which is none, is dear.
+        patch = {
+            "exits": {
+                "second": {
+                    "kind": "translation-gateway",
+                    "offer": "gate",
+                    "subnet": "edge",
+                    "addresses": ["203.0.113.2"],
+                }
+            },
+            "destinations": {"other": {"prefixes": ["198.51.101.0/24"], "port": 443}},
+            "flows": {"more": {"from": "work", "to": "other", "per_host_per_s": 1, "duration_s": 2}},
+        }
+        offers = {"gate": {"limits": {"connections": 700}}, "wall": None, "host": {"rates": {"hour": 5}}}
+        for most, expected in ((1, {"host"}), (2, {"gate"})):
+            with self.subTest(most=most):
+                behaviour = {"behaviour": {"gateways_per_subnet": most}}
+                choice = choose(self.estate(patch, {"offers": offers, **behaviour}), Wanted(explain=False))
+                self.assertTrue(choice.is_proven)
+                exits = choice.evaluation.described.estate.exits
+                first = {path.example.exits[0] for path in choice.evaluation.paths.paths}
+                self.assertEqual({exits[name].offer_name for name in first}, expected)
+                self.assertEqual(check(choice.evaluation, only=["subnet-on-two-gateways"]), [])
 
     def test_a_few_hosts_get_addresses_of_their_own(self) -> None:
         few = {"workloads": {"work": {"hosts": 2, "may_be_public": True}}}
@@ -386,6 +412,16 @@ class Kept(InFolder):
         carrying = self.check(self.estate(merged(idle, used), hub))
         self.assertGreater(carrying.mix.month, standing.mix.month)
         self.assertLess(without.mix.month, standing.mix.month)
+
+    def test_what_stays_unused_keeps_the_addresses_it_has(self) -> None:
+        # Two that are stated are bought singly; a block of two, which a new exit would take, costs less.
+        second = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
+        described = self.estate({"exits": {"second": second}}, {"addresses": {"hour": 0.005, "blocks": {31: 0.009}}})
+        choice = choose(described, Wanted(keep=("second", "talk"), explain=False))
+        self.assertTrue(choice.is_proven)
+        self.assertNotIn("second", choice.patch.get("exits", {}))
+        [line] = [one for one in choice.evaluation.bill.lines if one.item == "addresses" and one.about == "second"]
+        self.assertEqual(float(line.amount), 2 * 0.005 * 730)
 
     def test_an_exit_that_nothing_uses_any_more(self) -> None:
         patch = {

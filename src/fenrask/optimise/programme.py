@@ -83,8 +83,9 @@ class Model:
     def __post_init__(self) -> None:
         self._options()
         self._routes()
-        self._shared_exits()
+        # What a site is, `_shared_exits` asks too.
         self._sites()
+        self._shared_exits()
 
     def add_change(self, money: Mapping[int, float], without: float) -> None:
         """Let changes cost what they do."""
@@ -306,8 +307,17 @@ class Model:
                 self.program.row({self.opened[site]: 1.0 for site in known}, low=1)
 
     def _as_it_is(self, site: Site, number: int) -> None:
-        """An exit that stays has fewer addresses than it has only where an option uses it, which then sizes it."""
-        few = [variable for one, variable in self.purchases_of.get(site, ()) if one.number < number]
+        """An exit that stays has other addresses than it has only where an option uses it, which then sizes it."""
+        purchases = self.purchases_of.get(site, ())
+        enough = [one.month for one, _ in purchases if one.number >= number]
+        more = self._month_of(site.existing) - min(enough) if enough else Fraction(0)
+        if more > 0:
+            # A number that is stated is bought in single addresses; else the cheapest blocks are.
+            idle = self.program.variable()
+            using = [self.taken[key] for key in self.using.get(site, ())]
+            self.program.row({idle: 1.0, **dict.fromkeys(using, 1.0), self.opened[site]: -1.0}, low=0)
+            self.spend("addresses", site.offer, idle, float(more))
+        few = [variable for one, variable in purchases if one.number < number]
         if few:
             using = [self.taken[key] for key in self.using.get(site, ())]
             self.program.row({**dict.fromkeys(few, 1.0), **dict.fromkeys(using, -1.0)}, high=0)

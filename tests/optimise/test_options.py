@@ -416,7 +416,9 @@ class Kept(InFolder):
     def test_what_stays_unused_keeps_the_addresses_it_has(self) -> None:
         # Two that are stated are bought singly; a block of two, which a new exit would take, costs less.
         second = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
-        described = self.estate({"exits": {"second": second}}, {"addresses": {"hour": 0.005, "blocks": {31: 0.009}}})
+        save = {"from": "work", "to": "store", "per_host_per_s": 1, "out_kib_per_connection": 90}
+        blocks = {"addresses": {"hour": 0.005, "blocks": {31: 0.009}}}
+        described = self.estate({"exits": {"second": second}, "flows": {"save": save}}, blocks)
         choice = choose(described, Wanted(keep=("second", "talk"), explain=False))
         self.assertTrue(choice.is_proven)
         self.assertNotIn("second", choice.patch.get("exits", {}))

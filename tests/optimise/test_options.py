@@ -425,6 +425,42 @@ class Kept(InFolder):
         [line] = [one for one in choice.evaluation.bill.lines if one.item == "addresses" and one.about == "second"]
         self.assertEqual(float(line.amount), 2 * 0.005 * 730)
 
+    def test_a_private_pool_that_is_too_small_after_a_fault_is_no_answer(self) -> None:
+        # Half of 5,952 ports at each pool, of 1,000 an address; all of them at one where the other zone is lost.
+        def pools(length: int) -> dict[str, Any]:
+            pool = {"kind": "translation-gateway", "offer": "gate"}
+            line = {"kind": "circuit", "network": "net", "third_party": "bank", "received": ["192.168.7.0/24"]}
+            return {
+                "subnets": {
+                    "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "app-b"},
+                    "cross-a": {"network": "net", "zone": "a", "prefix": "10.0.5.0/28", "routes": "cross"},
+                    "cross-b": {"network": "net", "zone": "b", "prefix": "10.0.6.0/28", "routes": "cross"},
+                },
+                "route_tables": {
+                    "private": {"192.168.7.0/24": "pool-a"},
+                    "app-b": {"0.0.0.0/0": "gate", "192.168.7.0/24": "pool-b"},
+                    "cross": {"192.168.7.0/24": "line"},
+                },
+                "exits": {
+                    "line": {**line, "advertised": ["100.64.0.0/20"]},
+                    "pool-a": {**pool, "subnet": "cross-a", "private_pool": f"100.64.1.0/{length}"},
+                    "pool-b": {**pool, "subnet": "cross-b", "private_pool": f"100.64.2.0/{length}"},
+                },
+                "destinations": {
+                    "bank": {"prefixes": ["192.168.7.0/24"], "port": 443, "needs": {"survives": "zone-loss"}}
+                },
+                "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 20}},
+                "flows": {
+                    "talk": {"per_host_per_s": 0.1},
+                    "pay": {"from": "work", "to": "bank", "per_host_per_s": 4.8, "duration_s": 2},
+                },
+            }
+
+        choice = choose(self.estate(pools(28)), QUICK)
+        self.assertTrue(choice.evaluation.meets_all and choice.is_proven)
+        with self.assertRaisesRegex(NoAnswer, "pay breaks survives: zone . lost.* at pool-"):
+            choose(self.estate(pools(30)), QUICK)
+
     def test_an_exit_that_nothing_uses_any_more(self) -> None:
         patch = {
             "exits": {"host": {"kind": "translator-host", "offer": "host", "subnet": "edge", "addresses": 3}},

@@ -224,9 +224,16 @@ def _feasible(
         cuts += found
         try:
             solved = _solution(model, grounds, units, asked, cuts, sure)
-        except NoAnswer:
+        except NoAnswer as none:
             _check_inward(plan.evaluation, current)
-            raise
+            raise NoAnswer(f"{none.cause}{_last_tried(plan.evaluation)}", none.remedy) from None
+
+
+def _last_tried(evaluation: Evaluation) -> str:
+    """What the last mix that was tried lacks, in words."""
+    broken = [f"{one.flow} breaks {one.need}: {one.why}" for one in evaluation.broken]
+    short = [f"{one.exit} does not carry its load" for one in evaluation.short]
+    return next((f"; of the last one tried, {why}" for why in (*broken, *short)), "")
 
 
 def _other_inward(grounds: Grounds, evaluation: Evaluation) -> Grounds | None:

@@ -11,7 +11,7 @@ from fenrask.optimise.trials import Grounds
 __all__ = ["conflict", "contradiction", "smallest"]
 
 _NODES = 500
-"""Nodes of the search for one question: a mix that is not found in them counts as none."""
+"""Nodes of the search for one question: a mix that is not found in them counts as none, and that is said."""
 
 
 def contradiction(unit: Unit, kept: bool = False) -> str:
@@ -34,21 +34,29 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
 
 
 def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
-    """The smallest set of what was asked and needed that cannot be kept together."""
-    parts = _limits(asked)
+    """The smallest set of what was asked and needed that cannot be kept together, or was not found together."""
+    parts, unsure = _limits(asked), list[list[str]]()
     needs = sorted(
         {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
     )
     all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
-    found = smallest(lambda some: _feasible(grounds, units, asked, parts, some), all_parts[::-1])
+
+    def holds(some: list[str]) -> bool:
+        answer = _feasible(grounds, units, asked, parts, some)
+        if answer is None:
+            unsure.append(some)
+        return bool(answer)
+
+    found = smallest(holds, all_parts[::-1])
     kept = [part for part in all_parts if part in found]
     if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
         free = assembled(grounds, units, replace(asked, budget=None)).program.solve(nodes=_NODES)
         cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
         return f"no mix costs {asked.budget:,.2f} a month or less{cheapest}"
     if len(kept) == 1:
-        return f"no mix keeps to this: {kept[0]}"
-    return f"these cannot be kept together: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+        return f"no mix {'was found that keeps' if unsure else 'keeps'} to this: {kept[0]}"
+    together = "no mix was found that keeps these together" if unsure else "these cannot be kept together"
+    return f"{together}: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
 
 
 def smallest(holds: Callable[[list[str]], bool], parts: list[str]) -> list[str]:
@@ -90,8 +98,8 @@ def _limits(asked: Wanted) -> dict[str, Mapping[str, object]]:
 
 def _feasible(
     grounds: Grounds, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
-) -> bool:
-    """Whether a mix keeps to these parts alone."""
+) -> bool | None:
+    """Whether a mix keeps to these parts alone; None where none was found, and it is not certain that there is none."""
     loose, these = [], frozenset(kept)
     for unit in units:
         wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in these}
@@ -120,4 +128,5 @@ def _feasible(
                 stated[key] = value
     loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
     model = assembled(grounds, loose, loosened)
-    return model.program.solve(nodes=_NODES) is not None
+    found, is_certain = model.program.decide(nodes=_NODES)
+    return found is not None or (False if is_certain else None)

@@ -88,7 +88,7 @@ def firewall_before(
 
 
 def lead_on(draft: Draft, wall: str, behind: tuple[str, str], senders: Iterable[str]) -> None:
-    """The same with a firewall that stands: what it passes on by default goes to this exit from now on."""
+    """The same with an existing firewall: what it passes on by default goes to this exit from now on."""
     _lead_through(draft, wall, draft.estate.exits[wall].in_subnets[0], behind, senders)
 
 

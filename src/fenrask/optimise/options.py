@@ -260,11 +260,11 @@ def _behind(described: Described, group: Group, name: str, places: Places) -> It
     if not places.wants(network) or places.is_wanted(network, name):
         return
     zones = [described.estate.subnets[one].zone for one in group.subnets]
-    for standing in places.standing_firewalls(network):
-        zone = None if offers[name].scope == "region" else places.existing(standing).zone
+    for existing in places.existing_firewalls(network):
+        zone = None if offers[name].scope == "region" else places.existing(existing).zone
         site = places.behind(name, network, zone)
-        wall_there = places.before(standing, site)
-        yield _through_walls(f"{standing} before {name}", [site] * len(zones), [wall_there] * len(zones))
+        wall_there = places.before(existing, site)
+        yield _through_walls(f"{existing} before {name}", [site] * len(zones), [wall_there] * len(zones))
     for wall, offer in offers.items():
         if not places.is_wanted(network, wall):
             continue

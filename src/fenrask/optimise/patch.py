@@ -105,7 +105,7 @@ class _Made:
         return {site.existing: site for site in beside} | {name: site for site, name in self.names.items()}
 
     def _chain(self, before: Site, site: Site, users: list[tuple[str, str]]) -> None:
-        """What is before a site leads to it, and its replies come back so: where it stands, as where it is new."""
+        """What is before a site sends on to it, and its replies come back so: where it exists, as where it is new."""
         if before not in self.names:
             self.names[before] = self._put_before(before, site, users)
         elif site.translates:
@@ -195,7 +195,7 @@ class _Made:
         pass_to_line(self.draft, self.names[wall], self._subnet_of(wall), line.existing, senders, destinations)
 
     def _lead_on(self, wall: Site, site: Site, users: list[tuple[str, str]]) -> None:
-        """Lead what a firewall that stands passes on to another site, whose replies come back through it."""
+        """Send what an existing firewall passes on to another site, whose replies come back through it."""
         behind = (self.names[site], self._subnet_of(site))
         lead_on(self.draft, wall.existing, behind, [subnet for subnet, _ in users])
 

@@ -84,7 +84,7 @@ class Places:
     def behind(self, offer: str, network: str, zone: str | None) -> Site:
         """The site of an offer at a place where something may be put before it.
 
-        One in a zone may serve direct routes as well; one that stands among hosts, or is of a whole network, cannot.
+        One in a zone may serve direct routes as well; one that is among hosts, or of a whole network, cannot.
         """
         site = self.at(offer, network, zone)
         inside = self.described.estate.exits[site.existing].in_subnets if site.existing else ()
@@ -97,7 +97,7 @@ class Places:
         onward = before.existing or before.offer
         return Site(Role.PASSES, offer, before.network, before.zone, onward=onward, apart=before.apart)
 
-    def standing_firewalls(self, network: str) -> list[str]:
+    def existing_firewalls(self, network: str) -> list[str]:
         """The exits of a network that inspect what something of it must pass, and pass it on as it is."""
         estate = self.described.estate
         return [
@@ -108,7 +108,7 @@ class Places:
         ]
 
     def before(self, firewall: str, site: Site) -> Site:
-        """A firewall that stands, with its default to a site: it leads to one of them at a time."""
+        """An existing firewall, with its default to a site: it sends on to one of them at a time."""
         estate, one = self.described.estate, self.existing(firewall)
         table = estate.table_of(estate.exits[firewall].in_subnets[0])
         leads_to = estate.route_tables.get(table or "", {}).get(DEFAULT)

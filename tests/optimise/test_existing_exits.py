@@ -1,6 +1,6 @@
-"""What stands is kept: a gateway behind a new firewall, a firewall before a new gateway, a gateway that a hub shares.
+"""What exists is kept: a gateway behind a new firewall, a firewall before a new gateway, a gateway that a hub shares.
 
-Prices by hand: what stands for 730 hours at the test catalogue's rates.
+Prices by hand: what is there for 730 hours at the test catalogue's rates.
 """
 
 from typing import Any
@@ -48,7 +48,7 @@ OTHER: dict[str, Any] = {
 }
 
 
-class WhatStands(InFolder):
+class ExistingExits(InFolder):
     def chosen(self, patch: dict[str, Any], offers: dict[str, Any] | None = None) -> Choice:
         described = self.estate(patch, {"offers": {**OFFERS["offers"], **(offers or {})}})
         choice = choose(described, Wanted(explain=False))
@@ -81,7 +81,7 @@ class WhatStands(InFolder):
         self.assertEqual(choice.effort.removed, ("old",))
         self.assertAlmostEqual(choice.month, (GATE + GUARD + ADDRESS) * MONTH, places=6)
 
-    def test_what_goes_past_a_firewall_that_stands_is_led_through_it(self) -> None:
+    def test_what_goes_past_an_existing_firewall_is_routed_through_it(self) -> None:
         # Another subnet goes to the gateway directly, until it must be inspected: replies to it need a route then, too.
         past = {
             "route_tables": {"past": {"0.0.0.0/0": "old"}},
@@ -97,7 +97,7 @@ class WhatStands(InFolder):
             self.assertEqual(self.exits(choice, flow), {("sentry", "old", "door")})
         self.assertEqual(choice.effort.removed, ())
 
-    def test_a_gateway_is_shared_by_a_hub_as_it_stands(self) -> None:
+    def test_a_hub_shares_an_existing_gateway(self) -> None:
         isle = {
             "networks": {"isle": {"prefixes": ["10.1.0.0/16"]}},
             "subnets": {"far": {"network": "isle", "zone": "a", "prefix": "10.1.1.0/24", "routes": "far"}},

@@ -96,7 +96,7 @@ class SizedForTheDayAfter(Situation):
         for kinds, words in (
             (["exit-loss"], "nat-a lost: pumps-a is cut off: black hole"),
             (["zone-loss", "node-loss"], "zone a lost"),
-            (["any-one"], "zone a lost"),
+            (["any-one"], "nat-a lost: pumps-a is cut off"),
             (["node-loss"], ""),
             (["session-loss"], ""),
         ):

@@ -177,22 +177,25 @@ class Surviving:
 
     def lacking(self, capacity: Capacity) -> frozenset[str]:
         """The flows that an exit on their path does not carry after some fault, though they still arrive."""
-        return self._flows_of({ends for one in self.faults for ends, _ in _short(one, capacity)})
+        return self._flows_of({ends for one in self.faults for ends, _, _ in _short(one, capacity)})
 
     def _flows_of(self, those: Container[Ends]) -> frozenset[str]:
         return frozenset(flow for flow, ends in self._flows if ends in those)
 
     def broken(self, before: Before, capacity: Capacity) -> Iterator[BrokenNeed]:
-        """For each flow that does not survive what it is to: the first fault that it does not, and why."""
-        known: set[Ends] = set()
+        """For each flow that does not survive what it is to: the worst fault of all, or the first of them, and why."""
+        worst: dict[Ends, tuple[float, str]] = {}
         for survived in self.faults:
-            short = dict(_short(survived, capacity))
-            found = {ends: why or short.get(ends, "") for ends, why in self._each(survived, before)}
-            new = {ends: why for ends, why in found.items() if why and ends not in known}
-            known |= new.keys()
-            for flow, ends in self._flows if new else ():
-                if ends in new:
-                    yield BrokenNeed(flow, SURVIVES, f"{survived.name}: {new[ends]}")
+            found = {ends: (_ALL, why) for ends, why in self._each(survived, before) if why}
+            for ends, share, why in _short(survived, capacity):
+                if share > found.get(ends, _NOTHING)[0]:
+                    found[ends] = (share, why)
+            for ends, (share, why) in found.items():
+                if share > worst.get(ends, _NOTHING)[0]:
+                    worst[ends] = (share, f"{survived.name}: {why}")
+        for flow, ends in self._flows if worst else ():
+            if ends in worst:
+                yield BrokenNeed(flow, SURVIVES, worst[ends][1])
 
     def _each(self, survived: Survived, before: Before) -> Iterator[tuple[Ends, str]]:
         """Each of its flows, by their ends, with why they do not survive, or nothing."""
@@ -257,15 +260,23 @@ class Surviving:
         return next((f"{one.need} is broken: {one.why}" for one in left), "")
 
 
-def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[Ends, str]]:
-    """By flows' ends: what an exit on their path does not carry after a fault, with the addresses that it has."""
+_ALL, _NOTHING = 2.0, (0.0, "")
+"""More than any share: nothing arrives, or another need is broken; and that all is well."""
+_LEAST = 1e-12
+
+
+def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[Ends, float, str]]:
+    """By flows' ends: what an exit on their path does not carry after a fault, with the addresses that it has.
+
+    With the share of it, by which one is worse than another.
+    """
     for one, users in survived.loaded():
-        why = _too_much(one, capacity)
+        share, why = _too_much(one, capacity)
         if why:
-            yield from ((ends, why) for ends in users)
+            yield from ((ends, share, why) for ends in users)
 
 
-def _too_much(one: ExitLimits, capacity: Capacity) -> str:
+def _too_much(one: ExitLimits, capacity: Capacity) -> tuple[float, str]:
     """What an exit does not carry after a fault; with the addresses that it has now, which do not grow in a fault."""
     if isinstance(one, ExitCapacity):
         has = capacity.of(one.exit, one.toward)
@@ -273,8 +284,10 @@ def _too_much(one: ExitLimits, capacity: Capacity) -> str:
         if not one.carries(addresses):
             blocking = one.blocking_with(addresses)
             needs = "no number of addresses suffices" if one.needed is None else f"it then needs {one.needed}"
-            return f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
+            why = f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
+            return max(blocking, _LEAST), why
     over = next(iter(one.overloaded_by), None)
     if over is None:
-        return ""
-    return f"{one.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"
+        return _NOTHING
+    beyond = max(1 - over.capacity / over.use, _LEAST) if over.use else 1.0
+    return beyond, f"{one.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"

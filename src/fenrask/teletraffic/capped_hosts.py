@@ -50,7 +50,7 @@ def capped_hosts(
     (Buzen 1973), by Fourier's transform, with the weights tilted toward the ports. Absolute error below 1e-12.
 
     Where ports are kept after, or are divided over nodes, the same is summed of what a host then holds, or holds of a
-    node (`kept_after.host_law`), as if that had a product form: near, as docs/validity.md says.
+    node (`kept_after.host_law`), as if that had a product form: near, as docs/model.md says.
     """
     c, n, m, load = broadcast(ports=ports, hosts=hosts, most=most, erlangs_per_host=erlangs_per_host)
     for name, values in (("ports", c), ("hosts", n), ("most", m)):

@@ -1,5 +1,7 @@
 """The second methods: they agree on what is right, and say so where a result is changed under them."""
 
+import os
+import random
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -11,6 +13,7 @@ from fenrask.what_if.second_methods import Audited, audit
 from fenrask.what_if.second_methods.ports import audited_by_drawing
 from tests.support import InFolder
 
+CAPPED = int(os.environ.get("FENRASK_CAPPED", "16"))
 DEMO = Path(__file__).resolve().parents[2] / "src" / "fenrask" / "demo"
 
 
@@ -85,6 +88,42 @@ class Audits(InFolder):
                     left_out |= {(way, one.why) for one in looked_at if not isinstance(one, Audited)}
         self.assertGreater(drawn, 25)
         self.assertEqual({way for way, _ in left_out}, {"searched"}, left_out)
+
+    def test_random_capped_loads_by_drawing_them(self) -> None:
+        """Hosts, caps, durations, timers and ways to give out ports by dice; near the point where ports run out."""
+        drawn = 0
+        for seed in range(CAPPED):
+            dice = random.Random(seed)
+            hosts, cap, duration = dice.choice([12, 40]), dice.choice([1, 2, 4, 8, 15]), dice.choice([1, 3, 8])
+            load, kept = cap * dice.choice([0.4, 0.8, 1.3, 2.5]), dice.choice([0, 0, 1, 6])
+            wanted = hosts * min(load, cap) * (1 + kept / duration) * dice.choice([0.8, 1.0, 1.15, 1.35])
+            wider = 3 * max(2, int(wanted / 2.5))
+            block, small = max(1, int(wanted / hosts)), max(1, int(wanted / hosts / 4))
+            ways: list[dict[str, Any]] = [
+                {"assignment": "shared-per-destination", "per_address": max(2, int(wanted))},
+                {"assignment": "shared-once", "per_address": max(2, int(wanted / 2)), "address_choice": "by-host"},
+                {"assignment": "node-share", "per_address": 3 * max(2, int(wanted / 3)), "nodes": 3},
+                {"assignment": "node-share", "per_address": wider, "nodes": 3, "spread": "host"},
+                {"assignment": "host-block", "per_address": 64_000, "block": block},
+                {"assignment": "growing-block", "per_address": 64_000, "block": small, "max_block": 4 * small},
+            ]  # fmt: skip
+            ports = dice.choice(ways)
+            timers = {"closed": kept, "reset": kept, "idle": 300, "udp_idle": 30} if kept else None
+            flow = {"per_host_per_s": round(load / duration, 3), "duration_s": duration, "max_per_host": cap}
+            addresses = 2 if "address_choice" in ports else 1
+            patch = {
+                "flows": {"talk": flow},
+                "workloads": {"work": {"hosts": hosts}},
+                "exits": {"gate": {"addresses": addresses}},
+            }
+            with self.subTest(seed=seed, ports=ports, flow=flow, kept=kept):
+                described = self.estate(
+                    patch, {"offers": {"gate": {"ports": ports, "mapping_timeout_s": timers}, "host": None}}
+                )
+                found = [one for one in audited_by_drawing(evaluate(described)) if isinstance(one, Audited)]
+                self.assertEqual([one for one in found if not one.agrees], [])
+                drawn += bool(found)
+        self.assertGreater(drawn, CAPPED // 2)
 
     def test_what_is_not_looked_at_is_told(self) -> None:
         many = {"offers": {"gate": {"ports": {"per_address": 60_000}}}}

@@ -14,7 +14,7 @@ __all__ = ["CappedHosts", "capped_hosts", "capped_hosts_b", "capped_peakedness"]
 _HALVINGS = 60
 _LITTLE = 1e-4
 _NEAR = 0.95
-"""The tilt is near enough where it is between so much of a bound and the bound: it only keeps numbers in range."""
+"""The tilt is near enough where its lower bound is this share of the upper: it only keeps numbers in range."""
 
 
 @dataclass(frozen=True)

@@ -96,6 +96,7 @@ class HostBlocks:
         # A host that may open more than its block holds is never stopped by its own limit.
         each = max(1, round(stream.open_at_most)) if stream.is_capped and stream.open_at_most <= last else None
         one_by_one = each is not None or stream.retries > 0 or bool(calls.jobs)
+        own = OwnBlocks(calls, owners, first, each, stream.retries, open_each=open_each)
         limit = f", {each} open connections each at most" if each else ""
         by_label = {one.label: max(1, round(one.copies)) for one in among if one.busiest > 0}
         others = sum(number for label, number in by_label.items() if label != stream.label)
@@ -106,16 +107,7 @@ class HostBlocks:
             what = f"{owners} hosts of {first} ports each{limit}{blocks}"
             setting: Setting = Blocks(calls, owners, max(0, first - open_each), there, others)
             if one_by_one:
-                setting = OwnBlocks(
-                    calls,
-                    owners,
-                    first,
-                    each,
-                    stream.retries,
-                    there=there,
-                    others=others,
-                    open_each=open_each,
-                )
+                setting = replace(own, there=there, others=others)
             return Replay(setting, what, Division(first), lacking=lacking)
         total = addresses * ports.per_address
         # Blocks count as they are at their largest, all at once: fewer hosts are then left without one than so.
@@ -132,16 +124,7 @@ class HostBlocks:
             others_take = 0
         setting = Growing(calls, owners, first, last, total - others_take, open_each)
         if one_by_one:
-            setting = OwnBlocks(
-                calls,
-                owners,
-                first,
-                each,
-                stream.retries,
-                last=last,
-                total=total - others_take,
-                open_each=open_each,
-            )
+            setting = replace(own, last=last, total=total - others_take)
         return Replay(setting, what, Division(last), tuple(left_out), lacking, at_most=lacking > 0)
 
     def carries(self, streams: Streams, addresses: int, ports: Ports, target: float, factor: float) -> bool:

@@ -189,7 +189,7 @@ def _behind_hosts(
 
 
 _MOST_OF_A_HOST, _MOST_OF_A_CELL = 400, 2**15
-"""Of so many ports of a host, kept ones among them, every number is looked at; of more the mean and the variance."""
+"""Up to this number of ports of a host, kept ones among them, its whole law is summed; else its mean and variance."""
 _MOST_SUMMED, _ROUNDS = 2**22, 3
 """Numbers that are transformed for a stream's whole day, at most; and how often about, where two limits meet."""
 
@@ -218,9 +218,10 @@ def _truncated(
     cells = _shared_with(hosts, always_open, division)
     at_host, shares = np.asarray(erlang_b(most, loads)), np.zeros(loads.shape)
     # Independent connections would be held less evenly: where they find ports, so do these.
-    fewest = min(free / there for free, there, _ in cells) * hosts * np.ones(loads.shape)
-    plain = replace(stream, sources=None)
-    live = _may_refuse(fewest, loads * (1 + after) / division.even_cells * hosts, plain, None)
+    plain, each = replace(stream, sources=None), loads * (1 + after) / division.even_cells
+    live = np.zeros(loads.shape, dtype=bool)
+    for free, there, _ in cells:
+        live |= _may_refuse(np.full(loads.shape, float(free)), each * there, plain, None)
     if live.any():
         size = host_law(most, float(loads[-1]), after).size
         looks = np.count_nonzero(live) * (_ROUNDS if after or division.even_cells > 1 else 1)

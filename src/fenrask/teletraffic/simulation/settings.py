@@ -159,7 +159,7 @@ class Calls:
         return busiest + 40 * float(np.sqrt(busiest * self.batch)) + 1000 * self.batch
 
     def scaled(self, factor: float) -> "Calls":
-        """So many times the calls."""
+        """The same with the calls multiplied by a factor."""
         return replace(
             self,
             drawn=_scaled(self.drawn, factor),
@@ -278,8 +278,8 @@ class Hosts:
 
     A server stays taken for the delay after a call's life, when its host may open another one. A call without a server
     is tried again `retries` times, after `first_s`, twice that, four times that and so on, s.
-    places: a hash sends each host to one of so many, other ones in each run; nodes: at its place, a hash sends each of
-    its calls to one of so many cells, with `servers` of its own each. Counts are of all cells.
+    places: the number of places; a hash sends each host to one, drawn for each run. nodes: the number of cells of a
+    place, with `servers` of their own each; a hash sends each call to one. Counts are of all cells.
     open_always: calls that never end, which a hash sends to cells likewise; a host's part is at its place.
     """
 

@@ -89,7 +89,7 @@ class Damaged(InFolder):
         contents = VELLMOUTH.contents()
         estate, catalogue = yaml.safe_load(contents["estate.yaml"]), yaml.safe_load(contents["ostrel.yaml"])
         told = 0
-        for seed in range(120):
+        for seed in range(60):
             dice = random.Random(seed)
             with self.subTest(seed=seed):
                 try:
@@ -100,7 +100,7 @@ class Damaged(InFolder):
                 except UnusableInput as error:
                     told += 1
                     self.assertTrue(all(one.place.file and one.expected for one in error.problems))
-        self.assertGreater(told, 40)
+        self.assertGreater(told, 20)
 
     def test_bare_numbers_may_serve_as_names(self) -> None:
         described = self.estate({"workloads": {"7": {"subnets": ["app"], "hosts": 1}}, "flows": {"talk": {"from": 7}}})

@@ -143,7 +143,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @EACH
+    @settings(EACH, max_examples=max(1, MANY // 2))
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:
         before = evaluate(described_by(seed))
@@ -268,7 +268,7 @@ class RandomEstates(InFolder):
                 if moved.meets_all:
                     self.assertGreaterEqual(float(moved.bill.total) + CENT, cost, (table, name))
 
-    @settings(EACH, max_examples=max(1, MANY // 2))
+    @settings(EACH, max_examples=max(1, MANY // 4))
     @given(DICE)
     def test_a_case_in_which_nothing_happens_is_the_estate_as_it_is(self, seed: int) -> None:
         described = described_by(seed)

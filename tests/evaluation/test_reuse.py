@@ -13,7 +13,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from tests.evaluation.estates import random_estate
 from tests.support import CATALOGUE, ESTATE, InFolder, merged
 
-MANY = 24
+MANY = 12
 
 
 def read(estate: dict[str, Any], catalogue: dict[str, Any]) -> Described:

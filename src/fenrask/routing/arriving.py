@@ -137,7 +137,7 @@ class Arriving:
     def _senders(self, end: Remote, way: _Way) -> list[Piece]:
         if way.sender:
             return self._pieces(self.estate.host_blocks(None, way.sender, way.version))
-        return self._pieces([Block.of(one) for one in fewest_prefixes(end.prefixes) if one.version == way.version])
+        return self._pieces(Block.joined(Block.of(one) for one in end.prefixes if one.version == way.version))
 
     # The ways in.
 

@@ -106,12 +106,16 @@ class Classes:
     @cached_property
     def sources(self) -> Partition:
         """Classes of addresses that packets come from."""
-        return Partition(_as_mapped_too(self.estate, _named_sets(self.routes)))
+        return Partition(_as_mapped_too(self.estate, self._named_sets))
 
     @cached_property
     def destinations(self) -> Partition:
         """Classes of addresses that packets go to: subnets deliver, so that each is one by itself."""
-        return Partition(_as_mapped_too(self.estate, [*_named_sets(self.routes), *_subnets(self.estate)]))
+        return Partition(_as_mapped_too(self.estate, [*self._named_sets, *_subnets(self.estate)]))
+
+    @cached_property
+    def _named_sets(self) -> list[tuple[Prefix, Hashable]]:
+        return [*_named_sets(self.routes)]
 
     @cached_property
     def beyond(self) -> Partition:

@@ -115,6 +115,7 @@ class Routes:
         self._tables: dict[tuple[str, ...], SubnetTable] = {}
         self._asked: dict[tuple[str, str | None], SubnetTable] = {}
         self._held: dict[str, PrefixTable[str]] = {}
+        self._stated: dict[str | None, tuple[TableRoute, ...]] = {}
 
     def of(self, place: str, came_from: str | None = None) -> SubnetTable:
         """The effective table of a subnet, of a hub for what comes from a network, or of another exit from outside."""
@@ -251,13 +252,15 @@ class Routes:
         found = self._held[network].match(address)
         return found[1] if found else None
 
-    def stated(self, table: str) -> tuple[TableRoute, ...]:
+    def stated(self, table: str | None) -> tuple[TableRoute, ...]:
         """The routes that a table is written with, names as their prefixes."""
-        return tuple(self._written(table))
+        if table not in self._stated:
+            self._stated[table] = tuple(self._written(table))
+        return self._stated[table]
 
     def _static(self, table: str | None) -> Iterator[TableRoute]:
         """What a table states, without learned routes that are withdrawn since the sessions behind them are down."""
-        return (one for one in self._written(table) if one.origin is Origin.STATIC or not self._is_withdrawn(one))
+        return (one for one in self.stated(table) if one.origin is Origin.STATIC or not self._is_withdrawn(one))
 
     def _written(self, table: str | None) -> Iterator[TableRoute]:
         for key, value in self.estate.route_tables.get(table or "", {}).items():

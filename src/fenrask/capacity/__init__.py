@@ -4,7 +4,7 @@ from fenrask.capacity.assignments import ASSIGNMENTS, PortUse, Stream
 from fenrask.capacity.entries import table_entries
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LIMITS, Each, Groups, Limit, LimitUse, Present, Use, uses
-from fenrask.capacity.rooms import Asked, ports_asked, room_of
+from fenrask.capacity.rooms import HostsAsked, own_blocks, ports_asked, room_of
 from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import parts_toward, streams
@@ -16,12 +16,12 @@ __all__ = [
     "growth_until",
     "ASSIGNMENTS",
     "AfterFault",
-    "Asked",
     "Capacity",
     "Each",
     "ExitCapacity",
     "ExitLimits",
     "Groups",
+    "HostsAsked",
     "LIMITS",
     "Limit",
     "LimitUse",
@@ -36,6 +36,7 @@ __all__ = [
     "beyond_range",
     "capacity",
     "explain_capacity",
+    "own_blocks",
     "parts_toward",
     "ports_asked",
     "room_of",

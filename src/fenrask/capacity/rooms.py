@@ -1,6 +1,6 @@
 """What groups of parts ask of an exit's ports, as sums that add up; and what a number of addresses holds."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -12,7 +12,7 @@ from fenrask.demand import Demand, Numbers, Part, Parts, Series
 from fenrask.estate import Ports
 from fenrask.teletraffic import erlang_b
 
-__all__ = ["Asked", "ports_asked", "room_of"]
+__all__ = ["Asked", "HostsAsked", "own_blocks", "ports_asked", "room_of"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,27 +37,43 @@ class Asked:
         return self.held - self.filling * (1 - min(1.0, fullest))
 
 
-def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> Iterator[Asked | Present]:
+@dataclass(frozen=True, eq=False)
+class HostsAsked:
+    """Hosts that have a block of ports each, whichever groups bring them, and what is asked of the block of one host.
+
+    of_one: by pool, each of one member's hosts and one transport protocol; a block serves the protocols apart.
+    """
+
+    hosts: Present
+    of_one: tuple[Asked, ...]
+
+
+def ports_asked(demand: Demand, exit_name: str, some: Groups, ports: Ports) -> Iterator[Asked | HostsAsked]:
     """What groups ask of an exit's ports, pool by pool; the hosts that have a block each, where ports are given so."""
-    offered = list(pools(demand, exit_name, ASSIGNMENTS[ports.assignment].view, some.parts))
-    if ASSIGNMENTS[ports.assignment].view == "hosts":
-        yield _hosts(some, offered)
-        return
-    for pool in offered:
-        parts = Parts.of(pool.parts)
-        capped = np.flatnonzero(np.isfinite(parts.laid.traffic.max_open[parts.flow]))
-        free = pool.weights.copy()
-        free[capped] = 0.0
-        every = some.of(parts)
-        present, own = np.unique(every.group, return_inverse=True)
-        groups = replace(every, group=own, count=present.size)
-        filling = _summed(groups, parts.persistent * free)
-        held = groups.concurrent(free)
-        for row in capped.tolist():
-            opened = np.zeros_like(held)
-            opened[groups.group[row]] = pool.weights[row] * _opened(parts[row])
-            held, filling = held + opened, filling + opened
-        yield Asked(pool, present, held, filling)
+    view = ASSIGNMENTS[ports.assignment].view
+    offered = list(pools(demand, exit_name, view, some.parts))
+    each = (_asked(some, pool) for pool in offered)
+    if view == "hosts":
+        yield HostsAsked(_hosts(some, offered), tuple(each))
+    else:
+        yield from each
+
+
+def _asked(some: Groups, pool: Pool) -> Asked:
+    parts = Parts.of(pool.parts)
+    capped = np.flatnonzero(np.isfinite(parts.laid.traffic.max_open[parts.flow]))
+    free = pool.weights.copy()
+    free[capped] = 0.0
+    every = some.of(parts)
+    present, own = np.unique(every.group, return_inverse=True)
+    groups = replace(every, group=own, count=present.size)
+    filling = _summed(groups, parts.persistent * free)
+    held = groups.concurrent(free)
+    for row in capped.tolist():
+        opened = np.zeros_like(held)
+        opened[groups.group[row]] = pool.weights[row] * _opened(parts[row])
+        held, filling = held + opened, filling + opened
+    return Asked(pool, present, held, filling)
 
 
 def _opened(part: Part) -> Series:
@@ -99,3 +115,8 @@ def _hosts(some: Groups, offered: list[Pool]) -> Present:
 def room_of(ports: Ports, addresses: int, target: float) -> float:
     """What a number of addresses holds at a blocking target: connections in the mean, or hosts."""
     return ASSIGNMENTS[ports.assignment].room(addresses, ports, target)
+
+
+def own_blocks(ports: Ports, target: float) -> Sequence[tuple[int, float]]:
+    """The blocks that one host may have: see `PortAssignment.own_blocks`."""
+    return ASSIGNMENTS[ports.assignment].own_blocks(ports, target)

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, Stream
-from fenrask.capacity.limits import Groups, Present, stated_limits, uses
+from fenrask.capacity.limits import Groups, stated_limits, uses
 from fenrask.capacity.packing import Floats, fewest_boxes
-from fenrask.capacity.rooms import Asked, ports_asked
+from fenrask.capacity.rooms import Asked, HostsAsked, ports_asked
 from fenrask.capacity.streams import streams
 from fenrask.demand import Demand, Parts
 from fenrask.estate import Offer, Ports
@@ -177,8 +177,8 @@ class _Sizing:
         """The share that groups take of ports, by pool and time, and of the offer's other limits; or of some by key."""
         room = self._room or 0.0
         for asked in ports_asked(self._demand, self._exit, some, self._ports) if room else ():
-            if isinstance(asked, Present):
-                yield "hosts with a block", (asked.there @ asked.amount)[:, None] / room
+            if isinstance(asked, HostsAsked):
+                yield "hosts with a block", (asked.hosts.there @ asked.hosts.amount)[:, None] / room
             elif of is None or ("ports", asked.pool.key) in of:
                 taken = self._of_ports(asked)
                 whole = np.zeros((some.count, taken.shape[1]))

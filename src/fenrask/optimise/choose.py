@@ -337,7 +337,7 @@ def _solution(
     if solved is None and cuts:
         raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
-        raise NoAnswer(conflict(grounds, units, asked), "Loosen one of them.")
+        raise conflict(grounds, units, asked)
     return solved
 
 

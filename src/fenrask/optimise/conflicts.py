@@ -3,13 +3,17 @@
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
+from fenrask.errors import NoAnswer
+from fenrask.estate.suggestions import some
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.judging import UNCARRIED
 from fenrask.optimise.problem import PRIVATE, Unit, Wanted
+from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Grounds
 
 __all__ = ["conflict", "contradiction", "smallest"]
 
+_LOOSEN = "Loosen one of them."
 _NODES = 500
 """Nodes of the search for one question: a mix that is not found in them counts as none, and that is said."""
 
@@ -33,18 +37,21 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
     return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
 
 
-def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
-    """The smallest set of what was asked and needed that cannot be kept together, or was not found together."""
+def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> NoAnswer:
+    """The smallest set of what was asked and needed that cannot be kept together, or was not found together.
+
+    Where nothing of it is at fault: the flows without which the offers carry the rest.
+    """
     parts, unsure = _limits(asked), list[list[str]]()
     needs = sorted(
         {(unit.name, need) for unit in units for need in unit.needs.model_fields_set if getattr(unit.needs, need)}
     )
     all_parts = [*parts, *(f"{need} of {flow}" for flow, need in needs)]
 
-    def holds(some: list[str]) -> bool:
-        answer = _feasible(grounds, units, asked, parts, some)
+    def holds(kept: list[str]) -> bool:
+        answer = _feasible(grounds, units, parts, kept)
         if answer is None:
-            unsure.append(some)
+            unsure.append(kept)
         return bool(answer)
 
     found = smallest(holds, all_parts[::-1])
@@ -52,11 +59,31 @@ def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> str:
     if kept and kept[0] in parts and "budget" in parts[kept[0]] and len(kept) == 1:
         free = assembled(grounds, units, replace(asked, budget=None)).program.solve(nodes=_NODES)
         cheapest = f"; the cheapest costs {free.objective:,.2f}" if free else ""
-        return f"no mix costs {asked.budget:,.2f} a month or less{cheapest}"
+        return NoAnswer(f"no mix costs {asked.budget:,.2f} a month or less{cheapest}", _LOOSEN)
     if len(kept) == 1:
-        return f"no mix {'was found that keeps' if unsure else 'keeps'} to this: {kept[0]}"
+        return NoAnswer(f"no mix {'was found that keeps' if unsure else 'keeps'} to this: {kept[0]}", _LOOSEN)
     together = "no mix was found that keeps these together" if unsure else "these cannot be kept together"
-    return f"{together}: {', '.join(kept)}" if kept else "no mix of the offers carries the load"
+    if kept:
+        return NoAnswer(f"{together}: {', '.join(kept)}", _LOOSEN)
+    rest = _left_out(_loosened(grounds, units, parts, []))
+    without = f"; without {some(rest)} one would" if rest else ""
+    return NoAnswer(f"no mix of the offers carries the load{without}", "Add an offer that carries more.")
+
+
+def _left_out(model: Model | None) -> list[str]:
+    """The fewest flows without which a mix carries the rest, as far as it is found; none where it is not."""
+    if model is None:
+        return []
+    program, out = model.program, dict[int, Unit]()
+    program.cost = [0.0] * len(program.cost)
+    for unit, place in zip(model.units, model.one_option, strict=True):
+        factors, low, high = program.rows[place]
+        variable = program.variable(float(len(unit.flows)))
+        program.rows[place] = ({**factors, variable: 1.0}, low, high)
+        out[variable] = unit
+    solved = program.solve(nodes=_NODES)
+    left = [] if solved is None else [unit for variable, unit in out.items() if solved.values[variable] > 0.5]
+    return list(dict.fromkeys(flow for unit in left for flow in unit.flows))
 
 
 def smallest(holds: Callable[[list[str]], bool], parts: list[str]) -> list[str]:
@@ -97,9 +124,20 @@ def _limits(asked: Wanted) -> dict[str, Mapping[str, object]]:
 
 
 def _feasible(
-    grounds: Grounds, units: list[Unit], asked: Wanted, parts: Mapping[str, Mapping[str, object]], kept: list[str]
+    grounds: Grounds, units: list[Unit], parts: Mapping[str, Mapping[str, object]], kept: list[str]
 ) -> bool | None:
     """Whether a mix keeps to these parts alone; None where none was found, and it is not certain that there is none."""
+    model = _loosened(grounds, units, parts, kept)
+    if model is None:
+        return False
+    found, is_certain = model.program.decide(nodes=_NODES)
+    return found is not None or (False if is_certain else None)
+
+
+def _loosened(
+    grounds: Grounds, units: list[Unit], parts: Mapping[str, Mapping[str, object]], kept: list[str]
+) -> Model | None:
+    """The programme in which these parts alone are kept to; None where a unit has no option then."""
     loose, these = [], frozenset(kept)
     for unit in units:
         wanted = {need for need in type(unit.needs).model_fields if f"{need} of {unit.name}" in these}
@@ -117,7 +155,7 @@ def _feasible(
         )
         loose.append(Unit(replace(unit.group, needs=unit.needs.model_copy(update=dropped)), options))
     if not all(unit.open_options for unit in loose):
-        return False
+        return None
     stated: dict[str, object] = {}
     keep = []
     for part in kept:
@@ -127,6 +165,4 @@ def _feasible(
             else:
                 stated[key] = value
     loosened = Wanted(keep=tuple(keep), **stated)  # type: ignore[arg-type]
-    model = assembled(grounds, loose, loosened)
-    found, is_certain = model.program.decide(nodes=_NODES)
-    return found is not None or (False if is_certain else None)
+    return assembled(grounds, loose, loosened)

@@ -8,8 +8,9 @@ from collections.abc import Hashable, Iterable, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.capacity import room_of
+from fenrask.capacity import own_blocks, room_of
 from fenrask.evaluation import most_entries
+from fenrask.optimise.blocks import hosts_of
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Laid, sum_of
@@ -51,10 +52,44 @@ def _ports(model: Model, site: Site, users: _Users, margin: float) -> None:
     targets, ports = model.described.estate.targets, model.ports(site)
     carried = {number: room_of(ports, number, targets.blocking) * (1 - margin) for number in model.numbers(site)}
     room = {variable: carried[one.number] for one, variable in model.purchases_of[site]}
-    # More load makes no more hosts: what their blocks hold is looked at by the engine.
-    _presence(model, [(variable, laid.blocks) for variable, laid in users if laid.blocks], room)
+    less = (1 - margin) / (1 + targets.growth_margin)
+    sizes = [(block, erlangs * less) for block, erlangs in own_blocks(ports, targets.blocking)]
+    if sizes:
+        # More load makes no more hosts.
+        _own_blocks(model, users, room, sizes)
     grown = {variable: most / (1 + targets.growth_margin) for variable, most in room.items()}
     _by_pool(model, site, users, grown)
+
+
+def _own_blocks(model: Model, users: _Users, room: Mapping[int, float], sizes: Sequence[tuple[int, float]]) -> None:
+    """Each host has one block, as large as all that comes of it asks for; those of all hosts are within the room.
+
+    room: in blocks as they begin.
+    """
+    counted: dict[int, float] = {}
+    for one in hosts_of(users).values():
+        own = one.sizes(sizes)
+        steps = [_here(model, one.variables)]
+        for _ in own[1:]:
+            larger = model.program.variable()
+            model.program.row({larger: 1.0, steps[-1]: -1.0}, high=0)
+            steps.append(larger)
+        before = 0
+        for variable, (ports, _) in zip(steps, own, strict=True):
+            counted[variable] = one.hosts * (ports - before) / sizes[0][0]
+            before = ports
+        for asked, held in one.asked(own):
+            _within(model, asked, dict(zip(steps, np.diff(held, prepend=0.0).tolist(), strict=True)))
+    if counted:
+        model.program.row(_scaled(counted, room), high=0)
+
+
+def _here(model: Model, variables: Iterable[int]) -> int:
+    """A variable that is at least each of these."""
+    here = model.program.variable(integral=False)
+    for variable in variables:
+        model.program.row({variable: 1.0, here: -1.0}, high=0)
+    return here
 
 
 def add_losses(model: Model, headroom: float) -> None:
@@ -130,10 +165,7 @@ def _presence(model: Model, users: Iterable[tuple[int, Mapping[Hashable, float]]
             members[member] = (max(most, amount), [*variables, variable])
     counted: dict[int, float] = {}
     for amount, variables in members.values():
-        here = model.program.variable(integral=False)
-        for variable in variables:
-            model.program.row({variable: 1.0, here: -1.0}, high=0)
-        counted[here] = amount
+        counted[_here(model, variables)] = amount
     if counted:
         model.program.row(_scaled(counted, room), high=0)
 

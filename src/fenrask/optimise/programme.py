@@ -12,11 +12,12 @@ from fractions import Fraction
 from math import ceil
 
 from fenrask.addresses import ExitAddresses, bought_at, listed_at
-from fenrask.capacity import room_of
+from fenrask.capacity import own_blocks, room_of
 from fenrask.charges import address_month, hosts_by_rate, lasting_month
 from fenrask.designs.held import idle_addresses
 from fenrask.estate import Commitment, Described, Ports
 from fenrask.evaluation import is_asked
+from fenrask.optimise.blocks import blocks_wanted
 from fenrask.optimise.counts import Counts
 from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.trials import Grounds, Laid, Placed, Tried
@@ -60,6 +61,8 @@ class Model:
     """Exits that stay whatever uses them."""
     program: Program = field(default_factory=Program)
     taken: dict[tuple[int, Option], int] = field(default_factory=dict)
+    one_option: list[int] = field(default_factory=list)
+    """The row of each unit that has it take one option."""
     opened: dict[Site, int] = field(default_factory=dict)
     purchases_of: dict[Site, list[tuple[AddressChoice, int]]] = field(default_factory=dict)
     using: dict[Site, list[tuple[int, Option]]] = field(default_factory=dict)
@@ -139,6 +142,7 @@ class Model:
                 self.taken[number, option] = self.program.variable(0.0, follows=True)
                 if option.own_addresses:
                     self._given_addresses(self.taken[number, option], number, option)
+            self.one_option.append(len(self.program.rows))
             self.program.row({self.taken[number, option]: 1.0 for option in unit.open_options}, 1, 1)
 
     def _given_addresses(self, taken: int, number: int, option: Option) -> None:
@@ -379,7 +383,10 @@ class Model:
     def _most_wanted(self, site: Site) -> int:
         """More addresses than all that could come to a site together need; never fewer than some."""
         ports, target = self.ports(site), self.described.estate.targets.blocking
-        asked = sum(laid.busiest for _, laid in self.users(site)) * (1 + self.described.estate.targets.growth_margin)
+        grown = 1 + self.described.estate.targets.growth_margin
+        sizes = [(block, erlangs / grown) for block, erlangs in own_blocks(ports, target)]
+        asked = sum(laid.busiest for _, laid in self.users(site)) * grown
+        asked += blocks_wanted(self.users(site), sizes) if sizes else 0.0
         wanted = 1
         while wanted < _MOST_ADDRESSES and room_of(ports, wanted, target) < asked:
             wanted *= 2

@@ -11,7 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fenrask.capacity import Each, Groups, Present, Use, parts_toward, ports_asked, uses
+from fenrask.capacity import Each, Groups, HostsAsked, Present, Use, parts_toward, ports_asked, uses
 from fenrask.charges import METERS, Charge, Flowing, Standing, least_month, standing_charges, upkeep_hours
 from fenrask.demand import Demand, Numbers, Parts, Series
 from fenrask.estate import Described, Offer, Ports
@@ -71,6 +71,18 @@ class Placed:
 
 
 @dataclass(frozen=True, eq=False)
+class OwnBlocks:
+    """Hosts that have a block of ports each, and what they hold of one.
+
+    hosts: how many; held: by transport protocol, what one of them holds through the day, and of this what may fill all
+    ports.
+    """
+
+    hosts: float
+    held: dict[str, tuple[Series, Series]]
+
+
+@dataclass(frozen=True, eq=False)
 class Laid:
     """What one option lays on one site."""
 
@@ -82,7 +94,7 @@ class Laid:
     """What it has to keep to by itself: the capacity, and its most."""
     ports: dict[Hashable, dict[int, tuple[Series, Series]]] = field(default_factory=dict)
     """By pool of ports and place in the unit's subnets: held through the day, and of these what may fill all ports."""
-    blocks: dict[Hashable, float] = field(default_factory=dict)
+    blocks: dict[str, OwnBlocks] = field(default_factory=dict)
     """Hosts that have a block of ports each, by workload and subnet."""
 
     def asked(self, pool: Hashable, fullest: float) -> Series:
@@ -91,8 +103,8 @@ class Laid:
 
     @property
     def busiest(self) -> float:
-        """The most that all pools of ports are asked for, or hosts with blocks."""
-        return sum(float(np.max(self.asked(pool, 1.0))) for pool in self.ports) + sum(self.blocks.values())
+        """The most that all pools of ports are asked for."""
+        return sum(float(np.max(self.asked(pool, 1.0))) for pool in self.ports)
 
 
 def sum_of(series: Iterator[Series]) -> Series:
@@ -313,14 +325,24 @@ def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], p
         return
     toward = Groups(Parts(some.parts.laid, some.parts.rows[rows]), some.group[rows], some.count, in_the_mean=True)
     for asked in ports_asked(demand, placed.name, toward, ports):
-        if isinstance(asked, Present):
-            for row, one in enumerate(laid):
-                members = np.flatnonzero(asked.there[row])
-                one.blocks.update({asked.members[place]: float(asked.amount[place]) for place in members})
+        if isinstance(asked, HostsAsked):
+            _lay_blocks(asked, laid)
             continue
         filling = np.broadcast_to(asked.filling, asked.held.shape)
         for number, row in enumerate(asked.groups.tolist()):
             laid[row].ports.setdefault(asked.pool.key, {})[places[row]] = (asked.held[number], filling[number])
+
+
+def _lay_blocks(asked: HostsAsked, laid: list[Laid]) -> None:
+    """Hosts with blocks of their own: a workload in a subnet is of one group of a unit."""
+    hosts = asked.hosts
+    for row, one in enumerate(laid):
+        for place in np.flatnonzero(hosts.there[row]).tolist():
+            one.blocks[str(hosts.members[place])] = OwnBlocks(float(hosts.amount[place]), {})
+    for each in asked.of_one:
+        filling = np.broadcast_to(each.filling, each.held.shape)
+        for number, row in enumerate(each.groups.tolist()):
+            laid[row].blocks[each.pool.label].held[each.pool.protocol] = (each.held[number], filling[number])
 
 
 _Shown = tuple[tuple[Site, ...], tuple[Prefix, ...], frozenset[str]]

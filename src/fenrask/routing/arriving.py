@@ -11,7 +11,7 @@ from fractions import Fraction
 
 from fenrask.estate import Estate, Onward, Passing, Published, Remote
 from fenrask.estate.suggestions import some
-from fenrask.prefixes import Address, Block, Piece, Prefix, fewest_prefixes, is_public
+from fenrask.prefixes import Address, Block, Piece, Prefix, is_public
 from fenrask.routing.packets import Hop, Inward, Packet, Portion, Source, Trace, Verdict
 from fenrask.routing.portions import Box, merged, product
 from fenrask.routing.reply import reply_paths

@@ -124,9 +124,10 @@ def _summed(c: int, n: int, law: HostLaw, part: float) -> tuple[float, float, fl
     own, able = _tilted(law, tilt, thinning)
     width = own.size - 1
     size = 1 << int(np.ceil(np.log2(n * width + 2)))
-    others = np.fft.rfft(own, size) ** (n - 1)
-    open_more = np.maximum(np.fft.irfft(np.fft.rfft(able, size) * others, size), 0.0)
-    full = np.maximum(np.fft.irfft(np.fft.rfft(own - able, size) * others, size), 0.0)
+    of_one, of_able = np.fft.rfft(own, size), np.fft.rfft(able, size)
+    others = of_one ** (n - 1)
+    open_more = np.maximum(np.fft.irfft(of_able * others, size), 0.0)
+    full = np.maximum(np.fft.irfft((of_one - of_able) * others, size), 0.0)
     top = min(c, n * width)
     # The weights as they were before they were tilted, by that of all ports taken.
     back = tilt ** np.arange(top, -1, -1.0)
@@ -161,9 +162,17 @@ def _tilted(law: HostLaw, tilt: float, thinning: Floats | None) -> tuple[Floats,
 def _tilt(c: int, n: int, law: HostLaw, thinning: Floats | None) -> float:
     """By how much the load is to be lowered so that hosts hold no more than the ports in the mean; 1 for nothing."""
 
+    if thinning is None:
+        held = law.mean
+    else:
+        own = law.weights()[0] @ thinning
+
+        def held(tilt: float) -> float:
+            weights = own * tilt ** np.arange(own.size)
+            return float(np.dot(weights, np.arange(own.size))) / float(np.sum(weights))
+
     def mean(tilt: float) -> float:
-        own = _tilted(law, tilt, thinning)[0]
-        return n * float(np.dot(own, np.arange(own.size)))
+        return n * held(tilt)
 
     if mean(1.0) <= c:
         return 1.0

@@ -15,7 +15,8 @@ from fenrask.teletraffic.arguments import Floats
 __all__ = ["HostLaw", "host_law", "peakedness", "truncated"]
 
 _DEVIATIONS, _AT_LEAST = 12.0, 30.0
-_LEAST, _NEVER, _HALVINGS = 0.02, 1e-12, 50
+_LEAST, _NEVER = 0.02, 1e-12
+_TURNS, _NEAR = 60, 1e-13
 _TINY = 1e-300
 
 
@@ -59,10 +60,23 @@ class HostLaw:
         able = np.concatenate([open_[: self.most], [0.0]])
         if not self.kept:
             return open_, able
-        logs = self._kept_by_number + np.arange(self._most_kept + 1) * np.log(tilt)
-        kept = np.exp(logs - np.max(logs))
-        kept /= np.sum(kept)
+        kept = self._kept(tilt)
         return np.convolve(open_, kept), np.convolve(able, kept)
+
+    def mean(self, tilt: float = 1.0) -> float:
+        """Ports held, of these weights."""
+        if self.together is not None:
+            own = self.weights(tilt)[0]
+            return float(np.dot(own, np.arange(own.size)))
+        each = [truncated(self.most, self.load * tilt), *([self._kept(tilt)] if self.kept else [])]
+        return sum(float(np.dot(weights, np.arange(weights.size))) for weights in each)
+
+    def _kept(self, tilt: float) -> Floats:
+        """The weights of the ports kept after, times tilt to the number."""
+        logs = self._kept_by_number + np.arange(self._most_kept + 1) * np.log(tilt)
+        weights = np.exp(logs - np.max(logs))
+        found: Floats = weights / np.sum(weights)
+        return found
 
     @cached_property
     def _kept_by_number(self) -> Floats:
@@ -70,13 +84,20 @@ class HostLaw:
         k, power = np.arange(self._most_kept + 1.0), 1 / self.dispersion
         factorials = np.concatenate([[0.0], np.cumsum(np.log(k[1:]))]) * power
         low, high = np.log(self.kept) - 40.0, power * np.log(self.kept + 2.0) + 2.0
-        for _ in range(_HALVINGS):
-            middle = (low + high) / 2
-            logs = k * middle - factorials
+        log_x = min(high, power * np.log(self.kept))
+        for _ in range(_TURNS):
+            logs = k * log_x - factorials
             weights = np.exp(logs - np.max(logs))
-            mean = float(np.dot(weights, k)) / float(np.sum(weights))
-            low, high = (middle, high) if mean < self.kept else (low, middle)
-        found: Floats = k * low - factorials
+            whole = float(np.sum(weights))
+            mean, square = float(np.dot(weights, k)) / whole, float(np.dot(weights, k * k)) / whole
+            if abs(mean - self.kept) <= _NEAR * self.kept:
+                break
+            low, high = (log_x, high) if mean < self.kept else (low, log_x)
+            # The mean grows by the variance (Newton); where that leaves the bracket, it is halved.
+            variance = square - mean * mean
+            ahead = log_x + (self.kept - mean) / variance if variance > 0 else low
+            log_x = ahead if low < ahead < high else (low + high) / 2
+        found: Floats = k * log_x - factorials
         return found
 
 
@@ -108,7 +129,7 @@ def host_law(most: int, load: float, after: float, held_back: float | None = Non
     kept = load * (1 - back) * after
     if not kept:
         return HostLaw(most, load, 0.0, 1.0)
-    thinned = back / full if full > _NEVER else 0.0
+    thinned = min(1.0, back / full) if full > _NEVER else 0.0
     if (law := _together(most, load, after, open_, thinned)) is not None:
         return HostLaw(most, load, kept, 1.0, law)
     varied = _varied(most, load, after, open_) if full > _NEVER else 1.0

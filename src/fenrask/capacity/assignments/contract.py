@@ -241,6 +241,13 @@ class PortAssignment(Protocol):
         """The most that a pool of so many addresses takes were it not split: Erlang, or hosts of a block each."""
         ...
 
+    def own_blocks(self, ports: Ports, target: float) -> Sequence[tuple[int, float]]:
+        """The blocks that one host may have, rising: its ports, and the Erlang that they take.
+
+        None where hosts share all ports.
+        """
+        ...
+
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
         """How a stream's pool is cut where its exit has this number of addresses."""
         ...

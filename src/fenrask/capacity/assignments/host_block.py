@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
-from fenrask.capacity.assignments.pools import blocking, busiest_use, least, turned_away
+from fenrask.capacity.assignments.pools import blocking, busiest_use, greatest_load, least, turned_away
 from fenrask.demand import Series
 from fenrask.estate import GrowingBlock as Growth
 from fenrask.estate import HostBlock as Fixed
@@ -85,6 +85,9 @@ class HostBlocks:
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return float(addresses * (ports.per_address // _first(ports)))
 
+    def own_blocks(self, ports: Ports, target: float) -> Sequence[tuple[int, float]]:
+        return [(block, greatest_load(block, target)) for block in _doublings(ports)]
+
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
         return Division(_largest(ports) if self._growing else _first(ports))
 
@@ -147,10 +150,9 @@ class HostBlocks:
         return groups
 
     def _wanted(self, streams: list[Stream], ports: Ports, target: float) -> int:
-        block, most = _first(ports), _largest(ports)
-        while block < most and any(_blocking(stream, block, ports) > target for stream in streams):
-            block *= 2
-        return block
+        sizes = _doublings(ports)
+        enough = (block for block in sizes if all(_blocking(stream, block, ports) <= target for stream in streams))
+        return next(enough, sizes[-1])
 
 
 _SPREAD = 4.0
@@ -168,6 +170,14 @@ def _usual(stream: Stream, ports: Ports) -> int:
 def _first(ports: Ports) -> int:
     assert isinstance(ports, Fixed | Growth)
     return ports.block
+
+
+def _doublings(ports: Ports) -> list[int]:
+    """The blocks that a host may have, by size."""
+    sizes = [_first(ports)]
+    while sizes[-1] < _largest(ports):
+        sizes.append(2 * sizes[-1])
+    return sizes
 
 
 def _largest(ports: Ports) -> int:

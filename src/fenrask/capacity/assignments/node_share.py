@@ -1,5 +1,7 @@
 """Ports of nodes behind a hash: each node has its own ports on every address, for its random share."""
 
+from collections.abc import Sequence
+
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.shared import TYING, tied_text
@@ -36,6 +38,9 @@ class NodeShare:
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         nodes = _nodes(ports)
         return nodes * greatest_load(addresses * _each(ports), target)
+
+    def own_blocks(self, ports: Ports, target: float) -> Sequence[tuple[int, float]]:
+        return ()
 
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
         nodes, each = _nodes(ports), _each(ports)

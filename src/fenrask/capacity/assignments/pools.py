@@ -156,6 +156,15 @@ def _behind_hosts(
     a time of their own. Summed host by host where that can be; but where ports are kept after connections, much refused
     makes hosts open as if there were no limit: the lesser of both is near.
     """
+    distinct, where = np.unique(concurrent, return_inverse=True)
+    at_host, refused = _behind_hosts_at(distinct, stream, division, search_tries)
+    return at_host[where], refused[where]
+
+
+def _behind_hosts_at(
+    concurrent: Series, stream: Stream, division: Division, search_tries: int | None
+) -> tuple[Series, Series]:
+    """The same of means that differ."""
     if (exact := _thinned(concurrent, stream, division, search_tries)) is not None:
         return exact
     summed = _truncated(concurrent, stream, division, search_tries)
@@ -190,6 +199,8 @@ def _behind_hosts(
 
 _MOST_OF_A_HOST, _MOST_OF_A_CELL = 400, 2**15
 """Up to this number of ports of a host, kept ones among them, its whole law is summed; else its mean and variance."""
+_RARE = 1e-13
+"""Cells that a host is in with less than this chance are as if nothing were refused there."""
 _MOST_SUMMED, _ROUNDS = 2**22, 3
 """Numbers that are transformed for a stream's whole day, at most; and how often about, where two limits meet."""
 
@@ -219,9 +230,8 @@ def _truncated(
     at_host, shares = np.asarray(erlang_b(most, loads)), np.zeros(loads.shape)
     # Independent connections would be held less evenly: where they find ports, so do these.
     plain, each = replace(stream, sources=None), loads * (1 + after) / division.even_cells
-    live = np.zeros(loads.shape, dtype=bool)
-    for free, there, _ in cells:
-        live |= _may_refuse(np.full(loads.shape, float(free)), each * there, plain, None)
+    refusing = [_may_refuse(np.full(loads.shape, float(free)), each * there, plain, None) for free, there, _ in cells]
+    live = np.any(refusing, axis=0)
     if live.any():
         size = host_law(most, float(loads[-1]), after).size
         looks = np.count_nonzero(live) * (_ROUNDS if after or division.even_cells > 1 else 1)
@@ -231,10 +241,13 @@ def _truncated(
         if sum(there * size for _, there, _ in cells) * looks > _MOST_SUMMED:
             return None
         opened, refused, back = np.zeros(loads[live].shape), np.zeros(loads[live].shape), np.zeros(loads[live].shape)
-        for free, there, chance in cells:
-            one = capped_hosts(free, there, most, loads[live], after, division.even_cells)
-            back, opened = back + chance * one.held_back, opened + chance * (1 - one.held_back)
-            refused = refused + chance * (1 - one.held_back) * one.refused
+        for (free, there, chance), here in zip(cells, refusing, strict=True):
+            own, none = at_host[live], np.zeros(loads[live].shape)
+            if np.any(here) and chance > _RARE:
+                one = capped_hosts(free, there, most, loads[here], after, division.even_cells)
+                own[here[live]], none[here[live]] = one.held_back, one.refused
+            back, opened = back + chance * own, opened + chance * (1 - own)
+            refused = refused + chance * (1 - own) * none
         at_host[live], shares[live] = back, refused / opened
     shares = _with_always_open(shares, loads, division.capacity, always_open)
     return at_host[where], shares[where]

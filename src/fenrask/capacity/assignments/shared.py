@@ -5,6 +5,8 @@ so that each tuple has all ports of all addresses to itself. `shared-once`: a po
 the destination, so that all of a transport protocol compete for the same ports.
 """
 
+from collections.abc import Sequence
+
 from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.simulating import pooled
@@ -37,6 +39,9 @@ class Shared:
 
     def room(self, addresses: int, ports: Ports, target: float) -> float:
         return greatest_load(addresses * ports.per_address, target)
+
+    def own_blocks(self, ports: Ports, target: float) -> Sequence[tuple[int, float]]:
+        return ()
 
     def division(self, stream: Stream, addresses: int, ports: Ports) -> Division:
         if addresses > 1 and (stream.tied or ports.address_choice in TYING):

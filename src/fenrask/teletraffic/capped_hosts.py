@@ -162,17 +162,13 @@ def _tilted(law: HostLaw, tilt: float, thinning: Floats | None) -> tuple[Floats,
 def _tilt(c: int, n: int, law: HostLaw, thinning: Floats | None) -> float:
     """By how much the load is to be lowered so that hosts hold no more than the ports in the mean; 1 for nothing."""
 
-    if thinning is None:
-        held = law.mean
-    else:
-        own = law.weights()[0] @ thinning
-
-        def held(tilt: float) -> float:
-            weights = own * tilt ** np.arange(own.size)
-            return float(np.dot(weights, np.arange(own.size))) / float(np.sum(weights))
+    here = None if thinning is None else law.weights()[0] @ thinning
 
     def mean(tilt: float) -> float:
-        return n * held(tilt)
+        if here is None:
+            return n * law.mean(tilt)
+        weights = here * tilt ** np.arange(here.size)
+        return n * float(np.dot(weights, np.arange(here.size))) / float(np.sum(weights))
 
     if mean(1.0) <= c:
         return 1.0

@@ -1,7 +1,8 @@
-"""Run every measurement, or those named on the command line."""
+"""Run every measurement, or those named on the command line, in a process that is set up as the program's is."""
 
 import sys
 
+import fenrask.__main__  # noqa: F401
 from bench import choice, commands, erlang, hard, reading, scale, simulation, start_up
 
 MEASUREMENTS = {

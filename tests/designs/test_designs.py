@@ -6,6 +6,7 @@ from typing import Any
 from fenrask.checks import check
 from fenrask.designs import STANDARD, break_even, compare
 from fenrask.designs.contract import Design
+from fenrask.designs.placing import centres
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
@@ -114,6 +115,22 @@ class Standard(InFolder):
         bare = evaluate(described.patched(named("public address on each host").patch(described), "x"))
         self.assertEqual((bare.hosts_with_public, bare.addresses), (10, 10))
         self.assertEqual({path.trace.source.kind for path in bare.paths.paths}, {"host-public"})
+
+    def test_of_many_networks_each_region_has_its_centres(self) -> None:
+        # Hosts and KiB per second of each network by hand: most hosts in net, most bytes in n2; n3 alone in the south.
+        sent = {"n1": (4, 1), "n2": (2, 900), "n3": (1, 1)}
+        patch: dict[str, Any] = {"networks": {}, "subnets": {}, "workloads": {}, "flows": {}}
+        for number, (name, (hosts, kib)) in enumerate(sent.items(), 1):
+            region = "south" if name == "n3" else "north"
+            patch["networks"][name] = {"prefixes": [f"10.{number}.0.0/16"], "region": region}
+            patch["subnets"][f"in-{name}"] = {"network": name, "zone": "z", "prefix": f"10.{number}.1.0/24"}
+            patch["workloads"][name] = {"subnets": [f"in-{name}"], "hosts": hosts}
+            load = {"per_host_per_s": 1, "out_kib_per_connection": kib}
+            patch["flows"][f"of-{name}"] = {"from": name, "to": "partner", **load}
+        patch["networks"]["net"] = {"region": "north"}
+        self.assertEqual(centres(self.estate(patch)), ["net", "n3", "n2"])
+        few = merged(patch, {"workloads": {"n3": None}, "flows": {"of-n3": None}})
+        self.assertEqual(centres(self.estate(few)), ["net", "n1", "n2"])
 
     def test_a_hub_joins_networks_and_answers_find_back(self) -> None:
         two = {

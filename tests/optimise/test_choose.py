@@ -4,6 +4,7 @@ import random
 from itertools import product
 from typing import Any
 from unittest import TestCase
+from unittest.mock import patch
 
 from fenrask.checks import check
 from fenrask.designs import compare
@@ -17,6 +18,7 @@ from fenrask.optimise.options import units_of
 from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Grounds
+from fenrask.programming import Program
 from fenrask.what_if import zone_losses
 from tests.support import InFolder
 
@@ -237,6 +239,22 @@ class AgainstEveryMix(InFolder):
         rows = by_headroom(described)
         self.assertEqual(rows[0][1].month, plain.mix.month)
         self.assertEqual([mix.month for _, mix in rows], sorted(mix.month for _, mix in rows))
+
+    def test_where_time_is_over_before_a_mix_is_found_one_is_looked_for_all_the_same(self) -> None:
+        described, decide = self.estate(TWO_ZONES, {"offers": WALL}), Program.decide
+        optimum = choose(described, QUICK).month
+
+        def late(self: Program, seconds: float | None = None, *others: Any, **more: Any) -> Any:
+            return (None, False) if seconds is not None else decide(self, seconds, *others, **more)
+
+        asked = Wanted(explain=False, seconds=0.0)
+        with patch.object(Program, "decide", late):
+            self.assertTrue(asked.begun().is_over)
+            choice = choose(described, asked)
+            self.assertTrue(choice.evaluation.meets_all)
+            self.assertGreaterEqual(choice.month, optimum - 0.005)
+            self.assertLessEqual(choice.bound, optimum + 0.005)
+            self.assertTrue(frontier(described, asked))
 
     def test_what_contradicts_what(self) -> None:
         cases: tuple[tuple[dict[str, Any], Wanted, str], ...] = (

@@ -62,8 +62,8 @@ def command(
         float | None,
         typer.Option(
             min=0.1,
-            help="Solver time limit (default: a number of nodes of the search, the same on every machine); if it is "
-            "reached, the optimality gap is reported.",
+            help="Solver time limit in all (default: a number of nodes of the search, the same on every machine); "
+            "if it is reached, the optimality gap is reported.",
         ),
     ] = None,
     zone_headroom: Annotated[

@@ -116,8 +116,8 @@ class Comparison:
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
     """Make and evaluate each design; one that gives hosts public addresses passes only where that is allowed.
 
-    Each is tried with every offer of the kinds that it takes, and one with a common exit in each of up to three
-    networks. The cheapest that meets every need is the candidate; where none does, the first that was made.
+    Each is tried with every offer of the kinds that it takes, and one with a common exit in each network that may be
+    best for it. The cheapest that meets every need is the candidate; where none does, the first that was made.
     """
     with drafts_kept(described):
         return _compared(described, designs, public_hosts)

@@ -3,6 +3,8 @@
 from collections import Counter
 from typing import Any
 
+import numpy as np
+
 from fenrask.designs.draft import sending_subnets
 from fenrask.estate import BY_NAME, Described, Passing
 
@@ -52,13 +54,27 @@ FEW_CENTRES = 3
 
 
 def centres(described: Described) -> list[str]:
-    """The networks that could have an exit for all that send: that with the most hosts first, and alone of many."""
-    estate, hosts = described.estate, Counter[str]()
+    """The networks that could have an exit for all that send, that with the most hosts first.
+
+    Of many: by region, since prices are, that with the most hosts and that with the most bytes.
+    """
+    estate, hosts, volume = described.estate, Counter[str](), Counter[str]()
+    each = np.bincount(described.traffic.workload, described.traffic.bytes_per_s, len(estate.workloads))
+    sent = dict(zip(estate.workloads, each.tolist(), strict=True))
     for workload in estate.senders:
         for name, share in estate.host_shares(workload).items():
-            hosts[estate.subnets[name].network] += int(estate.workloads[workload].hosts * share)
+            network = estate.subnets[name].network
+            hosts[network] += int(estate.workloads[workload].hosts * share)
+            # Whole numbers, so that what is as much is not told apart by how it was added up.
+            volume[network] += round(sent[workload] * float(share))
     ordered = [name for name, _ in hosts.most_common()]
-    return ordered if len(ordered) <= FEW_CENTRES else ordered[:1]
+    if len(ordered) <= FEW_CENTRES:
+        return ordered
+    first: dict[tuple[str, bool], str] = {}
+    for by_bytes, some in enumerate((ordered, sorted(ordered, key=lambda name: -volume[name]))):
+        for name in some:
+            first.setdefault((estate.networks[name].region, bool(by_bytes)), name)
+    return list(dict.fromkeys(first.values()))
 
 
 def sending_groups(described: Described, per_zone: bool) -> dict[tuple[str, str | None], list[str]]:

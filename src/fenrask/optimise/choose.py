@@ -130,6 +130,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         if not any(unit.options for unit in hopeless) and not asked.keep:
             raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
+    asked = asked.begun()
     model, plan, reasons, known = _feasible(current, grounds, units, asked)
     bound = plan.solved.bound + model.change_without
     if not plan.evaluation.meets_all:
@@ -191,7 +192,7 @@ def _feasible(
 
     With it comes why options were forbidden; and all rows that were added.
     """
-    cuts, reasons, begins, rounds = list[Cut](), list[str](), monotonic(), 0
+    cuts, reasons, rounds = list[Cut](), list[str](), 0
     inward = current.described.estate.inward_flows
     model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
     solved = _solution(model, grounds, units, asked, twice=False)
@@ -211,13 +212,13 @@ def _feasible(
         for cut, why in unfit(model, solved, plan.evaluation, aside):
             found.append(cut)
             reasons.append(why)
-        over = len(cuts) >= _MOST_CUTS or (asked.seconds is not None and monotonic() > begins + asked.seconds)
+        over = len(cuts) >= _MOST_CUTS or asked.is_over
         if sure and (not found or over):
             return model, plan, reasons, cuts
         # An optimum has two witnesses; what the engine objects to anyway needs one.
         sure = not found or over
         if not found and solved.gap <= _PROVEN:
-            known, solved = solved, model.program.witnessed(solved, asked.seconds, cuts)
+            known, solved = solved, model.program.witnessed(solved, asked.seconds_left, cuts)
             if solved is known:
                 return model, plan, reasons, cuts
             continue
@@ -328,12 +329,28 @@ def _or_as_it_is(choice: Choice) -> Choice:
     return replace(choice, patch={}, evaluation=current, design="", steady=None)
 
 
+_FIRST_NODES = 20
+"""Nodes of the search for any mix at all, where the time limit is over before one is found."""
+
+
+def _decided(
+    model: Model, asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = False
+) -> tuple[Solution | None, bool]:
+    """The best solution within the time limit, or one; and whether it is certain that there is none."""
+    found = model.program.decide(asked.seconds_left, cuts, twice)
+    if found[0] is None and not found[1] and asked.is_over:
+        return model.program.decide(None, cuts, nodes=_FIRST_NODES)
+    return found
+
+
 def _solution(
     model: Model, grounds: Grounds, units: list[Unit], asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True
 ) -> Solution:
-    solved = model.program.solve(asked.seconds, cuts, twice=twice)
+    solved, is_certain = _decided(model, asked, cuts, twice)
     if solved is None and not twice:
-        solved = model.program.solve(asked.seconds, cuts, twice=True)
+        solved, is_certain = _decided(model, asked, cuts, True)
+    if solved is None and asked.is_over and not is_certain:
+        raise NoAnswer(f"no mix was found in {asked.seconds:g} s", "Give the solver more time: --seconds.")
     if solved is None and cuts:
         raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
@@ -354,10 +371,11 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
     """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
     asked = wanted or Wanted()
     units, grounds = _asked_of(evaluate(described), asked)
+    asked = asked.begun()
     found = []
     for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
         model = assembled(grounds, units, replace(asked, zone_headroom=headroom), 0.0)
-        solved = model.program.solve(asked.seconds)
+        solved, _ = _decided(model, asked)
         if solved is not None:
             found.append((headroom, mix_of(model, solved)))
     return found
@@ -377,11 +395,12 @@ def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
     asked = wanted or Wanted()
     units, grounds = _asked_of(evaluate(described), asked)
+    asked = asked.begun()
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_options for unit in units):
         model = assembled(grounds, units, replace(asked, max_addresses=most), 0.0)
-        solved = model.program.solve(asked.seconds)
+        solved, _ = _decided(model, asked)
         if solved is None:
             break
         found.append(mix_of(model, solved))

@@ -1,9 +1,10 @@
 """What there is to choose from: units of traffic, sites that could carry them, and the options of each unit."""
 
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from enum import Enum
 from fractions import Fraction
 from functools import cached_property
+from time import monotonic
 
 from fenrask.estate import Described, Needs
 from fenrask.routing import FlowPath
@@ -241,8 +242,28 @@ class Wanted:
     fewest_changes: bool = False
     """Whether that mix is the answer."""
     seconds: float | None = None
-    """The solver's time limit; None: it stops after a number of nodes, which is the same on every machine."""
+    """The solver's time limit in all; None: it stops after a number of nodes, which is the same on every machine."""
     explain: bool = True
     """Whether to look for the next best mixes, and for each flow's next best option."""
     every_option: bool = False
     """With `explain`: whether to work out what each other option would cost, too: a programme for each."""
+    ends: float | None = field(default=None, compare=False)
+    """When the time limit is over, by `time.monotonic`, once the solver has begun."""
+
+    def begun(self) -> "Wanted":
+        """The same, of which the time limit runs from now on."""
+        return self if self.seconds is None else replace(self, ends=monotonic() + self.seconds)
+
+    @property
+    def seconds_left(self) -> float | None:
+        """What is left of the time limit for the next programme; never so little that nothing could be found."""
+        return self.seconds if self.ends is None else max(_LEAST_S, self.ends - monotonic())
+
+    @property
+    def is_over(self) -> bool:
+        """Whether the time limit is reached."""
+        return self.ends is not None and monotonic() >= self.ends
+
+
+_LEAST_S = 0.1
+"""Seconds that each programme has at the least, whatever the time limit."""

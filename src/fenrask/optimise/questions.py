@@ -116,7 +116,7 @@ def accepted(
     """
     program, evaluation = program or model.program, like.evaluation
     for _ in range(_TRIES):
-        found = program.solve(asked.seconds, [*known, *others], nodes=_NODES)
+        found = program.solve(asked.seconds_left, [*known, *others], nodes=_NODES)
         if found is None:
             return None
         same = (taken_in(model, found), bought_in(model, found))
@@ -150,7 +150,8 @@ def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]
         for place, option in enumerate(sorted(carried, key=carried.__getitem__)):
             if place < _EXACT:
                 forced = ({model.taken[number, option]: 1.0}, 1.0, 1.0)
-                yield _dearer(unit, option, model.program.decide(asked.seconds, [*known, forced], nodes=_NODES), solved)
+                decided = model.program.decide(asked.seconds_left, [*known, forced], nodes=_NODES)
+                yield _dearer(unit, option, decided, solved)
             else:
                 more = max(0.0, carried[option] - solved.objective)
                 yield Lost(unit, option, (), None, f"costs at least {more:,.2f} more")
@@ -170,7 +171,7 @@ def nearest(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut])
             yield Lost(unit, others[0], (), None, _NOT_LOOKED_AT)
         elif others:
             forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
-            decided = model.program.decide(asked.seconds, [*known, forbidden], nodes=_NODES)
+            decided = model.program.decide(asked.seconds_left, [*known, forbidden], nodes=_NODES)
             option = others[0] if decided[0] is None else taken_in(model, decided[0])[number]
             yield _dearer(unit, option, decided, solved)
 

@@ -141,6 +141,10 @@ def _asked_of_others(choice: Choice) -> Iterator[str]:
 
 def _proof(choice: Choice) -> str:
     among = f"among {choice.options:,} options of {counted(len(choice.mix.options), 'group')} of flows"
+    longer = "" if choice.longer_s is None else f"; `--seconds {choice.longer_s:g}` looks at more"
+    if choice.design and longer:
+        found = f'the standard design "{choice.design}", cheaper than every mix found'
+        return f"{found} {among}: optimality gap at most {choice.gap:.2%}{longer}"
     if choice.design:
         return f'the standard design "{choice.design}", cheaper than every mix {among}: not proven optimal'
     if choice.is_proven:
@@ -149,7 +153,6 @@ def _proof(choice: Choice) -> str:
         return f"with the fewest changes, at most {choice.gap:.2%} above the optimum {among}"
     if choice.month < choice.bound * (1 - 1e-6):
         return f"below every mix as computed {among}: not proven optimal"
-    longer = "" if choice.longer_s is None else f"; `--seconds {choice.longer_s:g}` looks at more"
     return f"optimality gap at most {choice.gap:.2%} {among}{longer}"
 
 

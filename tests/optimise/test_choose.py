@@ -167,8 +167,8 @@ class AgainstEveryMix(InFolder):
         self.assertGreaterEqual(fewer, plain - 1e-9)
 
     def test_never_dearer_than_a_standard_design_that_meets_everything(self) -> None:
-        for patch in ({}, TWO_ZONES):
-            described = self.estate(patch, {"offers": WALL})
+        for shape in ({}, TWO_ZONES):
+            described = self.estate(shape, {"offers": WALL})
             best = compare(described).cheapest
             assert best is not None
             self.assertLessEqual(choose(described, QUICK).mix.month, float(best.evaluation.bill.total) + 1e-6)

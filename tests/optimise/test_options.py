@@ -320,6 +320,32 @@ class Corners(Checked):
                 self.assertEqual(internet_exits, {("six",) if exits else ("six-net",)})
                 self.assertEqual(choice.mix.addresses, 0)
 
+    def test_where_some_subnets_let_ipv6_out_an_exit_for_the_rest_leaves_it_so(self) -> None:
+        # Of two entries the gate has one, and the hosts of one subnet the other; those of all three would be three.
+        subnets = {
+            f"app-{n}": {
+                "network": "net",
+                "zone": "a",
+                "routes": routes,
+                "prefix": f"10.0.{n}.0/24",
+                "prefix_v6": f"2001:db8:{n}::/64",
+            }
+            for n, routes in ((2, "private"), (4, "private"), (6, "open"))
+        }
+        patch = {
+            "subnets": {"app": None, **subnets},
+            "route_tables": {"open": {"0.0.0.0/0": "gate", "::/0": "six"}},
+            "exits": {"six": {"kind": "ipv6-outbound", "network": "net"}},
+            "destinations": {"partner": {"prefixes": BOTH, "needs": {"max_source_addresses": 2}}},
+            "workloads": {"work": {"subnets": [*subnets], "hosts": 30}},
+            "flows": {"talk": {"out_kib_per_connection": 500}},
+        }
+        choice = self.check(self.estate(patch, {"offers": {"host": None, "wall": None}}))
+        self.assertTrue(choice.is_proven)
+        paths = {path.subnet: path.trace.exits for path in choice.evaluation.paths.by_flow["talk"]}
+        self.assertEqual(paths["app-6"], ("six",))
+        self.assertTrue(all(paths[one][0].startswith("gate") for one in ("app-2", "app-4")), paths)
+
 
 class AsTheEngineCounts(Checked):
     """What the engine accepts, the programme has as a mix: it counts hosts and open connections as the engine does."""

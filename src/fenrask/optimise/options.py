@@ -6,6 +6,7 @@ from fractions import Fraction
 from functools import reduce
 from itertools import combinations
 
+from fenrask.designs.draft import DEFAULT_V6
 from fenrask.designs.endpoints import endpoints_of
 from fenrask.estate import KINDS, Described, Estate, Needs, Onward, PrivateEndpoint, Translating
 from fenrask.estate.suggestions import some
@@ -108,7 +109,9 @@ def _options(current: Evaluation, group: Group, places: Places, asked: Wanted) -
         if issubclass(kind, PrivateEndpoint):
             yield from _endpoint(places, group, name, kind)
         elif issubclass(kind, Translating) and not kind.by_name_only and offer.ports is not None:
-            yield from _translators(described, group, name, places)
+            for option in _translators(described, group, name, places):
+                yield option
+                yield from _beside_ipv6(described, group, option)
             yield from _behind(described, group, name, places)
             for centre in places.centres:
                 yield from _shared(described, group, name, places, centre)
@@ -318,6 +321,22 @@ def _own_addresses(described: Described, group: Group, asked: Wanted) -> Iterato
     allowed = asked.public_hosts or all(one.may_be_public or one.public_address for one in stated)
     fails = () if allowed else (PRIVATE,)
     yield Option("a public address on each host", (site,) * len(group.subnets), fails, own_addresses=True)
+
+
+def _beside_ipv6(described: Described, group: Group, option: Option) -> Iterator[Option]:
+    """The same for those subnets alone that let IPv6 out today; where all do, or none, other options say so."""
+    if 6 not in group.families:
+        return
+    estate = described.estate
+    out = {name for name, one in estate.exits.items() if one.untranslated_ipv6 and one.of_network == group.network}
+    tables = [estate.route_tables.get(estate.table_of(one) or "", {}) for one in group.subnets]
+    exits = [route if isinstance(route := table.get(DEFAULT_V6), str) else "" for table in tables]
+    if any(one in out for one in exits) and not all(one in out for one in exits):
+        sites = (
+            Site(Role.IPV6_OUT, "", group.network, None, existing=exit_) if exit_ in out else site
+            for exit_, site in zip(exits, option.sites, strict=True)
+        )
+        yield replace(option, name=f"{option.name}, and IPv6 straight out where it goes so", sites=tuple(sites))
 
 
 def _ipv6(described: Described, group: Group) -> Iterator[Option]:

@@ -334,8 +334,8 @@ class Corners(Checked):
         }
         patch = {
             "subnets": {"app": None, **subnets},
-            "route_tables": {"open": {"0.0.0.0/0": "gate", "::/0": "six"}},
-            "exits": {"six": {"kind": "ipv6-outbound", "network": "net"}},
+            "route_tables": {"private": {"0.0.0.0/0": None}, "open": {"::/0": "six"}},
+            "exits": {"gate": None, "six": {"kind": "ipv6-outbound", "network": "net"}},
             "destinations": {"partner": {"prefixes": BOTH, "needs": {"max_source_addresses": 2}}},
             "workloads": {"work": {"subnets": [*subnets], "hosts": 30}},
             "flows": {"talk": {"out_kib_per_connection": 500}},

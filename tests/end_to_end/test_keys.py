@@ -72,6 +72,11 @@ TABLES: dict[tuple[str, ...], dict[str, str]] = {
         "destinations": "destination rounded_amount amount",
         "workloads": "workload rounded_amount amount",
     },
+    ("handover",): {
+        "steps": "step earliest_day what breaks look",
+        "files": "file about",
+        "translators": "exit addresses first_port last_port table_connections timers_s file",
+    },
     ("compare",): {
         "designs": "design needs_met month_amount difference_to_current_amount fixed_amount "
         "by_volume_amount addresses longest_allow_list_entries "

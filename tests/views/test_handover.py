@@ -261,7 +261,7 @@ class Handovers(InFolder):
 
 
 def _folders(folder: Path) -> set[Path]:
-    return {folder, folder / "out", folder / "out" / "allow-lists"}
+    return {folder, *(folder / "out" / one for one in ("", "allow-lists", "steps"))}
 
 
 def _working(evaluation: Evaluation) -> set[tuple[str, str]]:

@@ -9,7 +9,7 @@ from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
 
-__all__ = ["RULES", "Context", "Doubt", "Rule", "check", "without_remedies"]
+__all__ = ["RULES", "Context", "Doubt", "Rule", "check", "errors_of", "without_remedies"]
 
 _E, _W, _N = Severity.ERROR, Severity.WARNING, Severity.NOTE
 
@@ -162,6 +162,12 @@ def check(evaluation: Evaluation, only: Collection[str] = (), skip: Collection[s
 def without_remedies(evaluation: Evaluation) -> list[Finding]:
     """The findings of all rules, with what is to be done in words alone: no patch is looked for, or tried."""
     return [replace(one, fix=None) for one in _found(Context(evaluation, seeks=False), RULES)]
+
+
+def errors_of(evaluation: Evaluation) -> list[Finding]:
+    """The errors among them."""
+    rules = [rule for rule in RULES if rule.severity is Severity.ERROR]
+    return [replace(one, fix=None) for one in _found(Context(evaluation, seeks=False), rules, with_exceptions=False)]
 
 
 def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True) -> list[Finding]:

@@ -50,7 +50,7 @@ def command(
     told = Told(_day(valid_from), lead, outward, _known(since) if since else {})
     plan = Handover(evaluation, before, told)
     files = plan.files
-    call.show(handover_page(evaluation.described.estate.estate, files, plan.steps, plan.hosts))
+    call.show(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts))
     if save and files:
         index = _index(call.estate, files)
         call.write_all(save, {one.name: one.content for one in (*files, index)})

@@ -153,7 +153,7 @@ def _replayed(evaluation: Evaluation, asked: Asked, case: str = "") -> Page:
 
 def _handed_over(run: Run) -> Page:
     plan = Handover(run.evaluation, comparison=run.comparison)
-    return handover_page(run.evaluation.described.estate.estate, plan.files, plan.steps, plan.hosts)
+    return handover_page(run.evaluation.described.estate.estate, plan.files, plan.tasks, plan.hosts)
 
 
 def _struck(run: Run) -> Page:

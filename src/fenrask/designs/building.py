@@ -1,24 +1,27 @@
 """In which order a plan is built from what there is: each step a patch, tried on the estate before it is told.
 
-What is new comes first and carries nothing; then routes move, table by table; what is no longer used goes last. A step
-after which a flow fails that worked before, and works in the end, is done together with those that follow.
+Of the parts that may be done next, that is done first after which nothing fails that did not at the start: no flow
+that works then and in the end, and nothing that `check` calls an error. Where each harms something, that which harms
+least is done, and its step says what fails, and until when.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import NamedTuple
 
+from fenrask.checks import errors_of
 from fenrask.designs.changes import FlowChange, moves
 from fenrask.designs.contract import Patch
+from fenrask.designs.parts import DESCRIBE, FORGET, Part, difference, parts_of, patch_of
 from fenrask.errors import UnusableInput
+from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.prefixes import Address
 from fenrask.routing import FlowPath
 
-__all__ = ["BuildStep", "Look", "build_steps", "nothing_built"]
-
-_TOLD_FIRST = ("destinations", "profiles")
-_TOLD = ("estate", "workloads", "flows", "targets", "wage_per_hour", "stress", "accepted")
-"""What describes the work and is not built: taken over on the way, in no step of its own."""
+__all__ = ["BuildStep", "Harm", "Look", "build_steps", "nothing_built"]
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,18 @@ class Look:
     """Whether the other end opens the connections: the subnet is then theirs, or who they are."""
 
 
+class Harm(NamedTuple):
+    """What fails on the way: a flow from a subnet (the rule is then empty), or what a rule of `check` finds at a place.
+
+    until: the number of the step after which it is well again.
+    """
+
+    rule: str
+    at: str
+    subnet: str = ""
+    until: int = 0
+
+
 @dataclass(frozen=True)
 class BuildStep:
     """One step: what is done, the patch of the estate that says the same, and what to look at before the next."""
@@ -46,23 +61,15 @@ class BuildStep:
     names: tuple[str, ...]
     """The exits, tables or other entries that it is about."""
     patch: Patch
+    undo: Patch
+    """The patch that leads back to the estate before it."""
     after: Evaluation
     looks: tuple[Look, ...]
     """Paths that are other than before, and, for what is new and carries nothing yet, none."""
     moved: tuple[FlowChange, ...]
     """Flows whose paths change, with the connections that break at the peak and for how long."""
-
-
-_DESCRIBE, _FORGET = "describe", "forget"
-"""What is not built and only said: taken over with the first step, and with the last."""
-
-
-@dataclass(frozen=True)
-class _Part:
-    what: str
-    kind: str
-    names: tuple[str, ...]
-    patch: Patch
+    harm: tuple[Harm, ...] = ()
+    """What begins to fail with it, where no order of single steps avoids that."""
 
 
 def nothing_built(now: Evaluation) -> Evaluation:
@@ -77,70 +84,131 @@ def nothing_built(now: Evaluation) -> Evaluation:
 
 def build_steps(base: Evaluation, now: Evaluation) -> list[BuildStep]:
     """The steps from one estate to the other; none where they say the same of what is built."""
-    steps: list[BuildStep] = []
-    before = base
-    parts = list(_parts(base.described.data, now.described.data))
-    waiting = [part for part in parts if part.kind not in (_DESCRIBE, _FORGET)]
-    describing = [part for part in parts if part.kind == _DESCRIBE]
-    forgetting = [part for part in parts if part.kind == _FORGET]
+    steps, before, change = list[BuildStep](), base, _Change(base, now)
+    harm = [frozenset[Harm]()]
+    parts = list(parts_of(base.described.data, now.described.data))
+    waiting = [part for part in parts if part.is_work]
+    describing = [part for part in parts if part.kind == DESCRIBE]
+    forgetting = [part for part in parts if part.kind == FORGET]
     while waiting:
-        together, after = _next(before, waiting, describing, now)
+        together, after, failing = change.next(before, harm[-1], waiting, describing)
         waiting = [part for part in waiting if part not in together]
         describing = [part for part in describing if part not in together]
         if not waiting:
             together += [*describing, *forgetting]
             after = _tried(before, together) or after
+            failing = change.harm(after)
         steps.append(_step(together, before, after))
+        harm.append(failing)
         before = after
-    return steps
+    return [*_with_harm(steps, harm)]
 
 
-def _next(
-    before: Evaluation, waiting: Sequence[_Part], describing: Sequence[_Part], now: Evaluation
-) -> tuple[list[_Part], Evaluation]:
-    """The first part after which all works that is to work; else as few of the first as do it together; else all."""
-    tries = [[*describing, part] for part in waiting]
-    tries += [[part] for part in waiting] if describing else []
-    tries += [[*describing, *waiting[:number]] for number in range(2, len(waiting))]
-    for together in tries:
-        after = _tried(before, together)
-        if after is not None and not _fails_on_the_way(before, after, now):
-            return together, after
-    together = [*describing, *waiting]
-    return together, evaluate(before.described.patched(_patch(together), "build step"), like=before)
+class _Change:
+    """From one estate to another: which part is best done next."""
+
+    def __init__(self, base: Evaluation, end: Evaluation) -> None:
+        self._base, self._end = base, end
+
+    def next(
+        self, before: Evaluation, known: frozenset[Harm], waiting: Sequence[Part], describing: Sequence[Part]
+    ) -> tuple[list[Part], Evaluation, frozenset[Harm]]:
+        """The first part that harms nothing, or less than the others; what does not hold together alone is joined.
+
+        known: what fails before it. With it come the estate after it, and what fails there.
+        """
+        tries = [[*describing, part] for part in waiting]
+        tries += [[part] for part in waiting] if describing else []
+        least: tuple[list[Part], Evaluation, frozenset[Harm]] | None = None
+        for together in tries:
+            after = _tried(before, together) if self._may_be_done(together[-1], before) else None
+            if after is None:
+                continue
+            harm = self.harm(after)
+            if harm <= known:
+                return together, after, harm
+            if least is None or len(harm - known) < len(least[2] - known):
+                least = together, after, harm
+        if least is not None:
+            return least
+        for number in range(2, len(waiting)):
+            joined = [*describing, *waiting[:number]]
+            if (after := _tried(before, joined)) is not None:
+                return joined, after, self.harm(after)
+        joined = [*describing, *waiting]
+        after = evaluate(before.described.patched(patch_of(joined), "build step"), like=before)
+        return joined, after, self.harm(after)
+
+    def harm(self, after: Evaluation) -> frozenset[Harm]:
+        """What fails in an estate on the way that does not at the start, and in the end: flows, and errors of `check`.
+
+        Where flows are lost, nothing else is looked for.
+        """
+        was, is_, then = (one.paths.works_from for one in (self._base, after, self._end))
+        none: frozenset[str] = frozenset()
+        lost = frozenset(
+            Harm("", flow, subnet)
+            for flow, subnets in was.items()
+            for subnet in subnets & then.get(flow, none) - is_.get(flow, none)
+        )
+        return lost or _errors(after) - self._errors_at_ends
+
+    @cached_property
+    def _errors_at_ends(self) -> frozenset[Harm]:
+        return _errors(self._base) | _errors(self._end)
+
+    def _may_be_done(self, part: Part, before: Evaluation) -> bool:
+        """Whether all that an exit stands on is there before it is, and goes only after it."""
+        estate, exits = before.described.estate, part.patch.get("exits") or {}
+        for name, stated in exits.items():
+            going = [
+                other for other in estate.exits if other not in exits and other not in self._end.described.estate.exits
+            ]
+            if stated is None and any(name in estate.stands_on(other) for other in going):
+                return False
+            if name not in estate.exits and not {*self._end.described.estate.stands_on(name)} <= {*estate.exits}:
+                return False
+        return True
 
 
-def _tried(before: Evaluation, parts: Sequence[_Part]) -> Evaluation | None:
-    """The estate with these parts done; None where it does not hold together yet."""
+def _errors(evaluation: Evaluation) -> frozenset[Harm]:
+    return frozenset(Harm(one.rule, one.place.path) for one in errors_of(evaluation) if not one.accepted)
+
+
+def _with_harm(steps: Sequence[BuildStep], failing: Sequence[frozenset[Harm]]) -> Iterator[BuildStep]:
+    """The steps with what begins to fail with each, and until when; failing: before the first, and after each."""
+    last = len(steps)
+    for number, step in enumerate(steps, 1):
+        begins = sorted(failing[number] - failing[number - 1])
+        over = (next((later for later in range(number + 1, last) if one not in failing[later]), last) for one in begins)
+        harm = tuple(one._replace(until=later) for one, later in zip(begins, over, strict=True))
+        yield replace(step, harm=harm) if harm else step
+
+
+def _tried(before: Evaluation, parts: Sequence[Part]) -> Evaluation | None:
+    """The estate with these parts done; None where it does not hold together yet, or has an address in use twice."""
     try:
-        return evaluate(before.described.patched(_patch(parts), "build step"), like=before)
+        after = before.described.patched(patch_of(parts), "build step")
     except UnusableInput:
         return None
+    return evaluate(after, like=before) if _in_use_twice(after) <= _in_use_twice(before.described) else None
 
 
-def _patch(parts: Sequence[_Part]) -> Patch:
-    patch: Patch = {}
-    for one in parts:
-        patch = merge_patches(patch, one.patch)
-    return patch
+def _in_use_twice(described: Described) -> set[Address]:
+    """The public addresses that several exits list."""
+    listed = Counter(address for one in described.estate.exits.values() for address in {*one.every_listed})
+    return {address for address, number in listed.items() if number > 1}
 
 
-def merge_patches(one: Any, other: Any) -> Any:
-    """Two merge patches as one: the second wins, and what it removes stays removed."""
-    if not isinstance(one, dict) or not isinstance(other, dict):
-        return other
-    return {**one, **{key: merge_patches(one.get(key), value) for key, value in other.items()}}
-
-
-def _step(parts: Sequence[_Part], before: Evaluation, after: Evaluation) -> BuildStep:
+def _step(parts: Sequence[Part], before: Evaluation, after: Evaluation) -> BuildStep:
     known = {_look(path) for path in before.paths.paths}
     looks = dict.fromkeys(look for path in after.paths.paths if (look := _look(path)) not in known)
     moved = tuple(moves(before, after))
-    patch = _patch(parts)
-    parts = [part for part in parts if part.kind not in (_DESCRIBE, _FORGET)]
+    patch, undo = patch_of(parts), difference(after.described.data, before.described.data)
+    parts = [part for part in parts if part.is_work]
     kind = next((one for one in ("move", "remove", "add") if any(part.kind == one for part in parts)), "add")
     names = tuple(dict.fromkeys(name for part in parts for name in part.names))
-    return BuildStep("; ".join(part.what for part in parts), kind, names, patch, after, tuple(looks), moved)
+    return BuildStep("; ".join(part.what for part in parts), kind, names, patch, undo, after, tuple(looks), moved)
 
 
 def _look(path: FlowPath) -> Look:
@@ -150,124 +218,3 @@ def _look(path: FlowPath) -> Look:
         to = f"{path.workload}:{trace.inward.port} in {path.subnet}"
         return Look(path.flow, trace.inward.origin, to, trace.exits, source, trace.verdict.value, comes_in=True)
     return Look(path.flow, path.subnet, path.to, trace.exits, source, trace.verdict.value)
-
-
-def _fails_on_the_way(before: Evaluation, after: Evaluation, now: Evaluation) -> bool:
-    """Whether a flow that works before the step, and in the end, does not after it."""
-    was, is_, then = (one.paths.works_from for one in (before, after, now))
-    none: frozenset[str] = frozenset()
-    return any(subnets & then.get(flow, none) - is_.get(flow, none) for flow, subnets in was.items())
-
-
-def _parts(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[_Part]:
-    """The smallest steps in the order of work."""
-    yield from _told(base, now, _TOLD_FIRST)
-    for section, one in (("public_addresses", "order the public address"), ("networks", "add the network")):
-        for name, patch in _changed(base, now, section).items():
-            yield _Part(f"{one} {name}", "add", (name,), {section: {name: patch}})
-    yield from _subnets(base, now)
-    was, is_ = base.get("exits") or {}, now.get("exits") or {}
-    for name, stated in is_.items():
-        if name not in was:
-            yield _Part(f"add the exit {name} ({stated.get('kind', '')})", "add", (name,), {"exits": {name: stated}})
-        elif stated != was[name]:
-            patch = _difference(was[name], stated)
-            yield _Part(f"change the exit {name}: {', '.join(patch)}", "add", (name,), {"exits": {name: patch}})
-    yield from _told(base, now, _TOLD)
-    yield from _routes(base, now)
-    yield from _removals(base, now)
-
-
-def _told(base: Mapping[str, Any], now: Mapping[str, Any], keys: Sequence[str]) -> Iterator[_Part]:
-    """What changes in the description of the work; what goes, goes at the end."""
-    for key in keys:
-        is_ = now.get(key)
-        if is_ is None or base.get(key) == is_:
-            continue
-        patch = _difference(base.get(key), is_)
-        if isinstance(patch, dict):
-            patch = {name: one for name, one in patch.items() if one is not None}
-        yield _Part("", _DESCRIBE, (), {key: patch})
-
-
-def _subnets(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[_Part]:
-    """New subnets with their tables, which are still empty; and subnets' own settings, but for their tables."""
-    tables = [name for name in now.get("route_tables") or {} if name not in (base.get("route_tables") or {})]
-    if tables:
-        yield _Part(
-            f"add the route tables {', '.join(tables)}, empty",
-            "add",
-            tuple(tables),
-            {"route_tables": {t: {} for t in tables}},
-        )
-    was = base.get("subnets") or {}
-    for name, stated in (now.get("subnets") or {}).items():
-        if name not in was:
-            yield _Part(f"add the subnet {name}", "add", (name,), {"subnets": {name: stated}})
-        else:
-            patch = {key: value for key, value in _difference(was[name], stated).items() if key != "routes"}
-            if patch:
-                yield _Part(
-                    f"change the subnet {name}: {', '.join(patch)}", "move", (name,), {"subnets": {name: patch}}
-                )
-
-
-def _routes(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[_Part]:
-    """Tables filled and changed one by one, new ones first, and where exits stand; then subnets change tables."""
-    was = base.get("route_tables") or {}
-    tables = now.get("route_tables") or {}
-    edges = _edges(now)
-    for name in sorted(tables, key=lambda one: (one in was, one not in edges)):
-        patch = _difference(was.get(name) or {}, tables[name] or {})
-        if patch:
-            routes = [f"{key} to {_to(value)}" if value is not None else f"no {key}" for key, value in patch.items()]
-            kind = "move" if name in was else "add"
-            yield _Part(
-                f"in the route table {name}: {', '.join(routes)}", kind, (name,), {"route_tables": {name: patch}}
-            )
-    before = base.get("subnets") or {}
-    for name, stated in (now.get("subnets") or {}).items():
-        if name in before and before[name].get("routes") != stated.get("routes"):
-            what = f"the subnet {name} uses the route table {stated.get('routes')}"
-            yield _Part(what, "move", (name,), {"subnets": {name: {"routes": stated.get("routes")}}})
-
-
-def _edges(data: Mapping[str, Any]) -> set[str]:
-    """The tables of subnets in which exits stand: they are ready before traffic is sent to these exits."""
-    places = {one.get("subnet") for one in (data.get("exits") or {}).values()}
-    return {str(one.get("routes")) for name, one in (data.get("subnets") or {}).items() if name in places}
-
-
-def _to(value: Any) -> str:
-    several = value if isinstance(value, list) else [value]
-    return " and ".join(str(one.get("exit")) if isinstance(one, dict) else str(one) for one in several)
-
-
-def _removals(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[_Part]:
-    """What is no longer there: flows and workloads, then tables and subnets with exits, networks and addresses last."""
-    for section, one in (
-        ("flows", ""), ("workloads", ""), ("exits", "remove the exit"), ("destinations", ""), ("profiles", ""),
-        ("subnets", "remove the subnet"), ("route_tables", "remove the route table"),
-        ("networks", "remove the network"), ("public_addresses", "give back the public address"),
-    ):  # fmt: skip
-        for name in base.get(section) or {}:
-            if name not in (now.get(section) or {}):
-                kind = "remove" if one else _FORGET
-                yield _Part(f"{one} {name}", kind, (name,) if one else (), {section: {name: None}})
-
-
-def _changed(base: Mapping[str, Any], now: Mapping[str, Any], section: str) -> dict[str, Any]:
-    was = base.get(section) or {}
-    return {
-        name: _difference(was[name], stated) if name in was else stated
-        for name, stated in (now.get(section) or {}).items()
-        if was.get(name) != stated
-    }
-
-
-def _difference(was: Any, is_: Any) -> Any:
-    """The merge patch from one value to another."""
-    if not isinstance(was, Mapping) or not isinstance(is_, Mapping):
-        return is_
-    gone = {key: None for key in was if key not in is_}
-    return gone | {key: _difference(was.get(key), value) for key, value in is_.items() if was.get(key) != value}

@@ -8,7 +8,7 @@ from fenrask.designs.contract import Patch
 from fenrask.estate import ChangeCost
 from fenrask.evaluation import Evaluation
 
-__all__ = ["Effort", "effort", "routes_to_change"]
+__all__ = ["Effort", "effort", "partner_lists", "routes_to_change"]
 
 
 @dataclass(frozen=True, order=True)
@@ -33,7 +33,7 @@ class Effort:
 
 def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
     """What changes from an estate to the one that a patch makes of it."""
-    was, is_ = dict(_lists(base)), dict(_lists(now))
+    was, is_ = dict(partner_lists(base)), dict(partner_lists(now))
     none = Counter[tuple[str, str]]()
     both = ((name, was.get(name, none), is_.get(name, none)) for name in {**was, **is_})
     changed = {name: (before - after).total() + (after - before).total() for name, before, after in both}
@@ -43,7 +43,7 @@ def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
     return Effort(sum(changed.values()), len(exits[0] ^ exits[1]), routes_to_change(patch), partners, removed)
 
 
-def _lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:
+def partner_lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:
     """By destination that lets in only what it lists: its entries, each with the exit that it is for."""
     exits = evaluation.described.estate.exits
     for one in evaluation.plan.partners:

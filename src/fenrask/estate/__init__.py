@@ -29,7 +29,7 @@ from fenrask.estate.exits import (
 )
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered, PortSpan
 from fenrask.estate.flows import LOADS, Ending, Flow
-from fenrask.estate.models import ChangeCost, Estate, Origin, Subnet, Workload, exits_of
+from fenrask.estate.models import ChangeCost, Estate, LeadDays, Origin, Subnet, Workload, exits_of
 from fenrask.estate.patches import merge
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
@@ -84,6 +84,7 @@ __all__ = [
     "Translating",
     "Counted",
     "ChangeCost",
+    "LeadDays",
     "Workload",
     "exits_of",
     "merge",

@@ -16,14 +16,14 @@ from pydantic import Discriminator, Field, Tag, WithJsonSchema, field_validator,
 
 from fenrask.estate.cases import Case
 from fenrask.estate.destinations import Destination, Needs
-from fenrask.estate.exits import Exit, ExitModel, Onward
+from fenrask.estate.exits import KINDS, Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
-from fenrask.estate.suggestions import some
+from fenrask.estate.suggestions import nearest, some
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
@@ -187,6 +187,22 @@ class ChangeCost(Strict):
     route: Money = Field(Decimal(0), description="a route that is set or removed")
 
 
+Days = Annotated[int, Field(strict=True, ge=0, le=3650)]
+
+
+class LeadDays(Strict):
+    """How many days others take, from when they are told: each step of a plan has its earliest day by it."""
+
+    allow_list: Days = Field(0, description="a partner, to allow what is new on its list")
+    partners: dict[str, Days] = Field({}, description="the same of some partners, by destination")
+    addresses: Days = Field(0, description="the provider, to hand over public addresses that are ordered")
+    exits: dict[str, Days] = Field({}, description="whoever puts up an exit of a kind, by kind: a circuit, say")
+
+    def of_partner(self, destination: str) -> int:
+        """The days that a partner takes."""
+        return self.partners.get(destination, self.allow_list)
+
+
 class Targets(Strict):
     """What the plan has to reach."""
 
@@ -208,6 +224,9 @@ class Targets(Strict):
     )
     horizon_months: Annotated[float, Field(strict=True, gt=0)] = Field(
         12.0, description="months over which what is paid once is spread"
+    )
+    lead_days: LeadDays = Field(
+        default_factory=LeadDays, description="how many days others take before a step of a plan can be done"
     )
 
 
@@ -310,6 +329,19 @@ class Estate(Strict):
                 raise unfit(
                     f"in exits.{name}.region the region of its network, {where}, not {exit_.own_region}",
                     "Leave `region` out, or put it into a network of that region.",
+                )
+        return self
+
+    @model_validator(mode="after")
+    def _known_in_lead_days(self) -> Self:
+        stated = self.targets.lead_days
+        for key, names, known, what in (
+            ("partners", stated.partners, self.remotes.keys(), "destination"),
+            ("exits", stated.exits, KINDS.keys(), "kind of exit"),
+        ):
+            if unknown := [one for one in names if one not in known]:
+                raise unfit(
+                    f"in targets.lead_days.{key} a {what}: there is no {some(unknown)}", nearest(unknown[0], known)
                 )
         return self
 
@@ -520,6 +552,19 @@ class Estate(Strict):
         for name in exit_.in_subnets:
             return self.subnets[name].network
         return exit_.of_network
+
+    def stands_on(self, name: str) -> tuple[str, ...]:
+        """The exits that must exist before one does, and may go only after it, as providers have it.
+
+        A line stands on its hub; what has public addresses bound to it in a subnet, on its network's internet exits.
+        """
+        one = self.exits[name]
+        found = [one.attached_to] if one.attached_to in self.exits else []
+        if one.binds_public_addresses:
+            network = self.network_of(one)
+            doors = (each for each, exit_ in self.exits.items() if exit_.lets_addresses_be_bound)
+            found += [each for each in doors if self.exits[each].of_network == network]
+        return tuple(each for each in found if each is not None)
 
     @cached_property
     def inward_flows(self) -> Mapping[str, Flow]:

@@ -244,6 +244,16 @@ class ExitModel(Strict):
         return None
 
     @property
+    def binds_public_addresses(self) -> bool:
+        """Whether public addresses are bound to it in a subnet, which takes an internet exit of its network."""
+        return False
+
+    @property
+    def lets_addresses_be_bound(self) -> bool:
+        """Whether it is the internet exit that public addresses in its network need."""
+        return self.onward is Onward.INTERNET and not (self.translates or self.untranslated_ipv6 or self.in_subnets)
+
+    @property
     def carries(self) -> tuple[str, ...] | None:
         """The only destinations it carries, by name; None for any."""
         return None
@@ -630,6 +640,10 @@ class Translating(ExitModel):
     def pool(self) -> Prefix | None:
         prefix: Prefix | None = self.private_pool
         return prefix if self.translates else None
+
+    @property
+    def binds_public_addresses(self) -> bool:
+        return self.translates and self.pool is None and bool(self.in_subnets)
 
     @property
     def own_addresses(self) -> Mapping[str, Any]:

@@ -1,43 +1,116 @@
-"""The order of building and of taking down, with what to look at after each step."""
+"""The order of building and of taking down, with what to look at after each step, and a patch for each."""
 
-from collections.abc import Sequence
+import json
+from collections.abc import Iterator, Sequence
 
-from fenrask.designs import BuildStep, Look
+from fenrask.designs import BuildStep, Entry, Harm, Look, Notice, Task, Word
+from fenrask.estate.suggestions import some
 from fenrask.units import counted
 from fenrask.views.handover.contract import HandoverFile, csv_text
 from fenrask.views.quoting import markdown
 
-__all__ = ["look_text", "order_files"]
+__all__ = ["breaks_text", "harm_text", "look_text", "notice_look", "notice_text", "order_files", "step_files"]
 
 _SHOWN = 12
 
 
-def order_files(name: str, title: str, about: str, steps: Sequence[BuildStep]) -> list[HandoverFile]:
+def order_files(name: str, title: str, about: str, tasks: Sequence[Task]) -> list[HandoverFile]:
     """The steps for people (Markdown, with boxes to tick) and as CSV, a row for each look."""
-    rows = [
-        (number, one.what, look.flow, look.subnet, look.destination, " > ".join(look.exits), look.verdict, look.source)
-        for number, one in enumerate(steps, 1)
-        for look in one.looks or (Look("", "", "", (), "", ""),)
-    ]
-    heading = ("step", "what", "flow", "from", "to", "path", "verdict", "source_seen")
+    rows = [row for number, task in enumerate(tasks, 1) for row in _rows(number, task)]
+    heading = ("step", "earliest_day", "what", "flow", "from", "to", "path", "verdict", "source_seen", "fails")
     return [
-        HandoverFile(f"{name}.md", about, _text(title, steps).encode("utf-8")),
+        HandoverFile(f"{name}.md", about, _text(title, tasks).encode("utf-8")),
         HandoverFile(f"{name}.csv", f"{about}, as a table", csv_text(heading, rows)),
     ]
 
 
-def _text(title: str, steps: Sequence[BuildStep]) -> str:
+def step_files(tasks: Sequence[Task]) -> Iterator[HandoverFile]:
+    """For each step a patch of the estate before it, and one that leads back: both have been tried."""
+    width = max(2, len(str(len(tasks))))
+    for number, task in enumerate(tasks, 1):
+        if task.step is None:
+            continue
+        for ending, patch, about in (
+            ("", task.step.patch, "a patch for each step, on the estate before it"),
+            (".undo", task.step.undo, "a patch that takes back each step"),
+        ):
+            text = json.dumps(patch, indent=2, default=str)
+            yield HandoverFile(f"steps/{number:0{width}d}{ending}.json", about, f"{text}\n".encode())
+
+
+def _rows(number: int, task: Task) -> Iterator[tuple[object, ...]]:
+    if task.notice is not None:
+        looks = [task.notice.look] if task.notice.look is not None else []
+        what, fails = notice_text(task.notice), ""
+    else:
+        assert task.step is not None
+        looks, what = list(task.step.looks), task.step.what
+        fails = "; ".join(map(harm_text, task.step.harm))
+    if not looks:
+        yield number, task.day, what, "", "", "", "", "", "", fails
+    for look in looks:
+        path = " > ".join(look.exits)
+        yield number, task.day, what, look.flow, look.subnet, look.destination, path, look.verdict, look.source, fails
+
+
+def _text(title: str, tasks: Sequence[Task]) -> str:
     lines = [f"# {markdown(title)}", ""]
-    if not steps:
+    if not tasks:
         lines.append("Nothing to do.")
-    for number, one in enumerate(steps, 1):
-        lines.append(f"{number}. [ ] **{markdown(one.what)}**")
-        lines += [f"   - {line}" for line in _said(one)]
+    for number, task in enumerate(tasks, 1):
+        what = notice_text(task.notice) if task.notice is not None else task.step.what if task.step else ""
+        day = f" Day {task.day} at the earliest." if any(one.day for one in tasks) else ""
+        lines.append(f"{number}. [ ] **{markdown(what)}**{day}")
+        said = _told(task.notice) if task.notice is not None else _said(task.step) if task.step else []
+        lines += [f"   - {line}" for line in said]
     return "\n".join(lines) + "\n"
 
 
+_NOTICES = {
+    Word.SEND: "send {partner} its allow-list: add {entries}",
+    Word.GATE: "wait until {partner} allows {entries}",
+    Word.DROP: "tell {partner} that it may remove {entries}",
+}
+
+
+def notice_text(notice: Notice) -> str:
+    """What a partner is told, or asked."""
+    entries = some(map(_entry_text, notice.entries))
+    return _NOTICES[notice.word].format(partner=notice.partner, entries=entries)
+
+
+def _entry_text(entry: Entry) -> str:
+    exit_, block = entry
+    return f"{block} of {exit_} (not assigned yet)" if exit_ else block
+
+
+def notice_look(notice: Notice) -> str:
+    """How to see that a partner has done what it was asked; empty where nothing is to be seen."""
+    if notice.look is None:
+        return ""
+    through = f" through {' > '.join(notice.look.exits)}" if notice.look.exits else ""
+    where = f"a test from a host in {notice.look.subnet}{through} reaches {notice.partner}"
+    return f"{where} and is seen as {notice.look.source}; it may fail until then"
+
+
+def _told(notice: Notice) -> Iterator[str]:
+    if look := notice_look(notice):
+        yield f"Look: {markdown(look)}."
+
+
+def harm_text(harm: Harm) -> str:
+    """What fails, and until when."""
+    what = f"{harm.rule} at {harm.at}" if harm.rule else f"{harm.at} from {harm.subnet}"
+    return f"{what} until step {harm.until}"
+
+
+def breaks_text(one: BuildStep) -> str:
+    """What fails with a step, in short; empty where nothing does."""
+    return some(map(harm_text, one.harm), 3)
+
+
 def _said(one: BuildStep) -> list[str]:
-    lines = []
+    lines = [f"Fails: {markdown(harm_text(harm))}; no order of single steps avoids it." for harm in one.harm]
     if not one.looks and one.kind == "add":
         lines.append(f"Look: {markdown(', '.join(one.names))} is in service and healthy; nothing uses it yet.")
     elif not one.looks and one.kind == "remove":

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from fenrask.capacity import Translator, translators
-from fenrask.designs import BuildStep, Comparison, build_steps, compare, nothing_built
+from fenrask.designs import Comparison, Task, build_steps, compare, nothing_built, tasks_of
 from fenrask.evaluation import Evaluation
 from fenrask.views.handover.alarms import alert_files
 from fenrask.views.handover.allow_lists import allow_list_files, order_file
@@ -13,7 +13,7 @@ from fenrask.views.handover.contract import HandoverFile
 from fenrask.views.handover.hosts import translator_files
 from fenrask.views.handover.models import filter_files, nat_file, published_files
 from fenrask.views.handover.names import endpoint_files
-from fenrask.views.handover.order import order_files
+from fenrask.views.handover.order import order_files, step_files
 from fenrask.views.handover.routes import route_files
 from fenrask.views.handover.workbook import workbook_file
 from fenrask.what_if import alerts
@@ -47,8 +47,13 @@ class Handover:
         return list(translators(self.now.capacity))
 
     @cached_property
-    def steps(self) -> list[BuildStep]:
-        return build_steps(self.before or nothing_built(self.now), self.now)
+    def tasks(self) -> list[Task]:
+        """The steps of the change, with what partners are told."""
+        return _tasks(self._start, self.now)
+
+    @property
+    def _start(self) -> Evaluation:
+        return self.before or nothing_built(self.now)
 
     @cached_property
     def files(self) -> list[HandoverFile]:
@@ -59,17 +64,22 @@ class Handover:
         else:
             known = {one.name: one.content for one in _state_files(self.before, self.told)}
             kept = [one for one in whole if known.get(one.name) != one.content]
-            if not kept and not self.steps:
+            if not kept and not self.tasks:
                 return []
-        undo = build_steps(self.now, self.before or nothing_built(self.now))
+        undo = _tasks(self.now, self._start)
         name = self.now.described.estate.estate
         return [
-            *order_files("build", f"{name}: the order of building", "the order of building, with checks", self.steps),
+            *order_files("build", f"{name}: the order of building", "the order of building, with checks", self.tasks),
             *order_files("undo", f"{name}: the order of taking down", "the order of taking down, with checks", undo),
+            *step_files(self.tasks),
             *kept,
             *alert_files(name, list(alerts(self.now, self.told.lead_months))),
             workbook_file(self.now, self.comparison or compare(self.now.described)),
         ]
+
+
+def _tasks(start: Evaluation, end: Evaluation) -> list[Task]:
+    return tasks_of(start, build_steps(start, end), end)
 
 
 def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:

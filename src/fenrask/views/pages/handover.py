@@ -3,19 +3,27 @@
 from collections.abc import Iterator, Sequence
 
 from fenrask.capacity import Translator
-from fenrask.designs import BuildStep
+from fenrask.designs import BuildStep, Task
+from fenrask.estate.suggestions import some
 from fenrask.units import counted
-from fenrask.views.handover import HandoverFile, host_file_name, look_text
+from fenrask.views.handover import HandoverFile, breaks_text, host_file_name, look_text, notice_look, notice_text
 from fenrask.views.page import Column, Page, Table
 
 __all__ = ["handover_page"]
 
-_STEPS = (
-    Column("step", "step", "count"),
-    Column("what", "what"),
-    Column("breaks", "connections that break", "count"),
-    Column("look", "what must be seen then"),
-)
+_NEVER = 10**6
+
+
+def _columns(is_dated: bool) -> tuple[Column, ...]:
+    return (
+        Column("step", "step", "count"),
+        Column("earliest_day", "earliest day", "count", least_width=100 if is_dated else _NEVER),
+        Column("what", "what"),
+        Column("breaks", "connections that break", "count"),
+        Column("look", "what must be seen then"),
+    )
+
+
 _FILES = (Column("file", "file"), Column("about", "what it is"))
 _TRANSLATORS = (
     Column("exit", "exit"),
@@ -29,25 +37,37 @@ _TRANSLATORS = (
 
 
 def handover_page(
-    estate: str, files: Sequence[HandoverFile], steps: Sequence[BuildStep], hosts: Sequence[Translator]
+    estate: str, files: Sequence[HandoverFile], tasks: Sequence[Task], hosts: Sequence[Translator]
 ) -> Page:
     """The order of building with what to look at, and every file."""
     if not files:
         return Page("handover", estate, ("Nothing to build: both estates say the same.",), ())
+    steps = [one.step for one in tasks if one.step is not None]
     moving = [one for one in steps if any(flow.breaks >= 1 for flow in one.moved)]
     lines = [
         f"{counted(len(files), 'file')}: {counted(len(steps), 'build step')} with checks, {', '.join(_kinds(files))}."
     ]
+    told = [one.notice for one in tasks if one.notice is not None]
+    if told:
+        partners = dict.fromkeys(one.partner for one in told)
+        when = f": the last step is on day {tasks[-1].day} at the earliest" if tasks[-1].day else ""
+        lines.append(f"Allow-lists change for {some(partners)}{when}.")
+    if harming := [one for one in steps if one.harm]:
+        lines.append(f"{counted(len(harming), 'step')} cannot be done without harm: {breaks_text(harming[0])}.")
     if moving:
         lines.append(f"Connections break at {counted(len(moving), 'step')}: move these in a quiet hour.")
     if hosts:
         lines.append(f"NAT rules for {', '.join(one.exit for one in hosts)}")
-    rows = [
-        (number, one.what, round(sum(flow.breaks for flow in one.moved)), _look(one))
-        for number, one in enumerate(steps, 1)
-    ]
+    rows = [(number, *_row(one)) for number, one in enumerate(tasks, 1)]
     tables = (
-        Table("steps", "The order of building", _STEPS, rows, empty="nothing to build", shown=14),
+        Table(
+            "steps",
+            "The order of building",
+            _columns(any(one.day for one in tasks)),
+            rows,
+            empty="nothing to build",
+            shown=14,
+        ),
         Table("files", "Files (--save FOLDER writes them)", _FILES, [*_folded(files)], shown=20),
         Table("translators", "Translator hosts", _TRANSLATORS, [_host(one) for one in hosts], behind_all=not hosts),
     )
@@ -74,7 +94,16 @@ def _kinds(files: Sequence[HandoverFile]) -> Iterator[str]:
     yield from (_KINDS[one.name] for one in files if one.name in _KINDS)
 
 
+def _row(task: Task) -> tuple[object, ...]:
+    if task.notice is not None:
+        return task.day, notice_text(task.notice), 0, notice_look(task.notice)
+    assert task.step is not None
+    return task.day, task.step.what, round(sum(flow.breaks for flow in task.step.moved)), _look(task.step)
+
+
 def _look(one: BuildStep) -> str:
+    if one.harm:
+        return f"fails: {breaks_text(one)}"
     if not one.looks:
         return "in service; nothing uses it yet" if one.kind == "add" else "every path is as before"
     first = look_text(one.looks[0])
@@ -86,6 +115,11 @@ def _folded(files: Sequence[HandoverFile]) -> Iterator[tuple[str, str]]:
     same: dict[tuple[str, str], list[str]] = {}
     for one in files:
         stem, _, ending = one.name.partition(".")
+        if stem.startswith("steps/"):
+            # One for each step.
+            stem = "steps/NN"
+            if ending in same.get((stem, one.about), ()):
+                continue
         same.setdefault((stem, one.about.split(", as a table")[0]), []).append(ending)
     for (stem, about), endings in same.items():
         yield f"{stem}.{', .'.join(endings)}", about

@@ -1,0 +1,132 @@
+"""The steps of a change, replayed one by one: what they leave, what they break, what partners are told, and when."""
+
+import os
+import random
+from typing import Any
+
+from fenrask.checks import Severity, without_remedies
+from fenrask.designs import BuildStep, Task, Word, build_steps, compare, nothing_built, tasks_of
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
+from tests.evaluation.estates import random_estate
+from tests.evaluation.test_reuse import read
+from tests.support import InFolder
+
+MANY = int(os.environ.get("FENRASK_CHANGES", "3"))
+SECTIONS = ("public_addresses", "networks", "subnets", "route_tables", "exits", "workloads", "flows", "destinations")
+SEEN = {"destinations": {"partner": {"needs": {"fixed_source": True}}}}
+OTHER = {
+    "exits": {"other": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": ["203.0.113.9"]}}
+}
+
+
+def built(described: Described) -> dict[str, Any]:
+    return {section: described.data.get(section) or {} for section in SECTIONS}
+
+
+def errors(evaluation: Evaluation) -> set[tuple[str, str]]:
+    found = (one for one in without_remedies(evaluation) if one.severity is Severity.ERROR)
+    return {(one.rule, one.place.path) for one in found}
+
+
+class Replayed(InFolder):
+    def replay(self, start: Evaluation, end: Evaluation) -> list[BuildStep]:
+        """Each patch on the estate that the one before it left, and back; what fails is what was told."""
+        steps, here, told = build_steps(start, end), start, set[tuple[str, str]]()
+        for number, step in enumerate(steps, 1):
+            before, here = here, evaluate(here.described.patched(step.patch, "step"))
+            self.assertEqual(built(here.described.patched(step.undo, "undo")), built(before.described), step.what)
+            estate = here.described.estate
+            for name in estate.exits:
+                lacking = {*estate.stands_on(name)} - {*estate.exits}
+                self.assertFalse(lacking, (step.what, name))
+            told |= {(harm.rule or "lost", harm.at) for harm in step.harm}
+            lost = {
+                ("lost", flow)
+                for flow, subnets in start.paths.works_from.items()
+                if subnets & end.paths.works_from.get(flow, frozenset()) - here.paths.works_from.get(flow, frozenset())
+            }
+            failing = lost or errors(here) - errors(start) - errors(end)
+            self.assertLessEqual(failing, told, (number, step.what))
+            self.assertTrue(all(number < harm.until <= len(steps) for harm in step.harm), step.harm)
+        self.assertEqual(built(here.described), built(end.described))
+        self.assertEqual(here.bill.total, end.bill.total)
+        return steps
+
+    def test_random_estates_to_their_designs_and_back(self) -> None:
+        steps = 0
+        for seed in range(MANY):
+            described = read(*random_estate(random.Random(seed)))
+            now = evaluate(described)
+            designs = [one.evaluation for one in compare(described).candidates if one.design.name != "current"]
+            for end in random.Random(seed).sample(designs, min(2, len(designs))):
+                with self.subTest(seed=seed, design=end.described.estate.estate):
+                    steps += len(self.replay(now, end)) + len(self.replay(end, now))
+        self.assertGreater(steps, 10 * MANY)
+
+    def test_from_nothing_and_to_nothing_in_an_order_that_providers_take(self) -> None:
+        now = evaluate(self.estate(OTHER))
+        up = [step.what for step in self.replay(nothing_built(now), now)]
+        self.assertLess(
+            up.index("add the exit door (direct-internet)"), up.index("add the exit gate (translation-gateway)")
+        )
+        down = [step.names for step in self.replay(now, nothing_built(now))]
+        self.assertEqual(down[-1], ("door",))
+
+    def test_an_address_that_another_exit_gets_is_in_use_once(self) -> None:
+        start = evaluate(self.estate({**SEEN, **OTHER}))
+        patch = {"exits": {"gate": {"addresses": ["203.0.113.77"]}, "other": {"addresses": ["203.0.113.1"]}}}
+        end = evaluate(start.described.patched(patch, "swapped"))
+        steps = self.replay(start, end)
+        self.assertEqual([step.names for step in steps], [("gate",), ("other",)])
+        self.assertFalse(any(step.harm for step in steps))
+
+    def test_harm_that_no_order_avoids_is_told_with_its_end(self) -> None:
+        # One gate to a subnet, and the two have each other's address: the first one is without any in between.
+        start = evaluate(self.estate({**SEEN, **OTHER}))
+        patch = {"exits": {"gate": {"addresses": ["203.0.113.9"]}, "other": {"addresses": ["203.0.113.1"]}}}
+        steps = build_steps(start, evaluate(start.described.patched(patch, "exchanged")))
+        # Neither holds together alone: both addresses would be in use twice.
+        self.assertEqual([step.names for step in steps], [("gate", "other")])
+        # A table that is taken away before what replaces it can stand: its flow waits for the step that mends it.
+        gone = {"exits": {"gate": None, "new": {**OTHER["exits"]["other"], "addresses": ["203.0.113.1"]}}}
+        moved = {**gone, "route_tables": {"private": {"0.0.0.0/0": "new"}}}
+        base = evaluate(self.estate(SEEN))
+        steps = self.replay(base, evaluate(base.described.patched(moved, "replaced")))
+        [harmful] = [step for step in steps if step.harm]
+        self.assertEqual({(harm.at, harm.subnet) for harm in harmful.harm}, {("talk", "app")})
+        self.assertEqual({harm.until for harm in harmful.harm}, {len(steps)})
+
+
+class Partners(InFolder):
+    MOVED = {"route_tables": {"private": {"0.0.0.0/0": "other"}}}
+
+    def tasks(self, lead: dict[str, Any], addresses: Any = ("203.0.113.9",)) -> list[Task]:
+        base = evaluate(self.estate({**SEEN, "targets": {"lead_days": lead}}))
+        other = {"exits": {"other": {**OTHER["exits"]["other"], "addresses": addresses}, "gate": None}}
+        now = evaluate(base.described.patched({**self.MOVED, **other}, "moved"))
+        return tasks_of(base, build_steps(base, now), now)
+
+    def words(self, tasks: list[Task]) -> list[Any]:
+        return [one.notice.word if one.notice else one.step.names if one.step else None for one in tasks]
+
+    def test_a_list_goes_out_first_and_traffic_moves_when_it_is_taken(self) -> None:
+        tasks = self.tasks({"allow_list": 5, "partners": {"partner": 12}, "exits": {"translation-gateway": 2}})
+        self.assertEqual(self.words(tasks), [Word.SEND, ("other",), Word.GATE, ("private",), Word.DROP, ("gate",)])
+        self.assertEqual([one.day for one in tasks], [0, 2, 12, 12, 12, 12])
+        notices = {one.notice.word: one.notice for one in tasks if one.notice}
+        self.assertEqual(notices[Word.GATE].entries, (("", "203.0.113.9"),))
+        self.assertEqual(notices[Word.DROP].entries, (("", "203.0.113.1"),))
+        look = notices[Word.GATE].look
+        assert look is not None
+        self.assertEqual((look.subnet, look.exits, look.destination), ("app", ("other", "door"), "partner"))
+
+    def test_addresses_that_are_still_to_be_ordered_are_told_when_they_are_there(self) -> None:
+        tasks = self.tasks({"allow_list": 5, "addresses": 3}, "auto")
+        days = {word: one.day for word, one in zip(self.words(tasks), tasks, strict=True)}
+        self.assertEqual((days[Word.SEND], days[Word.GATE], days[("private",)]), (3, 8, 8))
+
+    def test_who_holds_no_list_is_told_nothing(self) -> None:
+        base = evaluate(self.estate())
+        now = evaluate(base.described.patched({**self.MOVED, **OTHER}, "moved"))
+        self.assertEqual([one for one in tasks_of(base, build_steps(base, now), now) if one.notice], [])

@@ -1,11 +1,11 @@
 """What changes flow by flow between two estates: way, source, cost."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 
+from fenrask.designs.open_connections import fate_of
 from fenrask.evaluation.stages import Evaluation
-from fenrask.routing import FlowPath, Source
 
 __all__ = ["FlowChange", "changes", "moves"]
 
@@ -22,6 +22,8 @@ class FlowChange:
     """Connections open at the peak that break when it is moved: another exit does not know them."""
     breaks_for_s: float = 0.0
     """How long they last in the mean, s: hosts that do not retry wait this long for what never comes."""
+    waits_s: float = 0.0
+    """How long it is waited until open ones have ended, s, where the offer lets them."""
 
     @property
     def difference(self) -> Fraction:
@@ -96,45 +98,18 @@ def _amount(evaluation: Evaluation, flow: str) -> Fraction | None:
     return evaluation.bill.by_flow.get(flow, Fraction(0)) if flow in evaluation.described.estate.flows else None
 
 
-def _taken(path: FlowPath) -> tuple[str, tuple[str, ...], Source | str]:
-    """What connections on a path stay on: the subnet, the exits, and the source that they have after the last."""
-    source = path.example.source
-    return path.subnet, path.example.exits, source if source.exit else source.kind
-
-
-def _stays(now: Evaluation, path: FlowPath) -> bool:
-    """Whether connections that are open on a path go on with it, although new ones take another.
-
-    So it is where the provider keeps them on it, and where only the name moved: open ones keep the address that they
-    were opened to, and its route.
-    """
-    described, exits = now.described, path.example.exits
-    if not all(one in described.estate.exits for one in exits) or path.subnet not in described.estate.subnets:
-        return False
-    if described.catalogue.behaviour.open_connections == "stay":
-        return True
-    if path.example.hops and path.example.hops[0].by_name:
-        return True
-    moved = any(one.example.hops[0].by_name for one in now.paths.by_flow[path.flow] if one.example.hops)
-    if not moved:
-        return False
-    packet = replace(path.trace.packet, destination=None)
-    after = now.paths.pairs.tracer.traces(path.subnet, packet, path.workload)
-    return all(trace.verdict.arrives and trace.exits == exits for trace, _ in after)
-
-
-def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float]:
-    """What breaks of a flow when its hosts are moved at the peak: connections open on paths that are no more."""
+def _broken(base: Evaluation, now: Evaluation, flow: str) -> tuple[float, float, float]:
+    """What breaks of a flow when its hosts are moved at the peak, how long it lasts, and how long is waited for it."""
     if flow not in base.described.estate.flows or flow not in now.described.estate.flows:
-        return 0.0, 0.0
-    kept = {*map(_taken, now.paths.by_flow[flow])}
+        return 0.0, 0.0, 0.0
     moved = [path for path in base.paths.by_flow[flow] if path.example.verdict.arrives]
-    share = sum(float(path.share) for path in moved if _taken(path) not in kept and not _stays(now, path))
+    fates = [(float(path.share), fate_of(base, now, path)) for path in moved]
+    share, waits = sum(part * fate.share for part, fate in fates), max((fate.waits_s for _, fate in fates), default=0.0)
     stated = base.described.estate.flows[flow]
     hosts = base.described.estate.workloads[stated.workload].hosts
     if stated.persistent_per_host is not None:
-        return share * hosts * stated.persistent_per_host, 0.0
+        return share * hosts * stated.persistent_per_host, 0.0, waits
     traffic = base.described.traffic
     row = traffic.number[flow]
     peak, mean = max(traffic.multipliers(traffic.profiles[traffic.profile[row]])), float(traffic.duration_s[row])
-    return share * float(traffic.rate_per_s[row]) * peak * mean, mean if share else 0.0
+    return share * float(traffic.rate_per_s[row]) * peak * mean, mean if share else 0.0, waits

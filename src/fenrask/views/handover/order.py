@@ -121,6 +121,8 @@ def _said(one: BuildStep) -> list[str]:
     if len(one.looks) > _SHOWN:
         lines.append(f"and {len(one.looks) - _SHOWN} more paths: see the table beside this file")
     for flow in one.moved:
+        if flow.waits_s:
+            lines.append(f"Wait: {flow.waits_s:,.6g} s, until open connections of {markdown(flow.flow)} have ended.")
         if flow.breaks >= 1:
             lasting = (
                 f" (they last {flow.breaks_for_s:,.3g} s in the mean)" if flow.breaks_for_s else " (kept open for long)"

@@ -220,6 +220,11 @@ class Handovers(InFolder):
         said = json.loads((out / "allow-lists" / "partner.json").read_text())
         self.assertEqual((said["added"], said["removed"]), (["203.0.113.77/32"], []))
         self.assertIn("New since the last list: 203.0.113.77/32", (out / "allow-lists" / "partner.txt").read_text())
+        # What is built is what partners were told, where no earlier handover is named.
+        shutil.rmtree(out)
+        out = self.handed(more, "--base", "before.yaml")
+        said = json.loads((out / "allow-lists" / "partner.json").read_text())
+        self.assertEqual((said["added"], said["removed"]), (["203.0.113.77/32"], []))
         for words in (("--since", "nowhere"), ("--valid-from", "soon"), ("--outward", "a b")):
             self.assertEqual(self.program("handover", *words).returncode, 2)
 

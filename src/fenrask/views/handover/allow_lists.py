@@ -9,7 +9,7 @@ from fenrask.addresses import AddressPlan, AllowList, ExitAddresses
 from fenrask.views.handover.contract import HandoverFile, csv_text
 from fenrask.views.quoting import comment, file_name
 
-__all__ = ["FOLDER", "allow_list_files", "order_file"]
+__all__ = ["FOLDER", "allow_list_files", "order_file", "prefixes_told"]
 
 FOLDER = "allow-lists"
 
@@ -47,6 +47,12 @@ def allow_list_files(
             "removed": removed,
         }
         yield HandoverFile(f"{name}.json", about, (json.dumps(whole, indent=2) + "\n").encode("utf-8"))
+
+
+def prefixes_told(plan: AddressPlan) -> dict[str, list[str]]:
+    """By destination: the prefixes that its allow-list has."""
+    exits = {(one.exit, one.toward): one for one in plan.exits}
+    return {one.destination: [prefix for prefix, *_ in _entries(one, exits) if prefix] for one in plan.partners}
 
 
 def _state(prefix: str, added: Sequence[str]) -> str:

@@ -1,14 +1,14 @@
 """The whole handover of a plan, or of what differs from what is built."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from fenrask.capacity import Translator, translators
 from fenrask.designs import Comparison, Task, build_steps, compare, nothing_built, tasks_of
 from fenrask.evaluation import Evaluation
 from fenrask.views.handover.alarms import alert_files
-from fenrask.views.handover.allow_lists import allow_list_files, order_file
+from fenrask.views.handover.allow_lists import allow_list_files, order_file, prefixes_told
 from fenrask.views.handover.contract import HandoverFile
 from fenrask.views.handover.hosts import translator_files
 from fenrask.views.handover.models import filter_files, nat_file, published_files
@@ -58,11 +58,15 @@ class Handover:
     @cached_property
     def files(self) -> list[HandoverFile]:
         """All files; with a base only those that say something else than they would of the base, and the steps."""
-        whole = _state_files(self.now, self.told)
+        told = self.told
+        if self.before is not None and not told.since:
+            # What is built is what partners were told, where no earlier handover says otherwise.
+            told = replace(told, since=prefixes_told(self.before.plan))
+        whole = _state_files(self.now, told)
         if self.before is None:
             kept = whole
         else:
-            known = {one.name: one.content for one in _state_files(self.before, self.told)}
+            known = {one.name: one.content for one in _state_files(self.before, told)}
             kept = [one for one in whole if known.get(one.name) != one.content]
             if not kept and not self.tasks:
                 return []

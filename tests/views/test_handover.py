@@ -4,6 +4,7 @@ import csv
 import io
 import ipaddress
 import json
+import random
 import re
 import shutil
 import subprocess
@@ -19,6 +20,9 @@ import yaml
 from fenrask.designs import BuildStep, build_steps, nothing_built
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.views.handover import Handover
+from fenrask.views.handover.sheet import sheet_files
+from tests.evaluation.estates import random_estate
+from tests.evaluation.test_reuse import read as random_described
 from tests.support import InFolder
 
 FULL: dict[str, Any] = {
@@ -228,6 +232,33 @@ class Handovers(InFolder):
         for words in (("--since", "nowhere"), ("--valid-from", "soon"), ("--outward", "a b")):
             self.assertEqual(self.program("handover", *words).returncode, 2)
 
+    def test_the_build_sheet_gives_back_the_estate(self) -> None:
+        """Read by a parser of its own: each cell as YAML, by section, entry and key."""
+        for described in (
+            self.estate(FULL, OFFERS),
+            *(random_described(*random_estate(random.Random(seed))) for seed in range(8)),
+        ):
+            files = {one.name: one.content.decode() for one in sheet_files(evaluate(described))}
+            found: dict[str, Any] = {}
+            for name, text in files.items():
+                section = name.removeprefix("sheet/").removesuffix(".csv")
+                rows = list(csv.DictReader(io.StringIO(text)))
+                if section == "route_tables":
+                    for row in rows:
+                        found.setdefault(section, {}).setdefault(row["table"], {})[row["to"]] = yaml.safe_load(
+                            row["exit"]
+                        )
+                elif section != "planned":
+                    found[section] = {
+                        row.pop("name"): {key: yaml.safe_load(cell) for key, cell in row.items() if cell}
+                        for row in rows
+                    }
+            data = described.data
+            for section in ("networks", "subnets", "exits", "public_addresses", "destinations", "workloads"):
+                self.assertEqual(found.get(section, {}), data.get(section) or {}, section)
+            tables = {name: stated for name, stated in (data.get("route_tables") or {}).items() if stated}
+            self.assertEqual(found.get("route_tables", {}), tables)
+
     def test_the_same_estate_gives_the_same_bytes(self) -> None:
         evaluation = evaluate(self.estate(FULL, OFFERS))
         one, other = Handover(evaluation).files, Handover(evaluate(evaluation.described)).files
@@ -266,7 +297,7 @@ class Handovers(InFolder):
 
 
 def _folders(folder: Path) -> set[Path]:
-    return {folder, *(folder / "out" / one for one in ("", "allow-lists", "steps"))}
+    return {folder, *(folder / "out" / one for one in ("", "allow-lists", "sheet", "steps"))}
 
 
 def _working(evaluation: Evaluation) -> set[tuple[str, str]]:

@@ -15,6 +15,7 @@ from fenrask.views.handover.models import filter_files, nat_file, published_file
 from fenrask.views.handover.names import endpoint_files
 from fenrask.views.handover.order import order_files, step_files
 from fenrask.views.handover.routes import route_files
+from fenrask.views.handover.sheet import sheet_files
 from fenrask.views.handover.workbook import workbook_file
 from fenrask.what_if import alerts
 
@@ -92,6 +93,7 @@ def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:
     return [
         *allow_list_files(described.estate.estate, evaluation.plan, told.valid_from, told.since),
         order_file(evaluation.plan),
+        *sheet_files(evaluation),
         *route_files(evaluation.paths),
         nat_file(evaluation.capacity, evaluation.plan),
         *published_files(described),

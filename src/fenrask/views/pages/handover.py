@@ -77,6 +77,7 @@ def handover_page(
 
 _KINDS = {
     "order.csv": "addresses to order",
+    "sheet/planned.csv": "a build sheet",
     "routes.csv": "routes",
     "nat.yang.json": "NAT",
     "filters.csv": "filters",

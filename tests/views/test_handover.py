@@ -232,6 +232,19 @@ class Handovers(InFolder):
         for words in (("--since", "nowhere"), ("--valid-from", "soon"), ("--outward", "a b")):
             self.assertEqual(self.program("handover", *words).returncode, 2)
 
+    def test_what_is_paid_after_the_last_step(self) -> None:
+        held = {"public_addresses": {"old": {"address": "203.0.113.1"}, "spare": {"address": "203.0.113.77"}}}
+        handed = Handover(evaluate(self.estate(held, OFFERS))).files
+        files = {one.name: one.content.decode() for one in handed if one.name.endswith(".md")}
+        charges = self.json("charges", "--set", "exits=null", "--set", "route_tables.private={}", status=None)
+        left = charges["month_amount"]
+        # Two addresses held for 730 hours at 0.005, whatever is taken down.
+        self.assertAlmostEqual(left, 2 * 730 * 0.005, places=9)
+        self.assertIn(f"After the last step: {left:.2f} EUR a month.", files["undo.md"])
+        self.assertIn("still held: old, spare", files["undo.md"])
+        month = self.json("charges")["month_amount"]
+        self.assertIn(f"After the last step: {month:,.2f} EUR a month.", files["build.md"])
+
     def test_the_build_sheet_gives_back_the_estate(self) -> None:
         """Read by a parser of its own: each cell as YAML, by section, entry and key."""
         for described in (

@@ -5,7 +5,8 @@ from collections.abc import Iterator, Sequence
 
 from fenrask.designs import BuildStep, Entry, Harm, Look, Notice, Task, Word
 from fenrask.estate.suggestions import some
-from fenrask.units import counted
+from fenrask.evaluation import Evaluation
+from fenrask.units import cents, counted
 from fenrask.views.handover.contract import HandoverFile, csv_text
 from fenrask.views.quoting import markdown
 
@@ -14,12 +15,12 @@ __all__ = ["breaks_text", "harm_text", "look_text", "notice_look", "notice_text"
 _SHOWN = 12
 
 
-def order_files(name: str, title: str, about: str, tasks: Sequence[Task]) -> list[HandoverFile]:
-    """The steps for people (Markdown, with boxes to tick) and as CSV, a row for each look."""
+def order_files(name: str, title: str, about: str, tasks: Sequence[Task], end: Evaluation) -> list[HandoverFile]:
+    """The steps for people (Markdown, with boxes to tick) and as CSV, a row for each look; and what is paid then."""
     rows = [row for number, task in enumerate(tasks, 1) for row in _rows(number, task)]
     heading = ("step", "earliest_day", "what", "flow", "from", "to", "path", "verdict", "source_seen", "fails")
     return [
-        HandoverFile(f"{name}.md", about, _text(title, tasks).encode("utf-8")),
+        HandoverFile(f"{name}.md", about, "\n".join([*_text(title, tasks), "", *_paid(end)]).encode("utf-8") + b"\n"),
         HandoverFile(f"{name}.csv", f"{about}, as a table", csv_text(heading, rows)),
     ]
 
@@ -53,7 +54,18 @@ def _rows(number: int, task: Task) -> Iterator[tuple[object, ...]]:
         yield number, task.day, what, look.flow, look.subnet, look.destination, path, look.verdict, look.source, fails
 
 
-def _text(title: str, tasks: Sequence[Task]) -> str:
+def _paid(end: Evaluation) -> Iterator[str]:
+    """What is still paid a month after the last step: line by line, where no exit is left."""
+    bill, estate = end.bill, end.described.estate
+    yield f"After the last step: {cents(bill.total):,} {bill.currency} a month."
+    for line in bill.lines if not estate.exits else ():
+        of = f" of {markdown(line.about)}" if line.about else ""
+        yield f"- {line.item}{of}: {cents(line.amount):,} ({line.reason})"
+    if estate.public_addresses and not estate.exits:
+        yield f"- still held: {markdown(', '.join(estate.public_addresses))}"
+
+
+def _text(title: str, tasks: Sequence[Task]) -> list[str]:
     lines = [f"# {markdown(title)}", ""]
     if not tasks:
         lines.append("Nothing to do.")
@@ -63,7 +75,7 @@ def _text(title: str, tasks: Sequence[Task]) -> str:
         lines.append(f"{number}. [ ] **{markdown(what)}**{day}")
         said = _told(task.notice) if task.notice is not None else _said(task.step) if task.step else []
         lines += [f"   - {line}" for line in said]
-    return "\n".join(lines) + "\n"
+    return lines
 
 
 _NOTICES = {

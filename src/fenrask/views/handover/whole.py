@@ -22,6 +22,9 @@ from fenrask.what_if import alerts
 __all__ = ["Handover", "Told"]
 
 
+_BUILD, _UNDO = "the order of building, with checks", "the order of taking down, with checks"
+
+
 @dataclass(frozen=True)
 class Told:
     """What the caller says beside the estate."""
@@ -74,8 +77,8 @@ class Handover:
         undo = _tasks(self.now, self._start)
         name = self.now.described.estate.estate
         return [
-            *order_files("build", f"{name}: the order of building", "the order of building, with checks", self.tasks),
-            *order_files("undo", f"{name}: the order of taking down", "the order of taking down, with checks", undo),
+            *order_files("build", f"{name}: the order of building", _BUILD, self.tasks, self.now),
+            *order_files("undo", f"{name}: the order of taking down", _UNDO, undo, self._start),
             *step_files(self.tasks),
             *kept,
             *alert_files(name, list(alerts(self.now, self.told.lead_months))),

@@ -97,6 +97,27 @@ class Replayed(InFolder):
         self.assertEqual({(harm.at, harm.subnet) for harm in harmful.harm}, {("talk", "app")})
         self.assertEqual({harm.until for harm in harmful.harm}, {len(steps)})
 
+    def test_a_service_is_taken_off_the_internet_when_all_reach_it_privately(self) -> None:
+        start = evaluate(self.estate({"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}))
+        patch = {
+            "exits": {
+                "inner": {"kind": "in-subnet-endpoint", "offer": "inner", "destination": "store", "subnets": ["app"]},
+                "gate": {"addresses": ["203.0.113.1", "203.0.113.2"]},
+            },
+            "destinations": {"store": {"public_access": "closed"}, "partner": {"port": 8443}},
+            "workloads": {
+                "work": {
+                    "filters": {"own": {"out": {"any": {"action": "allow", "destinations": ["partner", "store"]}}}}
+                }
+            },
+        }
+        steps = self.replay(start, evaluate(start.described.patched(patch, "private")))
+        self.assertFalse([step.harm for step in steps if step.harm])
+        names = [step.names for step in steps]
+        self.assertEqual(names, [("inner",), ("gate",), ("work",), ("store",)])
+        self.assertEqual(steps[-1].what, "change the service store: public_access closed")
+        self.assertEqual(steps[-2].what, "change the hosts of work: filters")
+
 
 class Partners(InFolder):
     MOVED = {"route_tables": {"private": {"0.0.0.0/0": "other"}}}

@@ -51,22 +51,57 @@ def merge_patches(one: Any, other: Any) -> Any:
 def parts_of(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
     """The smallest steps in the order of work."""
     yield from _told(base, now, _TOLD_FIRST)
-    for section, one in (("public_addresses", "order the public address"), ("networks", "add the network")):
+    for section, new, one in (
+        ("public_addresses", "order the public address", "change the public address"),
+        ("networks", "add the network", "change the network"),
+    ):
         for name, patch in _changed(base, now, section).items():
-            yield Part(f"{one} {name}", "add", (name,), {section: {name: patch}})
+            what = one if name in (base.get(section) or {}) else new
+            yield Part(f"{what} {name}", "add", (name,), {section: {name: patch}})
     yield from _subnets(base, now)
-    was, is_ = base.get("exits") or {}, now.get("exits") or {}
+    yield from _exits(base.get("exits") or {}, now.get("exits") or {})
+    yield from _told(base, now, _TOLD)
+    yield from _own_changes(base, now, "workloads", "the hosts of")
+    yield from _routes(base, now)
+    # A service is taken off the internet when what is private leads to it.
+    yield from _own_changes(base, now, "destinations", "the service")
+    yield from _removals(base, now)
+
+
+_BEFORE_TRAFFIC = ("filters", "rules", "default", "access", "allowed_from", "networks", "publishes")
+_AFTER_ALL = ("names_in",)
+"""Keys of an exit: what is in force before traffic comes, and what brings it, each in a step of its own."""
+
+
+def _exits(was: Mapping[str, Any], is_: Mapping[str, Any]) -> Iterator[Part]:
+    """New exits, which nothing uses yet; then what changes at others, which partners may see."""
     for name, stated in is_.items():
         if name not in was:
             yield Part(f"add the exit {name} ({stated.get('kind', '')})", "add", (name,), {"exits": {name: stated}})
-    # Partners may see what changes at an exit that exists: all that nobody sees comes before it.
     for name, stated in is_.items():
-        if name in was and stated != was[name]:
-            patch = difference(was[name], stated)
-            yield Part(f"change the exit {name}: {', '.join(patch)}", "add", (name,), {"exits": {name: patch}})
-    yield from _told(base, now, _TOLD)
-    yield from _routes(base, now)
-    yield from _removals(base, now)
+        if name not in was or stated == was[name]:
+            continue
+        patch = difference(was[name], stated)
+        apart = set() if {"kind", "offer"} & {*patch} else {*_BEFORE_TRAFFIC, *_AFTER_ALL} & {*patch}
+        rest = [key for key in patch if key not in apart]
+        first, last = ([[key] for key in some if key in apart] for some in (_BEFORE_TRAFFIC, _AFTER_ALL))
+        for keys in (*first, *([rest] if rest else []), *last):
+            own = {"exits": {name: {key: patch[key] for key in keys}}}
+            yield Part(f"change the exit {name}: {', '.join(keys)}", "add", (name,), own)
+
+
+_OWN = {"workloads": ("filters", "public_address"), "destinations": ("public_access", "allowed", "only_through")}
+"""What of an entry that describes the work is built, by section."""
+
+
+def _own_changes(base: Mapping[str, Any], now: Mapping[str, Any], section: str, of: str) -> Iterator[Part]:
+    """What is built of entries that exist already and are described beside it."""
+    was = base.get(section) or {}
+    for name, patch in _changed(base, now, section).items():
+        own = {key: value for key, value in patch.items() if key in _OWN[section]} if name in was else {}
+        if own:
+            told = ", ".join(f"{key} {value}" if isinstance(value, str | bool) else key for key, value in own.items())
+            yield Part(f"change {of} {name}: {told}", "move", (name,), {section: {name: own}})
 
 
 def _told(base: Mapping[str, Any], now: Mapping[str, Any], keys: Sequence[str]) -> Iterator[Part]:
@@ -77,8 +112,17 @@ def _told(base: Mapping[str, Any], now: Mapping[str, Any], keys: Sequence[str]) 
             continue
         patch = difference(base.get(key), is_)
         if isinstance(patch, dict):
-            patch = {name: one for name, one in patch.items() if one is not None}
-        yield Part("", DESCRIBE, (), {key: patch})
+            patch = {name: _only_said(base, key, name, one) for name, one in patch.items() if one is not None}
+            patch = {name: one for name, one in patch.items() if one != {} or name not in (base.get(key) or {})}
+        if patch != {}:
+            yield Part("", DESCRIBE, (), {key: patch})
+
+
+def _only_said(base: Mapping[str, Any], section: str, name: str, patch: Any) -> Any:
+    """Without what is built of an entry that exists already: see `_own_changes`."""
+    if section not in _OWN or name not in (base.get(section) or {}) or not isinstance(patch, Mapping):
+        return patch
+    return {key: value for key, value in patch.items() if key not in _OWN[section]}
 
 
 def _subnets(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:

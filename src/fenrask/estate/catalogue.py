@@ -172,7 +172,7 @@ class Rates(Strict):
 
 
 class OnChange(Strict):
-    """What connections do that are open on an exit while it, or what leads to it, is changed."""
+    """What connections do that are open on an exit while it, or a route or name of it, is changed."""
 
     add_address: Literal["keep", "break"] = Field("keep", description="when it gets addresses beside those that it has")
     remove_address: Literal["break", "drain"] = Field(
@@ -180,10 +180,13 @@ class OnChange(Strict):
         description="when an address of theirs is taken from it; `drain`: they end by themselves within `drain_s`",
     )
     new_route: Literal["keep", "break"] | None = Field(
-        None, description="when a route leads to another exit; default: what `open_connections` of the catalogue says"
+        None,
+        description="when a route is changed to another exit; default: what `open_connections` of the catalogue says",
     )
     attach: Literal["keep", "break"] = Field("break", description="when networks are attached to a hub, or detached")
-    name: Literal["keep", "break"] = Field("keep", description="when a name leads to another exit, or no longer to it")
+    name: Literal["keep", "break"] = Field(
+        "keep", description="when a name resolves to another exit, or no longer to it"
+    )
     timeout: Literal["keep", "break"] = Field("keep", description="when its mapping timeouts are set")
     drain_s: Number = Field(0.0, description="how long open connections are left, s, with `remove_address: drain`")
 
@@ -218,7 +221,7 @@ class Offer(Strict):
     )
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
     on_change: OnChange = Field(
-        default_factory=OnChange, description="what open connections do when it, or what leads to it, is changed"
+        default_factory=OnChange, description="what open connections do when it, or a route or name of it, is changed"
     )
     services: tuple[str, ...] | None = Field(
         None, description="for endpoints: the destinations it reaches, by name; default: every service"

@@ -68,7 +68,7 @@ class AgainstFormulas(unittest.TestCase):
             with self.subTest(servers=servers, share=share, law=law):
                 seconds = max(5.0, min(2000.0, 100_000 / load))
                 setting = Pool(level(load, law, seconds), servers)
-                runs = [setting.run(5, run) for run in range(12)]
+                runs = [setting.run(5, run) for run in range(7)]
                 attempts = np.array([run.attempts.sum() for run in runs], dtype=float)
                 blocked = np.array([run.blocked.sum() for run in runs], dtype=float)
                 low, _, high = interval(attempts, blocked, 0.99)

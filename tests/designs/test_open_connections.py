@@ -50,6 +50,7 @@ class OnChange(InFolder):
             ("an address more breaks", ONE, TWO, {"add_address": "break"}, (20, 0)),
             ("one of two gone", TWO, ONE, {}, (10, 0)),
             ("one of two gone, drained", TWO, ONE, drained, (0, 350)),
+            ("one of two gone, drained at once", TWO, ONE, {"remove_address": "drain"}, (0, 0)),
             ("more, not known yet", few, many, {}, (0, 0)),
             ("fewer, not known yet", many, few, {}, (10, 0)),
             ("another exit", {}, MOVED, {}, (20, 0)),

@@ -139,4 +139,4 @@ class GrowingBlocks(InFolder):
         described = self.described(1, patch)
         with self.assertRaises(NoAnswer) as told:
             choose(described, QUICK)
-        self.assertEqual(told.exception.cause, "no mix of the offers carries the load; without to-one one would")
+        self.assertEqual(told.exception.cause, "no mix of the offers carries the load; without to-one one may")

@@ -124,13 +124,14 @@ class _Change:
             after = _tried(before, together) if self._may_be_done(together[-1], before) else None
             if after is None:
                 continue
-            harm = self.harm(after)
+            # Where it loses a flow, what else it breaks is looked at only if nothing is better.
+            harm = lost if not (lost := self._lost(after)) <= known else self.harm(after)
             if harm <= known:
                 return together, after, harm
             if least is None or len(harm - known) < len(least[2] - known):
                 least = together, after, harm
         if least is not None:
-            return least
+            return least[0], least[1], self.harm(least[1])
         for number in range(2, len(waiting)):
             joined = [*describing, *waiting[:number]]
             if (after := _tried(before, joined)) is not None:
@@ -140,33 +141,32 @@ class _Change:
         return joined, after, self.harm(after)
 
     def harm(self, after: Evaluation) -> frozenset[Harm]:
-        """What fails in an estate on the way that does not at the start, and in the end: flows, and errors of `check`.
+        """What fails on the way that does not at the start, and in the end: flows, and errors of `check`."""
+        return self._lost(after) | (_errors(after) - self._errors_at_ends)
 
-        Where flows are lost, nothing else is looked for.
-        """
+    def _lost(self, after: Evaluation) -> frozenset[Harm]:
         was, is_, then = (one.paths.works_from for one in (self._base, after, self._end))
         none: frozenset[str] = frozenset()
-        lost = frozenset(
+        return frozenset(
             Harm("", flow, subnet)
             for flow, subnets in was.items()
             for subnet in subnets & then.get(flow, none) - is_.get(flow, none)
         )
-        return lost or _errors(after) - self._errors_at_ends
 
     @cached_property
     def _errors_at_ends(self) -> frozenset[Harm]:
         return _errors(self._base) | _errors(self._end)
 
     def _may_be_done(self, part: Part, before: Evaluation) -> bool:
-        """Whether all that an exit stands on is there before it is, and goes only after it."""
+        """Whether all that an exit requires is there before it is, and goes only after it."""
         estate, exits = before.described.estate, part.patch.get("exits") or {}
         for name, stated in exits.items():
             going = [
                 other for other in estate.exits if other not in exits and other not in self._end.described.estate.exits
             ]
-            if stated is None and any(name in estate.stands_on(other) for other in going):
+            if stated is None and any(name in estate.required_exits(other) for other in going):
                 return False
-            if name not in estate.exits and not {*self._end.described.estate.stands_on(name)} <= {*estate.exits}:
+            if name not in estate.exits and not {*self._end.described.estate.required_exits(name)} <= {*estate.exits}:
                 return False
         return True
 

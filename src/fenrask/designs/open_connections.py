@@ -72,8 +72,9 @@ def _of_addresses(base: Evaluation, now: Evaluation, was: Source, is_: Source) -
         counts = [one.capacity.of(was.exit, was.toward) for one in (base, now)]
         before, after = (one.addresses if one is not None else 1 for one in counts)
         gone, added = max(0.0, 1 - after / before) if before else 0.0, after > before
-    waits = rules.drain_s if gone and rules.remove_address == "drain" else 0.0
-    return Fate(max(float(added and rules.add_address == "break"), 0.0 if waits or not gone else gone), waits)
+    drains = rules.remove_address == "drain"
+    share = max(float(added and rules.add_address == "break"), 0.0 if drains else gone)
+    return Fate(share, rules.drain_s if gone and drains else 0.0)
 
 
 def _stays(base: Evaluation, now: Evaluation, path: FlowPath) -> bool:
@@ -100,7 +101,7 @@ def _stays(base: Evaluation, now: Evaluation, path: FlowPath) -> bool:
 
 
 def _entered_by_name(now: Evaluation, flow: str) -> Iterator[bool]:
-    """Whether each of its paths begins at an endpoint that a name leads to, whose offer lets open ones be."""
+    """Whether each of its paths begins at an endpoint that a name resolves to, whose offer lets open ones be."""
     for one in now.paths.by_flow[flow]:
         if one.example.hops:
             first = one.example.hops[0]

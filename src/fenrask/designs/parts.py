@@ -63,7 +63,7 @@ def parts_of(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
     yield from _told(base, now, _TOLD)
     yield from _own_changes(base, now, "workloads", "the hosts of")
     yield from _routes(base, now)
-    # A service is taken off the internet when what is private leads to it.
+    # A service is taken off the internet when it is reached privately.
     yield from _own_changes(base, now, "destinations", "the service")
     yield from _removals(base, now)
 

@@ -1,7 +1,7 @@
 """The plan of a change: its steps, what partners are told and asked before and after, and the earliest day of each.
 
 A list goes out at the beginning where its addresses are known, so that who takes long is asked early; lists with
-addresses that are still to be ordered go out together. Before the first step that shows a partner something new stands
+addresses that are still to be ordered go out together. Before the first step that shows a partner something new is
 a gate; after the last that shows what is old, its end.
 """
 
@@ -51,7 +51,7 @@ _AT_ONE_TIME = (Word.DROP, Word.SEND, Word.GATE)
 
 @dataclass(frozen=True)
 class Task:
-    """One line of the plan: a step, or a notice; day: the earliest, from the day on which the plan is begun."""
+    """One line of the plan: a step, or a notice; day: the earliest, from the day on which the plan starts."""
 
     day: int
     step: BuildStep | None = None

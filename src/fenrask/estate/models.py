@@ -553,10 +553,10 @@ class Estate(Strict):
             return self.subnets[name].network
         return exit_.of_network
 
-    def stands_on(self, name: str) -> tuple[str, ...]:
+    def required_exits(self, name: str) -> tuple[str, ...]:
         """The exits that must exist before one does, and may go only after it, as providers have it.
 
-        A line stands on its hub; what has public addresses bound to it in a subnet, on its network's internet exits.
+        A line requires its hub; what has public addresses bound to it in a subnet, its network's internet exits.
         """
         one = self.exits[name]
         found = [one.attached_to] if one.attached_to in self.exits else []

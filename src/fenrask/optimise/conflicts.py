@@ -40,7 +40,7 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
 def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> NoAnswer:
     """The smallest set of what was asked and needed that cannot be kept together, or was not found together.
 
-    Where nothing of it is at fault: the flows without which the offers carry the rest.
+    Where nothing of it is at fault: flows without which a mix may carry the rest, as far as the programme knows.
     """
     parts, unsure = _limits(asked), list[list[str]]()
     needs = sorted(
@@ -66,12 +66,12 @@ def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> NoAnswer:
     if kept:
         return NoAnswer(f"{together}: {', '.join(kept)}", _LOOSEN)
     rest = _left_out(_loosened(grounds, units, parts, []))
-    without = f"; without {some(rest)} one would" if rest else ""
+    without = f"; without {some(rest)} one may" if rest else ""
     return NoAnswer(f"no mix of the offers carries the load{without}", "Add an offer that carries more.")
 
 
 def _left_out(model: Model | None) -> list[str]:
-    """The fewest flows without which a mix carries the rest, as far as it is found; none where it is not."""
+    """The fewest flows without which a mix was found for the rest, not judged by the engine; none where none was."""
     if model is None:
         return []
     program, out = model.program, dict[int, Unit]()

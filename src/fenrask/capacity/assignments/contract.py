@@ -215,7 +215,7 @@ class Replay:
     at_most: bool = False
     """Whether the formula says what is refused at most."""
     part: int = 1
-    """The number of alike parts of the pool, of which the setting is one."""
+    """The number of equal parts of the pool, of which the setting is one."""
 
 
 Streams = Sequence[Stream]

@@ -3,6 +3,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+# The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
+INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
 .PHONY: demo test lint types layers bench fuzz supply dist truth screenshots clean
 
@@ -48,8 +50,8 @@ screenshots: $(READY)
 
 $(READY): requirements.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	$(BIN)/python -m pip install $(INSTALL) --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install $(INSTALL) --no-build-isolation --editable .
 	touch $@
 
 clean:

@@ -256,7 +256,7 @@ class Naive:
 
     def steps(self, here: Data, base: Data) -> Iterator[tuple[Any, Fraction]]:
         place, address = here["place"], base["target"]
-        named = [n for n, e in self.exits.items() if self.by_name(n, e, here["network"], base["to"])]
+        named = [n for n, e in self.exits.items() if self.by_name(n, e, here["network"], base["to"], place)]
         by_name = bool(named) and not here["exits"]
         far = by_name and self.network_of(named[0]) != here["network"]
         if far:
@@ -274,7 +274,7 @@ class Naive:
             for after, part in self.entered(here, base, exit_name, behind):
                 yield after, part / len(nexts)
 
-    def by_name(self, name: str, exit_: Data, network: str, to: str) -> bool:
+    def by_name(self, name: str, exit_: Data, network: str, to: str, place: str) -> bool:
         private = exit_["kind"] == "in-subnet-endpoint" and exit_.get("names", "private") == "private"
         if not private:
             return False
@@ -282,6 +282,8 @@ class Naive:
         other = [n for n, e in self.exits.items() if e["kind"] == "in-subnet-endpoint" and n != name]
         mine = any(self.exits[n]["destination"] == to and self.network_of(n) == network for n in other)
         serves = own or (network in exit_.get("names_in", []) and not mine)
+        if "names_for" in exit_:
+            serves = place in exit_["names_for"]
         return bool(exit_["destination"] == to and serves)
 
     def entered(self, here: Data, base: Data, name: str, behind: str) -> Iterator[tuple[Any, Fraction]]:

@@ -203,6 +203,8 @@ def estate(seed: int) -> dict[str, Any]:
     coming_in(Dice(seed + 6 * 10**6), exits, workloads, flows)
     halving(Dice(seed + 7 * 10**6), tables)
     owning(Dice(seed + 8 * 10**6), exits, subnets)
+    if exits.get("endpoint", {}).get("kind") == "in-subnet-endpoint" and seed % 5 < 2:
+        exits["endpoint"]["names_for"] = [["app"], ["app-b"], ["app", "app-b"], ["walls", "app"]][seed % 4]
     return {
         "estate": "Random",
         "catalogue": "catalogue.yaml",

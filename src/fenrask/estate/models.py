@@ -418,19 +418,25 @@ class Estate(Strict):
         return internet_exits
 
     @cached_property
-    def by_name(self) -> dict[tuple[str | None, str | None], str]:
-        """The exit that hosts of a network reach by a destination's name, by network and destination."""
-        found: dict[tuple[str | None, str | None], str] = {}
+    def by_name(self) -> dict[tuple[str, str | None], str]:
+        """The exit that hosts of a subnet reach by a destination's name, by subnet and destination."""
+        found: dict[tuple[str, str | None], str] = {}
         named = [(name, exit_) for name, exit_ in self.exits.items() if exit_.found_by_name]
         # A network's own endpoint comes before one of another network.
-        for name, exit_ in named:
-            for destination in exit_.carries or ():
-                found.setdefault((self.network_of(exit_), destination), name)
-        for name, exit_ in named:
-            for network in exit_.serves_by_name:
-                for destination in exit_.carries or ():
-                    found.setdefault((network, destination), name)
+        for is_own in (True, False):
+            for name, exit_ in named:
+                networks = {self.network_of(exit_)} if is_own else {*exit_.serves_by_name}
+                for subnet in self._resolving(exit_, networks, is_own):
+                    for destination in exit_.carries or ():
+                        found.setdefault((subnet, destination), name)
         return found
+
+    def _resolving(self, exit_: ExitModel, networks: Container[str | None], is_own: bool) -> list[str]:
+        """The subnets in which names resolve to an endpoint: those of networks, or the only ones that it says."""
+        only = exit_.serves_subnets_by_name
+        if only is None:
+            return [name for name, subnet in self.subnets.items() if subnet.network in networks]
+        return [name for name in only if (self.subnets[name].network == self.network_of(exit_)) == is_own]
 
     def entry_of(self, exit_: ExitModel, zone: str | None, versions: Container[int]) -> Address | None:
         """The address at which hosts of a zone enter an endpoint in a subnet: that of their zone, else the first."""

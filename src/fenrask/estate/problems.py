@@ -209,6 +209,7 @@ _NAMES: tuple[tuple[Path, str], ...] = (
     (("exits", "*", "allowed_from", "*"), "workloads"),
     (("exits", "*", "publishes", "*", "to"), "workloads"),
     (("exits", "*", "names_in", "*"), "networks"),
+    (("exits", "*", "names_for", "*"), "subnets"),
     (("destinations", "*", "only_through", "*"), "exits"),
     (("exits", "*", "subnets", "*"), "subnets"),
     (("exits", "*", "destination"), "destinations"),

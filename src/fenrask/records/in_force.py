@@ -145,7 +145,7 @@ def compare_names(described: Described, answers: Sequence[NameAnswer]) -> Iterat
     estate = described.estate
     for one in answers:
         destination = next(name for name, each in estate.destinations.items() if one.name in each.names)
-        endpoint = estate.by_name.get((estate.subnets[one.subnet].network, destination), "")
+        endpoint = estate.by_name.get((one.subnet, destination), "")
         places = estate.exits[endpoint].in_subnets if endpoint else ()
         inside = [prefix for place in places for prefix in estate.subnets[place].prefixes]
         wanted = inside or [*estate.destinations[destination].prefixes]

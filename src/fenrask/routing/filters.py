@@ -96,7 +96,7 @@ class Filters:
         if trace.inward is not None:
             return trace.inward.entry if self._is_before_publisher(trace, crossing) else trace.packet.address
         stated = self.estate.subnets[trace.subnet]
-        named = self.estate.exits.get(self.estate.by_name.get((stated.network, trace.packet.destination), ""))
+        named = self.estate.exits.get(self.estate.by_name.get((trace.subnet, trace.packet.destination), ""))
         if named is not None and self.estate.network_of(named) != stated.network:
             return self.estate.entry_of(named, stated.zone, {one.version for one in stated.prefixes})
         return None if trace.packet.address.is_unspecified else trace.packet.address

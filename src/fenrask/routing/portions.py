@@ -136,7 +136,7 @@ def _unresolved(tracer: Tracer, sending: Sending, to: str) -> Box:
 def _has_one_path(tracer: Tracer, subnet: str, to: str) -> bool:
     """Whether a destination of which only names are known is reached by name, or all public addresses go one path."""
     estate = tracer.estate
-    if estate.by_name.get((estate.subnets[subnet].network, to)):
+    if estate.by_name.get((subnet, to)):
         return True
     return tracer.classes.public_is_one(subnet) and bool(tracer.routes.of(subnet).match(UNKNOWN))
 

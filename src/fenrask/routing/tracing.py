@@ -209,7 +209,7 @@ class Tracer:
     def _by_name(self, subnet: str, to: str | None) -> Hashable:
         """The endpoint that a name resolves to, with what the subnet's table does with its address if it is far."""
         place = self.estate.subnets[subnet]
-        name = self.estate.by_name.get((place.network, to))
+        name = self.estate.by_name.get((subnet, to))
         if name is None or self._facts[name].network == place.network:
             return name
         entry = self._entry(subnet, name)
@@ -331,7 +331,7 @@ class Tracer:
 
         Second, what is still asked for by name: nothing then, tables decide.
         """
-        named = self.estate.by_name.get((here.network, asked), "") if asked is not None else ""
+        named = self.estate.by_name.get((here.place, asked), "") if asked is not None else ""
         if not named or self._facts[named].network == here.network:
             return here, asked
         entry = self._entry(here.place, named)
@@ -341,7 +341,7 @@ class Tracer:
         self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None
     ) -> Iterator[tuple[TableRoute | None, str]]:
         """What may be entered next: by the name asked for, else by the matching routes, else what is assigned."""
-        if asked is not None and (name := self.estate.by_name.get((network, asked), "")):
+        if asked is not None and (name := self.estate.by_name.get((place, asked), "")):
             yield None, name
             return
         matching = self.routes.of(place, came_from).match(address)

@@ -6,7 +6,7 @@ All on NumPy alone; importable from a notebook.
 from fenrask.teletraffic.capped_hosts import CappedHosts, capped_hosts, capped_hosts_b, capped_peakedness
 from fenrask.teletraffic.classes import kaufman_roberts
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
-from fenrask.teletraffic.kept_after import host_law
+from fenrask.teletraffic.kept_after import size_of_law
 from fenrask.teletraffic.occupancy import (
     Peak,
     concurrent,
@@ -27,7 +27,6 @@ __all__ = [
     "capped_hosts",
     "capped_hosts_b",
     "capped_peakedness",
-    "host_law",
     "erlang_b",
     "erlangs_for",
     "hayward_b",
@@ -42,5 +41,6 @@ __all__ = [
     "peak_near",
     "ports_for",
     "refusal_when",
+    "size_of_law",
     "with_retries",
 ]

@@ -7,14 +7,16 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, check_whole
-from fenrask.teletraffic.kept_after import HostLaw, host_law, peakedness
+from fenrask.teletraffic.erlang import erlang_b
+from fenrask.teletraffic.kept_after import HostLaw, host_law, peakedness, truncated
+from fenrask.teletraffic.open_and_kept import Shared, balanced, cut_off
 
 __all__ = ["CappedHosts", "capped_hosts", "capped_hosts_b", "capped_peakedness"]
 
 _HALVINGS = 60
 _LITTLE = 1e-4
-_NEAR = 0.95
-"""The tilt is near enough where its lower bound is this share of the upper: it only keeps numbers in range."""
+_NEAR = 0.9999
+"""The tilt is near enough where its lower bound is this share of the upper."""
 
 
 @dataclass(frozen=True)
@@ -89,6 +91,9 @@ def _one(c: int, n: int, m: int, load: float, after: float, nodes: int) -> tuple
         return 0.0, 0.0
     if not c:
         return 1.0, 0.0
+    if nodes == 1 and c < m:
+        # No host comes to its limit. Erlang's loss asks for nothing of a hold but its mean.
+        return float(erlang_b(c, n * load * (1 + after))), 0.0
     found = _settled(c, n, m, load, after, 1 / nodes, 0.0)
     if nodes == 1 or found[0] < _LITTLE:
         return found
@@ -102,41 +107,91 @@ def _one(c: int, n: int, m: int, load: float, after: float, nodes: int) -> tuple
     return found
 
 
-_ROUNDS = 6
+_MOST_WORK = 4e7
 
 
 def _settled(c: int, n: int, m: int, load: float, after: float, part: float, elsewhere: float) -> tuple[float, float]:
     """The same at one node, which gets this part; a share of what goes elsewhere is refused."""
-    offered = part + (1 - part) * (1 - elsewhere)
-    back: float | None = None
-    for _ in range(_ROUNDS if after else 1):
-        before = back
-        refused, unable, back = _summed(c, n, host_law(m, load * offered, after, before), part / offered)
-        if before is not None and abs(back - before) <= _LITTLE * back:
-            break
-    return refused, unable
+    tilt = _tilt(c, n, m, load, after, part, elsewhere)
+    offered, here = _offered(tilt, part, elsewhere)
+    held = _at_node(host_law(m, load * offered, after), here)
+    refused, unable = _product(c, n, held, tilt)
+    if not after or refused < _FAINT:
+        return refused, unable
+    open_, wanted = _at_node(host_law(m, load * offered, 0.0), here), load * part
+    ports, fewer, mean = c, n, _moments(held.own)[0]
+    shared = _shared(ports, fewer, open_, held, wanted, after)
+    while shared.work > _MOST_WORK and fewer > 1:
+        # How far the product form is off is seen at fewer hosts, whose ports are as many deviations from the mean.
+        fewer = max(1, min(fewer - 1, int(fewer * (_MOST_WORK / shared.work) ** 0.5)))
+        ports = max(1, round(fewer * mean + (c - n * mean) * (fewer / n) ** 0.5))
+        shared = _shared(ports, fewer, open_, held, wanted, after)
+    cut = cut_off(shared, tilt)
+    if shared.work > _MOST_WORK or not cut:
+        return refused, unable
+    share, opened = balanced(shared)
+    corrected = min(refused * share / cut, 1.0)
+    if fewer == n:
+        # The more is refused, the less hosts' own law tells, and the nearer is the balance by itself.
+        of_balance = share**0.5
+        corrected = share**of_balance * corrected ** (1 - of_balance)
+    return corrected, max(0.0, 1 - opened / (fewer * wanted))
 
 
-def _summed(c: int, n: int, law: HostLaw, part: float) -> tuple[float, float, float]:
-    """Refused, not opened, and not opened while there are ports: n hosts of a law, this part of whose ports is here."""
-    thinning = _thinning(law.size, part) if part < 1 else None
-    tilt = _tilt(c, n, law, thinning)
-    own, able = _tilted(law, tilt, thinning)
-    width = own.size - 1
-    size = 1 << int(np.ceil(np.log2(n * width + 2)))
-    of_one, of_able = np.fft.rfft(own, size), np.fft.rfft(able, size)
-    others = of_one ** (n - 1)
-    open_more = np.maximum(np.fft.irfft(of_able * others, size), 0.0)
-    full = np.maximum(np.fft.irfft((of_one - of_able) * others, size), 0.0)
-    top = min(c, n * width)
+def _at_node(law: HostLaw, here: float) -> HostLaw:
+    """What a host holds at one node, where each of its ports is with this chance."""
+    if here == 1:
+        return law
+    thinning = _thinning(law.own.size, here)
+    return HostLaw(law.own @ thinning, law.able @ thinning)
+
+
+def _product(c: int, n: int, law: HostLaw, tilt: float) -> tuple[float, float]:
+    """Refused and not opened, by the product form of hosts' laws that are tilted so."""
+    open_more, full = _together(n, law)
+    top = min(c, open_more.size - 1)
     # The weights as they were before they were tilted, by that of all ports taken.
     back = tilt ** np.arange(top, -1, -1.0)
     opens, unable = float(np.dot(open_more[: top + 1], back)), float(np.dot(full[: top + 1], back))
-    refused = float(open_more[c]) / opens if c < n * width and opens else 0.0
-    below = slice(0, min(c, top + 1))
-    free = float(np.dot(open_more[below] + full[below], back[below]))
-    alone = float(np.dot(full[below], back[below])) / free if free else 0.0
-    return refused, unable / (opens + unable), alone
+    refused = float(open_more[c]) / opens if c < open_more.size - 1 and opens else 0.0
+    return refused, unable / (opens + unable)
+
+
+def _together(n: int, law: HostLaw) -> tuple[Floats, Floats]:
+    """By ports that all hosts hold: the probability with the first host below its limit, and with it at its limit."""
+    width = law.own.size - 1
+    size = 1 << int(np.ceil(np.log2(n * width + 2)))
+    of_one, of_able = np.fft.rfft(law.own, size), np.fft.rfft(law.able, size)
+    others = of_one ** (n - 1)
+    open_more = np.maximum(np.fft.irfft(of_able * others, size), 0.0)
+    full = np.maximum(np.fft.irfft((of_one - of_able) * others, size), 0.0)
+    return open_more[: n * width + 1], full[: n * width + 1]
+
+
+_FAINT = 1e-11
+"""Of the greatest, what Fourier's transform no longer tells from nothing."""
+
+
+def _shared(c: int, n: int, open_: HostLaw, held: HostLaw, wanted: float, after: float) -> Shared:
+    """The ports as numbers open and kept, of hosts' laws of both; wanted: connections of a host in a life."""
+    open_more, full = _together(n, open_)
+    either = open_more + full
+    known = either > _FAINT * np.max(either)
+    opens = np.interp(np.arange(either.size), np.flatnonzero(known), n * wanted * open_more[known] / either[known])
+    (mean, varied), (_, variance) = _moments(open_.own), _moments(held.own)
+    return Shared(c, opens, after, n * mean, n * varied, n * variance)
+
+
+def _moments(weights: Floats) -> tuple[float, float]:
+    k = np.arange(weights.size)
+    mean = float(np.dot(weights, k))
+    return mean, float(np.dot(weights, k * k)) - mean * mean
+
+
+def _offered(tilt: float, part: float, elsewhere: float) -> tuple[float, float]:
+    """What a host opens, as a factor of what it wants, where this part is lowered by a tilt; what of it is here."""
+    offered = part * tilt + (1 - part) * (1 - elsewhere)
+    return offered, part * tilt / offered
 
 
 def _thinning(size: int, part: float) -> Floats:
@@ -149,33 +204,24 @@ def _thinning(size: int, part: float) -> Floats:
     return found
 
 
-def _tilted(law: HostLaw, tilt: float, thinning: Floats | None) -> tuple[Floats, Floats]:
-    """The weights of a host's numbers of ports, and with fewer open than it may have, times tilt to the number."""
-    if thinning is None:
-        return law.weights(tilt)
-    own, able = (weights @ thinning for weights in law.weights())
-    powers = tilt ** np.arange(own.size)
-    whole = float(np.dot(own, powers))
-    return own * powers / whole, able * powers / whole
+def _tilt(c: int, n: int, m: int, load: float, after: float, part: float, elsewhere: float) -> float:
+    """By how much the load is to be lowered so that hosts hold no more than the ports in the mean; 1 for nothing.
 
+    What is kept goes with what is open, so that where many are refused, the ports are divided between both as a
+    connection's time is.
+    """
+    k = np.arange(m + 1)
 
-def _tilt(c: int, n: int, law: HostLaw, thinning: Floats | None) -> float:
-    """By how much the load is to be lowered so that hosts hold no more than the ports in the mean; 1 for nothing."""
+    def held(tilt: float) -> float:
+        offered, here = _offered(tilt, part, elsewhere)
+        return n * here * (1 + after) * float(np.dot(truncated(m, load * offered), k))
 
-    here = None if thinning is None else law.weights()[0] @ thinning
-
-    def mean(tilt: float) -> float:
-        if here is None:
-            return n * law.mean(tilt)
-        weights = here * tilt ** np.arange(here.size)
-        return n * float(np.dot(weights, np.arange(here.size))) / float(np.sum(weights))
-
-    if mean(1.0) <= c:
+    if held(1.0) <= c:
         return 1.0
     low, high = 0.0, 1.0
     for _ in range(_HALVINGS):
         middle = (low + high) / 2
-        low, high = (middle, high) if mean(middle) <= c else (low, middle)
+        low, high = (middle, high) if held(middle) <= c else (low, middle)
         if low > _NEAR * high:
             break
     return max(low, 1e-300)

@@ -5,100 +5,26 @@ counts a connection against its limit while it is open, and holds its port for l
 """
 
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from math import ceil, exp
 
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats
 
-__all__ = ["HostLaw", "host_law", "peakedness", "truncated"]
+__all__ = ["HostLaw", "host_law", "peakedness", "size_of_law", "truncated"]
 
 _DEVIATIONS, _AT_LEAST = 12.0, 30.0
 _LEAST, _NEVER = 0.02, 1e-12
 _TURNS, _NEAR = 60, 1e-13
-_TINY = 1e-300
 
 
 @dataclass(frozen=True)
 class HostLaw:
-    """What a host has open, truncated Poisson; and what it keeps after, of the mean and about the variance it has.
+    """By ports that a host holds: their probability, and that fewer than its limit are open too; of one shape."""
 
-    Both as if independent of one another: that the second is less where the first is at its limit is in its variance.
-    """
-
-    most: int
-    load: float
-    kept: float
-    """Ports kept after, mean."""
-    dispersion: float
-    """Variance of these, and twice what they vary together with those open, over their mean."""
-    together: tuple[Floats, Floats] | None = None
-    """The weights, where they are known by more than these."""
-
-    @cached_property
-    def size(self) -> int:
-        """Numbers of ports that the host may be thought to hold, from 0 on."""
-        return self.most + self._most_kept + 1 if self.together is None else self.together[0].size
-
-    @property
-    def _most_kept(self) -> int:
-        return ceil(self.kept + _DEVIATIONS * self.kept**0.5 + _AT_LEAST) if self.kept else 0
-
-    def weights(self, tilt: float = 1.0) -> tuple[Floats, Floats]:
-        """By ports held: their probability, and that fewer than `most` are open too; the weight of n times tilt^n.
-
-        Of shape (size,) both; the sum of the first is 1.
-        """
-        if self.together is not None:
-            own, able = self.together
-            logs = np.log(np.maximum(own, _TINY)) + np.arange(own.size) * np.log(tilt)
-            tilted = np.exp(logs - np.max(logs))
-            tilted /= np.sum(tilted)
-            return tilted, tilted * able / np.maximum(own, _TINY)
-        open_ = truncated(self.most, self.load * tilt)
-        able = np.concatenate([open_[: self.most], [0.0]])
-        if not self.kept:
-            return open_, able
-        kept = self._kept(tilt)
-        return np.convolve(open_, kept), np.convolve(able, kept)
-
-    def mean(self, tilt: float = 1.0) -> float:
-        """Ports held, of these weights."""
-        if self.together is not None:
-            own = self.weights(tilt)[0]
-            return float(np.dot(own, np.arange(own.size)))
-        each = [truncated(self.most, self.load * tilt), *([self._kept(tilt)] if self.kept else [])]
-        return sum(float(np.dot(weights, np.arange(weights.size))) for weights in each)
-
-    def _kept(self, tilt: float) -> Floats:
-        """The weights of the ports kept after, times tilt to the number."""
-        logs = self._kept_by_number + np.arange(self._most_kept + 1) * np.log(tilt)
-        weights = np.exp(logs - np.max(logs))
-        found: Floats = weights / np.sum(weights)
-        return found
-
-    @cached_property
-    def _kept_by_number(self) -> Floats:
-        """Logarithms of weights x^k / k!^v of this mean, v the inverse of the dispersion (Conway & Maxwell 1962)."""
-        k, power = np.arange(self._most_kept + 1.0), 1 / self.dispersion
-        factorials = np.concatenate([[0.0], np.cumsum(np.log(k[1:]))]) * power
-        low, high = np.log(self.kept) - 40.0, power * np.log(self.kept + 2.0) + 2.0
-        log_x = min(high, power * np.log(self.kept))
-        for _ in range(_TURNS):
-            logs = k * log_x - factorials
-            weights = np.exp(logs - np.max(logs))
-            whole = float(np.sum(weights))
-            mean, square = float(np.dot(weights, k)) / whole, float(np.dot(weights, k * k)) / whole
-            if abs(mean - self.kept) <= _NEAR * self.kept:
-                break
-            low, high = (log_x, high) if mean < self.kept else (low, log_x)
-            # The mean grows by the variance (Newton); where that leaves the bracket, it is halved.
-            variance = square - mean * mean
-            ahead = log_x + (self.kept - mean) / variance if variance > 0 else low
-            log_x = ahead if low < ahead < high else (low + high) / 2
-        found: Floats = k * log_x - factorials
-        return found
+    own: Floats
+    able: Floats
 
 
 def truncated(most: int, load: float) -> Floats:
@@ -110,50 +36,79 @@ def truncated(most: int, load: float) -> Floats:
     return found
 
 
+def size_of_law(most: int, load: float, after: float) -> int:
+    """Numbers of ports that a host may be thought to hold, from 0 on: the length of its law; arguments as below."""
+    return most + (_most_kept(load * after) if after else 0) + 1
+
+
 @lru_cache(maxsize=4096)
-def host_law(most: int, load: float, after: float, held_back: float | None = None) -> HostLaw:
+def host_law(most: int, load: float, after: float) -> HostLaw:
     """The law of a host that would have `load` connections open with no limit, and has `most` at most.
 
-    after: how long a port is kept after its connection's end, as a factor of its life. held_back: the share of the time
-    in which its limit alone keeps it from opening more; None where there are ports without end, so that this is
-    Erlang's loss.
+    after: how long a port is kept after its connection's end, as a factor of its life. Ports are without end, so that
+    what is open is Erlang's loss.
 
     What is kept are the connections that ended within that time: seen backward, those that a host begins in it from
-    now on (a loss system is reversible: Kelly 1979). Their variance is exact for a short and for a long time, and goes
-    over from one to the other exponentially, which is exact for one connection at most of an exponential life. Where
-    the ports are the limit, and not the host, they are Poisson.
+    now on (a loss system is reversible: Kelly 1979). Their law is exact where there are few enough to sum. Else they
+    are thought to be independent of those open, with a variance, of them and of both together, that is exact for a
+    short and for a long time, and goes over from one to the other exponentially, which is exact for one connection at
+    most of an exponential life.
     """
     open_ = truncated(most, load)
-    full = float(open_[-1])
-    back = full if held_back is None else held_back
-    kept = load * (1 - back) * after
+    able = np.concatenate([open_[:most], [0.0]])
+    kept = load * (1 - float(open_[-1])) * after
     if not kept:
-        return HostLaw(most, load, 0.0, 1.0)
-    thinned = min(1.0, back / full) if full > _NEVER else 0.0
-    if (law := _together(most, load, after, open_, thinned)) is not None:
-        return HostLaw(most, load, kept, 1.0, law)
-    varied = _varied(most, load, after, open_) if full > _NEVER else 1.0
-    return HostLaw(most, load, kept, 1 - (1 - varied) * thinned)
+        return HostLaw(open_, able)
+    if (law := _together(most, load, after, open_)) is not None:
+        return law
+    dispersion = _varied(most, load, after, open_) if float(open_[-1]) > _NEVER else 1.0
+    weights = _kept_by_number(kept, dispersion)
+    return HostLaw(np.convolve(open_, weights), np.convolve(able, weights))
+
+
+def _most_kept(mean: float) -> int:
+    return int(ceil(mean + _DEVIATIONS * mean**0.5 + _AT_LEAST))
+
+
+def _kept_by_number(mean: float, dispersion: float) -> Floats:
+    """Weights x^k / k!^v of this mean, v the inverse of the dispersion (Conway & Maxwell 1962)."""
+    k, power = np.arange(_most_kept(mean) + 1.0), 1 / dispersion
+    factorials = np.concatenate([[0.0], np.cumsum(np.log(k[1:]))]) * power
+    low, high = np.log(mean) - 40.0, power * np.log(mean + 2.0) + 2.0
+    log_x = min(high, power * np.log(mean))
+    found: Floats = k
+    for _ in range(_TURNS):
+        logs = k * log_x - factorials
+        weights = np.exp(logs - np.max(logs))
+        found = weights / np.sum(weights)
+        here, square = float(np.dot(found, k)), float(np.dot(found, k * k))
+        if abs(here - mean) <= _NEAR * mean:
+            break
+        low, high = (log_x, high) if here < mean else (low, log_x)
+        # The mean grows by the variance (Newton); where that leaves the bracket, it is halved.
+        variance = square - here * here
+        ahead = log_x + (mean - here) / variance if variance > 0 else low
+        log_x = ahead if low < ahead < high else (low + high) / 2
+    return found
 
 
 _MOST_STEPS = 500_000
 
 
-def _together(most: int, load: float, after: float, open_: Floats, thinned: float) -> tuple[Floats, Floats] | None:
+def _together(most: int, load: float, after: float, open_: Floats) -> HostLaw | None:
     """The weights by number of ports, each number kept as it is with each number open; None where that is too much.
 
-    From each number open, how many a host begins within the time: by uniformisation (Jensen 1953). At its limit it
-    begins none but for those that the ports alone keep it from: a share `thinned` is none.
+    From each number open, how many a host begins within the time: by uniformisation (Jensen 1953).
     """
     rate, wanted = load + most, load * after
-    kept, steps = ceil(wanted + _DEVIATIONS * wanted**0.5 + _AT_LEAST), rate * after
+    kept, steps = _most_kept(wanted), rate * after
     last = ceil(steps + _DEVIATIONS * steps**0.5 + _AT_LEAST)
     if (most + 1) * kept * last > _MOST_STEPS:
         return None
     poisson = truncated(last, steps)
     ends = np.arange(most + 1.0)[:, None] / rate
     begins = np.full((most + 1, 1), load / rate)
-    begins[most] *= 1 - thinned
+    begins[most] = 0.0
     stays = 1 - ends - begins
     now = np.zeros((most + 1, kept + 1))
     now[:, 0] = 1.0
@@ -162,7 +117,6 @@ def _together(most: int, load: float, after: float, open_: Floats, thinned: floa
         after_one = stays * now
         after_one[1:] += ends[1:] * now[:-1]
         after_one[:-1, 1:] += begins[:-1] * now[1:, :-1]
-        after_one[most, 1:] += begins[most] * now[most, :-1]
         now = after_one
         found = found + poisson[step] * now
     own, able = np.zeros(most + kept + 1), np.zeros(most + kept + 1)
@@ -170,7 +124,7 @@ def _together(most: int, load: float, after: float, open_: Floats, thinned: floa
         own[number : number + kept + 1] += open_[number] * found[number]
         if number < most:
             able[number : number + kept + 1] += open_[number] * found[number]
-    return own, able
+    return HostLaw(own, able)
 
 
 def _varied(most: int, load: float, after: float, open_: Floats) -> float:
@@ -186,10 +140,9 @@ def _varied(most: int, load: float, after: float, open_: Floats) -> float:
 
 def peakedness(law: HostLaw) -> float:
     """The variance over the mean of the ports that a host of this law holds."""
-    weights = law.weights()[0]
-    k = np.arange(weights.size)
-    mean = float(np.dot(weights, k))
-    return (float(np.dot(weights, k**2)) - mean**2) / mean
+    k = np.arange(law.own.size)
+    mean = float(np.dot(law.own, k))
+    return (float(np.dot(law.own, k**2)) - mean**2) / mean
 
 
 def _ahead(most: int, load: float, open_: Floats) -> Floats:

@@ -26,9 +26,9 @@ from fenrask.teletraffic import (
     erlang_b,
     erlangs_for,
     hayward_b,
-    host_law,
     limited_search_b,
     ports_for,
+    size_of_law,
     with_retries,
 )
 from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
@@ -168,7 +168,7 @@ def _behind_hosts_at(
     if (exact := _thinned(concurrent, stream, division, search_tries)) is not None:
         return exact
     summed = _truncated(concurrent, stream, division, search_tries)
-    if summed is not None and not stream.keeps_after:
+    if summed is not None:
         return summed
     always_open = stream.load.persistent
     moving, most = np.maximum(concurrent - always_open, 0.0), stream.open_at_most
@@ -176,7 +176,7 @@ def _behind_hosts_at(
     limits = [stream.own_ports] if stream.own_ports[0] else []
     if stream.is_capped:
         limits.append((most, most * stream.open_share / max(stream.sources or 0.0, 1e-300)))
-        if _is_summed(stream, search_tries) and summed is None:
+        if _is_summed(stream, search_tries):
             # Hosts with limits hold less unevenly than independent connections would; in between where much is refused.
             top = float(np.max(moving)) * limits[-1][1]
             even = float(capped_peakedness(max(1, round(most)), top, stream.keeps_after))
@@ -190,11 +190,7 @@ def _behind_hosts_at(
         return at_host, blocking(always_open + moving * (1 - at_host), free, division, search_tries)
 
     refused = where_equal(lambda share: both(share)[1], moving.shape)
-    at_host = both(refused)[0]
-    if summed is None:
-        return at_host, refused
-    fewer = summed[1] < refused
-    return np.where(fewer, summed[0], at_host), np.where(fewer, summed[1], refused)
+    return both(refused)[0], refused
 
 
 _MOST_OF_A_HOST, _MOST_OF_A_CELL = 400, 2**15
@@ -233,7 +229,7 @@ def _truncated(
     refusing = [_may_refuse(np.full(loads.shape, float(free)), each * there, plain, None) for free, there, _ in cells]
     live = np.any(refusing, axis=0)
     if live.any():
-        size = host_law(most, float(loads[-1]), after).size
+        size = size_of_law(most, float(loads[-1]), after)
         looks = np.count_nonzero(live) * (_ROUNDS if after or division.even_cells > 1 else 1)
         near = after or division.even_cells > 1
         if near and (size > _MOST_OF_A_HOST or max(there for _, there, _ in cells) * size > _MOST_OF_A_CELL):

@@ -279,6 +279,11 @@ class ExitModel(Strict):
         return ()
 
     @property
+    def serves_subnets_by_name(self) -> tuple[str, ...] | None:
+        """The only subnets, of whatever network, in which they do; None for all of these networks."""
+        return None
+
+    @property
     def learned(self) -> tuple[Prefix, ...]:
         """The prefixes that it announces to its network or hub, while a session is up."""
         return ()

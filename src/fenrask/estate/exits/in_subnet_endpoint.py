@@ -18,6 +18,11 @@ class InSubnetEndpoint(PrivateEndpoint):
         "private", description="whether the service's names resolve to it inside the network"
     )
 
+    names_for: Annotated[tuple[str, ...], Field(min_length=1)] | None = Field(
+        None,
+        description="the only subnets in which these names resolve to it, of whatever network; default: all of its "
+        "own network, and of `names_in`",
+    )
     names_in: tuple[str, ...] = Field(
         (), description="other networks in which these names resolve to it: they reach it over a hub or a peering"
     )
@@ -25,6 +30,10 @@ class InSubnetEndpoint(PrivateEndpoint):
     @property
     def serves_by_name(self) -> tuple[str, ...]:
         return self.names_in
+
+    @property
+    def serves_subnets_by_name(self) -> tuple[str, ...] | None:
+        return self.names_for
 
     @property
     def in_subnets(self) -> tuple[str, ...]:

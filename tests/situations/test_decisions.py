@@ -153,6 +153,10 @@ class Teardown(Situation):
         self.assertGreater(found["saved_amount"], 730 * 0.071 - 0.01)
         self.assertTrue(any("address" in one["what"] for one in found["still_paid"]), found["still_paid"])
         self.assertEqual(self.json("charges", "--patch", "gone.json")["estate"], "Tarn Valley Water")
+        # To the cent what `charges` says of it; and what is held by name.
+        self.assertAlmostEqual(found["after_amount"], self.json("charges", "--patch", "gone.json")["month_amount"])
+        self.assertEqual(found["held"], ["old"])
+        self.assertEqual([one["what"] for one in found["steps"]], ["remove the exit nat-b"])
         # What is unused then is what was before, and what is left over.
         forgotten = ("--set", "public_addresses.more={address: 203.0.113.99}")
         both = self.json("check", "--without", "nat-b", *forgotten)
@@ -165,6 +169,12 @@ class Teardown(Situation):
         self.assertEqual(found["flows_cut_off"], ["forecast"])
         self.assertEqual({one["table"] for one in found["routes"]}, {"plant-a", "plant-b"})
         self.assertEqual([one["entry"] for one in found["may_remove"]], ["203.0.113.20"])
+        # Routes go first, one table after the other, and the gateway last.
+        self.assertEqual(found["steps"][-1]["what"], "remove the exit nat-a")
+        self.assertEqual(len(found["steps"]), 3)
+        # Its addresses are bound by way of the internet exit: that one may not go before it.
+        told = self.program("check", "--without", "front").stderr
+        self.assertIn("Add `--without nat-a --without nat-b`", told)
 
 
 class BlocksTimeoutsMetricsTwinsTemplates(Situation):

@@ -149,11 +149,13 @@ class Handovers(InFolder):
         library = {"ietf-yang-library:modules-state": {"module-set-id": "1", "module": _modules(modules)}}
         model = DataModel(json.dumps(library), tuple(str(one) for one in [modules, *modules.glob("*")] if one.is_dir()))
         for name in ("routes", "nat", "filters"):
-            data = json.loads((out / f"{name}.yang.json").read_text())
-            model.from_raw(data).validate()
+            model.from_raw(json.loads((out / f"{name}.yang.json").read_text())).validate()
         routes = json.loads((out / "routes.yang.json").read_text())["ietf-routing:routing"]
         tables = routes["control-plane-protocols"]["control-plane-protocol"]
         self.assertEqual({one["name"] for one in tables}, {"private", "public", "app", "far"})
+        kept = {**FULL["subnets"], "app": {"filters": {"own": {"out": {"any": {"action": "allow"}}}}}}
+        text = (self.handed({"subnets": kept}) / "filters-stateless.yang.json").read_text()
+        model.from_raw(json.loads(text)).validate()
 
     def test_the_kernel_takes_the_routes_and_the_rules(self) -> None:
         out = self.handed()

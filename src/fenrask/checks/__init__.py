@@ -1,6 +1,6 @@
 """The rules of `check`. A new rule is one function and one entry of `RULES`."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 
 from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
@@ -164,10 +164,14 @@ def without_remedies(evaluation: Evaluation) -> list[Finding]:
     return [replace(one, fix=None) for one in _found(Context(evaluation, seeks=False), RULES)]
 
 
-def errors_of(evaluation: Evaluation) -> list[Finding]:
-    """The errors among them."""
-    rules = [rule for rule in RULES if rule.severity is Severity.ERROR]
-    return [replace(one, fix=None) for one in _found(Context(evaluation, seeks=False), rules, with_exceptions=False)]
+def errors_of(evaluation: Evaluation) -> Iterator[tuple[str, str]]:
+    """The rules, and the places, of the errors among them that the estate does not accept, as they are found."""
+    context = Context(evaluation, seeks=False, tells=False)
+    for rule in RULES:
+        if rule.severity is Severity.ERROR:
+            for one in rule.findings(context):
+                if not addressing.accepted(context.described, one):
+                    yield rule.name, one.place.path
 
 
 def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True) -> list[Finding]:

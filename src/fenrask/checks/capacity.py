@@ -18,7 +18,7 @@ def port_exhaustion(context: Context) -> Iterator[Doubt]:
     for one in context.evaluation.capacity.exits:
         if one.enough_addresses or one.ports is None:
             continue
-        remedy, fix = _cure(context, one)
+        remedy, fix = _cure(context, one) if context.tells else ("", None)
         place = ("exits", one.exit, *(("addresses_for", one.toward) if one.toward else ()))
         yield Doubt(context.place(*place), one.verdict, remedy, fix)
 

@@ -34,6 +34,8 @@ class Context:
     """What has been found, as `RULE at PATH`; filled before the exceptions are judged."""
     seeks: bool = True
     """Whether remedies are looked for."""
+    tells: bool = True
+    """Whether what is to be done is told at all, be it in words alone."""
     trials: int = field(init=False)
     """How many fixes may still be tried out."""
 

@@ -108,6 +108,17 @@ def _without(call: Call, evaluation: Evaluation, exits: list[str], save: Path | 
 
     if problems := unknown("--without", exits, evaluation.described.estate.exits, "an exit"):
         raise UnusableInput(problems)
+    if left := evaluation.described.estate.left_without(exits):
+        asked = " ".join(f"--without {name}" for name in left)
+        raise UnusableInput(
+            [
+                Problem(
+                    Place(path=f"--without {required}"), f"{name}, which requires it", "that it goes, too",
+                    f"Add `{asked}`, or give it another first: a provider refuses it so."
+                )
+                for name, required in left.items()
+            ]
+        )  # fmt: skip
     found = teardown(evaluation, exits)
     call.show(teardown_page(found))
     if save:

@@ -1,15 +1,15 @@
 """In which order a plan is built from what there is: each step a patch, tried on the estate before it is told.
 
-Of the parts that may be done next, that is done first after which nothing fails that did not at the start: no flow
-that works then and in the end, and nothing that `check` calls an error. Where each harms something, that which harms
-least is done, and its step says what fails, and until when.
+An order is looked for in which nothing fails on the way that did not at the start: no flow that works then and in the
+end, and nothing that `check` calls an error. Where there is none, the step that harms least is done at the point to
+which such an order comes furthest, and says what fails, and until when.
 """
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 from fenrask.checks import errors_of
 from fenrask.designs.changes import FlowChange, moves
@@ -69,7 +69,9 @@ class BuildStep:
     moved: tuple[FlowChange, ...]
     """Flows whose paths change, with the connections that break at the peak and for how long."""
     harm: tuple[Harm, ...] = ()
-    """What begins to fail with it, where no order of single steps avoids that."""
+    """What begins to fail with it, where no order of single steps is found that avoids that."""
+    in_every_order: bool = True
+    """Whether each order was looked at."""
 
 
 def nothing_built(now: Evaluation) -> Evaluation:
@@ -84,65 +86,160 @@ def nothing_built(now: Evaluation) -> Evaluation:
 
 def build_steps(base: Evaluation, now: Evaluation) -> list[BuildStep]:
     """The steps from one estate to the other; none where they say the same of what is built."""
-    steps, before, change = list[BuildStep](), base, _Change(base, now)
-    harm = [frozenset[Harm]()]
     parts = list(parts_of(base.described.data, now.described.data))
-    waiting = [part for part in parts if part.is_work]
-    describing = [part for part in parts if part.kind == DESCRIBE]
-    forgetting = [part for part in parts if part.kind == FORGET]
-    while waiting:
-        together, after, failing = change.next(before, harm[-1], waiting, describing)
-        waiting = [part for part in waiting if part not in together]
-        describing = [part for part in describing if part not in together]
-        if not waiting:
-            together += [*describing, *forgetting]
+    change, steps, harm, before = _Change(base, now), list[BuildStep](), [frozenset[Harm]()], base
+    for reached in change.way(_Reached.at(base, parts)):
+        together, after, failing = [*reached.done], reached.after, reached.failing
+        if not reached.waiting:
+            together += reached.said
             after = _tried(before, together) or after
             failing = change.harm(after)
-        steps.append(_step(together, before, after))
+        steps.append(replace(_step(together, before, after), in_every_order=reached.in_every_order))
         harm.append(failing)
         before = after
     return [*_with_harm(steps, harm)]
 
 
+@dataclass(frozen=True)
+class _Reached:
+    """How far a change has come: what waits, what is to be described or forgotten, the estate, and what fails there."""
+
+    done: tuple[Part, ...]
+    """With the last step."""
+    waiting: tuple[Part, ...]
+    describing: tuple[Part, ...]
+    forgetting: tuple[Part, ...]
+    after: Evaluation
+    failing: frozenset[Harm]
+    in_every_order: bool = True
+    """Whether what fails would fail in every order of single steps; else in those that were looked at."""
+
+    @classmethod
+    def at(cls, base: Evaluation, parts: Sequence[Part]) -> Self:
+        """Before the first step."""
+        describing, forgetting = (tuple(p for p in parts if p.kind == kind) for kind in (DESCRIBE, FORGET))
+        return cls((), tuple(p for p in parts if p.is_work), describing, forgetting, base, frozenset())
+
+    @property
+    def said(self) -> list[Part]:
+        """What is not built and still to be said."""
+        return [*self.describing, *self.forgetting]
+
+    @property
+    def choices(self) -> list[list[Part]]:
+        """What may be done next: a part, or one with what follows it; with what is only said, or without."""
+        single = [[part] for part in self.waiting if part.follows not in self.waiting]
+        both = [[*one, part] for part in self.waiting for one in single if part.follows is one[0]]
+        may = [*single, *both]
+        saying = [self.said, [*self.describing], []]
+        return [[*some, *one] for n, some in enumerate(saying) if some not in saying[:n] for one in may]
+
+    @property
+    def key(self) -> frozenset[int]:
+        """What is still to be done."""
+        return frozenset(id(part) for part in (*self.waiting, *self.said))
+
+    def then(self, together: Sequence[Part], after: Evaluation, failing: frozenset[Harm]) -> "_Reached":
+        """After one more step."""
+        waiting, describing, forgetting = (
+            tuple(one for one in some if one not in together)
+            for some in (self.waiting, self.describing, self.forgetting)
+        )
+        return _Reached(tuple(together), waiting, describing, forgetting, after, failing)
+
+
+_PATHS_IN_VAIN, _LEAST_TRIES, _MOST_TRIES = 10_000, 10, 100
+"""Where no next step is harmless, other orders are looked at: so many paths in all, or so many estates."""
+
+
 class _Change:
-    """From one estate to another: which part is best done next."""
+    """From one estate to another: which parts are best done next."""
 
     def __init__(self, base: Evaluation, end: Evaluation) -> None:
         self._base, self._end = base, end
+        paths = max(1, len(base.paths.paths), len(end.paths.paths))
+        self._tries = min(_MOST_TRIES, max(_LEAST_TRIES, _PATHS_IN_VAIN // paths))
 
-    def next(
-        self, before: Evaluation, known: frozenset[Harm], waiting: Sequence[Part], describing: Sequence[Part]
-    ) -> tuple[list[Part], Evaluation, frozenset[Harm]]:
-        """The first part that harms nothing, or less than the others; what does not hold together alone is joined.
+    def way(self, reached: _Reached) -> Iterator[_Reached]:
+        """What is reached step by step: harmless as far as any order comes, then by what harms least, and so on."""
+        while reached.waiting:
+            some, in_every_order = self._harmless(reached)
+            yield from some
+            reached = some[-1] if some else reached
+            if reached.waiting:
+                reached = replace(self._least(reached), in_every_order=in_every_order)
+                yield reached
 
-        known: what fails before it. With it come the estate after it, and what fails there.
+    def _harmless(self, reached: _Reached) -> tuple[list[_Reached], bool]:
+        """The steps of the order that comes furthest before any harms anything, looked for depth first.
+
+        What is reached by the same parts in another order is looked at once. Second, whether each order was looked at.
         """
-        tries = [[*describing, part] for part in waiting]
-        tries += [[part] for part in waiting] if describing else []
-        least: tuple[list[Part], Evaluation, frozenset[Harm]] | None = None
-        for together in tries:
-            after = _tried(before, together) if self._may_be_done(together[-1], before) else None
+        way, furthest, seen = list[_Reached](), list[_Reached](), set[frozenset[int]]()
+        ahead, left, is_back = [self._next(reached)], self._tries, False
+        while ahead and left > 0:
+            then = next(ahead[-1], reached)
+            if then is reached:
+                ahead.pop()
+                way = way[:-1]
+                is_back = True
+            elif then is None:
+                left -= is_back
+            elif then.key not in seen:
+                seen.add(then.key)
+                way.append(then)
+                ahead.append(self._next(then))
+                if len(then.waiting) < len((furthest or [reached])[-1].waiting):
+                    furthest, is_back = [*way], False
+                if not then.waiting:
+                    break
+        return furthest, not ahead
+
+    def _next(self, reached: _Reached) -> Iterator[_Reached | None]:
+        """Each choice that harms nothing; None for one that does, or that cannot be made."""
+        for together in reached.choices:
+            after = _tried(reached.after, together) if self._may_be_done(together[-1], reached.after) else None
+            if after is None:
+                yield None
+                continue
+            harm = self._harm_within(after, reached.failing)
+            yield None if harm is None else reached.then(together, after, harm)
+
+    def _least(self, reached: _Reached) -> _Reached:
+        """The step that harms least; what does not hold together alone is joined."""
+        least: _Reached | None = None
+        for together in reached.choices:
+            after = _tried(reached.after, together) if self._may_be_done(together[-1], reached.after) else None
             if after is None:
                 continue
-            # Where it loses a flow, what else it breaks is looked at only if nothing is better.
-            harm = lost if not (lost := self._lost(after)) <= known else self.harm(after)
-            if harm <= known:
-                return together, after, harm
-            if least is None or len(harm - known) < len(least[2] - known):
-                least = together, after, harm
+            then = reached.then(together, after, self.harm(after))
+            if least is None or len(then.failing - reached.failing) < len(least.failing - reached.failing):
+                least = then
         if least is not None:
-            return least[0], least[1], self.harm(least[1])
-        for number in range(2, len(waiting)):
-            joined = [*describing, *waiting[:number]]
-            if (after := _tried(before, joined)) is not None:
-                return joined, after, self.harm(after)
-        joined = [*describing, *waiting]
-        after = evaluate(before.described.patched(patch_of(joined), "build step"), like=before)
-        return joined, after, self.harm(after)
+            return least
+        for number in range(2, len(reached.waiting)):
+            joined = [*reached.said, *reached.waiting[:number]]
+            if (after := _tried(reached.after, joined)) is not None:
+                return reached.then(joined, after, self.harm(after))
+        joined = [*reached.said, *reached.waiting]
+        after = evaluate(reached.after.described.patched(patch_of(joined), "build step"), like=reached.after)
+        return reached.then(joined, after, self.harm(after))
 
     def harm(self, after: Evaluation) -> frozenset[Harm]:
         """What fails on the way that does not at the start, and in the end: flows, and errors of `check`."""
-        return self._lost(after) | (_errors(after) - self._errors_at_ends)
+        return self._lost(after) | ({*_errors(after)} - self._errors_at_ends)
+
+    def _harm_within(self, after: Evaluation, known: frozenset[Harm]) -> frozenset[Harm] | None:
+        """What fails on the way, where all of it is known; None, at the first that is not."""
+        found = set(self._lost(after))
+        if not found <= known:
+            return None
+        for one in _errors(after):
+            if one not in self._errors_at_ends:
+                if one not in known:
+                    return None
+                found.add(one)
+        return frozenset(found)
 
     def _lost(self, after: Evaluation) -> frozenset[Harm]:
         was, is_, then = (one.paths.works_from for one in (self._base, after, self._end))
@@ -155,7 +252,7 @@ class _Change:
 
     @cached_property
     def _errors_at_ends(self) -> frozenset[Harm]:
-        return _errors(self._base) | _errors(self._end)
+        return frozenset((*_errors(self._base), *_errors(self._end)))
 
     def _may_be_done(self, part: Part, before: Evaluation) -> bool:
         """Whether all that an exit requires is there before it is, and goes only after it."""
@@ -171,8 +268,8 @@ class _Change:
         return True
 
 
-def _errors(evaluation: Evaluation) -> frozenset[Harm]:
-    return frozenset(Harm(one.rule, one.place.path) for one in errors_of(evaluation) if not one.accepted)
+def _errors(evaluation: Evaluation) -> Iterator[Harm]:
+    return (Harm(rule, at) for rule, at in errors_of(evaluation))
 
 
 def _with_harm(steps: Sequence[BuildStep], failing: Sequence[frozenset[Harm]]) -> Iterator[BuildStep]:

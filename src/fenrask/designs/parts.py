@@ -5,9 +5,11 @@ What is new comes first and carries nothing; then routes move, table by table; w
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from enum import Enum
 from typing import Any
 
 from fenrask.designs.contract import Patch
+from fenrask.estate import KINDS
 
 __all__ = ["Part", "difference", "merge_patches", "parts_of", "patch_of"]
 
@@ -26,6 +28,8 @@ class Part:
     kind: str
     names: tuple[str, ...]
     patch: Patch
+    follows: "Part | None" = None
+    """What is done before it, whatever else is."""
 
     @property
     def is_work(self) -> bool:
@@ -59,35 +63,132 @@ def parts_of(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
             what = one if name in (base.get(section) or {}) else new
             yield Part(f"{what} {name}", "add", (name,), {section: {name: patch}})
     yield from _subnets(base, now)
-    yield from _exits(base.get("exits") or {}, now.get("exits") or {})
+    exits = [*_exits(base, now)]
+    yield from (part for when, part in exits if when is _When.FIRST)
     yield from _told(base, now, _TOLD)
     yield from _own_changes(base, now, "workloads", "the hosts of")
     yield from _routes(base, now)
+    yield from (part for when, part in exits if when is _When.STEERING)
     # A service is taken off the internet when it is reached privately.
     yield from _own_changes(base, now, "destinations", "the service")
+    yield from (part for when, part in exits if when is _When.LAST)
     yield from _removals(base, now)
 
 
-_BEFORE_TRAFFIC = ("filters", "rules", "default", "access", "allowed_from", "networks", "publishes")
-_AFTER_ALL = ("names_in",)
-"""Keys of an exit: what is in force before traffic comes, and what brings it, each in a step of its own."""
+class _When(Enum):
+    FIRST = 0
+    STEERING = 1
+    """When tables lead where they are to."""
+    LAST = 2
+    """When nothing uses it any more."""
 
 
-def _exits(was: Mapping[str, Any], is_: Mapping[str, Any]) -> Iterator[Part]:
-    """New exits, which nothing uses yet; then what changes at others, which partners may see."""
+def _exits(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[tuple[_When, Part]]:
+    """New exits, which nothing uses yet; what changes at others, which partners may see; and what goes."""
+    was, is_ = base.get("exits") or {}, now.get("exits") or {}
     for name, stated in is_.items():
         if name not in was:
-            yield Part(f"add the exit {name} ({stated.get('kind', '')})", "add", (name,), {"exits": {name: stated}})
+            yield from _begun(name, stated, now)
     for name, stated in is_.items():
-        if name not in was or stated == was[name]:
-            continue
-        patch = difference(was[name], stated)
-        apart = set() if {"kind", "offer"} & {*patch} else {*_BEFORE_TRAFFIC, *_AFTER_ALL} & {*patch}
-        rest = [key for key in patch if key not in apart]
-        first, last = ([[key] for key in some if key in apart] for some in (_BEFORE_TRAFFIC, _AFTER_ALL))
-        for keys in (*first, *([rest] if rest else []), *last):
-            own = {"exits": {name: {key: patch[key] for key in keys}}}
-            yield Part(f"change the exit {name}: {', '.join(keys)}", "add", (name,), own)
+        if name in was and stated != was[name]:
+            yield from _changed_exit(name, was[name], stated)
+    for name, stated in was.items():
+        if name not in is_:
+            before: Part | None = None
+            for what, patch in KINDS[stated["kind"]].ended(stated):
+                before = Part(f"change the exit {name}: {what}", "move", (name,), {"exits": {name: patch}})
+                yield _When.STEERING, before
+            yield _When.LAST, Part(f"remove the exit {name}", "remove", (name,), {"exits": {name: None}}, before)
+
+
+def _begun(name: str, stated: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[tuple[_When, Part]]:
+    kind, before = KINDS[stated["kind"]], None
+    for what, patch in kind.begun(stated, _askers(stated, now) if kind.steering else []):
+        told = f"change the exit {name}: {what}" if what else f"add the exit {name} ({stated['kind']})"
+        steers = before is not None and {*patch} <= {*kind.keys_of("steering")}
+        before = Part(told, "move" if steers else "add", (name,), {"exits": {name: patch}}, before)
+        yield _When.STEERING if steers else _When.FIRST, before
+
+
+def _askers(stated: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:
+    """The subnets from which flows go to the destination of an exit, in networks where its name may resolve to it."""
+    subnets, workloads = now.get("subnets") or {}, now.get("workloads") or {}
+    places = [subnets[one]["network"] for one in stated.get("subnets") or () if one in subnets]
+    networks = {*places, *(stated.get("names_in") or ())}
+    sending = dict.fromkeys(
+        flow.get("from") for flow in (now.get("flows") or {}).values() if flow.get("to") == stated.get("destination")
+    )
+    own = (subnet for one in sending if one in workloads for subnet in workloads[one].get("subnets") or ())
+    return list(dict.fromkeys(one for one in own if one in subnets and subnets[one]["network"] in networks))
+
+
+def _changed_exit(name: str, was: Mapping[str, Any], is_: Mapping[str, Any]) -> Iterator[tuple[_When, Part]]:
+    patch = difference(was, is_)
+    if "kind" in patch:
+        yield _When.FIRST, Part(f"change the exit {name}: {', '.join(patch)}", "add", (name,), {"exits": {name: patch}})
+        return
+    kind = KINDS[is_["kind"]]
+    first, grow, own, last = (
+        [key for key in kind.keys_of(what) if key in patch]
+        for what in ("in_force_first", "added_and_taken", "own_steps", "steering")
+    )
+    for key in first:
+        yield _When.FIRST, _of_keys(name, patch, [key])
+    for key in grow:
+        yield from _grown(name, key, was.get(key), is_.get(key))
+    for key in ("offer", *own):
+        if key in patch:
+            yield _When.FIRST, _of_keys(name, patch, [key])
+    if rest := [key for key in patch if key not in (*first, *grow, "offer", *own, *last)]:
+        yield _When.FIRST, _of_keys(name, patch, rest)
+    for key in last:
+        yield _When.STEERING, _of_keys(name, patch, [key])
+
+
+def _of_keys(name: str, patch: Mapping[str, Any], keys: Sequence[str]) -> Part:
+    own = {"exits": {name: {key: patch[key] for key in keys}}}
+    return Part(f"change the exit {name}: {', '.join(keys)}", "add", (name,), own)
+
+
+def _grown(name: str, key: str, was: Any, is_: Any) -> Iterator[tuple[_When, Part]]:
+    """What a list gains, which is there before traffic is; and what it loses, when no traffic needs it."""
+    more, before = _both(was, is_), None
+    if isinstance(was, list) and more is is_ and not isinstance(is_, list):
+        # None of those that are listed stays: what else is to leave this exit is gone by then.
+        yield _When.LAST, Part(_set(name, key, is_), "move", (name,), {"exits": {name: {key: is_}}})
+    elif more != was:
+        what = f"add to the exit {name}: {key} {told}" if (told := _gained(was, more)) else _set(name, key, more)
+        before = Part(what, "add", (name,), {"exits": {name: {key: more}}})
+        yield _When.FIRST, before
+    if more != is_:
+        what = f"take from the exit {name}: {key} {told}" if (told := _gained(is_, more)) else _set(name, key, is_)
+        patch = difference(more, is_) if isinstance(more, Mapping) else is_
+        yield _When.LAST, Part(what, "remove", (name,), {"exits": {name: {key: patch}}}, before)
+
+
+def _set(name: str, key: str, value: Any) -> str:
+    return f"change the exit {name}: {key}" + (f" {value}" if isinstance(value, str | int) else "")
+
+
+def _both(was: Any, is_: Any) -> Any:
+    """All that one value or the other holds, of lists, and of lists by name; of two numbers the larger."""
+    if isinstance(was, list) and isinstance(is_, list):
+        new = [one for one in is_ if one not in was]
+        return is_ if len(new) + len(was) == len(is_) else [*was, *new]
+    if isinstance(was, Mapping) and isinstance(is_, Mapping):
+        return {**was, **{key: _both(was.get(key), value) for key, value in is_.items()}}
+    if type(was) is int and type(is_) is int:
+        return max(was, is_)
+    if isinstance(was, list) and is_ is None:
+        return was
+    return is_
+
+
+def _gained(was: Any, is_: Any) -> str:
+    """The entries that a list has more than another, in words; empty for other values."""
+    if not isinstance(is_, list) or not isinstance(was, list):
+        return ""
+    return " ".join(str(one) for one in is_ if one not in was)
 
 
 _OWN = {"workloads": ("filters", "public_address"), "destinations": ("public_access", "allowed", "only_through")}
@@ -177,15 +278,16 @@ def _to(value: Any) -> str:
 
 
 def _removals(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
-    """What is no longer there: flows and workloads, then tables and subnets with exits, networks and addresses last."""
+    """What is no longer there but for exits: flows and workloads, subnets and tables, networks and addresses last."""
     for section, one in (
-        ("flows", ""), ("workloads", ""), ("exits", "remove the exit"), ("destinations", ""), ("profiles", ""),
+        ("flows", ""), ("workloads", ""), ("destinations", ""), ("profiles", ""),
         ("subnets", "remove the subnet"), ("route_tables", "remove the route table"),
         ("networks", "remove the network"), ("public_addresses", "give back the public address"),
     ):  # fmt: skip
         for name in base.get(section) or {}:
             if name not in (now.get(section) or {}):
-                kind = "remove" if one else FORGET
+                # A flow that ends needs nothing on the way.
+                kind = "remove" if one else DESCRIBE if section == "flows" else FORGET
                 yield Part(f"{one} {name}", kind, (name,) if one else (), {section: {name: None}})
 
 

@@ -5,7 +5,7 @@ Schema and the format's documentation are computed from here.
 """
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Container, Iterator, Mapping
+from collections.abc import Callable, Collection, Container, Iterator, Mapping
 from decimal import Decimal
 from enum import IntEnum
 from fractions import Fraction
@@ -571,6 +571,17 @@ class Estate(Strict):
             doors = (each for each, exit_ in self.exits.items() if exit_.lets_addresses_be_bound)
             found += [each for each in doors if self.exits[each].of_network == network]
         return tuple(each for each in found if each is not None)
+
+    def left_without(self, gone: Collection[str]) -> dict[str, str]:
+        """The exits that would stay though what they require goes, each with that: providers refuse it."""
+        found = {}
+        for name, one in self.exits.items():
+            required = self.required_exits(name) if name not in gone else ()
+            # Of several internet exits one is enough.
+            lost = [each for each in required if each in gone]
+            if lost and (one.attached_to in lost or len(lost) == len(required)):
+                found[name] = lost[0]
+        return found
 
     @cached_property
     def inward_flows(self) -> Mapping[str, Flow]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from fenrask.checks import without_remedies
-from fenrask.designs import FlowChange, moves
+from fenrask.designs import BuildStep, FlowChange, build_steps, moves
 from fenrask.designs.contract import Patch
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.findings import Finding
@@ -38,6 +38,8 @@ class Teardown:
     """What `check` finds now and did not before."""
     patch: Patch
     """Takes the exits and the routes to them away."""
+    steps: tuple[BuildStep, ...]
+    """The order in which they go."""
 
     @property
     def saved(self) -> Fraction:
@@ -48,6 +50,11 @@ class Teardown:
     def idle_before(self) -> Fraction:
         """What a month costs that no flow uses as it is, but for these exits."""
         return sum(_idle(self.before, {*self.exits}).values(), Fraction(0))
+
+    @property
+    def held(self) -> list[tuple[str, str]]:
+        """What is then held by name and on no exit: the names, and the addresses."""
+        return [(held.name, str(held.prefix)) for held in self.after.plan.held if held.idle]
 
     @property
     def lost(self) -> list[str]:
@@ -80,6 +87,7 @@ def teardown(before: Evaluation, exits: Sequence[str]) -> Teardown:
         tuple(_may_remove(before, after)),
         tuple(found),
         patch,
+        tuple(build_steps(before, after)),
     )
 
 

@@ -19,6 +19,11 @@ _DEFAULTS = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
 class PrivateLine(Preferred):
     """The common part of lines and tunnels."""
 
+    in_force_first: ClassVar[tuple[str, ...]] = ("accepts", "open_ports")
+    added_and_taken: ClassVar[tuple[str, ...]] = ("advertised", "received")
+    own_steps: ClassVar[tuple[str, ...]] = ("third_party_nat",)
+    steering: ClassVar[tuple[str, ...]] = ("accepts_default", "received_mrt", "routers")
+
     network: str | None = Field(None, description="the network it ends in")
     hub: str | None = Field(None, description="instead of a network: the hub it ends at")
     routes: str | None = Field(

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated, Any, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
@@ -18,6 +18,7 @@ from fenrask.prefixes import Address, Prefix
 __all__ = [
     "Addresses",
     "Announcing",
+    "BuildPatch",
     "Counted",
     "Decision",
     "ExitModel",
@@ -83,6 +84,13 @@ Addresses = Annotated[
 """`auto` (let the tool say how many), a number of addresses, or the addresses themselves."""
 
 
+class BuildPatch(NamedTuple):
+    """A step in which an exit is made, or made ready to go: in words, none for the making; and what is set."""
+
+    what: str
+    stated: Mapping[str, Any]
+
+
 class ExitModel(Strict):
     """The contract of an exit. A kind is one file: its keys, and its answers to these questions."""
 
@@ -119,10 +127,37 @@ class ExitModel(Strict):
     joins_many: ClassVar[bool] = False
     """Whether it joins networks transitively, by a table of its own."""
 
+    in_force_first: ClassVar[tuple[str, ...]] = ()
+    """Keys that must hold before traffic comes; each is set in a step of its own."""
+    added_and_taken: ClassVar[tuple[str, ...]] = ()
+    """Keys that are lists: what they gain is there before traffic needs it, what they lose goes when none does."""
+    steering: ClassVar[tuple[str, ...]] = ()
+    """Keys that bring traffic or take it away; each is set in a step of its own, after all else."""
+    own_steps: ClassVar[tuple[str, ...]] = ()
+    """Other keys that are set in steps of their own."""
+
     kind: str
     running_hours: Number | None = Field(
         None, description="hours a month that it runs, rounded up; default: the whole month"
     )
+
+    @classmethod
+    def keys_of(cls, what: str) -> tuple[str, ...]:
+        """The keys that a class and its roles name in one of the tuples above, in their order."""
+        return tuple(dict.fromkeys(key for one in reversed(cls.__mro__) for key in vars(one).get(what, ())))
+
+    @classmethod
+    def begun(cls, stated: Mapping[str, Any], askers: Sequence[str]) -> list[BuildPatch]:
+        """The patches by which a new one comes about, the first of which makes it.
+
+        askers: the subnets from which flows go to what it reaches.
+        """
+        return [BuildPatch("", stated)]
+
+    @classmethod
+    def ended(cls, stated: Mapping[str, Any]) -> list[BuildPatch]:
+        """The patches before it is removed, by which it loses its traffic."""
+        return []
 
     @property
     def offer_name(self) -> str:
@@ -525,6 +560,8 @@ class Preferred(ExitModel):
 class Announcing(Preferred):
     """The role of appliances that announce prefixes by a routing session, or by one with each of several routers."""
 
+    steering: ClassVar[tuple[str, ...]] = ("announces", "session", "routers")
+
     announces: tuple[PrefixText, ...] = Field((), description="prefixes that its routing session announces")
     session: Literal["up", "down"] = Field("up", description="whether that session is up")
     routers: dict[str, Router] = Field(
@@ -556,6 +593,7 @@ class Inspecting(ExitModel):
     """The role of exits that inspect what passes, by rules of their own."""
 
     inspects: ClassVar[bool] = True
+    in_force_first: ClassVar[tuple[str, ...]] = ("rules", "default")
 
     @property
     def open_rules(self) -> tuple[str, ...]:
@@ -586,6 +624,8 @@ class Counted(ExitModel):
 
 class Publishing(ExitModel):
     """The role of exits that forward ports at their own addresses to hosts behind them."""
+
+    in_force_first: ClassVar[tuple[str, ...]] = ("publishes",)
 
     publishes: dict[str, Published] = Field(
         {},
@@ -620,6 +660,9 @@ class Translating(ExitModel):
     keeps_state: ClassVar[bool] = True
     by_name_only: ClassVar[bool] = False
     """Whether it translates only what hosts ask it for by name."""
+
+    added_and_taken: ClassVar[tuple[str, ...]] = ("addresses", "addresses_for")
+    own_steps: ClassVar[tuple[str, ...]] = ("mapping_timeout_s",)
 
     addresses: Addresses = Field("auto", description="`auto`, how many public addresses, or a list of them")
     at_least: Count = Field(1, description="with `addresses: auto`: at least this many")

@@ -39,6 +39,10 @@ class Hub(ExitModel):
     needs_offer: ClassVar[bool] = False
     joins_many: ClassVar[bool] = True
 
+    in_force_first: ClassVar[tuple[str, ...]] = ("routes_from", "knows")
+    added_and_taken: ClassVar[tuple[str, ...]] = ("networks",)
+    steering: ClassVar[tuple[str, ...]] = ("injects",)
+
     kind: Literal["hub"]
     networks: Annotated[tuple[str, ...], Field(min_length=1)] = Field(description="the networks attached to it")
     routes: str | None = Field(None, description="its table, beside the prefixes of what is attached")

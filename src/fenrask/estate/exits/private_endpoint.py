@@ -1,6 +1,6 @@
 """The common part of private paths into a provider's service."""
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -12,6 +12,8 @@ __all__ = ["PrivateEndpoint"]
 
 class PrivateEndpoint(ExitModel):
     """A private path to one destination, however it is entered."""
+
+    in_force_first: ClassVar[tuple[str, ...]] = ("filters", "access", "allowed_from")
 
     offer: str = Field(description="the catalogue's offer")
     destination: str = Field(description="the service that it reaches")

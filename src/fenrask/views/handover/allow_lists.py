@@ -1,12 +1,11 @@
 """What each partner is told to allow, for people and for machines, and what changed since the last time."""
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_network
 from typing import Any
 
 from fenrask.addresses import AddressPlan, AllowList, ExitAddresses
-from fenrask.views.handover.contract import HandoverFile, csv_text
+from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 from fenrask.views.quoting import comment, file_name
 
 __all__ = ["FOLDER", "allow_list_files", "order_file", "prefixes_told"]
@@ -46,7 +45,7 @@ def allow_list_files(
             "added": added,
             "removed": removed,
         }
-        yield HandoverFile(f"{name}.json", about, (json.dumps(whole, indent=2) + "\n").encode("utf-8"))
+        yield HandoverFile(f"{name}.json", about, json_text(whole))
 
 
 def prefixes_told(plan: AddressPlan) -> dict[str, list[str]]:

@@ -2,12 +2,14 @@
 
 import csv
 import io
+import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from fenrask.views.quoting import cell, visible
 
-__all__ = ["HandoverFile", "csv_text"]
+__all__ = ["HandoverFile", "csv_text", "json_text"]
 
 
 @dataclass(frozen=True)
@@ -26,3 +28,8 @@ def csv_text(heading: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
     writer.writerow(heading)
     writer.writerows([cell(visible(str(value))) if value is not None else "" for value in row] for row in rows)
     return out.getvalue().encode("utf-8")
+
+
+def json_text(whole: Any) -> bytes:
+    """JSON (RFC 8259) as it stands in files."""
+    return (json.dumps(whole, indent=2, default=str) + "\n").encode("utf-8")

@@ -1,8 +1,6 @@
-"""NAT (RFC 8512), filters and firewall rules (RFC 8519) as YANG instance data, JSON encoding (RFC 7951)."""
+"""NAT (RFC 8512) as YANG instance data, JSON encoding (RFC 7951); ports that are forwarded inward."""
 
-import json
 from collections.abc import Iterator, Sequence
-from itertools import product
 from typing import Any
 
 from fenrask.addresses import AddressPlan
@@ -11,11 +9,10 @@ from fenrask.capacity.streams import parts_toward
 from fenrask.demand import Parts
 from fenrask.estate import Described
 from fenrask.prefixes import Prefix
-from fenrask.views.handover.contract import HandoverFile, csv_text
+from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 
-__all__ = ["filter_files", "nat_file", "published_files"]
+__all__ = ["nat_file", "published_files"]
 
-_PROTOCOLS = {"tcp": 6, "udp": 17}
 _MOST_TIMER = 2**32 - 1
 
 
@@ -27,11 +24,7 @@ def nat_file(capacity: Capacity, plan: AddressPlan) -> HandoverFile:
         for number, one in enumerate(capacity.exits, 1)
     ]
     whole = {"ietf-nat:nat": {"instances": {"instance": instances}} if instances else {}}
-    return HandoverFile("nat.yang.json", "translating exits as YANG (ietf-nat)", _json(whole))
-
-
-def _json(whole: Any) -> bytes:
-    return (json.dumps(whole, indent=2) + "\n").encode("utf-8")
+    return HandoverFile("nat.yang.json", "translating exits as YANG (ietf-nat)", json_text(whole))
 
 
 def _instance(number: int, capacity: Capacity, sized: ExitCapacity, listed: Sequence[Prefix]) -> dict[str, Any]:
@@ -75,88 +68,3 @@ def published_files(described: Described) -> Iterator[HandoverFile]:
 
 def _seconds(value: float) -> int:
     return min(_MOST_TIMER, max(1, round(value)))
-
-
-def filter_files(described: Described) -> Iterator[HandoverFile]:
-    """Rules of firewalls and filters in the order in which they are tried, as CSV and as access lists in YANG."""
-    lists = list(_lists(described))
-    rows: list[tuple[object, ...]] = [
-        (
-            place, direction, number, name, rule.action, " ".join(map(str, getattr(rule, "sources", ()))),
-            " ".join(map(str, rule.prefixes)), " ".join(rule.destinations), " ".join(getattr(rule, "names", ())),
-            " ".join(_span(one) for one in rule.ports), rule.protocol or "",
-        )
-        for place, direction, rules, _ in lists
-        for number, (name, rule) in enumerate(rules, 1)
-    ]  # fmt: skip
-    rows += [(place, direction, "last", "", rest, *[""] * 6) for place, direction, _, rest in lists]
-    heading = (
-        "place", "direction", "order", "rule", "action", "sources", "prefixes", "destinations", "names", "ports",
-        "protocol",
-    )  # fmt: skip
-    yield HandoverFile("filters.csv", "rules of firewalls and filters", csv_text(heading, rows))
-    acls = [_acl(described, version, *one) for one in lists for version in (4, 6)]
-    whole = {"ietf-access-control-list:acls": {"acl": acls} if acls else {}}
-    about = "the same as YANG (ietf-access-control-list); rules by name of the service are in the CSV alone"
-    yield HandoverFile("filters.yang.json", about, _json(whole))
-
-
-def _span(ports: Any) -> str:
-    low, high = ports if isinstance(ports, tuple) else (ports, ports)
-    return str(low) if low == high else f"{low}-{high}"
-
-
-def _lists(described: Described) -> Iterator[tuple[str, str, list[tuple[str, Any]], str]]:
-    estate = described.estate
-    for kind, owners in (("subnet", estate.subnets), ("workload", estate.workloads)):
-        for owner, stated in owners.items():
-            for name, one in stated.filters.items():
-                for direction, inward in (("out", False), ("in", True)):
-                    rest = "allow" if one.allows_by_default(inward) else "deny"
-                    yield f"{kind} {owner}, {name}", direction, one.rules(inward), rest
-    for owner, exit_ in estate.exits.items():
-        rules = getattr(exit_, "rules", None)
-        if rules:
-            ordered = sorted(rules.items(), key=lambda item: (item[1].order is None, item[1].order or 0))
-            yield f"exit {owner}", "out", ordered, "allow" if getattr(exit_, "open_by_default", False) else "deny"
-
-
-def _acl(
-    described: Described, version: int, place: str, direction: str, rules: Sequence[tuple[str, Any]], rest: str
-) -> dict[str, Any]:
-    """A list for one IP version: entries of both cannot stand in one."""
-    aces = [ace for name, rule in rules for ace in _aces(described, version, name, rule, direction)]
-    aces.append({"name": "rest", "matches": {}, "actions": {"forwarding": _forwarding(rest)}})
-    kind = f"ietf-access-control-list:ipv{version}-acl-type"
-    return {"name": f"{place}, {direction}, IPv{version}", "type": kind, "aces": {"ace": aces}}
-
-
-def _forwarding(action: str) -> str:
-    return f"ietf-access-control-list:{'accept' if action == 'allow' else 'drop'}"
-
-
-def _aces(described: Described, version: int, name: str, rule: Any, direction: str) -> Iterator[dict[str, Any]]:
-    """One entry for each combination of source, target and port: an entry holds one of each."""
-    if getattr(rule, "names", ()):
-        return
-    named = [prefix for one in rule.destinations for prefix in described.estate.destinations[one].prefixes]
-    sources, targets = list(getattr(rule, "sources", ())), list(rule.prefixes)
-    if direction == "in" and named:
-        sources = sources or named
-    elif named:
-        targets = targets or named
-    if any(column and all(one.version != version for one in column) for column in (sources, targets)):
-        return
-    fitting = [[one for one in column if one.version == version] or [None] for column in (sources, targets)]
-    for number, (source, target, ports) in enumerate(product(*fitting, rule.ports or [None]), 1):
-        layer: dict[str, Any] = {"protocol": _PROTOCOLS[rule.protocol]} if rule.protocol else {}
-        if source is not None:
-            layer[f"source-ipv{version}-network"] = str(source)
-        if target is not None:
-            layer[f"destination-ipv{version}-network"] = str(target)
-        matches: dict[str, Any] = {f"ipv{version}": layer} if layer else {}
-        if ports is not None:
-            low, high = ports if isinstance(ports, tuple) else (ports, ports)
-            port = {"operator": "eq", "port": low} if low == high else {"lower-port": low, "upper-port": high}
-            matches[rule.protocol or "tcp"] = {"destination-port": port}
-        yield {"name": f"{name} {number}", "matches": matches, "actions": {"forwarding": _forwarding(rule.action)}}

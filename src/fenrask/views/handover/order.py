@@ -1,13 +1,12 @@
 """The order of building and of taking down, with what to look at after each step, and a patch for each."""
 
-import json
 from collections.abc import Iterator, Sequence
 
 from fenrask.designs import BuildStep, Entry, Harm, Look, Notice, Task, Word
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.units import cents, counted
-from fenrask.views.handover.contract import HandoverFile, csv_text
+from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 from fenrask.views.quoting import markdown
 
 __all__ = ["breaks_text", "harm_text", "look_text", "notice_look", "notice_text", "order_files", "step_files"]
@@ -35,8 +34,7 @@ def step_files(tasks: Sequence[Task]) -> Iterator[HandoverFile]:
             ("", task.step.patch, "a patch for each step, on the estate before it"),
             (".undo", task.step.undo, "a patch that takes back each step"),
         ):
-            text = json.dumps(patch, indent=2, default=str)
-            yield HandoverFile(f"steps/{number:0{width}d}{ending}.json", about, f"{text}\n".encode())
+            yield HandoverFile(f"steps/{number:0{width}d}{ending}.json", about, json_text(patch))
 
 
 def _rows(number: int, task: Task) -> Iterator[tuple[object, ...]]:
@@ -122,7 +120,8 @@ def breaks_text(one: BuildStep) -> str:
 
 
 def _said(one: BuildStep) -> list[str]:
-    lines = [f"Fails: {markdown(harm_text(harm))}; no order of single steps avoids it." for harm in one.harm]
+    why = "no order of single steps avoids it" if one.in_every_order else "no order that was looked at avoids it"
+    lines = [f"Fails: {markdown(harm_text(harm))}; {why}." for harm in one.harm]
     if not one.looks and one.kind == "add":
         lines.append(f"Look: {markdown(', '.join(one.names))} is in service and healthy; nothing uses it yet.")
     elif not one.looks and one.kind == "remove":

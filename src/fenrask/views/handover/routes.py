@@ -1,13 +1,12 @@
 """Route tables: as CSV, as commands for iproute2, and as YANG instance data (RFC 8349, JSON encoding RFC 7951)."""
 
-import json
 from collections.abc import Iterator
 from typing import Any
 
 from fenrask.estate import Estate
 from fenrask.prefixes import Prefix
 from fenrask.routing import Paths, TableRoute
-from fenrask.views.handover.contract import HandoverFile, csv_text
+from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 from fenrask.views.quoting import comment, device_names
 
 __all__ = ["FIRST_TABLE", "route_files"]
@@ -23,8 +22,7 @@ def route_files(paths: Paths) -> Iterator[HandoverFile]:
     tables = {name: list(paths.routes.stated(name)) for name in estate.route_tables}
     yield HandoverFile("routes.csv", "route tables", _csv(estate, tables))
     yield HandoverFile("routes.ip", "route tables for Linux: ip -batch", _batch(estate, tables).encode("utf-8"))
-    text = json.dumps(_yang(tables), indent=2) + "\n"
-    yield HandoverFile("routes.yang.json", "route tables as YANG (ietf-routing)", text.encode("utf-8"))
+    yield HandoverFile("routes.yang.json", "route tables as YANG (ietf-routing)", json_text(_yang(tables)))
 
 
 Tables = dict[str, list[TableRoute]]

@@ -7,11 +7,12 @@ from functools import cached_property
 from fenrask.capacity import Translator, translators
 from fenrask.designs import Comparison, Task, build_steps, compare, nothing_built, tasks_of
 from fenrask.evaluation import Evaluation
+from fenrask.views.handover.access_lists import filter_files
 from fenrask.views.handover.alarms import alert_files
 from fenrask.views.handover.allow_lists import allow_list_files, order_file, prefixes_told
 from fenrask.views.handover.contract import HandoverFile
 from fenrask.views.handover.hosts import translator_files
-from fenrask.views.handover.models import filter_files, nat_file, published_files
+from fenrask.views.handover.models import nat_file, published_files
 from fenrask.views.handover.names import endpoint_files
 from fenrask.views.handover.order import order_files, step_files
 from fenrask.views.handover.routes import route_files

@@ -2,6 +2,7 @@
 
 from fenrask.estate.suggestions import some
 from fenrask.units import cents, counted
+from fenrask.views.handover import breaks_text
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Teardown
 
@@ -23,9 +24,29 @@ def teardown_page(found: Teardown) -> Page:
         summary.append(f"Still paid and unused: {cents(still):,} {money}{in_all}.")
     elif found.idle_before:
         summary.append(f"Unused already: {cents(found.idle_before):,} {money}.")
+    summary.append(f"Paid after it: {cents(found.after.bill.total):,} {money}.")
+    if found.held:
+        held = some(f"{name} ({address})" for name, address in found.held)
+        summary.append(f"Still held, and on no exit: {held}.")
     entries = counted(len(found.may_remove), "allow-list entry", "allow-list entries")
     summary.append(f"To remove: {counted(len(found.routes), 'route')}, {entries}.")
     tables = (
+        Table(
+            "steps",
+            "In this order",
+            (
+                Column("step", "step", "count"),
+                Column("what", "what"),
+                Column("breaks", "connections that break", "count"),
+                Column("fails", "what fails then"),
+            ),
+            [
+                (number, one.what, round(sum(flow.breaks for flow in one.moved)), breaks_text(one))
+                for number, one in enumerate(found.steps, 1)
+            ],
+            empty="nothing is built of them",
+            shown=12,
+        ),
         Table(
             "changes",
             "Flows that change",
@@ -78,4 +99,6 @@ def teardown_page(found: Teardown) -> Page:
     )
     facts = {"currency": currency, "saved_amount": found.saved, "flows_cut_off": found.lost}
     facts["unused_before_amount"] = found.idle_before
+    facts["after_amount"] = found.after.bill.total
+    facts["held"] = [name for name, _ in found.held]
     return Page("teardown", found.before.described.estate.estate, tuple(summary), tables, facts)

@@ -6,6 +6,7 @@ from fenrask.charges.lines import Line, Use
 from fenrask.charges.meters import METERS, Charge, Flowing, Meter, Meters, networks_left
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import Divided, to_the_cent
+from fenrask.charges.scaled import ScaledBill, ScaledLine, scaled_bill
 from fenrask.charges.standing import LEAST_OF, STANDING, UPKEEP, Standing, least_month, standing_charges, upkeep_hours
 
 __all__ = [
@@ -21,6 +22,8 @@ __all__ = [
     "Meter",
     "Meters",
     "Piece",
+    "ScaledBill",
+    "ScaledLine",
     "Standing",
     "Use",
     "address_month",
@@ -33,6 +36,7 @@ __all__ = [
     "networks_left",
     "pieces",
     "rates_of",
+    "scaled_bill",
     "standing_charges",
     "to_the_cent",
     "upkeep_hours",

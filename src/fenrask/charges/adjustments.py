@@ -14,23 +14,58 @@ from fenrask.charges.standing import LEAST_OF, least_month
 from fenrask.estate import Described
 from fenrask.units import cents
 
-__all__ = ["amounts_of", "commitments", "minimums"]
+__all__ = ["Parts", "amounts_of", "commitments", "committed_parts", "least_parts", "minimums"]
+
+Parts = tuple[tuple[int, Fraction], ...]
+"""Numbers of lines, from 0, and which share of each."""
 
 
 def minimums(described: Described, lines: Sequence[Line], meters: Meters) -> Iterator[Line]:
     """What is missing to the least that an exit costs a month, its hours and what it carried together."""
-    paid: dict[str, Fraction] = {}
-    for line in lines:
-        if line.item in LEAST_OF:
-            for name, share in line.uses.by_exit.items():
-                paid[name] = paid.get(name, Fraction(0)) + line.amount * share
-    for name in described.estate.exits:
+    for name, parts in least_parts(described, lines).items():
         least = least_month(described, name)
-        missing = least - paid.get(name, Fraction(0))
+        missing = least - sum((lines[number].amount * share for number, share in parts), Fraction(0))
         if missing > 0:
             uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))
             reason = f"up to the least of {cents(least)} a month"
             yield Line("minimum", name, missing, described.catalogue.currency, Decimal(1), reason, True, uses)
+
+
+def least_parts(described: Described, lines: Sequence[Line]) -> dict[str, Parts]:
+    """By exit that costs a least sum a month: which share of which lines counts toward it."""
+    paid: dict[str, list[tuple[int, Fraction]]] = {
+        name: [] for name in described.estate.exits if least_month(described, name)
+    }
+    for number, line in enumerate(lines if paid else ()):
+        if line.item in LEAST_OF:
+            for name, share in line.uses.by_exit.items():
+                if name in paid:
+                    paid[name].append((number, share))
+    return {name: tuple(parts) for name, parts in paid.items()}
+
+
+def committed_parts(described: Described, lines: Sequence[Line], users: Users) -> dict[str, Parts]:
+    """By commitment: which share of which lines it covers."""
+    return {
+        name: tuple((number, Fraction(int(part.amounts.sum()), lines[number].uses.whole)) for number, part in covered)
+        for name, covered in _covered(described, lines, users)
+    }
+
+
+def _covered(
+    described: Described, lines: Sequence[Line], users: Users
+) -> Iterator[tuple[str, list[tuple[int, Metered]]]]:
+    """Each commitment with the uses that it covers of each line."""
+    exits = described.estate.exits
+    offers = [exits[name].offer_name or "" if name else "" for name in users.exits]
+    for name, commitment in described.catalogue.commitments.items():
+        covered = []
+        for number, line in enumerate(lines):
+            held = np.array([commitment.covers(line.item, offer) for offer in offers], dtype=bool)
+            part = line.uses.weights.where(held[line.uses.weights.exit])
+            if part.amounts.any():
+                covered.append((number, part))
+        yield name, covered
 
 
 def amounts_of(users: Users, lines: Sequence[Line]) -> Metered:
@@ -47,17 +82,12 @@ def amounts_of(users: Users, lines: Sequence[Line]) -> Metered:
 
 def commitments(described: Described, lines: Sequence[Line], users: Users) -> Iterator[Line]:
     """What committed use takes off: a share of the lines that it covers, or a sum, at most all of them."""
-    exits = described.estate.exits
-    offers = [exits[name].offer_name or "" if name else "" for name in users.exits]
-    for name, commitment in described.catalogue.commitments.items():
-        covered = []
-        for line in lines:
-            held = np.array([commitment.covers(line.item, offer) for offer in offers], dtype=bool)
-            part = line.uses.weights.where(held[line.uses.weights.exit])
-            if part.amounts.any():
-                share = Fraction(int(part.amounts.sum()), line.uses.whole)
-                covered.append(replace(line, quantity=line.quantity * share, uses=Shares(part)))
-        weights = amounts_of(users, covered)
+    for name, covered in _covered(described, lines, users):
+        commitment, own = described.catalogue.commitments[name], []
+        for number, part in covered:
+            share = Fraction(int(part.amounts.sum()), lines[number].uses.whole)
+            own.append(replace(lines[number], quantity=lines[number].quantity * share, uses=Shares(part)))
+        weights = amounts_of(users, own)
         if not weights.total:
             continue
         uses, unit = weights.shares(Use("", UNALLOCATED)), described.catalogue.currency

@@ -25,7 +25,16 @@ from fenrask.estate.traffic import Numbers
 from fenrask.routing import Paths
 from fenrask.units import counted
 
-__all__ = ["Bill", "address_month", "bill", "hosts_by_rate", "lasting_month"]
+__all__ = [
+    "Bill",
+    "StepLine",
+    "address_month",
+    "bill",
+    "fixed_lines",
+    "hosts_by_rate",
+    "lasting_month",
+    "lines_by_volume",
+]
 
 
 @dataclass(frozen=True)
@@ -114,14 +123,16 @@ def bill(paths: Paths, plan: AddressPlan, meters: Meters | None = None) -> Bill:
     """The month's bill of an estate with the addresses as planned; of other volumes, where they are metered already."""
     described = paths.described
     meters = meters or Meters(paths)
-    lines = [
-        *_standing(described, meters),
-        *_addresses(described, plan, meters),
-        *_by_volume(described, meters),
-    ]
+    lines = [*fixed_lines(described, plan, meters), *(one.line for one in lines_by_volume(described, meters))]
     lines += minimums(described, lines, meters)
     lines += commitments(described, lines, meters.users)
     return Bill(described.catalogue.currency, tuple(lines), meters.users, described)
+
+
+def fixed_lines(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
+    """What is due whatever the volume, but for what is made of other lines."""
+    yield from _standing(described, meters)
+    yield from _addresses(described, plan, meters)
 
 
 def _standing(described: Described, meters: Meters) -> Iterator[Line]:
@@ -240,17 +251,30 @@ def _uses(described: Described, one: ExitAddresses, meters: Meters) -> Shares:
     return metered.shares(Use(one.exit, UNALLOCATED))
 
 
-def _by_volume(described: Described, meters: Meters) -> Iterator[Line]:
-    """The lines of all that is metered: one for a flat rate, one for each step of a graduated one."""
+@dataclass(frozen=True)
+class StepLine:
+    """A line by volume, and the step of the whole volume that it is; of a flat rate the only one."""
+
+    line: Line
+    volume: Fraction
+    piece: Piece
+
+
+def lines_by_volume(described: Described, meters: Meters, every_step: bool = False) -> Iterator[StepLine]:
+    """The lines of all that is metered: one for a flat rate, one for each step of a graduated one.
+
+    every_step: those that the volume does not reach, too.
+    """
     unit = described.catalogue.volume_unit
     for charge, about, metered in meters.charged(described):
         volume = metered.total
         if not volume or not charge.rate:
             continue
         uses = metered.shares(Use("", UNALLOCATED))
-        for piece in pieces(charge.rate, volume):
+        for piece in pieces(charge.rate, volume, every_step):
             reason = f"{charge.reason}{_step(piece, unit) if isinstance(charge.rate, Tiers) else ''}"
-            yield Line(charge.item, ", ".join(about), piece.quantity, unit, piece.rate, reason, False, uses)
+            line = Line(charge.item, ", ".join(about), piece.quantity, unit, piece.rate, reason, False, uses)
+            yield StepLine(line, volume, piece)
 
 
 def _step(piece: Piece, unit: str) -> str:

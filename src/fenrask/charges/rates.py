@@ -24,10 +24,10 @@ class Piece:
         return self.quantity * Fraction(self.rate)
 
 
-def pieces(rate: Decimal | Tiers, volume: Fraction) -> Iterator[Piece]:
+def pieces(rate: Decimal | Tiers, volume: Fraction, every_step: bool = False) -> Iterator[Piece]:
     """A volume cut at the steps of its rate; graduated, so that each step's rate covers that step only.
 
-    A volume at a boundary belongs to the lower step.
+    A volume at a boundary belongs to the lower step. every_step: steps that it does not reach come, too, with nothing.
 
     >>> steps = Tiers(tiers=[{"up_to_gb": 10, "rate": 0}, {"rate": 2}])
     >>> [(int(piece.quantity), int(piece.amount)) for piece in pieces(steps, Fraction(13))]
@@ -39,8 +39,8 @@ def pieces(rate: Decimal | Tiers, volume: Fraction) -> Iterator[Piece]:
     above = Decimal(0)
     for tier in rate.tiers:
         end = volume if tier.up_to_gb is None else min(volume, Fraction(tier.up_to_gb))
-        if end > Fraction(above):
-            yield Piece(end - Fraction(above), tier.rate, above, tier.up_to_gb)
+        if end > Fraction(above) or every_step:
+            yield Piece(max(Fraction(0), end - Fraction(above)), tier.rate, above, tier.up_to_gb)
         above = tier.up_to_gb or above
 
 

@@ -10,6 +10,7 @@ from openpyxl import Workbook
 from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter
 
+from fenrask.charges import ScaledBill, scaled_bill
 from fenrask.designs import Comparison
 from fenrask.evaluation import Evaluation
 from fenrask.views.handover.contract import HandoverFile
@@ -29,7 +30,7 @@ def workbook_file(evaluation: Evaluation, comparison: Comparison) -> HandoverFil
     inputs.title = "Inputs"
     _inputs(inputs, evaluation)
     _bill(book.create_sheet("Bill"), evaluation)
-    _designs(book.create_sheet("Designs"), comparison)
+    _designs(book.create_sheet("Designs"), book.create_sheet("Design bills"), comparison)
     _capacity(book.create_sheet("Capacity"), evaluation)
     _addresses(book.create_sheet("Addresses"), evaluation)
     for sheet in book.worksheets:
@@ -83,7 +84,11 @@ def _inputs(sheet: Any, evaluation: Evaluation) -> None:
         sheet,
         [
             ("input", "value", "what it does"),
-            ("volume factor", 1.0, "times the volumes of the plan: what is charged by volume follows"),
+            (
+                "volume factor",
+                1.0,
+                "times the volumes of the plan: each step of a rate, least sums and commitments follow",
+            ),
             ("price factor", 1.0, "times the rates of the catalogue"),
             ("months", 12, "for the sum over a longer time"),
             ("currency", catalogue.currency, ""),
@@ -93,42 +98,59 @@ def _inputs(sheet: Any, evaluation: Evaluation) -> None:
     )
 
 
+_BILL = (
+    "item", "charged for", "quantity", "unit", "rate", "by", "amount a month", "why", "whole volume", "above", "up to",
+)  # fmt: skip
+_VOLUME, _PRICE, _MONTHS = "Inputs!$B$2", "Inputs!$B$3", "Inputs!$B$4"
+
+
 def _bill(sheet: Any, evaluation: Evaluation) -> None:
-    _write(sheet, [("item", "charged for", "quantity", "unit", "rate", "by", "amount a month", "why")])
-    lines = evaluation.bill.lines
-    for row, line in enumerate(lines, 2):
-        factor = "" if line.fixed else "*Inputs!$B$2"
-        amount = _Formula(f"C{row}*E{row}*Inputs!$B$3{factor}")
-        by = "time" if line.fixed else "volume"
-        _write(
-            sheet, [(line.item, line.about, float(line.quantity), line.unit, float(line.rate), by, amount, line.reason)]
-        )
-    last = len(lines) + 1
-    total = _Formula(f"SUM(G2:G{last})") if lines else 0
+    _write(sheet, [_BILL])
+    last = _bill_rows(sheet, scaled_bill(evaluation.paths, evaluation.plan), 2)
+    total = _Formula(f"SUM(G2:G{last})") if last > 1 else 0
     _write(sheet, [("a month, in all", "", None, "", None, "", total, "")])
-    _write(sheet, [("over the months", "", None, "", None, "", _Formula(f"G{last + 1}*Inputs!$B$4"), "")])
+    _write(sheet, [("over the months", "", None, "", None, "", _Formula(f"G{last + 1}*{_MONTHS}"), "")])
 
 
-def _designs(sheet: Any, comparison: Comparison) -> None:
-    _write(sheet, [("design", "meets every need", "month", "fixed", "by volume", "more than the cheapest that does")])
-    passing = [n for n, one in enumerate(comparison.ranked, 2) if one.passes]
-    for row, one in enumerate(comparison.ranked, 2):
-        bill = one.evaluation.bill
-        more = _Formula(f"C{row}-C${passing[0]}") if passing else ""
-        month = _Formula(f"D{row}*Inputs!$B$3+E{row}*Inputs!$B$3*Inputs!$B$2")
-        _write(
-            sheet,
-            [
-                (
-                    one.design.name,
-                    "yes" if one.passes else "no",
-                    month,
-                    float(bill.fixed),
-                    float(bill.total - bill.fixed),
-                    more,
-                )
-            ],
+def _bill_rows(sheet: Any, bill: ScaledBill, first: int) -> int:
+    """The lines of a bill from a row on, of which each step of a volume is one; the last row is given back.
+
+    What counts toward a sum is sums of products with other rows, which stand above.
+    """
+    for row, line in enumerate(bill.lines, first):
+        quantity: Any = float(line.quantity)
+        of = "+".join(f"G{first + number}*{float(share)!r}" for number, share in line.of)
+        if line.volume is not None:
+            whole = f"I{row}*{_VOLUME}"
+            quantity = _Formula(f"MAX(0,{whole if line.up_to is None else f'MIN({whole},K{row})'}-J{row})", "#,##0.###")
+        elif line.least is not None:
+            quantity = _Formula(f"MAX(0,{float(line.least)!r}*{_PRICE}-({of or 0}))")
+        elif line.of:
+            quantity = _Formula(of if line.off is None else f"MIN({of},{float(line.off)!r}*{_PRICE})")
+        # What is made of amounts has the price factor in it already.
+        price = "" if line.of or line.least is not None else f"*{_PRICE}"
+        by = "volume" if line.volume is not None else "other lines" if price == "" else "time"
+        amount = _Formula(f"C{row}*E{row}{price}")
+        edges = (
+            (float(line.volume), float(line.above), line.up_to and float(line.up_to)) if line.volume is not None else ()
         )
+        _write(sheet, [(line.item, line.about, quantity, line.unit, float(line.rate), by, amount, line.reason, *edges)])
+    return first + len(bill.lines) - 1
+
+
+def _designs(sheet: Any, bills: Any, comparison: Comparison) -> None:
+    """A row for each design; its bill, line by line, stands in a sheet of its own, so that the factors hold for it."""
+    _write(sheet, [("design", "meets every need", "month", "more than the cheapest that does")])
+    _write(bills, [_BILL])
+    passing = [n for n, one in enumerate(comparison.ranked, 2) if one.passes]
+    above = 1
+    for row, one in enumerate(comparison.ranked, 2):
+        _write(bills, [(one.design.name,)])
+        last = _bill_rows(bills, scaled_bill(one.evaluation.paths, one.evaluation.plan), above + 2)
+        month: Any = _Formula(f"SUM('{bills.title}'!G{above + 2}:G{last})") if last > above + 1 else 0
+        more = _Formula(f"C{row}-C${passing[0]}") if passing else ""
+        _write(sheet, [(one.design.name, "yes" if one.passes else "no", month, more)])
+        above = last
 
 
 def _capacity(sheet: Any, evaluation: Evaluation) -> None:

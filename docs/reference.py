@@ -8,6 +8,7 @@ from typing import Any
 from fenrask.checks import RULES
 from fenrask.estate import KINDS
 from fenrask.estate.schema import json_schema
+from fenrask.records.tables import TABLES
 
 __all__ = ["reference"]
 
@@ -52,11 +53,26 @@ def _lines() -> Iterator[str]:
     yield from _table(catalogue)
     for name, one in catalogue["$defs"].items():
         yield from _section(name, one)
+    yield from _read_tables()
     yield "\n## What `check` finds\n"
     yield "| rule | severity | what it finds | for example |"
     yield "|---|---|---|---|"
     for rule in RULES:
         yield f"| `{rule.name}` | {rule.severity.word} | {rule.about} | `{rule.example}` |"
+
+
+def _read_tables() -> Iterator[str]:
+    yield "\n## Tables that are read beside an estate\n"
+    yield "Comma-separated values (RFC 4180) with a heading, known by it; columns may stand in any order, and others"
+    yield "beside them. Each example is of the demo's estate."
+    for name, one in TABLES.items():
+        yield f"\n### {name[0].upper()}{name[1:]}: `fenrask {one.command}`\n\n{one.about[0].upper()}{one.about[1:]}.\n"
+        yield "| column | what it says |"
+        yield "|---|---|"
+        for column, about in one.columns.items():
+            shown = f"**`{column}`**" if column in one.needed else f"`{column}`"
+            yield f"| {shown} | {about} |"
+        yield f"\n```csv\n{one.example}```"
 
 
 def _section(name: str, schema: dict[str, Any]) -> Iterator[str]:

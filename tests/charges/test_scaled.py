@@ -1,4 +1,4 @@
-"""The bill as a function of a factor on all volumes, against the bill of estates whose flows carry as many times more."""
+"""The bill as a function of a factor on all volumes, against that of estates whose flows carry as many times more."""
 
 import random
 import unittest

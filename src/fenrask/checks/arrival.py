@@ -42,7 +42,9 @@ def unreachable(context: Context) -> Iterator[Doubt]:
     for paths in _grouped(context, *ends):
         path = paths[0]
         fix: Fix | None = None
-        if path.trace.verdict is Verdict.UNRESOLVED:
+        if path.trace.verdict is Verdict.UNRESOLVED and not context.estate.destinations[path.to].names_public:
+            remedy = f"Let its names resolve to an endpoint in {path.subnet}, or in public (names_public)."
+        elif path.trace.verdict is Verdict.UNRESOLVED:
             remedy = f"Look its names up: `fenrask resolve --save found.json` writes destinations.{path.to}.prefixes."
         else:
             fix = context.first_that_cures(path.flow, _routes_to(context, path))

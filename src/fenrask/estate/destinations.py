@@ -119,6 +119,9 @@ class Destination(Strict):
 
     prefixes: tuple[PrefixText, ...] = Field((), description="its prefixes; optional for one with names")
     names: tuple[str, ...] = Field((), description="its names")
+    names_public: bool = Field(
+        True, description="whether public resolvers answer its names; else only where an endpoint's names resolve"
+    )
     port: PortNumber | None = Field(None, description="its port")
     protocol: Literal["tcp", "udp"] = Field("tcp", description="its transport protocol")
     distinct_addresses: DistinctAddresses = Field(

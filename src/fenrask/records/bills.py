@@ -19,12 +19,14 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
+from fenrask.records.tables import accepted_tables
 from fenrask.units import cents
 
 __all__ = ["Billed", "compare_bill", "guessed", "read_bill"]
 
 _NEAR = Fraction(5, 100)
 _COST, _CURRENCY = "BilledCost", "BillingCurrency"
+_REMEDY = f"A bill has the columns of this: {accepted_tables('confirm --bill')}."
 
 
 @dataclass(frozen=True)
@@ -44,7 +46,7 @@ def read_bill(content: bytes, file: str, currency: str, problems: list[Problem])
     rows = list(_parquet(content, file) if content[:4] == b"PAR1" else _csv(content))
     if not rows or _COST not in rows[0][1]:
         columns = ", ".join(list(rows[0][1])[:6]) if rows else "no row"
-        raise UnusableInput([Problem(Place(file), columns, f"a bill with the column {_COST} (FOCUS)")])
+        raise UnusableInput([Problem(Place(file), columns, f"a bill with the column {_COST} (FOCUS)", _REMEDY)])
     found = list[Billed]()
     for number, row in rows:
         place = Place(file, number, 1)

@@ -1,7 +1,7 @@
 """What is observed against what was planned: by subnet and destination, with the likely cause of a difference."""
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 from fenrask.errors import Problem, UnusableInput
 from fenrask.estate import Described, Estate
@@ -9,6 +9,7 @@ from fenrask.estate.suggestions import nearest
 from fenrask.prefixes import Address, is_public, parse_address
 from fenrask.records.compared import AS_PLANNED, NOT_SEEN
 from fenrask.records.observations import Observation
+from fenrask.records.outside import Attempt, Outcome, holds, origin_of, outcomes, target_of
 from fenrask.routing import Source, Trace, flow_paths, trace_from
 
 __all__ = ["Confirmed", "confirm"]
@@ -42,29 +43,114 @@ class Confirmed:
 Planned = dict[tuple[str, str], list[Trace]]
 
 
+@dataclass(frozen=True)
+class _Seen:
+    """What an observation is of: a subnet and a destination, of which addresses, if these are said; and as what."""
+
+    subnet: str
+    destination: str
+    seen_as: Address | None
+    host: Address | None = None
+    target: Address | None = None
+
+
 def confirm(described: Described, observations: Sequence[Observation], only_seen: bool = False) -> list[Confirmed]:
     """Every observation judged against the paths, equal ones counted; then each subnet of a flow not seen yet.
 
     `only_seen`: nothing of other subnets, for one that was asked. UnusableInput for senders or destinations that the
     estate does not know.
     """
-    paths = flow_paths(described)
     planned: Planned = {}
-    for path in paths.where(lambda _: True):
+    for path in flow_paths(described).where(lambda _: True):
         planned.setdefault((path.subnet, path.to), []).append(path.trace)
-    tally: dict[tuple[str, str, Address | None], int] = {}
+    inside: dict[_Seen, int] = {}
+    outside: dict[tuple[Attempt, Address | None], int] = {}
     problems: list[Problem] = []
     for one in observations:
-        subnet = _subnet(described.estate, one, problems)
-        destination = _destination(described, one, problems)
-        if subnet and destination and (subnet, destination) not in planned:
-            planned[subnet, destination] = [trace for trace, _ in trace_from(described, subnet, destination)]
-        key = (subnet, destination, one.seen_as)
-        tally[key] = tally.get(key, 0) + 1
+        if one.sender and (asked := _attempts(described.estate, one, problems)) is not None:
+            for attempt in asked:
+                outside[attempt, one.seen_as] = outside.get((attempt, one.seen_as), 0) + 1
+            continue
+        seen = _seen(described, one, planned, problems)
+        inside[seen] = inside.get(seen, 0) + 1
     if problems:
         raise UnusableInput(problems)
-    found = [_judged(described, planned, *key, times) for key, times in tally.items()]
-    return found if only_seen else found + list(_unseen(planned, tally))
+    found = [_judged(described, planned, one, times) for one, times in inside.items()]
+    found += _from_outside(described, outside)
+    return found if only_seen else found + list(_unseen(planned, inside))
+
+
+def _seen(described: Described, one: Observation, planned: Planned, problems: list[Problem]) -> _Seen:
+    """What an observation from inside, or of the remote end, is of; by addresses where some of them differ."""
+    subnet, destination = _subnet(described.estate, one, problems), _destination(described, one, problems)
+    if subnet and destination and (subnet, destination) not in planned:
+        planned[subnet, destination] = [trace for trace, _ in trace_from(described, subnet, destination)]
+    traces = planned.get((subnet, destination), ())
+    host = _address(one.sender) if any(trace.portion.hosts != 1 for trace in traces) else None
+    target = _address(one.destination) if any(trace.portion.reach != 1 for trace in traces) else None
+    return _Seen(subnet, destination, one.seen_as, host, target)
+
+
+def _address(text: str) -> Address | None:
+    try:
+        return parse_address(text)
+    except ValueError:
+        return None
+
+
+def _attempts(estate: Estate, one: Observation, problems: list[Problem]) -> list[Attempt] | None:
+    """What an observation from outside is an attempt of; None for one from a subnet, or from what is not known."""
+    origin = None if one.sender in estate.subnets else origin_of(estate, one.sender)
+    if origin is None:
+        return None
+    found = target_of(estate, one.destination, *origin, one.port)
+    if not found:
+        known = [*estate.workloads, *estate.destinations]
+        expected = "a workload, a destination, or an address of a host or an exit"
+        problems.append(Problem(one.place, repr(one.destination), expected, nearest(one.destination, known)))
+    return found
+
+
+def _from_outside(described: Described, seen: dict[tuple[Attempt, Address | None], int]) -> Iterator[Confirmed]:
+    """What came from outside, or did not, against what the plan lets in."""
+    planned = outcomes(described, (attempt for attempt, _ in seen))
+    for (attempt, seen_as), times in seen.items():
+        some = planned[attempt]
+        arriving = [one for one in some if one.arrives]
+        told = ", ".join(dict.fromkeys(one.source or "any source" for one in arriving)) or "nothing"
+        to = str(attempt.target or attempt.to)
+        shown = f"{to}:{attempt.port}"
+        origin = str(attempt.host or attempt.origin)
+        look = "fenrask path --inward"
+        if seen_as is not None and arriving:
+            verdict, cause = _as_who(described.estate, attempt, seen_as, arriving)
+            yield Confirmed(origin, shown, told, str(seen_as), times, verdict, cause, look if cause else "")
+        elif seen_as is not None:
+            cause = "something lets it in that the plan does not have: a rule, a route, or an address of a host's own"
+            yield Confirmed(origin, shown, told, str(seen_as), times, "it arrived, and should not", cause, look)
+        elif arriving and not any(one.is_needed for one in arriving):
+            words = f"{AS_PLANNED}: it could arrive, and nothing needs it"
+            yield Confirmed(origin, shown, told, NO_ANSWER, times, words)
+        elif arriving:
+            cause = "denied or lost on its way in, or nothing listens there"
+            yield Confirmed(origin, shown, told, NO_ANSWER, times, NO_ANSWER, cause, look)
+        else:
+            why = f" ({some[0].why})" if some else ""
+            words = f"{AS_PLANNED}: it must not arrive{why}"
+            yield Confirmed(origin, shown, told, NO_ANSWER, times, words)
+
+
+def _as_who(estate: Estate, attempt: Attempt, seen_as: Address, arriving: Sequence[Outcome]) -> tuple[str, str]:
+    """Whether who comes in is seen as itself, or as the exit that rewrites it, as the plan says; else the cause."""
+    sources = [trace.source for one in arriving for trace in one.traces]
+    rewritten = [one for one in sources if one.exit]
+    if not sources or any(_shows(one, seen_as) or one.address == seen_as for one in rewritten):
+        return AS_PLANNED, ""
+    if len(rewritten) < len(sources) and seen_as == (attempt.host or seen_as) and not estate.subnets_at(seen_as):
+        return AS_PLANNED, ""
+    if rewritten and len(rewritten) == len(sources):
+        return "another source", f"{rewritten[0].exit} does not rewrite it as `rewrites_source` says"
+    return "another source", "something between rewrites it that the plan does not have"
 
 
 def _destination(described: Described, one: Observation, problems: list[Problem]) -> str:
@@ -86,13 +172,19 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
     """The subnet that an observation names, by itself or by an address in it; empty for a far-side log."""
     if not one.sender or one.sender in estate.subnets:
         return one.sender
-    try:
-        holding = estate.subnets_at(parse_address(one.sender))
-    except ValueError:
-        holding = ()
-    if len(holding) > 1:
-        several = f"{one.sender}, an address of {' and '.join(holding)}"
+    address = _address(one.sender)
+    holding = () if address is None else estate.subnets_at(address)
+    whose = [] if address is None else _holders(estate, address)
+    if len(whose) > 1:
+        several = f"{one.sender}, an address of {' and '.join(whose)}"
         problems.append(Problem(one.place, several, "one of these subnets", "Name the subnet in its place."))
+        return ""
+    if whose and not holding:
+        found, remedy = (
+            f"{one.sender}, an address of {whose[0]}",
+            "Name the host before its translation, or its subnet.",
+        )
+        problems.append(Problem(one.place, found, "a host's own address", remedy))
         return ""
     if not holding:
         near = nearest(one.sender, estate.subnets)
@@ -101,16 +193,24 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
     return holding[0]
 
 
-def _judged(
-    described: Described, planned: Planned, subnet: str, destination: str, seen_as: Address | None, times: int
-) -> Confirmed:
-    traces = [trace for (at, to), some in planned.items() if to == destination and subnet in ("", at) for trace in some]
+def _judged(described: Described, planned: Planned, one: _Seen, times: int) -> Confirmed:
+    subnet, destination, seen_as = one.subnet, one.destination, one.seen_as
+    traces = [
+        trace
+        for (at, to), some in planned.items()
+        if to == destination and subnet in ("", at)
+        for trace in some
+        if holds(trace.portion.sources, one.host) and holds(trace.portion.targets, one.target)
+    ]
+    subnet_told, to_told = str(one.host or subnet), f"{destination} ({one.target})" if one.target else destination
     sources = [trace.source for trace in traces if trace.verdict.arrives]
     told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
     if seen_as is None:
-        return _without_answer(subnet, destination, told, traces, times)
+        return replace(
+            _without_answer(subnet, destination, told, traces, times), subnet=subnet_told, destination=to_told
+        )
     verdict, cause, check_next = _verdict(described, subnet, destination, seen_as, sources)
-    return Confirmed(subnet, destination, told, str(seen_as), times, verdict, cause, check_next)
+    return Confirmed(subnet_told, to_told, told, str(seen_as), times, verdict, cause, check_next)
 
 
 def _without_answer(subnet: str, destination: str, told: str, traces: Sequence[Trace], times: int) -> Confirmed:
@@ -129,7 +229,7 @@ def _verdict(
 ) -> tuple[str, str, str]:
     """How an observed address agrees with the planned sources; the likely cause where it does not, and what to do."""
     if any(_shows(source, seen_as) for source in sources):
-        return AS_PLANNED, "", ""
+        return _if_of_one(described.estate, seen_as)
     look = f"fenrask path {subnet} {destination}" if subnet else f"compare {destination}'s log with its senders"
     exits = described.estate.exits
     if not sources:
@@ -160,12 +260,28 @@ def _verdict(
     return verdict, cause, "ask who holds it, and describe that exit"
 
 
+def _if_of_one(estate: Estate, seen_as: Address) -> tuple[str, str, str]:
+    """As planned, where nothing else shows the same address."""
+    if len(whose := _holders(estate, seen_as)) < 2:
+        return AS_PLANNED, "", ""
+    cause = "what was planned shows it, and so does another: nothing tells them apart"
+    return f"an address of {' and '.join(whose)}", cause, "look at the sender's own connections"
+
+
 def _whose(described: Described, owner: str, seen_as: Address) -> str:
     """Whose address it is, where it is not that of a planned source; owner: the exit that lists it."""
-    held = described.estate.subnets_at(seen_as)
+    held = _holders(described.estate, seen_as)
     if held and not owner:
         return f"a private address of {' or '.join(held)}"
     return f"another exit's address ({owner})" if owner else "an address that is not ours"
+
+
+def _holders(estate: Estate, address: Address) -> list[str]:
+    """The subnets, and the exits' private pools, that hold an address."""
+    pools = [
+        f"the pool of {name}" for name, one in estate.exits.items() if one.pool is not None and address in one.pool
+    ]
+    return [*estate.subnets_at(address), *pools]
 
 
 def _other_address(owner: str, destination: str) -> tuple[str, str, str]:
@@ -180,15 +296,15 @@ def _shows(source: Source, address: Address) -> bool:
     return source.prefix is not None and address in source.prefix
 
 
-def _unseen(planned: Planned, tally: dict[tuple[str, str, Address | None], int]) -> Iterator[Confirmed]:
+def _unseen(planned: Planned, seen: Collection[_Seen]) -> Iterator[Confirmed]:
     """Planned pairs that no observation speaks of, of destinations that were observed at all.
 
     A log of the remote end knows no subnets: it has seen all whose source it has seen. A neighbour's observation says
     nothing.
     """
-    observed = {destination for _, destination, _ in tally}
-    by_pair = {(subnet, destination) for subnet, destination, _ in tally}
-    in_logs = {(destination, address) for subnet, destination, address in tally if not subnet and address is not None}
+    observed = {one.destination for one in seen}
+    by_pair = {(one.subnet, one.destination) for one in seen}
+    in_logs = {(one.destination, one.seen_as) for one in seen if not one.subnet and one.seen_as is not None}
     for (subnet, destination), traces in planned.items():
         sources = [trace.source for trace in traces if trace.verdict.arrives]
         if destination not in observed or (subnet, destination) in by_pair or not sources:

@@ -1,7 +1,7 @@
 """Routes and names as they are in force, against the plan.
 
 Routes: CSV (subnet, prefix, exit), or the JSON of iproute2's `ip -j route` taken in one subnet. Names: CSV (from, name,
-address), as a resolver inside a subnet answered; an empty address is no answer.
+address), as a resolver inside a subnet answered, or a public one (from `internet`); an empty address is no answer.
 """
 
 import csv
@@ -12,9 +12,11 @@ from dataclasses import dataclass
 
 from fenrask.errors import Place, Problem
 from fenrask.estate import Described
+from fenrask.estate.remotes import INTERNET
 from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import Prefix, parse_address, parse_prefix
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
+from fenrask.records.tables import TABLES
 from fenrask.routing import LOCAL, Routes
 
 __all__ = [
@@ -40,7 +42,7 @@ class RouteSeen:
 
 @dataclass(frozen=True)
 class NameAnswer:
-    """What a resolver inside a subnet answered for a name; empty: nothing."""
+    """What a resolver inside a subnet, or on the internet, answered for a name; empty: nothing."""
 
     subnet: str
     name: str
@@ -49,11 +51,11 @@ class NameAnswer:
 
 
 def knows_routes(first: str) -> bool:
-    return {"subnet", "prefix", "exit"} <= set(first.split(",")) or first.lstrip().startswith("[")
+    return TABLES["routes"].knows(first) or first.lstrip().startswith("[")
 
 
 def knows_names(first: str) -> bool:
-    return {"from", "name", "address"} <= set(first.split(","))
+    return TABLES["names"].knows(first)
 
 
 def read_routes(text: str, file: str, subnet: str, described: Described, problems: list[Problem]) -> list[RouteSeen]:
@@ -130,9 +132,11 @@ def read_names(text: str, file: str, described: Described, problems: list[Proble
     for row in rows:
         place = Place(file, rows.line_num, 1)
         said = {key: (row.get(key) or "").strip() for key in ("from", "name", "address")}
-        if said["from"] not in described.estate.subnets:
+        if said["from"] == "-":
+            said["from"] = INTERNET
+        if said["from"] not in described.estate.subnets and said["from"] != INTERNET:
             near = nearest(said["from"], described.estate.subnets)
-            problems.append(Problem(place, repr(said["from"]), "a subnet", near))
+            problems.append(Problem(place, repr(said["from"]), "a subnet, or internet", near))
         elif said["name"] not in known:
             problems.append(Problem(place, repr(said["name"]), "a destination's name", nearest(said["name"], known)))
         else:
@@ -140,19 +144,36 @@ def read_names(text: str, file: str, described: Described, problems: list[Proble
     return found
 
 
+def _look_up(one: NameAnswer) -> str:
+    where = "on the internet" if one.subnet == INTERNET else f"in {one.subnet}"
+    return f"look {one.name} up {where}: getent ahosts {one.name}"
+
+
+def _unanswered(one: NameAnswer) -> Compared:
+    """A name that nobody is to be told: no answer is the proof."""
+    if not one.address:
+        return Compared("name", one.subnet, one.name, "no answer", "no answer", AS_PLANNED)
+    cause = "the name is still in a public zone: take it out, or its service can be found from there"
+    return Compared("name", one.subnet, one.name, "no answer", one.address, DIFFERENT, cause, _look_up(one))
+
+
 def compare_names(described: Described, answers: Sequence[NameAnswer]) -> Iterator[Compared]:
     """Each answer against where the plan wants the name: at a private endpoint's address, or in the prefixes."""
     estate = described.estate
     for one in answers:
         destination = next(name for name, each in estate.destinations.items() if one.name in each.names)
-        endpoint = estate.by_name.get((one.subnet, destination), "")
+        outside, stated = one.subnet == INTERNET, estate.destinations[destination]
+        endpoint = "" if outside else estate.by_name.get((one.subnet, destination), "")
+        if not endpoint and not stated.names_public:
+            yield _unanswered(one)
+            continue
         places = estate.exits[endpoint].in_subnets if endpoint else ()
         inside = [prefix for place in places for prefix in estate.subnets[place].prefixes]
         wanted = inside or [*estate.destinations[destination].prefixes]
         told = f"{endpoint} ({some(map(str, inside))})" if endpoint else some(map(str, wanted)) or "not known"
-        check = f"look {one.name} up in {one.subnet}: getent ahosts {one.name}"
+        check = _look_up(one)
         if not one.address:
-            cause = "no answer: the name is not in the resolver that the subnet uses"
+            cause = f"the name is not in the resolver that {'the internet' if outside else 'the subnet'} uses"
             yield Compared("name", one.subnet, one.name, told, "no answer", DIFFERENT, cause, check)
             continue
         try:

@@ -20,6 +20,7 @@ from fenrask.estate import LOADS, Described
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import Evaluation
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
+from fenrask.records.tables import TABLES
 
 __all__ = ["METRICS", "Sample", "compare_metrics", "corrected_loads", "knows_metrics", "read_metrics"]
 
@@ -44,7 +45,7 @@ class Sample:
 
 def knows_metrics(first: str) -> bool:
     """Whether a file's first line is that of metrics."""
-    return {"exit", "metric", "value"} <= set(first.split(",")) or bool(
+    return TABLES["metrics"].knows(first) or bool(
         first.startswith(("# HELP", "# TYPE", "# UNIT")) or (_SAMPLE.match(first) and 'exit="' in first)
     )
 

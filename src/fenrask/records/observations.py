@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from fenrask.errors import Place, Problem
 from fenrask.prefixes import Address, parse_address
+from fenrask.records.tables import TABLES, accepted_tables
 
 __all__ = ["FORMATS", "Observation", "read_observations"]
 
@@ -24,12 +25,13 @@ class Observation:
     """A subnet's name, or a private address; empty in a far-side log."""
     when: str = ""
     place: Place = Place()
+    port: int | None = None
+    """The port that it was to, where that is said."""
 
 
 NO_ANSWER = frozenset({"-", "none", "no answer"})
 _TRACKED = re.compile(r"\b(src|dst)=(\S+)")
 _COMMON_LOG = re.compile(r'(?P<host>\S+) \S+ \S+ \[(?P<when>[^\]]+)\] "')
-_COLUMNS = ("when", "from", "destination", "seen_as")
 
 Fields = tuple[int, dict[str, str]]
 """A line's number, and what it says by column."""
@@ -86,7 +88,7 @@ FORMATS: dict[str, tuple[Callable[[str], bool], Callable[[str], Iterator[Fields]
     "W3C Extended Log": (lambda first: first.startswith("#"), _w3c),
     "Common Log Format": (lambda first: _COMMON_LOG.match(first) is not None, _common_log),
     "connection table": (lambda first: len(_TRACKED.findall(first)) >= 4, _connection_table),
-    "CSV": (lambda first: "seen_as" in first.split(","), _csv),
+    "CSV": (TABLES["sources seen"].knows, _csv),
 }
 """By name: how its first line is known, and its reader."""
 
@@ -100,7 +102,7 @@ def read_observations(text: str, file: str, destination: str, problems: list[Pro
     reader = next((read for knows, read in FORMATS.values() if knows(first)), None)
     if reader is None:
         expected = f"one of {', '.join(FORMATS)}"
-        remedy = f"A CSV has the columns {', '.join(_COLUMNS)}."
+        remedy = f"A CSV has the columns of one of these: {accepted_tables('confirm')}."
         problems.append(Problem(Place(file, 1, 1), repr(first[:60]) if first else "an empty file", expected, remedy))
         return []
     found: list[Observation] = []
@@ -119,5 +121,10 @@ def read_observations(text: str, file: str, destination: str, problems: list[Pro
         if not to:
             problems.append(Problem(place, "no destination", "whose log this is", "Give --destination NAME."))
             return []
-        found.append(Observation(seen_as, to, said.get("from", "").strip(), said.get("when", ""), place))
+        port = (said.get("port") or "").strip()
+        if port and not (port.isdecimal() and 0 < int(port) < 65536):
+            problems.append(Problem(place, repr(port), "a port from 1 to 65535", "Correct it, or leave it out."))
+            continue
+        sender = said.get("from", "").strip()
+        found.append(Observation(seen_as, to, sender, said.get("when", ""), place, int(port) if port else None))
     return found

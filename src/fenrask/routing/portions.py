@@ -82,15 +82,18 @@ def boxes_of(tracer: Tracer, sending: Sending) -> Sequence[Box]:
     to, classes = sending.to, tracer.classes
     if not isinstance(to, str) or sending.host is not None:
         return _boxes(tracer, sending)
+    stated = tracer.estate.destinations[to]
+    hidden = bool(stated.names) and not stated.names_public and (sending.subnet, to) not in tracer.estate.by_name
     key = (
+        hidden and to,
         classes.senders_kind(sending.workload, sending.subnet, sending.public_host),
         classes.targets_kind(to, sending.subnet),
         next(tracer.first_steps(sending.subnet, (to,))),
     )
     if key not in tracer.boxes:
-        nameless = not tracer.estate.destinations[to].prefixes
-        lost = nameless and not _has_one_path(tracer, sending.subnet, to)
-        tracer.boxes[key] = [_unresolved(tracer, sending, to)] if lost else _boxes(tracer, sending)
+        nameless = not stated.prefixes
+        lost = hidden or (nameless and not _has_one_path(tracer, sending.subnet, to))
+        tracer.boxes[key] = [_unresolved(tracer, sending, to, hidden)] if lost else _boxes(tracer, sending)
     found: Sequence[Box] = tracer.boxes[key]
     return found
 
@@ -126,9 +129,11 @@ def _packet(tracer: Tracer, sending: Sending, target: Address, host: Address | N
     return Packet(target, to, sending.public_host, host, names)
 
 
-def _unresolved(tracer: Tracer, sending: Sending, to: str) -> Box:
+def _unresolved(tracer: Tracer, sending: Sending, to: str, hidden: bool) -> Box:
     packet, begun = tracer.origin(sending.subnet, Packet(UNKNOWN, to, sending.public_host, sending.host))
     why = f"{to} has names, but no prefixes: `fenrask resolve` looks them up"
+    if hidden:
+        why = f"no public resolver answers the names of {to}, and they resolve to no endpoint there"
     trace = Trace(sending.subnet, packet, Verdict.UNRESOLVED, (), begun.source, reason=why)
     return Box((0,), (0,), (0,), _ALL, trace)
 

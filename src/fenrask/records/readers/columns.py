@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted, ending_of_flags, letters, taken
 from fenrask.records.readers.contract import Reader, Source
+from fenrask.records.tables import accepted_tables
 
 __all__ = ["COMMA", "FIELDS", "PARQUET"]
 
@@ -92,7 +93,7 @@ def _columns(names: Sequence[str], source: Source) -> dict[str, str]:
             found[field] = name
     missing = [field for field in _NEEDED if field not in found]
     if missing:
-        remedy = f"Say which it is: --map {missing[0]}=COLUMN."
+        remedy = f"Say which it is: --map {missing[0]}=COLUMN. A table is of {accepted_tables('measure')}."
         expected = f"a column for {', '.join(missing)}"
         raise UnusableInput([Problem(Place(source.name), f"the columns {', '.join(names)}", expected, remedy)])
     source.guessed.update(found)

@@ -4,13 +4,17 @@ import csv
 import io
 from collections.abc import Iterator, Sequence
 
+from fenrask.estate import Estate
+from fenrask.estate.remotes import INTERNET
 from fenrask.evaluation import Evaluation
 from fenrask.prefixes import Address
 from fenrask.records import Compared, Confirmed
 from fenrask.records.compared import DIFFERENT, NOT_SEEN
-from fenrask.routing import Trace
+from fenrask.records.outside import Outcome, attempts, host_of, outcomes
+from fenrask.routing import FlowPath, Trace
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
+from fenrask.views.quoting import visible
 
 __all__ = ["confirm_page", "observations_to_make"]
 
@@ -76,35 +80,89 @@ def confirm_page(
 
 
 def observations_to_make(evaluation: Evaluation) -> str:
-    """One row for each subnet and destination of a flow: what is planned, how to look, and where to write what is seen.
+    """One row for each class of packets, from inside and from outside: what is planned, how to look, what was seen.
 
-    Filled in, it is read by `confirm`; it serves before a change and after it.
+    Those that must not arrive are among them. Filled in, it is read by `confirm`; it serves before a change and after.
     """
     buffer = io.StringIO()
     writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(["when", "from", "destination", "seen_as", "planned", "how"])
-    writer.writerows(_to_make(evaluation))
+    writer.writerow(["when", "from", "destination", "port", "seen_as", "must", "planned", "how"])
+    rows = dict.fromkeys((*_from_inside(evaluation), *_from_outside(evaluation)))
+    writer.writerows([visible(cell) for cell in row] for row in rows)
     return buffer.getvalue()
 
 
+_Row = tuple[str, str, str, str, str, str, str, str]
+_MUST, _MUST_NOT, _CAN = "must", "must not", "can"
+
+
 def _host_in(trace: Trace) -> Address:
-    """An address that answers, of those that a trace is to: not the first of a range, which may be its network's."""
+    """An address that answers, of those that a trace is to."""
     blocks = trace.portion.targets
-    return blocks[0].address + 1 if blocks and blocks[0].size > 2 else trace.packet.address
+    return host_of(blocks[0]) if blocks else trace.packet.address
 
 
-def _to_make(evaluation: Evaluation) -> Iterator[tuple[str, str, str, str, str, str]]:
-    estate, seen = evaluation.described.estate, set[tuple[str, str]]()
+def _sending(port: int, protocol: str, target: str) -> str:
+    return f"nc -zvu -w3 {target} {port}" if protocol == "udp" else f"nc -zv -w3 {target} {port}"
+
+
+def _from_inside(evaluation: Evaluation) -> Iterator[_Row]:
+    """By subnet and destination; by addresses where some are treated unlike others."""
+    estate = evaluation.described.estate
+    classes: dict[tuple[object, ...], list[FlowPath]] = {}
     for path in evaluation.paths.where(lambda _: True):
-        to = path.to
-        if (path.subnet, to) in seen:
-            continue
-        seen.add((path.subnet, to))
-        destination = estate.destinations[to]
-        target = destination.names[0] if destination.names else str(_host_in(path.trace))
+        portion = path.trace.portion
+        key = (path.subnet, path.to, portion.sources, portion.targets, portion.names, path.trace.verdict.arrives)
+        classes.setdefault(key, []).append(path)
+    for some in classes.values():
+        trace, to = some[0].trace, some[0].to
+        destination, portion = estate.destinations[to], trace.portion
+        sender = str(portion.sources[0].address) if portion.hosts != 1 and portion.sources else some[0].subnet
+        named = portion.names or destination.names
+        is_part = portion.addresses != 1 and bool(portion.targets)
+        target = named[0] if named and not is_part else str(_host_in(trace))
         port = destination.port or 443
-        sends = f"nc -zvu -w3 {target} {port}" if destination.protocol == "udp" else f"nc -zv -w3 {target} {port}"
-        arrives = path.trace.verdict.arrives
-        planned = str(path.trace.source) if arrives else f"no answer ({path.trace.verdict.value})"
+        arrives = trace.verdict.arrives
+        sources = dict.fromkeys(str(one.trace.source) for one in some)
+        planned = " or ".join(sources) if arrives else f"no answer ({trace.verdict.value})"
         look = "then read the source address in the destination's log" if arrives else "it must fail: write -"
-        yield "", path.subnet, to, "", planned, f"on a host of {path.subnet}: {sends}; {look}"
+        how = f"on a host of {sender}: {_sending(port, destination.protocol, target)}; {look}"
+        shown = target if is_part else to
+        yield "", sender, shown, "", "", _MUST if arrives else _MUST_NOT, planned, how
+
+
+def _is_nowhere(estate: Estate, one: Outcome) -> bool:
+    """Whether there is nothing on the internet that such an attempt could be sent to."""
+    asked = one.attempt
+    if asked.origin != INTERNET or asked.to not in estate.workloads or estate.workloads[asked.to].public_address:
+        return False
+    return not any(trace.inward is not None and trace.inward.published_at for trace in one.traces)
+
+
+def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:
+    """Of what nothing tells apart one port each: who comes from outside, to which hosts, and whether it gets there."""
+    described = evaluation.described
+    told = set[tuple[object, ...]]()
+    for some in outcomes(described, attempts(described)).values():
+        for one in some:
+            asked, subnet = one.attempt, one.traces[0].subnet if one.traces else ""
+            key = (asked.origin, asked.to, subnet, one.arrives, one.why, one.part)
+            if key in told or _is_nowhere(described.estate, one):
+                continue
+            told.add(key)
+            sender = str(asked.host or asked.origin)
+            inward = one.traces[0].inward if one.traces else None
+            to, at = str(asked.target or asked.to), asked.port
+            where = f"a host of {asked.to}" + (f" in {subnet}" if subnet else "")
+            if inward is not None and inward.published_at:
+                listed = described.estate.exits[inward.published_at].listed_addresses
+                where, at = str(listed[0]) if listed else f"an address of {inward.published_at}", inward.published_port
+            elif asked.target is not None or asked.to in described.estate.destinations:
+                stated = described.estate.destinations.get(asked.to)
+                where = str(asked.target or (stated.names[0] if stated and stated.names else asked.to))
+            look = "then read the source address on the host" if one.arrives else "it must fail: write -"
+            planned = (one.source or "an answer") if one.arrives else f"no answer ({one.why})"
+            origin = "on the internet" if asked.origin == INTERNET else f"of {asked.origin}"
+            how = f"from a host {origin}: {_sending(at, asked.protocol, where)}; {look}"
+            must = _MUST_NOT if not one.arrives else _MUST if one.is_needed else _CAN
+            yield "", sender, to, str(asked.port), "", must, planned, how

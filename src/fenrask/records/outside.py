@@ -1,0 +1,229 @@
+"""What the plan says of packets that come from outside: to hosts, to what exits publish, to a service's public name.
+
+Who may send is the internet, a third party at the end of a line, another network of the estate, or any address, which
+belongs to one of these.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
+
+from fenrask.estate import Described, Estate
+from fenrask.estate.remotes import INTERNET
+from fenrask.prefixes import Address, Block, is_public, parse_address
+from fenrask.routing import Trace, flow_paths
+
+__all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
+
+UNUSED_PORT = 9
+"""A port that nothing of a plan names: of the discard service (RFC 863)."""
+
+
+class Attempt(NamedTuple):
+    """An attempt to open a connection from outside; to a workload, a service, or an address of an exit.
+
+    origin: as flows state it. host: the sender's address, if known. target: the address that it is sent to, if known.
+    """
+
+    origin: str
+    to: str
+    port: int
+    protocol: str = "tcp"
+    host: Address | None = None
+    target: Address | None = None
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """Whether an attempt gets there, and as what: of all packets alike, or of some of them.
+
+    part: of which addresses it is told, in words; empty for all.
+    """
+
+    attempt: Attempt
+    arrives: bool
+    why: str
+    source: str = ""
+    part: str = ""
+    traces: tuple[Trace, ...] = ()
+    is_needed: bool = True
+    """Whether a flow of the plan is this, so that it must arrive; else it can."""
+
+
+def origin_of(estate: Estate, stated: str) -> tuple[str, Address | None] | None:
+    """Who an observation's sender is outside: `-` and `internet`, a third party, a network; or who has an address.
+
+    None for one of the estate's own subnets, or what is not known.
+    """
+    if stated in ("-", INTERNET):
+        return INTERNET, None
+    if stated in _parties(estate) or stated in estate.networks:
+        return stated, None
+    try:
+        address = parse_address(stated)
+    except ValueError:
+        return None
+    if estate.subnets_at(address):
+        return None
+    for name, exit_ in estate.exits.items():
+        if exit_.party and any(address in prefix for prefix in exit_.announced if prefix.prefixlen):
+            return exit_.party or name, address
+    return (INTERNET, address) if is_public(address) else None
+
+
+def _parties(estate: Estate) -> dict[str, None]:
+    """The third parties at the ends of lines."""
+    return dict.fromkeys(exit_.party for exit_ in estate.exits.values() if exit_.party)
+
+
+def target_of(estate: Estate, stated: str, origin: str, host: Address | None, port: int | None) -> list[Attempt]:
+    """What an attempt from outside is to: a workload, a destination, or an address of one of these or of an exit."""
+    if stated in estate.workloads:
+        ports = [(port, "tcp")] if port is not None else _ports_of(estate, stated)
+        return [Attempt(origin, stated, number, protocol, host) for number, protocol in ports]
+    if stated in estate.destinations:
+        one = estate.destinations[stated]
+        return [Attempt(origin, stated, port or one.port or 443, one.protocol, host)]
+    try:
+        address = parse_address(stated)
+    except ValueError:
+        return []
+    for name, exit_ in estate.exits.items():
+        for entry in exit_.published.values():
+            at = entry.address or next(iter(exit_.listed_addresses), None)
+            if address == at and port in (None, entry.port):
+                return [Attempt(origin, entry.to, entry.host_port, entry.protocol, host, address)]
+        if address in exit_.every_listed:
+            return [Attempt(origin, name, port or UNUSED_PORT, "tcp", host, address)]
+    there = estate.subnets_at(address)
+    owners = [name for name, one in estate.workloads.items() if {*one.subnets} & {*there}]
+    return [Attempt(origin, name, port or UNUSED_PORT, "tcp", host, address) for name in owners]
+
+
+def _ports_of(estate: Estate, workload: str) -> list[tuple[int, str]]:
+    """The ports of a workload's hosts that flows come in to, or exits forward to."""
+    flows = [(flow.port, flow.transport) for flow in estate.inward_flows.values() if flow.to == workload]
+    forwarded = [
+        (one.host_port, one.protocol)
+        for exit_ in estate.exits.values()
+        for one in exit_.published.values()
+        if one.to == workload
+    ]
+    found = [(port, protocol) for port, protocol in (*flows, *forwarded) if port is not None]
+    return list(dict.fromkeys(found)) or [(UNUSED_PORT, "tcp")]
+
+
+def attempts(described: Described) -> Iterator[Attempt]:
+    """Attempts from everybody outside, to every port that the plan names, and to one that it does not."""
+    estate = described.estate
+    for workload in estate.workloads:
+        ports = [*dict.fromkeys((*_ports_of(estate, workload), *_filtered_ports(estate, workload)))]
+        ports += [(UNUSED_PORT, "tcp")] if (UNUSED_PORT, "tcp") not in ports else []
+        reached = estate.workloads[workload].public_address or any(
+            one.to == workload for exit_ in estate.exits.values() for one in exit_.published.values()
+        )
+        for origin in (*([INTERNET] if reached else []), *_parties(estate)):
+            yield from (Attempt(origin, workload, port, protocol) for port, protocol in ports)
+    for name, exit_ in estate.exits.items():
+        if exit_.listed_addresses and not exit_.published:
+            yield Attempt(INTERNET, name, 443, "tcp", None, exit_.listed_addresses[0])
+    for name, destination in estate.destinations.items():
+        if destination.service and destination.is_guarded:
+            yield Attempt(INTERNET, name, destination.port or 443, destination.protocol)
+
+
+def _filtered_ports(estate: Estate, workload: str) -> Iterator[tuple[int, str]]:
+    """A port of each rule for what enters a workload's hosts, or their subnets."""
+    subnets = (estate.subnets[one].filters for one in estate.workloads[workload].subnets)
+    for filters in (estate.workloads[workload].filters, *subnets):
+        for one in filters.values():
+            for _, rule in one.rules(inward=True):
+                for low, _ in rule.ports:
+                    yield low, rule.protocol or "tcp"
+
+
+def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, list[Outcome]]:
+    """What becomes of each attempt; for each class of addresses that behaves differently, one.
+
+    To hosts they are flows of an estate that has them beside its own, so that one tracer judges all.
+    """
+    every = list(dict.fromkeys(asked))
+    hosts = [one for one in every if one.to in described.estate.workloads]
+    wanted = list(dict.fromkeys(one._replace(host=None, target=None) for one in hosts))
+    names = {one: f"attempt {number}" for number, one in enumerate(wanted)}
+    traced: dict[Attempt, list[Trace]] = {one: [] for one in wanted}
+    if names:
+        flows = {
+            name: {"from": one.origin, "to": one.to, "port": one.port, "protocol": one.protocol, "per_host_per_s": 1}
+            for one, name in names.items()
+        }
+        patch: dict[str, Any] = {"flows": flows}
+        paths = flow_paths(described.patched(patch, "attempts"), [*names.values()])
+        of = {name: one for one, name in names.items()}
+        for path in paths.inward:
+            traced[of[path.flow]].append(path.trace)
+    found: dict[Attempt, list[Outcome]] = {}
+    needed = {(flow.from_, flow.to, flow.port, flow.transport) for flow in described.estate.inward_flows.values()}
+    for one in every:
+        if one.to in described.estate.workloads:
+            is_needed = (one.origin, one.to, one.port, one.protocol) in needed
+            some = _to_hosts(one, traced[one._replace(host=None, target=None)])
+            found[one] = [replace(outcome, is_needed=is_needed) for outcome in some]
+        elif one.to in described.estate.destinations:
+            found[one] = [_to_service(described.estate, one)]
+        else:
+            found[one] = [Outcome(one, False, f"{one.to} forwards nothing to hosts")]
+    return found
+
+
+def _to_hosts(one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
+    """By class of senders and hosts; of those alone that the attempt's own addresses belong to."""
+    own = [trace for trace in traces if holds(trace.portion.sources, one.host) and _at(trace, one.target)]
+    classes: dict[Any, list[Trace]] = {}
+    for trace in own:
+        arrives = trace.verdict.arrives
+        key = (arrives, "" if arrives else trace.verdict, trace.portion.sources, trace.portion.targets)
+        classes.setdefault(key, []).append(trace)
+    same: dict[tuple[bool, str, str], list[Trace]] = {}
+    for (arrives, *_), some in classes.items():
+        why = "" if arrives else f"{some[0].verdict.value}: {some[0].why}"
+        same.setdefault((arrives, why, some[0].subnet), []).extend(some)
+    for (arrives, why, _), some in same.items():
+        portion = some[0].portion
+        part = "" if len(same) == 1 or portion.is_all else some[0].part
+        host = portion.sources[0].address if portion.sources and portion.hosts != 1 and one.host is None else one.host
+        target = one.target or (host_of(portion.targets[0]) if portion.targets and len(same) > 1 else None)
+        source = str(some[0].source) if arrives else ""
+        yield Outcome(one._replace(host=host, target=target), arrives, why, source, part, tuple(some))
+
+
+def host_of(block: Block) -> Address:
+    """An address that answers: not the first of a range, which may be its network's."""
+    return block.address + 1 if block.size > 2 else block.address
+
+
+def holds(blocks: Sequence[Block], address: Address | None) -> bool:
+    """Whether some blocks hold an address; any does where it, or they, are not known."""
+    return address is None or not blocks or any(
+        one.version == address.version and one.first <= int(address) <= one.last for one in blocks
+    )  # fmt: skip
+
+
+def _at(trace: Trace, target: Address | None) -> bool:
+    """Whether a packet to an address is one of these: to a host's own, or to the address that an exit publishes."""
+    if target is None:
+        return True
+    published = trace.inward is not None and bool(trace.inward.published_at)
+    return is_public(target) == published or holds(trace.portion.targets, target) and not published
+
+
+def _to_service(estate: Estate, one: Attempt) -> Outcome:
+    """A service of the provider, asked by its public name or address: by what it takes over the internet."""
+    stated = estate.destinations[one.to]
+    if not stated.service:
+        return Outcome(one, True, "", "")
+    if stated.public_access == "listed":
+        listed = one.host is not None and any(one.host in prefix for prefix in stated.allowed)
+        return Outcome(one, listed, "" if listed else f"{one.to} takes what its list allows")
+    is_open = stated.public_access == "open" and stated.only_through is None
+    return Outcome(one, is_open, "" if is_open else f"{one.to} takes nothing over the internet")

@@ -245,15 +245,25 @@ class APartnerThatCallsUs(Inward):
     def test_who_could_and_who_does(self) -> None:
         self.at({}, LINE, {"flows": {"probes": {"to": "pumps"}}, "workloads": {"pumps": {"subnets": ["pumps-a"]}}})
         [row] = [one for one in self.json("path", "--inward")["inward"] if one["origin"] == "the lab"]
-        self.assertEqual((row["open"], row["flows"]), (True, ["probes"]))
+        self.assertEqual((row["open"], row["told"], row["flows"]), (True, True, ["probes"]))
         [row] = self.json("path", "--inward", "--set", "flows.probes=null")["inward"]
         self.assertEqual((row["open"], row["flows"]), (True, []))
         # Not told of the prefix, they may still write a route of their own.
         [row] = self.json("path", "--inward", "--set", "flows.probes=null", "--set", "exits.wire.advertised=[]")[
             "inward"
         ]
-        self.assertEqual(row["open"], True)
+        self.assertEqual((row["open"], row["told"]), (True, False))
         self.assertIn("a static route of theirs suffices", row["why"])
+        # Unless they route by what is announced alone: that keeps them out, and is what the answer rests on.
+        alone = ("--set", "flows.probes=null", "--set", "exits.wire.advertised=[]")
+        alone = (*alone, "--set", "exits.wire.routes_by=announcement-only")
+        found = self.json("path", "--inward", *alone)
+        self.assertEqual([one["open"] for one in found["inward"]], [False])
+        self.assertIn("It rests on this: wire does not announce it", found["summary"][1])
+        outward = ("--set", "workloads.pumps.needs.outbound_only=true")
+        self.assertEqual(self.json("path", "--inward", *alone, *outward)["open"], 0)
+        self.assertIn("need-not-met", self.rules(*alone[:4], *outward))
+        self.assertNotIn("need-not-met", self.rules(*alone, *outward))
 
     def test_a_line_at_a_hub_is_charged_at_the_hub(self) -> None:
         hub = {

@@ -32,6 +32,8 @@ class Opening:
     """Whose hosts; empty for a subnet without a workload."""
     is_open: bool
     why: str
+    is_told: bool = False
+    """Whether routes to it are given to who sends: then they lead here by themselves. Else a route of theirs must."""
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,8 @@ class _WayIn:
     """What stops them on the way; empty: nothing."""
     how: str = ""
     """What lets them get there, where it is not plain."""
+    is_told: bool = True
+    """Whether they have the route from us."""
     workload: str = ""
     """The only workload that they get to, and at which port; empty: any."""
     ports: PortSpan = ANY_PORT
@@ -67,7 +71,7 @@ def openings(tracer: Tracer, subnets: Iterable[str] | None = None) -> list[Openi
                     continue
                 is_open, why = (False, way.stopped) if way.stopped else _filtered(estate, subnet, workload, way)
                 why = "; ".join(filter(None, (way.how if is_open else "", why)))
-                found.append(Opening(way.origin, way.through, subnet, workload, is_open, why))
+                found.append(Opening(way.origin, way.through, subnet, workload, is_open, why, is_open and way.is_told))
     return [*dict.fromkeys(found)]
 
 
@@ -83,11 +87,15 @@ def _ways_in(tracer: Tracer, subnet: str) -> Iterator[_WayIn]:
             stopped = _from_line(tracer.routes, name, exit_, subnet)
             for ports in _open_ports(exit_) if stopped is not None else ():
                 named = _named(estate, exit_.announced)
-                how = "" if _is_advertised(estate, exit_, subnet) else _BY_STATIC_ROUTE
+                told = _is_advertised(estate, exit_, subnet)
+                how = "" if told else _BY_STATIC_ROUTE
                 shut = "" if ports else f"{name} lets in replies only"
+                if not told and exit_.reached_by_announcement:
+                    shut = f"{name} does not announce it, and they route by announcements alone"
                 yield _WayIn(
-                    exit_.party or name, name, exit_.announced, named, stopped or shut, how, ports=ports or ANY_PORT
-                )
+                    exit_.party or name, name, exit_.announced, named, stopped or shut, how, told,
+                    ports=ports or ANY_PORT,
+                )  # fmt: skip
     yield from _from_networks(tracer, subnet, network)
     yield from _published(estate, subnet)
     for name in _public_exits(estate, subnet):

@@ -12,8 +12,12 @@ from fenrask.what_if.sources import Shown, sources_shown
 from fenrask.what_if.stress import pairs_of, stress
 from fenrask.what_if.teardown import StillPaid, Teardown, teardown
 from fenrask.what_if.timeouts import AtTimeout, adjustable, sweep
+from fenrask.what_if.watches import METRICS, Watch, watches
 
 __all__ = [
+    "METRICS",
+    "Watch",
+    "watches",
     "Alert",
     "alerts",
     "Asked",

@@ -52,6 +52,10 @@ class PrivateLine(Preferred):
     overhead_bytes: Annotated[int, Field(strict=True, ge=0, le=500)] = Field(
         0, description="bytes that it adds to each packet on its own path, as a tunnel does"
     )
+    routes_by: Literal["any", "announcement-only"] = Field(
+        "any",
+        description="how the third party routes to us: by routes of its own, too, or by what is announced to it alone",
+    )
     routers: dict[str, Router] = Field(
         {}, description="our routers by name, each paid for if there is an offer; default: one, up"
     )
@@ -75,6 +79,10 @@ class PrivateLine(Preferred):
     @property
     def onward(self) -> Onward:
         return Onward.THIRD_PARTY
+
+    @property
+    def reached_by_announcement(self) -> bool:
+        return self.routes_by == "announcement-only"
 
     @property
     def limited_beyond(self) -> ThirdPartyNat | None:

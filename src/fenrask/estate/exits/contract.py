@@ -373,6 +373,11 @@ class ExitModel(Strict):
         return None
 
     @property
+    def reached_by_announcement(self) -> bool:
+        """Whether who is beyond it routes here by what is announced alone, and writes no routes of its own."""
+        return False
+
+    @property
     def fault(self) -> str:
         """Why nothing passes it as it is described; empty where it works."""
         return ""

@@ -18,7 +18,7 @@ from fenrask.views.handover.order import order_files, step_files
 from fenrask.views.handover.routes import route_files
 from fenrask.views.handover.sheet import sheet_files
 from fenrask.views.handover.workbook import workbook_file
-from fenrask.what_if import alerts
+from fenrask.what_if import alerts, watches
 
 __all__ = ["Handover", "Told"]
 
@@ -82,7 +82,7 @@ class Handover:
             *order_files("undo", f"{name}: the order of taking down", _UNDO, undo, self._start),
             *step_files(self.tasks),
             *kept,
-            *alert_files(name, list(alerts(self.now, self.told.lead_months))),
+            *alert_files(name, list(alerts(self.now, self.told.lead_months)), list(watches(self.now))),
             workbook_file(self.now, self.comparison or compare(self.now.described)),
         ]
 

@@ -265,7 +265,8 @@ _INWARD = (
     Column("exit", "through"),
     Column("subnet", "to subnet"),
     Column("workload", "workload"),
-    Column("open", "can", "yes"),
+    Column("open", "could", "yes"),
+    Column("told", "will, by our routes", "yes"),
     Column("flows", "flows that do", "list"),
     Column("why", "why"),
 )
@@ -280,18 +281,24 @@ def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
             through = inward.published_at or inward.ingress
             users.setdefault((through, path.subnet, path.workload), {})[path.flow] = None
     rows = [
-        (one.origin, one.through, one.subnet, one.workload, one.is_open, [*flows], one.why)
+        (one.origin, one.through, one.subnet, one.workload, one.is_open, one.is_told, [*flows], one.why)
         for one in found
         for flows in [users.get((one.through, one.subnet, one.workload), {})]
     ]
-    rows.sort(key=lambda row: (not row[4], bool(row[5])))
+    rows.sort(key=lambda row: (not row[4], bool(row[6])))
     open_ones = [one for one in found if one.is_open]
-    summary = ["No one outside can open connections to these hosts."]
+    summary = ["No one outside can open connections to these hosts.", _rests_on(paths.described, found)]
     if open_ones:
         origins = some(dict.fromkeys(f"{one.origin} through {one.through}" for one in open_ones))
         hosts = some(dict.fromkeys(one.workload or one.subnet for one in open_ones))
         summary = [f"Connections can be opened inward: from {origins}; to {hosts}."]
-        unused = sum(bool(row[4] and not row[5]) for row in rows)
+        own_route = sum(not one.is_told for one in open_ones)
+        if own_route:
+            ways = counted(own_route, "of these ways takes", "of these ways take")
+            summary.append(
+                f"{ways} a route that the other end writes itself: it could; by our routes it will the others."
+            )
+        unused = sum(bool(row[4] and not row[6]) for row in rows)
         if unused:
             summary.append(f"{counted(unused, 'open way in is', 'open ways in are')} used by no flow of the estate.")
     stopped = sum(not one.is_open for one in found)
@@ -299,6 +306,21 @@ def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
         summary.append(f"{counted(stopped, 'way in is', 'ways in are')} stopped.")
     table = Table("inward", "Ways in", _INWARD, rows, empty="none", shown=30)
     return Page("inward", paths.described.estate.estate, tuple(summary), (table,), {"open": len(open_ones)})
+
+
+def _rests_on(described: Described, found: Sequence[Opening]) -> str:
+    """What keeps everybody out, so that it holds for as long as that does."""
+    estate = described.estate
+    lines = [name for name, one in estate.exits.items() if one.known_beyond is not None and not one.fault]
+    by_announcement = [name for name in lines if estate.exits[name].reached_by_announcement]
+    if stopped := list(dict.fromkeys(one.why for one in found if not one.is_open)):
+        return f"It rests on this: {some(stopped, 3)}."
+    if by_announcement:
+        return f"It rests on what is announced over {some(by_announcement)}, by which alone they route here."
+    joined = [name for name, one in estate.exits.items() if one.joins]
+    if lines or joined:
+        return f"It rests on the routes of {some([*lines, *joined])}: none leads to these hosts."
+    return "No line, peering, published port or public address leads to them."
 
 
 _LINES = (

@@ -9,6 +9,7 @@ import subprocess
 from pathlib import Path
 from xml.etree import ElementTree
 
+from tests.end_to_end.test_words import GONE
 from tests.estate.test_reading import BROKEN
 from tests.support import CATALOGUE, ESTATE, PROGRAM, InFolder, merged
 
@@ -50,9 +51,10 @@ class Statuses(InFolder):
             (("check", "--format", "xml"), 2),
             (("chek",), 2),
         )
-        for arguments, status in cases:
+        for number, (arguments, status) in enumerate(cases):
             with self.subTest(arguments=arguments):
-                done = self.started(*arguments)
+                # Every fourth in a process of its own; the others called as the installed entry point calls them.
+                done = self.program(*arguments) if number % 4 else self.started(*arguments)
                 self.assertEqual(done.returncode, status, done.stderr)
                 self.assertNotIn("Traceback", done.stderr)
                 self.assertEqual(bool(done.stdout.strip()), status != 2)
@@ -215,6 +217,7 @@ class Demo(InFolder):
     def test_the_demo_shows_what_it_promises(self) -> None:
         done = self.program("demo", "here")
         self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual([line for line in done.stdout.splitlines() if GONE.search(line)], [])
         for word in ("6 errors", "gate-a needs 4 addresses; it has 2", "proven optimal", "11 of 15 cases"):
             self.assertIn(word, " ".join(done.stdout.split()))
         self.assertLess(len(done.stdout.splitlines()), 60)

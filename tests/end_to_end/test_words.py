@@ -3,6 +3,7 @@
 import re
 
 from fenrask.cli.app import COMMANDS
+from fenrask.demo import VELLMOUTH
 from tests.end_to_end.test_documents import ROOT
 from tests.support import InFolder
 
@@ -35,6 +36,10 @@ class Words(InFolder):
             self.clean(page, (ROOT / page).read_text(encoding="utf-8"))
 
     def test_reports(self) -> None:
-        self.clean("demo", self.program("demo", "here", "--full", columns=160).stdout)
+        (self.folder / "here").mkdir()
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / "here" / name).write_bytes(content)
         for name in ("demand", "capacity", "addresses", "charges", "compare", "stress"):
             self.clean(name, self.program(name, "here/estate.yaml", "--explain", "--all", columns=160).stdout)
+        for words in (("check", "--all"), ("path", "--all"), ("handover", "--all"), ("confirm", "here/observed.csv")):
+            self.clean(words[0], self.program(words[0], "here/estate.yaml", *words[1:], columns=160).stdout)

@@ -13,7 +13,7 @@ from fenrask.what_if.second_methods import Audited, audit
 from fenrask.what_if.second_methods.ports import audited_by_drawing
 from tests.support import InFolder
 
-CAPPED = int(os.environ.get("FENRASK_CAPPED", "16"))
+CAPPED = int(os.environ.get("FENRASK_CAPPED", "10"))
 DEMO = Path(__file__).resolve().parents[2] / "src" / "fenrask" / "demo"
 
 

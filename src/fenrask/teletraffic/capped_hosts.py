@@ -179,7 +179,7 @@ def _shared(c: int, n: int, open_: HostLaw, held: HostLaw, wanted: float, after:
     known = either > _FAINT * np.max(either)
     opens = np.interp(np.arange(either.size), np.flatnonzero(known), n * wanted * open_more[known] / either[known])
     (mean, varied), (_, variance) = _moments(open_.own), _moments(held.own)
-    return Shared(c, opens, after, n * mean, n * varied, n * variance)
+    return Shared(c, opens, after, n * mean, max(n * varied, _FAINT), max(n * variance, _FAINT))
 
 
 def _moments(weights: Floats) -> tuple[float, float]:

@@ -91,6 +91,23 @@ class Outside(InFolder):
         found = self.json("confirm", "seen.csv", status=None)
         self.assertEqual({one["verdict"].split(":")[0] for one in found["observed"] if one["times"]}, {"as planned"})
 
+    def test_toward_an_endpoint(self) -> None:
+        inner = {"kind": "in-subnet-endpoint", "offer": "inner", "destination": "store", "subnets": ["app"]}
+        listed = {"access": "listed", "allowed_from": ["work"]}
+        only = {"filters": {"own": {"in": {"near": {"action": "allow", "sources": ["10.0.0.0/16"]}}}}}
+        for more, row, words in (
+            ({}, "internet,inner,443,-", "as planned: it must not arrive (inner has a private address alone)"),
+            ({}, "the pilots,inner,443,172.20.5.5", "as planned"),
+            ({}, "the pilots,inner,443,-", "as planned: it could arrive, and nothing needs it"),
+            (listed, "the pilots,inner,443,-", "as planned: it must not arrive (the policy of inner"),
+            (listed, "172.20.5.5,inner,443,172.20.5.5", "it arrived, and should not"),
+            (only, "the pilots,inner,443,-", "as planned: it must not arrive (filter own of inner denies it)"),
+        ):
+            with self.subTest(row=row, more=more):
+                exits = {"inner": {**inner, **more}, "line": ESTATE["exits"]["line"]}
+                described = self.estate({"exits": exits})
+                self.assertIn(words, self.verdict(described, row))
+
     def test_addresses_of_two_are_told_and_booked_to_none(self) -> None:
         line: dict[str, Any] = {
             "kind": "circuit",

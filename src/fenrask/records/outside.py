@@ -8,10 +8,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from fenrask.estate import Described, Estate
+from fenrask.estate import Described, Estate, Filtered, Onward
 from fenrask.estate.remotes import INTERNET
 from fenrask.prefixes import Address, Block, is_public, parse_address
-from fenrask.routing import Trace, flow_paths
+from fenrask.routing import Trace, Tracer, flow_paths, openings
 
 __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
 
@@ -84,6 +84,8 @@ def target_of(estate: Estate, stated: str, origin: str, host: Address | None, po
     if stated in estate.destinations:
         one = estate.destinations[stated]
         return [Attempt(origin, stated, port or one.port or 443, one.protocol, host)]
+    if stated in _endpoints(estate):
+        return [Attempt(origin, stated, port or _port_of(estate, stated), "tcp", host)]
     try:
         address = parse_address(stated)
     except ValueError:
@@ -98,6 +100,16 @@ def target_of(estate: Estate, stated: str, origin: str, host: Address | None, po
     there = estate.subnets_at(address)
     owners = [name for name, one in estate.workloads.items() if {*one.subnets} & {*there}]
     return [Attempt(origin, name, port or UNUSED_PORT, "tcp", host, address) for name in owners]
+
+
+def _endpoints(estate: Estate) -> list[str]:
+    """The private endpoints that are entered at an address in a subnet."""
+    return [name for name, one in estate.exits.items() if one.onward is Onward.SERVICE and one.in_subnets]
+
+
+def _port_of(estate: Estate, endpoint: str) -> int:
+    carried = estate.exits[endpoint].carries or ()
+    return next((port for name in carried if (port := estate.destinations[name].port) is not None), 443)
 
 
 def _ports_of(estate: Estate, workload: str) -> list[tuple[int, str]]:
@@ -124,6 +136,8 @@ def attempts(described: Described) -> Iterator[Attempt]:
         )
         for origin in (*([INTERNET] if reached else []), *_parties(estate)):
             yield from (Attempt(origin, workload, port, protocol) for port, protocol in ports)
+    for name in _endpoints(estate):
+        yield from (Attempt(origin, name, _port_of(estate, name)) for origin in _parties(estate))
     for name, exit_ in estate.exits.items():
         if exit_.listed_addresses and not exit_.published:
             yield Attempt(INTERNET, name, 443, "tcp", None, exit_.listed_addresses[0])
@@ -171,6 +185,8 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
             found[one] = [replace(outcome, is_needed=is_needed) for outcome in some]
         elif one.to in described.estate.destinations:
             found[one] = [_to_service(described.estate, one)]
+        elif one.to in _endpoints(described.estate):
+            found[one] = [_to_endpoint(described, one)]
         else:
             found[one] = [Outcome(one, False, f"{one.to} forwards nothing to hosts")]
     return found
@@ -215,6 +231,35 @@ def _at(trace: Trace, target: Address | None) -> bool:
         return True
     published = trace.inward is not None and bool(trace.inward.published_at)
     return is_public(target) == published or holds(trace.portion.targets, target) and not published
+
+
+def _to_endpoint(described: Described, one: Attempt) -> Outcome:
+    """A private endpoint, at its address in a subnet: by who gets into that subnet, its policy and its filters."""
+    estate = described.estate
+    exit_ = estate.exits[one.to]
+    if one.origin == INTERNET:
+        return Outcome(one, False, f"{one.to} has a private address alone")
+    if exit_.lets_in is not None:
+        return Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
+    ways = [way for way in openings(Tracer(described), exit_.in_subnets) if way.origin == one.origin]
+    if not any(way.is_open for way in ways):
+        return Outcome(one, False, ways[0].why if ways else f"no route leads to it from {one.origin}", is_needed=False)
+    sources = (one.host,) if one.host is not None else tuple(_own_addresses(estate, one.origin))
+    target = next((estate.subnets[name].prefix[0] for name in exit_.in_subnets), None)
+    port = (one.port, one.port)
+    for name, each in exit_.own_filters.items():
+        asked = [Filtered((), (), None, port, one.protocol)]
+        if not any(each.verdict(packet, source, target, inward=True)[0] for packet in asked for source in sources):
+            return Outcome(one, False, f"filter {name} of {one.to} denies it", is_needed=False)
+    return Outcome(one, True, "", is_needed=False)
+
+
+def _own_addresses(estate: Estate, origin: str) -> Iterator[Address | None]:
+    """An address of each prefix of a third party; nothing is known of others'."""
+    found = [one for exit_ in estate.exits.values() if exit_.party == origin for one in exit_.announced]
+    yield from (one[0] for one in found)
+    if not found:
+        yield None
 
 
 def _to_service(estate: Estate, one: Attempt) -> Outcome:

@@ -154,6 +154,8 @@ def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:
             inward = one.traces[0].inward if one.traces else None
             to, at = str(asked.target or asked.to), asked.port
             where = f"a host of {asked.to}" + (f" in {subnet}" if subnet else "")
+            if asked.to in described.estate.exits:
+                where = f"the address of {asked.to}"
             if inward is not None and inward.published_at:
                 listed = described.estate.exits[inward.published_at].listed_addresses
                 where, at = str(listed[0]) if listed else f"an address of {inward.published_at}", inward.published_port

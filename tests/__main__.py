@@ -20,6 +20,9 @@ LONG = (
     "tests.designs.",
     "tests.teletraffic.test_simulation",
     "tests.what_if.test_simulated",
+    "tests.what_if.test_second_methods",
+    "tests.routing.test_every_packet",
+    "tests.optimise.",
     "tests.end_to_end.",
 )
 """What takes longest is begun first."""

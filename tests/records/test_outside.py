@@ -164,8 +164,13 @@ class Outside(InFolder):
 
     def test_what_is_not_known_is_told(self) -> None:
         self.estate(ESTATE)
-        self.write("seen.csv", "from,destination,port,seen_as\ninternet,nobody,443,-\ninternet,work,high,-\n")
+        self.write(
+            "seen.csv",
+            "from,destination,port,seen_as\ninternet,nobody,443,-\ninternet,partner,443,198.18.5.5\ninternet,work,high,-\n",
+        )
         done = self.program("confirm", "seen.csv")
         self.assertEqual(done.returncode, 2)
-        self.assertIn("a workload, a destination, or an address of a host or an exit", done.stderr)
+        self.assertIn("a workload, a service, an endpoint, or an address of a host or an exit", done.stderr)
         self.assertIn("a port from 1 to 65535", done.stderr)
+        # What others own is not ours to judge from outside.
+        self.assertIn("'partner'", done.stderr)

@@ -1,6 +1,6 @@
 """The month's bill as a function of one factor on all volumes, for those who calculate with it further.
 
-Steps of graduated rates, least sums and committed use follow the factor; what stands there, and addresses, do not.
+Steps of graduated rates, least sums and commitment discounts follow the factor; hours and addresses do not.
 """
 
 from collections.abc import Sequence

@@ -113,7 +113,7 @@ def _without(call: Call, evaluation: Evaluation, exits: list[str], save: Path | 
         raise UnusableInput(
             [
                 Problem(
-                    Place(path=f"--without {required}"), f"{name}, which requires it", "that it goes, too",
+                    Place(path=f"--without {required}"), f"{name}, which requires it", "that exit removed, too",
                     f"Add `{asked}`, or give it another first: a provider refuses it so."
                 )
                 for name, required in left.items()

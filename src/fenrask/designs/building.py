@@ -149,7 +149,7 @@ class _Reached:
 
 
 _PATHS_IN_VAIN, _LEAST_TRIES, _MOST_TRIES = 10_000, 10, 100
-"""Where no next step is harmless, other orders are looked at: so many paths in all, or so many estates."""
+"""Where no next step is harmless, other orders are looked at, up to this number of paths in all, and of estates."""
 
 
 class _Change:

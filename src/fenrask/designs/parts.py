@@ -78,7 +78,7 @@ def parts_of(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
 class _When(Enum):
     FIRST = 0
     STEERING = 1
-    """When tables lead where they are to."""
+    """When every table has its new routes."""
     LAST = 2
     """When nothing uses it any more."""
 
@@ -88,22 +88,22 @@ def _exits(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[tuple[_W
     was, is_ = base.get("exits") or {}, now.get("exits") or {}
     for name, stated in is_.items():
         if name not in was:
-            yield from _begun(name, stated, now)
+            yield from _new_exit(name, stated, now)
     for name, stated in is_.items():
         if name in was and stated != was[name]:
             yield from _changed_exit(name, was[name], stated)
     for name, stated in was.items():
         if name not in is_:
             before: Part | None = None
-            for what, patch in KINDS[stated["kind"]].ended(stated):
+            for what, patch in KINDS[stated["kind"]].removed_by(stated):
                 before = Part(f"change the exit {name}: {what}", "move", (name,), {"exits": {name: patch}})
                 yield _When.STEERING, before
             yield _When.LAST, Part(f"remove the exit {name}", "remove", (name,), {"exits": {name: None}}, before)
 
 
-def _begun(name: str, stated: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[tuple[_When, Part]]:
+def _new_exit(name: str, stated: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[tuple[_When, Part]]:
     kind, before = KINDS[stated["kind"]], None
-    for what, patch in kind.begun(stated, _askers(stated, now) if kind.steering else []):
+    for what, patch in kind.built_by(stated, _askers(stated, now) if kind.steering else []):
         told = f"change the exit {name}: {what}" if what else f"add the exit {name} ({stated['kind']})"
         steers = before is not None and {*patch} <= {*kind.keys_of("steering")}
         before = Part(told, "move" if steers else "add", (name,), {"exits": {name: patch}}, before)
@@ -179,9 +179,7 @@ def _both(was: Any, is_: Any) -> Any:
         return {**was, **{key: _both(was.get(key), value) for key, value in is_.items()}}
     if type(was) is int and type(is_) is int:
         return max(was, is_)
-    if isinstance(was, list) and is_ is None:
-        return was
-    return is_
+    return was if is_ is None else is_
 
 
 def _gained(was: Any, is_: Any) -> str:

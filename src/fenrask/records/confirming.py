@@ -106,7 +106,7 @@ def _attempts(estate: Estate, one: Observation, problems: list[Problem]) -> list
     found = target_of(estate, one.destination, *origin, one.port)
     if not found:
         known = [*estate.workloads, *estate.destinations]
-        expected = "a workload, a destination, or an address of a host or an exit"
+        expected = "a workload, a service, an endpoint, or an address of a host or an exit"
         problems.append(Problem(one.place, repr(one.destination), expected, nearest(one.destination, known)))
     return found
 

@@ -17,6 +17,7 @@ __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "o
 
 UNUSED_PORT = 9
 """A port that nothing of a plan names: of the discard service (RFC 863)."""
+_LAST_PORT = 65_535
 
 
 class Attempt(NamedTuple):
@@ -35,7 +36,7 @@ class Attempt(NamedTuple):
 
 @dataclass(frozen=True)
 class Outcome:
-    """Whether an attempt gets there, and as what: of all packets alike, or of some of them.
+    """Whether an attempt gets there, and as what: of all packets, or of some of them.
 
     part: of which addresses it is told, in words; empty for all.
     """
@@ -81,7 +82,7 @@ def target_of(estate: Estate, stated: str, origin: str, host: Address | None, po
     if stated in estate.workloads:
         ports = [(port, "tcp")] if port is not None else _ports_of(estate, stated)
         return [Attempt(origin, stated, number, protocol, host) for number, protocol in ports]
-    if stated in estate.destinations:
+    if stated in estate.destinations and estate.destinations[stated].service:
         one = estate.destinations[stated]
         return [Attempt(origin, stated, port or one.port or 443, one.protocol, host)]
     if stated in _endpoints(estate):
@@ -147,13 +148,13 @@ def attempts(described: Described) -> Iterator[Attempt]:
 
 
 def _filtered_ports(estate: Estate, workload: str) -> Iterator[tuple[int, str]]:
-    """A port of each rule for what enters a workload's hosts, or their subnets."""
+    """The first port of each rule for what enters a workload's hosts, or their subnets, and the first one after it."""
     subnets = (estate.subnets[one].filters for one in estate.workloads[workload].subnets)
     for filters in (estate.workloads[workload].filters, *subnets):
         for one in filters.values():
             for _, rule in one.rules(inward=True):
-                for low, _ in rule.ports:
-                    yield low, rule.protocol or "tcp"
+                for low, high in rule.ports:
+                    yield from ((port, rule.protocol or "tcp") for port in (low, high + 1) if port <= _LAST_PORT)
 
 
 def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, list[Outcome]]:
@@ -243,7 +244,7 @@ def _to_endpoint(described: Described, one: Attempt) -> Outcome:
         return Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
     ways = [way for way in openings(Tracer(described), exit_.in_subnets) if way.origin == one.origin]
     if not any(way.is_open for way in ways):
-        return Outcome(one, False, ways[0].why if ways else f"no route leads to it from {one.origin}", is_needed=False)
+        return Outcome(one, False, ways[0].why if ways else f"no path to it from {one.origin}", is_needed=False)
     sources = (one.host,) if one.host is not None else tuple(_own_addresses(estate, one.origin))
     target = next((estate.subnets[name].prefix[0] for name in exit_.in_subnets), None)
     port = (one.port, one.port)
@@ -265,8 +266,6 @@ def _own_addresses(estate: Estate, origin: str) -> Iterator[Address | None]:
 def _to_service(estate: Estate, one: Attempt) -> Outcome:
     """A service of the provider, asked by its public name or address: by what it takes over the internet."""
     stated = estate.destinations[one.to]
-    if not stated.service:
-        return Outcome(one, True, "", "")
     if stated.public_access == "listed":
         listed = one.host is not None and any(one.host in prefix for prefix in stated.allowed)
         return Outcome(one, listed, "" if listed else f"{one.to} takes what its list allows")

@@ -24,7 +24,7 @@ class ReadTable:
 
     def knows(self, first: str) -> bool:
         """Whether a file's first line is its heading."""
-        return {*self.needed} <= {one.strip() for one in first.split(",")}
+        return {*self.needed} <= {*first.split(",")}
 
 
 TABLES: dict[str, ReadTable] = {

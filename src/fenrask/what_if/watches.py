@@ -14,6 +14,7 @@ from fenrask.capacity import ExitCapacity, translators
 from fenrask.demand import Parts
 from fenrask.estate import Ending
 from fenrask.evaluation import Evaluation
+from fenrask.units import percent
 
 __all__ = ["METRICS", "Watch", "watches"]
 
@@ -93,12 +94,12 @@ def _unanswered(evaluation: Evaluation, name: str, parts: Parts) -> Iterator[Wat
     if not whole:
         return
     share = sum(rate * flow.unanswered_share for rate, flow in each) / whole
-    warn, why = max(_TWICE * share, share + _AT_LEAST), f"{share:.2%} are planned"
+    warn, why = max(_TWICE * share, share + _AT_LEAST), f"{percent(share)} are planned"
     full = _full_at(evaluation, name, share, whole)
     if full is not None and full <= share:
         why = f"{why}, with which its ports run out at the peak already"
     elif full is not None and full < warn:
-        warn, why = full, f"{why}; its ports run out at the peak from {full:.2%} on"
+        warn, why = full, f"{why}; its ports run out at the peak from {percent(full)} on"
     yield Watch(name, "unanswered share", "unanswered/attempts", share, min(warn, 1.0), "share of attempts", why)
 
 
@@ -124,8 +125,9 @@ def _packets(evaluation: Evaluation, name: str) -> Iterator[Watch]:
 
 def _lines(evaluation: Evaluation, name: str) -> Iterator[Watch]:
     """Routing sessions that are up by the plan."""
-    for router, is_up in evaluation.described.estate.exits[name].sessions.items():
-        if is_up:
+    exit_ = evaluation.described.estate.exits[name]
+    for router, is_up in exit_.sessions.items():
+        if is_up and exit_.speaks:
             why = f"the session{f' with {router}' if router else ''} is up by the plan"
             labels = (("router", router),) if router else ()
             yield Watch(name, "session", "session_up", 1.0, 0.5, "up", why, labels, is_critical=True, is_below=True)

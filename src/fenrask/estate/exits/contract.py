@@ -147,7 +147,7 @@ class ExitModel(Strict):
         return tuple(dict.fromkeys(key for one in reversed(cls.__mro__) for key in vars(one).get(what, ())))
 
     @classmethod
-    def begun(cls, stated: Mapping[str, Any], askers: Sequence[str]) -> list[BuildPatch]:
+    def built_by(cls, stated: Mapping[str, Any], askers: Sequence[str]) -> list[BuildPatch]:
         """The patches by which a new one comes about, the first of which makes it.
 
         askers: the subnets from which flows go to what it reaches.
@@ -155,7 +155,7 @@ class ExitModel(Strict):
         return [BuildPatch("", stated)]
 
     @classmethod
-    def ended(cls, stated: Mapping[str, Any]) -> list[BuildPatch]:
+    def removed_by(cls, stated: Mapping[str, Any]) -> list[BuildPatch]:
         """The patches before it is removed, by which it loses its traffic."""
         return []
 

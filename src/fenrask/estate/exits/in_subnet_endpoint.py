@@ -35,7 +35,7 @@ class InSubnetEndpoint(PrivateEndpoint):
     )
 
     @classmethod
-    def begun(cls, stated: Mapping[str, Any], askers: Sequence[str]) -> list[BuildPatch]:
+    def built_by(cls, stated: Mapping[str, Any], askers: Sequence[str]) -> list[BuildPatch]:
         """It is made with its names still public; then come its policy, the names for one subnet, and for all."""
         policy = {key: value for key, value in stated.items() if key in cls.keys_of("in_force_first")}
         made = {key: value for key, value in stated.items() if key not in (*policy, *cls.steering)}
@@ -51,7 +51,7 @@ class InSubnetEndpoint(PrivateEndpoint):
         return [*found, BuildPatch("names resolve to it in all its subnets", names)]
 
     @classmethod
-    def ended(cls, stated: Mapping[str, Any]) -> list[BuildPatch]:
+    def removed_by(cls, stated: Mapping[str, Any]) -> list[BuildPatch]:
         """Names resolve publicly again before it goes."""
         return [BuildPatch("names are public again", _PUBLIC)] if stated.get("names") != "public" else []
 

@@ -147,9 +147,10 @@ def _forwarding(action: str) -> str:
 
 def _aces(described: Described, version: int, name: str, rule: Any, direction: str) -> Iterator[dict[str, Any]]:
     """One entry for each combination of source, target and port: an entry holds one of each."""
-    if getattr(rule, "names", ()):
-        return
     named = [prefix for one in rule.destinations for prefix in described.estate.destinations[one].prefixes]
+    # A destination of which only names are known would make an entry for any address.
+    if getattr(rule, "names", ()) or (rule.destinations and not named):
+        return
     sources, targets = list(getattr(rule, "sources", ())), list(rule.prefixes)
     if direction == "in" and named:
         sources = sources or named

@@ -31,5 +31,5 @@ def csv_text(heading: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
 
 
 def json_text(whole: Any) -> bytes:
-    """JSON (RFC 8259) as it stands in files."""
+    """JSON (RFC 8259) as files have it."""
     return (json.dumps(whole, indent=2, default=str) + "\n").encode("utf-8")

@@ -91,6 +91,17 @@ class Outside(InFolder):
         found = self.json("confirm", "seen.csv", status=None)
         self.assertEqual({one["verdict"].split(":")[0] for one in found["observed"] if one["times"]}, {"as planned"})
 
+    def test_what_only_a_route_of_theirs_lets_in_is_told_as_path_inward_tells_it(self) -> None:
+        exits = {**ESTATE["exits"], "line": {**ESTATE["exits"]["line"], "advertised": []}}
+        described = self.estate({**ESTATE, "exits": exits})
+        [way] = [one for one in self.json("path", "--inward", status=None)["inward"] if one["exit"] == "line"]
+        self.assertEqual((way["open"], way["told"]), (True, False))
+        self.assertIn("it must not arrive", self.verdict(described, "the pilots,work,22,-"))
+        self.assertEqual(self.verdict(described, "the pilots,work,22,172.20.5.5"), "it arrived, by a route not ours")
+        alone = {**exits, "line": {**exits["line"], "routes_by": "announcement-only"}}
+        described = self.estate({**ESTATE, "exits": alone})
+        self.assertEqual(self.verdict(described, "the pilots,work,22,172.20.5.5"), "it arrived, and should not")
+
     def test_toward_an_endpoint(self) -> None:
         inner = {"kind": "in-subnet-endpoint", "offer": "inner", "destination": "store", "subnets": ["app"]}
         listed = {"access": "listed", "allowed_from": ["work"]}

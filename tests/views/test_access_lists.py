@@ -80,6 +80,13 @@ class AccessLists(InFolder):
             opened, refused = opened + allowed, refused + (not allowed)
         return opened, refused
 
+    def test_a_destination_that_has_names_alone_makes_no_entry_for_any_address(self) -> None:
+        own = {"own": {"out": {"far": {"action": "allow", "destinations": ["far"]}}}}
+        far = {"names": ["far.example.net"], "port": 443}
+        described = self.estate({"destinations": {"far": far}, "subnets": {"app": {"filters": own}}})
+        entries = self.lists(described, "filters.yang.json")["subnet app, own, out, IPv4, stateful"]["aces"]["ace"]
+        self.assertEqual([one["name"] for one in entries], ["rest"])
+
     def test_random_packets_by_the_filter_s_own_rules(self) -> None:
         """The filter's by a plain walk of its keys; answers to what it allowed pass, where it keeps state."""
         opened = refused = 0

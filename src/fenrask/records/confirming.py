@@ -125,6 +125,9 @@ def _from_outside(described: Described, seen: dict[tuple[Attempt, Address | None
         if seen_as is not None and arriving:
             verdict, cause = _as_who(described.estate, attempt, seen_as, arriving)
             yield Confirmed(origin, shown, told, str(seen_as), times, verdict, cause, look if cause else "")
+        elif seen_as is not None and any(one.could for one in some):
+            cause = "the other end has a route of its own, which the plan does not announce; nothing else keeps it out"
+            yield Confirmed(origin, shown, told, str(seen_as), times, "it arrived, by a route not ours", cause, look)
         elif seen_as is not None:
             cause = "something lets it in that the plan does not have: a rule, a route, or an address of a host's own"
             yield Confirmed(origin, shown, told, str(seen_as), times, "it arrived, and should not", cause, look)

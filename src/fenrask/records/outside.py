@@ -4,14 +4,14 @@ Who may send is the internet, a third party at the end of a line, another networ
 belongs to one of these.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 from fenrask.estate import Described, Estate, Filtered, Onward
 from fenrask.estate.remotes import INTERNET
 from fenrask.prefixes import Address, Block, is_public, parse_address
-from fenrask.routing import Trace, Tracer, flow_paths, openings
+from fenrask.routing import Trace, Tracer, Verdict, flow_paths, openings
 
 __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
 
@@ -49,6 +49,8 @@ class Outcome:
     traces: tuple[Trace, ...] = ()
     is_needed: bool = True
     """Whether a flow of the plan is this, so that it must arrive; else it can."""
+    could: bool = False
+    """Where it does not arrive: whether a route of the other end's own would let it (see `Opening.is_told`)."""
 
 
 def origin_of(estate: Estate, stated: str) -> tuple[str, Address | None] | None:
@@ -178,12 +180,20 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
         for path in paths.inward:
             traced[of[path.flow]].append(path.trace)
     found: dict[Attempt, list[Outcome]] = {}
+    untold = {
+        (way.origin, way.subnet, way.workload)
+        for way in (openings(Tracer(described)) if hosts else ())
+        if way.is_open and not way.is_told
+    }
     needed = {(flow.from_, flow.to, flow.port, flow.transport) for flow in described.estate.inward_flows.values()}
     for one in every:
         if one.to in described.estate.workloads:
             is_needed = (one.origin, one.to, one.port, one.protocol) in needed
             some = _to_hosts(one, traced[one._replace(host=None, target=None)])
-            found[one] = [replace(outcome, is_needed=is_needed) for outcome in some]
+            found[one] = [
+                replace(outcome, is_needed=is_needed, could=not outcome.arrives and _is_untold(outcome, untold))
+                for outcome in some
+            ]
         elif one.to in described.estate.destinations:
             found[one] = [_to_service(described.estate, one)]
         elif one.to in _endpoints(described.estate):
@@ -232,6 +242,15 @@ def _at(trace: Trace, target: Address | None) -> bool:
         return True
     published = trace.inward is not None and bool(trace.inward.published_at)
     return is_public(target) == published or holds(trace.portion.targets, target) and not published
+
+
+def _is_untold(outcome: Outcome, untold: Container[tuple[str, str, str]]) -> bool:
+    """Whether only the lack of a route at the other end keeps it out."""
+    asked = outcome.attempt
+    return any(
+        trace.verdict is Verdict.NO_ROUTE and (asked.origin, trace.subnet, asked.to) in untold
+        for trace in outcome.traces
+    )
 
 
 def _to_endpoint(described: Described, one: Attempt) -> Outcome:

@@ -166,5 +166,5 @@ def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:
             planned = (one.source or "an answer") if one.arrives else f"no answer ({one.why})"
             origin = "on the internet" if asked.origin == INTERNET else f"of {asked.origin}"
             how = f"from a host {origin}: {_sending(at, asked.protocol, where)}; {look}"
-            must = _MUST_NOT if not one.arrives else _MUST if one.is_needed else _CAN
+            must = _CAN if one.could else _MUST_NOT if not one.arrives else _MUST if one.is_needed else _CAN
             yield "", sender, to, str(asked.port), "", must, planned, how

@@ -21,6 +21,7 @@ Path = tuple[str | int, ...]
 PlaceOf = Callable[[Path], Place]
 
 _EXPECTED = {
+    "bool_parsing": "true or false",
     "bool_type": "true or false",
     "dict_type": "a mapping of names",
     "finite_number": "a finite number",

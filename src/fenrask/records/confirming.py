@@ -191,7 +191,7 @@ def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
         return ""
     if not holding:
         near = nearest(one.sender, estate.subnets)
-        problems.append(Problem(one.place, repr(one.sender), "a subnet, or an address in one", near))
+        problems.append(Problem(one.place, repr(one.sender), "a subnet, an address, or who is outside", near))
         return ""
     return holding[0]
 

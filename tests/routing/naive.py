@@ -314,6 +314,7 @@ class Naive:
         toward = exit_.get("rewrites_toward", ["public", "private"])
         rewrites = kind in ("translation-gateway", "translator-host")
         rewrites |= kind == "inspecting-firewall" and ("public" if public else "private") in toward
+        rewrites &= address.version == 4
         if not rewrites:
             if kind in ("inspecting-firewall", "ipv6-outbound"):
                 after["kept"] = [*here["kept"][:-1], [*here["kept"][-1], name]]
@@ -361,7 +362,7 @@ class Naive:
         shows_public |= not owner and here["source"].version == 6 and not inside(here["source"], ["fc00::/7"])
         if base.get("comes_in"):
             shows_public = not any(here["source"] in one for one in PRIVATE if one.version == here["source"].version)
-        if kind == "direct-internet" and not shows_public:
+        if kind in ("direct-internet", "ipv6-outbound") and not shows_public:
             return "no public source"
         if kind == "peering":
             others = [p for n in exit_["networks"] if n != here["network"] for p in self.networks[n]["prefixes"]]

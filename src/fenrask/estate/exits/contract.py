@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
@@ -27,6 +27,7 @@ __all__ = [
     "OfNetwork",
     "Onward",
     "Passing",
+    "PassingRule",
     "Preferred",
     "Publishing",
     "Router",
@@ -58,6 +59,25 @@ class Passing:
     protocol: str
     source: Address | None = None
     """Where it comes from; None where that is not known."""
+
+
+class PassingRule(Protocol):
+    """A rule by which an exit decides, as data: what it matches, every key that is not empty, and what it does."""
+
+    @property
+    def action(self) -> str: ...
+    @property
+    def destinations(self) -> Sequence[str]: ...
+    @property
+    def sources(self) -> Sequence[Prefix]: ...
+    @property
+    def prefixes(self) -> Sequence[Prefix]: ...
+    @property
+    def ports(self) -> Sequence[int]: ...
+    @property
+    def protocol(self) -> str | None: ...
+    @property
+    def names(self) -> Sequence[str]: ...
 
 
 @dataclass(frozen=True)
@@ -407,6 +427,16 @@ class ExitModel(Strict):
         return False
 
     @property
+    def rules_in_order(self) -> Sequence["PassingRule"]:
+        """The rules by which it decides, in the order in which they are tried."""
+        return ()
+
+    @property
+    def lets_by_default(self) -> bool:
+        """Whether what no rule matches passes."""
+        return True
+
+    @property
     def address_sets(self) -> tuple[tuple[Prefix, ...], ...]:
         """The sets of addresses that it treats unlike others, at either end of a packet."""
         return ((*self.announced, *self.learned), self.known_beyond or (), self.injected)
@@ -693,6 +723,10 @@ class Translating(ExitModel):
     def pool(self) -> Prefix | None:
         prefix: Prefix | None = self.private_pool
         return prefix if self.translates else None
+
+    def rewrites(self, address: Address) -> bool:
+        """IPv6 passes as it is, but where a pool of its own is IPv6: what is rewritten are IPv4 addresses (RFC 3022)."""
+        return self.translates and address.version == (4 if self.pool is None else self.pool.version)
 
     @property
     def binds_public_addresses(self) -> bool:

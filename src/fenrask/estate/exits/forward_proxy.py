@@ -5,6 +5,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from fenrask.estate.exits.contract import InSubnet, Translating
+from fenrask.prefixes import Address
 
 __all__ = ["ForwardProxy"]
 
@@ -22,6 +23,10 @@ class ForwardProxy(InSubnet, Translating):
 
     @property
     def translates(self) -> bool:
+        return True
+
+    def rewrites(self, address: Address) -> bool:
+        """It opens connections of its own, whatever the IP version."""
         return True
 
     @property

@@ -89,7 +89,7 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
         return bool(self.rewrites_toward)
 
     def rewrites(self, address: Address) -> bool:
-        return ("public" if is_public(address) else "private") in self.rewrites_toward
+        return super().rewrites(address) and ("public" if is_public(address) else "private") in self.rewrites_toward
 
     @property
     def units(self) -> int:
@@ -135,6 +135,14 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
     def first_order(self) -> int:
         return min((rule.order for rule in self.rules.values() if rule.order is not None), default=0)
 
+    @property
+    def rules_in_order(self) -> list[FirewallRule]:
+        return [rule for _, rule in self.in_order]
+
+    @property
+    def lets_by_default(self) -> bool:
+        return (self.default or ("deny" if self.rules else "allow")) == "allow"
+
     def rule_names(self, rule: str) -> tuple[str, ...]:
         return self.rules[rule].names if rule in self.rules else ()
 
@@ -145,5 +153,4 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
         for name, rule in self._tried_for[to]:
             if rule.matches(passing):
                 return Decision(rule.action == "allow", name)
-        default = self.default or ("deny" if self.rules else "allow")
-        return Decision(default == "allow", "its default")
+        return Decision(self.lets_by_default, "its default")

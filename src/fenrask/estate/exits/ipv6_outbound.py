@@ -22,3 +22,8 @@ class Ipv6Outbound(OfNetwork):
     @property
     def families(self) -> frozenset[int]:
         return frozenset({6})
+
+    @property
+    def needs_public_source(self) -> bool:
+        """Unique local addresses have no path on the internet (RFC 4193, section 4.3)."""
+        return True

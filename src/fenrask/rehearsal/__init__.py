@@ -1,0 +1,5 @@
+"""The estate in network namespaces of this machine: real packets, translators and filters beside what is planned."""
+
+from fenrask.rehearsal.rehearsing import Rehearsal, Rehearsed, rehearse
+
+__all__ = ["Rehearsal", "Rehearsed", "rehearse"]

@@ -1,0 +1,186 @@
+"""Plan against kernel: every class of packets tried in a laboratory of the estate, and what differs."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from fenrask.errors import UnusableInput
+from fenrask.estate import Described
+from fenrask.prefixes import Address
+from fenrask.rehearsal.attempts import AT_ONCE, Class, Planned, Try, classes_of
+from fenrask.rehearsal.building import Built, build
+from fenrask.rehearsal.kernel import Standing, kernel_release, missing
+from fenrask.rehearsal.rules import mark_of, number_of
+from fenrask.rehearsal.sending import Answered, Ends
+from fenrask.routing import Source, Verdict
+
+__all__ = ["Observed", "Rehearsal", "Rehearsed", "rehearse"]
+
+_WAIT_S = 0.4
+_PATIENT_S = 2.0
+"""What did not arrive though it was planned to is tried once more, and waited for longer: the machine may be busy."""
+
+
+@dataclass(frozen=True)
+class Observed:
+    """What the kernel did with one try."""
+
+    tried: Try
+    arrives: bool
+    exits: frozenset[str]
+    source: Address | None = None
+    source_of: str = ""
+    """The exit that the source belongs to, or `host`; empty where it was not received."""
+    got_there: bool = False
+    """Whether it was received, be it that its answer was lost."""
+
+
+@dataclass(frozen=True)
+class Rehearsed:
+    """A class of packets: what was planned, what was observed, and whether they agree."""
+
+    own: Class
+    observed: tuple[Observed, ...] = ()
+    differs: str = ""
+    """How they differ; empty where they agree."""
+    limit: str = ""
+    """A documented limit by which they may differ."""
+
+    @property
+    def verdict(self) -> str:
+        if self.own.not_tried:
+            return "not tried"
+        return "agrees" if not self.differs else "limit" if self.limit else "DIFFERS"
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """All of them, with the kernel that was asked and how much stood there."""
+
+    kernel: str
+    spaces: int
+    rows: tuple[Rehearsed, ...] = field(default=())
+
+    @property
+    def differing(self) -> list[Rehearsed]:
+        return [one for one in self.rows if one.differs and not one.limit]
+
+
+def rehearse(described: Described) -> Rehearsal:
+    """Try every class of packets of all flows in the kernel; UnusableInput says what is missing for it."""
+    classes = classes_of(described)
+    tries = [one for each in classes for one in each.tries]
+    built = build(described, tries)
+    with Standing(built.laboratory) as standing, Ends(standing) as ends:
+        ends.listen([(one.protocol, one.target, one.port) for one in tries])
+        observed = _observed(built, standing, ends, classes)
+    rows = tuple(_judged(one, observed[number]) for number, one in enumerate(classes))
+    return Rehearsal(kernel_release(), len(built.laboratory.spaces), rows)
+
+
+def _observed(
+    built: Built, standing: Standing, ends: Ends, classes: Sequence[Class]
+) -> list[tuple[Observed, ...]]:
+    every = [(number, one) for number, each in enumerate(classes) for one in each.tries]
+    found: list[list[Observed]] = [[] for _ in classes]
+    again: list[tuple[int, Try]] = []
+    for wait_s, some in ((_WAIT_S, every), (_PATIENT_S, again)):
+        for first in range(0, len(some), AT_ONCE):
+            batch = some[first : first + AT_ONCE]
+            for (number, one), seen in zip(batch, _sent(built, standing, ends, batch, wait_s), strict=True):
+                if wait_s == _WAIT_S and not seen.arrives and any(each.arrives for each in classes[number].planned):
+                    again.append((number, one))
+                else:
+                    found[number].append(seen)
+    return [tuple(one) for one in found]
+
+
+def _sent(
+    built: Built, standing: Standing, ends: Ends, batch: Sequence[tuple[int, Try]], wait_s: float
+) -> list[Observed]:
+    numbered = [(place + 1, one) for place, (_, one) in enumerate(batch)]
+    for each in built.marked:
+        marks = [str(mark_of(number)) for number, one in numbered if each.holds(one)]
+        commands = f"flush set inet {each.table} {each.name}\n"
+        if marks:
+            commands += f"add element inet {each.table} {each.name} {{ {', '.join(marks)} }}\n"
+        standing.tell(each.space, commands)
+    answered = ends.send(numbered, wait_s)
+    exits = [one for one in built.laboratory.spaces.values() if one.is_exit]
+    passed: dict[int, set[str]] = {number: set() for number, _ in numbered}
+    for space in exits:
+        for mark in standing.taken(space.name, "seen", "seen"):
+            passed.setdefault(number_of(mark), set()).add(space.is_exit)
+    return [_as_observed(built, one, answered[number], passed[number]) for number, one in numbered]
+
+
+def _as_observed(built: Built, tried: Try, answered: Answered, passed: set[str]) -> Observed:
+    source_of = ""
+    if answered.source is not None:
+        source_of = _whose(built, tried, answered.source)
+    return Observed(
+        tried, answered.arrives, frozenset(passed), answered.source, source_of, answered.source is not None
+    )
+
+
+def _whose(built: Built, tried: Try, source: Address) -> str:
+    if source == tried.sender:
+        return "host"
+    if source == built.public_of.get(tried.sender):
+        return "host-public"
+    return built.whose(source)
+
+
+def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
+    """One outcome is planned for all tries; of several each try may have any, and all of them must be seen."""
+    if own.not_tried:
+        return Rehearsed(own)
+    planned = own.planned
+    if len(planned) == 1 and not planned[0].arrives:
+        differs = "" if not all(one.arrives for one in observed) else "it arrives, and should not"
+    else:
+        odd = next((one for one in observed if not any(_fits(one, each) for each in planned)), None)
+        differs = _difference(planned, odd) if odd is not None else ""
+        unseen = [each for each in planned if not any(_fits(one, each) for one in observed)]
+        if not differs and unseen:
+            differs = f"never seen: {_told(unseen[0])}"
+    return Rehearsed(own, observed, differs, _limit(own, observed) if differs else "")
+
+
+def _fits(observed: Observed, planned: Planned) -> bool:
+    if not planned.arrives:
+        return not observed.arrives
+    return observed.arrives and observed.exits == planned.exits and _is_source(observed, planned.source)
+
+
+def _is_source(observed: Observed, planned: Source) -> bool:
+    if planned.kind == "exit":
+        return observed.source_of == planned.exit and (
+            planned.address is None or not planned.addresses or observed.source in planned.addresses
+        )
+    if planned.kind == "host-public" and observed.source is not None and observed.source.version == 4:
+        return observed.source_of == "host-public"
+    return observed.source_of == "host"
+
+
+def _difference(planned: Sequence[Planned], odd: Observed) -> str:
+    if not odd.arrives:
+        return "it got there, its answer was lost" if odd.got_there else "it does not arrive"
+    arriving = [one for one in planned if one.arrives]
+    if not arriving:
+        return "it arrives, and should not"
+    if not any(one.exits == odd.exits for one in arriving):
+        return f"by {', '.join(sorted(odd.exits)) or 'no exit'}"
+    return f"as {odd.source}"
+
+
+def _told(planned: Planned) -> str:
+    return f"{planned.verdict.value} by {', '.join(sorted(planned.exits)) or 'no exit'}"
+
+
+def _limit(own: Class, observed: Sequence[Observed]) -> str:
+    if own.planned[0].verdict is Verdict.OTHER_RETURN and observed[0].tried.protocol == "udp":
+        return "a datagram's answer may come back another way"
+    return ""
+
+
+_ = (UnusableInput, missing)

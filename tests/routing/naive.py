@@ -330,20 +330,8 @@ class Naive:
     def not_carried(self, here: Data, base: Data, name: str, exit_: Data) -> str:
         kind, address, network = exit_["kind"], base["target"], self.network_of(name)
         rules = exit_.get("rules", {})
-        if here["network"] is None:
-            near = exit_.get("hub") == here["place"] or network in self.exits[here["place"]]["networks"]
-            out_of_reach = "" if near else "black hole"
-        elif network == here["network"] or here["network"] in exit_.get("networks", []):
-            crossing = name if kind == "peering" else ""
-            out_of_reach = self.forwarded(here, crossing)
-        else:
-            peers = [n for n, e in self.exits.items() if e["kind"] == "peering" and here["network"] in e["networks"]]
-            peers = [n for n in peers if network in self.exits[n]["networks"]]
-            out_of_reach = "black hole"
-            if peers:
-                machine = kind in ("inspecting-firewall", "translator-host")
-                open_to = machine or here["network"] in self.exits[peers[0]].get("exits_open_to", [])
-                out_of_reach = self.forwarded(here, peers[0]) if open_to else "black hole"
+        crossed = self.finds(here["place"], here["network"], name)
+        out_of_reach = "black hole" if crossed is None else self.forwarded(here, crossed)
         if any(one == name and (kind != "hub" or at == here["place"]) for one, at in here["met"]):
             return "loop"
         if out_of_reach or (kind == "circuit" and self.is_down(exit_)):
@@ -378,6 +366,20 @@ class Naive:
             if not self.by_rules(rules, packet, default):
                 return "denied"
         return ""
+
+    def finds(self, place: str, own: str | None, name: str) -> str | None:
+        """The peering crossed to an exit that a route names, or empty; None where it is out of reach."""
+        exit_, network = self.exits[name], self.network_of(name)
+        if own is None:
+            near = exit_.get("hub") == place or (network and network in self.exits[place]["networks"])
+            return "" if near else None
+        if network == own or own in exit_.get("networks", []):
+            return name if exit_["kind"] == "peering" else ""
+        for peering, one in self.exits.items():
+            if one["kind"] == "peering" and own in one["networks"] and network in one["networks"]:
+                machine = exit_["kind"] in ("inspecting-firewall", "translator-host")
+                return peering if machine or own in one.get("exits_open_to", []) else None
+        return None
 
     def forwarded(self, here: Data, peering: str) -> str:
         owner = here["owners"][-1][0]
@@ -534,7 +536,11 @@ class Naive:
         if not routes and owner and public and known and network == home:
             return end
         for _, name, _, behind in routes:
-            if owner and (name == owner or (public and known and network == home)):
+            if owner and public and known and network == home:
+                some = end
+            elif name in self.exits and self.finds(place, network, name) is None:
+                some = gone
+            elif owner and name == owner:
                 some = end
             elif name == "local":
                 some = end if (network or behind) == home else gone

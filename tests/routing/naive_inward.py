@@ -273,7 +273,11 @@ class NaiveInward(Naive):
         self, flow: Data, subnet: str, way: Data, sender: Address, base: Data, here: Data, until: str, network: str
     ) -> Found:
         """Inside a network, to whoever has the address."""
-        there = self.subnet_in(network, base.get("aim", base["target"]))
+        aim = base.get("aim", base["target"])
+        there = self.subnet_in(network, aim)
+        if until and not there and network == self.network_of(until) and "subnet" in self.exits[until]:
+            pool = self.exits[until].get("private_pool")
+            there = self.exits[until]["subnet"] if pool and inside(aim, [pool]) else ""
         if until and there and there == self.exits[until]["subnet"]:
             return self.at_publisher(flow, subnet, way, sender, base, here)
         if until or not there:
@@ -430,6 +434,13 @@ class NaiveInward(Naive):
     def out_by(
         self, place: str, name: str, target: Address, leaving: set[str], due: list[str], passed: list[str], steps: int
     ) -> Iterator[tuple[str, Fraction]]:
+        if name in self.exits and self.finds(place, self.place_network(place), name) is None:
+            yield "no return", WHOLE
+            return
+        line = self.exits.get(name, {})
+        if name in leaving and line["kind"] == "circuit" and not inside(target, line["received"]):
+            yield "no return", WHOLE
+            return
         if name in leaving:
             yield "" if set(passed) == set(due) else "asymmetric return", WHOLE
             return

@@ -4,20 +4,25 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from ipaddress import ip_address
+from itertools import islice
 
 from fenrask.estate import Described, Destination, Estate, ExitModel, Onward, Origin
 from fenrask.prefixes import PRIVATE, Address, Prefix, is_public, parse_prefix, usable
-from fenrask.rehearsal.attempts import AT_ONCE, Try
+from fenrask.rehearsal.attempts import AT_ONCE, Try, client_at
 from fenrask.rehearsal.laboratory import ROWS, Laboratory, Space, Wire
 from fenrask.rehearsal.rules import MARKS, Rules, among, chain, hook, mark_of, marking, source_map, table
 from fenrask.routing import LOCAL, Routes, SubnetTable, TableRoute
 
-__all__ = ["Built", "Marked", "build"]
+__all__ = ["LISTENING", "Built", "Marked", "build"]
 
 DELIVER, KNOWN, FIRST, OUT, BACK = 80, 70, 60, 90, 110
 """Tables of a subnet for what is for its hosts; for addresses that need no route; of what wins over longer prefixes;
 of an exit for what goes out; and for what comes back to one with a table of its own."""
 _REPLY = 7
+LISTENING = 1 << 25
+"""The mark of sockets that answer, by which they have a route to begin with; the request's wire then decides."""
+_MOST_SHOWN = 256
+"""Addresses of a pool that are shown."""
 _UNLISTED = {4: int(ip_address("198.18.0.1")), 6: int(ip_address("2001:2::1"))}
 """Addresses that are yet to be bought, in ranges for tests (RFC 2544, RFC 5180)."""
 
@@ -44,6 +49,17 @@ class Built:
     """The public address of a host that has one."""
     pools: dict[Prefix, str] = field(default_factory=dict)
     """The exit that rewrites to a private pool."""
+
+    aims: dict[tuple[str, str], Address] = field(default_factory=dict)
+    """The address of a published port, by exit and name."""
+
+    def aim(self, one: Try) -> Address:
+        """The address that a try is sent to: a published one, a host's public one, or the target's own."""
+        if one.publisher:
+            return self.aims[one.publisher, one.published]
+        if one.space == "internet":
+            return self.public_of.get(one.target, one.target)
+        return one.target
 
     def whose(self, address: Address) -> str:
         """The exit that an address is one of; empty for none."""
@@ -108,7 +124,7 @@ class _Builder:
         exit_ = self.estate.exits[name]
         if exit_.pool is not None:
             self.result.pools[exit_.pool] = name
-        if not exit_.translates or exit_.pool is not None:
+        if exit_.pool is not None or not (exit_.translates or exit_.published):
             return {}
         found: dict[str, dict[int, tuple[Address, ...]]] = {}
         for toward in ("", *exit_.own_addresses):
@@ -206,25 +222,24 @@ class _Builder:
                 space.default(ROWS, far)
             if exit_.onward is not Onward.SERVICE:
                 continue
+            self._answers_inside(name, place)
             for version in (4, 6):
                 if (entry := self._entry(exit_, place, version)) is not None:
                     space.local[entry] = None
                     space.default(far.table, far)
                     space.rules.append(f"from {entry} lookup {far.table} priority 200")
                     self._subnet(place).route(DELIVER, entry, near)
-                    self._answers_inside(space, entry, far.table)
         space.rules.append(f"lookup {ROWS} priority 700")
-        if exit_.translates:
+        if self._shown[name] or exit_.pool is not None:
             self._known(name, exit_)
 
-    def _answers_inside(self, space: Space, entry: Address, number: int) -> None:
-        """Answers of an endpoint to hosts of its own network go straight to them."""
-        network = self.estate.network_of(self.estate.exits[space.is_exit])
+    def _answers_inside(self, name: str, place: str) -> None:
+        """Answers of an endpoint to hosts of its own network go straight to them, past the filters of its subnet."""
+        network, wire, space = self.estate.subnets[place].network, self._at_exit[name, place], self._subnet(place)
+        space.from_wire(wire, wire.table)
         for stated in self.estate.subnets.values():
-            if stated.network == network:
-                for prefix in stated.prefixes:
-                    if prefix.version == entry.version:
-                        space.route(number, prefix, self._within(space, network))
+            for prefix in stated.prefixes if stated.network == network else ():
+                space.route(wire.table, prefix, self._inside[space.name, network])
 
     def _known(self, name: str, exit_: ExitModel) -> None:
         """What an exit shows finds it inside its network."""
@@ -256,15 +271,24 @@ class _Builder:
         """Those who send; and those of the estate who are sent to, apart from these."""
         for one in self.tries:
             if one.space.startswith("hosts "):
-                self._host(one.space, one.workload, one.sender)
+                self._host(one.space, one.sender)
+            else:
+                self.lab.space(one.space).local[one.sender] = None
+        held = {address for name, space in self.lab.spaces.items() if name.startswith("hosts ") for address in space.local}
+        for one in self.tries:
+            if one.target in self._entries or one.target in held:
+                continue
             for subnet in self.estate.subnets_at(one.target):
-                if one.target not in self._entries:
-                    owners = [name for name, each in self.estate.workloads.items() if subnet in each.subnets]
-                    workload = owners[0] if len(owners) == 1 else ""
-                    self._host(f"reached {workload} in {subnet}", workload, one.target)
+                owners = [name for name, each in self.estate.workloads.items() if subnet in each.subnets]
+                workload = owners[0] if len(owners) == 1 else ""
+                if one.workload in owners and one.space != client_at(one.workload, subnet):
+                    workload = one.workload
+                self._host(f"reached {workload} in {subnet}", one.target)
 
-    def _host(self, space_name: str, workload: str, address: Address) -> None:
-        subnet = space_name.rsplit(" in ", 1)[1]
+    def _host(self, space_name: str, address: Address) -> None:
+        """An address in a space of hosts: `hosts WORKLOAD in SUBNET` who send, `reached ...` who do not."""
+        words, subnet = space_name.rsplit(" in ", 1)
+        workload = words.partition(" ")[2]
         is_new = space_name not in self.lab.spaces
         space = self.lab.space(space_name)
         if is_new:
@@ -296,9 +320,8 @@ class _Builder:
 
     def _far_targets(self) -> None:
         """Targets answer wherever they can be: on the internet, at a third party, behind an endpoint."""
-        for one in self.tries:
-            target = one.target
-            if is_public(target):
+        for target in dict.fromkeys(one.target for one in self.tries if one.space.startswith("hosts ")):
+            if is_public(target) and not self.estate.subnets_at(target):
                 self.lab.space("internet").local[target] = None
             for party, lines in self._parties.items():
                 if any(target in prefix for line in lines for prefix in self.estate.exits[line].announced):
@@ -338,14 +361,16 @@ class _Builder:
         wins = {Origin.LOCAL: "own", Origin.PEERING: "peering"}
         self._install(space, number, rows.routes, network)
         for step, (origin, word) in enumerate(wins.items()):
-            if word not in self.behaviour.wins_over_longer or number != ROWS:
+            rule = f"lookup {FIRST + step} priority {60 + step if network is None else 600 + step}"
+            if word not in self.behaviour.wins_over_longer or number == BACK or rule in space.rules:
                 continue
-            self._install(space, FIRST + step, [one for one in rows.routes if one.origin is origin], network)
+            first = {one.prefix for one in rows.routes if one.origin is origin}
+            self._install(space, FIRST + step, [one for one in rows.routes if one.prefix in first], network)
             # What is local inside a peering's prefix is not the peering's.
             for one in rows.routes if origin is Origin.PEERING else ():
                 if one.origin is Origin.LOCAL:
                     space.routes.append(f"throw {one.prefix} table {FIRST + step} metric 1")
-            space.rules.append(f"lookup {FIRST + step} priority {600 + step}")
+            space.rules.append(rule)
 
     def _install(self, space: Space, number: int, rows: Iterable[TableRoute], network: str | None) -> None:
         ranks: dict[tuple[int, tuple[int, int]], None] = {}
@@ -533,7 +558,7 @@ class _Builder:
     def _owned_in(self, network: str) -> Iterator[Address]:
         """The public addresses of the exits in a network's subnets."""
         for name, exit_ in self.estate.exits.items():
-            if exit_.in_subnets and self.estate.network_of(exit_) == network and exit_.translates:
+            if exit_.in_subnets and self.estate.network_of(exit_) == network:
                 yield from self._addresses(name)
 
     # Outside
@@ -542,6 +567,7 @@ class _Builder:
         """Replies leave the internet by the exit that the request came by."""
         space = self.lab.space("internet")
         self._answering(space, {})
+        self._sent_from_internet(space)
         lines = []
         for name, one in self.estate.destinations.items():
             if one.is_guarded and one.service:
@@ -555,17 +581,41 @@ class _Builder:
         lines += [f"{among('saddr', PRIVATE, version)} drop" for version in (4, 6)]
         space.statements.append(table("inet", "guard", [hook("i", "input", lines)]))
 
+    def _sent_from_internet(self, space: Space) -> None:
+        """What is sent to public addresses of an estate comes in by the internet exit of their network."""
+        doors = {}
+        for name, exit_ in self.estate.exits.items():
+            if exit_.takes_public_sources and exit_.of_network and exit_.of_network not in doors:
+                doors[exit_.of_network] = self._wire_to(space, name)
+        for name, exit_ in self.estate.exits.items():
+            network = self.estate.network_of(exit_)
+            own = doors.get(network or "") if exit_.in_subnets else self._wire_to(space, name)
+            if own is not None:
+                for address in self._addresses(name):
+                    space.route(ROWS, address, own)
+        for host, public in self.result.public_of.items():
+            for subnet in self.estate.subnets_at(host):
+                if (door := doors.get(self.estate.subnets[subnet].network)) is not None:
+                    space.route(ROWS, public, door)
+        for stated in self.estate.subnets.values():
+            for prefix in stated.prefixes:
+                if prefix.version == 6 and is_public(prefix) and (door := doors.get(stated.network)) is not None:
+                    space.route(ROWS, prefix, door)
+
+    def _wire_to(self, space: Space, exit_name: str) -> Wire | None:
+        """The wire from somebody outside to an exit."""
+        peers = {one.name for one in self._exit(exit_name).wires}
+        return next((one for one in space.wires if one.peer in peers), None)
+
     def _party(self, party: str) -> None:
         """A third party answers by the line with the longest advertised prefix; of equal ones by that of the request."""
         space = self.lab.space(f"party {party}")
         space.forwards = False
-        advertised = {}
+        advertised: dict[Wire, tuple[Prefix, ...]] = {}
         for name in self._parties[party]:
             exit_ = self.estate.exits[name]
-            wire = next(
-                one for one in space.wires if any(each.name == one.peer for each in self._exit(name).wires)
-            )
-            advertised[wire] = () if exit_.fault else tuple(exit_.known_beyond or ())
+            if (wire := self._wire_to(space, name)) is not None:
+                advertised[wire] = () if exit_.fault else tuple(exit_.known_beyond or ())
         self._answering(space, advertised)
 
     def _answering(self, space: Space, advertised: Mapping[Wire, tuple[Prefix, ...]]) -> None:
@@ -584,9 +634,12 @@ class _Builder:
                         given.add(prefix)
                         space.route(wire.table, prefix, other)
             space.ends(wire.table)
+        space.rules.append(f"fwmark {LISTENING} lookup {OUT} priority 110")
         space.rules.append(f"lookup {ROWS} priority 700")
         if space.wires:
-            space.default(ROWS, space.wires[0])
+            space.default(OUT, space.wires[0])
+        for prefix in dict.fromkeys(one for some in advertised.values() for one in some):
+            space.route(ROWS, prefix, [wire for wire, some in advertised.items() if prefix in some])
         space.statements.append(table("inet", "answers", [hook("p", "prerouting", lines, "filter", -50)]))
         for family in ("ip", "ip6"):
             restored = ["ct mark != 0 meta mark set ct mark"]
@@ -679,6 +732,8 @@ class _Builder:
                 yield f"iifname {outward.name} tcp flags & (fin | syn | rst | ack) == syn {but}drop"
                 yield f"iifname {outward.name} meta l4proto udp ct state new {but}{self._not_answers()}drop"
         if exit_.onward is Onward.INTERNET:
+            if exit_.keeps_state and not exit_.published:
+                yield f"iifname {outward.name} ct state new drop"
             private = [f"oifname {outward.name} {among('daddr', PRIVATE, version)} drop" for version in (4, 6)]
             yield from private
             if exit_.needs_public_source:
@@ -723,6 +778,7 @@ class _Builder:
     def _translations(self, name: str, exit_: ExitModel) -> None:
         """Sources rewritten on the way out of the estate, and public hosts' addresses at the internet exit."""
         space = self._exit(name)
+        self._publish(name, exit_)
         if exit_.translates:
             inside = [one for network in self.estate.networks.values() for one in network.prefixes]
             inside += [*self.result.owner, *(one.pool for one in self.estate.exits.values() if one.pool is not None)]
@@ -744,6 +800,46 @@ class _Builder:
                 table("ip", "translate", [hook("s", "postrouting", [snat], "nat", 100), hook("d", "prerouting", [dnat], "nat", -100)])
             )
 
+    def _publish(self, name: str, exit_: ExitModel) -> None:
+        """Ports at its addresses that an exit forwards to hosts; these may see the exit's own address."""
+        space, forwarded, shown = self._exit(name), [], []
+        for as_, one in exit_.published.items():
+            address = one.address or self._first_address(name, exit_)
+            self.result.aims[name, as_] = address
+            tried = (each for each in self.tries if (each.publisher, each.published) == (name, as_))
+            hosts = [*dict.fromkeys(each.target for each in tried if each.target.version == 4)]
+            if not hosts or not (exit_.is_machine or self.behaviour.gateways_publish):
+                continue
+            cells = ", ".join(f"{number} : {host} . {one.host_port}" for number, host in enumerate(hosts))
+            to = f"numgen random mod {len(hosts)} map {{ {cells} }}"
+            forwarded.append(f"ip daddr {address} {one.protocol} dport {one.port} dnat ip to {to}")
+            if one.rewrites_source and exit_.in_subnets:
+                own = self._own_address(name, exit_)
+                there = f"ip daddr {{ {', '.join(map(str, hosts))} }} {one.protocol} dport {one.host_port}"
+                shown.append(f"ct status dnat {there} snat to {own}")
+        if forwarded:
+            hooks = [hook("d", "prerouting", forwarded, "nat", -100)]
+            hooks.append(hook("s", "postrouting", [*shown, "ct status dnat accept"], "nat", 90))
+            space.statements.append(table("ip", "publish", hooks))
+
+    def _first_address(self, name: str, exit_: ExitModel) -> Address:
+        if exit_.pool is not None:
+            return exit_.pool[0]
+        return self._shown[name][""][4][0]
+
+    def _own_address(self, name: str, exit_: ExitModel) -> Address:
+        """An exit's private address: the last free one of its subnet."""
+        place = exit_.in_subnets[0]
+        prefix = self.estate.subnets[place].prefix
+        block = usable(prefix)
+        number = block.last
+        while ip_address(number) in self._used or ip_address(number) in self.result.owner:
+            number -= 1
+        own = ip_address(number)
+        self.result.owner[own] = name
+        self._subnet(place).route(DELIVER, own, self._at_exit[name, place])
+        return own
+
     def _rewriting(self, name: str, exit_: ExitModel, version: int) -> Iterator[str]:
         private, public = among("daddr", PRIVATE, version), among("daddr", PRIVATE, version, but=True)
         some = {one: exit_.rewrites(one) for one in (ip_address("10.0.0.1"), ip_address("192.0.2.1"))}
@@ -752,7 +848,7 @@ class _Builder:
                 continue
             if exit_.pool is not None:
                 if exit_.pool.version == version:
-                    yield f"{condition} snat to {exit_.pool[0]}-{exit_.pool[-1]}"
+                    yield f"{condition} snat {source_map([*islice(exit_.pool, _MOST_SHOWN)])}"
                 continue
             for toward, addresses in self._shown[name].items():
                 if toward:

@@ -70,8 +70,8 @@ def rehearse(described: Described) -> Rehearsal:
     classes = classes_of(described)
     tries = [one for each in classes for one in each.tries]
     built = build(described, tries)
-    with Standing(built.laboratory) as standing, Ends(standing) as ends:
-        ends.listen([(one.protocol, one.target, one.port) for one in tries])
+    with Standing(built.laboratory) as standing, Ends(standing, built) as ends:
+        ends.listen([(one.protocol, one.target, one.received_at) for one in tries])
         observed = _observed(built, standing, ends, classes)
     rows = tuple(_judged(one, observed[number]) for number, one in enumerate(classes))
     return Rehearsal(kernel_release(), len(built.laboratory.spaces), rows)
@@ -87,7 +87,7 @@ def _observed(
         for first in range(0, len(some), AT_ONCE):
             batch = some[first : first + AT_ONCE]
             for (number, one), seen in zip(batch, _sent(built, standing, ends, batch, wait_s), strict=True):
-                if wait_s == _WAIT_S and not seen.arrives and any(each.arrives for each in classes[number].planned):
+                if wait_s == _WAIT_S and not seen.arrives and all(each.arrives for each in classes[number].planned):
                     again.append((number, one))
                 else:
                     found[number].append(seen)
@@ -157,6 +157,8 @@ def _is_source(observed: Observed, planned: Source) -> bool:
         return observed.source_of == planned.exit and (
             planned.address is None or not planned.addresses or observed.source in planned.addresses
         )
+    if planned.kind == "remote" and planned.exit:
+        return observed.source_of == planned.exit
     if planned.kind == "host-public" and observed.source is not None and observed.source.version == 4:
         return observed.source_of == "host-public"
     return observed.source_of == "host"
@@ -178,9 +180,12 @@ def _told(planned: Planned) -> str:
 
 
 def _limit(own: Class, observed: Sequence[Observed]) -> str:
-    if own.planned[0].verdict is Verdict.OTHER_RETURN and observed[0].tried.protocol == "udp":
+    """A documented limit of what stands in the kernel, by which the two may differ."""
+    planned = own.planned[0]
+    if any(one.verdict is Verdict.OTHER_RETURN for one in own.planned) and observed[0].tried.protocol == "udp":
         return "a datagram's answer may come back another way"
+    if len(own.planned) > 1 and any(one.verdict is Verdict.LOOP for one in own.planned):
+        return "in a circle with equal routes the kernel may find another one at the next turn"
+    if any(one.verdict is Verdict.NOT_CARRIED and one.source.kind == "remote" and one.source.exit for one in own.planned):
+        return f"that {planned.source.exit} rewrote what came in is not seen beyond it"
     return ""
-
-
-_ = (UnusableInput, missing)

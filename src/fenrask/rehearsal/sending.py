@@ -12,6 +12,7 @@ from typing import Any, NamedTuple, Self
 
 from fenrask.prefixes import Address, parse_address
 from fenrask.rehearsal.attempts import Try
+from fenrask.rehearsal.building import LISTENING, Built
 from fenrask.rehearsal.kernel import Standing, inside
 
 __all__ = ["Answered", "Ends"]
@@ -41,6 +42,7 @@ class Ends:
     """The sockets at both ends, as a context: who listens stays, who sends comes and goes."""
 
     standing: Standing
+    built: Built
     _selector: selectors.BaseSelector = field(default_factory=selectors.DefaultSelector)
     _listening: set[tuple[str, str, Address, int]] = field(default_factory=set)
     _received: dict[int, tuple[str, Address]] = field(default_factory=dict)
@@ -76,6 +78,7 @@ class Ends:
         kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
         one = socket.socket(_FAMILY[address.version], kind)
         one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        one.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, LISTENING)
         one.bind((str(address), port))
         one.setblocking(False)
         if protocol == "tcp":
@@ -155,7 +158,7 @@ class Ends:
         began = _Open(number, one, own)
         try:
             own.bind((str(one.sender), one.source_port))
-            code = own.connect_ex((str(one.target), one.port))
+            code = own.connect_ex((str(self.built.aim(one)), one.port))
             if code not in (0, errno.EINPROGRESS):
                 raise OSError(code, "connect")
             if one.protocol == "udp":

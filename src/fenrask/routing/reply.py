@@ -9,6 +9,7 @@ from fenrask.estate import Estate, Onward
 from fenrask.prefixes import Address, is_public
 from fenrask.routing.classes import Classes
 from fenrask.routing.packets import UNKNOWN, Hop, Source, Trace, Verdict
+from fenrask.routing.reach import reached
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 
 __all__ = ["Replies", "reply_paths", "return_paths"]
@@ -257,9 +258,14 @@ class _Reply:
             self.hops.append(Hop(place, route, name, leg.source, via=by))
             by = ""
             # An exit's public address needs no route in its own network.
-            if owner and (name == owner or (by_itself and table.network == leg.source.network)):
+            if owner and by_itself and table.network == leg.source.network:
+                break
+            if name in self.estate.exits and (why := reached(self.estate, place, table.network, name)[1]):
+                raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} ends there: {why}")
+            if owner and name == owner:
                 break
             if leaving is not None and name in leaving:
+                self._check_known(name, target, shown)
                 break
             if route is None:
                 raise _Lost(Verdict.NO_RETURN, f"no route in {table.name} takes the reply back to {shown}")
@@ -293,6 +299,12 @@ class _Reply:
         if out or (exit_.keeps_state and not exit_.is_machine):
             came = f"not through {self.trace.boundary}" if self.trace.boundary else "by which the request did not come"
             raise _Lost(Verdict.OTHER_RETURN, f"the reply to {shown} leaves through {name}, {came}")
+
+    def _check_known(self, name: str, target: Address, shown: str) -> None:
+        """Lost where it is to leave by a line whose other end has announced nothing that holds its target."""
+        exit_ = self.estate.exits[name]
+        if exit_.onward is Onward.THIRD_PARTY and not any(target in one for one in exit_.announced):
+            raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} ends at {name}, which has received no prefix for it")
 
     def _check_network(self, leg: _Leg, table: SubnetTable, route: TableRoute, shown: str) -> None:
         """Lost where it is delivered in another network than that of its sender."""

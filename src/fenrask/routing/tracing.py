@@ -12,6 +12,7 @@ from fenrask.routing.classes import Classes, IpStack
 from fenrask.routing.filters import Filters
 from fenrask.routing.packets import Hop, Packet, Source, Trace, Verdict
 from fenrask.routing.policies import Policies
+from fenrask.routing.reach import reached
 from fenrask.routing.reply import Replies
 from fenrask.routing.tables import LOCAL, Routes, TableRoute
 
@@ -432,12 +433,19 @@ class Tracer:
 
     def _delivered(self, here: _At, hop: Hop, network: str, onward: Onward | None, share: Fraction) -> Rest:
         """A packet inside a network of the estate: it arrives where a subnet holds its address."""
-        there = self.routes.subnet_at(network, here.address)
+        there = self.routes.subnet_at(network, here.address) or self._at_pool(here, network)
         if there is None:
             return Rest(Verdict.NO_HOST, self._aimed_at(here, "no subnet holds {to}"), (hop,), share=share)
         if here.bound:
             return self._at_endpoint(here, hop, there, share)
         return Rest(Verdict.ARRIVES, "", (hop,), onward, there, share)
+
+    def _at_pool(self, here: _At, network: str) -> str | None:
+        """The subnet of the exit that forwards what comes in, where it is sent to its private pool in its network."""
+        facts = self._facts.get(here.until[0])
+        if facts is None or facts.network != network or facts.model.pool is None or here.address not in facts.model.pool:
+            return None
+        return facts.model.in_subnets[0] if facts.model.in_subnets else None
 
     def _aimed_at(self, here: _At, reason: str) -> str:
         """A reason with the address of the endpoint that a packet is for, where it is for one of another network."""
@@ -463,23 +471,12 @@ class Tracer:
 
     def _reached(self, here: _At, facts: _Facts, name: str) -> tuple[str, Ending | None]:
         """The peering crossed on the path to an exit, if any; and why the exit is out of reach, if it is."""
-        exit_, target = facts.model, facts.network
-        if target == here.network and target is not None:
-            return "", None
-        if here.network is None:
-            hub = self.estate.exits[here.place]
-            near = exit_.attached_to == here.place or target in hub.joins
-            return "", None if near else (Verdict.BLACK_HOLE, f"{name} is not attached to {here.place}")
-        if here.network in exit_.joins:
-            crossed = name if exit_.onward is Onward.JOINED else ""
-            return "", self._forwarding(here, crossed)
-        for peering, other in self.estate.peers_of(here.network):
-            if other == target:
-                if not exit_.is_machine and not self.estate.exits[peering].lets_use_exits(here.network):
-                    return peering, (Verdict.BLACK_HOLE, f"{peering} does not let the other side's exits be used")
-                return peering, self._forwarding(here, peering)
-        where = target or exit_.attached_to or "no network"
-        return "", (Verdict.BLACK_HOLE, f"{name} belongs to {where}, not to {here.network} nor to a peer of it")
+        peering, why = reached(self.estate, here.place, here.network, name)
+        if why:
+            return peering, (Verdict.BLACK_HOLE, why)
+        if facts.model.onward is Onward.JOINED and here.network in facts.model.joins:
+            return "", self._forwarding(here, name)
+        return peering, self._forwarding(here, peering)
 
     def _forwarding(self, here: _At, peering: str) -> Ending | None:
         """Whether a peering takes a packet whose source lies outside the network that it leaves."""

@@ -146,6 +146,11 @@ COMMANDS = {
         "Show which source address a destination sees, now and after the loss of a zone or an exit.",
         ("source ticketing-a record-store", "source events.txt --used 203.0.113.200:40001 --at 2026-11-20T17:04:10Z"),
     ),
+    "rehearse": Told(
+        _BUILD,
+        "Build the estate in network namespaces of this machine and send real packets through it: plan against kernel.",
+        ("rehearse", "rehearse --base before.yaml", "rehearse --base before.yaml --step 3"),
+    ),
     "confirm": Told(
         _BUILD,
         "Compare what is observed (sources, metrics, routes, names, the bill) with the plan: what differs and why.",

@@ -176,5 +176,5 @@ class Standing:
 
 def _value(element: object) -> int:
     """An element's value, with or without what else is told of it."""
-    inner = element["elem"]["val"] if isinstance(element, dict) else element  # type: ignore[index]
+    inner = element["elem"]["val"] if isinstance(element, dict) else element
     return int(str(inner), 0)

@@ -69,10 +69,18 @@ class Space:
             hops = " ".join(f"nexthop {wire.via(version)}" for wire in to)
             self.routes.append(f"{prefix} {where} {hops}")
 
-    def default(self, table: int, to: Wire | None) -> None:
+    def default(self, table: int, to: Wire, metric: int = 1) -> None:
         """The default routes of both IP versions."""
         for prefix in ("0.0.0.0/0", "::/0"):
-            self.route(table, prefix, to)
+            self.route(table, prefix, to, metric)
+
+    def goes_on(self, table: int, prefix: Prefix) -> None:
+        """What this prefix holds is looked up in the next table."""
+        self.routes.append(f"throw {prefix} table {table} metric 1")
+
+    def looks_up(self, table: int) -> None:
+        """A table that holds whatever no rule took before."""
+        self.rules.append(f"lookup {table} priority 700")
 
     def ends(self, table: int) -> None:
         """What a table has no route for goes nowhere, and to no later table."""

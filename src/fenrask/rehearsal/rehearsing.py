@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.prefixes import Address
-from fenrask.rehearsal.attempts import AT_ONCE, Class, Planned, Try, classes_of
+from fenrask.rehearsal.attempts import AT_ONCE, Class, Planned, Try
 from fenrask.rehearsal.building import Built, build
-from fenrask.rehearsal.kernel import Standing, kernel_release, missing
+from fenrask.rehearsal.choosing import classes_of
+from fenrask.rehearsal.kernel import Standing, kernel_release
 from fenrask.rehearsal.rules import mark_of, number_of
 from fenrask.rehearsal.sending import Answered, Ends
 from fenrask.routing import Source, Verdict
@@ -70,16 +70,14 @@ def rehearse(described: Described) -> Rehearsal:
     classes = classes_of(described)
     tries = [one for each in classes for one in each.tries]
     built = build(described, tries)
-    with Standing(built.laboratory) as standing, Ends(standing, built) as ends:
+    with Standing(built.laboratory) as standing, Ends(standing, built.shown) as ends:
         ends.listen([(one.protocol, one.target, one.received_at) for one in tries])
         observed = _observed(built, standing, ends, classes)
     rows = tuple(_judged(one, observed[number]) for number, one in enumerate(classes))
     return Rehearsal(kernel_release(), len(built.laboratory.spaces), rows)
 
 
-def _observed(
-    built: Built, standing: Standing, ends: Ends, classes: Sequence[Class]
-) -> list[tuple[Observed, ...]]:
+def _observed(built: Built, standing: Standing, ends: Ends, classes: Sequence[Class]) -> list[tuple[Observed, ...]]:
     every = [(number, one) for number, each in enumerate(classes) for one in each.tries]
     found: list[list[Observed]] = [[] for _ in classes]
     again: list[tuple[int, Try]] = []
@@ -117,17 +115,15 @@ def _as_observed(built: Built, tried: Try, answered: Answered, passed: set[str])
     source_of = ""
     if answered.source is not None:
         source_of = _whose(built, tried, answered.source)
-    return Observed(
-        tried, answered.arrives, frozenset(passed), answered.source, source_of, answered.source is not None
-    )
+    return Observed(tried, answered.arrives, frozenset(passed), answered.source, source_of, answered.source is not None)
 
 
 def _whose(built: Built, tried: Try, source: Address) -> str:
     if source == tried.sender:
         return "host"
-    if source == built.public_of.get(tried.sender):
+    if source == built.shown.public_of.get(tried.sender):
         return "host-public"
-    return built.whose(source)
+    return built.shown.whose(source)
 
 
 def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
@@ -149,7 +145,7 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
 def _fits(observed: Observed, planned: Planned) -> bool:
     if not planned.arrives:
         return not observed.arrives
-    return observed.arrives and observed.exits == planned.exits and _is_source(observed, planned.source)
+    return observed.arrives and observed.exits == frozenset(planned.exits) and _is_source(observed, planned.source)
 
 
 def _is_source(observed: Observed, planned: Source) -> bool:
@@ -170,13 +166,13 @@ def _difference(planned: Sequence[Planned], odd: Observed) -> str:
     arriving = [one for one in planned if one.arrives]
     if not arriving:
         return "it arrives, and should not"
-    if not any(one.exits == odd.exits for one in arriving):
+    if not any(frozenset(one.exits) == odd.exits for one in arriving):
         return f"by {', '.join(sorted(odd.exits)) or 'no exit'}"
     return f"as {odd.source}"
 
 
 def _told(planned: Planned) -> str:
-    return f"{planned.verdict.value} by {', '.join(sorted(planned.exits)) or 'no exit'}"
+    return f"{planned.verdict.value} by {', '.join(planned.exits) or 'no exit'}"
 
 
 def _limit(own: Class, observed: Sequence[Observed]) -> str:
@@ -186,6 +182,8 @@ def _limit(own: Class, observed: Sequence[Observed]) -> str:
         return "a datagram's answer may come back another way"
     if len(own.planned) > 1 and any(one.verdict is Verdict.LOOP for one in own.planned):
         return "in a circle with equal routes the kernel may find another one at the next turn"
-    if any(one.verdict is Verdict.NOT_CARRIED and one.source.kind == "remote" and one.source.exit for one in own.planned):
+    if any(
+        one.verdict is Verdict.NOT_CARRIED and one.source.kind == "remote" and one.source.exit for one in own.planned
+    ):
         return f"that {planned.source.exit} rewrote what came in is not seen beyond it"
     return ""

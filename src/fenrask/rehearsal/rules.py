@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
-from fenrask.estate import Filter
+from fenrask.estate import Filter, PassingRule
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 
 __all__ = ["MARKS", "Rules", "among", "chain", "hook", "mark_of", "marking", "number_of", "source_map", "table"]
@@ -18,14 +18,16 @@ _IP = {4: "ip", 6: "ip6"}
 class _Rule(Protocol):
     """What rules of filters and of firewalls have in common."""
 
-    action: str
-    destinations: tuple[str, ...]
-    sources: tuple[Prefix, ...]
-    prefixes: tuple[Prefix, ...]
-    protocol: str | None
-
     @property
-    def ports(self) -> Sequence[object]: ...
+    def action(self) -> str: ...
+    @property
+    def destinations(self) -> Sequence[str]: ...
+    @property
+    def sources(self) -> Sequence[Prefix]: ...
+    @property
+    def prefixes(self) -> Sequence[Prefix]: ...
+    @property
+    def protocol(self) -> str | None: ...
 
 
 def _elements(prefixes: Iterable[Prefix | Address], version: int) -> str:
@@ -87,7 +89,7 @@ class Rules:
 
     def filters(self, filters: Mapping[str, Filter], label: str) -> tuple[list[str], list[str], list[str]]:
         """The chains of a place's filters, and the jumps that bring what leaves, and what enters, through all."""
-        chains, out, into = [], [], []
+        chains, out, into = list[str](), list[str](), list[str]()
         for number, one in enumerate(filters.values()):
             for inward, jumps in ((False, out), (True, into)):
                 name = f"{label}{number}_{'in' if inward else 'out'}"
@@ -101,7 +103,7 @@ class Rules:
                 chains.append(chain(name, lines))
         return chains, out, into
 
-    def decisions(self, rules: Sequence[_Rule], allows: bool, names: Callable[[int], str]) -> Iterator[str]:
+    def decisions(self, rules: Sequence[PassingRule], allows: bool, names: Callable[[int], str]) -> Iterator[str]:
         """The rules of a firewall, in order; names: by number of a rule, the set of the names that it looks for."""
         for number, rule in enumerate(rules):
             asked = names(number)
@@ -110,9 +112,7 @@ class Rules:
         if not allows:
             yield "drop"
 
-    def _lines(
-        self, rule: _Rule, ports: Sequence[str], ends: Sequence[str], verdict: str
-    ) -> Iterator[str]:
+    def _lines(self, rule: _Rule, ports: Sequence[str], ends: Sequence[str], verdict: str) -> Iterator[str]:
         """One rule as lines: one for each IP version where addresses tell, and for each end that may be the remote."""
         tail = f"th dport {{ {', '.join(ports)} }} " if ports else ""
         tail = (f"meta l4proto {rule.protocol} " if rule.protocol else "") + tail + verdict

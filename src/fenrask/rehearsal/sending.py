@@ -12,8 +12,9 @@ from typing import Any, NamedTuple, Self
 
 from fenrask.prefixes import Address, parse_address
 from fenrask.rehearsal.attempts import Try
-from fenrask.rehearsal.building import LISTENING, Built
 from fenrask.rehearsal.kernel import Standing, inside
+from fenrask.rehearsal.outside import LISTENING
+from fenrask.rehearsal.shown import Shown
 
 __all__ = ["Answered", "Ends"]
 
@@ -42,11 +43,10 @@ class Ends:
     """The sockets at both ends, as a context: who listens stays, who sends comes and goes."""
 
     standing: Standing
-    built: Built
+    shown: Shown
     _selector: selectors.BaseSelector = field(default_factory=selectors.DefaultSelector)
     _listening: set[tuple[str, str, Address, int]] = field(default_factory=set)
-    _received: dict[int, tuple[str, Address]] = field(default_factory=dict)
-    _files: list[socket.socket] = field(default_factory=list)
+    _received: dict[int, tuple[str, Address | None]] = field(default_factory=dict)
 
     def __enter__(self) -> Self:
         soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
@@ -58,8 +58,6 @@ class Ends:
     def __exit__(self, *_: object) -> None:
         for key in list(self._selector.get_map().values()):
             key.fileobj.close()  # type: ignore[union-attr]
-        for one in self._files:
-            one.close()
         self._selector.close()
 
     def listen(self, wanted: Iterable[tuple[str, Address, int]]) -> None:
@@ -124,10 +122,10 @@ class Ends:
     def send(self, tries: Sequence[tuple[int, Try]], wait_s: float) -> dict[int, Answered]:
         """All of these at once, each with a number of its own, at most `AT_ONCE` of them; they wait this long."""
         self._received.clear()
-        opened = []
-        for number, one in tries:
-            with inside(self.standing.namespace[one.space]):
-                began = self._begin(number, one)
+        opened: list[_Open] = []
+        for number, tried in tries:
+            with inside(self.standing.namespace[tried.space]):
+                began = self._begin(number, tried)
             if began is not None:
                 opened.append(began)
         ends = monotonic() + wait_s
@@ -158,7 +156,7 @@ class Ends:
         began = _Open(number, one, own)
         try:
             own.bind((str(one.sender), one.source_port))
-            code = own.connect_ex((str(self.built.aim(one)), one.port))
+            code = own.connect_ex((str(self.shown.aim(one)), one.port))
             if code not in (0, errno.EINPROGRESS):
                 raise OSError(code, "connect")
             if one.protocol == "udp":
@@ -188,4 +186,3 @@ class Ends:
         except OSError:
             with suppress(KeyError):
                 self._selector.unregister(one.socket)
-

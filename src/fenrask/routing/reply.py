@@ -260,8 +260,7 @@ class _Reply:
             # An exit's public address needs no route in its own network.
             if owner and by_itself and table.network == leg.source.network:
                 break
-            if name in self.estate.exits and (why := reached(self.estate, place, table.network, name)[1]):
-                raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} ends there: {why}")
+            self._check_reach(name, place, table.network, shown)
             if owner and name == owner:
                 break
             if leaving is not None and name in leaving:
@@ -299,6 +298,11 @@ class _Reply:
         if out or (exit_.keeps_state and not exit_.is_machine):
             came = f"not through {self.trace.boundary}" if self.trace.boundary else "by which the request did not come"
             raise _Lost(Verdict.OTHER_RETURN, f"the reply to {shown} leaves through {name}, {came}")
+
+    def _check_reach(self, name: str, place: str, network: str | None, shown: str) -> None:
+        """Lost where a route names an exit that is out of its reach."""
+        if name in self.estate.exits and (why := reached(self.estate, place, network, name)[1]):
+            raise _Lost(Verdict.NO_RETURN, f"the reply to {shown} ends there: {why}")
 
     def _check_known(self, name: str, target: Address, shown: str) -> None:
         """Lost where it is to leave by a line whose other end has announced nothing that holds its target."""

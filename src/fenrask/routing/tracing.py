@@ -443,7 +443,12 @@ class Tracer:
     def _at_pool(self, here: _At, network: str) -> str | None:
         """The subnet of the exit that forwards what comes in, where it is sent to its private pool in its network."""
         facts = self._facts.get(here.until[0])
-        if facts is None or facts.network != network or facts.model.pool is None or here.address not in facts.model.pool:
+        if (
+            facts is None
+            or facts.network != network
+            or facts.model.pool is None
+            or here.address not in facts.model.pool
+        ):
             return None
         return facts.model.in_subnets[0] if facts.model.in_subnets else None
 

@@ -18,6 +18,7 @@ from fenrask.estate.exits.contract import (
     OfNetwork,
     Onward,
     Passing,
+    PassingRule,
     Publishing,
     Translating,
 )
@@ -47,6 +48,7 @@ __all__ = [
     "OfNetwork",
     "Onward",
     "Passing",
+    "PassingRule",
     "PrivateEndpoint",
     "PrivateLine",
     "Published",

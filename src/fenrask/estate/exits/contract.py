@@ -725,7 +725,7 @@ class Translating(ExitModel):
         return prefix if self.translates else None
 
     def rewrites(self, address: Address) -> bool:
-        """IPv6 passes as it is, but where a pool of its own is IPv6: what is rewritten are IPv4 addresses (RFC 3022)."""
+        """Translated are IPv4 addresses (RFC 3022), or IPv6 ones into a pool of IPv6; the others pass as they are."""
         return self.translates and address.version == (4 if self.pool is None else self.pool.version)
 
     @property

@@ -1,0 +1,275 @@
+"""Which packets stand for each class: some of those that the plan treats alike, with what it says of them."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import product
+
+from fenrask.estate import Described, Estate, Filter, Onward, Remote
+from fenrask.estate.filters import EPHEMERAL
+from fenrask.prefixes import Address, Block
+from fenrask.rehearsal.attempts import Class, Planned, Try, client_at
+from fenrask.routing import Packet, SubnetPath, Trace, Tracer, Verdict, flow_paths
+
+__all__ = ["classes_of"]
+
+_SEVERAL = 10
+"""How often packets are sent that may take several paths: each of two is missed once in a thousand times."""
+_MOST_PAIRS = 4
+_MOST_PORTS = 6
+_LOOKED_AT = 8
+"""Addresses at either end of a block that are looked at for one that is free."""
+
+
+def free_port(estate: Estate) -> int:
+    """A port that no rule, filter or destination names: what is sent to a destination that states none goes there."""
+    taken = {one.port for one in estate.destinations.values()}
+    taken |= {port for exit_ in estate.exits.values() for rule in exit_.rules_in_order for port in rule.ports}
+    return next(port for port in range(9, 1024) if port not in taken)
+
+
+def _every_filter(estate: Estate) -> Iterator[Mapping[str, Filter]]:
+    """The filters of every place."""
+    yield from (one.filters for one in estate.subnets.values())
+    yield from (one.filters for one in estate.workloads.values())
+    yield from (one.own_filters for one in estate.exits.values())
+
+
+def _filters(estate: Estate) -> Iterator[tuple[tuple[int, int], bool]]:
+    """The spans of ports that filters tell apart, each with whether its filter keeps no state."""
+    for filters in _every_filter(estate):
+        for one in filters.values():
+            for inward in (False, True):
+                yield from ((span, not one.stateful) for _, rule in one.rules(inward) for span in rule.ports)
+
+
+def _edges(spans: Iterable[tuple[int, int]], low: int, high: int) -> list[int]:
+    """A port of each kind that spans tell apart, between two ports."""
+    edges = {edge for first, last in spans for edge in (first, last + 1) if low < edge <= high}
+    return [low, *sorted(edges)][:_MOST_PORTS]
+
+
+def classes_of(described: Described) -> list[Class]:
+    """The classes of all flows, each once, in the order of the estate: those that hosts open, then what comes in."""
+    between: dict[tuple[str, str, str], list[SubnetPath]] = {}
+    for path in flow_paths(described).owns:
+        if path.trace.inward is None:
+            between.setdefault((path.workload, path.subnet, path.to), []).append(path)
+    chooser = _Chooser(described)
+    found = [one for some in between.values() for one in chooser.classes(some)]
+    inward: dict[tuple[str, str], list[SubnetPath]] = {}
+    for path in flow_paths(described).owns:
+        if path.trace.inward is not None:
+            inward.setdefault((path.workload, path.to), []).append(path)
+    return found + [one for some in inward.values() for one in chooser.inward_classes(some)]
+
+
+class _Chooser:
+    """Chooses what is tried for each class."""
+
+    def __init__(self, described: Described) -> None:
+        self.estate = estate = described.estate
+        self._tracer = Tracer(described)
+        spans = [*_filters(estate)]
+        self._spans = [span for span, _ in spans]
+        stateless = [span for span, is_stateless in spans if is_stateless]
+        low, high = EPHEMERAL
+        self._source_ports = _edges(stateless, low, high) if stateless else [0]
+        self._free = free_port(estate)
+        self._taken = {*_entries(estate)}
+        self._space_of: dict[Address, str] = {}
+        """Whose an address is, once it is given away."""
+
+    def classes(self, paths: Sequence[SubnetPath]) -> Iterator[Class]:
+        """Packets of a workload from a subnet to a destination, by the paths that each of them may take."""
+        first = paths[0]
+        tried: dict[tuple[int, ...], list[Try]] = {}
+        for path in paths:
+            if why := self._not_tried(path):
+                yield Class(first.subnet, first.to, (_planned(path.trace),), (), why, path.words)
+                continue
+            for one in self._tries(path):
+                may_take = tuple(number for number, each in enumerate(paths) if self._holds(each, one))
+                some = tried.setdefault(may_take, [])
+                if one not in some:
+                    some.append(one)
+        for numbers, tries in tried.items():
+            planned = self._outcomes([paths[number] for number in numbers], tries[0])
+            part = min((paths[number].words for number in numbers), key=len) if len(numbers) == 1 else _part(tries)
+            if len(planned) > 1:
+                tries = (tries * _SEVERAL)[: _SEVERAL * len(planned)]
+            yield Class(first.subnet, first.to, planned, tuple(tries), "", part)
+
+    def _outcomes(self, paths: Sequence[SubnetPath], one: Try) -> tuple[Planned, ...]:
+        """What the plan says of a try; of one IP version of two also what it loses, which goes on by the other."""
+        traces = [path.trace for path in paths]
+        if traces[0].portion.family is not None:
+            public = self.estate.workloads[one.workload].public_address
+            packet = Packet(one.target, paths[0].to, public, one.sender, (one.name,) if one.name else None)
+            traces = [trace for trace, _ in self._tracer.traces(paths[0].subnet, packet, one.workload)]
+        return tuple(dict.fromkeys(map(_planned, traces)))
+
+    def _holds(self, path: SubnetPath, one: Try) -> bool:
+        """Whether a try is one of the packets of a path."""
+        portion = path.trace.portion
+        aimed = (path.subnet, path.to) in self.estate.by_name or _among(portion.targets, one.target)
+        named = not portion.names or one.name in portion.names
+        return aimed and named and _among(portion.sources, one.sender)
+
+    def _not_tried(self, path: SubnetPath) -> str:
+        """Why packets of a path cannot be sent here; empty where they can."""
+        trace, estate = path.trace, self.estate
+        if trace.verdict is Verdict.UNRESOLVED or not trace.portion.targets:
+            return "it has no address yet"
+        named = estate.by_name.get((path.subnet, path.to))
+        if named is not None and estate.exits[named].onward is not Onward.SERVICE:
+            return f"{named} asks for it on its hosts' behalf, and has no stand-in here"
+        versions = {one.version for one in estate.subnets[path.subnet].prefixes}
+        if trace.portion.targets[0].version not in versions:
+            return "there is no stand-in here for what translates IPv6 to IPv4"
+        own = estate.destinations[path.to]
+        for name, other in estate.destinations.items():
+            same = name != path.to and None in (own.port, other.port, own.port == other.port or None)
+            if name != path.to and (own.port == other.port or same) and own.protocol == other.protocol:
+                blocks = [Block.of(prefix) for prefix in other.prefixes]
+                both = any(one.common(each) for one in trace.portion.targets for each in blocks)
+                if both and (name in _named(estate) or path.to in _named(estate)):
+                    return f"its packets are those of {name}, which is treated otherwise by its name"
+        return ""
+
+    def _tries(self, path: SubnetPath) -> list[Try]:
+        estate, portion = self.estate, path.trace.portion
+        stated = estate.destinations[path.to]
+        targets = [
+            one for block in portion.targets[:_MOST_PAIRS] for one in self._ends(block) if one not in self._taken
+        ]
+        named = estate.by_name.get((path.subnet, path.to))
+        if named is not None:
+            zone = estate.subnets[path.subnet].zone
+            entry = estate.entry_of(estate.exits[named], zone, {portion.targets[0].version})
+            targets = [entry] if entry is not None else targets
+        space = client_at(path.workload, path.subnet)
+        own = [block for block in portion.sources if block.version == targets[0].version]
+        senders = [one for block in own for one in self._hosts(block, space)]
+        pairs = [*zip(senders, targets, strict=False), *product(senders, targets)]
+        pairs = [*dict.fromkeys(pairs)][:_MOST_PAIRS]
+        names = (portion.names or stated.names or ("",))[:2]
+        ports = [stated.port] if stated.port is not None else [self._free, *_edges(self._spans, 1, 1023)[1:]]
+        return [
+            Try(space, sender, target, port, stated.protocol, path.workload, name, source_port)
+            for sender, target in pairs
+            for name, port, source_port in product(names, ports, self._source_ports)
+        ]
+
+    def inward_classes(self, paths: Sequence[SubnetPath]) -> Iterator[Class]:
+        """What comes in to a workload from one other end."""
+        end = self.estate.remotes[paths[0].to]
+        assert isinstance(end, Remote)
+        tried: dict[tuple[int, ...], list[Try]] = {}
+        for path in paths:
+            if why := _not_sent(path, end):
+                yield Class(str(end), path.subnet, (_planned(path.trace),), (), why, path.words, True)
+                continue
+            for one in self._coming(path, end):
+                may_take = tuple(number for number, each in enumerate(paths) if _brings(each, one))
+                some = tried.setdefault(may_take, [])
+                if one not in some:
+                    some.append(one)
+        for numbers, tries in tried.items():
+            planned = tuple(dict.fromkeys(_planned(paths[number].trace) for number in numbers))
+            part = paths[numbers[0]].words if len(numbers) == 1 else _part(tries)
+            if len(planned) > 1:
+                tries = (tries * _SEVERAL)[: _SEVERAL * len(planned)]
+            to = ", ".join(dict.fromkeys(paths[number].subnet for number in numbers))
+            yield Class(str(end), to, planned, tuple(tries), "", part, True)
+
+    def _coming(self, path: SubnetPath, end: Remote) -> list[Try]:
+        portion, inward = path.trace.portion, path.trace.inward
+        assert inward is not None
+        space, party = "internet", ""
+        if inward.sender:
+            space = client_at("", inward.sender)
+        elif end.way == "lines":
+            party = next((self.estate.exits[line].party or line for line in end.lines), "")
+            space = f"party {party}"
+        hosts = [one for block in portion.targets for one in self._hosts(block, client_at(path.workload, path.subnet))]
+        senders = [one for block in portion.sources[:_MOST_PAIRS] for one in self._hosts(block, space)]
+        pairs = [*zip(senders, hosts, strict=False), *product(senders, hosts)]
+        pairs = [one for one in dict.fromkeys(pairs) if one[0].version == one[1].version][:_MOST_PAIRS]
+        published = self.estate.exits[inward.published_at].published[inward.as_] if inward.published_at else None
+        if published is not None:
+            port, host_port = published.port, published.host_port
+        else:
+            port, host_port = inward.port, 0
+        return [
+            Try(
+                space, sender, host, port, end.protocol, path.workload, "", source_port, host_port,
+                inward.published_at, inward.as_, party,
+            )
+            for sender, host in pairs
+            for source_port in self._source_ports
+        ]  # fmt: skip
+
+    @staticmethod
+    def _ends(block: Block) -> list[Address]:
+        """The first and the last address of a block."""
+        last = Block(block.version, block.last, block.last).address
+        return [block.address] if block.size == 1 else [block.address, last]
+
+    def _hosts(self, block: Block, space: str) -> list[Address]:
+        """Up to two addresses of a block, near its ends, that no endpoint has, and no hosts of another space."""
+        size = min(block.size, _LOOKED_AT)
+        inward = [number for step in range(size) for number in (block.first + step, block.last - step)]
+        some = [Block(block.version, number, number).address for number in dict.fromkeys(inward)]
+        free = [one for one in some if one not in self._taken and self._space_of.get(one, space) == space]
+        chosen = [free[0], free[1]] if len(free) > 1 else free
+        self._space_of.update((one, space) for one in chosen)
+        return chosen
+
+
+def _not_sent(path: SubnetPath, end: Remote) -> str:
+    """Why what comes in cannot be sent here; empty where it can."""
+    if end.way == "service":
+        return "the provider itself delivers what its services send"
+    if not path.trace.portion.targets or not path.trace.portion.sources:
+        return "no address at which it would come in, or from which"
+    return ""
+
+
+def _brings(path: SubnetPath, one: Try) -> bool:
+    """Whether a try from outside is one of the packets of a path; what is published reaches any of the hosts."""
+    inward, portion = path.trace.inward, path.trace.portion
+    assert inward is not None
+    if (inward.published_at, inward.as_) != (one.publisher, one.published):
+        return False
+    from_there = client_at("", inward.sender) == one.space if inward.sender else not one.is_from_host
+    to_it = bool(one.publisher) or _among(portion.targets, one.target)
+    return from_there and to_it and (not portion.sources or _among(portion.sources, one.sender))
+
+
+def _among(blocks: Sequence[Block], address: Address) -> bool:
+    number = int(address)
+    return any(one.version == address.version and one.first <= number <= one.last for one in blocks)
+
+
+def _part(tries: Sequence[Try]) -> str:
+    """Which packets these are, where several paths share them: those between two of their addresses."""
+    return f"such as from {tries[0].sender} to {tries[0].target}"
+
+
+def _planned(trace: Trace) -> Planned:
+    return Planned(trace.verdict, trace.exits, trace.source, trace.why)
+
+
+def _entries(estate: Estate) -> Iterator[Address]:
+    """The addresses of endpoints in subnets."""
+    for exit_ in estate.exits.values():
+        if exit_.onward is Onward.SERVICE:
+            for name in exit_.in_subnets:
+                zone = estate.subnets[name].zone
+                some = [estate.entry_of(exit_, zone, {version}) for version in (4, 6)]
+                yield from (one for one in some if one is not None)
+
+
+def _named(estate: Estate) -> set[str]:
+    """The destinations that exits or filters treat by name."""
+    found = {name for exit_ in estate.exits.values() for name in exit_.named_destinations}
+    return found | {name for some in _every_filter(estate) for one in some.values() for name in one.named_destinations}

@@ -328,7 +328,7 @@ class Naive:
             yield self.onward({**after, **changed}, base, name), Fraction(1, len(shown))
 
     def not_carried(self, here: Data, base: Data, name: str, exit_: Data) -> str:
-        kind, address, network = exit_["kind"], base["target"], self.network_of(name)
+        kind, address = exit_["kind"], base["target"]
         rules = exit_.get("rules", {})
         crossed = self.finds(here["place"], here["network"], name)
         out_of_reach = "black hole" if crossed is None else self.forwarded(here, crossed)

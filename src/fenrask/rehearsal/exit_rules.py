@@ -39,10 +39,12 @@ class ExitRules:
         self.estate, self.lab, self.shown = places.estate, places.lab, places.shown
         self.behaviour = places.described.catalogue.behaviour
         self.marked: list[Marked] = []
+        for space in self.lab.spaces.values():
+            if space.is_exit or space.local:
+                self._note(space)
         for name in self.estate.subnets:
             self._filter_subnet(name)
         for name, exit_ in self.estate.exits.items():
-            self._see(name)
             self._judge(name, exit_)
             self._publish(name, exit_)
             self._translate(name, exit_)
@@ -64,14 +66,16 @@ class ExitRules:
         parts = [*chains, chain("leaving", [*stays, *out]), chain("entering", into)]
         space.statements.append(table("inet", "own", [*parts, hook("f", "forward", jumps)]))
 
-    def _see(self, name: str) -> None:
-        """An exit notes what enters it: first packets alone, since the kernel answers some later ones in kind."""
+    @staticmethod
+    def _note(space: Space) -> None:
+        """A space notes what enters it: first packets alone, since the kernel answers some later ones in kind."""
         noted = [
             f"meta mark {mark_of(1)}-{mark_of(AT_ONCE)} {one} add @seen {{ meta mark }}"
             for one in (_FIRST_PACKET, "meta l4proto udp")
         ]
         parts = [f"set seen {{ {MARKS} }}", hook("p", "prerouting", [*marking(AT_ONCE), *noted], "filter", -300)]
-        self.places.exit(name).statements.append(table("inet", "seen", parts))
+        space.statements.append(table("inet", "seen", parts))
+        space.notes = True
 
     def _judge(self, name: str, exit_: ExitModel) -> None:
         """What an exit lets pass: what it can carry, what has state, what its rules, filters and policy allow."""

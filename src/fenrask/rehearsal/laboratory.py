@@ -53,6 +53,8 @@ class Space:
     statements: list[str] = field(default_factory=list)
     """Rules of nftables."""
     forwards: bool = True
+    notes: bool = False
+    """Whether it notes the first packets that enter it."""
     is_exit: str = ""
     """The exit that it is; empty for none."""
 

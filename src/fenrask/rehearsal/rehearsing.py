@@ -9,6 +9,7 @@ from fenrask.rehearsal.attempts import AT_ONCE, Class, Planned, Try
 from fenrask.rehearsal.building import Built, build
 from fenrask.rehearsal.choosing import classes_of
 from fenrask.rehearsal.kernel import Standing, kernel_release
+from fenrask.rehearsal.laboratory import Space
 from fenrask.rehearsal.rules import mark_of, number_of
 from fenrask.rehearsal.sending import Answered, Ends
 from fenrask.routing import Source, Verdict
@@ -65,14 +66,17 @@ class Rehearsal:
         return [one for one in self.rows if one.differs and not one.limit]
 
 
-def rehearse(described: Described) -> Rehearsal:
-    """Try every class of packets of all flows in the kernel; UnusableInput says what is missing for it."""
+def rehearse(described: Described, standing: Described | None = None) -> Rehearsal:
+    """Try every class of packets of all flows in the kernel, where it can be asked: see `missing`.
+
+    standing: what stands there; default: what is planned. OwnFault where the kernel does not take it.
+    """
     classes = classes_of(described)
     tries = [one for each in classes for one in each.tries]
-    built = build(described, tries)
-    with Standing(built.laboratory) as standing, Ends(standing, built.shown) as ends:
+    built = build(standing or described, tries)
+    with Standing(built.laboratory) as laboratory, Ends(laboratory, built.shown) as ends:
         ends.listen([(one.protocol, one.target, one.received_at) for one in tries])
-        observed = _observed(built, standing, ends, classes)
+        observed = _observed(built, laboratory, ends, classes)
     rows = tuple(_judged(one, observed[number]) for number, one in enumerate(classes))
     return Rehearsal(kernel_release(), len(built.laboratory.spaces), rows)
 
@@ -103,19 +107,19 @@ def _sent(
             commands += f"add element inet {each.table} {each.name} {{ {', '.join(marks)} }}\n"
         standing.tell(each.space, commands)
     answered = ends.send(numbered, wait_s)
-    exits = [one for one in built.laboratory.spaces.values() if one.is_exit]
-    passed: dict[int, set[str]] = {number: set() for number, _ in numbered}
-    for space in exits:
-        for mark in standing.taken(space.name, "seen", "seen"):
-            passed.setdefault(number_of(mark), set()).add(space.is_exit)
+    passed: dict[int, list[Space]] = {number: [] for number, _ in numbered}
+    for space in built.laboratory.spaces.values():
+        for mark in standing.taken(space.name, "seen", "seen") if space.notes else ():
+            passed[number_of(mark)].append(space)
     return [_as_observed(built, one, answered[number], passed[number]) for number, one in numbered]
 
 
-def _as_observed(built: Built, tried: Try, answered: Answered, passed: set[str]) -> Observed:
-    source_of = ""
-    if answered.source is not None:
-        source_of = _whose(built, tried, answered.source)
-    return Observed(tried, answered.arrives, frozenset(passed), answered.source, source_of, answered.source is not None)
+def _as_observed(built: Built, tried: Try, answered: Answered, passed: Sequence[Space]) -> Observed:
+    """What became of a try: by what was answered, and by who noted its first packet."""
+    source_of = _whose(built, tried, answered.source) if answered.source is not None else ""
+    got_there = any(tried.target in space.local for space in passed)
+    exits = frozenset(space.is_exit for space in passed if space.is_exit)
+    return Observed(tried, answered.arrives, exits, answered.source, source_of, got_there)
 
 
 def _whose(built: Built, tried: Try, source: Address) -> str:
@@ -132,7 +136,9 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
         return Rehearsed(own)
     planned = own.planned
     if len(planned) == 1 and not planned[0].arrives:
-        differs = "" if not all(one.arrives for one in observed) else "it arrives, and should not"
+        differs = "it arrives, and should not" if all(one.arrives for one in observed) else ""
+        if planned[0].verdict.gets_there and not any(one.got_there for one in observed):
+            differs = "it does not even get there"
     else:
         odd = next((one for one in observed if not any(_fits(one, each) for each in planned)), None)
         differs = _difference(planned, odd) if odd is not None else ""

@@ -52,7 +52,7 @@ def rehearse_page(estate: str, rehearsed: Sequence[tuple[str, Rehearsal]]) -> Pa
     counts = _counts([one for _, one in rows])
     tables = [
         Table(
-            "classes", "Classes of packets", _CLASSES, [_row(*one) for one in ordered], "no flow sends any", shown=24
+            "rehearsed", "Classes of packets", _CLASSES, [_row(*one) for one in ordered], "no flow sends any", shown=24
         ),
         Table("differences", "What differs", _DIFFERENCES, [*_differences(ordered)], "nothing", True, 24),
     ]

@@ -1,0 +1,121 @@
+"""The kernel as a judge of the routing model: random estates, a plan that is wrong, and nothing left behind.
+
+FENRASK_REHEARSED sets how many random estates stand in the kernel; default: twenty.
+"""
+
+import os
+import subprocess
+import unittest
+from pathlib import Path
+from typing import Any
+from unittest.mock import patch
+
+from fenrask.rehearsal import missing, rehearse
+from fenrask.rehearsal.kernel import PREFIX, leftovers
+from fenrask.rehearsal.sending import Ends
+from tests.routing.test_every_packet import described, estate
+from tests.support import InFolder, merged
+
+MANY = int(os.environ.get("FENRASK_REHEARSED", "20"))
+WHY = missing()
+SPLIT: dict[str, Any] = {
+    "subnets": {"walls": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walls"}},
+    "route_tables": {
+        "private": {"0.0.0.0/0": "wall"},
+        "walls": {"0.0.0.0/0": "gate"},
+        "public": {"0.0.0.0/0": "door", "10.0.1.0/24": "wall"},
+    },
+    "exits": {
+        "wall": {
+            "kind": "inspecting-firewall",
+            "offer": "wall",
+            "subnet": "walls",
+            "rewrites_toward": [],
+            "rules": {"out": {"action": "allow", "destinations": ["partner"]}},
+        }
+    },
+    "flows": {"talk": {"to": "partner"}},
+}
+"""The hosts' traffic through a firewall that inspects only: its replies must come back through it."""
+
+
+def namespaces() -> list[str]:
+    listed = subprocess.run(["ip", "netns", "list"], capture_output=True, text=True, check=True).stdout
+    return [line.split()[0] for line in listed.splitlines() if line.startswith(PREFIX)]
+
+
+@unittest.skipIf(WHY, f"the kernel cannot be asked here: {WHY}")
+class TheKernelAsAJudge(InFolder):
+    def test_random_estates_do_what_is_planned(self) -> None:
+        seen: dict[tuple[bool, str], int] = {}
+        for seed in range(MANY):
+            found = rehearse(described(estate(seed), seed))
+            with self.subTest(seed=seed):
+                self.assertEqual([(one.own.sender, one.own.to, one.differs) for one in found.differing], [])
+            for one in found.rows:
+                key = one.own.is_inward, one.own.planned[0].verdict.value if one.observed else "not tried"
+                seen[key] = seen.get(key, 0) + 1
+        # What is compared must be there to compare: both ways, what arrives and what is lost in many ways.
+        self.assertGreater(seen[False, "arrives"], 2 * MANY)
+        self.assertGreater(seen[True, "arrives"], MANY // 2)
+        self.assertGreater(len(seen), 12, seen)
+
+    def test_a_plan_that_is_wrong_is_found(self) -> None:
+        rule = {"action": "deny", "prefixes": ["198.51.100.0/25"], "order": -1}
+        straight = {"private": {"0.0.0.0/0": "gate"}, "public": {"10.0.1.0/24": None}}
+        cases: tuple[tuple[str, dict[str, Any], str], ...] = (
+            ("a route", {"route_tables": {"walls": {"0.0.0.0/0": "gone"}}}, "it does not arrive"),
+            ("another exit", {"route_tables": straight}, "by door, gate"),
+            ("a rule", {"exits": {"wall": {"rules": {"no": rule}}}}, "it does not arrive"),
+            ("an address", {"exits": {"gate": {"addresses": ["203.0.113.77"]}}}, "as 203.0.113.77"),
+            ("the way back", {"route_tables": {"public": {"10.0.1.0/24": "gone"}}}, "its answer was lost"),
+            ("a filter", {"subnets": {"edge": {"filters": {"f": {"out_default": "deny"}}}}}, "it does not arrive"),
+        )
+        planned = self.estate(SPLIT)
+        self.assertEqual(rehearse(planned).differing, [])
+        for name, change, expected in cases:
+            with self.subTest(name):
+                found = rehearse(planned, planned.patched(change, "change"))
+                self.assertTrue(found.differing)
+                self.assertIn(expected, " ".join(one.differs for one in found.differing))
+
+    def test_datagrams_are_sent_too_and_their_answers_may_differ_within_a_limit(self) -> None:
+        udp = {"destinations": {"partner": {"protocol": "udp", "port": 123}}}
+        self.assertEqual(rehearse(self.estate(merged(SPLIT, udp))).differing, [])
+        # Replies go past the firewall: a connection dies of it, a datagram's answer does not.
+        past = merged(SPLIT, {"route_tables": {"public": {"10.0.1.0/24": None}}})
+        [found] = rehearse(self.estate(merged(past, udp))).rows
+        self.assertEqual((found.verdict, found.own.planned[0].verdict.value), ("limit", "asymmetric return"))
+        self.assertEqual([one.verdict for one in rehearse(self.estate(past)).rows], ["agrees"])
+
+    def test_nothing_is_left_whatever_happens(self) -> None:
+        dead = f"{PREFIX}-4194305-0"
+        subprocess.run(["ip", "netns", "add", dead], check=True)
+        self.assertEqual(leftovers(), [dead])
+        planned = self.estate()
+        for error in (KeyboardInterrupt, OSError):
+            with patch.object(Ends, "send", side_effect=error), self.assertRaises(error):
+                rehearse(planned)
+            self.assertEqual(namespaces(), [])
+
+    def test_as_a_command(self) -> None:
+        self.estate()
+        told = self.json("rehearse")
+        self.assertEqual((told["classes"], told["as_planned"], told["different"]), (1, 1, 0))
+        (self.folder / "before.yaml").write_text((self.folder / "estate.yaml").read_text())
+        (self.folder / "more.json").write_text('{"exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.2"]}}}')
+        steps = self.json("rehearse", "--patch", "more.json", "--base", "before.yaml")["steps"]
+        self.assertEqual([(one["step"], one["different"]) for one in steps], [(0, 0), (1, 0)])
+        done = self.program("rehearse", "--patch", "more.json", "--base", "before.yaml", "--step", "7")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("a step from 0 to 1", done.stderr)
+
+
+class WithoutAKernel(InFolder):
+    def test_what_is_missing_is_said(self) -> None:
+        self.estate()
+        with patch.dict(os.environ, {"PATH": str(Path(self.folder))}):
+            done = self.program("rehearse")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("it needs ip and nft", done.stderr)
+        self.assertEqual(self.program("rehearse", "--step", "1").returncode, 2)

@@ -125,15 +125,7 @@ class _Chooser:
         versions = {one.version for one in estate.subnets[path.subnet].prefixes}
         if trace.portion.targets[0].version not in versions:
             return "there is no stand-in here for what translates IPv6 to IPv4"
-        own = estate.destinations[path.to]
-        for name, other in estate.destinations.items():
-            same = name != path.to and None in (own.port, other.port, own.port == other.port or None)
-            if name != path.to and (own.port == other.port or same) and own.protocol == other.protocol:
-                blocks = [Block.of(prefix) for prefix in other.prefixes]
-                both = any(one.common(each) for one in trace.portion.targets for each in blocks)
-                if both and (name in _named(estate) or path.to in _named(estate)):
-                    return f"its packets are those of {name}, which is treated otherwise by its name"
-        return ""
+        return _mistaken(estate, path, path.to)
 
     def _tries(self, path: SubnetPath) -> list[Try]:
         estate, portion = self.estate, path.trace.portion
@@ -165,7 +157,7 @@ class _Chooser:
         assert isinstance(end, Remote)
         tried: dict[tuple[int, ...], list[Try]] = {}
         for path in paths:
-            if why := _not_sent(path, end):
+            if why := _not_sent(path, end) or _mistaken(self.estate, path, end.origin):
                 yield Class(str(end), path.subnet, (_planned(path.trace),), (), why, path.words, True)
                 continue
             for one in self._coming(path, end):
@@ -223,6 +215,28 @@ class _Chooser:
         chosen = [free[0], free[1]] if len(free) > 1 else free
         self._space_of.update((one, space) for one in chosen)
         return chosen
+
+
+def _mistaken(estate: Estate, path: SubnetPath, remote: str) -> str:
+    """Why packets are not told from those of another destination, which rules treat by its name; empty if they are.
+
+    remote: the destination, or the origin, at their other end.
+    """
+    portion, named, own = path.trace.portion, _named(estate), estate.destinations.get(remote)
+    for name, other in estate.destinations.items() if named else ():
+        if name == remote or not {name, remote} & named:
+            continue
+        at_ends = portion.sources
+        if (
+            own is not None
+            and own.protocol == other.protocol
+            and (own.port == other.port or None in (own.port, other.port))
+        ):
+            at_ends += portion.targets
+        blocks = [Block.of(prefix) for prefix in other.prefixes]
+        if any(one.common(each) for one in at_ends for each in blocks):
+            return f"its packets are also those of {name}, and rules name one of the two"
+    return ""
 
 
 def _not_sent(path: SubnetPath, end: Remote) -> str:

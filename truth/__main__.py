@@ -3,8 +3,9 @@
 import sys
 from time import monotonic
 
+from fenrask.rehearsal import missing
 from truth.cases import CASES
-from truth.lab import missing, read_facts
+from truth.lab import read_facts
 
 
 def main() -> int:

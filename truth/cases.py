@@ -16,12 +16,14 @@ from fenrask import demo
 from fenrask.capacity import Forwarded, Translator
 from fenrask.estate import Ending as HowItEnds
 from fenrask.estate import Offer
+from fenrask.rehearsal import rehearse
 from fenrask.teletraffic import erlang_b
 from fenrask.teletraffic.holding import Exponential
 from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn, interval, replicated
 from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
 from fenrask.teletraffic.simulation.kernels.search import filled
 from fenrask.views.handover import rules_file
+from tests.routing.test_every_packet import described, estate
 from truth.lab import CLIENTS, OUTSIDE, SERVER, Connection, Lab
 
 __all__ = ["CASES", "Result"]
@@ -408,6 +410,17 @@ def _simulated(ports: int, rate: float, duration: float, timer: float) -> float:
         return replicated(Searched(calls, ports, PORTS.rounds, LATE, CHANCE), executor, Stop(0.01, most_runs=64)).share
 
 
+def rehearsed(short: bool) -> Iterator[Result]:
+    """Random estates in the kernel: of all classes of packets, how many do otherwise than is planned."""
+    many = 5 if short else 60
+    classes = differing = 0
+    for seed in range(many):
+        found = rehearse(described(estate(seed), seed))
+        classes += sum(bool(one.observed) for one in found.rows)
+        differing += len(found.differing)
+    yield Result(f"{classes} classes of packets in {many} random estates, other than planned", differing, 0)
+
+
 CASES: dict[str, Callable[[bool], Iterator[Result]]] = {
     "most at once": most_at_once,
     "own timers": own_timers,
@@ -418,5 +431,6 @@ CASES: dict[str, Callable[[bool], Iterator[Result]]] = {
     "entries": entries,
     "filling": filling,
     "poisson": poisson,
+    "rehearsed": rehearsed,
 }
 """Every question by name; each takes whether it is to be brief."""

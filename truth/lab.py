@@ -3,54 +3,30 @@
 Nothing leaves the namespaces: they are joined to each other alone. Addresses are those of documentation (RFC 5737).
 """
 
-import ctypes
 import errno
 import heapq
 import os
 import selectors
-import shutil
 import socket
 import struct
 import subprocess
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
 from time import monotonic
 from typing import Self
 
-__all__ = ["CLIENTS", "OUTSIDE", "SERVER", "Connection", "Lab", "missing"]
+from fenrask.rehearsal.kernel import inside
+
+__all__ = ["CLIENTS", "OUTSIDE", "SERVER", "Connection", "Lab"]
 
 CLIENTS = [f"192.0.2.{number}" for number in range(11, 43)]
 OUTSIDE = ["198.51.100.1", "198.51.100.2"]
 SERVER = "198.51.100.200"
 WAIT_S = 0.45
 """A connection not there by then is refused: its first packet is sent again after a second only."""
-_NEW_NET = 0x40000000
 _RESET = struct.pack("ii", 1, 0)
-
-
-def missing() -> str:
-    """Why the kernel cannot be asked here; nothing where it can."""
-    if os.geteuid() != 0:
-        return "needs root"
-    absent = [name for name in ("ip", "nft") if shutil.which(name) is None]
-    if absent:
-        return f"needs {' and '.join(absent)}"
-    name = f"fenrask-try-{os.getpid()}"
-    try:
-        _run("ip", "netns", "add", name)
-    except subprocess.CalledProcessError as error:
-        return f"no network namespace can be made: {error.stderr.strip()}"
-    rules = "table ip x { chain y { type nat hook postrouting priority srcnat; snat to 192.0.2.1\n }\n}\n"
-    try:
-        _run("ip", "netns", "exec", name, "nft", "-f", "-", text=rules)
-    except subprocess.CalledProcessError as error:
-        return f"the kernel does not translate: {error.stderr.strip()}"
-    finally:
-        _run("ip", "netns", "del", name)
-    return ""
 
 
 def _run(*words: str, text: str = "") -> str:
@@ -154,24 +130,9 @@ class Lab:
             _run("ip", "netns", "exec", host, "nft", "flush", "ruleset")
         _run("ip", "netns", "exec", host, "nft", *(["-c"] if check_only else []), "-f", "-", text=rules)
 
-    @contextmanager
-    def _inside(self, space: str) -> Iterator[None]:
-        """This thread in a namespace: sockets that are made there stay there."""
-        libc = ctypes.CDLL(None, use_errno=True)
-        home = os.open("/proc/thread-self/ns/net", os.O_RDONLY)
-        there = os.open(f"/run/netns/{space}", os.O_RDONLY)
-        try:
-            if libc.setns(there, _NEW_NET):
-                raise OSError(ctypes.get_errno(), "setns")
-            yield
-        finally:
-            libc.setns(home, _NEW_NET)
-            os.close(home)
-            os.close(there)
-
     def listen(self, *ports: int) -> None:
         """The server takes TCP connections, and answers datagrams, on these ports."""
-        with self._inside(self._spaces()[2]):
+        with inside(self._spaces()[2]):
             for port in ports:
                 stream = socket.socket()
                 stream.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -185,7 +146,7 @@ class Lab:
 
     def serve(self, address: str, port: int) -> None:
         """A host behind the translator takes TCP connections at a port."""
-        with self._inside(self._spaces()[0]):
+        with inside(self._spaces()[0]):
             stream = socket.socket()
             stream.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             stream.bind((address, port))
@@ -195,7 +156,7 @@ class Lab:
 
     def call(self, address: str, port: int) -> Connection:
         """An attempt from outside, at the server's place, to connect to an address and port of the translator."""
-        with self._inside(self._spaces()[2]):
+        with inside(self._spaces()[2]):
             one = socket.socket()
         return self._begin(one, (address, port), None, WAIT_S)
 
@@ -239,7 +200,7 @@ class Lab:
         self, port: int, source: str = "", then: Callable[[Connection], None] | None = None, wait_s: float = WAIT_S
     ) -> Connection:
         """A client's attempt to connect; `then` is called when it is known how it went, by `wait_s` at the latest."""
-        with self._inside(self._spaces()[0]):
+        with inside(self._spaces()[0]):
             one = socket.socket()
         one.setblocking(False)
         if source:
@@ -312,7 +273,7 @@ class Lab:
     def send(self, number: int, port: int, source: str = "") -> int:
         """So many datagrams from sockets of their own; how many of them the server saw from another address or port."""
         before = set(self.datagrams)
-        with self._inside(self._spaces()[0]):
+        with inside(self._spaces()[0]):
             senders = [socket.socket(type=socket.SOCK_DGRAM) for _ in range(number)]
         for one in senders:
             if source:

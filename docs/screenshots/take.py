@@ -28,6 +28,7 @@ SHOTS = {
     "stress": "stress",
     "simulate": "simulate --exit gate-a --around 1",
     "handover": "handover --set exits.gate-a.addresses=4 --base estate.yaml",
+    "rehearse": "rehearse",
     "confirm": "confirm observed.csv --bill bill.csv",
 }
 FIGURES = {

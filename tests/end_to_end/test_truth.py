@@ -5,10 +5,11 @@ import unittest
 from ipaddress import ip_network
 
 from fenrask.capacity import Translator
+from fenrask.rehearsal import missing
 from fenrask.views.handover import rules_file
 from tests.support import InFolder, merged
 from truth.cases import CASES
-from truth.lab import Lab, missing
+from truth.lab import Lab
 
 WHY = missing()
 

@@ -21,6 +21,7 @@ from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
 from fenrask.records.readers import read_records
 from fenrask.records.summary import summarised
+from fenrask.rehearsal import missing, rehearse
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
 from fenrask.views.handover import Handover
@@ -36,6 +37,7 @@ from fenrask.views.pages.demand import demand_page
 from fenrask.views.pages.handover import handover_page
 from fenrask.views.pages.measure import measure_page
 from fenrask.views.pages.path import flows_page, trace_page
+from fenrask.views.pages.rehearse import rehearse_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.simulate import simulate_page
 from fenrask.views.pages.source import source_page
@@ -156,6 +158,13 @@ def _handed_over(run: Run) -> Page:
     return handover_page(run.evaluation.described.estate.estate, plan.files, plan.tasks, plan.hosts)
 
 
+def _rehearsed(run: Run) -> Page:
+    """The sample in this machine's kernel; where it cannot be asked, why."""
+    described = run.evaluation.described
+    why = missing()
+    return rehearse_page(described.estate.estate, [] if why else [("", rehearse(described))], why)
+
+
 def _struck(run: Run) -> Page:
     cured = as_sized(evaluate(run.evaluation.described.patched({"exits": {"gate-a": {"addresses": 4}}}, "--set")))
     lost = case_patch(cured.described, all_cases(cured.described)["zone b lost"])
@@ -236,6 +245,11 @@ STEPS: tuple[Step, ...] = (
         "fenrask handover",
         "What others need: build steps with checks, allow-lists, routes, NAT, alerts, a workbook (--save writes it).",
         _handed_over,
+    ),
+    Step(
+        "fenrask rehearse",
+        "Real packets through the sample, built in network namespaces of this machine (root, Linux, `ip`, `nft`).",
+        _rehearsed,
     ),
     Step(
         "fenrask resolve --server 127.0.0.1#5399",

@@ -43,8 +43,13 @@ _DIFFERENCES = (
 _WORDS = {"agrees": "agrees", "DIFFERS": "different", "limit": "within a limit", "not tried": "not tried"}
 
 
-def rehearse_page(estate: str, rehearsed: Sequence[tuple[str, Rehearsal]]) -> Page:
-    """Each class of packets of each step, what differs first; where there are several steps, these too."""
+def rehearse_page(estate: str, rehearsed: Sequence[tuple[str, Rehearsal]], missing: str = "") -> Page:
+    """Each class of packets of each step, what differs first; where there are several steps, these too.
+
+    missing: why nothing could be rehearsed; empty where it was.
+    """
+    if missing:
+        return Page("rehearse", estate, (f"not rehearsed here: {missing}",), (), {"missing": missing})
     rows = [
         (number if len(rehearsed) > 1 else None, one) for number, (_, each) in enumerate(rehearsed) for one in each.rows
     ]

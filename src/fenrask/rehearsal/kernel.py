@@ -5,7 +5,6 @@ that was killed are found by their names, and removed at the next.
 """
 
 import ctypes
-import json
 import os
 import platform
 import re
@@ -25,6 +24,7 @@ __all__ = ["PREFIX", "Standing", "inside", "kernel_release", "leftovers", "missi
 PREFIX = "fenrask-rehearsal"
 """What the names of all namespaces begin with; the number of the process follows."""
 _NEW_NET = 0x40000000
+_NUMBER = re.compile(r"0x[0-9a-f]+|\b\d+\b")
 _NAMES = Path("/run/netns")
 _SETTINGS = {
     "ipv4/conf/all/rp_filter": 0,
@@ -168,13 +168,8 @@ class Standing:
     def taken(self, space: str, table: str, name: str) -> set[int]:
         """The elements of a set in a space, which is empty afterwards."""
         with inside(self.namespace[space]):
-            told = json.loads(_run("nft", "-n", "-j", "list", "set", "inet", table, name))
-            _run("nft", "flush", "set", "inet", table, name)
-        sets = [one["set"] for one in told["nftables"] if "set" in one]
-        return {int(_value(element)) for one in sets for element in one.get("elem", ())}
-
-
-def _value(element: object) -> int:
-    """An element's value, with or without what else is told of it."""
-    inner = element["elem"]["val"] if isinstance(element, dict) else element
-    return int(str(inner), 0)
+            told = _run("nft", "-n", "list", "set", "inet", table, name)
+            elements = told.partition("elements = {")[2]
+            if elements:
+                _run("nft", "flush", "set", "inet", table, name)
+        return {int(one, 0) for one in _NUMBER.findall(elements)}

@@ -1,6 +1,8 @@
 """Plan against kernel: every class of packets tried in a laboratory of the estate, and what differs."""
 
+import os
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from fenrask.estate import Described
@@ -16,7 +18,7 @@ from fenrask.routing import Source, Verdict
 
 __all__ = ["Observed", "Rehearsal", "Rehearsed", "rehearse"]
 
-_WAIT_S = 0.4
+_WAIT_S = 0.25
 _PATIENT_S = 2.0
 """What did not arrive though it was planned to is tried once more, and waited for longer: the machine may be busy."""
 
@@ -83,6 +85,8 @@ def rehearse(described: Described, standing: Described | None = None) -> Rehears
 
 def _observed(built: Built, standing: Standing, ends: Ends, classes: Sequence[Class]) -> list[tuple[Observed, ...]]:
     every = [(number, one) for number, each in enumerate(classes) for one in each.tries]
+    # Those that all arrive together: a batch ends when its last answer came.
+    every.sort(key=lambda one: not all(each.arrives for each in classes[one[0]].planned))
     found: list[list[Observed]] = [[] for _ in classes]
     again: list[tuple[int, Try]] = []
     for wait_s, some in ((_WAIT_S, every), (_PATIENT_S, again)):
@@ -108,9 +112,12 @@ def _sent(
         standing.tell(each.space, commands)
     answered = ends.send(numbered, wait_s)
     passed: dict[int, list[Space]] = {number: [] for number, _ in numbered}
-    for space in built.laboratory.spaces.values():
-        for mark in standing.taken(space.name, "seen", "seen") if space.notes else ():
-            passed[number_of(mark)].append(space)
+    noting = [space for space in built.laboratory.spaces.values() if space.notes]
+    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        noted = executor.map(lambda space: standing.taken(space.name, "seen", "seen"), noting)
+        for space, seen in zip(noting, noted, strict=True):
+            for mark in seen:
+                passed[number_of(mark)].append(space)
     return [_as_observed(built, one, answered[number], passed[number]) for number, one in numbered]
 
 

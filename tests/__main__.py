@@ -1,16 +1,27 @@
 """Run every test module in a process of its own, as many at once as there are processors; then add up.
 
-What is said at the end is what unittest says at the end of one run. Names of modules may be given instead.
+What is said at the end is what unittest says at the end of one run. Names of modules may be given instead. Processes are
+forks of this one, which has imported the program already: an import takes each of them a second or two.
 """
 
+import gc
+import multiprocessing
 import os
+import pkgutil
 import re
-import subprocess
 import sys
-from concurrent.futures import ThreadPoolExecutor
+import tempfile
+import unittest
+import warnings
+from collections.abc import Sequence
 from dataclasses import dataclass
+from importlib import import_module
+from multiprocessing.connection import wait
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 from time import monotonic
+
+import fenrask
 
 HERE = Path(__file__).resolve().parent
 ALONE = ("tests.end_to_end.test_truth",)
@@ -22,6 +33,7 @@ LONG = (
     "tests.what_if.test_simulated",
     "tests.what_if.test_second_methods",
     "tests.routing.test_every_packet",
+    "tests.rehearsal.",
     "tests.optimise.",
     "tests.end_to_end.",
 )
@@ -40,20 +52,72 @@ class Ran:
     well: bool
 
 
-def _run(module: str) -> Ran:
-    began = monotonic()
-    command = [sys.executable, "-W", "error", "-m", "unittest", module]
-    done = subprocess.run(command, cwd=HERE.parent, capture_output=True, text=True, check=False)
-    found = _RAN.search(done.stderr)
+@dataclass(frozen=True)
+class Running:
+    """One module under way, and where what it says is kept."""
+
+    module: str
+    process: BaseProcess
+    said: Path
+    began: float
+
+
+def _tests(module: str, said: Path) -> None:
+    """In a process of its own: one module's tests, a warning being an error."""
+    with said.open("wb") as file:
+        os.dup2(file.fileno(), 1)
+        os.dup2(file.fileno(), 2)
+    sys.warnoptions.append("error")
+    warnings.simplefilter("error")
+    os.chdir(HERE.parent)
+    unittest.main(module=None, argv=["python -m unittest", module])
+
+
+def _begun(module: str, folder: str) -> Running:
+    said = Path(folder) / module
+    process = multiprocessing.get_context("fork").Process(target=_tests, args=(module, said))
+    process.start()
+    return Running(module, process, said, monotonic())
+
+
+def _ended(one: Running) -> Ran:
+    one.process.join()
+    said = one.said.read_text("utf-8", errors="replace")
+    found = _RAN.search(said)
     number = int(found[1]) if found else 0
-    counts = {kind: int(count) for kind, count in _BAD.findall(done.stderr.rsplit("\n", 2)[-2] if found else "")}
-    well = done.returncode == 0 and number > 0
-    print(f"{module}: {number} tests in {monotonic() - began:.1f} s", flush=True)
+    counts = {kind: int(count) for kind, count in _BAD.findall(said.rsplit("\n", 2)[-2] if found else "")}
+    well = one.process.exitcode == 0 and number > 0
+    print(f"{one.module}: {number} tests in {monotonic() - one.began:.1f} s", flush=True)
     if not well or counts.get("skipped"):
-        print(done.stdout + done.stderr, flush=True)
+        print(said, flush=True)
     if not found:
         counts = {"errors": 1}
-    return Ran(module, max(number, 0 if well else 1), counts, well)
+    return Ran(one.module, max(number, 0 if well else 1), counts, well)
+
+
+def _run(modules: Sequence[str], at_once: int) -> list[Ran]:
+    """All of them, in order, so many at once."""
+    waiting, running, ran = [*modules], list[Running](), list[Ran]()
+    with tempfile.TemporaryDirectory() as folder:
+        while waiting or running:
+            while waiting and len(running) < at_once:
+                running.append(_begun(waiting.pop(0), folder))
+            wait([one.process.sentinel for one in running])
+            done = [one for one in running if not one.process.is_alive()]
+            ran += map(_ended, done)
+            running = [one for one in running if one not in done]
+    return ran
+
+
+def _imported() -> None:
+    """Import the program, and what tests lean on, once for all."""
+    for one in pkgutil.walk_packages(fenrask.__path__, "fenrask."):
+        if not one.name.endswith("__main__"):
+            import_module(one.name)
+    for name in ("hypothesis", "hypothesis.strategies", "tests.support"):
+        import_module(name)
+    gc.collect()
+    gc.freeze()
 
 
 def main() -> int:
@@ -62,9 +126,8 @@ def main() -> int:
     modules = sys.argv[1:] or [".".join(("tests", *one.relative_to(HERE).with_suffix("").parts)) for one in files]
     beside = sorted((one for one in modules if one not in ALONE), key=lambda one: not one.startswith(LONG))
     began = monotonic()
-    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
-        ran = [*executor.map(_run, beside)]
-    ran += [_run(one) for one in modules if one in ALONE]
+    _imported()
+    ran = _run(beside, os.cpu_count() or 1) + _run([one for one in modules if one in ALONE], 1)
     totals: dict[str, int] = {}
     for one in ran:
         for kind, count in one.counts.items():
@@ -76,4 +139,5 @@ def main() -> int:
     return int(not well)
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,7 +1,7 @@
 """Run every test module in a process of its own, as many at once as there are processors; then add up.
 
-What is said at the end is what unittest says at the end of one run. Names of modules may be given instead. Processes are
-forks of this one, which has imported the program already: an import takes each of them a second or two.
+What is said at the end is what unittest says at the end of one run. Names of modules may be given instead. They are
+forks of this one, which has imported the program already: that takes each of them a second or two.
 """
 
 import gc

@@ -127,7 +127,7 @@ def main() -> int:
     beside = sorted((one for one in modules if one not in ALONE), key=lambda one: not one.startswith(LONG))
     began = monotonic()
     _imported()
-    ran = _run(beside, os.cpu_count() or 1) + _run([one for one in modules if one in ALONE], 1)
+    ran = _run([one for one in modules if one in ALONE], 1) + _run(beside, os.cpu_count() or 1)
     totals: dict[str, int] = {}
     for one in ran:
         for kind, count in one.counts.items():

@@ -36,6 +36,7 @@ class Distribution(InFolder):
         wanted = {
             "CHANGELOG.md",
             "LICENSE",
+            "installer.lock",
             "requirements.lock",
             "Makefile",
             ".ci/run",

@@ -11,7 +11,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from tests.designs.random_changes import CHANGES, small_estate
 from tests.evaluation.estates import random_estate
 from tests.evaluation.test_reuse import read
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 MANY = int(os.environ.get("FENRASK_CHANGES", "60"))
 SECTIONS = ("public_addresses", "networks", "subnets", "route_tables", "exits", "workloads", "flows", "destinations")
@@ -128,6 +128,24 @@ class Replayed(InFolder):
         # What `check` says of it is told, too.
         self.assertTrue(any(one.rule for one in harmful.harm))
         self.assertEqual({harm.until for harm in harmful.harm}, {len(steps)})
+
+    def test_harm_ends_with_a_line_of_the_plan_and_lasts_days_where_a_partner_takes_them(self) -> None:
+        lead = {"targets": {"lead_days": {"allow_list": 5}}}
+        base = evaluate(self.estate(merged(SEEN, lead)))
+        new = {**OTHER["exits"]["other"], "addresses": ["203.0.113.1", "203.0.113.50"]}
+        moved = {"exits": {"gate": None, "new": new}, "route_tables": {"private": {"0.0.0.0/0": "new"}}}
+        end = evaluate(base.described.patched(moved, "replaced"))
+        steps = self.replay(base, end)
+        tasks = tasks_of(base, steps, end)
+        [harmful] = [one for one in tasks if one.step is not None and one.step.harm]
+        for harm in harmful.step.harm if harmful.step else ():
+            well = tasks[harm.until - 1]
+            self.assertIsNotNone(well.step)
+            self.assertEqual(harm.days, well.day - harmful.day)
+            if not harm.rule and well.step is not None:
+                self.assertEqual([one.flow for one in well.step.after.paths.lost if one.flow == harm.at], [])
+        # Partners are told in lines between, so that a line is not what it would be among the steps alone.
+        self.assertLess(len(steps), len(tasks))
 
     def test_a_service_is_taken_off_the_internet_when_all_reach_it_privately(self) -> None:
         start = evaluate(self.estate({"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}))

@@ -86,8 +86,9 @@ class Reading(Records):
                         one.endings["reset"], sum(r[8] & 4 > 0 for r in own) / sum(r[8] & 5 > 0 for r in own)
                     )
                     # How long connections are open in each second, from every connection anew.
+                    began, ended = np.array([r[0] for r in own]), np.array([r[1] for r in own])
                     open_in = [
-                        sum(max(0.0, min(r[1], second + 1) - max(r[0], second)) for r in own)
+                        float(np.clip(np.minimum(ended, second + 1) - np.maximum(began, second), 0, None).sum())
                         for second in range(DAY, DAY + 7300)
                     ]
                     self.assertAlmostEqual(one.concurrent_peak, max(open_in), places=6)

@@ -66,7 +66,7 @@ class AgainstFormulas(unittest.TestCase):
         for number, (servers, share) in enumerate(self.SETTINGS):
             law, load = LAWS[number % 4], servers * share
             with self.subTest(servers=servers, share=share, law=law):
-                seconds = max(5.0, min(2000.0, 100_000 / load))
+                seconds = max(3.0, min(2000.0, 60_000 / load))
                 setting = Pool(level(load, law, seconds), servers)
                 runs = [setting.run(5, run) for run in range(7)]
                 attempts = np.array([run.attempts.sum() for run in runs], dtype=float)

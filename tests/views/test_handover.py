@@ -167,7 +167,7 @@ class Handovers(InFolder):
         out = self.handed({"exits": {**FULL["exits"], "six": {"kind": "direct-internet", "network": "other"}}})
         library = {"ietf-yang-library:modules-state": {"module-set-id": "1", "module": _modules(modules)}}
         model = DataModel(json.dumps(library), tuple(str(one) for one in [modules, *modules.glob("*")] if one.is_dir()))
-        for name in ("routes", "nat", "filters"):
+        for name in ("routes", "nat", "filters", "topology"):
             model.from_raw(json.loads((out / f"{name}.yang.json").read_text())).validate()
         routes = json.loads((out / "routes.yang.json").read_text())["ietf-routing:routing"]
         tables = routes["control-plane-protocols"]["control-plane-protocol"]
@@ -175,6 +175,38 @@ class Handovers(InFolder):
         kept = {**FULL["subnets"], "app": {"filters": {"own": {"out": {"any": {"action": "allow"}}}}}}
         text = (self.handed({"subnets": kept}) / "filters-stateless.yang.json").read_text()
         model.from_raw(json.loads(text)).validate()
+
+    def test_the_topology_has_each_attachment_both_ways_and_each_prefix(self) -> None:
+        hub = {"kind": "hub", "networks": ["net", "far away"]}
+        line = {"kind": "circuit", "hub": "pier", "third_party": "pilots", "received": ["172.20.4.0/29"]}
+        self.estate(
+            {
+                "networks": {"far away": {"prefixes": ["10.9.0.0/16"]}},
+                "exits": {"pier": hub, "line": {**line, "advertised": ["10.0.0.0/16"]}},
+            }
+        )
+        self.assertEqual(self.program("handover", "--save", "out").returncode, 0)
+        out = self.folder / "out"
+        [whole] = json.loads((out / "topology.yang.json").read_text())["ietf-network:networks"]["network"]
+        links = {
+            (one["source"]["source-node"], one["destination"]["dest-node"])
+            for one in whole["ietf-network-topology:link"]
+        }
+        attached = {
+            ("subnet:app", "network:net"), ("subnet:edge", "network:net"), ("exit:gate", "subnet:edge"),
+            ("exit:door", "network:net"), ("exit:pier", "network:net"), ("exit:pier", "network:far%20away"),
+            ("exit:line", "exit:pier"), ("exit:line", "party:pilots"),
+        }  # fmt: skip
+        self.assertEqual(links, attached | {(other, one) for one, other in attached})
+        of = "ietf-l3-unicast-topology:l3-node-attributes"
+        prefixes = {
+            one["node-id"]: [each["prefix"] for each in one.get(of, {}).get("prefix", ())] for one in whole["node"]
+        }
+        self.assertEqual(prefixes["party:pilots"], ["172.20.4.0/29"])
+        self.assertEqual(prefixes["exit:line"], ["10.0.0.0/16"])
+        self.assertEqual(prefixes["subnet:app"], ["10.0.1.0/24"])
+        [gate] = [one for one in whole["node"] if one["node-id"] == "exit:gate"]
+        self.assertIn("203.0.113.1", json.dumps(gate["ietf-network-topology:termination-point"]))
 
     def test_the_kernel_takes_the_routes_and_the_rules(self) -> None:
         out = self.handed()
@@ -375,6 +407,7 @@ def _modules(folder: Path) -> list[dict[str, Any]]:
     implemented = {
         "ietf-interfaces": [], "ietf-routing": ["router-id", "multiple-ribs"], "ietf-ipv4-unicast-routing": [],
         "ietf-ipv6-unicast-routing": [], "ietf-nat": ["napt44", "basic-nat44"], "iana-if-type": [],
+        "ietf-network": [], "ietf-network-topology": [], "ietf-l3-unicast-topology": [],
         "ietf-access-control-list": [
             "match-on-ipv4", "match-on-ipv6", "match-on-tcp", "match-on-udp", "ipv4", "ipv6", "tcp", "udp",
         ],

@@ -49,6 +49,8 @@ class Harm(NamedTuple):
     at: str
     subnet: str = ""
     until: int = 0
+    days: int = 0
+    """How many days later that step can be done at the earliest."""
 
 
 @dataclass(frozen=True)

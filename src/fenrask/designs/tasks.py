@@ -6,7 +6,7 @@ a gate; after the last that shows what is old, its end.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 
 from fenrask.designs.building import BuildStep, Look
@@ -75,7 +75,23 @@ def tasks_of(base: Evaluation, steps: Sequence[BuildStep], now: Evaluation) -> l
             before = steps[place - 1].after if place else base
             day = max(day, _ordered_days(before, steps[place], lead))
             tasks.append(Task(day, steps[place]))
-    return tasks
+    return _numbered(tasks)
+
+
+def _numbered(tasks: Sequence[Task]) -> list[Task]:
+    """The same, in which what fails fails until a task by its number here, notices counted; and for how many days."""
+    numbers = [number for number, one in enumerate(tasks, 1) if one.step is not None]
+    found = list[Task]()
+    for one in tasks:
+        step = one.step
+        if step is not None and step.harm:
+            until = [(each, numbers[each.until - 1]) for each in step.harm]
+            step = replace(
+                step,
+                harm=tuple(each._replace(until=end, days=tasks[end - 1].day - one.day) for each, end in until),
+            )
+        found.append(replace(one, step=step))
+    return found
 
 
 def _ordered_days(before: Evaluation, step: BuildStep, lead: LeadDays) -> int:

@@ -111,7 +111,8 @@ def _told(notice: Notice) -> Iterator[str]:
 def harm_text(harm: Harm) -> str:
     """What fails, and until when."""
     what = f"{harm.rule} at {harm.at}" if harm.rule else f"{harm.at} from {harm.subnet}"
-    return f"{what} until step {harm.until}"
+    later = f", {counted(harm.days, 'day')} later at the earliest" if harm.days else ""
+    return f"{what} until step {harm.until}{later}"
 
 
 def breaks_text(one: BuildStep) -> str:

@@ -17,6 +17,7 @@ from fenrask.views.handover.names import endpoint_files
 from fenrask.views.handover.order import order_files, step_files
 from fenrask.views.handover.routes import route_files
 from fenrask.views.handover.sheet import sheet_files
+from fenrask.views.handover.topology import topology_file
 from fenrask.views.handover.workbook import workbook_file
 from fenrask.what_if import alerts, watches
 
@@ -99,6 +100,7 @@ def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:
         order_file(evaluation.plan),
         *sheet_files(evaluation),
         *route_files(evaluation.paths),
+        topology_file(described, evaluation.plan),
         nat_file(evaluation.capacity, evaluation.plan),
         *published_files(described),
         *filter_files(described),

@@ -117,7 +117,8 @@ def _sent(
         noted = executor.map(lambda space: standing.taken(space.name, "seen", "seen"), noting)
         for space, seen in zip(noting, noted, strict=True):
             for mark in seen:
-                passed[number_of(mark)].append(space)
+                # What a connection of an earlier batch still sends is nobody's.
+                passed.setdefault(number_of(mark), []).append(space)
     return [_as_observed(built, one, answered[number], passed[number]) for number, one in numbered]
 
 
@@ -143,7 +144,7 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
         return Rehearsed(own)
     planned = own.planned
     if len(planned) == 1 and not planned[0].arrives:
-        differs = "it arrives, and should not" if all(one.arrives for one in observed) else ""
+        differs = "it arrives, and should not" if _some_pair_arrives(observed) else ""
         if planned[0].verdict.gets_there and not any(one.got_there for one in observed):
             differs = "it does not even get there"
     else:
@@ -153,6 +154,14 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
         if not differs and unseen:
             differs = f"never seen: {_told(unseen[0])}"
     return Rehearsed(own, observed, differs, _limit(own, observed) if differs else "")
+
+
+def _some_pair_arrives(observed: Sequence[Observed]) -> bool:
+    """Whether all that some host sends to some address, at whatever port, arrives: one port that does not is a loss."""
+    pairs: dict[tuple[Address, Address, str], list[bool]] = {}
+    for one in observed:
+        pairs.setdefault((one.tried.sender, one.tried.target, one.tried.name), []).append(one.arrives)
+    return any(all(some) for some in pairs.values())
 
 
 def _fits(observed: Observed, planned: Planned) -> bool:

@@ -294,9 +294,10 @@ def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
         summary = [f"Connections can be opened inward: from {origins}; to {hosts}."]
         own_route = sum(not one.is_told for one in open_ones)
         if own_route:
-            ways = counted(own_route, "of these ways takes", "of these ways take")
+            told = len(open_ones) - own_route
             summary.append(
-                f"{ways} a route that the other end writes itself: it could; by our routes it will the others."
+                f"{counted(told, 'of these ways is', 'of these ways are')} open by our routes; {own_route} only by a route "
+                "that the other end writes itself."
             )
         unused = sum(bool(row[4] and not row[6]) for row in rows)
         if unused:

@@ -38,7 +38,7 @@ def teardown_page(found: Teardown) -> Page:
                 Column("step", "step", "count"),
                 Column("what", "what"),
                 Column("breaks", "connections that break", "count"),
-                Column("fails", "what fails then"),
+                Column("fails", "what fails then", sparse=True),
             ),
             [
                 (number, one.what, round(sum(flow.breaks for flow in one.moved)), breaks_text(one))

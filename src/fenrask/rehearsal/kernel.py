@@ -79,9 +79,18 @@ def leftovers() -> list[str]:
     found = []
     for path in sorted(_NAMES.glob(f"{PREFIX}-*")) if _NAMES.is_dir() else ():
         match = pattern.match(path.name)
-        if match and not Path(f"/proc/{match[1]}").exists():
+        if match and not _is_running(match[1]):
             found.append(path.name)
     return found
+
+
+def _is_running(process: str) -> bool:
+    """Whether a process lives, and may be one of ours: one that ended has no command line, even before it is reaped."""
+    try:
+        command = Path(f"/proc/{process}/cmdline").read_bytes()
+    except OSError:
+        return False
+    return b"python" in command or b"fenrask" in command
 
 
 def remove(namespaces: Iterable[str]) -> None:

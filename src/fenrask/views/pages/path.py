@@ -296,8 +296,8 @@ def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
         if own_route:
             told = len(open_ones) - own_route
             summary.append(
-                f"{counted(told, 'of these ways is', 'of these ways are')} open by our routes; {own_route} only by a route "
-                "that the other end writes itself."
+                f"{counted(told, 'of these ways is', 'of these ways are')} open by our routes; "
+                f"{own_route} only by a route that the other end writes itself."
             )
         unused = sum(bool(row[4] and not row[6]) for row in rows)
         if unused:

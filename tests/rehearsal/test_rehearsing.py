@@ -142,11 +142,11 @@ class WithoutAKernel(InFolder):
         with patch.dict(os.environ, {"PATH": str(Path(self.folder))}):
             done = self.program("rehearse")
         self.assertEqual(done.returncode, 2)
-        self.assertIn("it needs ip and nft", done.stderr)
+        self.assertIn("found no ip and no nft", done.stderr)
         self.assertEqual(self.program("rehearse", "--step", "1").returncode, 2)
         for what, value, words in (
-            ("os.geteuid", 1000, "it needs root"),
-            ("platform.system", "Elsewhere", "needs Linux"),
+            ("os.geteuid", 1000, "found no root"),
+            ("platform.system", "Elsewhere", "Elsewhere, which has no"),
         ):
             if what == "os.geteuid" and WHY:
                 continue

@@ -103,22 +103,22 @@ def remove(namespaces: Iterable[str]) -> None:
 def missing() -> str:
     """Why the kernel cannot be asked here; empty where it can."""
     if platform.system() != "Linux":
-        return f"it needs Linux; this is {platform.system()}"
+        return f"{platform.system()}, which has no network namespaces"
     absent = [name for name in ("ip", "nft") if shutil.which(name) is None]
     if absent:
-        return f"it needs {' and '.join(absent)} (packages iproute2, nftables)"
+        return f"no {' and no '.join(absent)} (packages iproute2, nftables)"
     if os.geteuid() != 0:
-        return "it needs root, who may make network namespaces"
+        return "no root, who alone may make network namespaces"
     name = f"{PREFIX}-{os.getpid()}-try"
     done = subprocess.run(("ip", "netns", "add", name), capture_output=True, text=True, check=False)
     if done.returncode:
-        return f"no network namespace can be made: {done.stderr.strip()}"
+        return f"no way to make a network namespace: {done.stderr.strip()}"
     rules = "table ip x { chain y { type nat hook postrouting priority 100; snat to 192.0.2.1\n }\n}\n"
     try:
         with inside(name):
             _run("nft", "-f", "-", text=rules)
     except (OwnFault, OSError) as error:
-        return f"the kernel does not translate: {error}"
+        return f"a kernel that does not translate: {error}"
     finally:
         remove([name])
     return ""

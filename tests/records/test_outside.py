@@ -112,12 +112,20 @@ class Outside(InFolder):
             ({}, "the pilots,inner,443,-", "as planned: it could arrive, and nothing needs it"),
             (listed, "the pilots,inner,443,-", "as planned: it must not arrive (the policy of inner"),
             (listed, "172.20.5.5,inner,443,172.20.5.5", "it arrived, and should not"),
-            (only, "the pilots,inner,443,-", "as planned: it must not arrive (filter own of inner denies it)"),
+            (
+                only,
+                "the pilots,inner,443,-",
+                "as planned: it must not arrive (denied: filter own of inner denies it (in, by default))",
+            ),
         ):
             with self.subTest(row=row, more=more):
                 exits = {"inner": {**inner, **more}, "line": ESTATE["exits"]["line"]}
                 described = self.estate({"exits": exits})
                 self.assertIn(words, self.verdict(described, row))
+        # Without a route back its answers are lost.
+        exits = {"inner": inner, "line": ESTATE["exits"]["line"]}
+        described = self.estate({"exits": exits, "subnets": {"app": {"learns": False}}})
+        self.assertIn("it must not arrive (asymmetric return", self.verdict(described, "the pilots,inner,443,-"))
 
     def test_addresses_of_two_are_told_and_booked_to_none(self) -> None:
         line: dict[str, Any] = {

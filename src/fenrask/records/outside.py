@@ -8,9 +8,9 @@ from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from fenrask.estate import Described, Estate, Filtered, Onward
+from fenrask.estate import Described, Estate, Onward
 from fenrask.estate.remotes import INTERNET
-from fenrask.prefixes import Address, Block, is_public, parse_address
+from fenrask.prefixes import Address, Block, is_public, parse_address, usable
 from fenrask.routing import Trace, Tracer, Verdict, flow_paths, openings
 
 __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
@@ -165,16 +165,28 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
     To hosts they are flows of an estate that has them beside its own, so that one tracer judges all.
     """
     every = list(dict.fromkeys(asked))
-    hosts = [one for one in every if one.to in described.estate.workloads]
+    endpoints = _endpoints(described.estate)
+    hosts = [one for one in every if one.to in (*described.estate.workloads, *endpoints)]
     wanted = list(dict.fromkeys(one._replace(host=None, target=None) for one in hosts))
     names = {one: f"attempt {number}" for number, one in enumerate(wanted)}
+    stands = {name: f"endpoint {name}" for name in endpoints}
     traced: dict[Attempt, list[Trace]] = {one: [] for one in wanted}
     if names:
         flows = {
-            name: {"from": one.origin, "to": one.to, "port": one.port, "protocol": one.protocol, "per_host_per_s": 1}
+            name: {
+                "from": one.origin,
+                "to": stands.get(one.to, one.to),
+                "port": one.port,
+                "protocol": one.protocol,
+                "per_host_per_s": 1,
+            }
             for one, name in names.items()
         }
-        patch: dict[str, Any] = {"flows": flows}
+        asked_of = dict.fromkeys(one.to for one in wanted if one.to in stands)
+        patch: dict[str, Any] = {
+            "flows": flows,
+            "workloads": {stands[name]: _as_workload(described, name) for name in asked_of},
+        }
         paths = flow_paths(described.patched(patch, "attempts"), [*names.values()])
         of = {name: one for one, name in names.items()}
         for path in paths.inward:
@@ -196,8 +208,8 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
             ]
         elif one.to in described.estate.destinations:
             found[one] = [_to_service(described.estate, one)]
-        elif one.to in _endpoints(described.estate):
-            found[one] = [_to_endpoint(described, one)]
+        elif one.to in endpoints:
+            found[one] = [*_to_endpoint(described, one, traced[one._replace(host=None, target=None)])]
         else:
             found[one] = [Outcome(one, False, f"{one.to} forwards nothing to hosts")]
     return found
@@ -253,33 +265,32 @@ def _is_untold(outcome: Outcome, untold: Container[tuple[str, str, str]]) -> boo
     )
 
 
-def _to_endpoint(described: Described, one: Attempt) -> Outcome:
-    """A private endpoint, at its address in a subnet: by who gets into that subnet, its policy and its filters."""
-    estate = described.estate
-    exit_ = estate.exits[one.to]
+def _as_workload(described: Described, endpoint: str) -> dict[str, Any]:
+    """An endpoint in subnets as what it is to who asks it: something at an address there, behind filters of its own."""
+    estate, stated = described.estate, described.data["exits"][endpoint]
+    subnets = estate.exits[endpoint].in_subnets
+    entries = [usable(prefix).address for name in subnets for prefix in estate.subnets[name].prefixes]
+    return {
+        "subnets": [*subnets],
+        "hosts": len(subnets),
+        "hosts_in": [str(one) for one in entries],
+        "filters": stated.get("filters") or {},
+    }
+
+
+def _to_endpoint(described: Described, one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
+    """A private endpoint, at its address in a subnet: as any host there, there and back; and by its policy."""
+    exit_ = described.estate.exits[one.to]
     if one.origin == INTERNET:
-        return Outcome(one, False, f"{one.to} has a private address alone")
-    if exit_.lets_in is not None:
-        return Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
-    ways = [way for way in openings(Tracer(described), exit_.in_subnets) if way.origin == one.origin]
-    if not any(way.is_open for way in ways):
-        return Outcome(one, False, ways[0].why if ways else f"no path to it from {one.origin}", is_needed=False)
-    sources = (one.host,) if one.host is not None else tuple(_own_addresses(estate, one.origin))
-    target = next((estate.subnets[name].prefix[0] for name in exit_.in_subnets), None)
-    port = (one.port, one.port)
-    for name, each in exit_.own_filters.items():
-        asked = [Filtered((), (), None, port, one.protocol)]
-        if not any(each.verdict(packet, source, target, inward=True)[0] for packet in asked for source in sources):
-            return Outcome(one, False, f"filter {name} of {one.to} denies it", is_needed=False)
-    return Outcome(one, True, "", is_needed=False)
-
-
-def _own_addresses(estate: Estate, origin: str) -> Iterator[Address | None]:
-    """An address of each prefix of a third party; nothing is known of others'."""
-    found = [one for exit_ in estate.exits.values() if exit_.party == origin for one in exit_.announced]
-    yield from (one[0] for one in found)
-    if not found:
-        yield None
+        yield Outcome(one, False, f"{one.to} has a private address alone")
+    elif exit_.lets_in is not None:
+        yield Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
+    else:
+        ways = [way for way in openings(Tracer(described), exit_.in_subnets) if way.origin == one.origin]
+        untold = any(way.is_open and not way.is_told for way in ways)
+        for outcome in _to_hosts(one, traces):
+            could = not outcome.arrives and untold
+            yield replace(outcome, why=outcome.why.replace("workload endpoint ", ""), is_needed=False, could=could)
 
 
 def _to_service(estate: Estate, one: Attempt) -> Outcome:

@@ -124,16 +124,19 @@ class TheKernelAsAJudge(InFolder):
         self.assertEqual(namespaces(), [])
 
     def test_as_a_command(self) -> None:
-        self.estate()
+        self.estate({"destinations": {"partner": {"needs": {"fixed_source": True}}}})
         told = self.json("rehearse")
         self.assertEqual((told["classes"], told["as_planned"], told["different"]), (1, 1, 0))
         (self.folder / "before.yaml").write_text((self.folder / "estate.yaml").read_text())
         (self.folder / "more.json").write_text('{"exits": {"gate": {"addresses": ["203.0.113.1", "203.0.113.2"]}}}')
         steps = self.json("rehearse", "--patch", "more.json", "--base", "before.yaml")["steps"]
-        self.assertEqual([(one["step"], one["different"]) for one in steps], [(0, 0), (1, 0)])
+        # The partner is told, and has opened, before: the change itself is the third line of the plan.
+        self.assertEqual([(one["step"], one["different"]) for one in steps], [(0, 0), (3, 0)])
+        plan = self.json("handover", "--patch", "more.json", "--base", "before.yaml")["steps"]
+        self.assertEqual(steps[1]["what"], plan[2]["what"])
         done = self.program("rehearse", "--patch", "more.json", "--base", "before.yaml", "--step", "7")
         self.assertEqual(done.returncode, 2)
-        self.assertIn("a step from 0 to 1", done.stderr)
+        self.assertIn("a step of the change: 0, 3", done.stderr)
 
 
 class WithoutAKernel(InFolder):

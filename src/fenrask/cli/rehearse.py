@@ -21,7 +21,9 @@ def command(
     ] = None,
     step: Annotated[
         int | None,
-        typer.Option(metavar="NUMBER", min=0, help="With --base: only the estate after this step; 0 for the start."),
+        typer.Option(
+            metavar="NUMBER", min=0, help="With --base: only the estate after this step of `handover`; 0: the start."
+        ),
     ] = None,
 ) -> int:
     if step is not None and base is None:
@@ -34,23 +36,29 @@ def command(
         expected = "Linux, root, and the commands `ip` and `nft`"
         raise UnusableInput([Problem(Place(path="this machine"), why, expected, "Run it where these are, or in CI.")])
     stages = _stages(described, base, step)
-    rehearsed = [(name, rehearse(one)) for name, one in stages]
+    rehearsed = [(number, name, rehearse(one)) for number, name, one in stages]
     call.show(rehearse_page(described.estate.estate, rehearsed))
-    return int(any(one.differing for _, one in rehearsed))
+    return int(any(one.differing for *_, one in rehearsed))
 
 
-def _stages(described: Described, base: Path | None, step: int | None) -> list[tuple[str, Described]]:
-    """The estates to rehearse, each with the step that leads to it; without a base, the one that there is."""
+def _stages(described: Described, base: Path | None, step: int | None) -> list[tuple[int, str, Described]]:
+    """The estates to rehearse, each with the step that leads to it; without a base, the one that there is.
+
+    Steps have the numbers of `handover`, where what partners are told has numbers too.
+    """
     if base is None:
-        return [("", described)]
-    from fenrask.designs import build_steps
+        return [(0, "", described)]
+    from fenrask.designs import build_steps, tasks_of
     from fenrask.evaluation import evaluate
 
-    before = evaluate(read_estate(base))
-    steps = build_steps(before, evaluate(described))
-    stages = [("as it is today", before.described), *((one.what, one.after.described) for one in steps)]
+    before, now = evaluate(read_estate(base)), evaluate(described)
+    tasks = enumerate(tasks_of(before, build_steps(before, now), now), 1)
+    steps = [(number, one.step) for number, one in tasks if one.step is not None]
+    stages = [(0, "as it is today", before.described)]
+    stages += [(number, one.what, one.after.described) for number, one in steps]
     if step is None:
         return stages
-    if step >= len(stages):
-        raise UnusableInput([Problem(Place(path="--step"), str(step), f"a step from 0 to {len(stages) - 1}")])
-    return stages[step : step + 1]
+    if step not in (known := [number for number, *_ in stages]):
+        expected = f"a step of the change: {', '.join(map(str, known))}"
+        raise UnusableInput([Problem(Place(path="--step"), str(step), expected)])
+    return [one for one in stages if one[0] == step]

@@ -162,7 +162,7 @@ def _rehearsed(run: Run) -> Page:
     """The sample in this machine's kernel; where it cannot be asked, why."""
     described = run.evaluation.described
     why = missing()
-    return rehearse_page(described.estate.estate, [] if why else [("", rehearse(described))], why)
+    return rehearse_page(described.estate.estate, [] if why else [(0, "", rehearse(described))], why)
 
 
 def _struck(run: Run) -> Page:

@@ -43,16 +43,15 @@ _DIFFERENCES = (
 _WORDS = {"agrees": "agrees", "DIFFERS": "different", "limit": "within a limit", "not tried": "not tried"}
 
 
-def rehearse_page(estate: str, rehearsed: Sequence[tuple[str, Rehearsal]], missing: str = "") -> Page:
+def rehearse_page(estate: str, rehearsed: Sequence[tuple[int, str, Rehearsal]], missing: str = "") -> Page:
     """Each class of packets of each step, what differs first; where there are several steps, these too.
 
     missing: why nothing could be rehearsed; empty where it was.
     """
     if missing:
         return Page("rehearse", estate, (f"not rehearsed here: {missing}",), (), {"missing": missing})
-    rows = [
-        (number if len(rehearsed) > 1 else None, one) for number, (_, each) in enumerate(rehearsed) for one in each.rows
-    ]
+    several = len(rehearsed) > 1
+    rows = [(number if several else None, one) for number, _, each in rehearsed for one in each.rows]
     ordered = sorted(rows, key=lambda row: [*_WORDS].index(row[1].verdict) if row[1].verdict != "agrees" else 9)
     counts = _counts([one for _, one in rows])
     tables = [
@@ -61,16 +60,16 @@ def rehearse_page(estate: str, rehearsed: Sequence[tuple[str, Rehearsal]], missi
         ),
         Table("differences", "What differs", _DIFFERENCES, [*_differences(ordered)], "nothing", True, 24),
     ]
-    if len(rehearsed) > 1:
-        steps = [(number, name, *_counts(each.rows).values()) for number, (name, each) in enumerate(rehearsed)]
+    if several:
+        steps = [(number, name, *_counts(each.rows).values()) for number, name, each in rehearsed]
         tables.insert(0, Table("steps", "Steps", _STEPS, steps))
-    first = rehearsed[0][1]
+    first = rehearsed[0][2]
     summary = (
         f"{counted(counts['classes'], 'class', 'classes')} of packets, plan against {first.kernel}: "
         f"{counts['as_planned']} as planned, {counts['different']} different"
     )
     more = [f"{counts[key]} {words}" for key, words in _REST.items() if counts[key]]
-    spaces = max(each.spaces for _, each in rehearsed)
+    spaces = max(each.spaces for *_, each in rehearsed)
     tried = sum(len(one.observed) for _, one in rows)
     made = f"{counted(tried, 'connection')} opened in {counted(spaces, 'network namespace')}; all of them are removed"
     not_counted = dict.fromkeys(

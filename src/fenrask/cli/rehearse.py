@@ -42,7 +42,7 @@ def command(
 
 
 def _stages(described: Described, base: Path | None, step: int | None) -> list[tuple[int, str, Described]]:
-    """The estates to rehearse, each with the step that leads to it; without a base, the one that there is.
+    """The estates to rehearse, each with the step that it follows; without a base, the one that there is.
 
     Steps have the numbers of `handover`, where what partners are told has numbers too.
     """

@@ -4,14 +4,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Literal, Protocol, Self
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
 from fenrask.estate.values import PrefixText, Strict, unfit, without_empty_lists
 from fenrask.prefixes import Address, Prefix
 
-__all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "PortSpan"]
+__all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "Matching", "PortSpan"]
 
 PortSpan = tuple[int, int]
 """The lowest and the highest port."""
@@ -53,6 +53,21 @@ class Filtered:
 
 
 ANY_PORT: PortSpan = (1, 65535)
+
+
+class Matching(Protocol):
+    """A rule as data, of a filter or of an exit: what it matches, every key that is not empty, and what it does."""
+
+    @property
+    def action(self) -> str: ...
+    @property
+    def destinations(self) -> Sequence[str]: ...
+    @property
+    def sources(self) -> Sequence[Prefix]: ...
+    @property
+    def prefixes(self) -> Sequence[Prefix]: ...
+    @property
+    def protocol(self) -> str | None: ...
 
 
 class FilterRule(Strict):

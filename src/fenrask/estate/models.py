@@ -444,6 +444,12 @@ class Estate(Strict):
         prefixes = (one for one in self.subnets[places[0]].prefixes if one.version in versions)
         return next((usable(one).address for one in prefixes), None)
 
+    def entries_of(self, exit_: ExitModel) -> dict[Address, str]:
+        """Where an endpoint is entered: an address of each IP version in each of its subnets, with the subnet."""
+        if exit_.onward is not Onward.SERVICE:
+            return {}
+        return {usable(prefix).address: name for name in exit_.in_subnets for prefix in self.subnets[name].prefixes}
+
     @cached_property
     def _peers(self) -> dict[str, list[tuple[str, str]]]:
         found: dict[str, list[tuple[str, str]]] = {}

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 from fenrask.estate import Described, Estate, Onward
 from fenrask.estate.remotes import INTERNET
-from fenrask.prefixes import Address, Block, is_public, parse_address, usable
+from fenrask.prefixes import Address, Block, is_public, parse_address
 from fenrask.routing import Trace, Tracer, Verdict, flow_paths, openings
 
 __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
@@ -169,23 +169,23 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
     hosts = [one for one in every if one.to in (*described.estate.workloads, *endpoints)]
     wanted = list(dict.fromkeys(one._replace(host=None, target=None) for one in hosts))
     names = {one: f"attempt {number}" for number, one in enumerate(wanted)}
-    stands = {name: f"endpoint {name}" for name in endpoints}
+    stand_ins = {name: f"endpoint {name}" for name in endpoints}
     traced: dict[Attempt, list[Trace]] = {one: [] for one in wanted}
     if names:
         flows = {
             name: {
                 "from": one.origin,
-                "to": stands.get(one.to, one.to),
+                "to": stand_ins.get(one.to, one.to),
                 "port": one.port,
                 "protocol": one.protocol,
                 "per_host_per_s": 1,
             }
             for one, name in names.items()
         }
-        asked_of = dict.fromkeys(one.to for one in wanted if one.to in stands)
+        asked_of = dict.fromkeys(one.to for one in wanted if one.to in stand_ins)
         patch: dict[str, Any] = {
             "flows": flows,
-            "workloads": {stands[name]: _as_workload(described, name) for name in asked_of},
+            "workloads": {stand_ins[name]: _as_workload(described, name) for name in asked_of},
         }
         paths = flow_paths(described.patched(patch, "attempts"), [*names.values()])
         of = {name: one for one, name in names.items()}
@@ -269,11 +269,10 @@ def _as_workload(described: Described, endpoint: str) -> dict[str, Any]:
     """An endpoint in subnets as what it is to who asks it: something at an address there, behind filters of its own."""
     estate, stated = described.estate, described.data["exits"][endpoint]
     subnets = estate.exits[endpoint].in_subnets
-    entries = [usable(prefix).address for name in subnets for prefix in estate.subnets[name].prefixes]
     return {
         "subnets": [*subnets],
         "hosts": len(subnets),
-        "hosts_in": [str(one) for one in entries],
+        "hosts_in": [*map(str, estate.entries_of(estate.exits[endpoint]))],
         "filters": stated.get("filters") or {},
     }
 

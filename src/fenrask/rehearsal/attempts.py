@@ -1,12 +1,13 @@
-"""What is sent, and what the plan says of it: packets that it treats alike, and the connections that stand for them."""
+"""What is sent, and what the plan says of it: packets that it treats the same, and the connections tried for them."""
 
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from fenrask.estate import Estate
 from fenrask.prefixes import Address
 from fenrask.routing import Source, Verdict
 
-__all__ = ["AT_ONCE", "Class", "Planned", "Try", "client_at"]
+__all__ = ["AT_ONCE", "Class", "Planned", "Try", "client_at", "party_of"]
 
 AT_ONCE = 63
 """Tries whose packets can be told apart on their path: by the DS field, whose zero is everybody else's (RFC 2474)."""
@@ -47,8 +48,6 @@ class Try(NamedTuple):
     """The exit whose address it is sent to, in the place of `target`, whom the exit forwards it to."""
     published: str = ""
     """The name of the published port."""
-    party: str = ""
-    """The third party that it comes from."""
 
     @property
     def is_from_host(self) -> bool:
@@ -63,7 +62,7 @@ class Try(NamedTuple):
 
 @dataclass(frozen=True)
 class Class:
-    """Packets that the plan treats alike: who sends, to what, what is planned, what is tried; or why nothing is."""
+    """Packets that the plan treats the same: who sends, to what, what is planned, what is tried; or why nothing is."""
 
     sender: str
     to: str
@@ -78,3 +77,8 @@ class Class:
 def client_at(workload: str, subnet: str) -> str:
     """The name of the space of a workload's hosts in a subnet, as those who send."""
     return f"hosts {workload} in {subnet}"
+
+
+def party_of(estate: Estate, line: str) -> str:
+    """Who is at the other end of a line; one that names nobody has somebody of its own there."""
+    return estate.exits[line].party or line

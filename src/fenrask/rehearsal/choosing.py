@@ -1,20 +1,17 @@
 """Which packets stand for each class: some of those that the plan treats alike, with what it says of them."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import product
+from typing import Any
 
 from fenrask.estate import Described, Estate, Filter, Onward, Remote
-from fenrask.estate.filters import EPHEMERAL
+from fenrask.estate.filters import ANY_PORT, EPHEMERAL
 from fenrask.prefixes import Address, Block
-from fenrask.rehearsal.attempts import Class, Planned, Try, client_at
+from fenrask.rehearsal.attempts import Class, Planned, Try, client_at, party_of
 from fenrask.routing import Packet, SubnetPath, Trace, Tracer, Verdict, flow_paths
 
 __all__ = ["classes_of"]
 
-_SEVERAL = 10
-"""How often packets are sent that may take several paths: each of two is missed once in a thousand times."""
-_MOST_PAIRS = 4
-_MOST_PORTS = 6
+_NONE_LEFT = "every address of these is another one's, such as an endpoint's"
 _LOOKED_AT = 8
 """Addresses at either end of a block that are looked at for one that is free."""
 
@@ -44,21 +41,20 @@ def _filters(estate: Estate) -> Iterator[tuple[tuple[int, int], bool]]:
 def _edges(spans: Iterable[tuple[int, int]], low: int, high: int) -> list[int]:
     """A port of each kind that spans tell apart, between two ports."""
     edges = {edge for first, last in spans for edge in (first, last + 1) if low < edge <= high}
-    return [low, *sorted(edges)][:_MOST_PORTS]
+    return [low, *sorted(edges)]
 
 
 def classes_of(described: Described) -> list[Class]:
     """The classes of all flows, each once, in the order of the estate: those that hosts open, then what comes in."""
-    between: dict[tuple[str, str, str], list[SubnetPath]] = {}
+    between: dict[tuple[str, ...], list[SubnetPath]] = {}
+    inward: dict[tuple[str, ...], list[SubnetPath]] = {}
     for path in flow_paths(described).owns:
         if path.trace.inward is None:
             between.setdefault((path.workload, path.subnet, path.to), []).append(path)
+        else:
+            inward.setdefault((path.workload, path.to), []).append(path)
     chooser = _Chooser(described)
     found = [one for some in between.values() for one in chooser.classes(some)]
-    inward: dict[tuple[str, str], list[SubnetPath]] = {}
-    for path in flow_paths(described).owns:
-        if path.trace.inward is not None:
-            inward.setdefault((path.workload, path.to), []).append(path)
     return found + [one for some in inward.values() for one in chooser.inward_classes(some)]
 
 
@@ -74,7 +70,8 @@ class _Chooser:
         low, high = EPHEMERAL
         self._source_ports = _edges(stateless, low, high) if stateless else [0]
         self._free = free_port(estate)
-        self._taken = {*_entries(estate)}
+        self._named = _named(estate)
+        self._taken = {one for exit_ in estate.exits.values() for one in estate.entries_of(exit_)}
         self._space_of: dict[Address, str] = {}
         """Whose an address is, once it is given away."""
 
@@ -86,17 +83,17 @@ class _Chooser:
             if why := self._not_tried(path):
                 yield Class(first.subnet, first.to, (_planned(path.trace),), (), why, path.words)
                 continue
-            for one in self._tries(path):
+            if not (tries := self._tries(path)):
+                yield Class(first.subnet, first.to, (_planned(path.trace),), (), _NONE_LEFT, path.words)
+            for one in tries:
                 may_take = tuple(number for number, each in enumerate(paths) if self._holds(each, one))
                 some = tried.setdefault(may_take, [])
                 if one not in some:
                     some.append(one)
-        for numbers, tries in tried.items():
-            planned = self._outcomes([paths[number] for number in numbers], tries[0])
-            part = min((paths[number].words for number in numbers), key=len) if len(numbers) == 1 else _part(tries)
-            if len(planned) > 1:
-                tries = (tries * _SEVERAL)[: _SEVERAL * len(planned)]
-            yield Class(first.subnet, first.to, planned, tuple(tries), "", part)
+        for numbers, own in tried.items():
+            planned = self._outcomes([paths[number] for number in numbers], own[0])
+            part = paths[numbers[0]].words if len(numbers) == 1 else _part(own)
+            yield Class(first.subnet, first.to, planned, tuple(own), "", part)
 
     def _outcomes(self, paths: Sequence[SubnetPath], one: Try) -> tuple[Planned, ...]:
         """What the plan says of a try; of one IP version of two also what it loses, which goes on by the other."""
@@ -125,30 +122,26 @@ class _Chooser:
         versions = {one.version for one in estate.subnets[path.subnet].prefixes}
         if trace.portion.targets[0].version not in versions:
             return "there is no stand-in here for what translates IPv6 to IPv4"
-        return _mistaken(estate, path, path.to)
+        return self._mistaken(path, path.to)
 
     def _tries(self, path: SubnetPath) -> list[Try]:
         estate, portion = self.estate, path.trace.portion
         stated = estate.destinations[path.to]
-        targets = [
-            one for block in portion.targets[:_MOST_PAIRS] for one in self._ends(block) if one not in self._taken
-        ]
+        targets = [one for block in portion.targets for one in self._ends(block) if one not in self._taken]
         named = estate.by_name.get((path.subnet, path.to))
         if named is not None:
             zone = estate.subnets[path.subnet].zone
             entry = estate.entry_of(estate.exits[named], zone, {portion.targets[0].version})
             targets = [entry] if entry is not None else targets
         space = client_at(path.workload, path.subnet)
-        own = [block for block in portion.sources if block.version == targets[0].version]
+        own = [block for block in portion.sources if targets and block.version == targets[0].version]
         senders = [one for block in own for one in self._hosts(block, space)]
-        pairs = [*zip(senders, targets, strict=False), *product(senders, targets)]
-        pairs = [*dict.fromkeys(pairs)][:_MOST_PAIRS]
-        names = (portion.names or stated.names or ("",))[:2]
-        ports = [stated.port] if stated.port is not None else [self._free, *_edges(self._spans, 1, 1023)[1:]]
+        names = portion.names or stated.names or ("",)
+        ports = [stated.port] if stated.port is not None else [self._free, *_edges(self._spans, *ANY_PORT)[1:]]
         return [
             Try(space, sender, target, port, stated.protocol, path.workload, name, source_port)
-            for sender, target in pairs
-            for name, port, source_port in product(names, ports, self._source_ports)
+            for sender, target, name in _each_once(senders, targets, names)
+            for port, source_port in _each_once(ports, self._source_ports)
         ]
 
     def inward_classes(self, paths: Sequence[SubnetPath]) -> Iterator[Class]:
@@ -157,35 +150,36 @@ class _Chooser:
         assert isinstance(end, Remote)
         tried: dict[tuple[int, ...], list[Try]] = {}
         for path in paths:
-            if why := _not_sent(path, end) or _mistaken(self.estate, path, end.origin):
+            if why := _not_sent(path, end) or self._mistaken(path, end.origin):
                 yield Class(str(end), path.subnet, (_planned(path.trace),), (), why, path.words, True)
                 continue
-            for one in self._coming(path, end):
+            if not (tries := self._coming(path, end)):
+                yield Class(str(end), path.subnet, (_planned(path.trace),), (), _NONE_LEFT, path.words, True)
+            for one in tries:
                 may_take = tuple(number for number, each in enumerate(paths) if _brings(each, one))
                 some = tried.setdefault(may_take, [])
                 if one not in some:
                     some.append(one)
-        for numbers, tries in tried.items():
+        for numbers, own in tried.items():
             planned = tuple(dict.fromkeys(_planned(paths[number].trace) for number in numbers))
-            part = paths[numbers[0]].words if len(numbers) == 1 else _part(tries)
-            if len(planned) > 1:
-                tries = (tries * _SEVERAL)[: _SEVERAL * len(planned)]
+            part = paths[numbers[0]].words if len(numbers) == 1 else _part(own)
             to = ", ".join(dict.fromkeys(paths[number].subnet for number in numbers))
-            yield Class(str(end), to, planned, tuple(tries), "", part, True)
+            yield Class(str(end), to, planned, tuple(own), "", part, True)
 
     def _coming(self, path: SubnetPath, end: Remote) -> list[Try]:
         portion, inward = path.trace.portion, path.trace.inward
         assert inward is not None
-        space, party = "internet", ""
+        space = "internet"
         if inward.sender:
             space = client_at("", inward.sender)
         elif end.way == "lines":
-            party = next((self.estate.exits[line].party or line for line in end.lines), "")
-            space = f"party {party}"
+            space = f"party {party_of(self.estate, end.lines[0])}" if end.lines else space
         hosts = [one for block in portion.targets for one in self._hosts(block, client_at(path.workload, path.subnet))]
-        senders = [one for block in portion.sources[:_MOST_PAIRS] for one in self._hosts(block, space)]
-        pairs = [*zip(senders, hosts, strict=False), *product(senders, hosts)]
-        pairs = [one for one in dict.fromkeys(pairs) if one[0].version == one[1].version][:_MOST_PAIRS]
+        senders = [one for block in portion.sources for one in self._hosts(block, space)]
+        versions = [
+            [[one for one in some if one.version == version] for some in (senders, hosts)] for version in (4, 6)
+        ]
+        pairs = [pair for some in versions for pair in _each_once(*some)]
         published = self.estate.exits[inward.published_at].published[inward.as_] if inward.published_at else None
         if published is not None:
             port, host_port = published.port, published.host_port
@@ -194,7 +188,7 @@ class _Chooser:
         return [
             Try(
                 space, sender, host, port, end.protocol, path.workload, "", source_port, host_port,
-                inward.published_at, inward.as_, party,
+                inward.published_at, inward.as_,
             )
             for sender, host in pairs
             for source_port in self._source_ports
@@ -216,27 +210,32 @@ class _Chooser:
         self._space_of.update((one, space) for one in chosen)
         return chosen
 
+    def _mistaken(self, path: SubnetPath, remote: str) -> str:
+        """Why packets are not told from those of another destination, which rules treat by its name; empty if they are.
 
-def _mistaken(estate: Estate, path: SubnetPath, remote: str) -> str:
-    """Why packets are not told from those of another destination, which rules treat by its name; empty if they are.
+        remote: the destination, or the origin, at their other end.
+        """
+        portion, named, own = path.trace.portion, self._named, self.estate.destinations.get(remote)
+        for name, other in self.estate.destinations.items() if named else ():
+            if name == remote or not {name, remote} & named:
+                continue
+            at_ends = portion.sources
+            if (
+                own is not None
+                and own.protocol == other.protocol
+                and (own.port == other.port or None in (own.port, other.port))
+            ):
+                at_ends += portion.targets
+            blocks = [Block.of(prefix) for prefix in other.prefixes]
+            if any(one.common(each) for one in at_ends for each in blocks):
+                return f"its packets are also those of {name}, and rules name one of the two"
+        return ""
 
-    remote: the destination, or the origin, at their other end.
-    """
-    portion, named, own = path.trace.portion, _named(estate), estate.destinations.get(remote)
-    for name, other in estate.destinations.items() if named else ():
-        if name == remote or not {name, remote} & named:
-            continue
-        at_ends = portion.sources
-        if (
-            own is not None
-            and own.protocol == other.protocol
-            and (own.port == other.port or None in (own.port, other.port))
-        ):
-            at_ends += portion.targets
-        blocks = [Block.of(prefix) for prefix in other.prefixes]
-        if any(one.common(each) for one in at_ends for each in blocks):
-            return f"its packets are also those of {name}, and rules name one of the two"
-    return ""
+
+def _each_once(*some: Sequence[Any]) -> list[tuple[Any, ...]]:
+    """Combinations in which each of all these is at least once, as few as may be; none where one of them is empty."""
+    number = max(map(len, some)) if all(some) else 0
+    return [tuple(each[place % len(each)] for each in some) for place in range(number)]
 
 
 def _not_sent(path: SubnetPath, end: Remote) -> str:
@@ -271,16 +270,6 @@ def _part(tries: Sequence[Try]) -> str:
 
 def _planned(trace: Trace) -> Planned:
     return Planned(trace.verdict, trace.exits, trace.source, trace.why)
-
-
-def _entries(estate: Estate) -> Iterator[Address]:
-    """The addresses of endpoints in subnets."""
-    for exit_ in estate.exits.values():
-        if exit_.onward is Onward.SERVICE:
-            for name in exit_.in_subnets:
-                zone = estate.subnets[name].zone
-                some = [estate.entry_of(exit_, zone, {version}) for version in (4, 6)]
-                yield from (one for one in some if one is not None)
 
 
 def _named(estate: Estate) -> set[str]:

@@ -4,8 +4,9 @@ from collections.abc import Iterator, Mapping
 
 from fenrask.estate import Onward
 from fenrask.prefixes import PRIVATE, Address, Prefix, is_public
+from fenrask.rehearsal.attempts import party_of
 from fenrask.rehearsal.laboratory import ROWS, Space, Wire
-from fenrask.rehearsal.places import Places, party_of
+from fenrask.rehearsal.places import Places
 from fenrask.rehearsal.rules import among, hook, table
 from fenrask.rehearsal.ways import OUT
 

@@ -2,14 +2,14 @@
 
 from dataclasses import dataclass
 
-from fenrask.estate import Described, Estate, ExitModel, Onward
+from fenrask.estate import Described, ExitModel, Onward
 from fenrask.prefixes import Address, Prefix
 from fenrask.rehearsal.attempts import Try, client_at
 from fenrask.rehearsal.laboratory import ROWS, Laboratory, Space, Wire
 from fenrask.rehearsal.rules import Rules, hook, table
 from fenrask.rehearsal.shown import Shown
 
-__all__ = ["DELIVER", "KNOWN", "Places", "party_of"]
+__all__ = ["DELIVER", "KNOWN", "Places"]
 
 DELIVER = 80
 """The table of a subnet for what is for its own hosts and exits."""
@@ -118,7 +118,7 @@ class Places:
         """
         own, space, near = self.exit(name), self.subnet(place), self.at_exit[name, place]
         own.default(far.table, far)
-        for entry in self.shown.entries_in(place):
+        for entry in self.shown.entries_in(name, place):
             own.local[entry] = None
             own.rules.append(f"from {entry} lookup {far.table} priority 200")
             space.route(DELIVER, entry, near)
@@ -184,8 +184,3 @@ class Places:
             self.subnet(subnet).route(DELIVER, address, near)
         if workload is not None and workload.public_address and address.version == 4:
             self.shown.public(address)
-
-
-def party_of(estate: Estate, line: str) -> str:
-    """Who is at the other end of a line; one that names nobody has somebody of its own there."""
-    return estate.exits[line].party or line

@@ -1,7 +1,7 @@
 """Plan against kernel: every class of packets tried in a laboratory of the estate, and what differs."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
@@ -21,6 +21,9 @@ __all__ = ["Observed", "Rehearsal", "Rehearsed", "rehearse"]
 _WAIT_S = 0.25
 _PATIENT_S = 2.0
 """What did not arrive though it was planned to is tried once more, and waited for longer: the machine may be busy."""
+
+_MOST_ROUNDS = 12
+"""How often packets are sent again, 63 or more each time, while one of several planned outcomes was not seen yet."""
 
 
 @dataclass(frozen=True)
@@ -88,16 +91,35 @@ def _observed(built: Built, standing: Standing, ends: Ends, classes: Sequence[Cl
     # Those that all arrive together: a batch ends when its last answer came.
     every.sort(key=lambda one: not all(each.arrives for each in classes[one[0]].planned))
     found: list[list[Observed]] = [[] for _ in classes]
-    again: list[tuple[int, Try]] = []
-    for wait_s, some in ((_WAIT_S, every), (_PATIENT_S, again)):
+
+    def batches(some: Sequence[tuple[int, Try]], wait_s: float) -> Iterator[tuple[int, Observed]]:
         for first in range(0, len(some), AT_ONCE):
             batch = some[first : first + AT_ONCE]
-            for (number, one), seen in zip(batch, _sent(built, standing, ends, batch, wait_s), strict=True):
-                if wait_s == _WAIT_S and not seen.arrives and all(each.arrives for each in classes[number].planned):
-                    again.append((number, one))
-                else:
-                    found[number].append(seen)
+            yield from zip((number for number, _ in batch), _sent(built, standing, ends, batch, wait_s), strict=True)
+
+    again: list[tuple[int, Try]] = []
+    for number, seen in batches(every, _WAIT_S):
+        if seen.arrives or not all(each.arrives for each in classes[number].planned):
+            found[number].append(seen)
+        else:
+            again.append((number, seen.tried))
+    for number, seen in batches(again, _PATIENT_S):
+        found[number].append(seen)
+    for _ in range(_MOST_ROUNDS):
+        rare = {number for number, each in enumerate(classes) if _unseen(each, found[number])}
+        if not rare:
+            break
+        more = [one for one in every if one[0] in rare]
+        for number, seen in batches(more * max(1, AT_ONCE // len(more)), _WAIT_S):
+            found[number].append(seen)
     return [tuple(one) for one in found]
+
+
+def _unseen(own: Class, observed: Sequence[Observed]) -> list[Planned]:
+    """Of several planned outcomes, those that no try had yet, while none had another one."""
+    if len(own.planned) < 2 or any(not any(_fits(one, each) for each in own.planned) for one in observed):
+        return []
+    return [each for each in own.planned if not any(_fits(one, each) for one in observed)]
 
 
 def _sent(
@@ -150,8 +172,7 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
     else:
         odd = next((one for one in observed if not any(_fits(one, each) for each in planned)), None)
         differs = _difference(planned, odd) if odd is not None else ""
-        unseen = [each for each in planned if not any(_fits(one, each) for one in observed)]
-        if not differs and unseen:
+        if not differs and (unseen := _unseen(own, observed)):
             differs = f"never seen: {_told(unseen[0])}"
     return Rehearsed(own, observed, differs, _limit(own, observed) if differs else "")
 

@@ -1,9 +1,9 @@
 """Filters, firewalls' rules and translations as rules of nftables."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Protocol
 
 from fenrask.estate import Filter, PassingRule
+from fenrask.estate.filters import Matching
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 
 __all__ = ["MARKS", "Rules", "among", "chain", "hook", "mark_of", "marking", "number_of", "source_map", "table"]
@@ -13,21 +13,6 @@ MARKS = "type mark; flags dynamic; size 128;"
 _MARKED = 1 << 24
 """Added to what a try's packets carry, so that no other mark is one of these."""
 _IP = {4: "ip", 6: "ip6"}
-
-
-class _Rule(Protocol):
-    """What rules of filters and of firewalls have in common."""
-
-    @property
-    def action(self) -> str: ...
-    @property
-    def destinations(self) -> Sequence[str]: ...
-    @property
-    def sources(self) -> Sequence[Prefix]: ...
-    @property
-    def prefixes(self) -> Sequence[Prefix]: ...
-    @property
-    def protocol(self) -> str | None: ...
 
 
 def _elements(prefixes: Iterable[Prefix | Address], version: int) -> str:
@@ -112,7 +97,7 @@ class Rules:
         if not allows:
             yield "drop"
 
-    def _lines(self, rule: _Rule, ports: Sequence[str], ends: Sequence[str], verdict: str) -> Iterator[str]:
+    def _lines(self, rule: Matching, ports: Sequence[str], ends: Sequence[str], verdict: str) -> Iterator[str]:
         """One rule as lines: one for each IP version where addresses tell, and for each end that may be the remote."""
         tail = f"th dport {{ {', '.join(ports)} }} " if ports else ""
         tail = (f"meta l4proto {rule.protocol} " if rule.protocol else "") + tail + verdict
@@ -133,5 +118,5 @@ class Rules:
                     yield f"{there} {head} {tail}"
 
 
-def _verdict(rule: _Rule, allowing: str) -> str:
+def _verdict(rule: Matching, allowing: str) -> str:
     return allowing if rule.action == "allow" else "drop"

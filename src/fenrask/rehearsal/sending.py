@@ -4,6 +4,7 @@ import errno
 import resource
 import selectors
 import socket
+import struct
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -19,14 +20,15 @@ from fenrask.rehearsal.shown import Shown
 __all__ = ["Answered", "Ends"]
 
 _ALL_FILES = 1 << 16
+_RESET = struct.pack("ii", 1, 0)
+"""What makes closing a connection reset it, so that nothing of it lingers."""
 _FAMILY = {4: socket.AF_INET, 6: socket.AF_INET6}
 
 
 class Answered(NamedTuple):
-    """What became of a try: whether its answer came back; where it was received, if it was, and as whose."""
+    """What became of a try: whether its answer came back; and as whose it was received, if it was."""
 
     arrives: bool
-    space: str = ""
     source: Address | None = None
 
 
@@ -45,8 +47,7 @@ class Ends:
     standing: Standing
     shown: Shown
     _selector: selectors.BaseSelector = field(default_factory=selectors.DefaultSelector)
-    _listening: set[tuple[str, str, Address, int]] = field(default_factory=set)
-    _received: dict[int, tuple[str, Address | None]] = field(default_factory=dict)
+    _received: dict[int, Address] = field(default_factory=dict)
 
     def __enter__(self) -> Self:
         soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
@@ -62,17 +63,14 @@ class Ends:
 
     def listen(self, wanted: Iterable[tuple[str, Address, int]]) -> None:
         """Every space that answers to an address takes connections, or datagrams, to its ports."""
+        every = list(dict.fromkeys(wanted))
         for name, space in self.standing.laboratory.spaces.items():
-            asked = [one for one in dict.fromkeys(wanted) if one[1] in space.local]
-            asked = [one for one in asked if (name, *one) not in self._listening]
-            if not asked:
-                continue
-            with inside(self.standing.namespace[name]):
-                for protocol, address, port in asked:
-                    self._listening.add((name, protocol, address, port))
-                    self._listen(name, protocol, address, port)
+            if own := [one for one in every if one[1] in space.local]:
+                with inside(self.standing.namespace[name]):
+                    for one in own:
+                        self._listen(*one)
 
-    def _listen(self, space: str, protocol: str, address: Address, port: int) -> None:
+    def _listen(self, protocol: str, address: Address, port: int) -> None:
         kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
         one = socket.socket(_FAMILY[address.version], kind)
         one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -81,9 +79,9 @@ class Ends:
         one.setblocking(False)
         if protocol == "tcp":
             one.listen(128)
-            self._on(one, lambda: self._accept(space, one))
+            self._on(one, lambda: self._accept(one))
         else:
-            self._on(one, lambda: self._answer(space, one))
+            self._on(one, lambda: self._answer(one))
 
     def _on(self, one: socket.socket, heard: Callable[[], None], what: int = selectors.EVENT_READ) -> None:
         self._selector.register(one, what, heard)
@@ -93,13 +91,13 @@ class Ends:
             self._selector.unregister(one)
         one.close()
 
-    def _accept(self, space: str, listening: socket.socket) -> None:
+    def _accept(self, listening: socket.socket) -> None:
         with suppress(BlockingIOError, ConnectionError):
             one, peer = listening.accept()
             one.setblocking(False)
-            self._on(one, lambda: self._read(space, one, parse_address(peer[0])))
+            self._on(one, lambda: self._read(one, parse_address(peer[0])))
 
-    def _read(self, space: str, one: socket.socket, peer: Address) -> None:
+    def _read(self, one: socket.socket, peer: Address) -> None:
         try:
             said = one.recv(16)
         except BlockingIOError:
@@ -109,14 +107,14 @@ class Ends:
         if not said:
             self._off(one)
             return
-        self._received[int(said)] = space, peer
+        self._received[int(said)] = peer
         with suppress(OSError):
             one.send(said)
 
-    def _answer(self, space: str, one: socket.socket) -> None:
+    def _answer(self, one: socket.socket) -> None:
         with suppress(OSError):
             said, sender = one.recvfrom(16)
-            self._received[int(said)] = space, parse_address(sender[0])
+            self._received[int(said)] = parse_address(sender[0])
             one.sendto(said, sender)
 
     def send(self, tries: Sequence[tuple[int, Try]], wait_s: float) -> dict[int, Answered]:
@@ -135,8 +133,7 @@ class Ends:
         found = {number: Answered(False) for number, _ in tries}
         for one in opened:
             self._off(one.socket)
-            space, source = self._received.get(one.number, ("", None))
-            found[one.number] = Answered(one.answered, space, source)
+            found[one.number] = Answered(one.answered, self._received.get(one.number))
         # What was closed is heard before numbers are used again.
         for key, _ in self._selector.select(0):
             key.data()
@@ -148,7 +145,7 @@ class Ends:
         own = socket.socket(family, kind)
         own.setblocking(False)
         own.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        own.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\1\0\0\0\0\0\0\0")
+        own.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET)
         if one.target.version == 4:
             own.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, number << 2)
         else:

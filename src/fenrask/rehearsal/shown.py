@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator
 from functools import cached_property
 from ipaddress import ip_address
 
-from fenrask.estate import Estate, ExitModel, Onward
+from fenrask.estate import Estate, ExitModel
 from fenrask.prefixes import Address, Prefix, parse_prefix, usable
 from fenrask.rehearsal.attempts import Try
 
@@ -39,15 +39,13 @@ class Shown:
     @cached_property
     def entries(self) -> dict[Address, str]:
         """The endpoints that are entered at addresses in subnets, by address."""
-        found: dict[Address, str] = {}
-        for name, exit_ in self.estate.exits.items():
-            for subnet in exit_.in_subnets if exit_.onward is Onward.SERVICE else ():
-                found |= dict.fromkeys(self.entries_in(subnet), name)
-        return found
+        exits = self.estate.exits.items()
+        return {entry: name for name, exit_ in exits for entry in self.estate.entries_of(exit_)}
 
-    def entries_in(self, subnet: str) -> list[Address]:
-        """The addresses at which an endpoint in a subnet is entered: one of each IP version."""
-        return [usable(one).address for one in self.estate.subnets[subnet].prefixes]
+    def entries_in(self, name: str, subnet: str) -> list[Address]:
+        """The addresses at which an endpoint is entered in one of its subnets."""
+        entries = self.estate.entries_of(self.estate.exits[name])
+        return [entry for entry, place in entries.items() if place == subnet]
 
     @cached_property
     def of_destination(self) -> dict[str, list[Prefix]]:

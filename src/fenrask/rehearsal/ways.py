@@ -4,8 +4,9 @@ from collections.abc import Iterable
 
 from fenrask.estate import ExitModel, Onward, Origin
 from fenrask.prefixes import Address, Prefix
+from fenrask.rehearsal.attempts import party_of
 from fenrask.rehearsal.laboratory import ROWS, Space, Wire
-from fenrask.rehearsal.places import KNOWN, Places, party_of
+from fenrask.rehearsal.places import KNOWN, Places
 from fenrask.rehearsal.rules import hook, table
 from fenrask.routing import LOCAL, Routes, SubnetTable, TableRoute
 

@@ -9,7 +9,7 @@ from pydantic import Discriminator, Field, Tag, model_validator
 
 from fenrask.estate.behaviour import InjectsWhile
 from fenrask.estate.exits.published import Published
-from fenrask.estate.filters import Filter
+from fenrask.estate.filters import Filter, Matching
 from fenrask.estate.third_party_nat import ThirdPartyNat
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict, unfit
 from fenrask.estate.wire import MTU
@@ -61,21 +61,11 @@ class Passing:
     """Where it comes from; None where that is not known."""
 
 
-class PassingRule(Protocol):
-    """A rule by which an exit decides, as data: what it matches, every key that is not empty, and what it does."""
+class PassingRule(Matching, Protocol):
+    """A rule by which an exit decides: it may look at names, too."""
 
     @property
-    def action(self) -> str: ...
-    @property
-    def destinations(self) -> Sequence[str]: ...
-    @property
-    def sources(self) -> Sequence[Prefix]: ...
-    @property
-    def prefixes(self) -> Sequence[Prefix]: ...
-    @property
     def ports(self) -> Sequence[int]: ...
-    @property
-    def protocol(self) -> str | None: ...
     @property
     def names(self) -> Sequence[str]: ...
 

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 from unittest.mock import patch
 
+from fenrask.demo.samples import VELLMOUTH
 from fenrask.rehearsal import missing, rehearse
 from fenrask.rehearsal.kernel import PREFIX, leftovers
 from fenrask.rehearsal.sending import Ends
@@ -80,6 +81,23 @@ class TheKernelAsAJudge(InFolder):
                 found = rehearse(planned, planned.patched(change, "change"))
                 self.assertTrue(found.differing)
                 self.assertIn(expected, " ".join(one.differs for one in found.differing))
+
+    def test_the_sample_is_as_planned_and_as_the_guide_says(self) -> None:
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / name).write_bytes(content)
+        found = self.json("rehearse")
+        self.assertEqual((found["as_planned"], found["different"], found["not_tried"]), (found["classes"], 0, 0))
+        guide = (Path(__file__).parents[2] / "docs" / "guide.md").read_text(encoding="utf-8")
+        for key, words in (("classes", "classes of packets"), ("connections", "connections opened")):
+            self.assertIn(f"\n{found[key]} {words}", guide)
+
+    def test_what_cannot_be_tried_is_said(self) -> None:
+        # Its only address is the endpoint's.
+        inner = {"kind": "in-subnet-endpoint", "offer": "inner", "destination": "store", "subnets": ["app"]}
+        only = {"exits": {"inner": inner}, "destinations": {"partner": {"prefixes": ["10.0.1.1/32"]}}}
+        found = rehearse(self.estate(only))
+        self.assertEqual([one.verdict for one in found.rows], ["not tried"])
+        self.assertTrue(all(one.own.not_tried for one in found.rows))
 
     def test_datagrams_are_sent_too_and_their_answers_may_differ_within_a_limit(self) -> None:
         udp = {"destinations": {"partner": {"protocol": "udp", "port": 123}}}

@@ -375,7 +375,7 @@ class NaiveInward(Naive):
             return {("denied", ()): WHOLE}
         found: Found = {}
         assert there == subnet
-        for lost, part in self.replies(flow, subnet, way, remote, kept):
+        for lost, part in self.replies(flow, subnet, {**way, "host": base["host"]}, remote, kept):
             verdict = lost or stopped or "arrives"
             key = (verdict, exits if verdict == "arrives" else ())
             found[key] = found.get(key, Fraction(0)) + part
@@ -395,7 +395,8 @@ class NaiveInward(Naive):
             return
         leaving = set(way.get("lines", [way["ingress"]])) - {""}
         if stated.get("service"):
-            public = self.estate["workloads"][flow["to"]].get("public_address")
+            host = way["host"]
+            public = host.version == 6 and host not in ip_network("fc00::/7")
             network = self.subnets[subnet]["network"]
             leaving = {n for n, e in self.exits.items() if e.get("destination") == flow["from"]}
             if public:

@@ -7,7 +7,7 @@ from fenrask.estate import Estate
 from fenrask.prefixes import Address
 from fenrask.routing import Source, Verdict
 
-__all__ = ["AT_ONCE", "Class", "Planned", "Try", "client_at", "party_of"]
+__all__ = ["AT_ONCE", "Class", "Planned", "Try", "client_at", "is_service", "party_of", "service_at", "service_of"]
 
 AT_ONCE = 63
 """Tries whose packets can be told apart on their path: by the DS field, whose zero is everybody else's (RFC 2474)."""
@@ -77,6 +77,25 @@ class Class:
 def client_at(workload: str, subnet: str) -> str:
     """The name of the space of a workload's hosts in a subnet, as those who send."""
     return f"hosts {workload} in {subnet}"
+
+
+_SERVICE = "service "
+_TOWARD = " toward "
+
+
+def service_at(origin: str, network: str = "") -> str:
+    """The name of the space of a provider's service that opens connections; network: the only one that it asks."""
+    return f"{_SERVICE}{origin}{_TOWARD}{network}" if network else f"{_SERVICE}{origin}"
+
+
+def is_service(space: str) -> bool:
+    """Whether it is one of a provider's service that opens connections."""
+    return space.startswith(_SERVICE)
+
+
+def service_of(space: str) -> str:
+    """The destination that such a space is."""
+    return space.removeprefix(_SERVICE).partition(_TOWARD)[0]
 
 
 def party_of(estate: Estate, line: str) -> str:

@@ -9,6 +9,7 @@ from fenrask.rehearsal.exit_rules import ExitRules, Marked
 from fenrask.rehearsal.laboratory import Laboratory
 from fenrask.rehearsal.outside import Outside
 from fenrask.rehearsal.places import Places
+from fenrask.rehearsal.services import Services
 from fenrask.rehearsal.shown import Shown
 from fenrask.rehearsal.ways import Ways
 
@@ -29,5 +30,6 @@ def build(described: Described, tries: Iterable[Try]) -> Built:
     places = Places(described, list(tries))
     ways = Ways(places)
     Outside(places)
+    Services(places)
     rules = ExitRules(places, ways)
     return Built(places.lab, rules.marked, places.shown)

@@ -6,7 +6,7 @@ from typing import Any
 from fenrask.estate import Described, Estate, Filter, Onward, Remote
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL
 from fenrask.prefixes import Address, Block
-from fenrask.rehearsal.attempts import Class, Planned, Try, client_at, party_of
+from fenrask.rehearsal.attempts import Class, Planned, Try, client_at, party_of, service_at
 from fenrask.routing import Packet, SubnetPath, Trace, Tracer, Verdict, flow_paths
 
 __all__ = ["classes_of"]
@@ -150,7 +150,7 @@ class _Chooser:
         assert isinstance(end, Remote)
         tried: dict[tuple[int, ...], list[Try]] = {}
         for path in paths:
-            if why := _not_sent(path, end) or self._mistaken(path, end.origin):
+            if why := _not_sent(path) or self._mistaken(path, end.origin):
                 yield Class(str(end), path.subnet, (_planned(path.trace),), (), why, path.words, True)
                 continue
             if not (tries := self._coming(path, end)):
@@ -174,6 +174,8 @@ class _Chooser:
             space = client_at("", inward.sender)
         elif end.way == "lines":
             space = f"party {party_of(self.estate, end.lines[0])}" if end.lines else space
+        elif end.way == "service":
+            space = service_at(end.origin, self._only_network(path))
         hosts = [one for block in portion.targets for one in self._hosts(block, client_at(path.workload, path.subnet))]
         senders = [one for block in portion.sources for one in self._hosts(block, space)]
         versions = [
@@ -193,6 +195,20 @@ class _Chooser:
             for sender, host in pairs
             for source_port in self._source_ports
         ]  # fmt: skip
+
+    def _only_network(self, path: SubnetPath) -> str:
+        """The network of a path's subnet, where another one has the same addresses; else empty."""
+        stated = self.estate.subnets
+        own = stated[path.subnet]
+        others = [one for one in stated.values() if one.network != own.network]
+        shared = any(
+            one.overlaps(each)
+            for other in others
+            for one in own.prefixes
+            for each in other.prefixes
+            if one.version == each.version
+        )
+        return own.network if shared else ""
 
     @staticmethod
     def _ends(block: Block) -> list[Address]:
@@ -238,10 +254,8 @@ def _each_once(*some: Sequence[Any]) -> list[tuple[Any, ...]]:
     return [tuple(each[place % len(each)] for each in some) for place in range(number)]
 
 
-def _not_sent(path: SubnetPath, end: Remote) -> str:
+def _not_sent(path: SubnetPath) -> str:
     """Why what comes in cannot be sent here; empty where it can."""
-    if end.way == "service":
-        return "the provider itself delivers what its services send"
     if not path.trace.portion.targets or not path.trace.portion.sources:
         return "no address at which it would come in, or from which"
     return ""

@@ -99,7 +99,11 @@ class ExitRules:
             sets.append(self._set(space, "clients", lambda one: one.workload in allowed))
             lines.insert(0, "meta l4proto { tcp, udp } ct state new jump listed")
             chains.append(chain("listed", ["meta mark @clients return", "drop"]))
-        where = "input" if exit_.onward is Onward.SERVICE else "forward"
+        where = "forward"
+        if exit_.onward is Onward.SERVICE:
+            where = "input"
+            # What hosts send back to a service that asked them is no request of theirs.
+            hooks.append(hook("b", "forward", self._carried(name, exit_)))
         space.statements.append(table("inet", "own", [*sets, *chains, hook("f", where, lines), *hooks]))
 
     def _set(self, space: Space, name: str, holds: Callable[[Try], bool]) -> str:
@@ -192,6 +196,9 @@ class ExitRules:
             snat = f"oifname {outward} snat to ip saddr map {{ {there} }}"
             dnat = f"iifname {outward} dnat to ip daddr map {{ {back} }}"
             hooks = [hook("s", "postrouting", [snat], "nat", 100), hook("d", "prerouting", [dnat], "nat", -100)]
+            # It keeps no state: what answers a request that came another way has its source rewritten, too.
+            answers = f"oifname {outward} ct state invalid ip saddr set ip saddr map {{ {there} }}"
+            hooks.append(hook("a", "postrouting", [answers], "filter", 110))
             space.statements.append(table("ip", "translate", hooks))
 
     def _rewriting(self, name: str, exit_: ExitModel, version: int) -> Iterator[str]:

@@ -10,6 +10,8 @@ __all__ = ["ROWS", "Laboratory", "Space", "Wire"]
 
 ROWS = 100
 """The number of the table by which a space sends on what no rule takes before."""
+_LOCAL_PRIORITY = 40
+_SENT_ON_PRIORITY = 20
 _BLACK_HOLE_METRIC = 2**31 - 1
 _FIRST_OF_WIRES = 1000
 """Tables for what comes in by one wire are numbered from here."""
@@ -57,6 +59,8 @@ class Space:
     """Whether it notes the first packets that enter it."""
     is_exit: str = ""
     """The exit that it is; empty for none."""
+    sends_on_own: bool = False
+    """Whether some of what is for an address of its own is sent on, by rules that are asked before: see `sends_on`."""
 
     def route(self, table: int, prefix: Prefix | Address | str, to: Wire | list[Wire] | None, metric: int = 1) -> None:
         """A route to a wire, to several in equal shares, or to nowhere."""
@@ -88,6 +92,12 @@ class Space:
         """What a table has no route for goes nowhere, and to no later table."""
         for prefix in ("0.0.0.0/0", "::/0"):
             self.route(table, prefix, None, _BLACK_HOLE_METRIC)
+
+    def sends_on(self, mark: int, table: int) -> None:
+        """What bears a mark is looked up in a table first, even where it is for an address of its own."""
+        if not self.sends_on_own:
+            self.sends_on_own = True
+            self.rules.append(f"fwmark {mark} lookup {table} priority {_SENT_ON_PRIORITY}")
 
     def from_wire(self, wire: Wire, table: int) -> None:
         """What comes in by a wire is looked up in a table first."""
@@ -140,6 +150,8 @@ class Laboratory:
                 yield f"link set {wire.name} up"
                 yield f"neigh add {_NEXT_HOPS[other]} lladdr {_MACS[other]} dev {wire.name} nud permanent"
         yield from (f"route add local {one} dev lo table local" for one in space.local if one.version == version)
+        if space.sends_on_own:
+            yield from (f"rule add lookup local priority {_LOCAL_PRIORITY}", "rule del priority 0")
         colon = version == 6
         yield from (f"rule add {one}" for one in space.rules if "from " not in one or (":" in one) == colon)
         yield from (f"route add {one}" for one in space.routes if _is_v6(one) == colon)

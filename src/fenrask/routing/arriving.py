@@ -364,7 +364,7 @@ class Arriving:
             if not trace.verdict.arrives:
                 yield trace, part
                 continue
-            for each, share in self._with_replies(workload, replace(trace, onward=_ONWARD.get(end.way)), way, end):
+            for each, share in self._with_replies(replace(trace, onward=_ONWARD.get(end.way)), way, end):
                 yield each, product(part, share)
 
     def _barred(self, way: _Way, packet: Packet, port: int) -> tuple[Verdict, str] | None:
@@ -464,25 +464,24 @@ class Arriving:
             hops = (*hops[:-1], replace(hops[-1], to_zone=self.estate.subnets[rest.there].zone))
         return replace(trace, hops=hops, verdict=rest.verdict, reason=rest.reason, there=rest.there)
 
-    def _with_replies(self, workload: str, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
+    def _with_replies(self, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
         """A trace that gets there, with each way of the hosts' replies and its share."""
         if end.way == "service" and self.behaviour.service_replies == "direct":
             yield trace, _ALL
             return
         exit_ = self.estate.exits.get(way.publisher)
         own_source = exit_ is not None and exit_.published[way.as_].rewrites_source and way.inner is not None
-        yield from reply_paths(
-            self.tracer.routes, trace, self._ways_out(workload, trace, way, end), way.publisher, own_source
-        )
+        yield from reply_paths(self.tracer.routes, trace, self._ways_out(trace, way, end), way.publisher, own_source)
 
-    def _ways_out(self, workload: str, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
+    def _ways_out(self, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
         """The exits by which replies may leave: that of the request, or another line to the same third party."""
         if end.way == "lines":
             return frozenset(end.lines)
         if end.way != "service":
             return frozenset((way.ingress,))
-        public = self.estate.workloads[workload].public_address
-        network = self.estate.subnets[trace.subnet].network
+        # A public IPv4 address would be put in the place of the host's own, which the service asked.
+        host, network = trace.packet.address, self.estate.subnets[trace.subnet].network
+        public = host.version == 6 and is_public(host)
         own = [
             name
             for name, one in self.estate.exits.items()

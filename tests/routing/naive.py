@@ -197,12 +197,27 @@ class Naive:
 
     # Rules
 
-    def by_rules(self, rules: Data, packet: Data, default: bool) -> bool:
+    def meant(self, names: list[str]) -> list[str]:
+        """The addresses that a rule means by destinations: their prefixes, and where their endpoints are entered."""
+        found = [prefix for name in names for prefix in self.estate["destinations"][name]["prefixes"]]
+        for one in self.exits.values():
+            if one["kind"] == "in-subnet-endpoint" and one["destination"] in names:
+                places = [prefix for subnet in one["subnets"] for prefix in self.prefixes(subnet)]
+                found += [str(self.first_host(prefix)) for prefix in places]
+        return found
+
+    @staticmethod
+    def first_host(prefix: str) -> Address:
+        return next(ip_network(prefix).hosts())
+
+    def by_rules(self, rules: Data, packet: Data, default: bool, either: bool = False) -> bool:
+        """By the first rule that matches; either: whether destinations of rules may be at either end."""
+        ends = ["target", "source"] if either else ["target"]
         last = max((one.get("order", 0) for one in rules.values()), default=0) + 1
         for one in sorted(rules.values(), key=lambda rule: rule.get("order", last)):
             names = one.get("names", [])
             if (
-                packet["to"] in one.get("destinations", [packet["to"]])
+                ("destinations" not in one or any(inside(packet[end], self.meant(one["destinations"])) for end in ends))
                 and ("prefixes" not in one or inside(packet["target"], one["prefixes"]))
                 and ("sources" not in one or inside(packet["source"], one["sources"]))
                 and ("ports" not in one or packet["port"] in one["ports"])
@@ -226,7 +241,7 @@ class Naive:
                 closed = bool(rules) or (way == "in" and stated.get("stateful", True))
                 default = stated.get(f"{way}_default", "deny" if closed else "allow") == "allow"
                 asked = {**packet, "source": packet["target"], "target": packet["source"], "port": None}
-                if not self.by_rules(rules, asked if reply else packet, default):
+                if not self.by_rules(rules, asked if reply else packet, default, either=True):
                     if not reply:
                         return "denied"
                     lost = "reply denied"
@@ -258,15 +273,17 @@ class Naive:
         place, address = here["place"], base["target"]
         named = [n for n, e in self.exits.items() if self.by_name(n, e, here["network"], base["to"], place)]
         by_name = bool(named) and not here["exits"]
-        far = by_name and self.network_of(named[0]) != here["network"]
-        if far:
-            # The name resolves to an address inside another network's subnet: the packet is for that one.
+        if by_name:
+            # The name resolves to an address inside a subnet: the packet is for that one.
             own = self.subnets[place]
             inner = self.exits[named[0]]["subnets"]
             entry = ([one for one in inner if self.subnets[one]["zone"] == own["zone"]] or inner)[0]
-            aim = next(ip_network(self.subnets[entry]["prefix"]).hosts())
-            base = {**base, "target": aim, "bound": named[0]}
-            here, by_name, address = {**here, "base": base}, False, aim
+            aim = self.first_host(self.subnets[entry]["prefix"])
+            base = {**base, "target": aim}
+            taken = any(row[1] != "local" for row in self.matching(place, aim))
+            if taken or self.network_of(named[0]) != here["network"]:
+                base = {**base, "bound": named[0]}
+                here, by_name, address = {**here, "base": base}, False, aim
         nexts = [("", named[0], 1, "")] if by_name else self.matching(place, address)
         if not nexts:
             yield self.ended(here, base, "no route", ()), Fraction(1)

@@ -203,6 +203,7 @@ def estate(seed: int) -> dict[str, Any]:
     coming_in(Dice(seed + 6 * 10**6), exits, workloads, flows)
     halving(Dice(seed + 7 * 10**6), tables)
     owning(Dice(seed + 8 * 10**6), exits, subnets)
+    naming(Dice(seed + 9 * 10**6), destinations, exits, subnets, workloads, tables, flows)
     if exits.get("endpoint", {}).get("kind") == "in-subnet-endpoint" and seed % 5 < 2:
         exits["endpoint"]["names_for"] = [["app"], ["app-b"], ["app", "app-b"], ["walls", "app"]][seed % 4]
     return {
@@ -240,6 +241,28 @@ def owning(dice: Dice, exits: Any, subnets: Any) -> None:
                 if "filters" not in subnets["edge"]:
                     subnets["edge"]["filters"] = {"seen": {"stateful": True, "out": {"seen": dict(rule)}}}
                     subnets["edge"]["filters"]["seen"] |= {"out_default": "allow", "in_default": "allow"}
+
+
+def naming(dice: Dice, destinations: Any, exits: Any, subnets: Any, workloads: Any, tables: Any, flows: Any) -> None:
+    """Rules that name any destination, addresses that several have, and routes and filters before endpoints."""
+    if dice.chance(0.4):
+        of = dice.choice(["web", "store", "pilots"])
+        destinations["beside"] = {"prefixes": [dice.part(destinations[of]["prefixes"][0])], "port": 443}
+        flows["beside"] = {"from": "work", "to": "beside", "per_host_per_s": 1}
+    entered = exits.get("endpoint", {}).get("subnets", [])
+    places = [one for one in ("app", *entered) if "filters" not in subnets[one]] if dice.chance(0.3) else []
+    inner = [subnets[one]["prefix"] for one in entered] or [subnets["walls"]["prefix"]]
+    for name in places:
+        subnets[name]["filters"] = filters(
+            dice, [subnets["app"]["prefix"]], [*inner, destinations["store"]["prefixes"][0]]
+        )
+    if entered and dice.chance(0.5):
+        tables["app"][dice.part(inner[0])] = dice.choice(["wall", "wall", "gate", "gone"])
+    lists = [one["filters"].values() for one in (*subnets.values(), *workloads.values()) if "filters" in one]
+    ruled = [rules for some in lists for one in some for rules in (one.get("out", {}), one.get("in", {}))]
+    for one in (one for rules in (*ruled, exits["wall"]["rules"]) for one in rules.values()):
+        if "destinations" in one or dice.chance(0.1):
+            one["destinations"] = [dice.choice(["far", "web", "store", "pilots"]) for _ in range(dice.randint(1, 2))]
 
 
 def coming_in(dice: Dice, exits: Any, workloads: Any, flows: Any) -> None:

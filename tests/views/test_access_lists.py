@@ -13,6 +13,9 @@ Packet = tuple[str, str, str, int, int, bool]
 """Source, target, protocol, source port, target port, and whether it opens no connection (ACK)."""
 
 
+NAMED = {"half": ["198.51.100.64/26"], "two": ["198.51.100.0/26", "10.1.1.8/29"], "whole": ["198.51.100.0/24"]}
+
+
 def passes(acl: Any, packet: Packet) -> bool:
     """The first entry that matches decides (RFC 8519)."""
     source, target, protocol, source_port, target_port, is_answer = packet
@@ -42,6 +45,7 @@ def rule(dice: random.Random) -> dict[str, Any]:
         "prefixes": [dice.choice(["198.51.100.0/24", "198.51.100.64/27", "10.1.1.0/24", "192.0.2.0/25"])],
         "ports": dice.sample([443, "8000-8100", 53, "1024-65535"], dice.randint(1, 2)),
         "protocol": dice.choice(["tcp", "udp"]),
+        "destinations": dice.sample([*NAMED], dice.randint(1, 2)),
     }
     kept = {key: one for key, one in keys.items() if dice.random() < 0.5}
     return {"action": dice.choice(["allow", "allow", "deny"]), **kept}
@@ -54,7 +58,9 @@ class AccessLists(InFolder):
         return {one["name"]: one for one in acls}
 
     def judged(self, dice: random.Random, own: Any, stateful: bool) -> tuple[int, int]:
-        described = self.estate({"subnets": {"app": {"filters": {"guard": {**own, "stateful": stateful}}}}})
+        named = {name: {"prefixes": prefixes, "port": 443} for name, prefixes in NAMED.items()}
+        filters = {"guard": {**own, "stateful": stateful}}
+        described = self.estate({"destinations": named, "subnets": {"app": {"filters": filters}}})
         name = "filters-stateless.yang.json" if stateful else "filters.yang.json"
         lists = self.lists(described, name)
         ending = "" if stateful else ", stateless"
@@ -105,10 +111,12 @@ class AccessLists(InFolder):
 def first_match(own: Any, inward: bool, source: str, target: str, port: int, protocol: str, rest: bool) -> bool:
     for one in own.get("in" if inward else "out", {}).values():
         spans = [str(each).split("-") for each in one.get("ports", ["0-65535"])]
+        meant = [each for name in one.get("destinations", []) for each in NAMED[name]] or ["0.0.0.0/0"]
         if (
             any(ip_address(source) in ip_network(each) for each in one.get("sources", ["0.0.0.0/0"]))
             and any(ip_address(target) in ip_network(each) for each in one.get("prefixes", ["0.0.0.0/0"]))
             and any(int(span[0]) <= port <= int(span[-1]) for span in spans)
+            and any(ip_address(end) in ip_network(each) for end in (source, target) for each in meant)
             and one.get("protocol", protocol) == protocol
         ):
             return bool(one["action"] == "allow")

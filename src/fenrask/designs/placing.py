@@ -41,7 +41,9 @@ def missing_rules(described: Described, firewall: str, network: str) -> dict[str
     for to, rule in named_rules(described, network).get("rules", {}).items():
         one = estate.destinations[to]
         if "names" in rule and one.prefixes:
-            decision = stated.decides(Passing(one.prefixes[0].network_address, to, one.names, one.port, one.protocol))
+            address = one.prefixes[0].network_address
+            named = estate.rule_ends.at(address)
+            decision = stated.decides(Passing(address, to, one.names, one.port, one.protocol, named=named))
             if decision is None or not stated.rule_names(decision.rule):
                 added[f"{to} by name"] = {**rule, "order": stated.first_order - 1}
     if not added:

@@ -45,8 +45,8 @@ class Filtered:
     """Where the packet comes from; empty where that is not known: only rules without `sources` match it."""
     targets: tuple[Prefix, ...]
     """Where it goes; empty where that is not known: only rules without `prefixes` match it."""
-    remote: str | None
-    """The destination at the other end, by name, whichever way the packet goes."""
+    ends: frozenset[str]
+    """The destinations that rules name, and that either end is an address of."""
     ports: PortSpan
     """The destination ports."""
     protocol: str
@@ -77,7 +77,9 @@ class FilterRule(Strict):
     order: Annotated[int, Field(strict=True)] | None = Field(
         None, description="rules are tried in this order; default: as written, after those with a number"
     )
-    destinations: tuple[str, ...] = Field((), description="destinations at the other end, by name")
+    destinations: tuple[str, ...] = Field(
+        (), description="destinations that it comes from or goes to: whatever has their addresses"
+    )
     sources: tuple[PrefixText, ...] = Field((), description="where the packet comes from")
     prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
     ports: tuple[PortRange, ...] = Field((), description="destination ports, or ranges of them: `1024-65535`")
@@ -90,7 +92,7 @@ class FilterRule(Strict):
     def matches(self, packet: Filtered, source: Address | None, target: Address | None, port: int) -> bool:
         """Whether it matches such a packet from one address to another's port."""
         return (
-            (not self.destinations or packet.remote in self.destinations)
+            (not self.destinations or not packet.ends.isdisjoint(self.destinations))
             and (not self.sources or (source is not None and any(source in one for one in self.sources)))
             and (not self.prefixes or (target is not None and any(target in one for one in self.prefixes)))
             and (not self.ports or any(first <= port <= last for first, last in self.ports))

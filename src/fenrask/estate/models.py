@@ -23,6 +23,7 @@ from fenrask.estate.flows import Flow
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
+from fenrask.estate.rule_ends import RuleEnds
 from fenrask.estate.suggestions import nearest, some
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PrefixText, Share, Strict, unfit
@@ -369,6 +370,11 @@ class Estate(Strict):
         if exit_ is None:
             return False
         return router in exit_.sessions if router else bool(exit_.sessions)
+
+    @cached_property
+    def rule_ends(self) -> RuleEnds:
+        """The destinations that rules name, by address."""
+        return RuleEnds(self)
 
     @cached_property
     def filters(self) -> tuple[Filter, ...]:

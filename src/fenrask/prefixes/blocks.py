@@ -20,6 +20,7 @@ __all__ = [
     "fewest_prefixes",
     "first_free",
     "is_public",
+    "mapped_prefix",
     "mapped_to_ipv6",
     "overlap",
     "overlaps",
@@ -92,6 +93,15 @@ def mapped_to_ipv6(address: IPv4Address) -> IPv6Address:
     '64:ff9b::cb00:7107'
     """
     return IPv6Address(_WELL_KNOWN | int(address))
+
+
+def mapped_prefix(prefix: Prefix) -> IPv6Network:
+    """The prefix under which IPv6 hosts ask for the addresses of an IPv4 one (RFC 6052, the well-known prefix).
+
+    >>> str(mapped_prefix(IPv4Network("203.0.113.0/24")))
+    '64:ff9b::cb00:7100/120'
+    """
+    return IPv6Network((_WELL_KNOWN | int(prefix.network_address), 96 + prefix.prefixlen))
 
 
 def unmapped(address: Address) -> IPv4Address | None:

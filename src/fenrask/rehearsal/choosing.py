@@ -244,7 +244,7 @@ class _Chooser:
                 at_ends += portion.targets
             blocks = [Block.of(prefix) for prefix in other.prefixes]
             if any(one.common(each) for one in at_ends for each in blocks):
-                return f"its packets are also those of {name}, and rules name one of the two"
+                return f"its packets are also those of {name}, and an exit tells the two apart by name"
         return ""
 
 
@@ -287,6 +287,6 @@ def _planned(trace: Trace) -> Planned:
 
 
 def _named(estate: Estate) -> set[str]:
-    """The destinations that exits or filters treat by name."""
-    found = {name for exit_ in estate.exits.values() for name in exit_.named_destinations}
-    return found | {name for some in _every_filter(estate) for one in some.values() for name in one.named_destinations}
+    """The destinations that exits, or services themselves, tell from others by name."""
+    guarded = {name for name, one in estate.destinations.items() if one.is_guarded}
+    return guarded | {name for exit_ in estate.exits.values() for name in exit_.named_destinations}

@@ -210,7 +210,7 @@ class ExitRules:
                 yield f"{condition} snat {source_map([exit_.pool[place] for place in range(number)])}"
             elif exit_.rewrites(ip_address(example)):
                 for toward in sorted(self.shown.toward[name], reverse=True):
-                    there = among("daddr", self.shown.of_destination[toward], version) if toward else ""
+                    there = among("daddr", self.estate.rule_ends.prefixes_of(toward), version) if toward else ""
                     port = self.estate.destinations[toward].port if toward else None
                     with_port = f"th dport {port} " if port is not None else ""
                     if there or not toward:

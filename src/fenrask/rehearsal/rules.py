@@ -69,7 +69,7 @@ def source_map(addresses: Sequence[Address]) -> str:
 class Rules:
     """Turns what the estate states into rules; knows the addresses of destinations by name."""
 
-    def __init__(self, addresses_of: Mapping[str, Sequence[Prefix]]) -> None:
+    def __init__(self, addresses_of: Callable[[str], Sequence[Prefix]]) -> None:
         self._addresses_of = addresses_of
 
     def filters(self, filters: Mapping[str, Filter], label: str) -> tuple[list[str], list[str], list[str]]:
@@ -101,7 +101,7 @@ class Rules:
         """One rule as lines: one for each IP version where addresses tell, and for each end that may be the remote."""
         tail = f"th dport {{ {', '.join(ports)} }} " if ports else ""
         tail = (f"meta l4proto {rule.protocol} " if rule.protocol else "") + tail + verdict
-        named = [one for name in rule.destinations for one in self._addresses_of.get(name, ())]
+        named = [one for name in rule.destinations for one in self._addresses_of(name)]
         if not (rule.sources or rule.prefixes or rule.destinations):
             yield tail
             return

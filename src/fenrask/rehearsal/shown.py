@@ -5,7 +5,7 @@ from functools import cached_property
 from ipaddress import ip_address
 
 from fenrask.estate import Estate, ExitModel
-from fenrask.prefixes import Address, Prefix, parse_prefix, usable
+from fenrask.prefixes import Address, Prefix, usable
 from fenrask.rehearsal.attempts import Try
 
 __all__ = ["Shown"]
@@ -46,15 +46,6 @@ class Shown:
         """The addresses at which an endpoint is entered in one of its subnets."""
         entries = self.estate.entries_of(self.estate.exits[name])
         return [entry for entry, place in entries.items() if place == subnet]
-
-    @cached_property
-    def of_destination(self) -> dict[str, list[Prefix]]:
-        """By destination: its prefixes, and the addresses at which its endpoints in subnets are entered."""
-        found = {name: [*one.prefixes] for name, one in self.estate.destinations.items()}
-        for address, name in self.entries.items():
-            for carried in self.estate.exits[name].carries or ():
-                found[carried].append(parse_prefix(str(address)))
-        return found
 
     def _toward(self, exit_: ExitModel, name: str) -> dict[str, list[Address]]:
         if exit_.pool is not None or not (exit_.translates or exit_.published):

@@ -431,9 +431,8 @@ class Arriving:
         """On from the exit that publishes, past its rules: they judge what it forwards."""
         exit_ = self.estate.exits[way.publisher]
         one = exit_.published[way.as_]
-        passing = Passing(
-            packet.address, None, (), one.host_port, one.protocol, trace.origin.address
-        )  # fmt: skip
+        named = self.estate.rule_ends.at(packet.address)
+        passing = Passing(packet.address, None, (), one.host_port, one.protocol, trace.origin.address, named)
         decision = exit_.decides(passing)
         last = trace.hops[-1]
         source = trace.origin

@@ -22,7 +22,7 @@ from fenrask.prefixes import (
     covers,
     fewest_prefixes,
     is_public,
-    mapped_to_ipv6,
+    mapped_prefix,
     parse_prefix,
     unmapped,
 )
@@ -278,9 +278,7 @@ class Classes:
 
     @cached_property
     def _named(self) -> frozenset[str]:
-        by_exits = (name for exit_ in self.estate.exits.values() for name in exit_.named_destinations)
-        by_filters = (name for stated in self.estate.filters for name in stated.named_destinations)
-        return frozenset((*by_exits, *by_filters))
+        return frozenset(name for exit_ in self.estate.exits.values() for name in exit_.named_destinations)
 
     @cached_property
     def _places(self) -> dict[str, Hashable]:
@@ -343,7 +341,9 @@ def _named_sets(routes: Routes, tables: Container[str | None] | None = None) -> 
 
 
 def _judging_sets(estate: Estate) -> Iterator[tuple[Prefix, Hashable]]:
-    """The prefixes that filters and services judge packets by."""
+    """The prefixes that filters, rules and services judge packets by."""
+    for name in estate.rule_ends.names:
+        yield from ((prefix, ("named", name)) for prefix in estate.rule_ends.prefixes_of(name))
     for name, destination in estate.destinations.items():
         if destination.public_access == "listed":
             yield from ((prefix, ("allowed", name)) for prefix in destination.allowed)
@@ -370,7 +370,7 @@ def _as_mapped_too(
 
 def _other_form(prefix: Prefix) -> Prefix | None:
     if prefix.version == 4:
-        return parse_prefix(f"{mapped_to_ipv6(prefix.network_address)}/{prefix.prefixlen + 96}")
+        return mapped_prefix(prefix)
     if prefix.prefixlen <= _WELL_KNOWN.prefixlen:
         return parse_prefix("0.0.0.0/0") if covers(prefix, _WELL_KNOWN) else None
     inner = unmapped(prefix.network_address)

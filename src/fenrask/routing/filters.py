@@ -79,27 +79,46 @@ class Filters:
         """Every filter on the path, in its order; then the stateless ones once more, for the reply."""
         crossings = list(self.crossings(trace, workload))
         for crossing in crossings:
-            packet, target = self._packet(trace, crossing), self._target(trace, crossing)
+            target = self._target(trace, crossing)
+            packet = self._packet(trace, crossing, target)
             for name, one in self.at(crossing).items():
                 allowed, rule = one.verdict(packet, crossing.source.address, target, crossing.inward)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
             # To any ephemeral port, from where the packet went.
-            reply, target = replace(self._packet(trace, crossing), ports=EPHEMERAL), self._target(trace, crossing)
+            target = self._target(trace, crossing)
+            reply = replace(self._packet(trace, crossing, target), ports=EPHEMERAL)
             for name, one in self.at(crossing).items():
                 if not one.stateful:
                     allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
 
     def _target(self, trace: Trace, crossing: Crossing) -> Address | None:
-        """Where packets go, an endpoint of another network by its own address; None where it is not known."""
+        """Where packets go there: to an endpoint's, or a proxy's, own address; None where it is not known."""
         if trace.inward is not None:
             return trace.inward.entry if self._is_before_publisher(trace, crossing) else trace.packet.address
-        stated = self.estate.subnets[trace.subnet]
-        named = self.estate.exits.get(self.estate.by_name.get((trace.subnet, trace.packet.destination), ""))
-        if named is not None and self.estate.network_of(named) != stated.network:
-            return self.estate.entry_of(named, stated.zone, {one.version for one in stated.prefixes})
+        if self._is_before_named(trace, crossing):
+            stated = self.estate.subnets[trace.subnet]
+            versions = {one.version for one in stated.prefixes}
+            return self.estate.entry_of(self.estate.exits[self._named(trace)], stated.zone, versions)
         return None if trace.packet.address.is_unspecified else trace.packet.address
+
+    def _named(self, trace: Trace) -> str:
+        """The exit that hosts of a subnet find by the name of the destination; empty for none."""
+        return self.estate.by_name.get((trace.subnet, trace.packet.destination), "")
+
+    def _is_before_named(self, trace: Trace, crossing: Crossing) -> bool:
+        """Whether a packet is still on its way to the exit that its host found by name."""
+        named = self._named(trace)
+        if not named:
+            return False
+        at = next((number for number, hop in enumerate(trace.hops) if hop.by_name), len(trace.hops))
+        return crossing.hops <= at
+
+    def _is_before_proxy(self, trace: Trace, crossing: Crossing) -> bool:
+        """The same of an exit that asks on its hosts' behalf, at a port of its own."""
+        named = self.estate.exits.get(self._named(trace))
+        return named is not None and named.asked_at is not None and self._is_before_named(trace, crossing)
 
     @staticmethod
     def _is_before_publisher(trace: Trace, crossing: Crossing) -> bool:
@@ -156,12 +175,24 @@ class Filters:
         filters: Mapping[str, Filter] = owners[crossing.owner].filters
         return filters
 
-    def _packet(self, trace: Trace, crossing: Crossing) -> Filtered:
-        stated = self.estate.remotes.get(trace.packet.destination or "")
+    def _packet(self, trace: Trace, crossing: Crossing, target: Address | None) -> Filtered:
+        """What filters judge there; target: where it goes."""
+        stated, ends = self.estate.remotes.get(trace.packet.destination or ""), self._ends(trace, crossing, target)
         if trace.inward is not None:
             inward = trace.inward
             port = inward.published_port if self._is_before_publisher(trace, crossing) else inward.port
-            return Filtered((), (), inward.origin, (port, port), stated.protocol if stated else "tcp")
+            return Filtered((), (), ends, (port, port), stated.protocol if stated else "tcp")
+        if self._is_before_proxy(trace, crossing):
+            port = self.estate.exits[self._named(trace)].asked_at or 0
+            return Filtered((), (), ends, (port, port), "tcp")
         ports = (stated.port, stated.port) if stated is not None and stated.port else ANY_PORT
         protocol = stated.protocol if stated is not None else "tcp"
-        return Filtered((), (), trace.packet.destination, ports, protocol)
+        return Filtered((), (), ends, ports, protocol)
+
+    def _ends(self, trace: Trace, crossing: Crossing, target: Address | None) -> frozenset[str]:
+        """The destinations that rules name, at either end of a packet."""
+        each = [self.estate.rule_ends.at(one) for one in (crossing.source.address, target) if one is not None]
+        to = trace.packet.destination
+        if trace.inward is None and to is not None and target is None:
+            each.append(frozenset((to,)))
+        return frozenset().union(*each)

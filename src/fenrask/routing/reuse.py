@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from fenrask.estate import Described, Estate, Origin
+from fenrask.estate import Described, Estate, ExitModel, Origin
 from fenrask.routing.packets import Trace
 from fenrask.routing.tracing import Tracer
 
@@ -55,6 +55,8 @@ def changes(before: Described, after: Described) -> Changes | None:
     models = [one.exits[name] for one in (old, new) for name in exits if name in one.exits]
     named = [one.carries for one in models if one.found_by_name]
     heard_of = any(one.is_heard_of for one in models) or None in named
+    if any(_are_asked_otherwise(one, models) for one in (old, new)):
+        return None
     if heard_of or (workloads and (old.filters or new.filters or _lists_workloads(old) or _lists_workloads(new))):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
@@ -63,6 +65,15 @@ def changes(before: Described, after: Described) -> Changes | None:
         return None
     remotes = frozenset(name for carried in named for name in carried or ())
     return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), remotes)
+
+
+def _are_asked_otherwise(estate: Estate, models: Iterable[ExitModel]) -> bool:
+    """Whether addresses of endpoints that rules mean by a name are also those of a destination, which has none."""
+    ruled = {*estate.rule_ends.names}
+    named = [one for one in models if one.found_by_name and not ruled.isdisjoint(one.carries or ())]
+    entries = [entry for one in named for entry in estate.entries_of(one)]
+    prefixes = [prefix for one in estate.destinations.values() for prefix in one.prefixes] if entries else []
+    return any(entry in prefix for entry in entries for prefix in prefixes)
 
 
 def _routes_alike(old: Estate, new: Estate, name: str) -> bool:

@@ -211,9 +211,11 @@ class Tracer:
         """The endpoint that a name resolves to, with what the subnet's table does with its address if it is far."""
         place = self.estate.subnets[subnet]
         name = self.estate.by_name.get((subnet, to))
-        if name is None or self._facts[name].network == place.network:
+        if name is None:
             return name
         entry = self._entry(subnet, name)
+        if self._facts[name].network == place.network and not self._is_diverted(subnet, entry):
+            return name
         return name, entry is not None and self._sign(subnet, self.routes.of(subnet).match(entry))
 
     def _entry(self, subnet: str, endpoint: str) -> Address | None:
@@ -328,15 +330,22 @@ class Tracer:
         return found
 
     def _aimed(self, here: _At, asked: str | None) -> tuple[_At, str | None]:
-        """A packet in its host with the address that the name resolves to, where that is another network's endpoint.
+        """A packet in its host with the address that the name resolves to, where tables decide how it gets there.
 
-        Second, what is still asked for by name: nothing then, tables decide.
+        That is where the exit is another network's, or a route takes its address elsewhere. Second, what is still asked
+        for by name: nothing then.
         """
         named = self.estate.by_name.get((here.place, asked), "") if asked is not None else ""
-        if not named or self._facts[named].network == here.network:
+        if not named:
             return here, asked
         entry = self._entry(here.place, named)
+        if self._facts[named].network == here.network and not self._is_diverted(here.place, entry):
+            return here, asked
         return replace(here, address=entry or here.address, bound=named), None
+
+    def _is_diverted(self, place: str, entry: Address | None) -> bool:
+        """Whether a route of a subnet takes an address of its own network elsewhere than straight there."""
+        return entry is not None and any(one.exit != LOCAL for one in self.routes.of(place).match(entry))
 
     def _options(
         self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None
@@ -356,7 +365,9 @@ class Tracer:
     ) -> Iterator[Rest]:
         """How packets go on by a next hop: one path for each class of addresses that the exit shows them from."""
         if name not in self._facts:
-            yield self._beyond_exits(here, route, name, share)
+            ended = self._beyond_exits(here, route, name, share)
+            is_asked = ended.verdict.arrives and here.bound and self._facts[here.bound].onward is Onward.TABLE
+            yield from self._asking(here, ended, packet, met) if is_asked else (ended,)
             return
         facts = self._facts[name]
         exit_ = facts.model
@@ -403,6 +414,15 @@ class Tracer:
             for one in self._onward(there, packet, met | {passed}):
                 yield one.after(hop, passed, whole)
 
+    def _asking(self, here: _At, ended: Rest, packet: Packet, met: frozenset[Met]) -> Iterator[Rest]:
+        """On from an exit that hosts ask, and that a packet came to by its address: to what they ask it for."""
+        [hop], zone = ended.hops, self.estate.subnets[ended.there].zone
+        at = replace(here, place=ended.there, zone=zone, address=packet.address, bound="", starts=False)
+        for one in self._entered(at, None, here.bound, packet, met | ended.passed, ended.share):
+            yield Rest(
+                one.verdict, one.reason, (hop, *one.hops), one.onward, one.there, one.share, one.passed | ended.passed
+            )
+
     def _rewrites(self, here: _At, exit_: ExitModel) -> bool:
         """Whether an exit shows a packet from an address of its own: not one that comes in."""
         return here.source.kind != "remote" and exit_.rewrites(here.address)
@@ -436,7 +456,7 @@ class Tracer:
         there = self.routes.subnet_at(network, here.address) or self._at_pool(here, network)
         if there is None:
             return Rest(Verdict.NO_HOST, self._aimed_at(here, "no subnet holds {to}"), (hop,), share=share)
-        if here.bound:
+        if here.bound and self._facts[here.bound].onward is not Onward.TABLE:
             return self._at_endpoint(here, hop, there, share)
         return Rest(Verdict.ARRIVES, "", (hop,), onward, there, share)
 
@@ -540,11 +560,14 @@ class Tracer:
         return f"is in region {own}, {passing.destination} in {there}" if own and there and own != there else ""
 
     def _passing(self, here: _At, packet: Packet) -> Passing:
-        stated = self.estate.remotes.get(packet.destination or "")
+        to, source = packet.destination, here.source.address
+        stated, named = self.estate.remotes.get(to or ""), self.estate.rule_ends.at(here.address)
         if stated is None:
-            return Passing(here.address, None, (), None, "tcp", here.source.address)
+            return Passing(here.address, None, (), None, "tcp", source, named)
         if here.source.kind == "remote":
             port = here.until[1] or stated.port
-            return Passing(here.address, None, (), port, stated.protocol, here.source.address)
+            return Passing(here.address, None, (), port, stated.protocol, source, named)
         names = stated.names if packet.names is None else packet.names
-        return Passing(here.address, packet.destination, names, stated.port, stated.protocol, here.source.address)
+        if to is not None and not stated.prefixes:
+            named |= {to}
+        return Passing(here.address, to, names, stated.port, stated.protocol, source, named)

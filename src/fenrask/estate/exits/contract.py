@@ -53,12 +53,15 @@ class Passing:
 
     address: Address
     destination: str | None
+    """The one that was asked for."""
     names: tuple[str, ...]
     """The name that the host asked for, or several that no rule tells apart."""
     port: int | None
     protocol: str
     source: Address | None = None
     """Where it comes from; None where that is not known."""
+    named: frozenset[str] = frozenset()
+    """The destinations that rules name, and that the address is one of."""
 
 
 class PassingRule(Matching, Protocol):
@@ -319,6 +322,11 @@ class ExitModel(Strict):
         return False
 
     @property
+    def asked_at(self) -> int | None:
+        """The TCP port at which hosts ask it to connect on their behalf; None where it does not."""
+        return None
+
+    @property
     def serves_by_name(self) -> tuple[str, ...]:
         """The networks beside its own in which the names of what it reaches resolve to it."""
         return ()
@@ -445,6 +453,11 @@ class ExitModel(Strict):
     def named_destinations(self) -> tuple[str, ...]:
         """The destinations that it treats by name."""
         return self.carries or ()
+
+    @property
+    def ruled_destinations(self) -> tuple[str, ...]:
+        """The destinations that its rules name: these stand for their addresses."""
+        return ()
 
     def patterns_of(self, name: str) -> tuple[str, ...]:
         """Which of the names that it looks for a name is one of."""

@@ -5,6 +5,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from fenrask.estate.exits.contract import InSubnet, Translating
+from fenrask.estate.values import PortNumber
 from fenrask.prefixes import Address
 
 __all__ = ["ForwardProxy"]
@@ -20,6 +21,12 @@ class ForwardProxy(InSubnet, Translating):
     destinations: Annotated[tuple[str, ...], Field(min_length=1)] = Field(
         description="the destinations that hosts of its network ask it for"
     )
+
+    port: PortNumber = Field(8080, description="the TCP port at which hosts ask it")
+
+    @property
+    def asked_at(self) -> int:
+        return self.port
 
     @property
     def translates(self) -> bool:

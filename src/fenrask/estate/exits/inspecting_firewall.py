@@ -29,7 +29,7 @@ class FirewallRule(Strict):
     order: Annotated[int, Field(strict=True)] | None = Field(
         None, description="rules are tried in this order; default: as written, after those with a number"
     )
-    destinations: tuple[str, ...] = Field((), description="destinations by name")
+    destinations: tuple[str, ...] = Field((), description="destinations that it goes to: whatever has their addresses")
     sources: tuple[PrefixText, ...] = Field((), description="where the packet comes from")
     prefixes: tuple[PrefixText, ...] = Field((), description="where the packet goes")
     ports: tuple[PortNumber, ...] = Field((), description="destination ports")
@@ -42,7 +42,7 @@ class FirewallRule(Strict):
 
     def matches(self, passing: Passing) -> bool:
         return (
-            (not self.destinations or passing.destination in self.destinations)
+            (not self.destinations or not passing.named.isdisjoint(self.destinations))
             and (not self.sources or _inside(passing.source, self.sources))
             and (not self.prefixes or any(passing.address in one for one in self.prefixes))
             and (not self.ports or passing.port in self.ports)
@@ -102,8 +102,8 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
         return sorted(self.rules.items(), key=lambda item: far if item[1].order is None else item[1].order)
 
     @cached_property
-    def _tried_for(self) -> dict[str | None, list[tuple[str, FirewallRule]]]:
-        """The rules that may match packets to a destination, in order; filled as destinations are met."""
+    def _tried_for(self) -> dict[frozenset[str], list[tuple[str, FirewallRule]]]:
+        """The rules that may match packets to some destinations, in order; filled as these are met."""
         return {}
 
     @property
@@ -112,8 +112,8 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
         return (self.learned, *(each for rule in rules for each in (rule.sources, rule.prefixes) if each))
 
     @property
-    def named_destinations(self) -> tuple[str, ...]:
-        return (*super().named_destinations, *(name for rule in self.rules.values() for name in rule.destinations))
+    def ruled_destinations(self) -> tuple[str, ...]:
+        return tuple(name for rule in self.rules.values() for name in rule.destinations)
 
     def patterns_of(self, name: str) -> tuple[str, ...]:
         patterns = dict.fromkeys(pattern for rule in self.rules.values() for pattern in rule.names)
@@ -147,9 +147,11 @@ class InspectingFirewall(InSubnet, Announcing, Counted, Inspecting, Publishing, 
         return self.rules[rule].names if rule in self.rules else ()
 
     def decides(self, passing: Passing) -> Decision | None:
-        to = passing.destination
+        to = passing.named
         if to not in self._tried_for:
-            self._tried_for[to] = [one for one in self.in_order if not one[1].destinations or to in one[1].destinations]
+            self._tried_for[to] = [
+                one for one in self.in_order if not one[1].destinations or not to.isdisjoint(one[1].destinations)
+            ]
         for name, rule in self._tried_for[to]:
             if rule.matches(passing):
                 return Decision(rule.action == "allow", name)

@@ -7,6 +7,7 @@ from typing import Any
 
 from fenrask.estate import Described
 from fenrask.estate.filters import EPHEMERAL
+from fenrask.prefixes import Prefix, covers, overlap
 from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 
 __all__ = ["filter_files"]
@@ -23,6 +24,7 @@ class _List:
     rules: Sequence[tuple[str, Any]]
     rest: str
     is_stateful: bool
+    is_filter: bool = True
 
     @property
     def keeping(self) -> str:
@@ -36,7 +38,7 @@ class _List:
     @property
     def answered(self) -> "_List":
         """The list that answers meet, where there is none but for them."""
-        return _List(self.place, self.back, (), "deny", self.is_stateful)
+        return _List(self.place, self.back, (), "deny", self.is_stateful, self.is_filter)
 
 
 def filter_files(described: Described) -> Iterator[HandoverFile]:
@@ -95,13 +97,13 @@ def _lists(described: Described) -> Iterator[_List]:
         if rules:
             ordered = sorted(rules.items(), key=lambda item: (item[1].order is None, item[1].order or 0))
             rest = "allow" if getattr(exit_, "open_by_default", False) else "deny"
-            yield _List(f"exit {owner}", "out", ordered, rest, is_stateful=True)
+            yield _List(f"exit {owner}", "out", ordered, rest, is_stateful=True, is_filter=False)
 
 
 def _acl(described: Described, version: int, one: _List, answers: _List | None) -> dict[str, Any]:
     """A list for one IP version: entries of both cannot stand in one."""
     aces = [*_replies(described, version, answers)] if answers is not None else []
-    aces += [ace for name, rule in one.rules for ace in _aces(described, version, name, rule, one.direction)]
+    aces += [ace for name, rule in one.rules for ace in _aces(described, version, name, rule, one.is_filter)]
     aces.append({"name": "rest", "matches": {}, "actions": {"forwarding": _forwarding(one.rest)}})
     kind = f"ietf-access-control-list:ipv{version}-acl-type"
     name = f"{one.place}, {one.direction}, IPv{version}"
@@ -115,7 +117,7 @@ def _replies(described: Described, version: int, one: _List) -> Iterator[dict[st
     looks as any other.
     """
     allowed = [(name, rule) for name, rule in one.rules if rule.action == "allow"]
-    aces = [ace for name, rule in allowed for ace in _aces(described, version, name, rule, one.direction)]
+    aces = [ace for name, rule in allowed for ace in _aces(described, version, name, rule, one.is_filter)]
     if one.rest == "allow":
         aces.append({"name": "rest", "matches": {}})
     for ace in aces:
@@ -145,24 +147,25 @@ def _forwarding(action: str) -> str:
     return f"ietf-access-control-list:{'accept' if action == 'allow' else 'drop'}"
 
 
-def _aces(described: Described, version: int, name: str, rule: Any, direction: str) -> Iterator[dict[str, Any]]:
-    """One entry for each combination of source, target and port: an entry holds one of each."""
-    named = [prefix for one in rule.destinations for prefix in described.estate.destinations[one].prefixes]
+def _aces(described: Described, version: int, name: str, rule: Any, either: bool) -> Iterator[dict[str, Any]]:
+    """One entry for each combination of source, target and port: an entry holds one of each.
+
+    either: whether the destinations of a rule may be at either end, as those of filters.
+    """
+    named = [prefix for to in rule.destinations for prefix in described.estate.rule_ends.prefixes_of(to)]
     # A destination of which only names are known would make an entry for any address.
     if getattr(rule, "names", ()) or (rule.destinations and not named):
         return
-    sources, targets = list(getattr(rule, "sources", ())), list(rule.prefixes)
-    if direction == "in" and named:
-        sources = sources or named
-    elif named:
-        targets = targets or named
-    if any(column and all(one.version != version for one in column) for column in (sources, targets)):
-        return
-    fitting = [[one for one in column if one.version == version] or [None] for column in (sources, targets)]
+    sources, targets = tuple(getattr(rule, "sources", ())), tuple(rule.prefixes)
+    ends = [(sources, targets)]
+    if named:
+        there, here = _common(targets, named), _common(sources, named)
+        ends = [(sources, there)] * bool(there) + [(here, targets)] * bool(here and either)
+    pairs = [pair for some in ends for pair in _pairs(version, *some)]
     spans = rule.ports or [None]
     # Ports are those of a protocol: a rule that names none is for both.
     protocols = [rule.protocol] if rule.protocol else [*_PROTOCOLS] if rule.ports else [None]
-    for number, (source, target, ports, protocol) in enumerate(product(*fitting, spans, protocols), 1):
+    for number, ((source, target), ports, protocol) in enumerate(product(pairs, spans, protocols), 1):
         layer: dict[str, Any] = {"protocol": _PROTOCOLS[protocol]} if protocol else {}
         if source is not None:
             layer[f"source-ipv{version}-network"] = str(source)
@@ -174,3 +177,17 @@ def _aces(described: Described, version: int, name: str, rule: Any, direction: s
             port = {"operator": "eq", "port": low} if low == high else {"lower-port": low, "upper-port": high}
             matches[str(protocol)] = {"destination-port": port}
         yield {"name": f"{name} {number}", "matches": matches, "actions": {"forwarding": _forwarding(rule.action)}}
+
+
+def _common(some: Sequence[Prefix], named: Sequence[Prefix]) -> tuple[Prefix, ...]:
+    """The addresses that prefixes, or all where there are none, have in common with named ones."""
+    if not some:
+        return tuple(dict.fromkeys(named))
+    each = [one if covers(other, one) else other for one in some for other in named if overlap(one, other)]
+    return tuple(dict.fromkeys(each))
+
+
+def _pairs(version: int, *ends: Sequence[Prefix]) -> Iterator[tuple[Prefix | None, ...]]:
+    """Each source with each target of one IP version; None for any."""
+    if not any(column and all(one.version != version for one in column) for column in ends):
+        yield from product(*([one for one in column if one.version == version] or [None] for column in ends))

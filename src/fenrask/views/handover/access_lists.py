@@ -190,4 +190,5 @@ def _common(some: Sequence[Prefix], named: Sequence[Prefix]) -> tuple[Prefix, ..
 def _pairs(version: int, *ends: Sequence[Prefix]) -> Iterator[tuple[Prefix | None, ...]]:
     """Each source with each target of one IP version; None for any."""
     if not any(column and all(one.version != version for one in column) for column in ends):
-        yield from product(*([one for one in column if one.version == version] or [None] for column in ends))
+        fitting: list[list[Prefix | None]] = [[one for one in column if one.version == version] for column in ends]
+        yield from product(*(column or [None] for column in fitting))

@@ -373,7 +373,9 @@ class Naive:
             others = [p for n in exit_["networks"] if n != here["network"] for p in self.networks[n]["prefixes"]]
             if not inside(address, others):
                 return "not carried"
-        if kind in ("routed-endpoint", "in-subnet-endpoint") and base["to"] != exit_["destination"]:
+        if kind in ("routed-endpoint", "in-subnet-endpoint") and not inside(
+            address, self.meant([exit_["destination"]])
+        ):
             return "not carried"
         if kind == "circuit" and not inside(address, exit_["received"]):
             return "not carried"
@@ -467,14 +469,18 @@ class Naive:
         """Whether the policy of the endpoint, or of the service, denies what got there."""
         if where not in ("outside", "endpoint") or not here["exits"]:
             return False
-        name, to = here["exits"][-1], self.estate["destinations"][base["to"]]
+        name = here["exits"][-1]
         exit_ = self.exits[name]
+        meant = [one for to, one in self.estate["destinations"].items() if inside(base["target"], self.meant([to]))]
         if exit_["kind"] in ("routed-endpoint", "in-subnet-endpoint"):
             workload = here["crossed"][0][1]
             closed = "allowed_from" in exit_ and workload not in exit_["allowed_from"]
-            return closed or ("only_through" in to and name not in to["only_through"])
-        public = to.get("public_access", "open")
-        return public == "closed" or (public == "listed" and not inside(here["source"], to["allowed"]))
+            return closed or any("only_through" in to and name not in to["only_through"] for to in meant)
+        for to in meant:
+            public = to.get("public_access", "open")
+            if public == "closed" or (public == "listed" and not inside(here["source"], to["allowed"])):
+                return True
+        return False
 
     # Its reply
 

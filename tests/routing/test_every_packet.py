@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from fractions import Fraction
 from ipaddress import ip_network
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import yaml
@@ -370,10 +371,10 @@ def twins(dice: Dice, subnets: Any, tables: Any, workloads: Any, flows: Any, hop
         flows |= {f"{name}-{one}": {"from": name, "to": one, "per_host_per_s": 1} for one in to}
 
 
-def described(data: dict[str, Any], seed: int) -> Described:
+def described(data: dict[str, Any], seed: int, offers: Any = MappingProxyType({})) -> Described:
     """An estate as read from files, at a provider of its own."""
     with tempfile.TemporaryDirectory() as folder:
-        catalogue = merged(CATALOGUE, {"offers": OFFERS, "behaviour": behaviour(seed)})
+        catalogue = merged(CATALOGUE, {"offers": OFFERS | dict(offers), "behaviour": behaviour(seed)})
         (Path(folder) / "catalogue.yaml").write_text(yaml.safe_dump(catalogue), "utf-8")
         path = Path(folder) / "estate.yaml"
         path.write_text(yaml.safe_dump(data, sort_keys=False), "utf-8")

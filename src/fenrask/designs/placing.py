@@ -42,7 +42,7 @@ def missing_rules(described: Described, firewall: str, network: str) -> dict[str
         one = estate.destinations[to]
         if "names" in rule and one.prefixes:
             address = one.prefixes[0].network_address
-            named = estate.rule_ends.at(address)
+            named = estate.named_addresses.at(address)
             decision = stated.decides(Passing(address, to, one.names, one.port, one.protocol, named=named))
             if decision is None or not stated.rule_names(decision.rule):
                 added[f"{to} by name"] = {**rule, "order": stated.first_order - 1}

@@ -20,10 +20,10 @@ from fenrask.estate.exits import KINDS, Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
+from fenrask.estate.named_addresses import NamedAddresses
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
-from fenrask.estate.rule_ends import RuleEnds
 from fenrask.estate.suggestions import nearest, some
 from fenrask.estate.throughput import Throughput
 from fenrask.estate.values import Count, Money, Number, PrefixText, Share, Strict, unfit
@@ -372,9 +372,9 @@ class Estate(Strict):
         return router in exit_.sessions if router else bool(exit_.sessions)
 
     @cached_property
-    def rule_ends(self) -> RuleEnds:
-        """The destinations that rules name, by address."""
-        return RuleEnds(self)
+    def named_addresses(self) -> NamedAddresses:
+        """The destinations that rules, endpoints and services treat unlike others, by address."""
+        return NamedAddresses(self)
 
     @cached_property
     def filters(self) -> tuple[Filter, ...]:
@@ -448,13 +448,30 @@ class Estate(Strict):
         """The address at which hosts of a zone enter an endpoint in a subnet: that of their zone, else the first."""
         places = [name for name in exit_.in_subnets if self.subnets[name].zone == zone] or [*exit_.in_subnets]
         prefixes = (one for one in self.subnets[places[0]].prefixes if one.version in versions)
-        return next((usable(one).address for one in prefixes), None)
+        return next((self._entry_in(places[0], one, exit_) for one in prefixes), None)
 
     def entries_of(self, exit_: ExitModel) -> dict[Address, str]:
-        """Where an endpoint is entered: an address of each IP version in each of its subnets, with the subnet."""
-        if exit_.onward is not Onward.SERVICE:
+        """Where an endpoint is entered, or a proxy asked: an address of each IP version in each subnet, with that."""
+        if exit_.onward is not Onward.SERVICE and exit_.asked_at is None:
             return {}
-        return {usable(prefix).address: name for name in exit_.in_subnets for prefix in self.subnets[name].prefixes}
+        places = ((name, prefix) for name in exit_.in_subnets for prefix in self.subnets[name].prefixes)
+        return {self._entry_in(name, prefix, exit_): name for name, prefix in places}
+
+    def _entry_in(self, subnet: str, prefix: Prefix, exit_: ExitModel) -> Address:
+        """An address of a subnet that no other exit there is entered at."""
+        number = next((number for number, one in enumerate(self._entered_in.get(subnet, ())) if one is exit_), 0)
+        block = usable(prefix)
+        return Block(block.version, min(block.first + number, block.last), block.last).address
+
+    @cached_property
+    def _entered_in(self) -> dict[str, list[ExitModel]]:
+        """By subnet: the endpoints and proxies that are entered there, each at an address of its own."""
+        found: dict[str, list[ExitModel]] = {}
+        for exit_ in self.exits.values():
+            if exit_.onward is Onward.SERVICE or exit_.asked_at is not None:
+                for subnet in exit_.in_subnets:
+                    found.setdefault(subnet, []).append(exit_)
+        return found
 
     @cached_property
     def _peers(self) -> dict[str, list[tuple[str, str]]]:

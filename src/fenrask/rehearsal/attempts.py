@@ -49,6 +49,16 @@ class Try(NamedTuple):
     published: str = ""
     """The name of the published port."""
 
+    asked: Address | None = None
+    """What is asked to connect to the target: a proxy's address, or the target's as IPv6 hosts ask for it."""
+    asked_at: int = 0
+    """The TCP port of that proxy; 0 for none."""
+
+    @property
+    def opens(self) -> tuple[str, int]:
+        """The protocol and the port that it opens its connection with."""
+        return ("tcp", self.asked_at) if self.asked_at else (self.protocol, self.port)
+
     @property
     def is_from_host(self) -> bool:
         """Whether a host of the estate opens it."""
@@ -72,6 +82,8 @@ class Class:
     part: str = ""
     """Which of the packets from there these are, in words; empty for all."""
     is_inward: bool = False
+    limit: str = ""
+    """Why the kernel may do otherwise, where that is known beforehand."""
 
 
 def client_at(workload: str, subnet: str) -> str:

@@ -9,6 +9,7 @@ from fenrask.rehearsal.exit_rules import ExitRules, Marked
 from fenrask.rehearsal.laboratory import Laboratory
 from fenrask.rehearsal.outside import Outside
 from fenrask.rehearsal.places import Places
+from fenrask.rehearsal.relays import Relay, Relays
 from fenrask.rehearsal.services import Services
 from fenrask.rehearsal.shown import Shown
 from fenrask.rehearsal.ways import Ways
@@ -23,13 +24,15 @@ class Built:
     laboratory: Laboratory
     marked: list[Marked]
     shown: Shown
+    relays: list[Relay]
 
 
 def build(described: Described, tries: Iterable[Try]) -> Built:
     """The laboratory of an estate in which these can be tried."""
     places = Places(described, list(tries))
     ways = Ways(places)
+    relays = Relays(places)
     Outside(places)
     Services(places)
     rules = ExitRules(places, ways)
-    return Built(places.lab, rules.marked, places.shown)
+    return Built(places.lab, rules.marked, places.shown, relays.relays)

@@ -3,9 +3,9 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from fenrask.estate import Described, Estate, Filter, Onward, Remote
+from fenrask.estate import Described, Estate, Filter, Remote
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL
-from fenrask.prefixes import Address, Block
+from fenrask.prefixes import Address, Block, mapped_to_ipv6
 from fenrask.rehearsal.attempts import Class, Planned, Try, client_at, party_of, service_at
 from fenrask.routing import Packet, SubnetPath, Trace, Tracer, Verdict, flow_paths
 
@@ -70,7 +70,6 @@ class _Chooser:
         low, high = EPHEMERAL
         self._source_ports = _edges(stateless, low, high) if stateless else [0]
         self._free = free_port(estate)
-        self._named = _named(estate)
         self._taken = {one for exit_ in estate.exits.values() for one in estate.entries_of(exit_)}
         self._space_of: dict[Address, str] = {}
         """Whose an address is, once it is given away."""
@@ -93,7 +92,8 @@ class _Chooser:
         for numbers, own in tried.items():
             planned = self._outcomes([paths[number] for number in numbers], own[0])
             part = paths[numbers[0]].words if len(numbers) == 1 else _part(own)
-            yield Class(first.subnet, first.to, planned, tuple(own), "", part)
+            limit = next(filter(None, (self._mistaken(paths[number]) for number in numbers)), "")
+            yield Class(first.subnet, first.to, planned, tuple(own), "", part, limit=limit)
 
     def _outcomes(self, paths: Sequence[SubnetPath], one: Try) -> tuple[Planned, ...]:
         """What the plan says of a try; of one IP version of two also what it loses, which goes on by the other."""
@@ -113,36 +113,46 @@ class _Chooser:
 
     def _not_tried(self, path: SubnetPath) -> str:
         """Why packets of a path cannot be sent here; empty where they can."""
-        trace, estate = path.trace, self.estate
+        trace = path.trace
         if trace.verdict is Verdict.UNRESOLVED or not trace.portion.targets:
             return "it has no address yet"
-        named = estate.by_name.get((path.subnet, path.to))
-        if named is not None and estate.exits[named].onward is not Onward.SERVICE:
-            return f"{named} asks for it on its hosts' behalf, and has no stand-in here"
-        versions = {one.version for one in estate.subnets[path.subnet].prefixes}
-        if trace.portion.targets[0].version not in versions:
-            return "there is no stand-in here for what translates IPv6 to IPv4"
-        return self._mistaken(path, path.to)
+        named = self.estate.exits.get(self.estate.by_name.get((path.subnet, path.to), ""))
+        versions = {one.version for one in self.estate.subnets[path.subnet].prefixes}
+        if named is not None and self.estate.entry_of(named, self.estate.subnets[path.subnet].zone, versions) is None:
+            return "it resolves to no address of an IP version that these hosts have"
+        return ""
 
     def _tries(self, path: SubnetPath) -> list[Try]:
         estate, portion = self.estate, path.trace.portion
         stated = estate.destinations[path.to]
         targets = [one for block in portion.targets for one in self._ends(block) if one not in self._taken]
-        named = estate.by_name.get((path.subnet, path.to))
+        asked: dict[Address, Address] = {}
+        named = estate.exits.get(estate.by_name.get((path.subnet, path.to), ""))
+        versions = {one.version for one in estate.subnets[path.subnet].prefixes}
         if named is not None:
             zone = estate.subnets[path.subnet].zone
-            entry = estate.entry_of(estate.exits[named], zone, {portion.targets[0].version})
-            targets = [entry] if entry is not None else targets
+            entry = estate.entry_of(named, zone, {portion.targets[0].version} & versions or versions)
+            if named.asked_at is None:
+                targets = [entry] if entry is not None else targets
+            elif entry is not None:
+                asked = dict.fromkeys(targets, entry)
+        elif versions == {6}:
+            asked = {one: mapped_to_ipv6(one) for one in targets if one.version == 4}
         space = client_at(path.workload, path.subnet)
-        own = [block for block in portion.sources if targets and block.version == targets[0].version]
+        own = [
+            block for block in portion.sources if targets and block.version == asked.get(targets[0], targets[0]).version
+        ]
         senders = [one for block in own for one in self._hosts(block, space)]
         names = portion.names or stated.names or ("",)
         ports = [stated.port] if stated.port is not None else [self._free, *_edges(self._spans, *ANY_PORT)[1:]]
         return [
-            Try(space, sender, target, port, stated.protocol, path.workload, name, source_port)
+            Try(
+                space, sender, target, port, stated.protocol, path.workload, name, source_port,
+                asked=asked.get(target), asked_at=(named.asked_at or 0) if named is not None else 0,
+            )
             for sender, target, name in _each_once(senders, targets, names)
             for port, source_port in _each_once(ports, self._source_ports)
-        ]
+        ]  # fmt: skip
 
     def inward_classes(self, paths: Sequence[SubnetPath]) -> Iterator[Class]:
         """What comes in to a workload from one other end."""
@@ -150,7 +160,7 @@ class _Chooser:
         assert isinstance(end, Remote)
         tried: dict[tuple[int, ...], list[Try]] = {}
         for path in paths:
-            if why := _not_sent(path) or self._mistaken(path, end.origin):
+            if why := _not_sent(path):
                 yield Class(str(end), path.subnet, (_planned(path.trace),), (), why, path.words, True)
                 continue
             if not (tries := self._coming(path, end)):
@@ -226,25 +236,22 @@ class _Chooser:
         self._space_of.update((one, space) for one in chosen)
         return chosen
 
-    def _mistaken(self, path: SubnetPath, remote: str) -> str:
-        """Why packets are not told from those of another destination, which rules treat by its name; empty if they are.
+    def _mistaken(self, path: SubnetPath) -> str:
+        """Why packets are not told from another destination's, to whom an exit shows addresses of their own; or empty.
 
-        remote: the destination, or the origin, at their other end.
+        Whose address is shown follows from the destination that is meant, which packets do not say.
         """
-        portion, named, own = path.trace.portion, self._named, self.estate.destinations.get(remote)
-        for name, other in self.estate.destinations.items() if named else ():
-            if name == remote or not {name, remote} & named:
+        own, targets = self.estate.destinations[path.to], path.trace.portion.targets
+        passed = (self.estate.exits[name] for name in path.trace.exits if name in self.estate.exits)
+        named = dict.fromkeys(name for exit_ in passed for name in exit_.named_destinations)
+        others = self.estate.destinations if path.to in named else named
+        for name in others:
+            other = self.estate.destinations[name]
+            same_port = own.port == other.port or None in (own.port, other.port)
+            if name == path.to or own.protocol != other.protocol or not same_port:
                 continue
-            at_ends = portion.sources
-            if (
-                own is not None
-                and own.protocol == other.protocol
-                and (own.port == other.port or None in (own.port, other.port))
-            ):
-                at_ends += portion.targets
-            blocks = [Block.of(prefix) for prefix in other.prefixes]
-            if any(one.common(each) for one in at_ends for each in blocks):
-                return f"its packets are also those of {name}, and an exit tells the two apart by name"
+            if any(Block.of(prefix).common(one) for prefix in other.prefixes for one in targets):
+                return f"its packets are also those of {name}, to whom other addresses are shown"
         return ""
 
 
@@ -284,9 +291,3 @@ def _part(tries: Sequence[Try]) -> str:
 
 def _planned(trace: Trace) -> Planned:
     return Planned(trace.verdict, trace.exits, trace.source, trace.why)
-
-
-def _named(estate: Estate) -> set[str]:
-    """The destinations that exits, or services themselves, tell from others by name."""
-    guarded = {name for name, one in estate.destinations.items() if one.is_guarded}
-    return guarded | {name for exit_ in estate.exits.values() for name in exit_.named_destinations}

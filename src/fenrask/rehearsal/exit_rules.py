@@ -6,10 +6,11 @@ from functools import cached_property
 from ipaddress import ip_address
 
 from fenrask.estate import ExitModel, Onward
-from fenrask.prefixes import PRIVATE
+from fenrask.prefixes import PRIVATE, parse_prefix
 from fenrask.rehearsal.attempts import AT_ONCE, Try
 from fenrask.rehearsal.laboratory import Space, Wire
 from fenrask.rehearsal.places import DELIVER, Places
+from fenrask.rehearsal.relays import NO_ADDRESS
 from fenrask.rehearsal.rules import MARKS, among, chain, hook, mark_of, marking, source_map, table
 from fenrask.rehearsal.ways import Ways
 
@@ -99,6 +100,11 @@ class ExitRules:
             sets.append(self._set(space, "clients", lambda one: one.workload in allowed))
             lines.insert(0, "meta l4proto { tcp, udp } ct state new jump listed")
             chains.append(chain("listed", ["meta mark @clients return", "drop"]))
+        if exit_.asked_at is not None or exit_.maps_ipv6:
+            # What it opens itself is judged as what others send through it.
+            opened = [one for one in self._carried(name, exit_) if not one.startswith("iifname")]
+            answers_v6 = exit_.maps_ipv6
+            hooks.append(hook("o", "output", [one for one in opened if not (answers_v6 and "6 " in one)]))
         where = "forward"
         if exit_.onward is Onward.SERVICE:
             where = "input"
@@ -185,6 +191,7 @@ class ExitRules:
         if exit_.translates:
             version = exit_.pool.version if exit_.pool is not None else 4
             inside = [one for network in self.estate.networks.values() for one in network.prefixes]
+            inside += [parse_prefix(str(NO_ADDRESS))] if exit_.maps_ipv6 else []
             own = among("saddr", [*inside, *self.shown.owner, *self.shown.pools], version)
             lines = [f"{own} {one}" for one in self._rewriting(name, exit_, version)]
             family = "ip" if version == 4 else "ip6"
@@ -210,7 +217,7 @@ class ExitRules:
                 yield f"{condition} snat {source_map([exit_.pool[place] for place in range(number)])}"
             elif exit_.rewrites(ip_address(example)):
                 for toward in sorted(self.shown.toward[name], reverse=True):
-                    there = among("daddr", self.estate.rule_ends.prefixes_of(toward), version) if toward else ""
+                    there = among("daddr", self.estate.named_addresses.prefixes_of(toward), version) if toward else ""
                     port = self.estate.destinations[toward].port if toward else None
                     with_port = f"th dport {port} " if port is not None else ""
                     if there or not toward:

@@ -32,7 +32,7 @@ class Places:
         self.described, self.estate, self.tries = described, described.estate, tries
         self.lab = Laboratory()
         self.shown = Shown(self.estate, tries)
-        self.rules = Rules(self.estate.rule_ends.prefixes_of)
+        self.rules = Rules(self.estate.named_addresses.prefixes_of)
         self.edges: dict[str, _Edges] = {}
         """By subnet."""
         self.at_exit: dict[tuple[str, str], Wire] = {}

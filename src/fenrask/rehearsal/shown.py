@@ -100,6 +100,8 @@ class Shown:
 
     def aim(self, one: Try) -> Address:
         """The address that a try is sent to: a published one, a host's public one, or the target's own."""
+        if one.asked is not None:
+            return one.asked
         if one.publisher:
             return self.aims[one.publisher, one.published]
         if one.space == "internet":

@@ -199,7 +199,8 @@ class Ways:
             space.rules.append(f"fwmark {_REPLY} lookup {BACK} priority 90")
             self._need_no_route(space, network)
             marked = [f"ct direction reply meta mark set {_REPLY}"]
-            space.statements.append(table("inet", "back", [hook("p", "prerouting", marked, "filter", -50)]))
+            hooks = [hook("p", "prerouting", marked, "filter", -50), hook("o", "output", marked, "route", -50)]
+            space.statements.append(table("inet", "back", hooks))
 
     def _of_line(self, name: str, exit_: ExitModel) -> None:
         """A line: out to the third party; in by the table of its hub, or of its own."""

@@ -431,7 +431,7 @@ class Arriving:
         """On from the exit that publishes, past its rules: they judge what it forwards."""
         exit_ = self.estate.exits[way.publisher]
         one = exit_.published[way.as_]
-        named = self.estate.rule_ends.at(packet.address)
+        named = self.estate.named_addresses.at(packet.address)
         passing = Passing(packet.address, None, (), one.host_port, one.protocol, trace.origin.address, named)
         decision = exit_.decides(passing)
         last = trace.hops[-1]

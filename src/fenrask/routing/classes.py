@@ -167,9 +167,14 @@ class Classes:
 
         Where both have both IP versions, all is asked for by the first turn, and what is lost by the next; where the
         subnet has none of the destination's versions, all count. Inside a prefix that holds subnets only these count:
-        hosts are where subnets are.
+        hosts are where subnets are. A proxy asks for those of its own IP versions.
         """
-        return self.targets_of(to, self.stacks[subnet])
+        return self.targets_of(to, self._asking(to, subnet))
+
+    def _asking(self, to: str, subnet: str) -> IpStack:
+        """By what a destination's addresses are asked for: of the hosts of a subnet, or of the proxy that they ask."""
+        exit_ = self.estate.exits.get(self.estate.by_name.get((subnet, to), ""))
+        return self.stacks[subnet] if exit_ is None or exit_.asked_at is None else IpStack(exit_.families)
 
     def targets_of(self, to: str, stack: IpStack) -> list[Targets]:
         """The same for hosts of some IP versions."""
@@ -239,7 +244,7 @@ class Classes:
 
     def targets_kind(self, to: str, subnet: str) -> int:
         """A number for all that tells what hosts of a subnet reach in a destination from others, after that table."""
-        asked = (to, self.stacks[subnet])
+        asked = (to, self._asking(to, subnet))
         if asked not in self._alike_targets:
             shares = tuple((one.version, one.kind, one.share, one.turn) for one in self.targets(to, subnet))
             names = tuple((one.names, one.share) for one in self.names(to))
@@ -272,7 +277,7 @@ class Classes:
         """What tells a destination from others beside its addresses: its name where it is asked for, port, protocol."""
         if to not in self._kinds:
             stated = self.estate.destinations.get(to or "")
-            known = stated is not None and (to in self._named or not stated.prefixes or stated.is_guarded)
+            known = stated is not None and (to in self._named or not stated.prefixes)
             self._kinds[to] = (to if known else None, *_transport(stated))
         return self._kinds[to]
 
@@ -342,8 +347,8 @@ def _named_sets(routes: Routes, tables: Container[str | None] | None = None) -> 
 
 def _judging_sets(estate: Estate) -> Iterator[tuple[Prefix, Hashable]]:
     """The prefixes that filters, rules and services judge packets by."""
-    for name in estate.rule_ends.names:
-        yield from ((prefix, ("named", name)) for prefix in estate.rule_ends.prefixes_of(name))
+    for name in estate.named_addresses.names:
+        yield from ((prefix, ("named", name)) for prefix in estate.named_addresses.prefixes_of(name))
     for name, destination in estate.destinations.items():
         if destination.public_access == "listed":
             yield from ((prefix, ("allowed", name)) for prefix in destination.allowed)

@@ -191,7 +191,7 @@ class Filters:
 
     def _ends(self, trace: Trace, crossing: Crossing, target: Address | None) -> frozenset[str]:
         """The destinations that rules name, at either end of a packet."""
-        each = [self.estate.rule_ends.at(one) for one in (crossing.source.address, target) if one is not None]
+        each = [self.estate.named_addresses.at(one) for one in (crossing.source.address, target) if one is not None]
         to = trace.packet.destination
         if trace.inward is None and to is not None and target is None:
             each.append(frozenset((to,)))

@@ -157,7 +157,7 @@ def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str |
             return ""
         if exit_ is None or exit_.fault:
             return f"{matching[0].exit} does not carry it"
-        decision = exit_.decides(Passing(target, None, (), None, "tcp", named=estate.rule_ends.at(target)))
+        decision = exit_.decides(Passing(target, None, (), None, "tcp", named=estate.named_addresses.at(target)))
         if decision is not None and not decision.allowed:
             return f"{matching[0].exit} denies it by {decision.rule}"
         if exit_.joins and not exit_.joins_many:
@@ -199,7 +199,7 @@ def _is_public(estate: Estate, subnet: str, workload: str) -> bool:
 def _filtered(estate: Estate, subnet: str, workload: str, way: _WayIn) -> tuple[bool, str]:
     """Whether the filters of a subnet and of hosts in it let any first packet in, and by which rule."""
     target = (estate.subnets[subnet].prefix,)
-    own = estate.rule_ends.at(target[0][0])
+    own = estate.named_addresses.at(target[0][0])
     owners = [("subnet", subnet, estate.subnets[subnet].filters)]
     if workload:
         owners.append(("workload", workload, estate.workloads[workload].filters))

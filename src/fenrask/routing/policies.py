@@ -2,6 +2,7 @@
 
 from fenrask.estate import Estate, Onward
 from fenrask.estate.suggestions import some
+from fenrask.prefixes import unmapped
 from fenrask.routing.packets import Trace
 
 __all__ = ["Policies"]
@@ -20,15 +21,25 @@ class Policies:
         """Why a packet is denied at its end; empty where it is not. Of no workload, no endpoint's list is looked at."""
         if not self._some or not trace.hops:
             return ""
-        name, to = trace.hops[-1].exit, trace.packet.destination
-        exit_, stated = self.estate.exits.get(name), self.estate.destinations.get(to or "")
+        name = trace.hops[-1].exit
+        exit_ = self.estate.exits.get(name)
         if exit_ is None:
             return ""
         listed = exit_.lets_in if trace.onward is Onward.SERVICE else None
         if listed is not None and workload is not None and workload not in listed:
             return f"the policy of {name} lets in {some(listed) or 'no workload'} only"
-        if stated is None or not stated.is_guarded:
-            return ""
+        return next(filter(None, (self._refused(to, trace, name) for to in self._guarded(trace))), "")
+
+    def _guarded(self, trace: Trace) -> list[str]:
+        """The services that what got there is for, and that do not take everything."""
+        address = unmapped(trace.packet.address) or trace.packet.address
+        named = [trace.packet.destination or "", *sorted(self.estate.named_addresses.at(address))]
+        every = self.estate.destinations
+        return [to for to in dict.fromkeys(named) if to in every and every[to].is_guarded]
+
+    def _refused(self, to: str, trace: Trace, name: str) -> str:
+        """Why a service does not take what came through an exit; empty where it does."""
+        stated = self.estate.destinations[to]
         if trace.onward is Onward.SERVICE and stated.only_through is not None and name not in stated.only_through:
             return f"{to} takes only what comes through {some(stated.only_through)}"
         if trace.onward is not Onward.INTERNET or stated.public_access == "open":

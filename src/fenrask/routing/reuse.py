@@ -69,7 +69,7 @@ def changes(before: Described, after: Described) -> Changes | None:
 
 def _are_asked_otherwise(estate: Estate, models: Iterable[ExitModel]) -> bool:
     """Whether addresses of endpoints that rules mean by a name are also those of a destination, which has none."""
-    ruled = {*estate.rule_ends.names}
+    ruled = {*estate.named_addresses.names}
     named = [one for one in models if one.found_by_name and not ruled.isdisjoint(one.carries or ())]
     entries = [entry for one in named for entry in estate.entries_of(one)]
     prefixes = [prefix for one in estate.destinations.values() for prefix in one.prefixes] if entries else []

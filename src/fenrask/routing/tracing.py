@@ -395,7 +395,8 @@ class Tracer:
             hop = Hop(here.place, route, name, source, here.zone, zone, by_name, via, rule)
             yield Rest(*ending, (hop,), share=share, passed=frozenset((passed,)))
             return
-        address = (unmapped(here.address) or here.address) if exit_.maps_ipv6 else here.address
+        opens_ipv4 = exit_.maps_ipv6 or exit_.asked_at is not None
+        address = (unmapped(here.address) or here.address) if opens_ipv4 else here.address
         rewritten = self._rewrites(replace(here, address=address), exit_)
         unwritten = ((self._unwritten(here, facts), here.kind, _ALL),)
         shown = facts.toward(passing.destination) if rewritten else unwritten
@@ -515,8 +516,8 @@ class Tracer:
         if exit_.fault:
             return Verdict.BLACK_HOLE, f"{name}: {exit_.fault}"
         address = here.address
-        if address.version not in exit_.families and not (exit_.maps_ipv6 and unmapped(address)):
-            return Verdict.FAMILY_NOT_CARRIED, f"{name} carries no IPv{address.version}"
+        if why := self._wrong_family(here, exit_, name):
+            return Verdict.FAMILY_NOT_CARRIED, why
         if self._takes_replies_alone(here, exit_):
             return Verdict.NOT_CARRIED, f"{name} takes only replies from outside"
         if exit_.onward is Onward.INTERNET and not is_public(unmapped(address) or address):
@@ -534,6 +535,18 @@ class Tracer:
             return Verdict.PROTOCOL_NOT_TRANSLATED, f"{name} does not translate {passing.protocol}"
         return None
 
+    def _wrong_family(self, here: _At, exit_: ExitModel, name: str) -> str:
+        """Why an exit carries no packet of an IP version; empty where it does."""
+        if here.starts and exit_.found_by_name and self._entry(here.place, name) is None:
+            return f"{name} has no address of an IP version that hosts of {here.place} have"
+        mapped = unmapped(here.address) is not None
+        if mapped and (exit_.maps_ipv6 or exit_.asked_at is not None):
+            return ""
+        if here.address.version not in exit_.families:
+            return f"{name} carries no IPv{here.address.version}"
+        # The well-known prefix is not routed on the internet (RFC 6052, section 3.2).
+        return f"{name} takes no IPv6 to IPv4" if mapped and exit_.onward is Onward.INTERNET else ""
+
     @staticmethod
     def _takes_replies_alone(here: _At, exit_: ExitModel) -> bool:
         """Whether a packet comes in to an exit that keeps state and routes nothing."""
@@ -548,20 +561,23 @@ class Tracer:
         """Why an endpoint does not reach what a packet is for; empty where it does."""
         if why := self._wrong_region(exit_, passing):
             return why
-        if exit_.carries and passing.destination not in exit_.carries:
+        if exit_.carries and passing.destination not in exit_.carries and passing.named.isdisjoint(exit_.carries):
             return f"leads to {', '.join(exit_.carries)} only"
         return ""
 
     def _wrong_region(self, exit_: ExitModel, passing: Passing) -> str:
         """Why an endpoint does not reach a service of another region; empty where it does, or none is stated."""
-        if exit_.onward is not Onward.SERVICE or passing.destination not in (exit_.carries or ()):
-            return ""
-        own, there = self.estate.region_of(exit_), self.estate.destinations[passing.destination].region
-        return f"is in region {own}, {passing.destination} in {there}" if own and there and own != there else ""
+        carried = exit_.carries or () if exit_.onward is Onward.SERVICE else ()
+        own = self.estate.region_of(exit_)
+        for to in carried:
+            there = self.estate.destinations[to].region
+            if (to == passing.destination or to in passing.named) and own and there and own != there:
+                return f"is in region {own}, {to} in {there}"
+        return ""
 
     def _passing(self, here: _At, packet: Packet) -> Passing:
         to, source = packet.destination, here.source.address
-        stated, named = self.estate.remotes.get(to or ""), self.estate.rule_ends.at(here.address)
+        stated, named = self.estate.remotes.get(to or ""), self.estate.named_addresses.at(here.address)
         if stated is None:
             return Passing(here.address, None, (), None, "tcp", source, named)
         if here.source.kind == "remote":

@@ -61,7 +61,7 @@ class Passing:
     source: Address | None = None
     """Where it comes from; None where that is not known."""
     named: frozenset[str] = frozenset()
-    """The destinations that rules name, and that the address is one of."""
+    """The destinations that it is one of the addresses of, of those that something names."""
 
 
 class PassingRule(Matching, Protocol):
@@ -451,8 +451,8 @@ class ExitModel(Strict):
 
     @property
     def named_destinations(self) -> tuple[str, ...]:
-        """The destinations that it treats by name."""
-        return self.carries or ()
+        """The destinations that it treats by name, whoever else has their addresses."""
+        return ()
 
     @property
     def ruled_destinations(self) -> tuple[str, ...]:

@@ -25,6 +25,11 @@ class ForwardProxy(InSubnet, Translating):
     port: PortNumber = Field(8080, description="the TCP port at which hosts ask it")
 
     @property
+    def families(self) -> frozenset[int]:
+        """It connects from its IPv4 addresses, whatever IP version it is asked over."""
+        return frozenset({4})
+
+    @property
     def asked_at(self) -> int:
         return self.port
 

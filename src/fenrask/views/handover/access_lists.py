@@ -152,7 +152,7 @@ def _aces(described: Described, version: int, name: str, rule: Any, either: bool
 
     either: whether the destinations of a rule may be at either end, as those of filters.
     """
-    named = [prefix for to in rule.destinations for prefix in described.estate.rule_ends.prefixes_of(to)]
+    named = [prefix for to in rule.destinations for prefix in described.estate.named_addresses.prefixes_of(to)]
     # A destination of which only names are known would make an entry for any address.
     if getattr(rule, "names", ()) or (rule.destinations and not named):
         return

@@ -1,4 +1,4 @@
-"""What rules mean by the destinations that they name: their addresses, whoever else has the same."""
+"""What rules, endpoints and services mean by a destination: its addresses, whoever else has the same."""
 
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -8,20 +8,21 @@ from fenrask.prefixes import Address, Prefix, PrefixTable, mapped_prefix, parse_
 if TYPE_CHECKING:
     from fenrask.estate.models import Estate
 
-__all__ = ["RuleEnds"]
+__all__ = ["NamedAddresses"]
 
 
-class RuleEnds:
-    """The destinations that rules of an estate name, by address."""
+class NamedAddresses:
+    """The destinations that something in an estate treats unlike others, by address."""
 
     def __init__(self, estate: "Estate") -> None:
         self.estate = estate
-        rules = [name for exit_ in estate.exits.values() for name in exit_.ruled_destinations]
+        rules = [name for one in estate.exits.values() for name in (*one.ruled_destinations, *(one.carries or ()))]
         filters = [name for one in estate.filters for name in one.named_destinations]
-        self.names = tuple(dict.fromkeys(name for name in (*rules, *filters) if name in estate.destinations))
+        guarded = [name for name, one in estate.destinations.items() if one.is_guarded]
+        self.names = tuple(dict.fromkeys(one for one in (*rules, *filters, *guarded) if one in estate.destinations))
 
     def prefixes_of(self, destination: str) -> tuple[Prefix, ...]:
-        """The prefixes that a rule matches which names a destination: its own, and where its endpoints are entered.
+        """The prefixes that are meant by a destination: its own, and where its endpoints are entered.
 
         Where an exit takes IPv6 hosts to IPv4 addresses, these are among them as such hosts ask for them (RFC 6052).
         """
@@ -34,7 +35,7 @@ class RuleEnds:
         )
 
     def at(self, address: Address) -> frozenset[str]:
-        """The destinations named by rules that hold an address."""
+        """The destinations of these that hold an address."""
         found = self._table.match(address) if self.names else None
         return found[1] if found else frozenset()
 
@@ -43,7 +44,7 @@ class RuleEnds:
         """By destination: where its endpoints in subnets are entered."""
         found: dict[str, list[Prefix]] = {}
         for exit_ in self.estate.exits.values():
-            for entry in self.estate.entries_of(exit_):
+            for entry in self.estate.entries_of(exit_) if exit_.asked_at is None else ():
                 for carried in exit_.carries or ():
                     found.setdefault(carried, []).append(parse_prefix(str(entry)))
         return found

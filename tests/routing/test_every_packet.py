@@ -259,6 +259,8 @@ def naming(dice: Dice, destinations: Any, exits: Any, subnets: Any, workloads: A
         )
     if entered and dice.chance(0.5):
         tables["app"][dice.part(inner[0])] = dice.choice(["wall", "wall", "gate", "gone"])
+    if dice.chance(0.3):
+        subnets["app-b"]["routes"] = "app"
     lists = [one["filters"].values() for one in (*subnets.values(), *workloads.values()) if "filters" in one]
     ruled = [rules for some in lists for one in some for rules in (one.get("out", {}), one.get("in", {}))]
     for one in (one for rules in (*ruled, exits["wall"]["rules"]) for one in rules.values()):

@@ -184,6 +184,19 @@ CASES: tuple[tuple[str, list[dict[str, Any]], Fraction, str, str], ...] = (
 
 
 class Parts(InFolder):
+    def test_names_that_resolve_in_one_of_two_subnets_with_one_table(self) -> None:
+        inner = {"kind": "in-subnet-endpoint", "offer": "inner", "subnets": ["edge"], "destination": "partner"}
+        described = self.estate(
+            {
+                "subnets": {"app-b": {"network": "net", "zone": "a", "prefix": "10.0.2.0/24", "routes": "private"}},
+                "destinations": {"partner": {"service": True}},
+                "workloads": {"work": {"subnets": ["app", "app-b"]}},
+                "exits": {"inner": {**inner, "names_for": ["app-b"]}},
+            }
+        )
+        found = {(one.subnet, one.trace.exits) for one in flow_paths(described).owns if one.to == "partner"}
+        self.assertEqual(found, {("app", ("gate", "door")), ("app-b", ("inner",))})
+
     def test_each(self) -> None:
         for what, patches, arriving, verdict, part in CASES:
             with self.subTest(what):

@@ -287,10 +287,12 @@ class Classes:
 
     @cached_property
     def _places(self) -> dict[str, Hashable]:
-        """What tells a subnet's hosts apart beside addresses and table; one with an exit or a filter is itself."""
+        """What tells a subnet's hosts apart beside addresses and table; one with an exit, filter or names is itself."""
         estate = self.estate
         alone = {name for exit_ in estate.exits.values() for name in exit_.in_subnets}
         alone |= {name for name, stated in estate.subnets.items() if stated.filters}
+        # Names that resolve in some subnets alone.
+        alone |= {name for exit_ in estate.exits.values() for name in exit_.serves_subnets_by_name or ()}
         return {
             name: name
             if name in alone

@@ -123,6 +123,8 @@ class Tracer:
         self._followed: dict[tuple[Hashable, ...], list[Rest]] = {}
         self._asked: dict[tuple[str, IpStack], list[tuple[int, int]]] = {}
         self._steps: dict[Hashable, int] = {}
+        self._signs: dict[str, dict[int, tuple[list[int], list[Hashable]]]] = {}
+        self._entries: dict[tuple[str, str], tuple[Address | None, bool]] = {}
 
     def _facts_of(self, name: str) -> _Facts:
         model = self.estate.exits[name]
@@ -163,11 +165,13 @@ class Tracer:
 
     def first_steps(self, subnet: str, destinations: Iterable[str]) -> Iterator[int]:
         """For each destination a number for what a subnet's table does with its addresses, class by class."""
-        winners = self.routes.of(subnet).winners.sections
-        signs = {
-            version: (starts, [self._sign(subnet, won[1] if won else ()) for won in some])
-            for version, (starts, some) in winners.items()
-        }
+        if subnet not in self._signs:
+            winners = self.routes.of(subnet).winners.sections
+            self._signs[subnet] = {
+                version: (starts, [self._sign(subnet, won[1] if won else ()) for won in some])
+                for version, (starts, some) in winners.items()
+            }
+        signs = self._signs[subnet]
         stack = self.classes.stacks[subnet]
         for to in destinations:
             name = self._by_name(subnet, to)
@@ -213,15 +217,19 @@ class Tracer:
         name = self.estate.by_name.get((subnet, to))
         if name is None:
             return name
-        entry = self._entry(subnet, name)
-        if self._facts[name].network == place.network and not self._is_diverted(subnet, entry):
+        entry, is_diverted = self._entry(subnet, name)
+        if self._facts[name].network == place.network and not is_diverted:
             return name
         return name, entry is not None and self._sign(subnet, self.routes.of(subnet).match(entry))
 
-    def _entry(self, subnet: str, endpoint: str) -> Address | None:
-        """Where hosts of a subnet enter an endpoint of another network."""
-        versions = self.classes.stacks[subnet].versions
-        return self.estate.entry_of(self._facts[endpoint].model, self.estate.subnets[subnet].zone, versions)
+    def _entry(self, subnet: str, name: str) -> tuple[Address | None, bool]:
+        """Where hosts of a subnet enter what they find by name; and whether a route takes that elsewhere than there."""
+        if (subnet, name) not in self._entries:
+            exit_, zone = self._facts[name].model, self.estate.subnets[subnet].zone
+            entry = self.estate.entry_of(exit_, zone, self.classes.stacks[subnet].versions)
+            matching = self.routes.of(subnet).match(entry) if entry is not None else ()
+            self._entries[subnet, name] = entry, any(one.exit != LOCAL for one in matching)
+        return self._entries[subnet, name]
 
     def first_route(self, subnet: str, packet: Packet, exit_name: str) -> TableRoute | None:
         """The route by which a packet from a subnet is sent to an exit; None where no route is."""
@@ -338,14 +346,10 @@ class Tracer:
         named = self.estate.by_name.get((here.place, asked), "") if asked is not None else ""
         if not named:
             return here, asked
-        entry = self._entry(here.place, named)
-        if self._facts[named].network == here.network and not self._is_diverted(here.place, entry):
+        entry, is_diverted = self._entry(here.place, named)
+        if self._facts[named].network == here.network and not is_diverted:
             return here, asked
         return replace(here, address=entry or here.address, bound=named), None
-
-    def _is_diverted(self, place: str, entry: Address | None) -> bool:
-        """Whether a route of a subnet takes an address of its own network elsewhere than straight there."""
-        return entry is not None and any(one.exit != LOCAL for one in self.routes.of(place).match(entry))
 
     def _options(
         self, place: str, came_from: str | None, network: str | None, address: Address, asked: str | None
@@ -537,7 +541,7 @@ class Tracer:
 
     def _wrong_family(self, here: _At, exit_: ExitModel, name: str) -> str:
         """Why an exit carries no packet of an IP version; empty where it does."""
-        if here.starts and exit_.found_by_name and self._entry(here.place, name) is None:
+        if here.starts and exit_.found_by_name and self._entry(here.place, name)[0] is None:
             return f"{name} has no address of an IP version that hosts of {here.place} have"
         mapped = unmapped(here.address) is not None
         if mapped and (exit_.maps_ipv6 or exit_.asked_at is not None):

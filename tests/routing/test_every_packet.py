@@ -17,6 +17,7 @@ import yaml
 
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
+from fenrask.evaluation.faults import case_patch, single_faults
 from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive_inward import NaiveInward
 from tests.support import CATALOGUE, InFolder, merged
@@ -452,6 +453,31 @@ class EveryPacket(InFolder):
                     tried += len(reused)
                     self.assertEqual(rows(reused), rows(flow_paths(afresh).paths))
         self.assertGreater(kept, tried / 5)
+
+    def test_what_a_lost_zone_leaves_is_traced_as_from_the_ground_up(self) -> None:
+        kept = tried = 0
+        for seed in range(0, MANY, 4):
+            data, dice = estate(seed), Dice(seed + 11 * 10**6)
+            patch = change(dice, data)
+            try:
+                base, afresh = described(data, seed), described(merged(data, patch), seed)
+                after = base.patched(patch, "patch")
+            except UnusableInput:
+                continue
+            first = flow_paths(after)
+            known = {id(path.example) for path in first.paths}
+            for name, case in single_faults(after).items():
+                lost = case_patch(after, case)
+                try:
+                    like = flow_paths(base.struck(case_patch(base, case), name), like=flow_paths(base))
+                except (UnusableInput, KeyError):
+                    like = None
+                with self.subTest(seed=seed, patch=patch, fault=name):
+                    reused = flow_paths(after.struck(lost, name), like=like, beside=first).paths
+                    self.assertEqual(rows(reused), rows(flow_paths(afresh.struck(lost, name)).paths))
+                tried += len(reused)
+                kept += sum(id(path.example) in known for path in reused)
+        self.assertGreater(kept, tried / 8)
 
     def test_a_path_known_from_others_is_what_its_own_packet_takes(self) -> None:
         told = 0

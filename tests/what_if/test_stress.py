@@ -56,6 +56,18 @@ class Faults(InFolder):
                     [more] = found.helps
                     self.assertEqual((more.what, more.month), ("1 more address at gate", Fraction("3.65")))
 
+    def test_hosts_at_stated_addresses_are_where_these_are(self) -> None:
+        """Those of a lost zone are lost; hosts that are all in it are lost whole, whatever other subnets there are."""
+        for stated, cut_off, lost in (
+            (["10.0.1.0/28", "10.0.2.0/28"], {}, ()),
+            (["10.0.1.0/28"], {}, ()),
+            (["10.0.2.0/28"], {}, ("work",)),
+        ):
+            with self.subTest(stated):
+                work = {"subnets": ["app", "app-b"], "hosts": 28, "hosts_in": stated}
+                found = self.outcome({**PER_ZONE, "workloads": {"work": work}}, {"lose_zones": ["b"]})
+                self.assertEqual((dict(found.cut_off), found.lost), (cut_off, lost))
+
     def test_addresses_do_not_grow_in_the_case(self) -> None:
         busy = {**PER_ZONE, "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 28}}}
         found = self.outcome(busy, {"lose_zones": ["a"]})

@@ -1,8 +1,10 @@
 """What a case of `stress` does to an estate, as a merge patch."""
 
+from collections.abc import Container
 from typing import Any
 
 from fenrask.estate import LOADS, Case, Described, DurationLaw, Fault, Flow
+from fenrask.prefixes import covers
 
 __all__ = [
     "all_cases",
@@ -12,6 +14,7 @@ __all__ = [
     "losses_patch",
     "scaled_flows",
     "single_faults",
+    "survivors",
     "without_exit",
     "without_zone",
 ]
@@ -170,14 +173,24 @@ def _both(one: Any, other: Any) -> Any:
     }
 
 
+def survivors(described: Described, workload: str, zones: Container[str | None]) -> list[str]:
+    """The subnets in which hosts of a workload are left after the loss of zones: those that it has hosts in."""
+    estate = described.estate
+    return [one for one, part in estate.host_shares(workload).items() if part and estate.subnets[one].zone not in zones]
+
+
 def _moved(described: Described, zones: tuple[str, ...]) -> Patch:
     estate, workloads = described.estate, dict[str, dict[str, object]]()
     for name, workload in estate.workloads.items():
         left = [one for one in workload.subnets if estate.subnets[one].zone not in zones]
-        if not left:
+        if not survivors(described, name, zones):
             workloads[name] = {"hosts": 0}
         elif len(left) < len(workload.subnets):
             workloads[name] = {"subnets": left}
+            prefixes = [prefix for one in left for prefix in estate.subnets[one].prefixes]
+            inside = [one for one in workload.hosts_in if any(covers(prefix, one) for prefix in prefixes)]
+            if len(inside) < len(workload.hosts_in):
+                workloads[name]["hosts_in"] = [*map(str, inside)]
             if not workload.load_moves:
                 shares = estate.host_shares(name)
                 workloads[name]["hosts"] = round(workload.hosts * float(sum(shares[one] for one in left)))

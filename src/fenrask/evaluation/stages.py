@@ -28,11 +28,14 @@ class Evaluation:
     """Whether it is looked at what flows are to survive; not of an estate after a fault."""
     flows: tuple[str, ...] | None = None
     """The flows whose paths are looked at, where these are not all: for what `breaks` says of them."""
+    without_fault: "Evaluation | None" = None
+    """Of an estate after a fault: the same before it."""
 
     @cached_property
     def paths(self) -> Paths:
         """Every flow's paths, there and back."""
-        return flow_paths(self.described, self.flows, like=self.like.paths if self.like else None)
+        like, before = self.like, self.without_fault
+        return flow_paths(self.described, self.flows, like.paths if like else None, before.paths if before else None)
 
     @cached_property
     def demand(self) -> Demand:
@@ -58,7 +61,7 @@ class Evaluation:
         """
         asked = {*surviving}
         flows = None if self.flows is None else tuple(name for name in self.flows if name in asked)
-        return Evaluation(after, like or self, asks_for_faults=False, flows=flows)
+        return Evaluation(after, like or self, asks_for_faults=False, flows=flows, without_fault=self)
 
     @property
     def _after_faults(self) -> tuple[Survived, ...]:

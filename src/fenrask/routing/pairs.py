@@ -1,6 +1,6 @@
 """The paths of all pairs of a workload and a destination, as columns; what a patch cannot touch is taken over."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.estate import Described
+from fenrask.estate import Described, Estate
 from fenrask.estate.traffic import Numbers, Series
 from fenrask.routing.arriving import Arriving
 from fenrask.routing.classes import IpStack
@@ -58,29 +58,84 @@ class Pairs:
     kind: Numbers
 
     @classmethod
-    def of(cls, described: Described, workload: Numbers, to: Numbers, before: "Pairs | None") -> "Pairs":
+    def of(
+        cls,
+        described: Described,
+        workload: Numbers,
+        to: Numbers,
+        before: "Pairs | None",
+        beside: "Pairs | None" = None,
+    ) -> "Pairs":
         """All paths of these pairs, of which none stands twice.
 
-        before: the pairs of an estate that this one was patched from, or that was patched from the same one.
+        before: the pairs of an estate that this one was patched from, or that was patched from the same one. beside:
+        those of another one, for what is not known from that.
         """
-        tracer = Tracer(described)
-        kept = before.kept(tracer, workload, to) if before is not None else np.full(workload.size, -1)
-        kinds: list[Kind] = [*before.kinds] if before is not None and np.any(kept >= 0) else []
-        lacking = np.flatnonzero(kept < 0)
-        pair, subnet, kind = _traced(tracer, workload[lacking], to[lacking], kinds)
-        pair = lacking[pair]
-        if before is not None and lacking.size < kept.size:
+        tracer, kinds, rows = Tracer(described), list[Kind](), list[_Rows]()
+        lacking = np.arange(workload.size, dtype=np.intp)
+        if before is not None:
+            kept = before.kept(tracer, workload, to)
             some = np.flatnonzero(kept >= 0)
-            counts = before.first[kept[some] + 1] - before.first[kept[some]]
-            rows = repeated(before.first[kept[some]], counts)
-            pair = np.concatenate((pair, np.repeat(some, counts)))
-            subnet, kind = np.concatenate((subnet, before.subnet[rows])), np.concatenate((kind, before.kind[rows]))
-            order = np.argsort(pair, kind="stable")
-            pair, subnet, kind = pair[order], subnet[order], kind[order]
+            rows.append(before._rows(some, kept[some], kinds))
+            lacking = np.flatnonzero(kept < 0)
+        if (other := beside or before) is not None and lacking.size:
+            some, known = other.by_subnet(tracer, workload[lacking], to[lacking], kinds)
+            rows.append((lacking[some[known[0]]], *known[1:]))
+            lacking = np.delete(lacking, some)
+        pair, subnet, kind = _traced(tracer, workload[lacking], to[lacking], kinds)
+        rows.append((lacking[pair], subnet, kind))
+        pair, subnet, kind = (np.concatenate(each) for each in zip(*rows, strict=True))
+        order = np.argsort(pair, kind="stable")
+        pair, subnet, kind = pair[order], subnet[order], kind[order]
         used, kind = np.unique(kind, return_inverse=True)
         kinds = [kinds[number] for number in used.tolist()]
         first = np.searchsorted(pair, np.arange(workload.size + 1)).astype(np.intp)
         return cls(described, tracer, kinds, workload, to, first, subnet, kind)
+
+    def _rows(self, pairs: Numbers, own: Numbers, kinds: list[Kind]) -> "_Rows":
+        """The rows of pairs here, as those of pairs elsewhere; their kinds are added to those there."""
+        begin, counts = len(kinds), self.first[own + 1] - self.first[own]
+        rows = repeated(self.first[own], counts)
+        kinds += self.kinds if rows.size else []
+        return np.repeat(pairs, counts), self.subnet[rows], self.kind[rows] + begin
+
+    def by_subnet(self, tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -> tuple[Numbers, "_Rows"]:
+        """Pairs of another estate of which every subnet is known here, by their number, with their rows.
+
+        Where a workload is in other subnets than here, as after the loss of a zone, only its shares differ.
+        """
+        nothing = np.zeros(0, dtype=np.intp), (np.zeros(0, dtype=np.intp),) * 3
+        reusable = self._reusable(tracer, workload, to, but_subnets=True)
+        if reusable is None:
+            return nothing
+        found, is_touched = reusable
+        old, new = self.described.estate, tracer.estate
+        numbers = {name: number for number, name in enumerate(old.subnets)}
+        width, parts = len(old.subnets), dict[Fraction, int]()
+        flat, begin, count = _spread(new, workload[found >= 0], parts, 1, lambda subnet, _: (numbers[subnet],))
+        pair = np.repeat(np.flatnonzero(found >= 0), count[workload[found >= 0]])
+        subnet, part = flat[repeated(begin[workload[found >= 0]], count[workload[found >= 0]])].T
+        here = self.pair * width + self.subnet
+        first = np.flatnonzero(np.diff(here, prepend=-1))
+        order = np.argsort(here[first], kind="stable")
+        known, wanted = here[first][order], found[pair] * width + subnet
+        place = np.minimum(np.searchsorted(known, wanted), max(0, known.size - 1))
+        touched = np.logical_or.reduceat(is_touched, first)[order] if first.size else is_touched
+        is_known = (known[place] == wanted) & ~touched[place] if known.size else np.zeros(wanted.size, dtype=bool)
+        lacking = np.bincount(pair[~is_known], minlength=workload.size) > 0
+        some = np.flatnonzero((found >= 0) & ~lacking)
+        taken = ~lacking[pair]
+        pair, subnet, part, place = pair[taken], subnet[taken], part[taken], order[place[taken]]
+        counts = np.diff(first, append=here.size)[place]
+        rows = repeated(first[place], counts)
+        # One kind for each kind here and each share that its subnet has.
+        both, kind = np.unique(self.kind[rows] * len(parts) + np.repeat(part, counts), return_inverse=True)
+        kind, shares = kind + len(kinds), [*parts]
+        for number, share in (divmod(one, len(parts)) for one in both.tolist()):
+            own = self.kinds[number]
+            whole = product(shares[share], own.box.within)
+            kinds.append(own if own.share == whole else Kind(own.tracer, own.box, whole))
+        return some, (np.repeat(np.searchsorted(some, pair), counts), np.repeat(subnet, counts), kind)
 
     @cached_property
     def pair(self) -> Numbers:
@@ -122,10 +177,23 @@ class Pairs:
 
         What no packet of a pair meets makes no difference to it, even where it divides its addresses.
         """
-        lost = np.full(workload.size, -1, dtype=np.intp)
+        reusable = self._reusable(tracer, workload, to)
+        if reusable is None:
+            return np.full(workload.size, -1, dtype=np.intp)
+        found, is_touched = reusable
+        is_lost = np.bincount(self.pair[is_touched], minlength=self.workload.size) > 0
+        return np.where((found >= 0) & ~is_lost[found], found, -1)
+
+    def _reusable(
+        self, tracer: Tracer, workload: Numbers, to: Numbers, but_subnets: bool = False
+    ) -> "tuple[Numbers, NDArray[np.bool_]] | None":
+        """For pairs of another estate: the pair here that may be theirs, or -1; and which rows here a change touches.
+
+        None where any of them may. but_subnets: whether workloads may be in other subnets.
+        """
         changed = changes(self.described, tracer.described)
         if changed is None or not self.workload.size:
-            return lost
+            return None
         old, new = self.described.estate, tracer.estate
         numbers = {name: number for number, name in enumerate(old.workloads)}
         # The destinations of the two are the same, so that they have the same numbers.
@@ -135,15 +203,19 @@ class Pairs:
         found = np.minimum(np.searchsorted(keys, wanted), keys.size - 1)
         touched = np.array([changed.touch(one.met) for one in self.kinds], dtype=bool)[self.kind]
         touched |= np.array([(old.table_of(name) or "") in changed.tables for name in old.subnets])[self.subnet]
-        is_lost = np.bincount(self.pair[touched], minlength=self.workload.size) > 0
-        is_lost |= np.array([name in changed.workloads for name in old.workloads])[self.workload]
+        others = changed.workloads - changed.moved if but_subnets else changed.workloads
+        is_lost = np.array([name in others for name in old.workloads])[self.workload]
         is_lost |= np.array([name in changed.remotes for name in old.remotes])[self.to]
         if changed.touches_routes:
             # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
             is_lost |= np.array([not one.prefixes for one in old.remotes.values()])[self.to]
         # What comes in hangs on all that is published and told.
         is_lost |= self.to >= len(old.destinations)
-        return np.where((known >= 0) & (keys[found] == wanted) & ~is_lost[found], found, lost)
+        return np.where((known >= 0) & (keys[found] == wanted) & ~is_lost[found], found, -1), touched
+
+
+_Rows = tuple[Numbers, Numbers, Numbers]
+"""Pair, subnet and kind of each row."""
 
 
 def repeated(first: Numbers, counts: Numbers) -> Numbers:
@@ -168,24 +240,21 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
         order = np.argsort(pair, kind="stable")
         return pair[order], subnet[order], kind[order]
     names, tos, places = tuple(estate.workloads), tuple(estate.destinations), tuple(estate.subnets)
-    number_of = {name: number for number, name in enumerate(places)}
-    senders: dict[int, list[tuple[int, int, int]]] = {}
-    shares: dict[Fraction, int] = {}
-    for number in np.unique(workload).tolist():
-        name = names[number]
-        public = estate.workloads[name].public_address
-        senders[number] = [
-            (number_of[subnet], classes.senders_kind(name, subnet, public), shares.setdefault(part, len(shares)))
-            for subnet, part in estate.host_shares(name).items()
-            if part
-        ]
-    if not senders:
+    if not workload.size:
         nothing = np.zeros(0, dtype=np.intp)
         return nothing, nothing, nothing
-    flat = np.array([one for some in senders.values() for one in some], dtype=np.intp).reshape(-1, 3)
-    count = np.zeros(len(names), dtype=np.intp)
-    count[list(senders)] = [len(some) for some in senders.values()]
-    begin = np.cumsum(count) - count
+    number_of = {name: number for number, name in enumerate(places)}
+    shares: dict[Fraction, int] = {}
+    flat, begin, count = _spread(
+        estate,
+        workload,
+        shares,
+        2,
+        lambda subnet, name: (
+            number_of[subnet],
+            classes.senders_kind(name, subnet, estate.workloads[name].public_address),
+        ),
+    )
     pair = np.repeat(np.arange(workload.size), count[workload])
     subnet, sender, part = flat[repeated(begin[workload], count[workload])].T
     row_to = to[pair]
@@ -221,6 +290,28 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     each = np.array(counts, dtype=np.intp)[back]
     kind = repeated(np.array(starts, dtype=np.intp)[back], each)
     return np.repeat(pair, each), np.repeat(subnet, each), kind
+
+
+def _spread(
+    estate: Estate,
+    workload: Numbers,
+    shares: dict[Fraction, int],
+    columns: int,
+    told: Callable[[str, str], tuple[int, ...]],
+) -> tuple[Numbers, Numbers, Numbers]:
+    """The subnets of workloads that some numbers name: columns of what is told of each, and its share by number.
+
+    Second and third, by workload: where its subnets begin, and how many there are. Shares that are new are added.
+    """
+    names = tuple(estate.workloads)
+    each: dict[int, list[tuple[int, ...]]] = {}
+    for number in np.unique(workload).tolist():
+        some = ((one, part) for one, part in estate.host_shares(names[number]).items() if part)
+        each[number] = [(*told(one, names[number]), shares.setdefault(part, len(shares))) for one, part in some]
+    flat = np.array([one for some in each.values() for one in some], dtype=np.intp).reshape(-1, columns + 1)
+    count = np.zeros(len(names), dtype=np.intp)
+    count[list(each)] = [len(some) for some in each.values()]
+    return flat, np.cumsum(count) - count, count
 
 
 def _arriving(

@@ -516,11 +516,13 @@ _TRACED = "traced"
 """Under which the first estate that was traced whole is found among what is reused."""
 
 
-def flow_paths(described: Described, flows: Iterable[str] | None = None, like: Paths | None = None) -> Paths:
+def flow_paths(
+    described: Described, flows: Iterable[str] | None = None, like: Paths | None = None, beside: Paths | None = None
+) -> Paths:
     """Trace every flow, or some by name, from every subnet of its workload; each class of packets is traced once.
 
     Of an estate that was patched from one that was traced before, only what the patch may touch is traced again;
-    `like`: the paths of that one; default: of the first that was traced.
+    `like`: the paths of that one; default: of the first that was traced. `beside`: those of another one, for the rest.
     """
     traffic = described.traffic
     names = traffic.names if flows is None else tuple(flows)
@@ -529,7 +531,7 @@ def flow_paths(described: Described, flows: Iterable[str] | None = None, like: P
     keys, pair = np.unique(traffic.workload[rows] * width + traffic.destination[rows], return_inverse=True)
     before = like.pairs if like is not None else described.reused.get(_TRACED)
     before = before if before is not None and before.described is not described else None
-    pairs = Pairs.of(described, keys // width, keys % width, before)
+    pairs = Pairs.of(described, keys // width, keys % width, before, beside.pairs if beside else None)
     if flows is None:
         described.reused.setdefault(_TRACED, pairs)
     return Paths(described, pairs, names, pair)

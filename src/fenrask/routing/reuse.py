@@ -30,6 +30,8 @@ class Changes:
     exits: frozenset[str]
     tables: frozenset[str]
     workloads: frozenset[str]
+    moved: frozenset[str]
+    """Those of them that differ in their subnets alone."""
     remotes: frozenset[str]
     """The destinations whose names may lead elsewhere."""
 
@@ -64,7 +66,8 @@ def changes(before: Described, after: Described) -> Changes | None:
     if (exits | failed) & _learned_from(old) | (exits | failed) & _learned_from(new):
         return None
     remotes = frozenset(name for carried in named for name in carried or ())
-    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), remotes)
+    moved = frozenset(name for name in workloads if (_sends(old, name) or (0,))[1:] == (_sends(new, name) or (1,))[1:])
+    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), moved, remotes)
 
 
 def _are_asked_otherwise(estate: Estate, models: Iterable[ExitModel]) -> bool:

@@ -13,7 +13,7 @@ from fenrask.derivation import Step
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.evaluation.faults import asking_by_name, case_patch
+from fenrask.evaluation.faults import asking_by_name, case_patch, survivors
 from fenrask.routing import SubnetPath
 from fenrask.units import counted, figure
 from fenrask.what_if.filling import full_after
@@ -173,12 +173,9 @@ def zone_losses(evaluation: Evaluation) -> tuple[Outcome, ...]:
 
 
 def _lost(described: Described, case: Case) -> tuple[str, ...]:
-    zones = {name: one.zone for name, one in described.estate.subnets.items()}
-    return tuple(
-        name
-        for name, workload in described.estate.workloads.items()
-        if all(zones[subnet] in case.lose_zones for subnet in workload.subnets)
-    )
+    """The workloads whose hosts are all lost."""
+    zones = case.lose_zones
+    return tuple(name for name in described.estate.workloads if zones and not survivors(described, name, zones))
 
 
 class _Reasons(Mapping[str, str]):

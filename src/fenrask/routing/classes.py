@@ -99,6 +99,7 @@ class Classes:
         self._targets: dict[tuple[str, IpStack], list[Targets]] = {}
         self._kinds: dict[str | None, Hashable] = {}
         self._defaults: dict[int, bool] = {}
+        self._judged: dict[str, Hashable] = {}
         self._numbers: dict[Hashable, int] = {}
         self._alike_senders: dict[tuple[str | None, str, bool], int] = {}
         self._alike_targets: dict[tuple[str, IpStack], int] = {}
@@ -134,9 +135,11 @@ class Classes:
         """What filters of hosts, and policies of endpoints, tell a workload from others by."""
         if workload is None:
             return None
-        lists = (exit_.lets_in for exit_ in self.estate.exits.values() if exit_.lets_in is not None)
-        lets_in = tuple(workload in one for one in lists)
-        return (workload if self.estate.workloads[workload].filters else "", lets_in)
+        if workload not in self._judged:
+            lists = (exit_.lets_in for exit_ in self.estate.exits.values() if exit_.lets_in is not None)
+            own = workload if self.estate.workloads[workload].filters else ""
+            self._judged[workload] = (own, tuple(workload in one for one in lists))
+        return self._judged[workload]
 
     def host_kind(self, subnet: str, packet: Packet) -> tuple[Hashable, ...]:
         """What is the same for all hosts that are treated as the sender of a packet is, after the first table."""

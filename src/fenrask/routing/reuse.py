@@ -4,11 +4,12 @@ A path follows from the tables and exits that it meets, there and back, and from
 of networks, subnets, destinations, filters or offers, or of an exit that others hear of, may touch any path.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fenrask.estate import Described, Estate, ExitModel, Origin
+from fenrask.estate import Described, Estate, Origin
+from fenrask.prefixes import Address
 from fenrask.routing.packets import Trace
 from fenrask.routing.tracing import Tracer
 
@@ -57,9 +58,9 @@ def changes(before: Described, after: Described) -> Changes | None:
     models = [one.exits[name] for one in (old, new) for name in exits if name in one.exits]
     named = [one.carries for one in models if one.found_by_name]
     heard_of = any(one.is_heard_of for one in models) or None in named
-    if any(_are_asked_otherwise(one, models) for one in (old, new)):
-        return None
     if heard_of or (workloads and (old.filters or new.filters or _lists_workloads(old) or _lists_workloads(new))):
+        return None
+    if _are_asked_otherwise(new, [entry for one in (old, new) for entry in _named_entries(one, exits)]):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
     failed = before.failed.keys() ^ after.failed.keys()
@@ -70,13 +71,18 @@ def changes(before: Described, after: Described) -> Changes | None:
     return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), moved, remotes)
 
 
-def _are_asked_otherwise(estate: Estate, models: Iterable[ExitModel]) -> bool:
-    """Whether addresses of endpoints that rules mean by a name are also those of a destination, which has none."""
+def _named_entries(estate: Estate, exits: Iterable[str]) -> Iterator[Address]:
+    """Where those of some exits are entered that rules mean by the name of what they reach."""
     ruled = {*estate.named_addresses.names}
-    named = [one for one in models if one.found_by_name and not ruled.isdisjoint(one.carries or ())]
-    entries = [entry for one in named for entry in estate.entries_of(one)]
+    for one in (estate.exits[name] for name in exits if name in estate.exits):
+        if one.found_by_name and not ruled.isdisjoint(one.carries or ()):
+            yield from estate.entries_of(one)
+
+
+def _are_asked_otherwise(estate: Estate, entries: Sequence[Address]) -> bool:
+    """Whether any of these addresses is also one of a destination's own."""
     prefixes = [prefix for one in estate.destinations.values() for prefix in one.prefixes] if entries else []
-    return any(entry in prefix for entry in entries for prefix in prefixes)
+    return any(entry in prefix for prefix in prefixes for entry in entries)
 
 
 def _routes_alike(old: Estate, new: Estate, name: str) -> bool:

@@ -1,4 +1,6 @@
-"""Run every test module in a process of its own, as many at once as there are processors; then add up.
+"""Run every test module in a process of its own, one more at once than there are processors; then add up.
+
+Some wait for others, for a time-out or for a disk: so no processor is idle then.
 
 What is said at the end is what unittest says at the end of one run. Names of modules may be given instead. They are
 forks of this one, which has imported the program already: that takes each of them a second or two.
@@ -127,7 +129,7 @@ def main() -> int:
     beside = sorted((one for one in modules if one not in ALONE), key=lambda one: not one.startswith(LONG))
     began = monotonic()
     _imported()
-    ran = _run([one for one in modules if one in ALONE], 1) + _run(beside, os.cpu_count() or 1)
+    ran = _run([one for one in modules if one in ALONE], 1) + _run(beside, (os.cpu_count() or 1) + 1)
     totals: dict[str, int] = {}
     for one in ran:
         for kind, count in one.counts.items():

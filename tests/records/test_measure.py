@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
+import pyarrow as arrow
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -20,7 +21,7 @@ from fenrask.records.readers import read_entries, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
 from tests.records.test_exporters import capture, connections, packet
-from tests.support import InFolder
+from tests.support import ESTATE, InFolder, merged
 
 DAY = 1_793_491_200  # a midnight, UTC
 Row = tuple[float, float, str, str, int, int, int, int, int]
@@ -70,7 +71,7 @@ class Records(InFolder):
 
 
 class Reading(Records):
-    def test_against_brute_force_second_by_second(self) -> None:
+    def test_against_brute_force_instant_by_instant(self) -> None:
         for seed in range(6):
             rows = rows_of(seed)
             loads = {one.destination: one for one in self.loads("r.csv", as_csv(rows).encode())}
@@ -85,16 +86,43 @@ class Reading(Records):
                     self.assertAlmostEqual(
                         one.endings["reset"], sum(r[8] & 4 > 0 for r in own) / sum(r[8] & 5 > 0 for r in own)
                     )
-                    # How long connections are open in each second, from every connection anew.
-                    began, ended = np.array([r[0] for r in own]), np.array([r[1] for r in own])
-                    open_in = [
-                        float(np.clip(np.minimum(ended, second + 1) - np.maximum(began, second), 0, None).sum())
-                        for second in range(DAY, DAY + 7300)
-                    ]
-                    self.assertAlmostEqual(one.concurrent_peak, max(open_in), places=6)
-                    self.assertAlmostEqual(open_in[one.concurrent_peak_s - DAY], max(open_in), places=6)
+                    # How many are open where one begins, from every connection anew.
+                    spans = [(round(r[0] * 1000), round(r[1] * 1000)) for r in own]
+                    open_at = {at: sum(first <= at < last for first, last in spans) for at, _ in spans}
+                    self.assertEqual(one.concurrent_peak, max(open_at.values()))
+                    first = min(at for at, number in open_at.items() if number == one.concurrent_peak)
+                    self.assertEqual(one.concurrent_peak_s, first // 1000)
                     minutes = [sum(DAY + 60 * m <= r[0] < DAY + 60 * (m + 1) for r in own) for m in range(120)]
                     self.assertAlmostEqual(one.busiest_minute_per_s, max(minutes) / 60, places=9)
+
+    def test_a_destination_without_a_port_counts_its_protocol_alone(self) -> None:
+        rows = [
+            (DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 80, proto, 1, 19)
+            for n, proto in enumerate((6, 17, 1))
+        ]
+        pairs = Pairs(self.estate({"destinations": {"partner": {"port": None}}}).estate)
+        batches, _ = self.batches("r.csv", as_csv(rows).encode())
+        [one] = measured(summarised(batches, pairs), pairs)
+        self.assertEqual((one.destination, one.connections), ("partner", 1))
+
+    def test_ipv4_addresses_written_as_ipv6_are_these(self) -> None:
+        rows = [(DAY + n, DAY + n + 1, "::ffff:10.0.1.5", "::ffff:198.51.100.7", n, 443, 6, 1, 19) for n in range(3)]
+        [one] = self.loads("r.csv", as_csv(rows).encode())
+        self.assertEqual((one.subnet, one.destination, one.connections), ("app", "partner", 3))
+
+    def test_volumes_beyond_the_exact_floating_numbers(self) -> None:
+        from pyarrow import parquet
+
+        big = 2**53 + 1
+        rows = [(DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 443, 6, big + n, 19) for n in range(3)]
+        names = HEAD.strip().split(",")
+        table = arrow.table({name: [row[n] for row in rows] for n, name in enumerate(names)})
+        parquet.write_table(table, self.folder / "r.parquet")
+        for name, content in (
+            ("r.csv", as_csv(rows).encode()), ("r.parquet", (self.folder / "r.parquet").read_bytes())
+        ):  # fmt: skip
+            [one] = self.loads(name, content)
+            self.assertEqual(one.bytes_out, 3 * big + 3, name)
 
     def test_every_format_says_the_same(self) -> None:
         import pyarrow as arrow
@@ -420,8 +448,12 @@ class MeasuredFlows(Records):
         flow = {"from": "work", "to": "partner", "measured": "loads.json"}
         self.estate({"flows": {"talk": None}})
         self.write("r.csv", as_csv(rows))
-        self.program("measure", "r.csv", "--save", "loads.json")
-        self.estate({"flows": {"talk": None, "seen": flow}})
+        # The flow may refer to what is yet to be measured; nothing else reads it then.
+        self.estate({"flows": {"talk": None}, "destinations": {"partner": {"port": 443}}})
+        written = self.write("estate.yaml", merged(ESTATE, {"flows": {"talk": None, "seen": flow}}))
+        self.assertEqual(self.program("demand").returncode, 2)
+        self.assertEqual(self.program("measure", "r.csv", "--save", "loads.json").returncode, 0)
+        self.assertTrue(written.exists())
         [load] = [one for one in json.loads((self.folder / "loads.json").read_text())["pairs"]["app"].values()]
         self.assertEqual(load["duration_s"]["shape"], "lognormal")
         self.assertAlmostEqual(load["duration_s"]["mean"], np.exp(0.5), delta=0.03)

@@ -22,7 +22,7 @@ from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
-from fenrask.records.summary import Summary, summarised
+from fenrask.records.summary import Summary, spanned, summarised
 from fenrask.views.page import Page
 from fenrask.views.pages.measure import held_twice, measure_page
 
@@ -81,12 +81,14 @@ def command(
     estate, files = split_words(words, 0)
     if not files:
         raise typer.BadParameter("give at least one file of records")
-    described = replace(call, estate=estate or call.estate).read()
+    described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
     pairs, seen = Pairs(described.estate), _Seen()
     if active is None:
         _read_each(call, files, columns_of(columns or []), pairs, workers, seen)
     else:
-        seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen), active), pairs)
+        spans: dict[str, tuple[int, int]] = {}
+        seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen, spans), active), pairs)
+        seen.whole.spans |= spans
     whole = seen.whole
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
@@ -138,10 +140,12 @@ class _Seen:
     stopped: bool = False
 
 
-def _batches(files: list[str], columns: dict[str, str], seen: _Seen) -> Iterator[Batch]:
+def _batches(
+    files: list[str], columns: dict[str, str], seen: _Seen, spans: dict[str, tuple[int, int]]
+) -> Iterator[Batch]:
     for file in files:
         seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns)
-        yield from found
+        yield from spanned(found, file, spans)
 
 
 def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> None:

@@ -84,9 +84,9 @@ class Call:
     chosen: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """The exits, flows, networks and workloads whose rows are wanted alone, by noun."""
 
-    def read(self) -> Described:
-        """The estate with its patches and settings."""
-        described = read_estate(self.estate, self.patch, self.set)
+    def read(self, to_be_measured: bool = False) -> Described:
+        """The estate with its patches and settings; to_be_measured: see `read_estate`."""
+        described = read_estate(self.estate, self.patch, self.set, to_be_measured)
         problems = [
             problem
             for noun, names in self.chosen.items()

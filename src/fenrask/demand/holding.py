@@ -35,7 +35,7 @@ def duration_law(duration: float | DurationLaw) -> HoldingTime:
     if duration.parts:
         total = sum(part.share for part in duration.parts.values())
         return Mixture(tuple((part.share / total, _simple(part)) for part in duration.parts.values()))
-    return Empirical(duration.values) if duration.values else _simple(duration)
+    return Empirical(duration.values, duration.shares) if duration.values else _simple(duration)
 
 
 def _exponential(mean_s: float) -> HoldingTime:

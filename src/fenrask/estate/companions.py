@@ -92,14 +92,23 @@ def with_names_history(data: Any, folder: Path, place_of: PlaceOf, problems: lis
     return with_history(data, read_history(content.decode("utf-8-sig", errors="replace"), str(stated), problems))
 
 
-def with_measures(data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem]) -> Any:
-    """The estate with the loads of flows that refer to what was measured."""
+def with_measures(
+    data: Any, folder: Path, place_of: PlaceOf, problems: list[Problem], to_be_measured: bool = False
+) -> Any:
+    """The estate with the loads of flows that refer to what was measured.
+
+    to_be_measured: whether a file that is not there yet is none, as for who is about to write it: no load then.
+    """
     flows = data.get("flows") if isinstance(data, dict) else None
     if isinstance(flows, Rows):
         flows = {name: flows[name] for name, _ in flows.having("measured", {})}
     for name, stated in flows.items() if isinstance(flows, Mapping) else ():
         if isinstance(stated, dict) and stated.get("measured") is not None:
-            place = place_of(("flows", name, "measured"))
+            place, own = place_of(("flows", name, "measured")), inside(folder, str(stated["measured"]))
+            if to_be_measured and own is not None and not own.exists():
+                kept = {key: value for key, value in stated.items() if key != "measured"}
+                data = {**data, "flows": {**data["flows"], name: {"per_host_per_s": 0, **kept}}}
+                continue
             content = _content(folder, stated["measured"], place, problems)
             if content is not None:
                 data = with_measured(data, name, content, place, problems)

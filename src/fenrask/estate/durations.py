@@ -1,6 +1,7 @@
 """How long connections last: a mean, or a distribution."""
 
 import math
+from operator import mul
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
@@ -58,11 +59,16 @@ class DurationLaw(DurationPart):
     shape: Literal[Simple, "mixture", "measured"] = Field("exponential", description="the distribution")  # type: ignore[assignment]
     parts: dict[str, DurationShare] = Field({}, description="for mixture: distributions by name, shares that sum to 1")
     values: tuple[Number, ...] = Field((), description="for measured: durations in s, each as likely as any other")
+    shares: tuple[Share, ...] = Field(
+        (), description="for measured: instead the share of the connections that last each of `values`, which sum to 1"
+    )
 
     @property
     def mean_s(self) -> float:
         if self.shape == "mixture":
             return sum(part.share * part.mean_s for part in self.parts.values())
+        if self.shares:
+            return float(sum(map(mul, self.shares, self.values))) / sum(self.shares)
         return sum(self.values) / len(self.values) if self.values else super().mean_s
 
     def _check_shape(self) -> None:
@@ -70,6 +76,8 @@ class DurationLaw(DurationPart):
             raise unfit("parts with mixture, and only with it", "Add parts, or take another shape.")
         if (self.shape == "measured") != bool(self.values):
             raise unfit("values with measured, and only with it", "Add values, or take another shape.")
+        if self.shares and (len(self.shares) != len(self.values) or abs(sum(self.shares) - 1) > 1e-6):
+            raise unfit("a share for each of `values`, which sum to 1")
         if self.parts and abs(sum(part.share for part in self.parts.values()) - 1) > 1e-6:
             raise unfit("parts whose shares sum to 1")
         if not self.parts and not self.values:

@@ -125,10 +125,11 @@ def _duration(entries: list[Mapping[str, Any]], total: int) -> Any:
             f"part-{n}": {**one["duration_s"], "share": one["connections"] / total} for n, one in enumerate(entries)
         }
         return {"shape": "mixture", "parts": parts}
-    values = []
+    values, shares = list[float](), list[float]()
     for one in entries:
-        law = one["duration_s"]
+        law = one.get("durations") or one["duration_s"]
         several = law.get("values") or [law["mean"]]
-        times = max(1, round(100 * one["connections"] / total))
-        values += [several[n * len(several) // times] for n in range(times)]
-    return {"shape": "measured", "values": values}
+        own = law.get("shares") or [1 / len(several)] * len(several)
+        values += several
+        shares += [share * one["connections"] / total for share in own]
+    return {"shape": "measured", "values": values, "shares": shares}

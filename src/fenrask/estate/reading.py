@@ -152,10 +152,12 @@ _TRAFFIC = "traffic"
 """Under which the flows as columns are found among what is reused."""
 
 
-def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = ()) -> Described:
+def read_estate(
+    path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = (), to_be_measured: bool = False
+) -> Described:
     """Read an estate with its catalogue, patches and single settings (`key.key=value`), in that order.
 
-    Raises UnusableInput with every problem of every file.
+    to_be_measured: whether loads may be yet to be measured. Raises UnusableInput with every problem of every file.
     """
     problems: list[Problem] = []
     data, tree = _read(path, problems)
@@ -172,7 +174,7 @@ def read_estate(path: Path, patches: Sequence[Path] = (), settings: Sequence[str
             layers.append(patch_tree)
     data = with_dumps(data, path.parent, lambda steps: _place(layers, steps), problems)
     data = with_names_history(data, path.parent, lambda steps: _place(layers, steps), problems)
-    data = with_measures(data, path.parent, lambda steps: _place(layers, steps), problems)
+    data = with_measures(data, path.parent, lambda steps: _place(layers, steps), problems, to_be_measured)
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
     stated = data.get("catalogue") if isinstance(data, dict) else None

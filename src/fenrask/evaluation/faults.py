@@ -218,6 +218,7 @@ def _longer(duration: float | DurationLaw, times: float) -> Any:
     }
     if duration.values:
         scaled["values"] = [value * times for value in duration.values]
+        scaled |= {"shares": [*duration.shares]} if duration.shares else {}
     if duration.parts:
         scaled["parts"] = {name: _longer_part(part, times) for name, part in duration.parts.items()}
     return scaled

@@ -13,6 +13,8 @@ __all__ = ["Matched", "Matcher", "Pairs"]
 
 Indices = NDArray[np.int32]
 NONE = -1
+_MAPPED = 0xFFFF
+"""How IPv6 addresses begin that are IPv4 ones, ::ffff:0:0/96 (RFC 4291, section 2.5.5.2)."""
 _PROTOCOLS = {"tcp": 6, "udp": 17}
 
 
@@ -34,6 +36,10 @@ class Matcher:
 
         found: Indices = longest(self._of_high, self._starts, self._values, addresses.v4)
         for row, number in addresses.v6:
+            if number >> 32 == _MAPPED:
+                one = np.array([number & 0xFFFFFFFF], dtype=np.uint32)
+                found[row] = longest(self._of_high, self._starts, self._values, one)[0]
+                continue
             held = self._six.match(parse_address(str(_six_text(number))))
             found[row] = held[1] if held else NONE
         return found
@@ -84,7 +90,7 @@ class Pairs:
         groups: dict[tuple[int, int], list[tuple[Prefix, int]]] = {}
         for number, name in enumerate(self.destinations):
             stated = estate.destinations[name]
-            key = (stated.port or 0, _PROTOCOLS[stated.protocol] if stated.port else 0)
+            key = (stated.port or 0, _PROTOCOLS[stated.protocol])
             groups.setdefault(key, []).extend((prefix, number) for prefix in stated.prefixes)
         # Those with a port first: the one without takes what is left.
         self._groups = [(key, Matcher(prefixes)) for key, prefixes in sorted(groups.items(), reverse=True)]
@@ -110,7 +116,7 @@ class Pairs:
         subnet = self._subnet.match(inner).astype(np.int64)
         destination = np.full(subnet.size, NONE, dtype=np.int64)
         for (number, of), matcher in self._groups:
-            fits = (destination == NONE) & ((port == number) & (protocol == of) if number else True)
+            fits = (destination == NONE) & (protocol == of) & ((port == number) if number else True)
             if fits.any():
                 destination = np.where(fits, matcher.match(outer), destination)
         return np.where((subnet >= 0) & (destination >= 0), subnet * len(self.destinations) + destination, NONE)

@@ -13,16 +13,15 @@ from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
 from fenrask.records.jobs import Job, job
 from fenrask.records.matching import Pairs
-from fenrask.records.summary import Summary, bounds, pairs_in, value_of
+from fenrask.records.summary import Summary, bounds, moves_of, pairs_in, value_of
 
 __all__ = ["Fit", "Measured", "measured", "measured_file", "open_by_minute", "stated_rates"]
 
 _DAY, _HOUR, _WEEK = 86_400, 3600, 168
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
-_VALUES = 50
-"""Durations that stand for a measured law: the middles of as many equal shares."""
-_SHARES = tuple((n + 0.5) / _VALUES for n in range(_VALUES))
-_GOOD = 0.05
+_CELLS = 50
+"""Parts of equal shares that a measured law is cut into, of the connections and of their time."""
+_GOOD = 0.03
 """Greatest distance of a fitted law from what was measured at which it is taken instead."""
 _LEAST_DAYS, _BY_CHANCE = 3, 4.0
 """Days that tell of their spread, and how many times the variance of independent connections is more than chance."""
@@ -33,11 +32,20 @@ Floats = NDArray[np.float64]
 class Fit:
     """A law fitted to durations: its shape and parameters as a flow states them, and its distance from the data.
 
-    The distance is the greatest between both distribution functions (Kolmogorov 1933), over the bins.
+    The distance is the greatest between both distribution functions (Kolmogorov 1933), over the bins: of connections,
+    or of the time that these take together, which long ones have most of.
     """
 
     law: dict[str, Any]
     distance: float
+
+
+@dataclass(frozen=True)
+class MeasuredLaw:
+    """Durations, s, and the share of the connections that last each; the mean is that of all, exactly."""
+
+    values: tuple[float, ...]
+    shares: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -57,8 +65,8 @@ class Measured:
     """New connections per second, by hour of the day (24) or of the week (168, Monday first)."""
     duration_s: float
     quantiles: dict[float, float]
-    values: tuple[float, ...]
-    """Durations, s, each as likely as any other."""
+    law: "MeasuredLaw"
+    """The law as it was measured."""
     fit: Fit
     endings: dict[str, float]
     """Shares of `closed`, `reset`, `idle` among the connections whose end is known."""
@@ -66,9 +74,10 @@ class Measured:
     bytes_in: int
     concurrent: float
     """In the mean of the time looked at."""
-    concurrent_peak: float
+    concurrent_peak: int
+    """The most that are open at one instant."""
     concurrent_peak_s: int
-    """When, seconds since 1970."""
+    """When that was first, seconds since 1970."""
     busiest_minute_per_s: float
     shape: tuple[float, ...]
     """`by_hour` without what chance alone explains of its spread: the load that is to be planned for."""
@@ -80,6 +89,11 @@ class Measured:
     """Coefficient of variation of the load from day to day, about the profile; 0 where chance explains it."""
     addresses: int
     busiest_address_share: float
+
+    @property
+    def concurrent_by_law(self) -> float:
+        """The concurrent connections that the rate and the law, as they are saved, have in the mean (Little 1961)."""
+        return self.new_per_s * self.duration_s
 
 
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
@@ -102,10 +116,15 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     values, weights = value_of(bins - low), counts
     _, sums = summary.duration_ms.within(low, high)
     duration = float(sums.sum()) / 1e3 / max(1, total)
-    concurrent, peak, when = _concurrency(summary, low, high)
+    concurrent, peak, when = _concurrency(summary, number)
     hours, looked = summary.looked_at
     minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
-    uneven = dispersion(seconds, starts, hours[looked == _HOUR])
+    whole = hours[looked == _HOUR]
+    # Where the time looked at has no whole hour by the clock, the first hour of it is one.
+    shift = 0 if whole.size else summary.first_s - int(hours[0]) * _HOUR
+    if not whole.size and int(looked.sum()) >= _HOUR:
+        whole = hours[:1]
+    uneven = dispersion(seconds - shift, starts, whole)
     regular = job(seconds, starts)
     if regular is not None:
         # What a job opens at one time is no batch, and no rate that varies.
@@ -119,7 +138,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     return Measured(
         subnet, destination, total, days, rate, error, by_hour, duration,
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
-        tuple(_quantiles(values, weights, _SHARES)),
+        _law(values, weights, duration),
         _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
         concurrent, peak, when, minute, shape, uneven, regular, day_cv,
         int(of_address.size), float(of_address.max() / of_address.sum()),
@@ -166,30 +185,58 @@ def _quantiles(values: Floats, weights: NDArray[np.int64], shares: Sequence[floa
     return found
 
 
+def _law(values: Floats, weights: NDArray[np.int64], mean: float) -> MeasuredLaw:
+    """What was measured, in cells: where one ends, so many fiftieths of the connections, or of their time, are shorter.
+
+    A few long connections may be most of those that are open: cells by time keep them apart, and the longest is one.
+    """
+    share = weights / weights.sum()
+    time = share * values
+    time = time / time.sum() if time.sum() else share
+    cells = [np.floor((np.cumsum(one) - one / 2) * _CELLS).astype(np.int64) for one in (share, time)]
+    begins = np.concatenate([[True], (np.diff(cells[0]) > 0) | (np.diff(cells[1]) > 0)])
+    begins[-1] = True
+    first = np.flatnonzero(begins)
+    shares = np.add.reduceat(share, first)
+    middles = np.add.reduceat(share * values, first) / shares
+    whole = float(np.dot(shares, middles))
+    middles = middles * (mean / whole) if whole else middles
+    return MeasuredLaw(tuple(middles.tolist()), tuple(shares.tolist()))
+
+
 def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
-    """The nearer of an exponential and a lognormal; the measured values themselves where neither is near."""
-    share = np.cumsum(weights) / weights.sum()
-    edges = values * 10 ** (0.5 * 10 / 1200)
-    found = []
+    """The nearer of an exponential and a lognormal of the same mean; the measured values where neither is near."""
+    share, found = weights / weights.sum(), list[Fit]()
+    edges, positive = values * 10 ** (0.5 * 10 / 1200), values > 0
     if mean > 0:
-        found.append(Fit({"mean": mean, "shape": "exponential"}, _distance(1 - np.exp(-edges / mean), share)))
-    positive = values > 0
+        survival = np.exp(-edges / mean)
+        distance = _distance(values, share, 1 - survival, 1 - (1 + edges / mean) * survival)
+        found.append(Fit({"mean": mean, "shape": "exponential"}, distance))
     if positive.any() and weights[positive].sum() > 1:
         logs, w = np.log(values[positive]), weights[positive]
-        mu = float(np.average(logs, weights=w))
-        sigma = math.sqrt(float(np.average((logs - mu) ** 2, weights=w)))
-        if 0 < sigma < 3:
+        sigma = math.sqrt(float(np.average((logs - np.average(logs, weights=w)) ** 2, weights=w)))
+        # Above that, the same p95 is one of a law with a lighter tail.
+        if 0 < sigma <= 1.6448536269514722:
             with np.errstate(divide="ignore"):
-                z = (np.log(np.maximum(edges, 1e-300)) - mu) / sigma
-            normal = np.array([0.5 * math.erfc(-one / math.sqrt(2)) for one in z])
-            law_mean = math.exp(mu + sigma**2 / 2)
-            p95 = min(math.exp(mu + 1.6448536269514722 * sigma), law_mean * 3.868)
-            found.append(Fit({"mean": law_mean, "shape": "lognormal", "p95": p95}, _distance(normal, share)))
+                z = (np.log(np.maximum(edges, 1e-300)) - math.log(mean) + sigma**2 / 2) / sigma
+            normal, of_time = (
+                np.array([0.5 * math.erfc(-one / math.sqrt(2)) for one in some]) for some in (z, z - sigma)
+            )
+            p95 = mean * math.exp(1.6448536269514722 * sigma - sigma**2 / 2)
+            law = {"mean": mean, "shape": "lognormal", "p95": p95}
+            found.append(Fit(law, _distance(values, share, normal, of_time)))
     best = min(found, key=lambda one: one.distance, default=Fit({"shape": "measured"}, 1.0))
     return best if best.distance <= _GOOD else Fit({"shape": "measured"}, best.distance)
 
 
-def _distance(law: Floats, share: Floats) -> float:
+def _distance(values: Floats, share: Floats, law: Floats, of_time: Floats) -> float:
+    """The greater of the distances of a law's connections, and of their time, up to the upper edge of each bin."""
+    time = share * values
+    pairs = ((law, share), (of_time, time / time.sum() if time.sum() else share))
+    return max(_apart(one, np.cumsum(part)) for one, part in pairs)
+
+
+def _apart(law: Floats, share: Floats) -> float:
     before = np.concatenate([[0.0], share[:-1]])
     return float(np.max(np.maximum(np.abs(law - share), np.where(law < before, before - law, 0.0))))
 
@@ -201,16 +248,16 @@ def _endings(summary: Summary, low: int, high: int) -> dict[str, float]:
     return {names[int(k - low)]: float(n) / total for k, n in zip(keys, numbers, strict=True) if int(k - low) in names}
 
 
-def _concurrency(summary: Summary, low: int, high: int) -> tuple[float, float, int]:
-    """The mean over the time looked at, the highest mean of any second, and when that is."""
-    keys, moves = summary.changes.within(low, high)
-    if not keys.size:
-        return 0.0, 0.0, 0
-    open_ms = np.cumsum(moves)
-    lasts = np.diff(keys, append=keys[-1])
-    top = int(np.argmax(open_ms))
+def _concurrency(summary: Summary, number: int) -> tuple[float, int, int]:
+    """The mean over the time looked at, the most at any instant, and the second in which that is first."""
+    at_ms, moves = moves_of(summary, number)
+    if not at_ms.size:
+        return 0.0, 0, 0
+    opened = np.cumsum(moves)
+    top = int(np.argmax(opened))
     span = max(1.0, float(summary.looked_at[1].sum()))
-    return float(np.dot(open_ms, lasts)) / 1e3 / span, float(open_ms[top]) / 1e3, int(keys[top] - low)
+    mean = float(np.dot(opened, np.diff(at_ms, append=at_ms[-1]))) / 1e3 / span
+    return mean, int(opened[top]), int(at_ms[top]) // 1000
 
 
 def _day_cv(
@@ -264,7 +311,8 @@ def measured_file(found: list[Measured]) -> dict[str, Any]:
 
 
 def _entry(one: Measured) -> dict[str, Any]:
-    law = one.fit.law if one.fit.law["shape"] != "measured" else {"shape": "measured", "values": [*one.values]}
+    measured_law = {"shape": "measured", "values": [*one.law.values], "shares": [*one.law.shares]}
+    law = one.fit.law if one.fit.law["shape"] != "measured" else measured_law
     return {
         "days": one.days,
         "connections": one.connections,
@@ -272,6 +320,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "new_per_s_error": one.new_per_s_error,
         "by_hour_per_s": [*one.shape],
         "duration_s": law,
+        "durations": measured_law,
         "fit_distance": one.fit.distance,
         "endings": one.endings,
         "out_kib_per_connection": one.bytes_out / 1024 / one.connections,
@@ -290,12 +339,11 @@ def _entry(one: Measured) -> dict[str, Any]:
 
 def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:
     """When each minute begins (seconds since 1970), and the mean number of connections open in it."""
-    low, high = bounds(pairs.number(one.subnet, one.destination))
-    keys, moves = summary.changes.within(low, high)
-    seconds, open_ms = keys - low, np.cumsum(moves).astype(np.float64)
-    minutes = np.arange(seconds[0] // 60, seconds[-1] // 60 + 2) * 60
+    at_ms, moves = moves_of(summary, pairs.number(one.subnet, one.destination))
+    opened = np.cumsum(moves).astype(np.float64)
+    minutes = np.arange(at_ms[0] // 60_000, at_ms[-1] // 60_000 + 2) * 60_000
     # The integral of a step function, read at each minute's beginning.
-    area = np.concatenate([[0.0], np.cumsum(open_ms[:-1] * np.diff(seconds))])
-    place = np.clip(np.searchsorted(seconds, minutes, side="right") - 1, 0, None)
-    upto = np.where(minutes < seconds[0], 0.0, area[place] + open_ms[place] * (minutes - seconds[place]))
-    return minutes[:-1], np.diff(upto) / 60e3
+    area = np.concatenate([[0.0], np.cumsum(opened[:-1] * np.diff(at_ms))])
+    place = np.clip(np.searchsorted(at_ms, minutes, side="right") - 1, 0, None)
+    upto = np.where(minutes < at_ms[0], 0.0, area[place] + opened[place] * (minutes - at_ms[place]))
+    return minutes[:-1] // 1000, np.diff(upto) / 60e3

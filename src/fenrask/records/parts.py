@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.readers import read_records
-from fenrask.records.summary import Summary, summarised
+from fenrask.records.summary import Summary, spanned, summarised
 
 __all__ = ["Part", "part_of"]
 
@@ -26,5 +26,7 @@ def part_of(file: str, columns: Mapping[str, str], pairs: Pairs) -> Part:
     """One file, read where this runs: here, in another process, or on another machine that sees the file."""
     unread = Unread({})
     kind, guessed, batches = read_records(file, unread, columns)
-    summary = summarised(batches, pairs)
+    spans: dict[str, tuple[int, int]] = {}
+    summary = summarised(spanned(batches, file, spans), pairs)
+    summary.spans |= spans
     return Part(file, kind, guessed, summary, unread)

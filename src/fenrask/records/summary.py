@@ -3,9 +3,10 @@
 Every count is a whole number under a whole key: the sum of parts is the same to the bit in any order and grouping.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, fields
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 from fenrask.records.batch import CONTINUED, UNKNOWN, Batch, texts
 from fenrask.records.matching import NONE, Pairs
 
-__all__ = ["BINS", "Counts", "Summary", "bin_of", "bounds", "pairs_in", "summarised", "value_of"]
+__all__ = ["BINS", "Counts", "Summary", "bin_of", "bounds", "moves_of", "pairs_in", "spanned", "summarised", "value_of"]
 
 Keys = NDArray[np.int64]
 BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
@@ -21,8 +22,12 @@ BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
 _BITS = 32
 _SPAN = 1 << _BITS
 """Pair x span + second is one key; readers leave out later times."""
+_SPAN_MS = 1 << (_BITS + 10)
+"""The same with milliseconds."""
 _SIGNED = 63
 _MOST_UNMATCHED = 20_000
+_SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
+"""How long no record may begin while somebody looks: between files, and within one."""
 _NEVER = 1 << 62
 
 
@@ -104,9 +109,8 @@ class Summary:
 
     starts: Counts = field(default_factory=Counts)
     """New connections by second."""
-    changes: Counts = field(default_factory=Counts)
-    """The change from second to second of the time that connections are open in it, ms: summed up, 1,000 times the
-    mean number open in each second, exactly."""
+    moves: Counts = field(default_factory=Counts)
+    """How many more connections are open from a millisecond on; under keys of `moves_of`."""
     durations: Counts = field(default_factory=Counts)
     """By bin."""
     duration_ms: Counts = field(default_factory=Counts)
@@ -121,10 +125,12 @@ class Summary:
     records: int = 0
     sampled: int = 0
     hours: Counts = field(default_factory=Counts)
-    """Records by hour since 1970, of all pairs: which hours were looked at."""
+    """Records by hour since 1970, of whatever they are."""
     first_s: int = _NEVER
     last_s: int = -_NEVER
-    """The first and the last second in which a record of any pair begins."""
+    """The first and the last second in which a record begins."""
+    spans: dict[str, tuple[int, int]] = field(default_factory=dict)
+    """The same of each file, where it is known."""
 
     @classmethod
     def total(cls, several: Sequence["Summary"]) -> "Summary":
@@ -133,6 +139,10 @@ class Summary:
         for one in several:
             for key, number in one.unmatched.items():
                 unmatched[key] = unmatched.get(key, 0) + number
+        spans: dict[str, tuple[int, int]] = {}
+        for file, (first, last) in (pair for one in several for pair in one.spans.items()):
+            known = spans.get(file, (first, last))
+            spans[file] = min(known[0], first), max(known[1], last)
         return cls(
             **{name: Counts.total([getattr(one, name) for one in several]) for name in _COUNTED},
             unmatched=unmatched,
@@ -140,6 +150,7 @@ class Summary:
             sampled=sum(one.sampled for one in several),
             first_s=min((one.first_s for one in several), default=_NEVER),
             last_s=max((one.last_s for one in several), default=-_NEVER),
+            spans=spans,
         )
 
     def __add__(self, other: "Summary") -> "Summary":
@@ -147,10 +158,42 @@ class Summary:
 
     @cached_property
     def looked_at(self) -> tuple[Keys, Keys]:
-        """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part."""
-        hours = self.hours.keys
-        begin = np.maximum(hours * 3600, self.first_s)
-        return hours, np.minimum((hours + 1) * 3600, self.last_s + 1) - begin
+        """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part.
+
+        Where no record begins nothing came, for up to a day, or a week within one file; longer than that nobody looked.
+        """
+        hours = [*self._stretches]
+        found = np.concatenate([np.arange(first, last + 1) for first, last in hours]) if hours else self.hours.keys
+        begin = np.maximum(found * 3600, self.first_s)
+        return found, np.minimum((found + 1) * 3600, self.last_s + 1) - begin
+
+    @property
+    def silent_hours(self) -> int:
+        """Hours looked at in which no record begins."""
+        return int(self.looked_at[0].size - self.hours.keys.size)
+
+    @property
+    def gaps(self) -> list[tuple[int, int]]:
+        """When nobody looked between the first and the last record: from the end of an hour to the beginning of one."""
+        some = [*self._stretches]
+        return [((one[1] + 1) * 3600, other[0] * 3600) for one, other in pairwise(some)]
+
+    @property
+    def _stretches(self) -> Iterator[tuple[int, int]]:
+        """The first and the last hour of each time that was looked at without a break."""
+        keys = self.hours.keys.tolist()
+        first = keys[0] if keys else 0
+        for one, other in pairwise(keys):
+            quiet = other - one - 1
+            if quiet > _SILENT_HOURS and not (quiet <= _SILENT_IN_A_FILE_HOURS and self._in_a_file(one, other)):
+                yield first, one
+                first = other
+        if keys:
+            yield first, keys[-1]
+
+    def _in_a_file(self, hour: int, later: int) -> bool:
+        """Whether one file has records of both hours, or around them."""
+        return any(first < (hour + 1) * 3600 and last >= later * 3600 for first, last in self.spans.values())
 
 
 _COUNTED = tuple(one.name for one in fields(Summary) if one.type is Counts)
@@ -170,6 +213,22 @@ def pairs_in(counts: Counts) -> Keys:
 def bounds(pair: int) -> tuple[int, int]:
     """The first key of a pair, and the first of the next."""
     return pair * _SPAN, (pair + 1) * _SPAN
+
+
+def spanned(batches: Iterable[Batch], file: str, spans: dict[str, tuple[int, int]]) -> Iterator[Batch]:
+    """The same batches, of one file; from when to when its records begin is noted."""
+    for batch in batches:
+        if len(batch):
+            first, last = int(np.floor(batch.start_s.min())), int(np.floor(batch.start_s.max()))
+            known = spans.get(file, (first, last))
+            spans[file] = min(known[0], first), max(known[1], last)
+        yield batch
+
+
+def moves_of(summary: Summary, pair: int) -> tuple[Keys, Keys]:
+    """When the number of a pair's open connections changes, ms since 1970 in rising order, and by how many."""
+    keys, moves = summary.moves.within(pair * _SPAN_MS, (pair + 1) * _SPAN_MS)
+    return keys - pair * _SPAN_MS, moves
 
 
 def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
@@ -201,7 +260,7 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
     volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
     out = np.where(matched.is_reply, batch.bytes_in, batch.bytes_out)[known]
     back = np.where(matched.is_reply, batch.bytes_out, batch.bytes_in)[known]
-    seconds = np.floor(batch.start_s[known]).astype(np.int64)
+    seconds = np.floor(batch.start_s).astype(np.int64)
     hours = Counts.of(seconds // 3600)
     first, last = (int(seconds.min()), int(seconds.max())) if seconds.size else (_NEVER, -_NEVER)
     unmatched = _unmatched(batch, ~known)
@@ -211,7 +270,6 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
             bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
             records=len(batch), sampled=len(batch), hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
-    moves = _moves(pair, begin_ms, end_ms)
     ending = batch.ending[sent]
     told = (ending != UNKNOWN) & (ending != CONTINUED)
     address = batch.target.v4[sent].astype(np.int64)
@@ -222,7 +280,7 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         )
     return Summary(
         Counts.of(key(pair, begin)),
-        moves,
+        _moves(pair, begin_ms, end_ms),
         Counts.of(key(pair, bin_of(length))),
         Counts.of(key(pair, 0 * begin), end_ms - begin_ms),
         Counts.of(key(pair[told], ending[told].astype(np.int64))),
@@ -239,13 +297,9 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
 
 
 def _moves(pair: Keys, begin_ms: Keys, end_ms: Keys) -> Counts:
-    """What each connection changes: from its beginning on it fills seconds, from its end on no more."""
-    keys, values = [], []
-    for at, sign in ((begin_ms, 1), (end_ms, -1)):
-        second, part = at // 1000, at % 1000
-        keys += [key(pair, second), key(pair, second + 1)]
-        values += [sign * (1000 - part), sign * part]
-    return Counts.of(np.concatenate(keys), np.concatenate(values))
+    """One more from the beginning of each connection on, one less from its end on."""
+    place, one = pair * _SPAN_MS, np.ones(pair.size, dtype=np.int64)
+    return Counts.of(np.concatenate([place + begin_ms, place + end_ms]), np.concatenate([one, -one]))
 
 
 def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, int, int], int]:

@@ -3,6 +3,7 @@
 import csv
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
@@ -123,7 +124,7 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
         _numbers(table.get("source_port"), n).astype(np.uint16),
         _numbers(table.get("target_port"), n).astype(np.uint16),
         _protocols(table.get("protocol"), n),
-        _numbers(table.get("bytes_out"), n).astype(np.int64), _numbers(table.get("bytes_in"), n).astype(np.int64),
+        _whole(table.get("bytes_out"), n), _whole(table.get("bytes_in"), n),
         ending,
     )  # fmt: skip
     bad = n - int(good.sum())
@@ -136,6 +137,20 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
 def _numbers(column: Any, n: int) -> NDArray[np.float64]:
     """Numbers of a column; 0 where a cell is none."""
     return np.zeros(n) if column is None else np.nan_to_num(_read_numbers(column, _number))
+
+
+def _whole(column: Any, n: int) -> NDArray[np.int64]:
+    """Whole numbers of a column, exactly, up to 2^63 - 1; 0 where a cell is none."""
+    numbers = np.clip(_numbers(column, n), 0, 2.0**62)
+    found: NDArray[np.int64] = numbers.astype(np.int64)
+    for row in np.flatnonzero(numbers >= _EXACT):
+        with suppress(ValueError):
+            found[row] = min(int(str(column[int(row)].as_py()).strip()), _MOST)
+    return found
+
+
+_EXACT, _MOST = 2.0**53, 2**63 - 1
+"""Up to which whole numbers are exact as floating ones (IEEE 754), and the greatest that is kept."""
 
 
 def _read_numbers(column: Any, otherwise: Callable[[str], float]) -> NDArray[np.float64]:

@@ -13,9 +13,10 @@ __all__ = ["Empirical"]
 
 @dataclass(frozen=True)
 class Empirical:
-    """Measured holds, s, each as likely as any other; at least one."""
+    """Measured holds, s, at least one: each as likely as any other, or with the shares that are given."""
 
     measured_s: tuple[float, ...]
+    shares: tuple[float, ...] = ()
 
     @classmethod
     def of(cls, measured_s: ArrayLike) -> "Empirical":
@@ -26,22 +27,32 @@ class Empirical:
         return cls(tuple(float(one) for one in values.flat))
 
     @cached_property
-    def _sorted(self) -> tuple[Floats, Floats]:
-        """The holds in rising order, and the sums of the first so many of them."""
-        holds = np.sort(np.array(self.measured_s))
-        return holds, np.concatenate([[0.0], np.cumsum(holds)])
+    def _sorted(self) -> tuple[Floats, Floats, Floats]:
+        """The holds in rising order; the share of the first so many of them, and what they add to the mean."""
+        holds = np.array(self.measured_s)
+        order = np.argsort(holds, kind="stable")
+        holds = holds[order]
+        if not self.shares:
+            return holds, np.arange(holds.size + 1) / holds.size, np.cumsum([0.0, *holds]) / holds.size
+        shares = np.array(self.shares)[order]
+        shares /= shares.sum()
+        below = np.concatenate([[0.0], np.cumsum(shares)])
+        below[-1] = 1.0
+        return holds, below, np.concatenate([[0.0], np.cumsum(shares * holds)])
 
     @property
     def mean_s(self) -> float:
-        return float(self._sorted[1][-1]) / len(self.measured_s)
+        return float(self._sorted[2][-1])
 
     def survival(self, t: Floats) -> Floats:
-        holds, _ = self._sorted
-        return 1 - np.searchsorted(holds, t, side="right") / holds.size
+        holds, below, _ = self._sorted
+        longer: Floats = 1 - below[np.searchsorted(holds, t, side="right")]
+        return longer
 
     def integrated_survival(self, t: Floats) -> Floats:
         """E min(hold, t): the shorter ones whole, the longer ones up to t."""
-        holds, sums = self._sorted
+        holds, below, sums = self._sorted
         shorter = np.searchsorted(holds, t, side="right")
-        rest = np.where(shorter < holds.size, np.where(np.isfinite(t), t, 0.0) * (holds.size - shorter), 0.0)
-        return (sums[shorter] + rest) / holds.size
+        rest = np.where(shorter < holds.size, np.where(np.isfinite(t), t, 0.0) * (1 - below[shorter]), 0.0)
+        found: Floats = sums[shorter] + rest
+        return found

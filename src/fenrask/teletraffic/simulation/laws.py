@@ -166,8 +166,18 @@ def _simple(law: HoldingTime, table: list[float]) -> Iterator[_Simple]:
         sigma = float(law.sigma)
         yield 1.0, _LOGNORMAL, float(np.log(law.mean_s)) - sigma**2 / 2, sigma, 0.0
     elif isinstance(law, Empirical):
-        begins = len(table)
-        table.extend(law.measured_s)
-        yield 1.0, _MEASURED, float(begins), float(len(law.measured_s)), 0.0
+        yield from _measured(law, table)
     else:
         raise TypeError(f"no numbers are drawn of {type(law).__name__}")
+
+
+def _measured(law: Empirical, table: list[float]) -> Iterator[_Simple]:
+    """Those that are as likely as each other together."""
+    together: dict[float, list[float]] = {}
+    for hold, share in zip(law.measured_s, law.shares or (1.0,) * len(law.measured_s), strict=True):
+        together.setdefault(share, []).append(hold)
+    whole = sum(share * len(holds) for share, holds in together.items())
+    for share, holds in together.items():
+        begins = len(table)
+        table.extend(holds)
+        yield share * len(holds) / whole, _MEASURED, float(begins), float(len(holds)), 0.0

@@ -56,6 +56,9 @@ def draw_measured(
     lasts.yaxis.set_major_formatter(PercentFormatter(1.0))
     lasts.set_xscale("log")
     lasts.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
+    # Room for what the lines are, above the longest of them.
+    lasts.set_ylim(0, 1.04 + 0.075 * len(lasts.get_legend_handles_labels()[1]))
+    lasts.set_yticks([0.2 * step for step in range(6)])
     lasts.legend(loc="upper right", fontsize=10, frameon=False)
     return rendered(paper, suffix)
 
@@ -71,8 +74,8 @@ def _rates(axes: Axes, one: Measured, stated: float | None, name: str, colour: s
 
 
 def _durations(axes: Axes, one: Measured, name: str, colour: str, style: str) -> None:
-    values = np.array(one.values)
-    left = 1 - (np.arange(values.size) + 0.5) / values.size
+    values, shares = np.array(one.law.values), np.array(one.law.shares)
+    left = 1 - (np.cumsum(shares) - shares / 2)
     axes.plot(np.maximum(values, 1e-3), left, color=colour, linestyle=style, linewidth=2.2, label=_named(one, name))
     law = one.fit.law
     times = np.geomspace(max(1e-3, float(values[0]) / 2), max(float(values[-1]), 2e-3) * 2, 200)

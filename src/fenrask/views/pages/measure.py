@@ -1,13 +1,14 @@
 """Records measured, as a page."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 
 from fenrask.estate import Estate
 from fenrask.prefixes import overlap, parse_prefix
 from fenrask.records.batch import Unread
 from fenrask.records.measuring import Measured
 from fenrask.records.summary import Summary
-from fenrask.units import counted
+from fenrask.units import counted, figure, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["held_twice", "measure_page"]
@@ -23,6 +24,8 @@ _LOADS = (
     Column("p95_s", "95%, s", "rough", least_width=100),
     Column("fit", "fitted law", least_width=110),
     Column("fit_distance", "distance", "share", least_width=120),
+    Column("concurrent_mean", "concurrent, mean", "rough", least_width=110),
+    Column("concurrent_by_law", "by rate and law", "rough", least_width=130),
     Column("concurrent_peak", "concurrent, peak", "rough"),
     Column("batch", "at once", "rough", least_width=120),
     Column("rate_cv", "rate varies by", "share", least_width=100),
@@ -38,7 +41,6 @@ _LOADS = (
     Column("busiest_address", "busiest", "share", least_width=MACHINES),
     Column("bytes_out", "bytes out", "count", least_width=MACHINES),
     Column("bytes_in", "bytes in", "count", least_width=MACHINES),
-    Column("concurrent_mean", "concurrent, mean", "rough", least_width=MACHINES),
     Column("concurrent_peak_at_s", "peak at", "count", least_width=MACHINES),
     Column("busiest_minute_per_s", "busiest minute, new/s", "rough", least_width=MACHINES),
     Column("by_hour_per_s", "through the day", "series", least_width=130),
@@ -75,12 +77,13 @@ def measure_page(
         (
             one.subnet, one.destination, one.connections, one.new_per_s, one.new_per_s_error,
             stated.get((one.subnet, one.destination)), one.duration_s,
-            one.quantiles[0.95], _law(one), one.fit.distance, one.concurrent_peak,
+            one.quantiles[0.95], _law(one), one.fit.distance,
+            one.concurrent, one.concurrent_by_law, one.concurrent_peak,
             (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
             one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
             one.job.share if one.job else None, one.day_cv,
             one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"), one.addresses,
-            one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent, one.concurrent_peak_s,
+            one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
             one.busiest_minute_per_s, one.by_hour,
         )
         for one in found
@@ -94,6 +97,10 @@ def measure_page(
         f"{counted(summary.records, 'record')} of {days}: {connections} of {counted(len(found), 'pair')} of subnet and "
         f"destination; {counted(lost, 'record matches', 'records match')} none of them."
     ]
+    if summary.silent_hours:
+        lines.append(f"In {counted(summary.silent_hours, 'hour')} of them no record begins: nothing came then.")
+    for begin, end in summary.gaps:
+        lines.append(f"Nobody looked from {_when(begin)} to {_when(end)}: what came then counts as what came else.")
     if summary.sampled:
         lines.append(
             f"{summary.sampled:,} records are sampled: fit for volumes, not for connections; only those count."
@@ -101,9 +108,10 @@ def measure_page(
     if found:
         top = max(found, key=lambda one: one.concurrent_peak)
         lines.append(
-            f"Most concurrent connections: {top.concurrent_peak:,.0f} from {top.subnet} to {top.destination}; "
+            f"Most concurrent connections: {top.concurrent_peak:,} from {top.subnet} to {top.destination}; "
             "mapping timeouts come on top of these (see demand)."
         )
+        lines.append(_kept(found))
     if off := _differing(found, stated):
         one, times = off
         lines.append(
@@ -129,6 +137,25 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+_ALIKE = 0.02
+
+
+def _kept(found: Sequence[Measured]) -> str:
+    """Whether what flows are given has as many connections open as were measured."""
+    each = [(abs(one.concurrent_by_law / one.concurrent - 1), one) for one in found if one.concurrent]
+    worst, one = max(each, key=lambda pair: pair[0], default=(0.0, found[0]))
+    if worst <= _ALIKE:
+        return f"Rate times law is what was open in the mean, within {percent(worst)}: --save keeps it."
+    return (
+        f"Rate times law is not what was open in the mean: {figure(one.concurrent_by_law)}, and "
+        f"{figure(one.concurrent)} were, from {one.subnet} to {one.destination}. Measure for longer."
+    )
+
+
+def _when(second: int) -> str:
+    return f"{datetime.fromtimestamp(second, UTC):%Y-%m-%d %H:%M} UTC"
 
 
 _LIKE = 1.25

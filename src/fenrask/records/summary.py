@@ -27,7 +27,7 @@ _SPAN_MS = 1 << (_BITS + 10)
 _SIGNED = 63
 _MOST_UNMATCHED = 20_000
 _SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
-"""How long no record may begin while somebody looks: between files, and within one."""
+"""How long no record may begin in a time that is looked at: between files, and within one."""
 _NEVER = 1 << 62
 
 
@@ -160,7 +160,7 @@ class Summary:
     def looked_at(self) -> tuple[Keys, Keys]:
         """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part.
 
-        Where no record begins nothing came, for up to a day, or a week within one file; longer than that nobody looked.
+        Where no record begins nothing came, for up to a day, or a week within one file; a longer time is not looked at.
         """
         hours = [*self._stretches]
         found = np.concatenate([np.arange(first, last + 1) for first, last in hours]) if hours else self.hours.keys
@@ -174,7 +174,7 @@ class Summary:
 
     @property
     def gaps(self) -> list[tuple[int, int]]:
-        """When nobody looked between the first and the last record: from the end of an hour to the beginning of one."""
+        """The times not looked at between the first and the last record: from an hour's end to the beginning of one."""
         some = [*self._stretches]
         return [((one[1] + 1) * 3600, other[0] * 3600) for one, other in pairwise(some)]
 

@@ -100,7 +100,9 @@ def measure_page(
     if summary.silent_hours:
         lines.append(f"In {counted(summary.silent_hours, 'hour')} of them no record begins: nothing came then.")
     for begin, end in summary.gaps:
-        lines.append(f"Nobody looked from {_when(begin)} to {_when(end)}: what came then counts as what came else.")
+        lines.append(
+            f"Not looked at: {_when(begin)} to {_when(end)}, more than a day without a record between two files."
+        )
     if summary.sampled:
         lines.append(
             f"{summary.sampled:,} records are sampled: fit for volumes, not for connections; only those count."

@@ -1,8 +1,10 @@
 """Records measured against brute force; every reader against records written here; parts against the whole."""
 
+import bz2
 import gzip
 import io
 import json
+import lzma
 import random
 import struct
 from datetime import UTC, datetime, timedelta
@@ -94,6 +96,27 @@ class Reading(Records):
                     self.assertEqual(one.concurrent_peak_s, first // 1000)
                     minutes = [sum(DAY + 60 * m <= r[0] < DAY + 60 * (m + 1) for r in own) for m in range(120)]
                     self.assertAlmostEqual(one.busiest_minute_per_s, max(minutes) / 60, places=9)
+
+    def test_packed_files_whole_and_cut_and_tables_with_other_separators(self) -> None:
+        rows = rows_of(3)
+        whole = as_csv(rows).encode()
+        [known] = [one for one in self.loads("r.csv", whole) if one.destination == "partner"]
+        packed = {"bz2": bz2.compress(whole), "xz": lzma.compress(whole), "gz": gzip.compress(whole)}
+        packed["zst"] = arrow.compress(whole, codec="zstd", asbytes=True)
+        for name, content in (*packed.items(), *((one, whole.replace(b",", one.encode())) for one in "\t;")):
+            [found] = [one for one in self.loads("packed", content) if one.destination == "partner"]
+            self.assertEqual((found.connections, found.bytes_out), (known.connections, known.bytes_out), name)
+        self.write("r.csv", as_csv(rows))
+        (self.folder / "empty").write_bytes(b"")
+        done = self.program("measure", "r.csv", "empty", "--all")
+        self.assertEqual((done.returncode, "an empty file: 1" in done.stdout + done.stderr), (0, True), done)
+        self.assertEqual(self.program("measure", "empty").returncode, 2)
+        for name, content in packed.items():
+            (self.folder / "cut").write_bytes(content[: len(content) // 2])
+            done = self.program("measure", "cut", "--all")
+            with self.subTest(name):
+                self.assertEqual(done.returncode, 2, done)
+                self.assertIn("a packed file that breaks off", done.stdout + done.stderr)
 
     def test_a_destination_without_a_port_counts_its_protocol_alone(self) -> None:
         rows = [

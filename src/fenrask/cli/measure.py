@@ -20,7 +20,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_file, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
-from fenrask.records.readers import read_records
+from fenrask.records.readers import EMPTY, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned, summarised
 from fenrask.views.page import Page
@@ -89,6 +89,8 @@ def command(
         spans: dict[str, tuple[int, int]] = {}
         seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen, spans), active), pairs)
         seen.whole.spans |= spans
+    if not (seen.stopped or seen.unread.breaks_off) and set(seen.formats.values()) == {EMPTY}:
+        raise UnusableInput([Problem(Place(one), "an empty file", "records of connections") for one in files])
     whole = seen.whole
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
@@ -106,7 +108,7 @@ def command(
         call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return int(not loads or seen.stopped)
+    return 2 if seen.unread.breaks_off else int(not loads or seen.stopped)
 
 
 def _with_replay(

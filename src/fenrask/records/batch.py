@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fenrask.prefixes import parse_address
 
 __all__ = [
+    "BREAKS_OFF",
     "CLOSED",
     "CONTINUED",
     "IDLE",
@@ -30,6 +31,8 @@ __all__ = [
 UNKNOWN, CLOSED, RESET, IDLE, CONTINUED = range(5)
 """How a connection ended, as far as its record tells; `CONTINUED`: the record ended, the connection did not."""
 
+BREAKS_OFF = "a packed file that breaks off"
+"""How the reason begins why the rest of a packed file was not read."""
 LAST_S = 2.0**32 - 2
 """The last time that is kept: in the year 2106."""
 _FIN, _RST = 0x01, 0x04
@@ -78,6 +81,11 @@ class Unread:
         for reason, (number, where) in other.reasons.items():
             self.add(reason, where, number)
         return self
+
+    @property
+    def breaks_off(self) -> bool:
+        """Whether a packed file ended before its content did."""
+        return any(one.startswith(BREAKS_OFF) for one in self.reasons)
 
     def told(self) -> tuple[str, ...]:
         """Each reason with its number and its first place."""

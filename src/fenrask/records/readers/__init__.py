@@ -3,12 +3,14 @@
 import io
 import sys
 import zlib
+from bz2 import BZ2File
 from collections.abc import Callable, Iterator, Mapping
+from lzma import LZMAError, LZMAFile
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.batch import LAST_S, Batch, Unread, taken
+from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import Reader, Source
@@ -17,7 +19,7 @@ from fenrask.records.readers.exported import EXPORTED, nat_entries
 from fenrask.records.readers.marked import MARKED, marked_entries
 from fenrask.records.readers.tracked import TRACKED, entries
 
-__all__ = ["FIELDS", "READERS", "Reader", "Source", "opened", "read_entries", "read_records"]
+__all__ = ["EMPTY", "FIELDS", "READERS", "Reader", "Source", "opened", "read_entries", "read_records"]
 
 READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, MARKED, TRACKED, COMMA)
 """Tried in this order: each knows its files by their first bytes."""
@@ -27,7 +29,9 @@ _TRANSLATED: tuple[tuple[Reader, Callable[[Source], Iterator[Entry]]], ...] = (
 )  # fmt: skip
 """Formats that say what a connection was translated to."""
 _HEAD = 4096
-_GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
+_GZIP = b"\x1f\x8b"
+EMPTY = "empty"
+"""The format of a file without a byte."""
 
 
 def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) -> tuple[Source, bytes]:
@@ -41,8 +45,8 @@ def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) 
     magic = stream.peek(4)[:4]
     if magic[:2] == _GZIP:
         stream = io.BufferedReader(_Unpacked(stream, file, unread), _HEAD * 16)
-    elif magic == _ZSTD:
-        stream = io.BufferedReader(_zstd(stream), _HEAD * 16)
+    elif packed := next((of for first, of in _PACKED.items() if magic.startswith(first)), None):
+        stream = io.BufferedReader(_Told(packed(stream), stream, file, unread), _HEAD * 16)
     return Source(file, stream, unread, dict(columns or {})), stream.peek(_HEAD)[:_HEAD]
 
 
@@ -78,7 +82,7 @@ class _Unpacked(io.RawIOBase):
                 return self._broken("its end is missing")
 
     def _broken(self, why: str) -> int:
-        self._unread.add(f"a packed file that breaks off: {why}", self._name)
+        self._unread.add(f"{BREAKS_OFF}: {why}", self._name)
         self._member, self._left, self._begun = zlib.decompressobj(31), b"", False
         while self._packed.read(1 << 20):
             pass
@@ -89,11 +93,41 @@ class _Unpacked(io.RawIOBase):
         super().close()
 
 
-def _zstd(stream: BinaryIO) -> io.RawIOBase:
+class _Told(io.RawIOBase):
+    """A packed file as it unpacks; where it breaks off is counted, what came stays."""
+
+    def __init__(self, stream: Any, packed: BinaryIO, name: str, unread: Unread) -> None:
+        super().__init__()
+        self._stream, self._packed, self._name, self._unread = stream, packed, name, unread
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        try:
+            piece = self._stream.read(len(buffer))
+        except (EOFError, OSError, LZMAError) as error:
+            self._unread.add(f"{BREAKS_OFF}: {str(error).splitlines()[0]}", self._name)
+            return 0
+        buffer[: len(piece)] = piece
+        return len(piece)
+
+    def close(self) -> None:
+        self._stream.close()
+        self._packed.close()
+        super().close()
+
+
+def _zstd(stream: BinaryIO) -> Any:
     import pyarrow as arrow
 
-    packed: io.RawIOBase = arrow.CompressedInputStream(arrow.PythonFile(stream, mode="r"), "zstd")
-    return packed
+    return arrow.CompressedInputStream(arrow.PythonFile(stream, mode="r"), "zstd")
+
+
+_PACKED: Mapping[bytes, Callable[[BinaryIO], Any]] = {
+    b"\x28\xb5\x2f\xfd": _zstd, b"BZh": BZ2File, b"\xfd7zX": LZMAFile
+}  # fmt: skip
+"""What unpacks a file, by how it begins."""
 
 
 def read_records(
@@ -101,15 +135,19 @@ def read_records(
 ) -> tuple[str, dict[str, str], Iterator[Batch]]:
     """The format of a file, the columns that are taken (of a table; filled while it is read), and its batches.
 
-    UnusableInput for a file of no known format.
+    An empty file is counted, and has none. UnusableInput for a file of no known format.
     """
     source, head = opened(file, unread, columns)
+    if not head:
+        _close(source)
+        if not unread.breaks_off:
+            unread.add("an empty file", file)
+        return EMPTY, source.guessed, iter(())
     reader = next((one for one in READERS if one.knows(head)), None)
     if reader is None:
         _close(source)
         names = ", ".join(one.name for one in READERS)
-        found = "an empty file" if not head else repr(head[:24])
-        raise UnusableInput([Problem(Place(file), found, f"one of {names}")])
+        raise UnusableInput([Problem(Place(file), repr(head[:24]), f"one of {names}")])
     return reader.name, source.guessed, _whole(reader, source)
 
 

@@ -46,7 +46,8 @@ def _comma(source: Source) -> Iterator[Batch]:
     import pyarrow.csv as comma
 
     heading = source.stream.readline().decode("utf-8-sig", errors="replace").strip()
-    names = [one.strip() for one in next(csv.reader([heading]), [])]
+    delimiter = _delimiter(heading)
+    names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter), [])]
     columns = _columns(names, source)
 
     def invalid(row: Any) -> str:
@@ -59,7 +60,7 @@ def _comma(source: Source) -> Iterator[Batch]:
         reader = comma.open_csv(
             source.stream,
             read_options=comma.ReadOptions(column_names=names, block_size=_BLOCK),
-            parse_options=comma.ParseOptions(invalid_row_handler=invalid),
+            parse_options=comma.ParseOptions(delimiter=delimiter, invalid_row_handler=invalid),
             convert_options=comma.ConvertOptions(
                 include_columns=wanted, column_types=dict.fromkeys(wanted, arrow.string())
             ),
@@ -72,6 +73,16 @@ def _comma(source: Source) -> Iterator[Batch]:
     except arrow.lib.ArrowInvalid as error:
         if "Empty CSV" not in str(error):
             raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a CSV of records")]) from None
+
+
+_DELIMITERS = (b",", b"\t", b";")
+
+
+def _delimiter(heading: str) -> str:
+    """What parts the columns: that by which most of them are known, a comma first."""
+    known = {word for words in FIELDS.values() for word in words}
+    each = (one.decode() for one in _DELIMITERS)
+    return max(each, key=lambda one: sum(_key(name) in known for name in heading.split(one)))
 
 
 def _key(heading: str) -> str:
@@ -246,5 +257,10 @@ def _parquet(source: Source) -> Iterator[Batch]:
         raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a Parquet file")]) from None
 
 
-COMMA = Reader("CSV", lambda head: b"," in head.split(b"\n", 1)[0] and b"\0" not in head[:256], _comma)
+def _is_table(head: bytes) -> bool:
+    first = head.split(b"\n", 1)[0]
+    return any(one in first for one in _DELIMITERS) and b"\0" not in head[:256]
+
+
+COMMA = Reader("CSV", _is_table, _comma)
 PARQUET = Reader("Parquet", lambda head: head[:4] == b"PAR1", _parquet)

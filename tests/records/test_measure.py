@@ -110,7 +110,12 @@ class Reading(Records):
         (self.folder / "empty").write_bytes(b"")
         done = self.program("measure", "r.csv", "empty", "--all")
         self.assertEqual((done.returncode, "an empty file: 1" in done.stdout + done.stderr), (0, True), done)
-        self.assertEqual(self.program("measure", "empty").returncode, 2)
+        for words in (("measure", "empty"), ("simulate", "--records", "empty")):
+            self.assertEqual(self.program(*words).returncode, 2, words)
+        self.write(
+            "quick.csv", as_csv([(DAY + n, DAY + n, *rows[0][2:3], "198.51.100.7", *rows[0][4:]) for n in range(3)])
+        )
+        self.assertEqual(self.program("measure", "quick.csv", "--figure", "quick.png").returncode, 0)
         for name, content in packed.items():
             (self.folder / "cut").write_bytes(content[: len(content) // 2])
             done = self.program("measure", "cut", "--all")

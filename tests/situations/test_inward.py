@@ -234,6 +234,23 @@ class APlatform(Inward):
 class APartnerThatCallsUs(Inward):
     """A third party that opens connections over its line: to what is advertised to it, and who else could."""
 
+    def test_rules_that_name_destinations_open_to_some_of_the_senders_or_hosts(self) -> None:
+        """Whoever has an address that a rule means, at either end and in whatever part, is let in by it."""
+        ways = {
+            "a sender": "172.25.3.128/26", "the last host": "10.60.1.63/32", "nobody of these": "198.51.100.0/24",
+        }  # fmt: skip
+        for name, prefix in ways.items():
+            rule = {"in": {"some": {"action": "allow", "destinations": ["some"]}}, "in_default": "deny"}
+            some = {
+                "destinations": {"some": {"prefixes": [prefix], "port": 443}},
+                "workloads": {"pumps": {"subnets": ["pumps-a"], "filters": {"guard": rule}}},
+                "flows": {"probes": None},
+            }
+            self.at({}, merged(LINE, some))
+            [row] = [one for one in self.json("path", "--inward")["inward"] if one["origin"] == "the lab"]
+            with self.subTest(name):
+                self.assertEqual(row["open"], name != "nobody of these", row)
+
     def test_a_part_of_the_hosts_is_advertised(self) -> None:
         self.at({}, LINE)
         self.assertEqual(self.of("probes"), [("no route", [], 0.5), ("arrives", ["wire"], 0.5)])

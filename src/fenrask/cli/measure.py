@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.options import Call, shared_options, split_words
-from fenrask.cli.records import Columns, columns_of
+from fenrask.cli.records import Columns, check_some, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import Described
@@ -20,7 +20,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_file, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
-from fenrask.records.readers import EMPTY, read_records
+from fenrask.records.readers import read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned, summarised
 from fenrask.views.page import Page
@@ -89,8 +89,8 @@ def command(
         spans: dict[str, tuple[int, int]] = {}
         seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen, spans), active), pairs)
         seen.whole.spans |= spans
-    if not (seen.stopped or seen.unread.breaks_off) and set(seen.formats.values()) == {EMPTY}:
-        raise UnusableInput([Problem(Place(one), "an empty file", "records of connections") for one in files])
+    if not seen.stopped:
+        check_some(seen.formats, seen.unread)
     whole = seen.whole
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
@@ -108,7 +108,7 @@ def command(
         call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return 2 if seen.unread.breaks_off else int(not loads or seen.stopped)
+    return 2 if seen.unread.broken_off else int(not loads or seen.stopped)
 
 
 def _with_replay(

@@ -1,5 +1,6 @@
 """Which column of a table of records is which field: the option of all commands that read some."""
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated
 
@@ -7,9 +8,10 @@ import typer
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_patch
-from fenrask.records.readers import FIELDS
+from fenrask.records.batch import Unread
+from fenrask.records.readers import EMPTY, FIELDS
 
-__all__ = ["Columns", "columns_of"]
+__all__ = ["Columns", "check_some", "columns_of"]
 
 Columns = Annotated[
     list[str] | None,
@@ -20,6 +22,12 @@ Columns = Annotated[
         "may be repeated.",
     ),
 ]
+
+
+def check_some(formats: Mapping[str, str], unread: Unread) -> None:
+    """UnusableInput where all files are empty, and none because it breaks off; formats: of each file."""
+    if set(formats.values()) == {EMPTY} and not unread.broken_off:
+        raise UnusableInput([Problem(Place(file), "an empty file", "records of connections") for file in formats])
 
 
 def columns_of(words: list[str]) -> dict[str, str]:

@@ -14,7 +14,7 @@ from fenrask.capacity import Capacity, capacity, explain_capacity
 from fenrask.cli.completion import cases, names
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.progress import Progress
-from fenrask.cli.records import Columns, columns_of
+from fenrask.cli.records import Columns, check_some, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.demand import demand
 from fenrask.derivation import Step
@@ -156,7 +156,7 @@ def _replay(
     call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str], beside: bool
 ) -> int:
     """Records through the ports as they were, and what flows do not say of how they came."""
-    from fenrask.records.batch import Unread
+    from fenrask.records.batch import Batch, Unread
     from fenrask.records.matching import Pairs
     from fenrask.records.measuring import measured
     from fenrask.records.readers import read_records
@@ -168,7 +168,11 @@ def _replay(
         expected = "neither --case, --outage, --around, --explain nor --figure: records are as they were"
         raise UnusableInput([Problem(Place(path="--records"), "another option beside it", expected)])
     unread, pairs = Unread({}), Pairs(described.estate)
-    batches = [batch for file in files for batch in read_records(file, unread, columns)[2]]
+    formats, batches = dict[str, str](), list[Batch]()
+    for file in files:
+        formats[file], _, some = read_records(file, unread, columns)
+        batches += some
+    check_some(formats, unread)
     summary = summarised(batches, pairs)
     sized = evaluate(described).capacity
     found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]

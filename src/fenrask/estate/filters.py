@@ -1,7 +1,7 @@
 """Filters of subnets and workloads: ordered rules that allow or deny what leaves them and what enters."""
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
 from typing import Annotated, Any, Literal, Protocol, Self
@@ -160,9 +160,20 @@ class Filter(Strict):
         judged = [self._judged(packet, inward, source, target, port) for port in self._ports(packet, inward)]
         return next((one for one in judged if not one[0]), judged[0])
 
-    def lets_some_pass(self, packet: Filtered, inward: bool) -> tuple[bool, str]:
-        """Whether any such packet passes, and by which rule; empty: its default."""
-        judged = [self._judged(packet, inward, *kind) for kind in self._kinds(packet, inward)]
+    def lets_some_pass(
+        self, packet: Filtered, inward: bool, meant: Callable[[str], Sequence[Prefix]]
+    ) -> tuple[bool, str]:
+        """Whether any such packet passes, and by which rule; empty: its default.
+
+        meant: the prefixes that a rule means by a destination. All sources and targets are looked at, whatever `ends`
+        says of one of them.
+        """
+        named = {name: meant(name) for name in self.named_destinations}
+        judged = []
+        for source, target, port in self._kinds(packet, inward, [one for some in named.values() for one in some]):
+            at_ends = [one for one in (source, target) if one is not None]
+            ends = (name for name, some in named.items() if any(one in each for one in at_ends for each in some))
+            judged.append(self._judged(replace(packet, ends=frozenset(ends)), inward, source, target, port))
         return next((one for one in judged if one[0]), judged[0])
 
     def _judged(
@@ -173,12 +184,17 @@ class Filter(Strict):
                 return rule.action == "allow", name
         return self.allows_by_default(inward), ""
 
-    def _kinds(self, packet: Filtered, inward: bool) -> Iterator[tuple[Address | None, Address | None, int]]:
-        """One source, target and port of each kind that the rules tell apart: where one begins to hold, or ends to."""
+    def _kinds(
+        self, packet: Filtered, inward: bool, named: Sequence[Prefix]
+    ) -> Iterator[tuple[Address | None, Address | None, int]]:
+        """One source, target and port of each kind that the rules tell apart: where one begins to hold, or ends to.
+
+        named: the prefixes of the destinations that they name.
+        """
         rules = [rule for _, rule in self.rules(inward)]
         ports = self._ports(packet, inward)
-        sources = _told_apart(packet.sources, [one for rule in rules for one in rule.sources])
-        targets = _told_apart(packet.targets, [one for rule in rules for one in rule.prefixes])
+        sources = _told_apart(packet.sources, [*named, *(one for rule in rules for one in rule.sources)])
+        targets = _told_apart(packet.targets, [*named, *(one for rule in rules for one in rule.prefixes)])
         return product(sources, targets, ports)
 
     def _ports(self, packet: Filtered, inward: bool) -> list[int]:

@@ -83,9 +83,9 @@ class Unread:
         return self
 
     @property
-    def breaks_off(self) -> bool:
-        """Whether a packed file ended before its content did."""
-        return any(one.startswith(BREAKS_OFF) for one in self.reasons)
+    def broken_off(self) -> int:
+        """How many packed files ended before their content did."""
+        return sum(number for why, (number, _) in self.reasons.items() if why.startswith(BREAKS_OFF))
 
     def told(self) -> tuple[str, ...]:
         """Each reason with its number and its first place."""

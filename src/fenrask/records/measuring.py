@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.estate import Described
+from fenrask.estate import Described, DurationLaw
 from fenrask.records.batch import CLOSED, IDLE, RESET
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
 from fenrask.records.jobs import Job, job
@@ -93,7 +93,17 @@ class Measured:
     @property
     def concurrent_by_law(self) -> float:
         """The concurrent connections that the rate and the law, as they are saved, have in the mean (Little 1961)."""
-        return self.new_per_s * self.duration_s
+        return self.new_per_s * DurationLaw.model_validate(self.saved_law).mean_s
+
+    @property
+    def measured_law(self) -> dict[str, Any]:
+        """The law as it was measured, as a flow states it."""
+        return {"shape": "measured", "values": [*self.law.values], "shares": [*self.law.shares]}
+
+    @property
+    def saved_law(self) -> dict[str, Any]:
+        """The law that flows are given: the fitted one, where one is near."""
+        return self.fit.law if self.fit.law["shape"] != "measured" else self.measured_law
 
 
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
@@ -186,7 +196,7 @@ def _quantiles(values: Floats, weights: NDArray[np.int64], shares: Sequence[floa
 
 
 def _law(values: Floats, weights: NDArray[np.int64], mean: float) -> MeasuredLaw:
-    """What was measured, in cells: where one ends, so many fiftieths of the connections, or of their time, are shorter.
+    """What was measured, in cells: one ends at each fiftieth of the connections, and of their time.
 
     A few long connections may be most of those that are open: cells by time keep them apart, and the longest is one.
     """
@@ -212,7 +222,7 @@ def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
         survival = np.exp(-edges / mean)
         distance = _distance(values, share, 1 - survival, 1 - (1 + edges / mean) * survival)
         found.append(Fit({"mean": mean, "shape": "exponential"}, distance))
-    if positive.any() and weights[positive].sum() > 1:
+    if mean > 0 and positive.any() and weights[positive].sum() > 1:
         logs, w = np.log(values[positive]), weights[positive]
         sigma = math.sqrt(float(np.average((logs - np.average(logs, weights=w)) ** 2, weights=w)))
         # Above that, the same p95 is one of a law with a lighter tail.
@@ -311,16 +321,14 @@ def measured_file(found: list[Measured]) -> dict[str, Any]:
 
 
 def _entry(one: Measured) -> dict[str, Any]:
-    measured_law = {"shape": "measured", "values": [*one.law.values], "shares": [*one.law.shares]}
-    law = one.fit.law if one.fit.law["shape"] != "measured" else measured_law
     return {
         "days": one.days,
         "connections": one.connections,
         "new_per_s": one.new_per_s,
         "new_per_s_error": one.new_per_s_error,
         "by_hour_per_s": [*one.shape],
-        "duration_s": law,
-        "durations": measured_law,
+        "duration_s": one.saved_law,
+        "durations": one.measured_law,
         "fit_distance": one.fit.distance,
         "endings": one.endings,
         "out_kib_per_connection": one.bytes_out / 1024 / one.connections,
@@ -340,6 +348,9 @@ def _entry(one: Measured) -> dict[str, Any]:
 def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:
     """When each minute begins (seconds since 1970), and the mean number of connections open in it."""
     at_ms, moves = moves_of(summary, pairs.number(one.subnet, one.destination))
+    if not at_ms.size:
+        # None lasts a millisecond.
+        return np.array([summary.first_s // 60 * 60]), np.zeros(1)
     opened = np.cumsum(moves).astype(np.float64)
     minutes = np.arange(at_ms[0] // 60_000, at_ms[-1] // 60_000 + 2) * 60_000
     # The integral of a step function, read at each minute's beginning.

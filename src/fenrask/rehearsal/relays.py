@@ -17,7 +17,7 @@ NO_ADDRESS = ip_address("192.0.0.8")
 
 
 class Relay(NamedTuple):
-    """Where an exit takes connections that it opens anew, and from which of its addresses it does."""
+    """Where an exit takes connections, and from which of its addresses it opens another one for each."""
 
     space: str
     protocol: str

@@ -199,19 +199,15 @@ def _is_public(estate: Estate, subnet: str, workload: str) -> bool:
 def _filtered(estate: Estate, subnet: str, workload: str, way: _WayIn) -> tuple[bool, str]:
     """Whether the filters of a subnet and of hosts in it let any first packet in, and by which rule."""
     target = (estate.subnets[subnet].prefix,)
-    own = estate.named_addresses.at(target[0][0])
     owners = [("subnet", subnet, estate.subnets[subnet].filters)]
     if workload:
         owners.append(("workload", workload, estate.workloads[workload].filters))
     by = []
     for section, owner, filters in owners:
         for name, one in filters.items():
-            asked = [
-                Filtered(way.sources, target, own | {remote} if remote else own, way.ports, protocol)
-                for remote in (*way.names, None)
-                for protocol in way.protocols
-            ]
-            verdicts = [one.lets_some_pass(packet, inward=True) for packet in asked]
+            asked = [Filtered(way.sources, target, frozenset(), way.ports, protocol) for protocol in way.protocols]
+            meant = estate.named_addresses.prefixes_of
+            verdicts = [one.lets_some_pass(packet, inward=True, meant=meant) for packet in asked]
             allowed = next((rule for passes, rule in verdicts if passes), None)
             if allowed is None:
                 return False, f"filter {name} of {section} {owner} denies it"

@@ -137,10 +137,11 @@ def read_records(
 
     An empty file is counted, and has none. UnusableInput for a file of no known format.
     """
+    broken = unread.broken_off
     source, head = opened(file, unread, columns)
     if not head:
         _close(source)
-        if not unread.breaks_off:
+        if unread.broken_off == broken:
             unread.add("an empty file", file)
         return EMPTY, source.guessed, iter(())
     reader = next((one for one in READERS if one.knows(head)), None)

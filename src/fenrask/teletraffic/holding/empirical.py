@@ -28,7 +28,7 @@ class Empirical:
 
     @cached_property
     def _sorted(self) -> tuple[Floats, Floats, Floats]:
-        """The holds in rising order; the share of the first so many of them, and what they add to the mean."""
+        """The holds in rising order; up to each of them, the share of all, and what these add to the mean."""
         holds = np.array(self.measured_s)
         order = np.argsort(holds, kind="stable")
         holds = holds[order]

@@ -251,6 +251,26 @@ class APartnerThatCallsUs(Inward):
             with self.subTest(name):
                 self.assertEqual(row["open"], name != "nobody of these", row)
 
+    def test_a_firewall_that_lets_in_a_part(self) -> None:
+        """One sender, one port, half of the hosts: that can be opened, whatever the first address meets."""
+        for prefixes, port, sender, is_open in (
+            (["10.60.1.128/25"], 443, "172.25.3.0/24", True),
+            (["10.60.1.0/25"], 443, "172.25.3.0/24", True),
+            (["10.60.2.0/25"], 443, "172.25.3.0/24", False),
+            (["10.60.1.0/24"], 443, "172.30.0.0/24", False),
+        ):
+            rule = {"action": "allow", "prefixes": prefixes, "ports": [port], "sources": [sender]}
+            between = {
+                "exits": {"wall": {"rules": {"some": rule}}, "wire": {"routes": "in"}},
+                "route_tables": {"in": {"10.60.1.0/24": "wall"}},
+                "workloads": {"pumps": {"subnets": ["pumps-a"]}},
+                "flows": {"probes": None},
+            }
+            self.at({}, merged(merged(WALL, LINE), between))
+            [row] = [one for one in self.json("path", "--inward")["inward"] if one["origin"] == "the lab"]
+            with self.subTest(prefixes=prefixes, sender=sender):
+                self.assertEqual(row["open"], is_open, row)
+
     def test_a_part_of_the_hosts_is_advertised(self) -> None:
         self.at({}, LINE)
         self.assertEqual(self.of("probes"), [("no route", [], 0.5), ("arrives", ["wire"], 0.5)])

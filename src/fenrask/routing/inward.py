@@ -2,11 +2,12 @@
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import product
 
 from fenrask.estate import ANY_PORT, Estate, ExitModel, Filtered, Passing, PortSpan
-from fenrask.prefixes import Address, Prefix, covers, parse_prefix
+from fenrask.prefixes import Address, Block, Prefix, covers, parse_prefix
 from fenrask.routing.packets import Packet
-from fenrask.routing.tables import LOCAL, Routes
+from fenrask.routing.tables import LOCAL
 from fenrask.routing.tracing import Tracer
 
 __all__ = ["INTERNET", "Opening", "openings"]
@@ -84,7 +85,7 @@ def _ways_in(tracer: Tracer, subnet: str) -> Iterator[_WayIn]:
     network = estate.subnets[subnet].network
     for name, exit_ in estate.exits.items():
         if exit_.known_beyond is not None and not exit_.fault:
-            stopped = _from_line(tracer.routes, name, exit_, subnet)
+            stopped = _from_line(tracer, name, exit_, subnet)
             for ports in _open_ports(exit_) if stopped is not None else ():
                 named = _named(estate, exit_.announced)
                 told = _is_advertised(estate, exit_, subnet)
@@ -139,15 +140,22 @@ def _named(estate: Estate, prefixes: tuple[Prefix, ...]) -> tuple[str, ...]:
     )
 
 
-def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str | None:
-    """What stops a packet from a line on its way to a subnet; empty: nothing; None where it has no route at all.
+def _from_line(tracer: Tracer, name: str, line: ExitModel, subnet: str) -> str | None:
+    """What stops packets from a line on their way to a subnet; empty: nothing, for some host; None: no route to any.
 
     Whether the third party is told of the prefix makes no difference: it may write a route of its own.
     """
-    estate, prefix = routes.estate, routes.estate.subnets[subnet].prefix
+    blocks = [Block.of(prefix) for prefix in tracer.estate.subnets[subnet].prefixes]
+    targets = [piece.blocks[0].address for piece in tracer.classes.destinations.pieces(blocks)]
+    each = [_to_host(tracer, name, line, target) for target in targets]
+    return "" if "" in each else next(filter(None, each), None)
+
+
+def _to_host(tracer: Tracer, name: str, line: ExitModel, target: Address) -> str | None:
+    """The same toward one of the hosts."""
+    routes, estate = tracer.routes, tracer.estate
     place = line.attached_to or ""
     table = routes.of(place) if place else routes.of_exit(name) or routes.of_network(line.of_network or "")
-    target: Address = prefix[0]
     for _ in range(_MOST_STEPS):
         matching = table.match(target)
         if not matching:
@@ -157,9 +165,8 @@ def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str |
             return ""
         if exit_ is None or exit_.fault:
             return f"{matching[0].exit} does not carry it"
-        decision = exit_.decides(Passing(target, None, (), None, "tcp", named=estate.named_addresses.at(target)))
-        if decision is not None and not decision.allowed:
-            return f"{matching[0].exit} denies it by {decision.rule}"
+        if rule := _denying(tracer, exit_, line, target):
+            return f"{matching[0].exit} denies it by {rule}"
         if exit_.joins and not exit_.joins_many:
             # Joined networks take packets of a third party only where the peering forwards others' sources.
             return "" if exit_.takes_forwarded else f"{matching[0].exit} takes only packets of its own networks"
@@ -168,6 +175,23 @@ def _from_line(routes: Routes, name: str, line: ExitModel, subnet: str) -> str |
         place = matching[0].exit if exit_.joins_many else exit_.in_subnets[0]
         table = routes.of(place)
     return "it runs in circles"
+
+
+def _denying(tracer: Tracer, exit_: ExitModel, line: ExitModel, target: Address) -> str:
+    """The rule by which an exit denies all that comes from a line to a host; empty where any of it passes.
+
+    All senders, ports and protocols that rules tell apart are looked at.
+    """
+    blocks = Block.joined(Block.of(one) for one in line.announced if one.version == target.version)
+    senders: list[Address | None] = [piece.blocks[0].address for piece in tracer.classes.sources.pieces(blocks)]
+    ports = dict.fromkeys((None, *(port for rule in exit_.rules_in_order for port in rule.ports)))
+    named, denied = tracer.estate.named_addresses.at(target), ""
+    for sender, port, protocol in product(senders or [None], ports, ("tcp", "udp")):
+        decision = exit_.decides(Passing(target, None, (), port, protocol, sender, named))
+        if decision is None or decision.allowed:
+            return ""
+        denied = denied or decision.rule
+    return denied
 
 
 def _from_networks(tracer: Tracer, subnet: str, network: str) -> Iterator[_WayIn]:

@@ -220,7 +220,7 @@ class Naive:
                 ("destinations" not in one or any(inside(packet[end], self.meant(one["destinations"])) for end in ends))
                 and ("prefixes" not in one or inside(packet["target"], one["prefixes"]))
                 and ("sources" not in one or inside(packet["source"], one["sources"]))
-                and ("ports" not in one or packet["port"] in one["ports"])
+                and ("ports" not in one or any(self.holds(span, packet["port"]) for span in one["ports"]))
                 and (
                     not names
                     or any(packet["name"] == n or (n[0] == "*" and packet["name"].endswith(n[1:])) for n in names)
@@ -228,6 +228,12 @@ class Naive:
             ):
                 return bool(one["action"] == "allow")
         return default
+
+    @staticmethod
+    def holds(span: int | str, port: int | None) -> bool:
+        """Whether a port, or a range such as 1024-65535, is that of a packet."""
+        low, _, high = str(span).partition("-")
+        return port is not None and int(low) <= port <= int(high or low)
 
     def filtered(self, section: str, owner: str, inward: bool, packet: Data) -> str:
         """Which of the two is stopped by a place's filters: `denied` the packet, `reply denied` its reply, or none."""

@@ -1,5 +1,6 @@
 """Situations in which the other end opens the connections: published services, platforms, partners, other networks."""
 
+import json
 from typing import Any
 
 from tests.situations.base import CATALOGUE, ESTATE, Situation
@@ -107,6 +108,26 @@ class APublicPortal(Inward):
         wrong = ("--set", "workloads.portal.filters.group.in.web.ports=[80]")
         self.assertEqual(self.of("bills", *wrong)[0][0], "denied")
         self.cured("bills", *wrong)
+
+    def test_a_public_ipv6_prefix_is_open_to_the_internet(self) -> None:
+        """Hosts need no address of another kind to be reached: an exit that lets nobody in has to be theirs."""
+        six = {
+            "networks": {"plant": {"prefixes": ["10.60.0.0/16", "2001:db8:60::/48"]}},
+            "subnets": {"pumps-a": {"prefix_v6": "2001:db8:60:1::/64"}},
+            "workloads": {"pumps": {"subnets": ["pumps-a"], "needs": {"outbound_only": True}}},
+        }
+        self.at({}, six)
+        [row] = self.json("path", "--inward", status=1)["inward"]
+        self.assertEqual((row["origin"], row["exit"], row["open"]), ("the internet", "front", True))
+        self.assertIn("need-not-met", self.rules())
+        # A list of one's own, or addresses that are not public, keep them out.
+        shut = {"workloads": {"pumps": {"filters": {"g": {"out_default": "allow"}}}}}
+        self.at({}, six, shut)
+        self.assertEqual([one["open"] for one in self.json("path", "--inward")["inward"]], [False])
+        local = {"networks": {"plant": {"prefixes": ["10.60.0.0/16", "fd00:60::/48"]}}}
+        self.at({}, six, local, {"subnets": {"pumps-a": {"prefix_v6": "fd00:60:1::/64"}}})
+        self.assertEqual(self.json("path", "--inward")["inward"], [])
+        self.assertNotIn("need-not-met", self.rules())
 
     def test_only_outbound(self) -> None:
         self.at({}, PORTAL)
@@ -360,6 +381,52 @@ class OneNetworkCallsAnother(Inward):
         self.at({}, self.OTHER, group)
         self.assertEqual(self.of("query")[0][0], "denied")
         self.cured("query")
+
+    def test_what_rules_let_in_for_a_part_is_open(self) -> None:
+        """One port, half of the hosts or of the senders: by a filter at either end, or a firewall between."""
+        rule = {"action": "allow", "ports": [5432], "sources": ["10.61.1.128/25"], "prefixes": ["10.60.1.192/26"]}
+        at_hosts = {"workloads": {"pumps": {"filters": {"g": {"in": {"db": rule}}}}}}
+        at_senders = {"subnets": {"lab-a": {"filters": {"g": {"out": {"db": rule}, "in_default": "allow"}}}}}
+        between = {
+            "subnets": {
+                "lab-a": {"routes": "lab"}, "guard": {"network": "lab", "zone": "a", "prefix": "10.61.9.0/28"},
+            },
+            "route_tables": {"lab": {"10.60.1.0/24": "wall"}},
+            "exits": {
+                "wall": {"kind": "inspecting-firewall", "offer": "wall", "subnet": "guard", "rules": {"db": rule}},
+                "join": {"sources": "any"},
+            },
+        }  # fmt: skip
+        one = {"workloads": {"pumps": {"subnets": ["pumps-a"]}}, "flows": {"query": None}}
+        for changes in (at_hosts, at_senders, between):
+            for wrong in ({}, {"sources": ["10.62.0.0/16"]}, {"prefixes": ["10.60.2.0/24"]}, {"protocol": "udp"}):
+                [section] = changes if len(changes) == 1 else ["exits"]
+                self.at({}, self.OTHER, one, changes)
+                path = {"workloads": "pumps.filters.g.in", "subnets": "lab-a.filters.g.out", "exits": "wall.rules"}
+                more = [f"{section}.{path[section]}.db.{key}={json.dumps(value)}" for key, value in wrong.items()]
+                asked = [word for each in more for word in ("--set", each)]
+                found = self.json("path", "--inward", "pumps-a", *asked)["inward"]
+                with self.subTest(section=section, wrong=wrong):
+                    is_open = not wrong or "protocol" in wrong
+                    at = "join" if is_open or section != "exits" else "wall"
+                    self.assertEqual(
+                        [(row["origin"], row["exit"], row["open"]) for row in found], [("lab", at, is_open)]
+                    )
+
+    def test_what_passes_one_filter_has_to_pass_the_other(self) -> None:
+        """Each of two lists lets something in; nothing passes both."""
+        some = [{"in": {"a": {"action": "allow", "ports": [port]}}} for port in (22, 443)]
+        both = {"pumps-a": {"filters": {"g": some[0]}}}
+        self.at(
+            {},
+            self.OTHER,
+            {"subnets": both, "workloads": {"pumps": {"subnets": ["pumps-a"], "filters": {"h": some[1]}}}},
+        )
+        self.assertEqual([row["open"] for row in self.json("path", "--inward", status=None)["inward"]], [False])
+        widened = ("--set", "subnets.pumps-a.filters.g.in.a.ports=[22, 400-500]")
+        self.assertEqual(
+            [row["open"] for row in self.json("path", "--inward", *widened, status=None)["inward"]], [True]
+        )
 
 
 class Mistakes(Inward):

@@ -13,7 +13,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.routing import Trace, Tracer, decided, effective_routes, exchanged, openings, trace_from
+from fenrask.routing import Trace, decided, effective_routes, exchanged, trace_from
 from fenrask.views.page import Page
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.path import flows_page, inward_page, inward_trace_page, lines_page, routes_page, trace_page
@@ -125,7 +125,8 @@ def _beyond(call: Call, described: Described, rest: list[str], inward: bool, lin
         return 0
     if problems := unknown("SUBNET", rest, described.estate.subnets, "a subnet"):
         raise UnusableInput(problems)
-    call.show(inward_page(evaluation.paths, openings(Tracer(described), rest or None)), evaluation.paths)
+    known = evaluation.paths.openings
+    call.show(inward_page(evaluation.paths, known.to(rest[0]) if rest else known.of_all()), evaluation.paths)
     return int(any(one.need == "outbound_only" for one in evaluation.broken))
 
 

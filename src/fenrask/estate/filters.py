@@ -160,21 +160,20 @@ class Filter(Strict):
         judged = [self._judged(packet, inward, source, target, port) for port in self._ports(packet, inward)]
         return next((one for one in judged if not one[0]), judged[0])
 
-    def lets_some_pass(
-        self, packet: Filtered, inward: bool, meant: Callable[[str], Sequence[Prefix]]
-    ) -> tuple[bool, str]:
-        """Whether any such packet passes, and by which rule; empty: its default.
+    def lets_some_pass(self, packet: Filtered, inward: bool, meant: Callable[[str], Sequence[Prefix]]) -> bool:
+        """Whether any such packet passes.
 
         meant: the prefixes that a rule means by a destination. All sources and targets are looked at, whatever `ends`
         says of one of them.
         """
         named = {name: meant(name) for name in self.named_destinations}
-        judged = []
         for source, target, port in self._kinds(packet, inward, [one for some in named.values() for one in some]):
             at_ends = [one for one in (source, target) if one is not None]
             ends = (name for name, some in named.items() if any(one in each for one in at_ends for each in some))
-            judged.append(self._judged(replace(packet, ends=frozenset(ends)), inward, source, target, port))
-        return next((one for one in judged if one[0]), judged[0])
+            passes, _ = self._judged(replace(packet, ends=frozenset(ends)), inward, source, target, port)
+            if passes:
+                return True
+        return False
 
     def _judged(
         self, packet: Filtered, inward: bool, source: Address | None, target: Address | None, port: int

@@ -11,7 +11,7 @@ from fenrask.prefixes import PRIVATE, Prefix, covers, is_public, parse_prefix
 if TYPE_CHECKING:
     from fenrask.estate.models import Estate
 
-__all__ = ["INTERNET", "Remote", "remotes_of"]
+__all__ = ["INTERNET", "Remote", "internet_prefixes", "remotes_of"]
 
 INTERNET = "internet"
 """What a flow from anywhere on the internet is said to be from."""
@@ -66,9 +66,7 @@ def _remote(estate: "Estate", flow: Flow) -> Remote:
         # A third party all of whose lines are lost.
         prefixes, way = (), "lines"
     else:
-        held = {one for exit_ in estate.exits.values() for one in exit_.announced if exit_.party and one.prefixlen}
-        held |= {one for network in estate.networks.values() for one in network.prefixes}
-        prefixes, way = tuple(_public_but(frozenset(held))), "internet"
+        prefixes, way = internet_prefixes(estate), "internet"
     return Remote.model_construct(
         prefixes=prefixes,
         port=flow.port,
@@ -79,6 +77,13 @@ def _remote(estate: "Estate", flow: Flow) -> Remote:
         lines=lines,
         network=network,
     )
+
+
+def internet_prefixes(estate: "Estate") -> tuple[Prefix, ...]:
+    """Where packets from the internet come from: public addresses, but those of third parties that have a line."""
+    held = {one for exit_ in estate.exits.values() for one in exit_.announced if exit_.party and one.prefixlen}
+    held |= {one for network in estate.networks.values() for one in network.prefixes}
+    return tuple(_public_but(frozenset(held)))
 
 
 def _needs(stated: Destination | None) -> Needs:

@@ -8,7 +8,7 @@ from fenrask.estate.suggestions import some
 from fenrask.evaluation.availability import availability, down_minutes
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes
 from fenrask.routing.captured import capturing_hop
-from fenrask.routing.inward import Opening
+from fenrask.routing.inward import Openings
 from fenrask.routing.packets import Hop
 from fenrask.routing.paths import FlowPath, Paths
 from fenrask.units import counted
@@ -51,8 +51,8 @@ class _Case:
     availability: Callable[[], float]
     """The expected share of time that the flow works; worked out where it is asked."""
     flow: Flow
-    openings: Callable[[], Mapping[str, Sequence[Opening]]]
-    """Who could open connections inward, by subnet; worked out where it is asked."""
+    openings: Callable[[], Openings]
+    """Who could open connections inward; worked out where it is asked."""
     needs: Needs
     entries: Mapping[tuple[str, str], int]
     """Allow-list entries of each translating exit, where the plan knows them: see `AddressPlan.entries`."""
@@ -169,7 +169,7 @@ def _outbound_only(case: _Case) -> str:
         return f"it comes in from {case.flow.from_} to {workload}:{case.flow.port}"
     anyone = case.estate.workloads[workload].needs.outbound_only
     for path in case.paths:
-        for one in case.openings().get(path.subnet, ()):
+        for one in case.openings().to(path.subnet):
             entered = anyone or one.through in path.example.exits[-1:]
             if one.is_open and entered and one.workload == workload:
                 return f"{one.origin} can open connections to {path.subnet} through {one.through} ({one.why})"

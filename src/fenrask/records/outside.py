@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from fenrask.estate import Described, Estate, Onward
 from fenrask.estate.remotes import INTERNET
 from fenrask.prefixes import Address, Block, is_public, parse_address
-from fenrask.routing import Trace, Tracer, Verdict, flow_paths, openings
+from fenrask.routing import Openings, Trace, Tracer, Verdict, flow_paths
 
 __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "outcomes", "target_of"]
 
@@ -164,7 +164,7 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
 
     To hosts they are flows of an estate that has them beside its own, so that one tracer judges all.
     """
-    every = list(dict.fromkeys(asked))
+    every, known = list(dict.fromkeys(asked)), Openings(Tracer(described))
     endpoints = _endpoints(described.estate)
     hosts = [one for one in every if one.to in (*described.estate.workloads, *endpoints)]
     wanted = list(dict.fromkeys(one._replace(host=None, target=None) for one in hosts))
@@ -194,7 +194,7 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
     found: dict[Attempt, list[Outcome]] = {}
     untold = {
         (way.origin, way.subnet, way.workload)
-        for way in (openings(Tracer(described)) if hosts else ())
+        for way in (known.of_all() if hosts else ())
         if way.is_open and not way.is_told
     }
     needed = {(flow.from_, flow.to, flow.port, flow.transport) for flow in described.estate.inward_flows.values()}
@@ -209,7 +209,7 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
         elif one.to in described.estate.destinations:
             found[one] = [_to_service(described.estate, one)]
         elif one.to in endpoints:
-            found[one] = [*_to_endpoint(described, one, traced[one._replace(host=None, target=None)])]
+            found[one] = [*_to_endpoint(described, known, one, traced[one._replace(host=None, target=None)])]
         else:
             found[one] = [Outcome(one, False, f"{one.to} forwards nothing to hosts")]
     return found
@@ -277,7 +277,7 @@ def _as_workload(described: Described, endpoint: str) -> dict[str, Any]:
     }
 
 
-def _to_endpoint(described: Described, one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
+def _to_endpoint(described: Described, known: Openings, one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
     """A private endpoint, at its address in a subnet: as any host there, there and back; and by its policy."""
     exit_ = described.estate.exits[one.to]
     if one.origin == INTERNET:
@@ -285,7 +285,7 @@ def _to_endpoint(described: Described, one: Attempt, traces: Sequence[Trace]) ->
     elif exit_.lets_in is not None:
         yield Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
     else:
-        ways = [way for way in openings(Tracer(described), exit_.in_subnets) if way.origin == one.origin]
+        ways = [way for subnet in exit_.in_subnets for way in known.to(subnet) if way.origin == one.origin]
         untold = any(way.is_open and not way.is_told for way in ways)
         for outcome in _to_hosts(one, traces):
             could = not outcome.arrives and untold

@@ -3,7 +3,7 @@
 from fenrask.routing.captured import capturing_hop
 from fenrask.routing.decided import behaviour_step, decided
 from fenrask.routing.filters import Filters, Judged
-from fenrask.routing.inward import INTERNET, Opening, openings
+from fenrask.routing.inward import INTERNET, Opening, Openings
 from fenrask.routing.lines import Exchanged, exchanged
 from fenrask.routing.packets import Hop, Packet, Portion, Source, Trace, Verdict
 from fenrask.routing.pairs import repeated
@@ -22,8 +22,8 @@ __all__ = [
     "capturing_hop",
     "decided",
     "Opening",
+    "Openings",
     "exchanged",
-    "openings",
     "Hop",
     "Packet",
     "Portion",

@@ -12,13 +12,13 @@ from fractions import Fraction
 from fenrask.estate import Estate, Onward, Passing, Published, Remote
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, Block, Piece, Prefix, is_public
-from fenrask.routing.packets import Hop, Inward, Packet, Portion, Source, Trace, Verdict
+from fenrask.routing.packets import Hop, Inward, Packet, Portion, Source, Trace, Transport, Verdict
 from fenrask.routing.portions import Box, merged, product
 from fenrask.routing.reply import reply_paths
 from fenrask.routing.tables import LOCAL
 from fenrask.routing.tracing import Rest, Tracer
 
-__all__ = ["Arriving", "publishers"]
+__all__ = ["Arriving", "Way", "publishers"]
 
 _ALL = Fraction(1)
 _ONWARD = {"internet": Onward.INTERNET, "lines": Onward.THIRD_PARTY}
@@ -26,7 +26,7 @@ _ONWARD = {"internet": Onward.INTERNET, "lines": Onward.THIRD_PARTY}
 
 
 @dataclass(frozen=True)
-class _Way:
+class Way:
     """How packets of one IP version get in: by an exit, and at the end by another one that publishes a port, if any.
 
     share: the part of a flow's packets that come this way.
@@ -47,6 +47,26 @@ class _Way:
     """The subnet of the estate that they come from."""
     lines: tuple[str, ...] = ()
     """Instead of `ingress`: the lines of which some are it, by the host's address."""
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What is asked for: hosts of a workload (None: whatever has an address) in a subnet, by whom, at which port."""
+
+    subnet: str
+    workload: str | None
+    end: Remote
+    transport: Transport
+    remote: str | None = None
+    """The other end's name among those of flows; None for one that no flow comes from."""
+
+    @property
+    def inward(self) -> Inward:
+        return Inward(self.end.origin, str(self.end), self.transport.port)
+
+    def packet(self, target: Address, host: Address) -> Packet:
+        """To a host, from a sender."""
+        return Packet(target, self.remote, host=host, transport=self.transport if self.remote is None else None)
 
 
 class _Closed(Exception):
@@ -76,43 +96,64 @@ class Arriving:
         """The outcomes of what comes from a remote end to a workload's hosts in a subnet, with the share of each."""
         end = self.estate.remotes[remote]
         assert isinstance(end, Remote)
+        asked = _Asked(subnet, workload, end, Transport(end.port or 0, end.protocol), remote)
         try:
             ways = [*self._ways(workload, subnet, end)]
         except _Closed as closed:
-            return [self._lost(workload, subnet, remote, end, closed)]
+            return [self._lost(asked, closed)]
         found: list[Box] = []
         for number, way in enumerate(ways):
             hosts = self._pieces(self.estate.host_blocks(workload, subnet, way.version))
-            senders = self._senders(end, way)
+            senders = self.senders(end, way)
             if not hosts or not senders:
                 why = (
                     f"{subnet} has no IPv{way.version}" if senders else f"no prefix of {end} is known for IPv4 or IPv6"
                 )
-                found.append(
-                    replace(self._lost(workload, subnet, remote, end, _Closed(Verdict.NO_ROUTE, why)), within=way.share)
-                )
+                found.append(replace(self._lost(asked, _Closed(Verdict.NO_ROUTE, why)), within=way.share))
                 continue
             boxes = [
                 Box((s,), (t,), (number,), part, trace)
                 for t, host in enumerate(hosts)
                 for s, sender in enumerate(senders)
-                for trace, part in self._traces(workload, subnet, remote, end, way, host, sender)
+                for trace, part in self._traces(asked, way, host, sender)
             ]
             for box in merged(self.tracer, boxes, [None] * len(hosts)):
                 found.append(self._whole(way, box, senders, hosts, len(ways) > 1))
         return found
 
-    def _lost(self, workload: str, subnet: str, remote: str, end: Remote, closed: _Closed) -> Box:
+    def first_packets(
+        self, subnet: str, workload: str, end: Remote, way: Way, host: Piece, sender: Piece, transport: Transport
+    ) -> Iterator[Trace]:
+        """What becomes of a first packet that someone may send, whether its reply comes back or not.
+
+        workload: whose filters count, beside those of the subnet; empty for none.
+        """
+        asked = _Asked(subnet, workload or None, end, transport)
+        for trace, _ in self._sent(asked, way, host, sender) if way.sender else self._there(asked, way, host, sender):
+            yield self.tracer.filters.passed(trace, asked.workload)
+
+    def unbarred_packets(
+        self, subnet: str, workload: str, end: Remote, way: Way, host: Piece, sender: Piece, transport: Transport
+    ) -> Iterator[Trace]:
+        """The same, as if no filter, and no exit where it enters, stopped it: where routes lead."""
+        asked = _Asked(subnet, workload or None, end, transport)
+        if way.sender:
+            found = self._sent(asked, way, host, sender)
+        else:
+            start, kind = self._start(asked, way, host, sender)
+            found = self._past_boundary(start, way, kind)
+        yield from (trace for trace, _ in found)
+
+    def _lost(self, asked: _Asked, closed: _Closed) -> Box:
         """All of it, lost before it is in."""
-        prefix = self.estate.subnets[subnet].prefix
-        packet = Packet(prefix[0], remote)
-        inward = Inward(end.origin, str(end), end.port or 0)
+        prefix = self.estate.subnets[asked.subnet].prefix
+        packet = Packet(prefix[0], asked.remote)
         trace = Trace(
-            subnet, packet, closed.verdict, (), Source("remote"), reason=closed.why, inward=inward
+            asked.subnet, packet, closed.verdict, (), Source("remote"), reason=closed.why, inward=asked.inward
         )  # fmt: skip
         return Box((0,), (0,), (0,), _ALL, trace)
 
-    def _whole(self, way: _Way, box: Box, senders: Sequence[Piece], hosts: Sequence[Piece], among_others: bool) -> Box:
+    def _whole(self, way: Way, box: Box, senders: Sequence[Piece], hosts: Sequence[Piece], among_others: bool) -> Box:
         """A box with its shares, and with a trace that says which packets take it; among_others: ways in."""
         from_, to = [senders[one] for one in box.senders], [hosts[one] for one in box.targets]
         sent, held = _part(from_, senders), _part(to, hosts)
@@ -134,21 +175,22 @@ class Arriving:
     def _pieces(self, blocks: Sequence[Block]) -> list[Piece]:
         return self.tracer.classes.destinations.pieces(blocks) if blocks else []
 
-    def _senders(self, end: Remote, way: _Way) -> list[Piece]:
+    def senders(self, end: Remote, way: Way) -> list[Piece]:
+        """Who sends by a way, by class."""
         if way.sender:
             return self._pieces(self.estate.host_blocks(None, way.sender, way.version))
         return self._pieces(Block.joined(Block.of(one) for one in end.prefixes if one.version == way.version))
 
     # The ways in.
 
-    def _ways(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+    def _ways(self, workload: str, subnet: str, end: Remote) -> Iterator[Way]:
         if end.way == "internet":
             yield from self._from_internet(workload, subnet, end)
         elif end.way == "lines":
             yield from self._from_lines(workload, subnet, end)
         elif end.way == "service":
             for version, share in self._versions(workload, subnet, end):
-                yield _Way(share, version, "")
+                yield Way(share, version, "")
         else:
             yield from self._from_network(workload, subnet, end)
 
@@ -169,13 +211,38 @@ class Arriving:
         """The published ports for it; reached: where their addresses may lie, default: public ones."""
         found = []
         for name, as_, one in publishers(self.estate, workload, end.port or 0, end.protocol):
-            address, pool = self._published_address(name, one), self.estate.exits[name].pool
+            address = self._published_address(name, one)
             if reached is None:
-                if pool is None and (address is None or is_public(address)):
+                if self._is_on_the_internet(name, one):
                     found.append((name, as_, one))
             elif address is not None and any(address in prefix for prefix in reached):
                 found.append((name, as_, one))
         return found
+
+    def _is_on_the_internet(self, name: str, one: Published) -> bool:
+        """Whether a port is published at a public address."""
+        address = self._published_address(name, one)
+        return self.estate.exits[name].pool is None and (address is None or is_public(address))
+
+    def published_on_the_internet(self, name: str, as_: str) -> Iterator[Way]:
+        """The way from the internet to a port that an exit publishes; none where it is not reached from there."""
+        if not self._is_on_the_internet(name, self.estate.exits[name].published[as_]):
+            return
+        try:
+            yield self._to_published(name, as_, _ALL)
+        except _Closed:
+            return
+
+    def _to_published(self, name: str, as_: str, share: Fraction) -> Way:
+        inner = self._inner(name)
+        ingress = name if inner is None else self._internet_exit(self._network(name))
+        return Way(share, 4, ingress, name, as_, inner, inner)
+
+    def published_over(self, lines: Sequence[str], name: str, as_: str) -> Iterator[Way]:
+        """The ways over lines to a port that an exit publishes, whether they are told of its address or not."""
+        target, inner = self._published_address(name, self.estate.exits[name].published[as_]), self._inner(name)
+        if target is not None:
+            yield from (Way(_ALL, target.version, line, name, as_, target, inner) for line in lines)
 
     def _unless_failed(self, workload: str, end: Remote) -> None:
         """_Closed where the exit that published the port is one that a case took away."""
@@ -198,12 +265,10 @@ class Arriving:
         places = self.estate.exits[name].in_subnets
         return self.estate.subnets[places[0]].prefix[0] if places else None
 
-    def _from_internet(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+    def _from_internet(self, workload: str, subnet: str, end: Remote) -> Iterator[Way]:
         ports = self._published(workload, end, None)
         for name, as_, _ in ports:
-            inner = self._inner(name)
-            ingress = name if inner is None else self._internet_exit(self._network(name))
-            yield _Way(Fraction(1, len(ports)), 4, ingress, name, as_, inner, inner)
+            yield self._to_published(name, as_, Fraction(1, len(ports)))
         if ports:
             return
         self._unless_failed(workload, end)
@@ -222,7 +287,7 @@ class Arriving:
                 f"no exit publishes port {end.port} of {workload}, and its hosts have no public address",
             )
         for version, part in ways.items():
-            yield _Way(part, version, self._internet_exit(stated.network))
+            yield Way(part, version, self._internet_exit(stated.network))
 
     def _internet_exit(self, network: str) -> str:
         """The exit by which public addresses of a network are reached from the internet."""
@@ -234,7 +299,7 @@ class Arriving:
     def _network(self, name: str) -> str:
         return self.estate.network_of(self.estate.exits[name]) or ""
 
-    def _from_lines(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+    def _from_lines(self, workload: str, subnet: str, end: Remote) -> Iterator[Way]:
         exits = self.estate.exits
         up = [name for name in end.lines if not exits[name].fault]
         if not end.lines:
@@ -250,7 +315,7 @@ class Arriving:
             return
         self._unless_failed(workload, end)
         for version, share in self._versions(workload, subnet, end):
-            yield _Way(share, version, "", lines=tuple(up))
+            yield Way(share, version, "", lines=tuple(up))
 
     def _by_lines(
         self,
@@ -261,13 +326,13 @@ class Arriving:
         name: str = "",
         as_: str = "",
         inner: Address | None = None,
-    ) -> Iterator[_Way]:
+    ) -> Iterator[Way]:
         """To a published address."""
         lines = self._advertising(up, target)
         if target is None or not lines:
             raise _Closed(Verdict.NO_ROUTE, self._unadvertised(up, end))
         for line in lines:
-            yield _Way(share / len(lines), target.version, line, name, as_, target, inner)
+            yield Way(share / len(lines), target.version, line, name, as_, target, inner)
 
     def _advertising(self, up: Sequence[str], target: Address | None) -> list[str]:
         """The lines that advertise the longest prefix for an address; none where none does."""
@@ -282,7 +347,7 @@ class Arriving:
         advertised = self.estate.exits[line].known_beyond or ()
         return max((one.prefixlen for one in advertised if target is not None and target in one), default=-1)
 
-    def _from_network(self, workload: str, subnet: str, end: Remote) -> Iterator[_Way]:
+    def _from_network(self, workload: str, subnet: str, end: Remote) -> Iterator[Way]:
         """From the hosts of every subnet of a network, by the number of their addresses."""
         [(version, _)] = self._versions(workload, subnet, end)[:1]
         sizes = {
@@ -295,79 +360,81 @@ class Arriving:
             raise _Closed(Verdict.NO_ROUTE, f"{end.network} has no subnet with IPv{version}")
         for name, size in sizes.items():
             if size:
-                yield _Way(Fraction(size, whole), version, "", sender=name)
+                yield Way(Fraction(size, whole), version, "", sender=name)
 
     # Along a way.
 
-    def _traces(
-        self, workload: str, subnet: str, remote: str, end: Remote, way: _Way, host: Piece, sender: Piece
-    ) -> Iterator[tuple[Trace, Fraction]]:
-        target, source = host.blocks[0].address, sender.blocks[0].address
+    def _traces(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
         if way.sender:
-            for trace, part in self._sent(subnet, remote, end, way, target, source):
-                yield self.tracer.filters.passed(trace, workload), part
+            for trace, part in self._sent(asked, way, host, sender):
+                yield self.tracer.filters.passed(trace, asked.workload), part
             return
+        target, source = host.blocks[0].address, sender.blocks[0].address
         ingresses = self._advertising(way.lines, target) if way.lines else [way.ingress]
         if not ingresses:
-            yield self._unadvertised_trace(subnet, remote, end, way, target, source), _ALL
+            yield self._unadvertised_trace(asked, way, target, source), _ALL
         for each in ingresses:
-            for trace, part in self._entered(workload, subnet, remote, end, replace(way, ingress=each), host, sender):
-                yield self.tracer.filters.passed(trace, workload), part / len(ingresses)
+            for trace, part in self._entered(asked, replace(way, ingress=each), host, sender):
+                yield self.tracer.filters.passed(trace, asked.workload), part / len(ingresses)
 
-    def _unadvertised_trace(
-        self, subnet: str, remote: str, end: Remote, way: _Way, target: Address, source: Address
-    ) -> Trace:
-        inward, why = Inward(end.origin, str(end), end.port or 0), self._unadvertised(way.lines, end)
-        packet, origin = Packet(target, remote, host=source), Source("remote", address=source)
-        return Trace(subnet, packet, Verdict.NO_ROUTE, (), origin, reason=why, inward=inward)
+    def _unadvertised_trace(self, asked: _Asked, way: Way, target: Address, source: Address) -> Trace:
+        why, origin = self._unadvertised(way.lines, asked.end), Source("remote", address=source)
+        packet = asked.packet(target, source)
+        return Trace(asked.subnet, packet, Verdict.NO_ROUTE, (), origin, reason=why, inward=asked.inward)
 
-    def _sent(
-        self, subnet: str, remote: str, end: Remote, way: _Way, target: Address, source: Address
-    ) -> Iterator[tuple[Trace, Fraction]]:
-        """From a host of the estate."""
-        for trace, part in self.tracer.unjudged(way.sender, Packet(target, remote, host=source)):
+    def _sent(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+        """From a host of the estate, there and back."""
+        packet = asked.packet(host.blocks[0].address, sender.blocks[0].address)
+        for trace, part in self.tracer.unjudged(way.sender, packet):
             crossed = [name for name in trace.exits if (one := self.estate.exits.get(name)) is not None and one.joins]
-            inward = Inward(end.origin, str(end), end.port or 0, way.sender, crossed[0] if crossed else "")
-            yield replace(trace, subnet=subnet, inward=inward), part
+            inward = replace(asked.inward, sender=way.sender, ingress=crossed[0] if crossed else "")
+            yield _at_its_subnet(replace(trace, subnet=asked.subnet, inward=inward)), part
 
-    def _entered(
-        self, workload: str, subnet: str, remote: str, end: Remote, way: _Way, host: Piece, sender: Piece
-    ) -> Iterator[tuple[Trace, Fraction]]:
-        """From outside."""
-        target, address = host.blocks[0].address, sender.blocks[0].address
+    def _entered(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+        """From outside, there and back."""
+        for trace, part in self._there(asked, way, host, sender):
+            if not trace.verdict.arrives:
+                yield trace, part
+                continue
+            for each, share in self._with_replies(replace(trace, onward=_ONWARD.get(asked.end.way)), way, asked.end):
+                yield each, product(part, share)
+
+    def _there(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+        """From outside to the host."""
+        start, kind = self._start(asked, way, host, sender)
+        inward = start.inward
+        port = 0 if inward is None else inward.published_port or inward.port
+        if barred := self._barred(way, start.packet, port):
+            yield replace(start, verdict=barred[0], reason=barred[1]), _ALL
+        else:
+            yield from self._past_boundary(start, way, kind)
+
+    def _start(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> tuple[Trace, Hashable]:
+        """A packet at the exit where it enters, and what stands for its source."""
         exit_ = self.estate.exits.get(way.publisher)
-        inward = Inward(
-            end.origin,
-            str(end),
-            end.port or 0,
+        inward = replace(
+            asked.inward,
             ingress=way.ingress,
             published_at=way.publisher,
             as_=way.as_,
             published_port=exit_.published[way.as_].port if exit_ else 0,
             entry=way.inner or way.target,
         )
-        source = Source("remote", address=address)
-        kind: Hashable = ("remote", remote, sender.kind)
-        packet = Packet(target, remote, host=address)
-        start = Trace(subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
+        address = sender.blocks[0].address
+        source, packet = Source("remote", address=address), asked.packet(host.blocks[0].address, address)
+        start = Trace(asked.subnet, packet, Verdict.ARRIVES, (), source, inward=inward)
         if way.ingress:
             hub = self.estate.exits[way.ingress].attached_to
             at_hub = (Hop(way.ingress, None, hub, source),) if hub else ()
             start = replace(start, hops=(Hop("", None, way.ingress, source), *at_hub))
-        if barred := self._barred(way, packet, inward.published_port or inward.port):
-            yield replace(start, verdict=barred[0], reason=barred[1]), _ALL
-            return
-        for trace, part in self._onward(start, way, kind, packet):
-            if trace.verdict.arrives and trace.there != subnet:
-                where = f"is delivered in {trace.there}, not in {subnet}" if trace.there else "is sent out again"
-                trace = replace(trace, verdict=Verdict.NO_HOST, reason=f"it {where}", there="")
-            if not trace.verdict.arrives:
-                yield trace, part
-                continue
-            for each, share in self._with_replies(replace(trace, onward=_ONWARD.get(end.way)), way, end):
-                yield each, product(part, share)
+        return start, ("remote", asked.remote, sender.kind)
 
-    def _barred(self, way: _Way, packet: Packet, port: int) -> tuple[Verdict, str] | None:
+    def _past_boundary(self, start: Trace, way: Way, kind: Hashable) -> Iterator[tuple[Trace, Fraction]]:
+        """A packet on to the subnet that it is for, or to where it ends."""
+        for trace, part in self._onward(start, way, kind, start.packet):
+            yield _at_its_subnet(trace), part
+
+    def _barred(self, way: Way, packet: Packet, port: int) -> tuple[Verdict, str] | None:
         """Why the exit at the boundary, or the one that publishes, lets nothing in; port: where it is sent to there."""
         for name in dict.fromkeys((way.ingress, way.publisher)):
             exit_ = self.estate.exits.get(name)
@@ -387,7 +454,7 @@ class Arriving:
             return Verdict.NOT_CARRIED, why
         return None
 
-    def _onward(self, start: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
+    def _onward(self, start: Trace, way: Way, kind: Hashable, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
         """A packet past the exit at the boundary: as far as the exit that publishes, if any, and on to its host."""
         source = start.origin
         if not way.ingress:
@@ -408,7 +475,7 @@ class Arriving:
                 yield self._followed(trace, rest), product(part, rest.share)
 
     def _to_publisher(
-        self, start: Trace, way: _Way, entry: str, kind: Hashable, packet: Packet
+        self, start: Trace, way: Way, entry: str, kind: Hashable, packet: Packet
     ) -> Iterator[tuple[Trace, Fraction]]:
         if way.ingress == way.publisher or way.target is None:
             yield start, _ALL
@@ -427,7 +494,7 @@ class Arriving:
                 trace = replace(trace, hops=(*trace.hops[:-1], last))
             yield replace(trace, there=""), rest.share
 
-    def _past_publisher(self, trace: Trace, way: _Way, kind: Hashable, packet: Packet) -> Iterator[Rest]:
+    def _past_publisher(self, trace: Trace, way: Way, kind: Hashable, packet: Packet) -> Iterator[Rest]:
         """On from the exit that publishes, past its rules: they judge what it forwards."""
         exit_ = self.estate.exits[way.publisher]
         one = exit_.published[way.as_]
@@ -463,7 +530,7 @@ class Arriving:
             hops = (*hops[:-1], replace(hops[-1], to_zone=self.estate.subnets[rest.there].zone))
         return replace(trace, hops=hops, verdict=rest.verdict, reason=rest.reason, there=rest.there)
 
-    def _with_replies(self, trace: Trace, way: _Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
+    def _with_replies(self, trace: Trace, way: Way, end: Remote) -> Iterator[tuple[Trace, Fraction]]:
         """A trace that gets there, with each way of the hosts' replies and its share."""
         if end.way == "service" and self.behaviour.service_replies == "direct":
             yield trace, _ALL
@@ -472,7 +539,7 @@ class Arriving:
         own_source = exit_ is not None and exit_.published[way.as_].rewrites_source and way.inner is not None
         yield from reply_paths(self.tracer.routes, trace, self._ways_out(trace, way, end), way.publisher, own_source)
 
-    def _ways_out(self, trace: Trace, way: _Way, end: Remote) -> frozenset[str]:
+    def _ways_out(self, trace: Trace, way: Way, end: Remote) -> frozenset[str]:
         """The exits by which replies may leave: that of the request, or another line to the same third party."""
         if end.way == "lines":
             return frozenset(end.lines)
@@ -490,7 +557,15 @@ class Arriving:
         return frozenset(own)
 
 
-def _in_words(way: _Way) -> str:
+def _at_its_subnet(trace: Trace) -> Trace:
+    """A trace as it is, or as one that ends elsewhere than in the hosts' subnet."""
+    if not trace.verdict.gets_there or trace.there == trace.subnet:
+        return trace
+    where = f"is delivered in {trace.there}, not in {trace.subnet}" if trace.there else "is sent out again"
+    return replace(trace, verdict=Verdict.NO_HOST, reason=f"it {where}", there="")
+
+
+def _in_words(way: Way) -> str:
     """How packets get in, where there are several ways."""
     if way.publisher:
         return f"published at {way.publisher}"

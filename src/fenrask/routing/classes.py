@@ -150,7 +150,7 @@ class Classes:
         """What is the same for all addresses and names that are treated as those of a packet are, after that table."""
         address = packet.address
         kind = (address.version, self.beyond.kind_of(address), address == UNKNOWN)
-        return (kind, self._kind(packet.destination), packet.names)
+        return (kind, self._kind(packet.destination), packet.names, packet.transport)
 
     def senders(self, workload: str | None, subnet: str, version: int) -> list[Senders]:
         """The hosts of a subnet that send to addresses of an IP version, by class; spread over all usable addresses."""

@@ -178,16 +178,17 @@ class Filters:
     def _packet(self, trace: Trace, crossing: Crossing, target: Address | None) -> Filtered:
         """What filters judge there; target: where it goes."""
         stated, ends = self.estate.remotes.get(trace.packet.destination or ""), self._ends(trace, crossing, target)
+        asked, protocol = trace.packet.transport or (
+            (None, "tcp") if stated is None else (stated.port, stated.protocol)
+        )
         if trace.inward is not None:
             inward = trace.inward
             port = inward.published_port if self._is_before_publisher(trace, crossing) else inward.port
-            return Filtered((), (), ends, (port, port), stated.protocol if stated else "tcp")
+            return Filtered((), (), ends, (port, port), protocol)
         if self._is_before_proxy(trace, crossing):
             port = self.estate.exits[self._named(trace)].asked_at or 0
             return Filtered((), (), ends, (port, port), "tcp")
-        ports = (stated.port, stated.port) if stated is not None and stated.port else ANY_PORT
-        protocol = stated.protocol if stated is not None else "tcp"
-        return Filtered((), (), ends, ports, protocol)
+        return Filtered((), (), ends, (asked, asked) if asked else ANY_PORT, protocol)
 
     def _ends(self, trace: Trace, crossing: Crossing, target: Address | None) -> frozenset[str]:
         """The destinations that rules name, at either end of a packet."""

@@ -1,20 +1,27 @@
-"""Who could open connections inward: over a private line, from a joined network, or from the internet."""
+"""Who could open connections inward: over a private line, from another network, or from the internet.
 
-from collections.abc import Iterable, Iterator
+First packets are followed by the engine of the flows that come in (`routing.arriving`): from each class of senders to
+each class of hosts, at each port and protocol that a rule, filter or line of the estate tells apart.
+"""
+
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import product
+from functools import cached_property
 
-from fenrask.estate import ANY_PORT, Estate, ExitModel, Filtered, Passing, PortSpan
-from fenrask.prefixes import Address, Block, Prefix, covers, parse_prefix
-from fenrask.routing.packets import Packet
-from fenrask.routing.tables import LOCAL
+from fenrask.estate import ANY_PORT, Filtered
+from fenrask.estate.remotes import Remote
+from fenrask.prefixes import Block, Piece, Prefix, parse_prefix
+from fenrask.routing.arriving import Arriving, Way
+from fenrask.routing.packets import Packet, Protocol, Trace, Transport, Verdict
 from fenrask.routing.tracing import Tracer
+from fenrask.routing.ways_in import WayIn, WaysIn
 
-__all__ = ["INTERNET", "Opening", "openings"]
+__all__ = ["INTERNET", "Opening", "Openings"]
 
 INTERNET = "the internet"
-_EVERYWHERE = (parse_prefix("0.0.0.0/0"),)
-_MOST_STEPS = 16
+_ANYWHERE = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
+_NO_WAY = (Verdict.NO_ROUTE, Verdict.NO_HOST, Verdict.PRIVATE_DESTINATION)
+"""Verdicts on what no route leads to hosts: nothing has to stop it."""
 
 
 @dataclass(frozen=True)
@@ -36,204 +43,185 @@ class Opening:
     is_told: bool = False
     """Whether routes to it are given to who sends: then they lead here by themselves. Else a route of theirs must."""
 
-
-@dataclass(frozen=True)
-class _WayIn:
-    """How someone may get to a subnet."""
-
-    origin: str
-    through: str
-    sources: tuple[Prefix, ...]
-    """Their prefixes."""
-    names: tuple[str, ...] = ()
-    """The destinations that name them."""
-    stopped: str = ""
-    """What stops them on the way; empty: nothing."""
-    how: str = ""
-    """What lets them get there, where it is not plain."""
-    is_told: bool = True
-    """Whether they have the route from us."""
-    workload: str = ""
-    """The only workload that they get to, and at which port; empty: any."""
-    ports: PortSpan = ANY_PORT
-    protocols: tuple[str, ...] = ("tcp", "udp")
+    @property
+    def _key(self) -> tuple[str, str, str, str]:
+        return (self.origin, self.through, self.subnet, self.workload)
 
 
-def openings(tracer: Tracer, subnets: Iterable[str] | None = None) -> list[Opening]:
-    """Every way in to subnets (default: those with workloads), whether it is open or where it is stopped."""
-    estate = tracer.estate
-    wanted = list(subnets) if subnets is not None else _with_hosts(estate)
-    found = []
-    for subnet in wanted:
-        for way in _ways_in(tracer, subnet):
-            for workload in [name for name, one in estate.workloads.items() if subnet in one.subnets] or [""]:
-                only_public = way.origin == INTERNET and not way.workload
-                if (only_public and not _is_public(estate, subnet, workload)) or way.workload not in ("", workload):
-                    continue
-                is_open, why = (False, way.stopped) if way.stopped else _filtered(estate, subnet, workload, way)
-                why = "; ".join(filter(None, (way.how if is_open else "", why)))
-                found.append(Opening(way.origin, way.through, subnet, workload, is_open, why, is_open and way.is_told))
-    return [*dict.fromkeys(found)]
+class Openings:
+    """Every way in to hosts of one estate, and whether any packet gets in by it: asks the engine for first packets."""
+
+    def __init__(self, tracer: Tracer) -> None:
+        self.tracer, self.estate = tracer, tracer.estate
+        self.arriving = Arriving(tracer)
+        self.ways = WaysIn(self.arriving)
+        self._known: dict[Hashable, list[tuple[Way, Piece, Hashable]]] = {}
+        self._to: dict[str, list[Opening]] = {}
+
+    def of_all(self) -> list[Opening]:
+        """Those to all subnets with workloads."""
+        places = dict.fromkeys(subnet for one in self.estate.workloads.values() for subnet in one.subnets)
+        return [one for subnet in places for one in self.to(subnet)]
+
+    def to(self, subnet: str) -> list[Opening]:
+        """Those to a subnet. What no route leads to hosts is left out."""
+        if subnet not in self._to:
+            found: dict[tuple[str, str, str, str], Opening] = {}
+            for workload in [name for name, one in self.estate.workloads.items() if subnet in one.subnets] or [""]:
+                for one in self._openings(subnet, workload):
+                    known = found.get(one._key)
+                    if known is None or (one.is_open, one.is_told) > (known.is_open, known.is_told):
+                        found[one._key] = one
+            self._to[subnet] = [*found.values()]
+        return self._to[subnet]
+
+    def _openings(self, subnet: str, workload: str) -> Iterator[Opening]:
+        """The ways in to a workload's hosts in a subnet."""
+        for way_in in self.ways.to(subnet, workload):
+            stopped = way_in.stopped or self._filtered(subnet, workload, way_in)
+            open_, closed = self._found(subnet, workload, way_in, stopped)
+            for through, trace in open_.items():
+                why = "; ".join(filter(None, (way_in.how, self._let_in(trace, workload))))
+                yield Opening(str(way_in.end), through, subnet, workload, True, why, way_in.is_told)
+            # What is stopped on its way has not entered yet: one such packet speaks for a network that is kept out.
+            for through, why in [*closed.items()][:1] if not open_ else ():
+                yield Opening(str(way_in.end), through, subnet, workload, False, why)
+
+    def _found(
+        self, subnet: str, workload: str, way_in: WayIn, stopped: str
+    ) -> tuple[dict[str, Trace], dict[str, str]]:
+        """By the exit that they enter by: a first packet that gets in; and why some other does not.
+
+        stopped: why none does, where that is known: only a route to the hosts is looked for then.
+        """
+        open_: dict[str, Trace] = {}
+        closed: dict[str, str] = {}
+        for traces in self._traces(subnet, workload, way_in, stopped):
+            for trace in traces:
+                through = way_in.through or _through(trace)
+                if trace.verdict.gets_there and not stopped:
+                    open_.setdefault(through, trace)
+                elif _is_led_here(trace, way_in):
+                    closed.setdefault(through, stopped or trace.why)
+            is_known = bool(closed) if stopped else bool(way_in.through and open_)
+            if is_known:
+                break
+        return open_, closed
+
+    def _traces(self, subnet: str, workload: str, way_in: WayIn, stopped: str) -> Iterator[list[Trace]]:
+        """What becomes of packets of each kind. Ports change no route: one says what becomes of all that lack one."""
+        follow = self.arriving.unbarred_packets if stopped else self.arriving.first_packets
+        transports = self._transports_of(way_in)
+        for way, sender, host in self._ends(subnet, workload, way_in):
+            for transport in transports:
+                traces = [*follow(subnet, workload, way_in.end, way, host, sender, transport)]
+                yield traces
+                if stopped or all(one.verdict.gets_there or one.verdict in _NO_WAY for one in traces):
+                    break
+
+    def _ends(self, subnet: str, workload: str, way_in: WayIn) -> Iterator[tuple[Way, Piece, Piece]]:
+        """One sender and one host of each kind, with the way between them."""
+        seen: set[Hashable] = set()
+        hosts = {version: self._hosts(subnet, workload, way_in, version) for version in (4, 6)}
+        for way, sender, kind in self._senders(way_in.end, way_in.ways):
+            for host in hosts[way.version]:
+                step = way.sender and self.tracer.first_step(way.sender, host.blocks[0].address)
+                if (kind, step, host.kind) not in seen:
+                    seen.add((kind, step, host.kind))
+                    yield way, sender, host
+
+    def _senders(self, end: Remote, ways: tuple[Way, ...]) -> list[tuple[Way, Piece, Hashable]]:
+        """One sender of each kind, by the way that it comes; with what stands for its kind, but for the first route."""
+        key = (end.origin, end.way, () if end.way == "network" else ways)
+        if key not in self._known:
+            found: dict[Hashable, tuple[Way, Piece, Hashable]] = {}
+            for way in ways:
+                for sender in self.arriving.senders(end, way):
+                    kind: Hashable = (way.ingress, sender.kind)
+                    if way.sender:
+                        packet = Packet(sender.blocks[0].address, host=sender.blocks[0].address)
+                        kind = self.tracer.classes.host_kind(way.sender, packet)
+                    table = self.estate.table_of(way.sender) if way.sender else None
+                    found.setdefault((kind, table), (way, sender, kind))
+            self._known[key] = [*found.values()]
+        return self._known[key]
+
+    def _hosts(self, subnet: str, workload: str, way_in: WayIn, version: int) -> list[Piece]:
+        """The hosts that a way in leads to, by class."""
+        held = self.estate.host_blocks(workload or None, subnet, version)
+        targets = [Block.of(one) for one in way_in.targets if one.version == version]
+        blocks = [both for one in held for other in targets if (both := one.common(other)) is not None]
+        return self.tracer.classes.destinations.pieces(Block.joined(blocks))
+
+    @cached_property
+    def _transports(self) -> list[Transport]:
+        """One port and protocol of each kind that rules, filters and lines of the estate tell apart."""
+        exits, filters = self.estate.exits.values(), self.estate.filters
+        of_exits = [rule for exit_ in exits for rule in exit_.rules_in_order]
+        of_filters = [rule for each in filters for rule in (*each.out.values(), *each.in_.values())]
+        alone = {port for rule in of_exits for port in rule.ports}
+        alone |= {port for exit_ in exits for port in exit_.lets_in_ports or ()}
+        spans = {(port, port) for port in alone} | {span for rule in of_filters for span in rule.ports}
+        edges = {1, *(edge for first, last in spans for edge in (first, last + 1) if edge <= ANY_PORT[1])}
+        named = any(rule.protocol for rule in of_exits) or any(rule.protocol for rule in of_filters)
+        both: tuple[Protocol, ...] = ("tcp", "udp")
+        return [Transport(port, one) for port in sorted(edges) for one in (both if named else both[:1])]
+
+    def _transports_of(self, way_in: WayIn) -> Sequence[Transport]:
+        """Those that are asked for over a way in."""
+        low, high = way_in.ports
+        if low == high:
+            return [Transport(low, protocol) for protocol in way_in.protocols]
+        return self._transports
+
+    def _filtered(self, subnet: str, workload: str, way_in: WayIn) -> str:
+        """Which filter lets nothing in to the hosts, whoever sends, to whatever port; empty where each lets in some.
+
+        The quick answer for most that is closed; what each filter by itself lets in is looked at packet by packet.
+        """
+        sources = _ANYWHERE if way_in.end.way == "internet" else way_in.end.prefixes
+        owners = [("subnet", subnet, self.estate.subnets[subnet].filters)]
+        if workload:
+            owners.append(("workload", workload, self.estate.workloads[workload].filters))
+        meant = self.estate.named_addresses.prefixes_of
+        for section, owner, filters in owners:
+            for name, one in filters.items():
+                asked = [
+                    Filtered(_of(version, sources), targets, frozenset(), way_in.ports, protocol)
+                    for version in (4, 6)
+                    if (targets := _of(version, way_in.targets))
+                    for protocol in way_in.protocols
+                ]
+                if not any(one.lets_some_pass(packet, inward=True, meant=meant) for packet in asked):
+                    return f"filter {name} of {section} {owner} denies it"
+        return ""
+
+    def _let_in(self, trace: Trace, workload: str) -> str:
+        """The filters of hosts and their subnet that let a packet in, each with the rule."""
+        own = {("subnets", trace.subnet), ("workloads", workload)}
+        by = [
+            f"{one.filter} of {one.crossing.owner} allows it by {one.rule or 'default'}"
+            for one in self.tracer.filters.judged(trace, workload or None)
+            if not one.is_reply and one.crossing.inward and (one.crossing.section, one.crossing.owner) in own
+        ]
+        return "; ".join(by) or "no filter"
 
 
-def _with_hosts(estate: Estate) -> list[str]:
-    return list(dict.fromkeys(subnet for one in estate.workloads.values() for subnet in one.subnets))
+def _of(version: int, prefixes: Iterable[Prefix]) -> tuple[Prefix, ...]:
+    return tuple(one for one in prefixes if one.version == version)
 
 
-def _ways_in(tracer: Tracer, subnet: str) -> Iterator[_WayIn]:
-    estate = tracer.estate
-    network = estate.subnets[subnet].network
-    for name, exit_ in estate.exits.items():
-        if exit_.known_beyond is not None and not exit_.fault:
-            stopped = _from_line(tracer, name, exit_, subnet)
-            for ports in _open_ports(exit_) if stopped is not None else ():
-                named = _named(estate, exit_.announced)
-                told = _is_advertised(estate, exit_, subnet)
-                how = "" if told else _BY_STATIC_ROUTE
-                shut = "" if ports else f"{name} lets in replies only"
-                if not told and exit_.reached_by_announcement:
-                    shut = f"{name} does not announce it, and they route by announcements alone"
-                yield _WayIn(
-                    exit_.party or name, name, exit_.announced, named, stopped or shut, how, told,
-                    ports=ports or ANY_PORT,
-                )  # fmt: skip
-    yield from _from_networks(tracer, subnet, network)
-    yield from _published(estate, subnet)
-    for name in _public_exits(estate, subnet):
-        yield _WayIn(INTERNET, name, _EVERYWHERE)
+def _is_led_here(trace: Trace, way_in: WayIn) -> bool:
+    """Whether routes lead a packet to hosts, so that something has to stop it.
 
-
-def _open_ports(line: ExitModel) -> list[PortSpan | None]:
-    """The ports to which a line lets connections in, each by itself where they are listed; None for none."""
-    listed = line.lets_in_ports
-    if listed is None:
-        return [ANY_PORT]
-    return [(port, port) for port in listed] or [None]
-
-
-_BY_STATIC_ROUTE = "not advertised: a static route of theirs suffices"
-
-
-def _is_advertised(estate: Estate, line: ExitModel, subnet: str) -> bool:
-    prefix = estate.subnets[subnet].prefix
-    return any(covers(one, prefix) or covers(prefix, one) for one in line.known_beyond or ())
-
-
-def _published(estate: Estate, subnet: str) -> Iterator[_WayIn]:
-    """By ports that exits publish at public addresses."""
-    for name, exit_ in estate.exits.items():
-        if exit_.fault or exit_.pool is not None:
-            continue
-        for one in exit_.published.values():
-            if subnet in estate.workloads[one.to].subnets:
-                how = f"{name} publishes port {one.port}"
-                at = (one.host_port, one.host_port)
-                yield _WayIn(INTERNET, name, _EVERYWHERE, how=how, workload=one.to, ports=at, protocols=(one.protocol,))
-
-
-def _named(estate: Estate, prefixes: tuple[Prefix, ...]) -> tuple[str, ...]:
-    """The destinations that lie in what a third party announces."""
-    return tuple(
-        name
-        for name, one in estate.destinations.items()
-        if one.prefixes and all(any(covers(outer, inner) for outer in prefixes) for inner in one.prefixes)
-    )
-
-
-def _from_line(tracer: Tracer, name: str, line: ExitModel, subnet: str) -> str | None:
-    """What stops packets from a line on their way to a subnet; empty: nothing, for some host; None: no route to any.
-
-    Whether the third party is told of the prefix makes no difference: it may write a route of its own.
+    In other networks most have a route out for all that they do not know, which comes to nothing by itself.
     """
-    blocks = [Block.of(prefix) for prefix in tracer.estate.subnets[subnet].prefixes]
-    targets = [piece.blocks[0].address for piece in tracer.classes.destinations.pieces(blocks)]
-    each = [_to_host(tracer, name, line, target) for target in targets]
-    return "" if "" in each else next(filter(None, each), None)
+    if way_in.end.way == "network":
+        return trace.verdict is Verdict.DENIED or trace.verdict.gets_there
+    return trace.verdict not in _NO_WAY
 
 
-def _to_host(tracer: Tracer, name: str, line: ExitModel, target: Address) -> str | None:
-    """The same toward one of the hosts."""
-    routes, estate = tracer.routes, tracer.estate
-    place = line.attached_to or ""
-    table = routes.of(place) if place else routes.of_exit(name) or routes.of_network(line.of_network or "")
-    for _ in range(_MOST_STEPS):
-        matching = table.match(target)
-        if not matching:
-            return None
-        exit_ = estate.exits.get(matching[0].exit)
-        if matching[0].exit == LOCAL:
-            return ""
-        if exit_ is None or exit_.fault:
-            return f"{matching[0].exit} does not carry it"
-        if rule := _denying(tracer, exit_, line, target):
-            return f"{matching[0].exit} denies it by {rule}"
-        if exit_.joins and not exit_.joins_many:
-            # Joined networks take packets of a third party only where the peering forwards others' sources.
-            return "" if exit_.takes_forwarded else f"{matching[0].exit} takes only packets of its own networks"
-        if not exit_.is_machine and not exit_.joins_many:
-            return f"{matching[0].exit} lets nothing in"
-        place = matching[0].exit if exit_.joins_many else exit_.in_subnets[0]
-        table = routes.of(place)
-    return "it runs in circles"
-
-
-def _denying(tracer: Tracer, exit_: ExitModel, line: ExitModel, target: Address) -> str:
-    """The rule by which an exit denies all that comes from a line to a host; empty where any of it passes.
-
-    All senders, ports and protocols that rules tell apart are looked at.
-    """
-    blocks = Block.joined(Block.of(one) for one in line.announced if one.version == target.version)
-    senders: list[Address | None] = [piece.blocks[0].address for piece in tracer.classes.sources.pieces(blocks)]
-    ports = dict.fromkeys((None, *(port for rule in exit_.rules_in_order for port in rule.ports)))
-    named, denied = tracer.estate.named_addresses.at(target), ""
-    for sender, port, protocol in product(senders or [None], ports, ("tcp", "udp")):
-        decision = exit_.decides(Passing(target, None, (), port, protocol, sender, named))
-        if decision is None or decision.allowed:
-            return ""
-        denied = denied or decision.rule
-    return denied
-
-
-def _from_networks(tracer: Tracer, subnet: str, network: str) -> Iterator[_WayIn]:
-    """From the networks joined with a subnet's own: one sender stands for all with its table."""
-    estate = tracer.estate
-    target = estate.subnets[subnet].prefix[0]
-    seen: set[tuple[str, str | None]] = set()
-    for sender in _with_hosts(estate):
-        other = estate.subnets[sender].network
-        key = (other, estate.table_of(sender))
-        if other == network or key in seen or estate.subnets[sender].prefix.version != target.version:
-            continue
-        seen.add(key)
-        for trace, _ in tracer.traces(sender, Packet(target)):
-            if trace.verdict.arrives and trace.exits:
-                yield _WayIn(other, trace.exits[-1], estate.networks[other].prefixes)
-
-
-def _public_exits(estate: Estate, subnet: str) -> list[str]:
-    """The exits by which public addresses of hosts in a subnet are reached."""
-    network = estate.subnets[subnet].network
-    return [name for name, one in estate.exits.items() if one.takes_public_sources and one.of_network == network]
-
-
-def _is_public(estate: Estate, subnet: str, workload: str) -> bool:
-    return bool(workload) and estate.workloads[workload].public_address
-
-
-def _filtered(estate: Estate, subnet: str, workload: str, way: _WayIn) -> tuple[bool, str]:
-    """Whether the filters of a subnet and of hosts in it let any first packet in, and by which rule."""
-    target = (estate.subnets[subnet].prefix,)
-    owners = [("subnet", subnet, estate.subnets[subnet].filters)]
-    if workload:
-        owners.append(("workload", workload, estate.workloads[workload].filters))
-    by = []
-    for section, owner, filters in owners:
-        for name, one in filters.items():
-            asked = [Filtered(way.sources, target, frozenset(), way.ports, protocol) for protocol in way.protocols]
-            meant = estate.named_addresses.prefixes_of
-            verdicts = [one.lets_some_pass(packet, inward=True, meant=meant) for packet in asked]
-            allowed = next((rule for passes, rule in verdicts if passes), None)
-            if allowed is None:
-                return False, f"filter {name} of {section} {owner} denies it"
-            by.append(f"{name} of {owner} allows it by {allowed or 'default'}")
-    return True, "; ".join(by) or "no filter"
+def _through(trace: Trace) -> str:
+    """The exit by which a packet from another network enters: the first that joins networks."""
+    crossed = trace.inward.ingress if trace.inward is not None else ""
+    return crossed or next((hop.via for hop in trace.hops if hop.via), "") or next(iter(trace.exits), "")

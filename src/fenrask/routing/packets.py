@@ -4,13 +4,14 @@ from dataclasses import dataclass, replace
 from enum import Enum
 from fractions import Fraction
 from functools import cached_property
+from typing import Literal, NamedTuple
 
 from fenrask.estate import Onward
 from fenrask.estate.suggestions import some
 from fenrask.prefixes import Address, Block, Prefix, fewest_prefixes, is_public, parse_address, usable
 from fenrask.routing.tables import LOCAL, TableRoute
 
-__all__ = ["UNKNOWN", "Hop", "Inward", "Packet", "Portion", "Source", "Trace", "Verdict"]
+__all__ = ["UNKNOWN", "Hop", "Inward", "Packet", "Portion", "Protocol", "Source", "Trace", "Transport", "Verdict"]
 
 UNKNOWN = parse_address("0.0.0.0")
 """Stands for an address that is not known yet; no route but a default holds it."""
@@ -85,6 +86,16 @@ class Source:
         return ", ".join(prefixes) or f"addresses of {self.exit}{own}"
 
 
+Protocol = Literal["tcp", "udp"]
+
+
+class Transport(NamedTuple):
+    """What a connection is asked for at: the port, and the protocol."""
+
+    port: int
+    protocol: Protocol
+
+
 @dataclass(frozen=True)
 class Packet:
     """What is sent: the destination's name (if it has one), the address, the host, and the name that it asked for."""
@@ -96,6 +107,8 @@ class Packet:
     """The address of the sending host; default: the first usable one of its subnet."""
     names: tuple[str, ...] | None = None
     """The name asked for, or several that no rule tells apart; default: all of the destination."""
+    transport: Transport | None = None
+    """Default: that of the destination."""
 
 
 @dataclass(frozen=True, slots=True)

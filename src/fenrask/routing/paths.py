@@ -15,7 +15,7 @@ from fenrask.estate import Described, Estate
 from fenrask.estate.suggestions import nearest
 from fenrask.estate.traffic import Numbers
 from fenrask.prefixes import Address, Prefix, fewest_prefixes, parse_address
-from fenrask.routing.inward import Opening, openings
+from fenrask.routing.inward import Openings
 from fenrask.routing.packets import Trace
 from fenrask.routing.pairs import Pairs, repeated
 from fenrask.routing.portions import Sending, made, traces_to
@@ -438,12 +438,9 @@ class Paths:
         return known
 
     @cached_property
-    def openings(self) -> dict[str, list[Opening]]:
-        """Who could open connections inward, by subnet with hosts."""
-        found: dict[str, list[Opening]] = {}
-        for one in openings(Tracer(self.described)):
-            found.setdefault(one.subnet, []).append(one)
-        return found
+    def openings(self) -> Openings:
+        """Who could open connections inward."""
+        return Openings(Tracer(self.described))
 
     @cached_property
     def _arriving(self) -> dict[str, list[SubnetPath]]:

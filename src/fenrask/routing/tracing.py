@@ -158,7 +158,7 @@ class Tracer:
 
     def class_traces(self, subnet: str, packet: Packet, workload: str | None) -> list[tuple[Trace, Fraction]]:
         """The same of a packet that may be any of its classes, traced once: see `Trace.of`."""
-        key = (self.classes.key(subnet, packet, workload), self._first_step(subnet, packet.address, packet.destination))
+        key = (self.classes.key(subnet, packet, workload), self.first_step(subnet, packet.address, packet.destination))
         if key not in self._known:
             self._known[key] = self.traces(subnet, packet, workload)
         return self._known[key]
@@ -204,7 +204,7 @@ class Tracer:
     def _no_family(self, subnet: str) -> Hashable:
         return ("no family", self.routes.of(subnet).name)
 
-    def _first_step(self, subnet: str, address: Address, to: str | None) -> Hashable:
+    def first_step(self, subnet: str, address: Address, to: str | None = None) -> Hashable:
         """What may be entered first: see `first_steps`, of one address."""
         asked = _asked_as(address, self.classes.stacks[subnet].versions)
         if asked is None:
@@ -305,7 +305,7 @@ class Tracer:
         prefix = prefixes.get(address.version)
         if packet.host is None and prefix is not None:
             host_address = usable(prefix).address
-            packet = Packet(packet.address, packet.destination, packet.public_host, host_address, packet.names)
+            packet = replace(packet, host=host_address)
         own_is_public = prefix is not None and prefix.version == 6 and is_public(prefix)
         kind = "host-public" if own_is_public else "host"
         public = packet.public_host and (prefix is None or prefix.version == 4)
@@ -582,12 +582,10 @@ class Tracer:
     def _passing(self, here: _At, packet: Packet) -> Passing:
         to, source = packet.destination, here.source.address
         stated, named = self.estate.remotes.get(to or ""), self.estate.named_addresses.at(here.address)
-        if stated is None:
-            return Passing(here.address, None, (), None, "tcp", source, named)
-        if here.source.kind == "remote":
-            port = here.until[1] or stated.port
-            return Passing(here.address, None, (), port, stated.protocol, source, named)
+        port, protocol = packet.transport or ((None, "tcp") if stated is None else (stated.port, stated.protocol))
+        if stated is None or here.source.kind == "remote":
+            return Passing(here.address, None, (), here.until[1] or port, protocol, source, named)
         names = stated.names if packet.names is None else packet.names
         if to is not None and not stated.prefixes:
             named |= {to}
-        return Passing(here.address, to, names, stated.port, stated.protocol, source, named)
+        return Passing(here.address, to, names, port, protocol, source, named)

@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.prefixes import parse_prefix
-from fenrask.records.batch import CLOSED, IDLE, RESET, Addresses, Batch, Unread, dotted
+from fenrask.records.batch import CLOSED, IDLE, OPEN, REJECTED, RESET, UNANSWERED, Addresses, Batch, Unread, dotted
 from fenrask.records.matching import Matcher, Pairs
 from fenrask.records.measuring import Measured, measured, open_by_minute
 from fenrask.records.readers import read_entries, read_records
@@ -254,7 +254,8 @@ class Reading(Records):
             "rubbish",
         ]
         [batch], unread = self.batches("events", "\n".join(lines).encode())
-        self.assertEqual((batch.start_s[0], batch.end_s[0], int(batch.ending[0])), (DAY + 0.25, DAY + 12.25, 2))
+        # Rejected: it ends where the timer of ten seconds began.
+        self.assertEqual((batch.start_s[0], batch.end_s[0], int(batch.ending[0])), (DAY + 0.25, DAY + 2.25, REJECTED))
         self.assertEqual(sum(n for n, _ in unread.reasons.values()), 2)
 
     def test_the_same_events_as_xml_and_an_end_that_says_how_long_it_lasted(self) -> None:
@@ -281,7 +282,7 @@ class Reading(Records):
         content = '<?xml version="1.0" encoding="utf-8"?>\n<conntrack>\n' + "\n".join(whole) + "<flow><meta>"
         [batch], unread = self.batches("events.xml", content.encode())
         found = list(zip(batch.start_s - DAY, batch.end_s - DAY, batch.ending, batch.bytes_out, strict=True))
-        self.assertEqual(found, [(3, 9, CLOSED, 1111), (59, 99, RESET, 1112)])
+        self.assertEqual(found, [(3, 5, CLOSED, 1111), (59, 99, RESET, 1112)])
         self.assertEqual(sorted(unread.reasons), ["an element cut short", "an end without a beginning"])
 
     def test_nat_sessions_are_put_together_and_say_whose_an_address_was(self) -> None:
@@ -298,9 +299,8 @@ class Reading(Records):
         content = _ipfix_message(sets + struct.pack(">HH", 256, 4 + len(data)) + data, 0)
         [batch], unread = self.batches("nat.ipfix", content)
         self.assertEqual((batch.start_s[0] - DAY, batch.end_s[0] - DAY, int(batch.source_port[0])), (1, 6, 5007))
-        self.assertEqual(
-            sorted(unread.reasons), ["still open at the end of the events", "the translator says that ports ran out"]
-        )
+        self.assertEqual((batch.start_s[1] - DAY, batch.end_s[1] - DAY, int(batch.ending[1])), (2, 6, OPEN))
+        self.assertEqual(sorted(unread.reasons), ["the translator says that ports ran out"])
         file = self.folder / "nat.ipfix"
         file.write_bytes(content)
         entries = list(read_entries(str(file), Unread({})))
@@ -312,7 +312,7 @@ class Reading(Records):
 class Captures(Records):
     def test_connections_of_a_capture_in_both_formats(self) -> None:
         packets, octets = connections()
-        # One that is reset, one that is silent for too long and comes back, one in the middle when the capture begins.
+        # One that is reset, one that is never answered and comes back, one in the middle when the capture begins.
         first = packets[0][0]
         more = [(0.0, 50001, 2), (0.1, 50001, 4), (0.0, 50002, 2), (4000.0, 50002, 24), (0.2, 50003, 24)]
         packets += [(first + at, packet("10.0.1.99", "198.51.100.7", port, 443, flags, 0)) for at, port, flags in more]
@@ -339,7 +339,7 @@ class Captures(Records):
                     all(abs(last - 0.05) < 1e-3 and end == CLOSED for host, _, _, end, last in rows if host != 99)
                 )
                 others = sorted((port, end) for host, port, _, end, _ in rows if host == 99)
-                self.assertEqual(others, [(50001, RESET), (50002, IDLE), (50002, IDLE), (50003, IDLE)])
+                self.assertEqual(others, [(50001, RESET), (50002, UNANSWERED), (50002, OPEN), (50003, IDLE)])
         whole = capture(packets)
         for cut in (3, 20, 30, 77, len(whole) - 5):
             self.batches("cut.pcap", whole[:cut]) if cut > 20 else None

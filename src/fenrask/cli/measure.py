@@ -20,7 +20,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_file, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
-from fenrask.records.readers import read_records
+from fenrask.records.readers import Quiet, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned, summarised
 from fenrask.views.page import Page
@@ -82,7 +82,7 @@ def command(
     if not files:
         raise typer.BadParameter("give at least one file of records")
     described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
-    pairs, seen = Pairs(described.estate), _Seen()
+    pairs, seen = Pairs(described.estate), _Seen(Quiet.of(described))
     if active is None:
         _read_each(call, files, columns_of(columns or []), pairs, workers, seen)
     else:
@@ -124,7 +124,8 @@ def _with_replay(
         raise UnusableInput([Problem(Place(path="--replay"), "standard input", "files, which are read twice")])
     known, flows = with_loads(described, loads)
     unread = Unread({})
-    batches = (batch for file in files for batch in read_records(file, unread, columns)[2])
+    quiet = Quiet.of(described)
+    batches = (batch for file in files for batch in read_records(file, unread, columns, quiet)[2])
     found = [*replayed(log_of(batches, pairs), evaluate(known).capacity, pairs)]
     told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
     lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary
@@ -135,6 +136,7 @@ def _with_replay(
 class _Seen:
     """What was read so far."""
 
+    quiet: Quiet
     whole: Summary = field(default_factory=Summary)
     formats: dict[str, str] = field(default_factory=dict)
     guessed: dict[str, Mapping[str, str]] = field(default_factory=dict)
@@ -146,7 +148,7 @@ def _batches(
     files: list[str], columns: dict[str, str], seen: _Seen, spans: dict[str, tuple[int, int]]
 ) -> Iterator[Batch]:
     for file in files:
-        seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns)
+        seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns, seen.quiet)
         yield from spanned(found, file, spans)
 
 
@@ -154,7 +156,7 @@ def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pai
     """File by file; what is done stays when the user stops it."""
     begun, done = monotonic(), 0
     try:
-        for part in _parts(files, columns, pairs, workers):
+        for part in _parts(files, columns, pairs, workers, seen.quiet):
             seen.whole, done = seen.whole + part.summary, done + 1
             seen.formats[part.file], seen.guessed[part.file] = part.format, dict(part.guessed)
             seen.unread += part.unread
@@ -172,14 +174,14 @@ _QUICK_S = 2.0
 """Before this nobody waits for a word."""
 
 
-def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str) -> Iterator[Part]:
+def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, quiet: Quiet) -> Iterator[Part]:
     """Each file's part, as it is done; a worker that dies takes its file with it to another one."""
     if workers == "1" or (len(files) == 1 and ":" not in workers):
-        yield from (part_of(file, columns, pairs) for file in files)
+        yield from (part_of(file, columns, pairs, quiet) for file in files)
         return
     if "-" in files:
         raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
     with executor_of(workers, processes=True) as executor:
-        futures = [executor.submit(part_of, str(Path(file).resolve()), columns, pairs) for file in files]
+        futures = [executor.submit(part_of, str(Path(file).resolve()), columns, pairs, quiet) for file in files]
         for file, future in zip(files, futures, strict=True):
             yield replace(future.result(), file=file)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from fenrask.errors import Place, Problem
-from fenrask.estate.flows import LOADS
+from fenrask.estate.flows import ENDINGS, LOADS, Flow
 
 __all__ = ["with_measured"]
 
@@ -34,8 +34,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
         "per_host_per_s": _ranged(found["rate"] / hosts, found["error"] / hosts),
         "profile": profile,
         "duration_s": found["duration"],
-        "reset_share": found["reset"],
-        "closed_share": found["closed"],
+        **found["endings"],
         "out_kib_per_connection": found["out"],
         "in_kib_per_connection": found["in"],
         **found["uneven"],
@@ -82,20 +81,29 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
         found: float = sum(of(one) * one["connections"] for one in entries) / total
         return found
 
-    closed, reset = (weighed(lambda one, k=key: one["endings"].get(k, 0.0)) for key in ("closed", "reset"))
-    known = weighed(lambda one: sum(one["endings"].values()))
     return {
         "rate": sum(one["new_per_s"] for one in entries),
         "error": math.sqrt(sum(one["new_per_s_error"] ** 2 for one in entries)),
         "by_hour": by_hour,
         "duration": _duration(entries, total),
-        # Where no record tells how it ended, it counts as closed.
-        "reset": reset if known else 0.0,
-        "closed": closed if known else 1.0,
+        "endings": _endings(entries),
         "out": weighed(lambda one: one["out_kib_per_connection"]),
         "in": weighed(lambda one: one["in_kib_per_connection"]),
         "uneven": _uneven(entries),
     }
+
+
+def _endings(entries: list[Mapping[str, Any]]) -> dict[str, float]:
+    """The shares of the ways to end, of those that say; where no record does, all are closed."""
+    known = [one for one in entries if one["endings"]]
+    total = sum(one["connections"] for one in known)
+    if not total:
+        return {"closed_share": 1.0}
+    found = {"closed_share": 0.0}
+    for key in (f"{name}_share" for name in ENDINGS if f"{name}_share" in Flow.model_fields):
+        share = sum(one["endings"].get(key.removesuffix("_share"), 0.0) * one["connections"] for one in known) / total
+        found |= {key: share} if share else {}
+    return found
 
 
 def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:

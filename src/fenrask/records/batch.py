@@ -1,6 +1,6 @@
 """Connection records as columns: what every reader yields and every measure takes."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv6Address
 from typing import Any
@@ -8,15 +8,24 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.estate.flows import Ending
 from fenrask.prefixes import parse_address
 
 __all__ = [
     "BREAKS_OFF",
     "CLOSED",
     "CONTINUED",
+    "ENDING_NAMES",
+    "HALF_CLOSED",
     "IDLE",
     "LAST_S",
+    "OPEN",
+    "REJECTED",
     "RESET",
+    "UDP_ANSWERED",
+    "UDP_ONE_WAY",
+    "UDP_STREAMING",
+    "UNANSWERED",
     "UNKNOWN",
     "Addresses",
     "Batch",
@@ -29,7 +38,14 @@ __all__ = [
 ]
 
 UNKNOWN, CLOSED, RESET, IDLE, CONTINUED = range(5)
-"""How a connection ended, as far as its record tells; `CONTINUED`: the record ended, the connection did not."""
+HALF_CLOSED, REJECTED, UNANSWERED, UDP_ONE_WAY, UDP_ANSWERED, UDP_STREAMING, OPEN = range(5, 12)
+"""How a connection ended, as far as its record tells; `CONTINUED`: the record ended, the connection did not; `OPEN`:
+it was open when nobody looked any more."""
+ENDING_NAMES: Mapping[int, Ending] = {
+    CLOSED: "closed", RESET: "reset", IDLE: "idle", HALF_CLOSED: "half_closed", REJECTED: "rejected",
+    UNANSWERED: "unanswered", UDP_ONE_WAY: "udp_one_way", UDP_ANSWERED: "udp_answered", UDP_STREAMING: "udp_streaming",
+}  # fmt: skip
+"""Those that flows state, by their names there."""
 
 BREAKS_OFF = "a packed file that breaks off"
 """How the reason begins why the rest of a packed file was not read."""
@@ -66,6 +82,8 @@ class Batch:
     ending: NDArray[np.uint8]
     sampled: bool = False
     """Whether only some packets were looked at: fit for volumes alone."""
+    begun: NDArray[np.bool_] | None = None
+    """Whether a connection began where its record does; None: all did. Others were open when somebody began to look."""
 
     def __len__(self) -> int:
         return int(self.start_s.size)
@@ -102,7 +120,7 @@ def dotted(column: Any) -> tuple[Addresses, NDArray[np.bool_]]:
     """Addresses from cells of text (an Arrow column, or a sequence of bytes) or numbers, and which of them are some."""
     import pyarrow as arrow
 
-    from fenrask.records.kernels import dotted_cells
+    from fenrask.records.kernels.cells import dotted_cells
 
     cells = column if isinstance(column, arrow.Array) else arrow.array(column, arrow.binary())
     if arrow.types.is_integer(cells.type):
@@ -175,4 +193,5 @@ def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:
         batch.bytes_in[kept],
         batch.ending[kept],
         batch.sampled,
+        None if batch.begun is None else batch.begun[kept],
     )

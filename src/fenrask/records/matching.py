@@ -32,7 +32,7 @@ class Matcher:
 
     def match(self, addresses: Addresses) -> Indices:
         """Shape (n_records,)."""
-        from fenrask.records.kernels import longest
+        from fenrask.records.kernels.cells import longest
 
         found: Indices = longest(self._of_high, self._starts, self._values, addresses.v4)
         for row, number in addresses.v6:

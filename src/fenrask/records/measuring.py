@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.estate import Described, DurationLaw
-from fenrask.records.batch import CLOSED, IDLE, RESET
+from fenrask.records.batch import ENDING_NAMES, OPEN
 from fenrask.records.dispersion import Dispersion, dispersion, told_apart
 from fenrask.records.jobs import Job, job
 from fenrask.records.matching import Pairs
@@ -69,7 +69,11 @@ class Measured:
     """The law as it was measured."""
     fit: Fit
     endings: dict[str, float]
-    """Shares of `closed`, `reset`, `idle` among the connections whose end is known."""
+    """Shares of the ways to end, as flows name them, among the connections whose end is known."""
+    still_open: int
+    """Connections that were open when nobody looked any more: they last longer than they were seen to."""
+    continuing: int
+    """Connections that were open when somebody began to look: they are open, and not new."""
     bytes_out: int
     bytes_in: int
     concurrent: float
@@ -93,7 +97,8 @@ class Measured:
     @property
     def concurrent_by_law(self) -> float:
         """The concurrent connections that the rate and the law, as they are saved, have in the mean (Little 1961)."""
-        return self.new_per_s * DurationLaw.model_validate(self.saved_law).mean_s
+        come_about = 1.0 - self.endings.get("rejected", 0.0) - self.endings.get("unanswered", 0.0)
+        return self.new_per_s * come_about * DurationLaw.model_validate(self.saved_law).mean_s
 
     @property
     def measured_law(self) -> dict[str, Any]:
@@ -122,10 +127,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     by_hour = _by_hour(summary, seconds, starts)
     rate = sum(by_hour) / len(by_hour)
     error, days = _error(summary, seconds, starts, rate)
-    bins, counts = summary.durations.within(low, high)
-    values, weights = value_of(bins - low), counts
-    _, sums = summary.duration_ms.within(low, high)
-    duration = float(sums.sum()) / 1e3 / max(1, total)
+    values, weights, duration = _lasting(summary, low, high)
     concurrent, peak, when = _concurrency(summary, number)
     hours, looked = summary.looked_at
     minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
@@ -149,7 +151,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
         subnet, destination, total, days, rate, error, by_hour, duration,
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
         _law(values, weights, duration),
-        _fitted(values, weights, duration), _endings(summary, low, high), int(out.sum()), int(back.sum()),
+        _fitted(values, weights, duration), *_ended(summary, low, high), int(out.sum()), int(back.sum()),
         concurrent, peak, when, minute, shape, uneven, regular, day_cv,
         int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
@@ -187,7 +189,7 @@ def _error(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int6
     return float(np.std(rates, ddof=1)) / math.sqrt(whole.size), int(whole.size)
 
 
-def _quantiles(values: Floats, weights: NDArray[np.int64], shares: Sequence[float]) -> list[float]:
+def _quantiles(values: Floats, weights: Floats, shares: Sequence[float]) -> list[float]:
     """The values below which shares of the connections lie; bins are 2 % wide."""
     below = np.cumsum(weights)
     place = np.searchsorted(below, np.array(shares) * below[-1], side="left")
@@ -195,7 +197,7 @@ def _quantiles(values: Floats, weights: NDArray[np.int64], shares: Sequence[floa
     return found
 
 
-def _law(values: Floats, weights: NDArray[np.int64], mean: float) -> MeasuredLaw:
+def _law(values: Floats, weights: Floats, mean: float) -> MeasuredLaw:
     """What was measured, in cells: one ends at each fiftieth of the connections, and of their time.
 
     A few long connections may be most of those that are open: cells by time keep them apart, and the longest is one.
@@ -214,7 +216,7 @@ def _law(values: Floats, weights: NDArray[np.int64], mean: float) -> MeasuredLaw
     return MeasuredLaw(tuple(middles.tolist()), tuple(shares.tolist()))
 
 
-def _fitted(values: Floats, weights: NDArray[np.int64], mean: float) -> Fit:
+def _fitted(values: Floats, weights: Floats, mean: float) -> Fit:
     """The nearer of an exponential and a lognormal of the same mean; the measured values where neither is near."""
     share, found = weights / weights.sum(), list[Fit]()
     edges, positive = values * 10 ** (0.5 * 10 / 1200), values > 0
@@ -251,11 +253,41 @@ def _apart(law: Floats, share: Floats) -> float:
     return float(np.max(np.maximum(np.abs(law - share), np.where(law < before, before - law, 0.0))))
 
 
-def _endings(summary: Summary, low: int, high: int) -> dict[str, float]:
+def _lasting(summary: Summary, low: int, high: int) -> tuple[Floats, Floats, float]:
+    """How long connections last, s, with the weight of each bin, and their mean.
+
+    Of those that were still open when nobody looked any more only so much is known that they lasted longer: each weighs
+    on all that were seen to last longer, in equal parts (Kaplan & Meier 1958); the rest is as long as the longest.
+    """
+    bins, counts = summary.durations.within(low, high)
+    values = value_of(bins - low)
+    _, sums = summary.duration_ms.within(low, high)
+    total = int(counts.sum())
+    if not total:
+        return np.zeros(1), np.ones(1), 0.0
+    mean = float(sums.sum()) / 1e3 / total
+    places, cut = summary.cut.within(low, high)
+    if not cut.size:
+        return values, counts.astype(np.float64), mean
+    censored = np.zeros(counts.size, dtype=np.int64)
+    censored[np.searchsorted(bins, places)] = cut
+    at_risk = total - np.concatenate([[0], np.cumsum(counts)[:-1]])
+    survival = np.cumprod(1 - (counts - censored) / at_risk)
+    share = -np.diff(survival, prepend=1.0)
+    share[-1] += survival[-1]
+    # Bins are 2 % wide: what they make of the whole is taken out again.
+    exact = mean * total / max(float(np.dot(counts, values)), 1e-300) if mean else 1.0
+    seen = share > 0
+    return values[seen], share[seen] * total, float(np.dot(share, values)) * exact
+
+
+def _ended(summary: Summary, low: int, high: int) -> tuple[dict[str, float], int, int]:
+    """The shares of the ways to end; how many were still open; how many had been open before."""
     keys, numbers = summary.endings.within(low, high)
-    total = float(numbers.sum())
-    names = {CLOSED: "closed", RESET: "reset", IDLE: "idle"}
-    return {names[int(k - low)]: float(n) / total for k, n in zip(keys, numbers, strict=True) if int(k - low) in names}
+    of = {int(key - low): int(number) for key, number in zip(keys, numbers, strict=True)}
+    total = sum(of.get(code, 0) for code in ENDING_NAMES)
+    endings: dict[str, float] = {name: of[code] / total for code, name in ENDING_NAMES.items() if code in of}
+    return endings, of.get(OPEN, 0), int(summary.continuing.within(low, high)[1].sum())
 
 
 def _concurrency(summary: Summary, number: int) -> tuple[float, int, int]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.readers import read_records
+from fenrask.records.readers import Quiet, read_records
 from fenrask.records.summary import Summary, spanned, summarised
 
 __all__ = ["Part", "part_of"]
@@ -22,10 +22,10 @@ class Part:
     unread: Unread
 
 
-def part_of(file: str, columns: Mapping[str, str], pairs: Pairs) -> Part:
+def part_of(file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet) -> Part:
     """One file, read where this runs: here, in another process, or on another machine that sees the file."""
     unread = Unread({})
-    kind, guessed, batches = read_records(file, unread, columns)
+    kind, guessed, batches = read_records(file, unread, columns, quiet)
     spans: dict[str, tuple[int, int]] = {}
     summary = summarised(spanned(batches, file, spans), pairs)
     summary.spans |= spans

@@ -14,7 +14,7 @@ from fenrask.capacity.streams import parts_toward
 from fenrask.demand import Numbers, Parts, Series
 from fenrask.errors import NoAnswer
 from fenrask.estate import Ending, Offer
-from fenrask.records.batch import CLOSED, CONTINUED, IDLE, RESET, UNKNOWN, Addresses, Batch
+from fenrask.records.batch import CONTINUED, ENDING_NAMES, OPEN, UNKNOWN, Addresses, Batch
 from fenrask.records.matching import NONE, Pairs
 from fenrask.records.measuring import Measured
 from fenrask.teletraffic.backoff import FIRST_S, USUAL_RETRIES, Waits, waits_of
@@ -27,10 +27,9 @@ _UDP = 17
 _ENDINGS: dict[int, Ending] = {
     # Where no record says how it ended, it counts as closed.
     UNKNOWN: "closed",
-    CLOSED: "closed",
-    RESET: "reset",
-    IDLE: "idle",
     CONTINUED: "closed",
+    OPEN: "closed",
+    **ENDING_NAMES,
 }
 _DAY = 86_400
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)
@@ -257,7 +256,7 @@ def _delays(log: Log, offer: Offer) -> Series:
     ways: list[tuple[NDArray[np.bool_], Ending]] = [
         (udp & log.answered, "udp_answered"),
         (udp & ~log.answered, "udp_one_way"),
-        *((~udp & (log.ending == code), ending) for code, ending in _ENDINGS.items()),
+        *(((udp == ending.startswith("udp")) & (log.ending == code), ending) for code, ending in _ENDINGS.items()),
     ]
     drawn = _even(log.own)
     for rows, ending in ways:

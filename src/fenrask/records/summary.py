@@ -11,7 +11,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CONTINUED, UNKNOWN, Batch, texts
+from fenrask.records.batch import CONTINUED, OPEN, REJECTED, UNANSWERED, UNKNOWN, Batch, texts
 from fenrask.records.matching import NONE, Pairs
 
 __all__ = ["BINS", "Counts", "Summary", "bin_of", "bounds", "moves_of", "pairs_in", "spanned", "summarised", "value_of"]
@@ -112,9 +112,13 @@ class Summary:
     moves: Counts = field(default_factory=Counts)
     """How many more connections are open from a millisecond on; under keys of `moves_of`."""
     durations: Counts = field(default_factory=Counts)
-    """By bin."""
+    """By bin, of connections that came about and whose beginning was seen."""
+    cut: Counts = field(default_factory=Counts)
+    """Those of them that were open still when nobody looked any more: they lasted longer."""
     duration_ms: Counts = field(default_factory=Counts)
     """The sum of all durations, ms."""
+    continuing: Counts = field(default_factory=Counts)
+    """Connections whose beginning nobody saw: they are open, and new in no second."""
     endings: Counts = field(default_factory=Counts)
     bytes_out: Counts = field(default_factory=Counts)
     bytes_in: Counts = field(default_factory=Counts)
@@ -254,6 +258,7 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
     known = matched.pair != NONE
     sent = known & ~matched.is_reply
     pair = matched.pair[sent]
+    begun = np.ones(pair.size, dtype=bool) if batch.begun is None else batch.begun[sent]
     begin_ms = np.round(batch.start_s[sent] * 1e3).astype(np.int64)
     end_ms = np.round(batch.end_s[sent] * 1e3).astype(np.int64)
     begin, length = begin_ms // 1000, batch.end_s[sent] - batch.start_s[sent]
@@ -271,7 +276,9 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
             records=len(batch), sampled=len(batch), hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
     ending = batch.ending[sent]
-    told = (ending != UNKNOWN) & (ending != CONTINUED)
+    told = (ending != UNKNOWN) & (ending != CONTINUED) & begun
+    in_vain = (ending == UNANSWERED) | (ending == REJECTED)
+    lived = begun & ~in_vain
     address = batch.target.v4[sent].astype(np.int64)
     if batch.target.v6:
         low = {row: number & (_SPAN - 1) for row, number in batch.target.v6}
@@ -279,20 +286,21 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
             [low.get(int(row), int(batch.target.v4[row])) for row in np.flatnonzero(sent)], dtype=np.int64
         )
     return Summary(
-        Counts.of(key(pair, begin)),
-        _moves(pair, begin_ms, end_ms),
-        Counts.of(key(pair, bin_of(length))),
-        Counts.of(key(pair, 0 * begin), end_ms - begin_ms),
-        Counts.of(key(pair[told], ending[told].astype(np.int64))),
-        Counts.of(volumes, out),
-        Counts.of(volumes, back),
-        Counts.of(key(pair, address)),
-        unmatched,
-        len(batch),
-        0,
-        hours,
-        first,
-        last,
+        starts=Counts.of(key(pair, begin)[begun]),
+        moves=_moves(pair, begin_ms, end_ms),
+        durations=Counts.of(key(pair, bin_of(length))[lived]),
+        cut=Counts.of(key(pair, bin_of(length))[lived & (ending == OPEN)]),
+        duration_ms=Counts.of(key(pair, 0 * begin)[lived], (end_ms - begin_ms)[lived]),
+        continuing=Counts.of(key(pair, 0 * begin)[~begun]),
+        endings=Counts.of(key(pair[told], ending[told].astype(np.int64))),
+        bytes_out=Counts.of(volumes, out),
+        bytes_in=Counts.of(volumes, back),
+        addresses=Counts.of(key(pair, address)[begun]),
+        unmatched=unmatched,
+        records=len(batch),
+        hours=hours,
+        first_s=first,
+        last_s=last,
     )
 
 

@@ -13,13 +13,13 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
-from fenrask.records.readers.contract import Reader, Source
+from fenrask.records.readers.contract import USUAL, Quiet, Reader, Source
 from fenrask.records.readers.entries import Entry, sound
 from fenrask.records.readers.exported import EXPORTED, nat_entries
 from fenrask.records.readers.marked import MARKED, marked_entries
 from fenrask.records.readers.tracked import TRACKED, entries
 
-__all__ = ["EMPTY", "FIELDS", "READERS", "Reader", "Source", "opened", "read_entries", "read_records"]
+__all__ = ["EMPTY", "FIELDS", "READERS", "Quiet", "Reader", "Source", "opened", "read_entries", "read_records"]
 
 READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, MARKED, TRACKED, COMMA)
 """Tried in this order: each knows its files by their first bytes."""
@@ -34,7 +34,9 @@ EMPTY = "empty"
 """The format of a file without a byte."""
 
 
-def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) -> tuple[Source, bytes]:
+def opened(
+    file: str, unread: Unread, columns: Mapping[str, str] | None = None, quiet: Quiet = USUAL
+) -> tuple[Source, bytes]:
     """A file (`-` for standard input), unpacked where it is packed, and its first bytes."""
     try:
         raw: Any = sys.stdin.buffer if file == "-" else Path(file).open("rb")  # noqa: SIM115 - read as a stream, to its end
@@ -47,7 +49,7 @@ def opened(file: str, unread: Unread, columns: Mapping[str, str] | None = None) 
         stream = io.BufferedReader(_Unpacked(stream, file, unread), _HEAD * 16)
     elif packed := next((of for first, of in _PACKED.items() if magic.startswith(first)), None):
         stream = io.BufferedReader(_Told(packed(stream), stream, file, unread), _HEAD * 16)
-    return Source(file, stream, unread, dict(columns or {})), stream.peek(_HEAD)[:_HEAD]
+    return Source(file, stream, unread, dict(columns or {}), quiet), stream.peek(_HEAD)[:_HEAD]
 
 
 class _Unpacked(io.RawIOBase):
@@ -131,14 +133,15 @@ _PACKED: Mapping[bytes, Callable[[BinaryIO], Any]] = {
 
 
 def read_records(
-    file: str, unread: Unread, columns: Mapping[str, str] | None = None
+    file: str, unread: Unread, columns: Mapping[str, str] | None = None, quiet: Quiet = USUAL
 ) -> tuple[str, dict[str, str], Iterator[Batch]]:
     """The format of a file, the columns that are taken (of a table; filled while it is read), and its batches.
 
-    An empty file is counted, and has none. UnusableInput for a file of no known format.
+    quiet: when what is silent is over, where packets are read. An empty file is counted, and has none. UnusableInput
+    for a file of no known format.
     """
     broken = unread.broken_off
-    source, head = opened(file, unread, columns)
+    source, head = opened(file, unread, columns, quiet)
     if not head:
         _close(source)
         if unread.broken_off == broken:

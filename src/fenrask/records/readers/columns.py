@@ -168,7 +168,7 @@ def _read_numbers(column: Any, otherwise: Callable[[str], float]) -> NDArray[np.
     """A column as numbers: plain ones all at once, other text one by one; NaN where a cell is none."""
     import pyarrow as arrow
 
-    from fenrask.records.kernels import decimals
+    from fenrask.records.kernels.cells import decimals
 
     if (
         arrow.types.is_boolean(column.type)

@@ -4,9 +4,45 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
+from fenrask.estate import Described, Ending
 from fenrask.records.batch import Batch, Unread
 
-__all__ = ["Reader", "Source"]
+__all__ = ["USUAL", "Quiet", "Reader", "Source"]
+
+
+@dataclass(frozen=True)
+class Quiet:
+    """For how long a connection may be silent and go on, s: as long as a translator keeps its port."""
+
+    tcp_s: float = 3600.0
+    half_closed_s: float = 120.0
+    udp_one_way_s: float = 60.0
+    udp_answered_s: float = 60.0
+    udp_streaming_s: float = 60.0
+
+    @classmethod
+    def of(cls, described: Described) -> "Quiet":
+        """That of the exits that translate: the longest of each timer, or the default where none is stated."""
+        timers = [
+            offer.mapping_timeout_s
+            for name, exit_ in described.estate.exits.items()
+            if exit_.translates and (offer := described.limits_of(name)) is not None
+        ]
+
+        def longest(ending: Ending, otherwise: float) -> float:
+            return max((one.after(ending) for one in timers), default=0.0) or otherwise
+
+        return cls(
+            longest("idle", cls.tcp_s),
+            longest("half_closed", cls.half_closed_s),
+            longest("udp_one_way", cls.udp_one_way_s),
+            longest("udp_answered", cls.udp_answered_s),
+            longest("udp_streaming", cls.udp_streaming_s),
+        )
+
+
+USUAL = Quiet()
+"""Where no translator says how long it keeps ports."""
 
 
 @dataclass(frozen=True)
@@ -18,6 +54,7 @@ class Source:
     unread: Unread
     columns: Mapping[str, str] = field(default_factory=dict)
     """For tables: the column of each of our fields, where it is stated."""
+    quiet: Quiet = USUAL
     guessed: dict[str, str] = field(default_factory=dict)
     """For tables: the columns that were taken, to be shown and corrected; filled while reading."""
 

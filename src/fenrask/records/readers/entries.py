@@ -7,7 +7,21 @@ from functools import lru_cache
 import numpy as np
 
 from fenrask.prefixes import parse_address
-from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted
+from fenrask.records.batch import (
+    CLOSED,
+    HALF_CLOSED,
+    IDLE,
+    OPEN,
+    REJECTED,
+    RESET,
+    UDP_ANSWERED,
+    UDP_ONE_WAY,
+    UDP_STREAMING,
+    UNANSWERED,
+    UNKNOWN,
+    Batch,
+    dotted,
+)
 from fenrask.records.readers.contract import Source
 
 __all__ = ["Entry", "Pairing", "sound"]
@@ -31,10 +45,14 @@ class Entry:
     outside_port: int
     state: str
     seconds_left: int | None
-    """Until the entry goes, if nothing comes."""
+    """Until the entry goes, if nothing comes: of an event, when it was."""
     octets: tuple[int, int]
     lasted_s: float | None = None
     """Since it began, where the end says so."""
+    is_answered: bool | None = None
+    """Whether packets went both ways; None where that is not said."""
+    is_assured: bool = False
+    """Whether they went to and fro for long."""
 
     @property
     def is_sound(self) -> bool:
@@ -71,13 +89,61 @@ def sound(found: Iterable[Entry], source: Source) -> Iterator[Entry]:
             source.unread.add("an entry with no address, or a number that no packet has", source.name)
 
 
-_ENDED = {"TIME_WAIT": CLOSED, "LAST_ACK": CLOSED, "CLOSE": RESET, "ESTABLISHED": IDLE}
+_ENDED = {
+    "TIME_WAIT": CLOSED, "LAST_ACK": CLOSED, "CLOSE": RESET, "ESTABLISHED": IDLE, "FIN_WAIT": HALF_CLOSED,
+    "CLOSE_WAIT": HALF_CLOSED, "SYN_SENT": UNANSWERED, "SYN_RECV": UNANSWERED,
+}  # fmt: skip
+_BEGINNING = ("SYN_SENT", "SYN_RECV")
+_TIMED_OUT_S = 1.5
+"""By how much an entry may go before its timer is over, whose seconds are whole, and be said to have run out."""
+_UDP = 17
 
 
 @dataclass
 class _Open:
+    """What is known of a connection that began: its last state and entry, and when that was."""
+
     begun: float
+    last: Entry
     state: str = ""
+    at: float = 0.0
+    """When it changed last."""
+    timer_s: float = 0.0
+    """How long it was to last from then on, if nothing came; 0 where that is not known."""
+    came_about: bool = True
+    """Whether its handshake was finished; taken to be where nobody saw how it began."""
+
+    def note(self, one: Entry) -> None:
+        """What an event says of it."""
+        if one.time_s is not None:
+            self.at = max(self.at, one.time_s)
+        self.last = one
+        if one.state in _BEGINNING and one.event == "NEW":
+            self.came_about = False
+        elif one.state not in (*_BEGINNING, "CLOSE", ""):
+            self.came_about = True
+        self.state = one.state or self.state
+        self.timer_s = self.timer_s if one.seconds_left is None else float(one.seconds_left)
+
+    def ended(self, went: Entry) -> tuple[float, int]:
+        """When the timer began that took its entry away, which is when it ended; and how."""
+        assert went.time_s is not None
+        state, ran_out = went.state or self.state, self.timer_s and went.time_s - self.at >= self.timer_s - _TIMED_OUT_S
+        end = max(self.at, went.time_s - self.timer_s) if ran_out else went.time_s
+        if not self.timer_s and self.state in ("TIME_WAIT", "CLOSE", "LAST_ACK"):
+            end = self.at
+        if went.protocol == _UDP:
+            answered = self.last.is_answered if went.is_answered is None else went.is_answered
+            assured = self.last.is_assured or went.is_assured
+            return end, UNKNOWN if answered is None else _of_udp(answered, assured)
+        if not self.came_about and (state == "CLOSE" or (self.timer_s and not ran_out)):
+            # Linux lets the entry of what is rejected go at once.
+            return end, REJECTED
+        return end, _ENDED.get(state, UNKNOWN)
+
+
+def _of_udp(answered: bool, assured: bool) -> int:
+    return UDP_ONE_WAY if not answered else UDP_STREAMING if assured else UDP_ANSWERED
 
 
 @dataclass
@@ -109,6 +175,7 @@ class Pairing:
     source: Source
     live: dict[tuple[object, ...], _Open] = field(default_factory=dict)
     found: _Rows = field(default_factory=_Rows)
+    now_s: float = 0.0
 
     def batches(self, entries: Iterable[Entry]) -> Iterator[Batch]:
         """Whole batches of what has ended; the rest waits for `rest`."""
@@ -119,9 +186,9 @@ class Pairing:
                 self.found = _Rows()
 
     def rest(self) -> Iterator[Batch]:
-        """The last batch; what is still open is counted."""
-        if self.live:
-            self.source.unread.add("still open at the end of the events", self.source.name, len(self.live))
+        """The last batch, with what is open still."""
+        for one in self.live.values():
+            self.found.rows.append((one.begun, max(one.begun, self.now_s), one.last, OPEN))
         if self.found.rows:
             yield self.found.batch(self.source)
 
@@ -129,16 +196,20 @@ class Pairing:
         unread, name = self.source.unread, self.source.name
         if one.time_s is None:
             unread.add("an entry without a time: a listing says what is open, not when it began", name)
-        elif one.event == "NEW":
-            self.live[one.key] = _Open(one.time_s)
-        elif one.event == "UPDATE" and one.key in self.live:
-            self.live[one.key].state = one.state or self.live[one.key].state
+            return
+        self.now_s = max(self.now_s, one.time_s)
+        known = self.live.get(one.key)
+        if one.event == "NEW":
+            self.live[one.key] = _Open(one.time_s, one)
+            self.live[one.key].note(one)
+        elif one.event == "UPDATE" and known is not None:
+            known.note(one)
         elif one.event == "DESTROY":
-            begun = self.live.pop(one.key, None)
-            if begun is None and one.lasted_s is not None:
-                begun = _Open(one.time_s - one.lasted_s)
-            if begun is None:
+            if known is None and one.lasted_s is not None:
+                known = _Open(one.time_s - one.lasted_s, one)
+            if known is None:
                 unread.add("an end without a beginning", name)
                 return
-            ending = _ENDED.get(one.state or begun.state, UNKNOWN)
-            self.found.rows.append((begun.begun, one.time_s, one, ending))
+            self.live.pop(one.key, None)
+            end, ending = known.ended(one)
+            self.found.rows.append((known.begun, max(known.begun, end), one, ending))

@@ -58,8 +58,8 @@ def _entry(text: bytes) -> Entry | None:
     return Entry(
         _time(text), event, int(number[1]), source, target, _count(original, b"sport"), _count(original, b"dport"),
         _text(reply, b"dst"), _count(reply, b"dport"), _text(apart, b"state").decode("ascii", errors="replace"),
-        int(left) if left.isdigit() and not event else None, (_count(original, b"bytes"), _count(reply, b"bytes")),
-        float(lasted) if lasted.isdigit() else None,
+        int(left) if left.isdigit() else None, (_count(original, b"bytes"), _count(reply, b"bytes")),
+        float(lasted) if lasted.isdigit() else None, b"<unreplied/>" not in text, b"<assured/>" in text,
     )  # fmt: skip
 
 

@@ -56,9 +56,11 @@ def _entry(line: bytes, event: re.Match[bytes], said: Mapping[bytes, list[bytes]
         said[b"dst"][1] if len(said[b"dst"]) > 1 else b"",
         ports[1][1] if len(ports[1]) > 1 else 0,
         state[1].decode() if state else "",
-        int(left[1]) if left and not event["event"] else None,
+        int(left[1]) if left else None,
         (octets[0] if octets else 0, octets[1] if len(octets) > 1 else 0),
         float(lasted[1]) if (lasted := _LASTED.search(line)) else None,
+        b"[UNREPLIED]" not in line,
+        b"[ASSURED]" in line,
     )
 
 

@@ -37,6 +37,13 @@ _LOADS = (
     Column("closed", "closed", "share", least_width=120),
     Column("reset", "reset", "share", least_width=120),
     Column("idle", "idle", "share", least_width=MACHINES),
+    Column("half_closed", "half closed", "share", sparse=True, least_width=MACHINES),
+    Column("rejected", "rejected", "share", sparse=True, least_width=110),
+    Column("unanswered", "unanswered", "share", sparse=True, least_width=100),
+    Column("udp_one_way", "one way", "share", sparse=True, least_width=110),
+    Column("udp_streaming", "streams", "share", sparse=True, least_width=120),
+    Column("still_open", "still open", "count", sparse=True, least_width=110),
+    Column("continuing", "open before", "count", sparse=True, least_width=120),
     Column("addresses", "addresses", "count", least_width=100),
     Column("busiest_address", "busiest", "share", least_width=MACHINES),
     Column("bytes_out", "bytes out", "count", least_width=MACHINES),
@@ -82,7 +89,10 @@ def measure_page(
             (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
             one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
             one.job.share if one.job else None, one.day_cv,
-            one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"), one.addresses,
+            one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
+            *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
+            *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
+            one.still_open or None, one.continuing or None, one.addresses,
             one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
             one.busiest_minute_per_s, one.by_hour,
         )
@@ -103,6 +113,7 @@ def measure_page(
         lines.append(
             f"Not looked at: {_when(begin)} to {_when(end)}, more than a day without a record between two files."
         )
+    lines += _cut_off(found)
     if summary.sampled:
         lines.append(
             f"{summary.sampled:,} records are sampled: fit for volumes, not for connections; only those count."
@@ -139,6 +150,18 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+def _cut_off(found: Sequence[Measured]) -> Iterator[str]:
+    """What is said of connections whose beginning or end nobody saw."""
+    before, after = sum(one.continuing for one in found), sum(one.still_open for one in found)
+    if before:
+        yield f"{counted(before, 'connection was', 'connections were')} open before anyone looked: open, but not new."
+    if after:
+        yield (
+            f"{counted(after, 'connection was', 'connections were')} open still at the end: they last longer than was "
+            "seen, as those do that were seen to."
+        )
 
 
 _ALIKE = 0.02

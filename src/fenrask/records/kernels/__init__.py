@@ -1,0 +1,1 @@
+"""Compiled loops over records: cells of text, addresses, packets."""

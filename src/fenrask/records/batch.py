@@ -51,7 +51,7 @@ BREAKS_OFF = "a packed file that breaks off"
 """How the reason begins why the rest of a packed file was not read."""
 LAST_S = 2.0**32 - 2
 """The last time that is kept: in the year 2106."""
-_FIN, _RST = 0x01, 0x04
+_FIN, _SYN, _RST, _ACK = 0x01, 0x02, 0x04, 0x10
 
 
 @dataclass(frozen=True)
@@ -80,8 +80,8 @@ class Batch:
     bytes_out: NDArray[np.int64]
     bytes_in: NDArray[np.int64]
     ending: NDArray[np.uint8]
-    sampled: bool = False
-    """Whether only some packets were looked at: fit for volumes alone."""
+    sampled: float = 1.0
+    """How many packets stand for each that was looked at; of samples only volumes are told."""
     begun: NDArray[np.bool_] | None = None
     """Whether a connection began where its record does; None: all did. Others were open when somebody began to look."""
 
@@ -169,8 +169,9 @@ def texts(addresses: Addresses, rows: Sequence[int]) -> list[str]:
 
 
 def ending_of_flags(flags: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """How connections ended by the TCP flags of their record: reset before closed; neither says nothing."""
-    return np.where(flags & _RST, RESET, np.where(flags & _FIN, CLOSED, UNKNOWN)).astype(np.uint8)
+    """How connections ended by the TCP flags of who began them: a SYN alone had no answer; others may say nothing."""
+    alone = np.where(flags & (_SYN | _ACK) == _SYN, UNANSWERED, UNKNOWN)
+    return np.where(flags & _RST, RESET, np.where(flags & _FIN, CLOSED, alone)).astype(np.uint8)
 
 
 def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:

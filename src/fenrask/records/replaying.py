@@ -70,7 +70,7 @@ class Log:
 
 def log_of(batches: Iterable[Batch], pairs: Pairs) -> Log:
     """The connections of records that belong to a pair of the estate; replies and sampled records are none."""
-    found = [_of_batch(batch, pairs) for batch in batches if not batch.sampled]
+    found = [_of_batch(batch, pairs) for batch in batches if batch.sampled == 1]
     if not found:
         raise NoAnswer("no record of a connection, but samples at most", "Give records of connections.")
     columns = (np.concatenate(some) for some in zip(*(one.__dict__.values() for one in found), strict=True))

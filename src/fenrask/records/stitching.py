@@ -22,7 +22,7 @@ def stitched(batches: Iterable[Batch], gap_s: float) -> Iterator[Batch]:
     """The same records with pieces put together; what may still go on is kept back until time has passed."""
     rest: Batch | None = None
     for batch in batches:
-        if batch.sampled:
+        if batch.sampled > 1:
             yield batch
             continue
         whole = batch if rest is None else joined([rest, batch])

@@ -124,6 +124,8 @@ class Summary:
     bytes_in: Counts = field(default_factory=Counts)
     addresses: Counts = field(default_factory=Counts)
     """Connections by the destination's address, its last 32 bits."""
+    samples: Counts = field(default_factory=Counts)
+    """Records of samples, each of a packet at least."""
     unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
     """What belongs to no pair: source and target (/24, /64), port, protocol."""
     records: int = 0
@@ -269,11 +271,13 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
     hours = Counts.of(seconds // 3600)
     first, last = (int(seconds.min()), int(seconds.max())) if seconds.size else (_NEVER, -_NEVER)
     unmatched = _unmatched(batch, ~known)
-    if batch.sampled:
+    if batch.sampled > 1:
         # One packet in many: connections cannot be told from what was not looked at.
+        out, back = (np.round(each * batch.sampled).astype(np.int64) for each in (out, back))
         return Summary(
             bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
-            records=len(batch), sampled=len(batch), hours=hours, first_s=first, last_s=last,
+            records=len(batch), sampled=len(batch), samples=Counts.of(volumes),
+            hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
     ending = batch.ending[sent]
     told = (ending != UNKNOWN) & (ending != CONTINUED) & begun

@@ -3,10 +3,11 @@
 import numpy as np
 
 from fenrask.compiling import compiled
+from fenrask.records.kernels.ends import bucket, is_same, turned
 
 __all__ = [
     "ACKED", "ANSWERED", "BEGUN", "CONNECTION", "FIN_BACK", "FIN_OUT", "REPLIED", "RST_BACK", "RST_OUT", "STREAM_S",
-    "SYN", "classic", "decoded", "enhanced", "linked", "quiet_s", "tracked",
+    "SYN", "classic", "decoded", "enhanced", "quiet_s", "tracked",
 ]  # fmt: skip
 
 _FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
@@ -17,7 +18,7 @@ SYNs from who began it; and by whom it was closed or reset."""
 _ENDED = FIN_OUT | FIN_BACK
 CONNECTION = np.dtype(
     [
-        ("key", np.uint64, (5,)),  # both ends' addresses, high and low; and IP version, protocol, ports of both
+        ("key", np.uint64, (5,)),
         ("start", np.float64), ("last", np.float64), ("out", np.int64), ("back", np.int64),
         ("number", np.uint32), ("seen", np.uint16), ("used", np.uint8),
     ]
@@ -164,48 +165,6 @@ def decoded(content, places, sizes, links):
 
 
 @compiled
-def _turned(ports):
-    """Version, protocol and ports with the ports of both ends exchanged."""
-    low, high = ports & np.uint64(0xFFFF), ports >> np.uint64(16) & np.uint64(0xFFFF)
-    return ports >> np.uint64(32) << np.uint64(32) | low << np.uint64(16) | high
-
-
-@compiled
-def _is_same(key, other, source, target):
-    """Whether the first end of a key is what another one has at `source`, and its second what that has at `target`."""
-    return (
-        key[1] == other[source + 1] and key[3] == other[target + 1]
-        and key[0] == other[source] and key[2] == other[target]
-    )  # fmt: skip
-
-
-@compiled
-def _bucket(key, size):
-    """The same for both directions of a connection."""
-    ports = key[4]
-    ends = (key[0] ^ key[2]) * np.uint64(0x9E3779B97F4A7C15) ^ (key[1] + key[3]) * np.uint64(0xC2B2AE3D27D4EB4F)
-    both = (ports & np.uint64(0xFFFF)) * (ports >> np.uint64(16) & np.uint64(0xFFFF)) + (ports >> np.uint64(32))
-    mixed = (ends ^ both) * np.uint64(0x165667B19E3779F9)
-    return np.int64((mixed ^ mixed >> np.uint64(29)) & np.uint64(size - 1))
-
-
-@compiled
-def linked(slots, heads, nexts):
-    """Put all connections in use into their buckets anew; the first unused slot, from which the unused are linked."""
-    heads[:] = -1
-    free = -1
-    for place in range(slots.size - 1, -1, -1):
-        if slots[place].used:
-            bucket = _bucket(slots[place].key, heads.size)
-            nexts[place] = heads[bucket]
-            heads[bucket] = place
-        else:
-            nexts[place] = free
-            free = place
-    return free
-
-
-@compiled
 def _quiet_s(one, quiet):
     """How long a connection may be silent and go on, s; quiet: see `quiet_s`."""
     seen = one.seen
@@ -264,15 +223,15 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             continue
         time, what = times[row], flags[row]
         is_tcp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP)
-        turned = _turned(ports)
-        bucket = _bucket(keys[row], heads.size)
-        place, before, is_out = heads[bucket], -1, True
+        back = turned(ports)
+        at = bucket(keys[row], heads.size)
+        place, before, is_out = heads[at], -1, True
         while place >= 0:
             key = slots[place].key
-            if key[4] == ports and _is_same(key, keys[row], 0, 2):
+            if key[4] == ports and is_same(key, keys[row], 0, 2):
                 is_out = True
                 break
-            if key[4] == turned and _is_same(key, keys[row], 2, 0):
+            if key[4] == back and is_same(key, keys[row], 2, 0):
                 is_out = False
                 break
             place, before = nexts[place], place
@@ -280,7 +239,7 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             done[finished] = slots[place]
             finished += 1
             if before < 0:
-                heads[bucket] = nexts[place]
+                heads[at] = nexts[place]
             else:
                 nexts[before] = nexts[place]
             slots[place].used = 0
@@ -299,12 +258,12 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
                 is_out = ports >> np.uint64(16) & np.uint64(0xFFFF) >= ports & np.uint64(0xFFFF)
             place = free
             free = nexts[place]
-            nexts[place] = heads[bucket]
-            heads[bucket] = place
+            nexts[place] = heads[at]
+            heads[at] = place
             for part in range(2):
                 slots[place].key[part] = keys[row, part if is_out else part + 2]
                 slots[place].key[part + 2] = keys[row, part + 2 if is_out else part]
-            slots[place].key[4] = ports if is_out else turned
+            slots[place].key[4] = ports if is_out else back
             slots[place].start = time
             slots[place].out, slots[place].back = 0, 0
             slots[place].number = numbers[row]

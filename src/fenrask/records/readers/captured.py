@@ -177,7 +177,7 @@ class _Followed:
         self._relink()
 
     def _relink(self) -> None:
-        from fenrask.records.kernels.packets import linked
+        from fenrask.records.kernels.ends import linked
 
         self.heads, self.nexts = np.empty(2 * self.slots.size, np.int64), np.empty(self.slots.size, np.int64)
         self.free = linked(self.slots, self.heads, self.nexts)

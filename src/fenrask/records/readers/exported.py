@@ -1,9 +1,9 @@
 """NetFlow v5 and v9 (RFC 3954) and IPFIX (RFC 7011; files: RFC 5655): messages one after the other.
 
-NAT session events (RFC 8158) in either are put together by pairs of begin and end.
-
-Records of one template are decoded together through a structured array. Templates come, change and are withdrawn as the
-messages say; enterprise elements and what is of variable length are passed over; gaps in the sequence are counted.
+NAT session events (RFC 8158) in either are put together by pairs of begin and end. Records of one template are decoded
+together, over many messages. Templates come, change and are withdrawn as the messages say; enterprise elements and what
+is of variable length are passed over, but for the reverse elements of both directions (RFC 5103); gaps in the sequence
+are counted. Samples (RFC 5477) say how many packets stand for one.
 """
 
 import struct
@@ -14,9 +14,10 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CLOSED, CONTINUED, IDLE, UNKNOWN, Addresses, Batch, ending_of_flags, texts
+from fenrask.records.batch import CLOSED, CONTINUED, IDLE, OPEN, UNKNOWN, Addresses, Batch, texts
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.entries import Entry, Pairing
+from fenrask.records.readers.gathering import FLAGGED, Gathering, Raw, keys_of
 
 __all__ = ["EXPORTED", "nat_entries"]
 
@@ -30,20 +31,30 @@ _V5_RECORD = np.dtype(
 )  # fmt: skip
 _ELEMENTS = {
     1: "octets", 4: "protocol", 6: "flags", 7: "sport", 8: "source", 11: "dport", 12: "target", 21: "last_up",
-    22: "first_up", 27: "source6", 28: "target6", 34: "interval", 136: "reason", 150: "first_s", 151: "last_s",
-    152: "first_ms", 153: "last_ms", 160: "boot_ms", 85: "octets_total", 86: "packets_total", 305: "packet_interval",
-    225: "outside", 227: "outside_port", 230: "nat_event", 281: "outside6", 322: "seen_s", 323: "seen_ms",
+    22: "first_up", 27: "source6", 28: "target6", 34: "interval", 48: "sampler", 50: "random_interval",
+    136: "reason", 150: "first_s", 151: "last_s", 152: "first_ms", 153: "last_ms", 154: "first_ntp", 155: "last_ntp",
+    156: "first_ntp", 157: "last_ntp", 158: "first_ago_us", 159: "last_ago_us", 160: "boot_ms", 161: "lasted_ms",
+    162: "lasted_us", 85: "octets_total", 231: "octets_begun", 232: "octets_back", 225: "outside", 227: "outside_port",
+    230: "nat_event", 281: "outside6", 302: "sampler", 305: "packet_interval", 306: "packet_space", 309: "of_size",
+    310: "of_population", 322: "seen_s", 323: "seen_ms",
 }  # fmt: skip
 """The information elements (IANA) that are read."""
+_REVERSE = 29305
+"""Whose elements are the same of the other direction (RFC 5103, section 6.1)."""
+_REVERSED = {1: "octets_back", 85: "octets_back", 6: "flags_back"}
 _SIZES = {"source": (4,), "target": (4,), "outside": (4,), "source6": (16,), "target6": (16,), "outside6": (16,)}
 """The lengths that an element may have; numbers may be shortened (RFC 7011, section 6.2)."""
 _VARIABLE, _ENTERPRISE = 65535, 0x8000
-_REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED}
+_REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED, 4: OPEN, 5: OPEN}
+"""Why a record was exported (RFC 5102, section 5.11.3): silent, at the active timeout, seen to end; or by force."""
 _BEGINS, _ENDS = (1, 4, 6), (2, 5, 7)
 """Of NAT events (RFC 8158, table 2; the first of each is historic): a session of NAT44 or NAT64 begins, or ends."""
 _RUN_OUT = {3: "addresses", 12: "ports", 13: "a host's quota"}
 _MOST_FIELDS, _MOST_LENGTH = 512, 65535
-
+_NTP_S = 2_208_988_800
+"""From 1900, where times with a fraction are counted from, to 1970 (RFC 7011, section 6.1.9; RFC 5905)."""
+_TOGETHER = 1 << 16
+"""Records that are decoded at once."""
 
 Columns = dict[str, NDArray[Any]]
 
@@ -55,24 +66,33 @@ class _Clock:
     moment_s: float
     uptime_ms: int
 
-    def at(self, uptime_ms: NDArray[Any]) -> NDArray[np.float64]:
-        """Times of the exporter in seconds since 1970: the nearest to the moment that they can mean."""
-        ahead = (uptime_ms.astype(np.int64) - self.uptime_ms + 2**31) % 2**32 - 2**31
-        found: NDArray[np.float64] = self.moment_s + ahead / 1e3
-        return found
-
 
 @dataclass
 class _Template:
-    fields: list[tuple[int, int]]
-    """Element (0 for one of an enterprise) and length."""
+    fields: list[tuple[str, int]]
+    """Name (empty for what is not read) and length."""
     scopes: int = 0
     """Of an options template: how many of the fields are its scope."""
 
-    @property
-    def length(self) -> int | None:
-        """The length of a record; None where it varies."""
-        return None if any(size == _VARIABLE for _, size in self.fields) else sum(size for _, size in self.fields)
+    def __post_init__(self) -> None:
+        sizes = [size for _, size in self.fields]
+        self.length = None if _VARIABLE in sizes else sum(sizes)
+        """Of a record; None where it varies."""
+        self.is_events = any(name == "nat_event" for name, _ in self.fields)
+        """Whether its records are NAT events."""
+
+
+@dataclass
+class _Group:
+    """Sets of records of one template that wait to be decoded together, with each message's clock and time."""
+
+    template: _Template
+    domain: int
+    bodies: list[bytes] = field(default_factory=list)
+    counts: list[int] = field(default_factory=list)
+    moments: list[float] = field(default_factory=list)
+    uptimes: list[int] = field(default_factory=list)
+    sent: list[float] = field(default_factory=list)
 
 
 @dataclass
@@ -83,8 +103,10 @@ class _State:
     next_number: dict[tuple[int, int], int] = field(default_factory=dict)
     clocks: dict[int, _Clock] = field(default_factory=dict)
     """By observation domain: as the message says, or an options record that tells when the exporter began."""
-    sampled: set[int] = field(default_factory=set)
-    """Observation domains that look at some packets only."""
+    factors: dict[tuple[int, int], float] = field(default_factory=dict)
+    """By observation domain and sampler (-1: whichever): how many packets stand for each that is looked at."""
+    groups: dict[tuple[int, int], _Group] = field(default_factory=dict)
+    waiting: int = 0
     offset: int = 0
 
 
@@ -93,16 +115,13 @@ def _knows(head: bytes) -> bool:
 
 
 def _read(source: Source) -> Iterator[Batch]:
-    pending, pairing = list[Batch](), Pairing(source)
-    for columns, batch in _decoded(source):
+    gathering, pairing = Gathering(source), Pairing(source)
+    for columns, raw in _decoded(source):
         if "nat_event" in columns:
             yield from pairing.batches(_nat_events(columns, source))
-        elif batch is not None and len(batch):
-            pending.append(batch)
-        if sum(map(len, pending)) >= _FLUSH:
-            yield from pending
-            pending = []
-    yield from pending
+        elif raw is not None:
+            yield from gathering.take(raw)
+    yield from gathering.rest()
     yield from pairing.rest()
 
 
@@ -113,18 +132,20 @@ def nat_entries(source: Source) -> Iterator[Entry]:
             yield from _nat_events(columns, source)
 
 
-def _decoded(source: Source) -> Iterator[tuple[Columns, Batch | None]]:
-    """The columns of every set of records, and the batch that they make where they have times and addresses."""
-    state = _State()
-    while True:
-        message = _message(source, state)
-        if message is None:
-            return
+def _decoded(source: Source) -> Iterator[tuple[Columns, Raw | None]]:
+    """The columns of sets of records, and what they are as connections where they have times and addresses."""
+    state, fives = _State(), _Group(_Template([]), -1)
+    while (message := _message(source, state)) is not None:
         version, body = message
         if version == 5:
-            yield from (({}, batch) for batch in _five(body))
+            _take_five(body, fives)
+            # A message has thirty records at most.
+            if len(fives.counts) * 24 >= _TOGETHER:
+                yield from _fives(fives)
         else:
             yield from _templated(version, body, source, state)
+    yield from _fives(fives)
+    yield from _flushed(source, state)
 
 
 def _nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
@@ -148,9 +169,6 @@ def _nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
                 int(target_ports[row]), texts(outside, [row])[0].encode() if outside else b"", int(outside_ports[row]),
                 "", None, (0, 0),
             )  # fmt: skip
-
-
-_FLUSH = 50_000
 
 
 def _message(source: Source, state: _State) -> tuple[int, bytes] | None:
@@ -201,29 +219,46 @@ def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _Sta
     return (9, body) if len(body) >= 20 else None
 
 
-def _five(message: bytes) -> list[Batch]:
+def _take_five(message: bytes, waiting: _Group) -> None:
     _, count, uptime, seconds, nanos = struct.unpack(">HHIII", message[:16])
-    sampling = struct.unpack(">H", message[22:24])[0] & 0x3FFF
-    rows = np.frombuffer(message, dtype=_V5_RECORD, count=count, offset=24)
-    clock = _Clock(seconds + nanos / 1e9, uptime)
-    return [
-        Batch(
-            clock.at(rows["first"]),
-            clock.at(rows["last"]),
-            Addresses(rows["source"].astype(np.uint32)),
-            Addresses(rows["target"].astype(np.uint32)),
-            rows["sport"].astype(np.uint16),
-            rows["dport"].astype(np.uint16),
-            rows["protocol"].astype(np.uint8),
-            rows["octets"].astype(np.int64),
-            np.zeros(count, dtype=np.int64),
-            ending_of_flags(rows["flags"]),
-            sampled=sampling > 1,
-        )
-    ]
+    waiting.bodies.append(message[24:])
+    waiting.counts.append(count)
+    waiting.moments.append(seconds + nanos / 1e9)
+    waiting.uptimes.append(uptime)
+    # The interval is meant where a mode is set: one in so many, or at random (the first two bits).
+    waiting.sent.append(float(max(1, struct.unpack(">H", message[22:24])[0] & 0x3FFF)))
 
 
-def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Batch | None]]:
+def _fives(waiting: _Group) -> Iterator[tuple[Columns, Raw | None]]:
+    """The records of many messages of NetFlow v5 together."""
+    if not waiting.counts:
+        return
+    rows = np.frombuffer(b"".join(waiting.bodies), dtype=_V5_RECORD)
+    columns: Columns = {name: rows[name].astype(np.uint64) for name in ("source", "target", "sport", "dport")}
+    columns |= {"flags": rows["flags"], "protocol": rows["protocol"].astype(np.uint64)}
+    times = [_at(rows[name], waiting) for name in ("first", "last")]
+    factor = np.repeat(waiting.sent, waiting.counts)
+    flags, nothing = _flags(rows["flags"]), np.zeros(rows.size, dtype=np.int64)
+    keys = keys_of(columns, rows.size)
+    assert keys is not None
+    ending = np.full(rows.size, UNKNOWN, dtype=np.uint8)
+    octets = rows["octets"].astype(np.int64)
+    none = np.zeros(rows.size, dtype=np.uint16)
+    raw = Raw(keys, times[0], np.maximum(*times), octets, nothing, flags, none, ending, factor)
+    for some in (waiting.bodies, waiting.counts, waiting.moments, waiting.uptimes, waiting.sent):
+        some.clear()
+    yield {}, raw
+
+
+def _at(uptime_ms: NDArray[Any], waiting: _Group) -> NDArray[np.float64]:
+    """Times of an exporter in seconds since 1970: the nearest to each message's moment that they can mean."""
+    moment, uptime = (np.repeat(some, waiting.counts) for some in (waiting.moments, waiting.uptimes))
+    ahead = (uptime_ms.astype(np.int64) - uptime.astype(np.int64) + 2**31) % 2**32 - 2**31
+    found: NDArray[np.float64] = moment + ahead / 1e3
+    return found
+
+
+def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Raw | None]]:
     if version == 10:
         exported, sequence, domain = struct.unpack(">III", message[4:16])
         begins = 16
@@ -241,20 +276,58 @@ def _templated(version: int, message: bytes, source: Source, state: _State) -> I
         body = message[at + 4 : at + length]
         at += length
         if set_id in (0, 1, 2, 3):
+            # What waits is of the templates that were in force.
+            yield from _flushed(source, state)
             _learn(set_id, body, version, domain, source, state)
         elif set_id >= 256:
-            template = state.templates.get((domain, set_id))
-            if template is None:
-                source.unread.add("records before their template", source.name)
-                continue
-            found = list(_records(template, body, source))
-            records += sum(n for _, n in found)
-            for columns, n in found:
-                if template.scopes:
-                    _options(columns, domain, state)
-                else:
-                    yield columns, _batch(columns, n, state.clocks.get(domain), domain in state.sampled)
+            number, found = _set(body, domain, set_id, float(exported), source, state)
+            records += number
+            yield from found
     _count_gap(version, domain, sequence, records, source, state)
+
+
+def _set(
+    body: bytes, domain: int, set_id: int, exported: float, source: Source, state: _State
+) -> tuple[int, list[tuple[Columns, Raw | None]]]:
+    """A set of data: how many records, and what is decoded by now; most waits for more of its template."""
+    template = state.templates.get((domain, set_id))
+    if template is None:
+        source.unread.add("records before their template", source.name)
+        return 0, []
+    if template.scopes or template.is_events or template.length is None:
+        found = list(_records(template, body, source))
+        number = sum(n for _, n in found)
+        if template.scopes:
+            done = list(_flushed(source, state))
+            for columns, _ in found:
+                _options(columns, domain, state)
+            return number, done
+        if template.is_events:
+            return number, [(columns, None) for columns, _ in found]
+        clock = state.clocks.get(domain, _NO_CLOCK)
+        group = _Group(template, domain, [], [number], [clock.moment_s], [clock.uptime_ms], [exported])
+        return number, [({}, _raw(columns, n, group, source, state)) for columns, n in found]
+    number = len(body) // template.length if template.length else 0
+    group = state.groups.setdefault((domain, set_id), _Group(template, domain))
+    clock = state.clocks.get(domain, _NO_CLOCK)
+    group.bodies.append(body[: number * template.length])
+    group.counts.append(number)
+    group.moments.append(clock.moment_s)
+    group.uptimes.append(clock.uptime_ms)
+    group.sent.append(exported)
+    state.waiting += number
+    return number, list(_flushed(source, state)) if state.waiting >= _TOGETHER else []
+
+
+_NO_CLOCK = _Clock(float("nan"), 0)
+
+
+def _flushed(source: Source, state: _State) -> Iterator[tuple[Columns, Raw | None]]:
+    """What waits, template by template."""
+    groups, state.groups, state.waiting = state.groups, {}, 0
+    for group in groups.values():
+        for columns, n in _records(group.template, b"".join(group.bodies), source):
+            yield {}, _raw(columns, n, group, source, state)
 
 
 def _count_gap(version: int, domain: int, sequence: int, records: int, source: Source, state: _State) -> None:
@@ -299,7 +372,7 @@ def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, 
         state.templates[domain, number] = _Template(fields, scopes)
 
 
-def _fields(body: bytes, at: int, count: int) -> tuple[list[tuple[int, int]] | None, int]:
+def _fields(body: bytes, at: int, count: int) -> tuple[list[tuple[str, int]] | None, int]:
     if count > _MOST_FIELDS:
         return None, at
     fields = []
@@ -308,9 +381,11 @@ def _fields(body: bytes, at: int, count: int) -> tuple[list[tuple[int, int]] | N
             return None, at
         element, size = struct.unpack(">HH", body[at : at + 4])
         at += 4
+        names = _ELEMENTS
         if element & _ENTERPRISE:
-            element, at = 0, at + 4
-        fields.append((element, size))
+            enterprise = struct.unpack(">I", body[at : at + 4])[0] if at + 4 <= len(body) else 0
+            names, at = _REVERSED if enterprise == _REVERSE else {}, at + 4
+        fields.append((names.get(element & ~_ENTERPRISE, ""), size))
     total = sum(size for _, size in fields if size != _VARIABLE)
     return (fields, at) if 0 < total <= _MOST_LENGTH or any(size == _VARIABLE for _, size in fields) else (None, at)
 
@@ -320,7 +395,7 @@ def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple
     length = template.length
     if length is None:
         body, sizes = _cut(template, body, source)
-        fields = [(element, size) for (element, _), size in zip(template.fields, sizes, strict=True)]
+        fields = [(name, size) for (name, _), size in zip(template.fields, sizes, strict=True)]
         length = sum(sizes)
     else:
         fields = template.fields
@@ -330,8 +405,7 @@ def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple
     raw = np.frombuffer(body, dtype=np.uint8, count=n * length).reshape(n, length)
     columns: Columns = {}
     at = 0
-    for element, size in fields:
-        name = _ELEMENTS.get(element)
+    for name, size in fields:
         if name and name not in columns and size in _SIZES.get(name, range(1, 9)):
             columns[name] = raw[:, at : at + size] if size > 8 else _numbers(raw[:, at : at + size])
         at += size
@@ -340,8 +414,11 @@ def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple
 
 def _numbers(part: NDArray[np.uint8]) -> NDArray[np.uint64]:
     """Big-endian numbers of up to eight bytes."""
+    size = part.shape[1]
+    if size in (2, 4, 8):
+        return np.ascontiguousarray(part).view(f">u{size}")[:, 0].astype(np.uint64)
     value = np.zeros(part.shape[0], dtype=np.uint64)
-    for column in range(part.shape[1]):
+    for column in range(size):
         value = value << np.uint64(8) | part[:, column].astype(np.uint64)
     return value
 
@@ -376,50 +453,104 @@ def _cut(template: _Template, body: bytes, source: Source) -> tuple[bytes, list[
 
 
 def _options(columns: Columns, domain: int, state: _State) -> None:
-    """What an options record tells: sampling of one in N packets; when the exporter began."""
+    """What an options record tells: how many packets stand for one; when the exporter began."""
     if "boot_ms" in columns:
         state.clocks[domain] = _Clock(float(columns["boot_ms"][0]) / 1e3, 0)
-    for name in ("interval", "packet_interval"):
-        if name in columns and bool((columns[name] > 1).any()):
-            state.sampled.add(domain)
+    factors = _factors(columns)
+    if factors is not None:
+        samplers = columns["sampler"].tolist() if "sampler" in columns else [-1] * factors.size
+        state.factors |= {(domain, int(one)): float(factor) for one, factor in zip(samplers, factors, strict=True)}
 
 
-def _batch(columns: Columns, n: int, clock: _Clock | None, sampled: bool) -> Batch | None:
-    """The columns of one template as a batch; None where they have no time or no addresses."""
+def _factors(columns: Columns) -> NDArray[np.float64] | None:
+    """How many packets stand for each that was looked at, by what a record says of it (RFC 5477); None: nothing."""
+    found: NDArray[np.float64] | None = None
+    if "of_size" in columns and "of_population" in columns:
+        found = columns["of_population"] / np.maximum(columns["of_size"].astype(np.float64), 1)
+    elif "packet_interval" in columns and "packet_space" in columns:
+        looked = np.maximum(columns["packet_interval"].astype(np.float64), 1)
+        found = (looked + columns["packet_space"]) / looked
+    else:
+        name = next((one for one in ("random_interval", "interval") if one in columns), "")
+        found = columns[name].astype(np.float64) if name else None
+    return None if found is None else np.maximum(found, 1.0)
+
+
+def _sampled(columns: Columns, n: int, domain: int, state: _State) -> NDArray[np.float64]:
+    """The same of each record of data: as it says itself, or as options say of its sampler or of all."""
+    own = _factors(columns)
+    if own is not None:
+        return own
+    if not state.factors:
+        return np.ones(n)
+    whole = state.factors.get((domain, -1))
+    if "sampler" not in columns:
+        each = [factor for (of, _), factor in state.factors.items() if of == domain]
+        return np.full(n, whole or max(each, default=1.0))
+    numbers, place = np.unique(columns["sampler"], return_inverse=True)
+    known = [state.factors.get((domain, int(one)), whole or 1.0) for one in numbers]
+    found: NDArray[np.float64] = np.array(known)[place]
+    return found
+
+
+def _raw(columns: Columns, n: int, group: _Group, source: Source, state: _State) -> Raw | None:
+    """The columns of one template as connections; None, and counted, where they have no time or no addresses."""
     if "boot_ms" in columns:
-        clock = _Clock(float(columns["boot_ms"][0]) / 1e3, 0)
-    start, end = _time(columns, "first", clock), _time(columns, "last", clock)
-    source, target = _addresses(columns, "source", n), _addresses(columns, "target", n)
-    if start is None or end is None or source is None or target is None:
+        group.moments = [float(columns["boot_ms"][0]) / 1e3] * len(group.counts)
+        group.uptimes = [0] * len(group.counts)
+    start, end = _times(columns, group)
+    keys = keys_of(columns, n)
+    if start is None or end is None or keys is None:
+        lacking = "a time" if keys is not None else "both addresses"
+        source.unread.add(f"records without {lacking} that is known here", source.name, n)
         return None
-    nothing = np.zeros(n, dtype=np.int64)
-    ending = ending_of_flags(columns["flags"].astype(np.uint8)) if "flags" in columns else np.full(n, UNKNOWN, np.uint8)
-    for reason, meaning in _REASONS.items():
-        if "reason" in columns:
-            ending = np.where((ending == UNKNOWN) & (columns["reason"] == reason), meaning, ending).astype(np.uint8)
-    octets = columns.get("octets", columns.get("octets_total", nothing))
-    return Batch(
-        start,
-        np.maximum(start, end),
-        source,
-        target,
-        columns.get("sport", nothing).astype(np.uint16),
-        columns.get("dport", nothing).astype(np.uint16),
-        columns.get("protocol", nothing).astype(np.uint8),
-        octets.astype(np.int64),
-        nothing,
-        ending,
-        sampled or ("interval" in columns and bool((columns["interval"] > 1).any())),
-    )
+    nothing, none = np.zeros(n, dtype=np.int64), np.zeros(n, dtype=np.uint16)
+    flags = _flags(columns["flags"]) if "flags" in columns else none
+    back_flags = _flags(columns["flags_back"]) if "flags_back" in columns else none
+    ending = np.full(n, UNKNOWN, dtype=np.uint8)
+    for reason, meaning in _REASONS.items() if "reason" in columns else ():
+        ending[columns["reason"] == reason] = meaning
+    octets = next((columns[one] for one in ("octets", "octets_total", "octets_begun") if one in columns), nothing)
+    back = columns.get("octets_back", nothing)
+    factor = _sampled(columns, n, group.domain, state)
+    both = (octets.astype(np.int64), back.astype(np.int64))
+    return Raw(keys, start, np.maximum(start, end), *both, flags, back_flags, ending, factor)
 
 
-def _time(columns: Columns, which: str, clock: _Clock | None) -> NDArray[np.float64] | None:
+def _flags(told: NDArray[Any]) -> NDArray[np.uint16]:
+    """The flags of TCP as a record tells them."""
+    found: NDArray[np.uint16] = told.astype(np.uint16) & np.uint16(0xFF) | np.uint16(FLAGGED)
+    return found
+
+
+def _times(columns: Columns, group: _Group) -> tuple[NDArray[np.float64] | None, NDArray[np.float64] | None]:
+    """When records begin and end; from one of these and how long they lasted where the other is not said."""
+    start, end = _time(columns, "first", group), _time(columns, "last", group)
+    units = {"lasted_us": 1e6, "lasted_ms": 1e3}
+    lasted = next((columns[name] / unit for name, unit in units.items() if name in columns), None)
+    if lasted is not None and start is not None and end is None:
+        return start, start + lasted
+    if lasted is not None and end is not None and start is None:
+        return end - lasted, end
+    return start, end
+
+
+def _time(columns: Columns, which: str, group: _Group) -> NDArray[np.float64] | None:
+    if f"{which}_ntp" in columns:
+        whole = columns[f"{which}_ntp"]
+        seconds, part = whole >> np.uint64(32), whole & np.uint64(0xFFFFFFFF)
+        # The era that begins in 2036 has the first bit of its seconds unset.
+        era = np.where(seconds < 2**31, 2.0**32, 0.0)
+        found: NDArray[np.float64] = seconds.astype(np.float64) + era - _NTP_S + part / 2.0**32
+        return found
     if f"{which}_ms" in columns:
         return columns[f"{which}_ms"].astype(np.float64) / 1e3
     if f"{which}_s" in columns:
         return columns[f"{which}_s"].astype(np.float64)
-    if f"{which}_up" in columns and clock is not None:
-        return clock.at(columns[f"{which}_up"])
+    if f"{which}_ago_us" in columns:
+        return np.repeat(group.sent, group.counts) - columns[f"{which}_ago_us"].astype(np.float64) / 1e6
+    if f"{which}_up" in columns and not np.isnan(group.moments).any():
+        return _at(columns[f"{which}_up"], group)
     return None
 
 

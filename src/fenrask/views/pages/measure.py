@@ -1,5 +1,6 @@
 """Records measured, as a page."""
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 
@@ -115,8 +116,12 @@ def measure_page(
         )
     lines += _cut_off(found)
     if summary.sampled:
+        # A record stands for a packet at least: a volume is as sure as their number (RFC 5476, section 2).
+        fewest = max(1, int(summary.samples.values.min(initial=1 << 62)))
         lines.append(
-            f"{summary.sampled:,} records are sampled: fit for volumes, not for connections; only those count."
+            f"{counted(summary.sampled, 'record is', 'records are')} of samples: volumes are scaled by how many stand "
+            f"for one packet, within {percent(1.96 / math.sqrt(fewest))} (95 %) where packets are of one size; "
+            "no connection is counted by them."
         )
     if found:
         top = max(found, key=lambda one: one.concurrent_peak)

@@ -1,0 +1,53 @@
+"""Compiled: connections by their two ends, in buckets of linked slots.
+
+A key is five numbers: both ends' addresses, high and low; and IP version (from bit 40), protocol (from 32), ports of
+the first end (from 16) and of the second.
+"""
+
+import numpy as np
+
+from fenrask.compiling import compiled
+
+__all__ = ["bucket", "is_same", "linked", "turned"]
+
+
+@compiled
+def turned(ports):
+    """Version, protocol and ports with the ports of both ends exchanged."""
+    low, high = ports & np.uint64(0xFFFF), ports >> np.uint64(16) & np.uint64(0xFFFF)
+    return ports >> np.uint64(32) << np.uint64(32) | low << np.uint64(16) | high
+
+
+@compiled
+def is_same(key, other, source, target):
+    """Whether the first end of a key is what another one has at `source`, and its second what that has at `target`."""
+    return (
+        key[1] == other[source + 1] and key[3] == other[target + 1]
+        and key[0] == other[source] and key[2] == other[target]
+    )  # fmt: skip
+
+
+@compiled
+def bucket(key, size):
+    """The same for both directions of a connection."""
+    ports = key[4]
+    ends = (key[0] ^ key[2]) * np.uint64(0x9E3779B97F4A7C15) ^ (key[1] + key[3]) * np.uint64(0xC2B2AE3D27D4EB4F)
+    both = (ports & np.uint64(0xFFFF)) * (ports >> np.uint64(16) & np.uint64(0xFFFF)) + (ports >> np.uint64(32))
+    mixed = (ends ^ both) * np.uint64(0x165667B19E3779F9)
+    return np.int64((mixed ^ mixed >> np.uint64(29)) & np.uint64(size - 1))
+
+
+@compiled
+def linked(slots, heads, nexts):
+    """Put all connections in use into their buckets anew; the first unused slot, from which the unused are linked."""
+    heads[:] = -1
+    free = -1
+    for place in range(slots.size - 1, -1, -1):
+        if slots[place].used:
+            which = bucket(slots[place].key, heads.size)
+            nexts[place] = heads[which]
+            heads[which] = place
+        else:
+            nexts[place] = free
+            free = place
+    return free

@@ -16,7 +16,21 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.prefixes import parse_prefix
-from fenrask.records.batch import CLOSED, IDLE, OPEN, REJECTED, RESET, UNANSWERED, Addresses, Batch, Unread, dotted
+from fenrask.records.batch import (
+    CLOSED,
+    CONTINUED,
+    HALF_CLOSED,
+    IDLE,
+    OPEN,
+    REJECTED,
+    RESET,
+    UNANSWERED,
+    UNKNOWN,
+    Addresses,
+    Batch,
+    Unread,
+    dotted,
+)
 from fenrask.records.matching import Matcher, Pairs
 from fenrask.records.measuring import Measured, measured, open_by_minute
 from fenrask.records.readers import read_entries, read_records
@@ -103,7 +117,10 @@ class Reading(Records):
         [known] = [one for one in self.loads("r.csv", whole) if one.destination == "partner"]
         packed = {"bz2": bz2.compress(whole), "xz": lzma.compress(whole), "gz": gzip.compress(whole)}
         packed["zst"] = arrow.compress(whole, codec="zstd", asbytes=True)
-        for name, content in (*packed.items(), *((one, whole.replace(b",", one.encode())) for one in "\t;")):
+        for name, content in (
+            *packed.items(),
+            *((one, whole.replace(b",", one.encode())) for one in ("\t", ";", " ", "   ")),
+        ):
             [found] = [one for one in self.loads("packed", content) if one.destination == "partner"]
             self.assertEqual((found.connections, found.bytes_out), (known.connections, known.bytes_out), name)
         self.write("r.csv", as_csv(rows))
@@ -122,6 +139,66 @@ class Reading(Records):
             with self.subTest(name):
                 self.assertEqual(done.returncode, 2, done)
                 self.assertIn("a packed file that breaks off", done.stdout + done.stderr)
+
+    def test_units_are_read_from_the_names_of_columns(self) -> None:
+        """The same connection of 1.5 s and 3 KiB, as tables say it."""
+        ends = "10.0.1.5,198.51.100.7,5000,443,tcp"
+        cases = {
+            "duration,bytes": "1.5,3072", "duration_ms,bytes_kib": "1500,3", "Duration (us),Bytes": "1500000,3072",
+            "duration_seconds,octets": "1.5,3072", "seconds,out bytes": "1.5,3072",
+            "duration_ns,bytes_bits": "1.5e9,24576",
+        }  # fmt: skip
+        for heading, values in cases.items():
+            content = f"start,src,dst,sport,dport,proto,{heading}\n{DAY},{ends},{values}\n"
+            [one] = self.loads("u.csv", content.encode())
+            with self.subTest(heading):
+                self.assertEqual((one.duration_s, one.bytes_out), (1.5, 3072))
+
+    def test_how_records_say_that_they_ended(self) -> None:
+        heading, row = "start,end,src,dst,sport,dport,proto,ending\n", "{0},{0},10.0.1.5,198.51.100.7,{1},443,6,{2}\n"
+        words = ("closed", "RST", "idle", "2", "half closed", "rejected", "unanswered", "open", "who knows")
+        content = heading + "".join(row.format(DAY, 5000 + n, word) for n, word in enumerate(words))
+        [batch], _ = self.batches("e.csv", content.encode())
+        expected = [CLOSED, RESET, IDLE, CONTINUED, HALF_CLOSED, REJECTED, UNANSWERED, OPEN, UNKNOWN]
+        self.assertEqual(batch.ending.tolist(), expected)
+
+    def test_a_listing_says_what_is_open_at_one_moment(self) -> None:
+        """As `conntrack -L` prints it, and with the family before, as -o extended and /proc do."""
+        entries = [
+            ("tcp 6 431999 ESTABLISHED", 4000, ""), ("tcp 6 1 ESTABLISHED", 4001, ""), ("tcp 6 90 TIME_WAIT", 4002, ""),
+            ("udp 17 29", 4003, "[UNREPLIED] "),
+        ]  # fmt: skip
+        lines = [
+            f"{what} src=10.0.1.9 dst=198.51.100.7 sport={port} dport=443 {mark}src=198.51.100.7 dst=203.0.113.1 "
+            f"sport=443 dport={port} mark=0 use=1"
+            for what, port, mark in entries
+        ]
+        self.estate({"destinations": {"store": {"service": False, "port": 443}}})
+        for name, before in (("listing", ""), ("proc", "ipv4     2 ")):
+            (self.folder / name).write_text("".join(f"{before}{line}\n" for line in lines), encoding="utf-8")
+            done = self.json("measure", name)
+            with self.subTest(name):
+                self.assertEqual(
+                    [(one["state"], one["entries"], one["left_s"]) for one in done["listed"]],
+                    [("established", 2, 216_000.0), ("time wait", 1, 90.0)],
+                )
+                self.assertEqual((done["records"], done["unmatched_records"], done["loads"]), (4, 1, []))
+
+    def test_the_same_records_in_two_files_are_told(self) -> None:
+        """As they are, or as another exporter saw them, whose clock is a second ahead."""
+        rows = rows_of(5, 4000)
+        ahead = [(one[0] + 1, one[1] + 1, *one[2:]) for one in rows]
+        self.estate()
+        for name, other, told in (
+            ("the same", rows, True),
+            ("ahead", ahead, True),
+            ("others", rows_of(6, 4000), False),
+        ):
+            self.write("a.csv", as_csv(rows))
+            self.write("b.csv", as_csv(other))  # type: ignore[arg-type]
+            lines = self.json("measure", "a.csv", "b.csv")["summary"]
+            with self.subTest(name):
+                self.assertEqual(any("are there twice" in line for line in lines), told, lines)
 
     def test_a_destination_without_a_port_counts_its_protocol_alone(self) -> None:
         rows = [

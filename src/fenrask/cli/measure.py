@@ -95,7 +95,7 @@ def command(
     loads = measured(whole, pairs)
     tables = {file: of for file, of in seen.guessed.items() if of}
     rates, name = stated_rates(described), described.estate.estate
-    page = measure_page(name, whole, loads, rates, seen.unread, seen.formats, tables)
+    page = measure_page(name, whole, pairs, loads, rates, seen.unread, seen.formats, tables)
     page = replace(page, summary=(*page.summary, *held_twice(described.estate, whole)))
     if replay and loads:
         page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
@@ -108,7 +108,7 @@ def command(
         call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return 2 if seen.unread.broken_off else int(not loads or seen.stopped)
+    return 2 if seen.unread.broken_off else int(not (loads or whole.listed.keys.size) or seen.stopped)
 
 
 def _with_replay(

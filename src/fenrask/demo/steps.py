@@ -105,7 +105,7 @@ def _measured(run: Run) -> Page:
     loads = measured(summary, pairs)
     estate = run.evaluation.described.estate.estate
     stated = stated_rates(run.evaluation.described)
-    return measure_page(estate, summary, loads, stated, unread, {RECORDS: kind}, {RECORDS: guessed})
+    return measure_page(estate, summary, pairs, loads, stated, unread, {RECORDS: kind}, {RECORDS: guessed})
 
 
 def _addresses(run: Run) -> Page:

@@ -19,6 +19,7 @@ __all__ = [
     "HALF_CLOSED",
     "IDLE",
     "LAST_S",
+    "STATES",
     "OPEN",
     "REJECTED",
     "RESET",
@@ -29,6 +30,7 @@ __all__ = [
     "UNKNOWN",
     "Addresses",
     "Batch",
+    "Listing",
     "Unread",
     "dotted",
     "ending_of_flags",
@@ -46,6 +48,12 @@ ENDING_NAMES: Mapping[int, Ending] = {
     UNANSWERED: "unanswered", UDP_ONE_WAY: "udp_one_way", UDP_ANSWERED: "udp_answered", UDP_STREAMING: "udp_streaming",
 }  # fmt: skip
 """Those that flows state, by their names there."""
+
+STATES = (
+    "syn sent", "syn received", "established", "fin wait", "close wait", "last ack", "time wait", "closed",
+    "UDP one way", "UDP answered", "UDP streaming", "other",
+)  # fmt: skip
+"""What an entry of connection tracking may be."""
 
 BREAKS_OFF = "a packed file that breaks off"
 """How the reason begins why the rest of a packed file was not read."""
@@ -67,6 +75,16 @@ class Addresses:
 
 
 @dataclass(frozen=True)
+class Listing:
+    """What a table said of its entries at one moment; columns have shape (n_records,)."""
+
+    state: NDArray[np.int64]
+    """Place in `STATES`."""
+    left_s: NDArray[np.int64]
+    """Until the entry goes, if nothing comes."""
+
+
+@dataclass(frozen=True)
 class Batch:
     """Some thousands of records. All columns have the shape (n_records,); times are seconds since 1970 (UTC)."""
 
@@ -84,6 +102,8 @@ class Batch:
     """How many packets stand for each that was looked at; of samples only volumes are told."""
     begun: NDArray[np.bool_] | None = None
     """Whether a connection began where its record does; None: all did. Others were open when somebody began to look."""
+    listing: Listing | None = None
+    """Where these are no connections with times, but entries of a table as it was at one moment."""
 
     def __len__(self) -> int:
         return int(self.start_s.size)
@@ -195,4 +215,5 @@ def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:
         batch.ending[kept],
         batch.sampled,
         None if batch.begun is None else batch.begun[kept],
+        None if batch.listing is None else Listing(batch.listing.state[kept], batch.listing.left_s[kept]),
     )

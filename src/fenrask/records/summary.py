@@ -14,7 +14,19 @@ from numpy.typing import NDArray
 from fenrask.records.batch import CONTINUED, OPEN, REJECTED, UNANSWERED, UNKNOWN, Batch, texts
 from fenrask.records.matching import NONE, Pairs
 
-__all__ = ["BINS", "Counts", "Summary", "bin_of", "bounds", "moves_of", "pairs_in", "spanned", "summarised", "value_of"]
+__all__ = [
+    "BINS",
+    "Counts",
+    "Summary",
+    "bin_of",
+    "bounds",
+    "key_parts",
+    "moves_of",
+    "pairs_in",
+    "spanned",
+    "summarised",
+    "value_of",
+]
 
 Keys = NDArray[np.int64]
 BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
@@ -124,6 +136,12 @@ class Summary:
     bytes_in: Counts = field(default_factory=Counts)
     addresses: Counts = field(default_factory=Counts)
     """Connections by the destination's address, its last 32 bits."""
+    listed: Counts = field(default_factory=Counts)
+    """Entries of tables at one moment, by state (`STATES`)."""
+    listed_s: Counts = field(default_factory=Counts)
+    """The sum of what they had left until they go, s, by state."""
+    marks: Counts = field(default_factory=Counts)
+    """How often some records are there, one in `MARKED` of them, under a mark of what they say."""
     samples: Counts = field(default_factory=Counts)
     """Records of samples, each of a packet at least."""
     unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
@@ -174,6 +192,11 @@ class Summary:
         return found, np.minimum((found + 1) * 3600, self.last_s + 1) - begin
 
     @property
+    def doubled(self) -> float:
+        """About the share of the records that are there more than once."""
+        return float(1 - self.marks.keys.size / max(1, int(self.marks.values.sum())))
+
+    @property
     def silent_hours(self) -> int:
         """Hours looked at in which no record begins."""
         return int(self.looked_at[0].size - self.hours.keys.size)
@@ -208,6 +231,11 @@ _COUNTED = tuple(one.name for one in fields(Summary) if one.type is Counts)
 def key(pair: Keys, rest: Keys) -> Keys:
     """Pair and second (or bin, or address) as one number."""
     return pair * _SPAN + rest
+
+
+def key_parts(number: int) -> tuple[int, int]:
+    """The pair and the rest of a key."""
+    return divmod(number, _SPAN)
 
 
 def pairs_in(counts: Counts) -> Keys:
@@ -258,6 +286,12 @@ _TOGETHER = 8
 def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
     matched = pairs.match(batch)
     known = matched.pair != NONE
+    if batch.listing is not None:
+        # An entry that is of a reply, or of who comes in, is one as well.
+        states = key(matched.pair[known], batch.listing.state[known])
+        left = Counts.of(states, batch.listing.left_s[known])
+        unmatched = _unmatched(batch, ~known)
+        return Summary(listed=Counts.of(states), listed_s=left, unmatched=unmatched, records=len(batch))
     sent = known & ~matched.is_reply
     pair = matched.pair[sent]
     begun = np.ones(pair.size, dtype=bool) if batch.begun is None else batch.begun[sent]
@@ -300,12 +334,33 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         bytes_out=Counts.of(volumes, out),
         bytes_in=Counts.of(volumes, back),
         addresses=Counts.of(key(pair, address)[begun]),
+        marks=_marks(batch),
         unmatched=unmatched,
         records=len(batch),
         hours=hours,
         first_s=first,
         last_s=last,
     )
+
+
+MARKED = 64
+
+
+def _marks(batch: Batch) -> Counts:
+    """A number for one in so many records, of their ends, bytes, duration and hour: the same for one that is doubled.
+
+    The hour, not the second: another exporter's clock may differ.
+    """
+    number = batch.source.v4.astype(np.uint64)
+    lasted = np.round((batch.end_s - batch.start_s) * 1e3)
+    parts = (batch.target.v4, batch.source_port, batch.target_port, batch.bytes_out, lasted, batch.start_s // 3600)
+    for part in parts:
+        number = (number ^ part.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
+        number ^= number >> np.uint64(29)
+    for row, address in (*batch.source.v6, *batch.target.v6):
+        number[row] = (int(number[row]) * 31 + address) & (2**64 - 1)
+    some = number[number % MARKED == 0] >> np.uint64(1)
+    return Counts.of(some.astype(np.int64))
 
 
 def _moves(pair: Keys, begin_ms: Keys, end_ms: Keys) -> Counts:

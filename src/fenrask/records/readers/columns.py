@@ -1,20 +1,37 @@
 """Tables of records: CSV and Parquet through PyArrow, with columns guessed by their names or stated in a map."""
 
 import csv
+import io
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from typing import Any
+from itertools import product
+from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.batch import CLOSED, IDLE, RESET, UNKNOWN, Batch, dotted, ending_of_flags, letters, taken
+from fenrask.records.batch import (
+    CLOSED,
+    CONTINUED,
+    HALF_CLOSED,
+    IDLE,
+    OPEN,
+    REJECTED,
+    RESET,
+    UNANSWERED,
+    UNKNOWN,
+    Batch,
+    dotted,
+    ending_of_flags,
+    letters,
+    taken,
+)
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.tables import accepted_tables
 
-__all__ = ["COMMA", "FIELDS", "PARQUET"]
+__all__ = ["COMMA", "FIELDS", "PARQUET", "UNITS"]
 
 FIELDS: dict[str, tuple[str, ...]] = {
     "start": ("start", "starttime", "first", "begin", "time", "timestamp", "flowstartseconds", "flowstartmilliseconds"),
@@ -35,8 +52,24 @@ FIELDS: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 """Our fields, and the words by which their columns are known: letters and digits alone, in small letters."""
 
+_TIMES = {
+    "s": 1.0, "sec": 1.0, "secs": 1.0, "seconds": 1.0, "ms": 1e-3, "msec": 1e-3, "millis": 1e-3, "milliseconds": 1e-3,
+    "us": 1e-6, "usec": 1e-6, "micros": 1e-6, "microseconds": 1e-6, "ns": 1e-9, "nanos": 1e-9, "nanoseconds": 1e-9,
+    "min": 60.0, "minutes": 60.0,
+}  # fmt: skip
+_SIZES = {
+    "kb": 1e3, "mb": 1e6, "gb": 1e9, "kib": 2.0**10, "mib": 2.0**20, "gib": 2.0**30, "kbytes": 1e3, "mbytes": 1e6,
+    "bits": 1 / 8, "kbit": 125.0, "mbit": 125e3,
+}  # fmt: skip
+UNITS: dict[str, dict[str, float]] = {"duration": _TIMES, "bytes_out": _SIZES, "bytes_in": _SIZES}
+"""The units by which a column's name may end, of fields that have one; points in time tell theirs by their size."""
 _NEEDED = ("start", "source", "target")
-_ENDINGS = {"closed": CLOSED, "fin": CLOSED, "reset": RESET, "rst": RESET, "idle": IDLE, "timeout": IDLE}
+_ENDINGS = {
+    "closed": CLOSED, "fin": CLOSED, "reset": RESET, "rst": RESET, "idle": IDLE, "timeout": IDLE, "rejected": REJECTED,
+    "refused": REJECTED, "unanswered": UNANSWERED, "half closed": HALF_CLOSED, "half_closed": HALF_CLOSED,
+    "open": OPEN, "still open": OPEN, "1": IDLE, "2": CONTINUED, "3": CLOSED, "4": OPEN, "5": OPEN,
+}  # fmt: skip
+"""Words for endings; and the numbers by which exporters say why a record ends (RFC 5102, section 5.11.3)."""
 _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}
 _BLOCK = 32 * 2**20
 
@@ -47,8 +80,8 @@ def _comma(source: Source) -> Iterator[Batch]:
 
     heading = source.stream.readline().decode("utf-8-sig", errors="replace").strip()
     delimiter = _delimiter(heading)
-    names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter), [])]
-    columns = _columns(names, source)
+    names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter, skipinitialspace=True), [])]
+    columns, units = _columns(names, source)
 
     def invalid(row: Any) -> str:
         source.unread.add(f"{row.actual_columns} cells where the heading has {row.expected_columns}", source.name)
@@ -58,9 +91,11 @@ def _comma(source: Source) -> Iterator[Batch]:
     wanted = list(dict.fromkeys(columns.values()))
     try:
         reader = comma.open_csv(
-            source.stream,
+            _tabbed(source.stream) if delimiter == " " else source.stream,
             read_options=comma.ReadOptions(column_names=names, block_size=_BLOCK),
-            parse_options=comma.ParseOptions(delimiter=delimiter, invalid_row_handler=invalid),
+            parse_options=comma.ParseOptions(
+                delimiter="\t" if delimiter == " " else delimiter, invalid_row_handler=invalid
+            ),
             convert_options=comma.ConvertOptions(
                 include_columns=wanted, column_types=dict.fromkeys(wanted, arrow.string())
             ),
@@ -68,19 +103,44 @@ def _comma(source: Source) -> Iterator[Batch]:
         first = 1
         for some in reader:
             table = {field: some.column(name) for field, name in columns.items()}
-            yield _batch(table, some.num_rows, source, first)
+            yield _batch(table, units, some.num_rows, source, first)
             first += some.num_rows
     except arrow.lib.ArrowInvalid as error:
         if "Empty CSV" not in str(error):
             raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a CSV of records")]) from None
 
 
-_DELIMITERS = (b",", b"\t", b";")
+_DELIMITERS = (b",", b"\t", b";", b" ")
+
+
+def _tabbed(stream: BinaryIO) -> Any:
+    """A table whose columns are parted by any number of spaces, with a tab instead."""
+    return io.BufferedReader(_Tabbed(stream), 1 << 20)
+
+
+class _Tabbed(io.RawIOBase):
+    def __init__(self, stream: BinaryIO) -> None:
+        super().__init__()
+        self._stream, self._left = stream, b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._left:
+            lines = self._stream.readlines(1 << 16)
+            if not lines:
+                return 0
+            self._left = b"".join(b"\t".join(line.split()) + b"\n" for line in lines if line.strip())
+        piece, self._left = self._left[: len(buffer)], self._left[len(buffer) :]
+        buffer[: len(piece)] = piece
+        return len(piece)
 
 
 def _delimiter(heading: str) -> str:
     """What parts the columns: that by which most of them are known, a comma first."""
     known = {word for words in FIELDS.values() for word in words}
+    known |= {word + unit for field, units in UNITS.items() for word in FIELDS[field] for unit in units}
     each = (one.decode() for one in _DELIMITERS)
     return max(each, key=lambda one: sum(_key(name) in known for name in heading.split(one)))
 
@@ -89,8 +149,11 @@ def _key(heading: str) -> str:
     return re.sub(r"[^a-z0-9]", "", heading.lower())
 
 
-def _columns(names: Sequence[str], source: Source) -> dict[str, str]:
-    """The column of each field: as stated, else guessed by its name; UnusableInput where a needed one is missing."""
+def _columns(names: Sequence[str], source: Source) -> tuple[dict[str, str], dict[str, float]]:
+    """The column of each field, as stated, else guessed by its name, and its unit, s or bytes, where that says one.
+
+    UnusableInput where a needed one is missing.
+    """
     known = {_key(name): name for name in names}
     wrong = [
         Problem(Place(source.name, path=f"--map {field}"), repr(column), f"one of its columns: {', '.join(names)}")
@@ -103,16 +166,26 @@ def _columns(names: Sequence[str], source: Source) -> dict[str, str]:
     for field, words in FIELDS.items():
         if field not in found and (name := next((known[word] for word in words if word in known), None)):
             found[field] = name
+        for word, unit in product(words, UNITS.get(field, {})):
+            if field not in found and word + unit in known:
+                found[field] = known[word + unit]
     missing = [field for field in _NEEDED if field not in found]
     if missing:
         remedy = f"Say which it is: --map {missing[0]}=COLUMN. A table is of {accepted_tables('measure')}."
         expected = f"a column for {', '.join(missing)}"
         raise UnusableInput([Problem(Place(source.name), f"the columns {', '.join(names)}", expected, remedy)])
     source.guessed.update(found)
-    return found
+    return found, {field: _unit(field, name) for field, name in found.items()}
 
 
-def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batch:
+def _unit(field: str, name: str) -> float:
+    """The unit that a column's name ends by, s or bytes; 1 where it says none."""
+    key, units = _key(name), UNITS.get(field, {})
+    ends = (key.removeprefix(word) for word in FIELDS.get(field, ()) if key.startswith(word))
+    return next((units[end] for end in ends if end in units), 1.0)
+
+
+def _batch(table: Mapping[str, Any], units: Mapping[str, float], n: int, source: Source, first: int) -> Batch:
     """One batch from the columns of some rows; rows without a time or an address are counted and left."""
     start, good = _times(table["start"], n)
     end = start
@@ -120,7 +193,7 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
         end, fine = _times(table["end"], n)
         good &= fine
     elif "duration" in table:
-        end = start + np.maximum(_numbers(table["duration"], n), 0.0)
+        end = start + np.maximum(_numbers(table["duration"], n) * units["duration"], 0.0)
     source_, fine = dotted(table["source"])
     good &= fine
     target, fine = dotted(table["target"])
@@ -135,7 +208,8 @@ def _batch(table: Mapping[str, Any], n: int, source: Source, first: int) -> Batc
         _numbers(table.get("source_port"), n).astype(np.uint16),
         _numbers(table.get("target_port"), n).astype(np.uint16),
         _protocols(table.get("protocol"), n),
-        _whole(table.get("bytes_out"), n), _whole(table.get("bytes_in"), n),
+        _whole(table.get("bytes_out"), n, units.get("bytes_out", 1.0)),
+        _whole(table.get("bytes_in"), n, units.get("bytes_in", 1.0)),
         ending,
     )  # fmt: skip
     bad = n - int(good.sum())
@@ -150,10 +224,12 @@ def _numbers(column: Any, n: int) -> NDArray[np.float64]:
     return np.zeros(n) if column is None else np.nan_to_num(_read_numbers(column, _number))
 
 
-def _whole(column: Any, n: int) -> NDArray[np.int64]:
-    """Whole numbers of a column, exactly, up to 2^63 - 1; 0 where a cell is none."""
-    numbers = np.clip(_numbers(column, n), 0, 2.0**62)
-    found: NDArray[np.int64] = numbers.astype(np.int64)
+def _whole(column: Any, n: int, unit: float) -> NDArray[np.int64]:
+    """Whole numbers of a column in a unit, exactly, up to 2^63 - 1; 0 where a cell is none."""
+    numbers = np.clip(_numbers(column, n) * unit, 0, 2.0**62)
+    found: NDArray[np.int64] = np.round(numbers).astype(np.int64)
+    if unit != 1:
+        return found
     for row in np.flatnonzero(numbers >= _EXACT):
         with suppress(ValueError):
             found[row] = min(int(str(column[int(row)].as_py()).strip()), _MOST)
@@ -247,11 +323,11 @@ def _parquet(source: Source) -> Iterator[Batch]:
 
     try:
         file = parquet.ParquetFile(source.stream)
-        columns = _columns(file.schema_arrow.names, source)
+        columns, units = _columns(file.schema_arrow.names, source)
         first = 0
         for some in file.iter_batches(1 << 19, columns=list(dict.fromkeys(columns.values()))):
             table = {field: some.column(name) for field, name in columns.items()}
-            yield _batch(table, some.num_rows, source, first)
+            yield _batch(table, units, some.num_rows, source, first)
             first += some.num_rows
     except (arrow.lib.ArrowException, OSError, UnicodeDecodeError) as error:
         raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a Parquet file")]) from None

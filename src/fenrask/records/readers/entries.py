@@ -1,7 +1,7 @@
 """What a translator says of one connection, line by line or event by event; begin and end put together as a record."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 import numpy as np
@@ -14,12 +14,14 @@ from fenrask.records.batch import (
     OPEN,
     REJECTED,
     RESET,
+    STATES,
     UDP_ANSWERED,
     UDP_ONE_WAY,
     UDP_STREAMING,
     UNANSWERED,
     UNKNOWN,
     Batch,
+    Listing,
     dotted,
 )
 from fenrask.records.readers.contract import Source
@@ -167,6 +169,28 @@ class _Rows:
             np.array(ending, dtype=np.uint8),
         )  # fmt: skip
 
+    def moment(self, source: Source) -> Batch:
+        """Entries of a table, as they were when it was listed."""
+        entries = [entry for _, _, entry, _ in self.rows]
+        state = np.array([_state(one) for one in entries], dtype=np.int64)
+        left = np.array([one.seconds_left or 0 for one in entries], dtype=np.int64)
+        return replace(self.batch(source), listing=Listing(state, left))
+
+
+def _state(one: Entry) -> int:
+    """What an entry is, as its place in `STATES`."""
+    if one.protocol == _UDP:
+        return 8 if not one.is_answered else 10 if one.is_assured else 9
+    return _TCP_STATES.get(one.state, len(STATES) - 1)
+
+
+_TCP_STATES = {
+    name: number
+    for number, name in enumerate(
+        ("SYN_SENT", "SYN_RECV", "ESTABLISHED", "FIN_WAIT", "CLOSE_WAIT", "LAST_ACK", "TIME_WAIT", "CLOSE")
+    )
+}
+
 
 @dataclass
 class Pairing:
@@ -175,6 +199,7 @@ class Pairing:
     source: Source
     live: dict[tuple[object, ...], _Open] = field(default_factory=dict)
     found: _Rows = field(default_factory=_Rows)
+    listed: _Rows = field(default_factory=_Rows)
     now_s: float = 0.0
 
     def batches(self, entries: Iterable[Entry]) -> Iterator[Batch]:
@@ -184,6 +209,9 @@ class Pairing:
             if len(self.found.rows) >= _BATCH:
                 yield self.found.batch(self.source)
                 self.found = _Rows()
+            if len(self.listed.rows) >= _BATCH:
+                yield self.listed.moment(self.source)
+                self.listed = _Rows()
 
     def rest(self) -> Iterator[Batch]:
         """The last batch, with what is open still."""
@@ -191,11 +219,16 @@ class Pairing:
             self.found.rows.append((one.begun, max(one.begun, self.now_s), one.last, OPEN))
         if self.found.rows:
             yield self.found.batch(self.source)
+        if self.listed.rows:
+            yield self.listed.moment(self.source)
 
     def _take(self, one: Entry) -> None:
         unread, name = self.source.unread, self.source.name
+        if not one.event:
+            self.listed.rows.append((0.0, 0.0, one, UNKNOWN))
+            return
         if one.time_s is None:
-            unread.add("an entry without a time: a listing says what is open, not when it began", name)
+            unread.add("an event without its time: ask for it (conntrack -E -o timestamp)", name)
             return
         self.now_s = max(self.now_s, one.time_s)
         known = self.live.get(one.key)

@@ -1,7 +1,7 @@
-"""Linux connection tracking: the listing (`conntrack -L`) and the event stream (`conntrack -E`, with timestamps).
+"""Linux connection tracking: tables as listed (`conntrack -L`, /proc/net/nf_conntrack), events (`conntrack -E`).
 
-A listing says what is open now: its entries have no beginning, and count as open at one moment. Events say when a
-connection began and when its entry went; how long it waited in a timeout beforehand they do not say.
+A listing says what is open at one moment, and no beginning. Events have their time (`-o timestamp`) and say when a
+connection began, and when its entry went; it ended when the timer began that took it away.
 """
 
 import re
@@ -14,11 +14,11 @@ from fenrask.records.readers.entries import Entry, Pairing
 __all__ = ["TRACKED", "entries"]
 
 _EVENT = re.compile(
-    rb"^\s*(?:\[(?P<time>\d+(?:\.\d+)?)\s*\]\s*)?(?:\[(?P<event>NEW|UPDATE|DESTROY)\]\s+)?(?P<name>[a-z]+6?)\s+(?P<number>\d+)\s"
+    rb"^\s*(?:\[(?P<time>\d+(?:\.\d+)?)\s*\]\s*)?(?:\[(?P<event>NEW|UPDATE|DESTROY)\]\s+)?(?:ipv[46]\s+\d+\s+)?(?P<name>[a-z]+6?)\s+(?P<number>\d+)\s"
 )
 _PAIR = re.compile(rb"\b(src|dst|sport|dport|bytes|packets|start|stop)=(\S+)")
 _STATE = re.compile(rb"\s(ESTABLISHED|TIME_WAIT|CLOSE|CLOSE_WAIT|FIN_WAIT|LAST_ACK|SYN_SENT|SYN_RECV)\s")
-_LEFT = re.compile(rb"^\s*(?:\[[^\]]*\]\s*)*[a-z]+6?\s+\d+\s+(\d+)\s")
+_LEFT = re.compile(rb"^\s*(?:\[[^\]]*\]\s*)*(?:ipv[46]\s+\d+\s+)?[a-z]+6?\s+\d+\s+(\d+)\s")
 _LASTED = re.compile(rb"\bdelta-time=(\d+)")
 
 

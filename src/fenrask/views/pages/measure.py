@@ -4,11 +4,14 @@ import math
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 
+import numpy as np
+
 from fenrask.estate import Estate
 from fenrask.prefixes import overlap, parse_prefix
-from fenrask.records.batch import Unread
+from fenrask.records.batch import STATES, Unread
+from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured
-from fenrask.records.summary import Summary
+from fenrask.records.summary import Summary, key_parts
 from fenrask.units import counted, figure, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
@@ -60,6 +63,13 @@ _UNMATCHED = (
     Column("protocol", "protocol"),
     Column("records", "records", "count"),
 )
+_LISTED = (
+    Column("subnet", "from"),
+    Column("destination", "to"),
+    Column("state", "state"),
+    Column("entries", "entries", "count"),
+    Column("left_s", "expires in, s, mean", "rough"),
+)
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
 
 
@@ -74,6 +84,7 @@ def held_twice(estate: Estate, summary: Summary) -> Iterator[str]:
 def measure_page(
     estate: str,
     summary: Summary,
+    pairs: Pairs,
     found: Sequence[Measured],
     stated: Mapping[tuple[str, str], float],
     unread: Unread,
@@ -114,6 +125,16 @@ def measure_page(
         lines.append(
             f"Not looked at: {_when(begin)} to {_when(end)}, more than a day without a record between two files."
         )
+    if summary.doubled > _DOUBLED:
+        lines.append(
+            f"About {percent(summary.doubled)} of the records are there twice, as when two files or exporters say the "
+            "same: they count twice; give one of them."
+        )
+    if summary.listed.keys.size:
+        lines.append(
+            f"{counted(int(summary.listed.values.sum()), 'entry was', 'entries were')} listed at one moment: what was "
+            "open then, and no rate."
+        )
     lines += _cut_off(found)
     if summary.sampled:
         # A record stands for a packet at least: a volume is as sure as their number (RFC 5476, section 2).
@@ -143,6 +164,8 @@ def measure_page(
             empty="none", shown=8,
         ),
     ]  # fmt: skip
+    if listed := [*_moment(summary, pairs)]:
+        tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
     columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
     if columns:
         headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
@@ -155,6 +178,20 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+_DOUBLED = 0.02
+"""By chance, and by clients that take the same port again, some records may look like others."""
+
+
+def _moment(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:
+    """The entries of listings by pair and state, the most first, with the mean time until they expire."""
+    order = np.argsort(-summary.listed.values, kind="stable")
+    for place in order.tolist():
+        key, entries = int(summary.listed.keys[place]), int(summary.listed.values[place])
+        pair, state = key_parts(key)
+        _, left = summary.listed_s.within(key, key + 1)
+        yield (*pairs.name(pair), STATES[state], entries, float(left.sum()) / entries)
 
 
 def _cut_off(found: Sequence[Measured]) -> Iterator[str]:

@@ -601,7 +601,7 @@ class MeasuredFlows(Records):
             [one] = [
                 each for each in measured(summarised([_batch(rows)], pairs), pairs) if each.destination == "partner"
             ]
-            within += abs(one.new_per_s - rate) <= 1.96 * one.new_per_s_error
+            within += abs(one.new_per_s - rate) <= 1.96 * one.days.error * one.new_per_s
         self.assertTrue(0.92 <= within / 200 <= 0.98, within)
 
     def test_what_is_no_measured_load(self) -> None:

@@ -138,7 +138,7 @@ class Sizing(InFolder):
         for name, files in (("one file", [joined(*days)]), ("a file a day", days)):
             found = self.load(*files[0], *files[1:])
             with self.subTest(name):
-                self.assertEqual([round(one, 1) for one in found.by_hour[8:18]], [0.0, *[0.5] * 8, 0.0])
+                self.assertEqual([round(one, 1) for one in found.days.by_hour[8:18]], [0.0, *[0.5] * 8, 0.0])
                 self.assertEqual((self.summary.silent_hours, self.summary.gaps), (3 * 16, []))
                 self.assertAlmostEqual(found.new_per_s, 0.5 / 3, delta=0.005)
 
@@ -148,7 +148,7 @@ class Sizing(InFolder):
         found = self.load(*monday, thursday)
         self.assertEqual(self.summary.gaps, [(DAY + 86_400, DAY + 3 * 86_400)])
         self.assertAlmostEqual(found.new_per_s, 0.2, delta=0.005)
-        self.assertEqual(found.days, 2)
+        self.assertEqual(found.days.number, 2)
         # Within one file they were silent.
         found = self.load(*joined(monday, thursday))
         self.assertEqual((self.summary.gaps, self.summary.silent_hours), ([], 48))

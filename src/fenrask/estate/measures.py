@@ -8,7 +8,7 @@ from typing import Any
 from fenrask.errors import Place, Problem
 from fenrask.estate.flows import ENDINGS, LOADS, Flow
 
-__all__ = ["with_measured"]
+__all__ = ["likely_rate", "with_measured"]
 
 
 def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: list[Problem]) -> Any:
@@ -31,7 +31,7 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
     profile = f"measured-{flow}"
     mean = sum(found["by_hour"]) / len(found["by_hour"])
     load = {
-        "per_host_per_s": _ranged(found["rate"] / hosts, found["error"] / hosts),
+        "per_host_per_s": _ranged(*(one / hosts for one in found["rate"])),
         "profile": profile,
         "duration_s": found["duration"],
         **found["endings"],
@@ -51,10 +51,9 @@ def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: 
     }
 
 
-def _ranged(mean: float, error: float) -> Any:
-    """The 5th and the 95th percentile about a mean, by its standard error."""
-    half = 1.6448536269514722 * error
-    return {"low": max(mean * 0.01, mean - half), "likely": mean, "high": mean + half} if half else mean
+def _ranged(low: float, likely: float, high: float) -> Any:
+    """The 5th and the 95th percentile about what is likely."""
+    return {"low": max(low, likely * 0.01), "likely": likely, "high": high} if low < likely < high else likely
 
 
 def _subnets(data: Any, stated: Mapping[str, Any]) -> list[str]:
@@ -82,8 +81,7 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
         return found
 
     return {
-        "rate": sum(one["new_per_s"] for one in entries),
-        "error": math.sqrt(sum(one["new_per_s_error"] ** 2 for one in entries)),
+        "rate": [sum(some) for some in zip(*map(likely_rate, entries), strict=True)],
         "by_hour": by_hour,
         "duration": _duration(entries, total),
         "endings": _endings(entries),
@@ -104,6 +102,17 @@ def _endings(entries: list[Mapping[str, Any]]) -> dict[str, float]:
         share = sum(one["endings"].get(key.removesuffix("_share"), 0.0) * one["connections"] for one in known) / total
         found |= {key: share} if share else {}
     return found
+
+
+def likely_rate(one: Mapping[str, Any]) -> tuple[float, float, float]:
+    """The rate that is planned for, with its 5th and 95th percentile.
+
+    Days vary beside it (`day_cv`), so that it is the mean day's; of one day alone, which tells nothing of that, it is
+    the next day's. Subnets of one flow have good days and bad ones together.
+    """
+    likely = one.get("planned_per_s", one["new_per_s"])
+    low, high = one["next_day_per_s" if one["days"] < 2 else "mean_day_per_s"]
+    return low, likely, high
 
 
 def _uneven(entries: list[Mapping[str, Any]]) -> dict[str, float]:

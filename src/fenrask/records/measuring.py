@@ -10,21 +10,20 @@ from numpy.typing import NDArray
 
 from fenrask.estate import Described, DurationLaw
 from fenrask.records.batch import ENDING_NAMES, OPEN
-from fenrask.records.dispersion import Dispersion, dispersion, told_apart
+from fenrask.records.days import Days, days_of
+from fenrask.records.dispersion import Dispersion, dispersion
 from fenrask.records.jobs import Job, job
 from fenrask.records.matching import Pairs
 from fenrask.records.summary import Summary, bounds, moves_of, pairs_in, value_of
 
 __all__ = ["Fit", "Measured", "measured", "measured_file", "open_by_minute", "stated_rates"]
 
-_DAY, _HOUR, _WEEK = 86_400, 3600, 168
+_HOUR = 3600
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
 _CELLS = 50
 """Parts of equal shares that a measured law is cut into, of the connections and of their time."""
 _GOOD = 0.03
 """Greatest distance of a fitted law from what was measured at which it is taken instead."""
-_LEAST_DAYS, _BY_CHANCE = 3, 4.0
-"""Days that tell of their spread, and how many times the variance of independent connections is more than chance."""
 Floats = NDArray[np.float64]
 
 
@@ -55,14 +54,8 @@ class Measured:
     subnet: str
     destination: str
     connections: int
-    days: int
-    """Days of which at least half was looked at."""
-    new_per_s: float
-    """In the mean of a day, from the hours looked at."""
-    new_per_s_error: float
-    """Standard error: from the spread between days; from the number of connections where there is one day only."""
-    by_hour: tuple[float, ...]
-    """New connections per second, by hour of the day (24) or of the week (168, Monday first)."""
+    days: Days
+    """Those of which at least half was looked at, their profile, and how they vary."""
     duration_s: float
     quantiles: dict[float, float]
     law: "MeasuredLaw"
@@ -83,16 +76,17 @@ class Measured:
     concurrent_peak_s: int
     """When that was first, seconds since 1970."""
     busiest_minute_per_s: float
-    shape: tuple[float, ...]
-    """`by_hour` without what chance alone explains of its spread: the load that is to be planned for."""
     dispersion: Dispersion
     """How unevenly connections come within the hour."""
     job: Job | None
     """The job that opens a part of them at equal times, if one does."""
-    day_cv: float
-    """Coefficient of variation of the load from day to day, about the profile; 0 where chance explains it."""
     addresses: int
     busiest_address_share: float
+
+    @property
+    def new_per_s(self) -> float:
+        """New connections, in the mean of a day, from the hours looked at, /s."""
+        return self.days.mean_per_s
 
     @property
     def concurrent_by_law(self) -> float:
@@ -124,9 +118,6 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     seconds, starts = summary.starts.within(low, high)
     seconds = seconds - low
     total = int(starts.sum())
-    by_hour = _by_hour(summary, seconds, starts)
-    rate = sum(by_hour) / len(by_hour)
-    error, days = _error(summary, seconds, starts, rate)
     values, weights, duration = _lasting(summary, low, high)
     concurrent, peak, when = _concurrency(summary, number)
     hours, looked = summary.looked_at
@@ -141,52 +132,19 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     if regular is not None:
         # What a job opens at one time is no batch, and no rate that varies.
         uneven = Dispersion(1.0, regular.cv, regular.every_s)
-    day_cv = _day_cv(summary, seconds, starts, by_hour, uneven)
-    times = max(1.0, float(looked.sum()) / _HOUR / len(by_hour))
-    shape = told_apart(by_hour, uneven.of_an_hour(rate) / times)
+    of_hour = np.bincount(np.searchsorted(hours, seconds // _HOUR), weights=starts, minlength=hours.size)
+    days = days_of(hours, looked, of_hour.astype(np.float64), uneven)
     _, of_address = summary.addresses.within(low, high)
     _, out = summary.bytes_out.within(low, high)
     _, back = summary.bytes_in.within(low, high)
     return Measured(
-        subnet, destination, total, days, rate, error, by_hour, duration,
+        subnet, destination, total, days, duration,
         dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
         _law(values, weights, duration),
         _fitted(values, weights, duration), *_ended(summary, low, high), int(out.sum()), int(back.sum()),
-        concurrent, peak, when, minute, shape, uneven, regular, day_cv,
+        concurrent, peak, when, minute, uneven, regular,
         int(of_address.size), float(of_address.max() / of_address.sum()),
     )  # fmt: skip
-
-
-def _by_hour(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[float, ...]:
-    """Rates by hour of the week from a whole week on, else by hour of the day; 1970 began on a Thursday.
-
-    An hour that was not looked at is given the mean of those that were.
-    """
-    hours, looked = summary.looked_at
-    week = np.unique((hours + 72) % _WEEK).size == _WEEK
-    cycle, shift = (_WEEK, 72) if week else (24, 0)
-    sums = np.bincount((seconds // _HOUR + shift) % cycle, weights=starts, minlength=cycle)
-    spans = np.bincount((hours + shift) % cycle, weights=looked, minlength=cycle)
-    mean = float(sums.sum()) / max(1.0, float(spans.sum()))
-    return tuple(float(one) for one in np.where(spans > 0, sums / np.maximum(spans, 1), mean))
-
-
-def _error(summary: Summary, seconds: NDArray[np.int64], starts: NDArray[np.int64], rate: float) -> tuple[float, int]:
-    """The standard error of the mean rate, and the days that it is from: their spread, or the number of connections.
-
-    Each day is held against what the same hours bring in the mean, so that a day of which a part was looked at counts
-    as what it is.
-    """
-    hours, looked = summary.looked_at
-    of_day = np.unique(hours // 24)
-    spans = np.array([looked[hours // 24 == day].sum() for day in of_day], dtype=np.float64)
-    whole = of_day[spans >= _DAY / 2]
-    total = max(1.0, float(starts.sum()))
-    if whole.size < 2:
-        return rate / math.sqrt(total), int(whole.size)
-    sums = np.array([starts[seconds // _DAY == day].sum() for day in whole], dtype=np.float64)
-    rates = sums / spans[spans >= _DAY / 2]
-    return float(np.std(rates, ddof=1)) / math.sqrt(whole.size), int(whole.size)
 
 
 def _quantiles(values: Floats, weights: Floats, shares: Sequence[float]) -> list[float]:
@@ -302,33 +260,6 @@ def _concurrency(summary: Summary, number: int) -> tuple[float, int, int]:
     return mean, int(opened[top]), int(at_ms[top]) // 1000
 
 
-def _day_cv(
-    summary: Summary,
-    seconds: NDArray[np.int64],
-    starts: NDArray[np.int64],
-    by_hour: tuple[float, ...],
-    uneven: Dispersion,
-) -> float:
-    """The spread of days about what the profile has for the hours of each that were looked at; from three days on.
-
-    What batches, and a rate that varies within the hour, bring about between days is none.
-    """
-    hours, looked = summary.looked_at
-    shift = 72 if len(by_hour) == _WEEK else 0
-    expected = np.array(by_hour)[(hours + shift) % len(by_hour)] * looked
-    days, place = np.unique(hours // 24, return_inverse=True)
-    spans, due = np.bincount(place, weights=looked), np.bincount(place, weights=expected)
-    seen = np.bincount(np.searchsorted(days, seconds // _DAY), weights=starts, minlength=days.size)
-    whole = (spans >= _DAY / 2) & (due > 0)
-    if np.count_nonzero(whole) < _LEAST_DAYS:
-        return 0.0
-    ratios = seen[whole] / due[whole]
-    variance = float(np.var(ratios, ddof=1))
-    varied = uneven.rate_cv**2 * uneven.steady_s / spans[whole]
-    chance = float(np.mean(uneven.burstiness / due[whole] + varied))
-    return math.sqrt(max(0.0, variance - chance)) if variance > _BY_CHANCE * chance else 0.0
-
-
 def stated_rates(described: Described) -> dict[tuple[str, str], float]:
     """New connections per second in the mean of a day, as flows state them, by subnet and destination."""
     estate, found = described.estate, dict[tuple[str, str], float]()
@@ -354,11 +285,15 @@ def measured_file(found: list[Measured]) -> dict[str, Any]:
 
 def _entry(one: Measured) -> dict[str, Any]:
     return {
-        "days": one.days,
+        "days": one.days.number,
         "connections": one.connections,
         "new_per_s": one.new_per_s,
-        "new_per_s_error": one.new_per_s_error,
-        "by_hour_per_s": [*one.shape],
+        "new_per_s_error": one.new_per_s * one.days.error,
+        "mean_day_per_s": [one.new_per_s * bound for bound in one.days.mean_day],
+        "next_day_per_s": [one.new_per_s * bound for bound in one.days.next_day],
+        "trend_per_day": one.days.trend,
+        "planned_per_s": one.new_per_s * one.days.last,
+        "by_hour_per_s": [*one.days.shape],
         "duration_s": one.saved_law,
         "durations": one.measured_law,
         "fit_distance": one.fit.distance,
@@ -372,7 +307,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "every_s": one.job.every_s if one.job else None,
         "spread_s": one.job.spread_s if one.job else 0.0,
         "job_share": one.job.share if one.job else 1.0,
-        "day_cv": one.day_cv,
+        "day_cv": one.days.cv,
         "addresses": one.addresses,
     }
 

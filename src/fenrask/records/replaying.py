@@ -349,7 +349,7 @@ def unsaid(capacity: Capacity, found: Sequence[Measured]) -> dict[str, str]:
             f"the rate varies by {percent(top.dispersion.rate_cv)} within the hour": top.dispersion.rate_cv
             > _MORE * stated["rate"] + _LITTLE,
             f"{batch:.3g} connections come at once in the mean": batch > _MORE * stated["batch"] + _LITTLE,
-            f"days vary by {percent(top.day_cv)}": top.day_cv > _MORE * stated["days"] + _LITTLE,
+            f"days vary by {percent(top.days.cv)}": top.days.cv > _MORE * stated["days"] + _LITTLE,
         }
         told[one.exit] = ", ".join(each for each, holds in words.items() if holds)
     return told

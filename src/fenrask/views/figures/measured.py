@@ -44,7 +44,7 @@ def draw_measured(
         times, mean = open_by_minute(summary, pairs, one)
         open_.plot((times - times[0]) / 3600, mean, color=colour, linestyle=style, linewidth=1.2, label=name)
         _durations(lasts, one, name, colour, style)
-    hours = len(found[0].by_hour)
+    hours = len(found[0].days.by_hour)
     _dress(rates, "new connections/s", "hour of the week (Monday first)" if hours > 24 else "hour of the day, UTC")
     rates.set_title(
         "New connections by hour; a thin line: as the flow states, in the mean of a day", fontsize=11, loc="left"
@@ -64,9 +64,18 @@ def draw_measured(
 
 
 def _rates(axes: Axes, one: Measured, stated: float | None, name: str, colour: str, style: str) -> None:
-    hours = len(one.by_hour)
-    axes.step([*range(hours + 1)], [*one.by_hour, one.by_hour[-1]], where="post", color=colour, linestyle=style, lw=2)
-    axes.annotate(name, (hours, one.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour)
+    hours = len(one.days.by_hour)
+    axes.step(
+        [*range(hours + 1)],
+        [*one.days.by_hour, one.days.by_hour[-1]],
+        where="post",
+        color=colour,
+        linestyle=style,
+        lw=2,
+    )
+    axes.annotate(
+        name, (hours, one.days.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour
+    )
     if stated is not None:
         axes.axhline(stated, color=colour, linewidth=0.9, linestyle=style)
     axes.set_xlim(0, hours)

@@ -9,6 +9,7 @@ import numpy as np
 from fenrask.estate import Estate
 from fenrask.prefixes import overlap, parse_prefix
 from fenrask.records.batch import STATES, Unread
+from fenrask.records.days import PRIOR_CV
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured
 from fenrask.records.summary import Summary, key_parts
@@ -22,7 +23,9 @@ _LOADS = (
     Column("destination", "to"),
     Column("connections", "connections", "count"),
     Column("new_per_s", "new/s", "rough"),
-    Column("new_per_s_error", "± (std. error)", "rough"),
+    Column("new_per_s_error", "± (std. error)", "rough", least_width=110),
+    Column("next_day_low_per_s", "next day, 5%", "rough"),
+    Column("next_day_high_per_s", "95%", "rough"),
     Column("stated_per_s", "stated, new/s", "rough"),
     Column("duration_s", "duration, s", "rough"),
     Column("p95_s", "95%, s", "rough", least_width=100),
@@ -94,19 +97,20 @@ def measure_page(
     """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
     rows = [
         (
-            one.subnet, one.destination, one.connections, one.new_per_s, one.new_per_s_error,
+            one.subnet, one.destination, one.connections, one.new_per_s,
+            one.new_per_s * one.days.error, *(one.new_per_s * bound for bound in one.days.next_day),
             stated.get((one.subnet, one.destination)), one.duration_s,
             one.quantiles[0.95], _law(one), one.fit.distance,
             one.concurrent, one.concurrent_by_law, one.concurrent_peak,
             (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
             one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
-            one.job.share if one.job else None, one.day_cv,
+            one.job.share if one.job else None, one.days.cv,
             one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
             *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
             *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
             one.still_open or None, one.continuing or None, one.addresses,
             one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
-            one.busiest_minute_per_s, one.by_hour,
+            one.busiest_minute_per_s, one.days.by_hour,
         )
         for one in found
     ]  # fmt: skip
@@ -151,6 +155,7 @@ def measure_page(
             "mapping timeouts come on top of these (see demand)."
         )
         lines.append(_kept(found))
+        lines.append(_next_day(found))
     if off := _differing(found, stated):
         one, times = off
         lines.append(
@@ -218,6 +223,23 @@ def _kept(found: Sequence[Measured]) -> str:
     return (
         f"Rate times law is not what was open in the mean: {figure(one.concurrent_by_law)}, and "
         f"{figure(one.concurrent)} were, from {one.subnet} to {one.destination}. Measure for longer."
+    )
+
+
+def _next_day(found: Sequence[Measured]) -> str:
+    """How sure the loads are for the day after, of the one that is least so."""
+    one = max(found, key=lambda one: one.days.next_day[1] / one.days.last)
+    low, high = (bound / one.days.last - 1 for bound in one.days.next_day)
+    within = f"within {percent(-low)} below and {percent(high)} above"
+    if not one.days.free:
+        return (
+            f"{counted(one.days.number, 'day')} cannot tell how days vary: {percent(PRIOR_CV)} is assumed: "
+            f"the next day is {within} what is planned (90 %). Measure more days."
+        )
+    grows = f", by a trend of {100 * one.days.trend:+.2g} % a day" if one.days.trend else ""
+    return (
+        f"From {counted(one.days.number, 'day')} that vary by {percent(one.days.cv)}: the next day is {within} what is "
+        f"planned{grows} (90 %; {one.subnet} to {one.destination}, the least sure)."
     )
 
 

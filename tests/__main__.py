@@ -26,8 +26,6 @@ from time import monotonic
 import fenrask
 
 HERE = Path(__file__).resolve().parent
-ALONE = ("tests.end_to_end.test_truth",)
-"""Modules that keep time with the clock: nothing else runs beside them."""
 LONG = (
     "tests.evaluation.",
     "tests.designs.",
@@ -126,10 +124,10 @@ def main() -> int:
     """Exit status 1 where anything failed."""
     files = sorted(HERE.rglob("test_*.py"))
     modules = sys.argv[1:] or [".".join(("tests", *one.relative_to(HERE).with_suffix("").parts)) for one in files]
-    beside = sorted((one for one in modules if one not in ALONE), key=lambda one: not one.startswith(LONG))
+    modules = sorted(modules, key=lambda one: not one.startswith(LONG))
     began = monotonic()
     _imported()
-    ran = _run([one for one in modules if one in ALONE], 1) + _run(beside, (os.cpu_count() or 1) + 1)
+    ran = _run(modules, (os.cpu_count() or 1) + 1)
     totals: dict[str, int] = {}
     for one in ran:
         for kind, count in one.counts.items():

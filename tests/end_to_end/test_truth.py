@@ -1,37 +1,76 @@
 """The kernel's own translator beside what Fenrask predicts of it, in short; skipped where the machine forbids it."""
 
 import subprocess
+import threading
 import unittest
 from ipaddress import ip_network
+from time import monotonic
 
 from fenrask.capacity import Translator
 from fenrask.rehearsal import missing
 from fenrask.views.handover import rules_file
 from tests.support import InFolder, merged
-from truth.cases import CASES
+from truth.cases import CASES, Result
 from truth.lab import Lab
 
 WHY = missing()
+LATE_S, TRIES = 0.08, 4
+"""From when on a machine that has other things to do is too late for timers of a second, and how often it is asked."""
+
+
+class Watched:
+    """How late this machine wakes who sleeps for a hundredth of a second."""
+
+    def __enter__(self) -> "Watched":
+        self.latest_s, self._done = 0.0, threading.Event()
+        self._watch = threading.Thread(target=self._look)
+        self._watch.start()
+        return self
+
+    def _look(self) -> None:
+        while not self._done.is_set():
+            before = monotonic()
+            self._done.wait(0.01)
+            self.latest_s = max(self.latest_s, monotonic() - before - 0.01)
+
+    def __exit__(self, *_: object) -> None:
+        self._done.set()
+        self._watch.join()
+
+
+def asked(name: str) -> list[Result]:
+    """What the kernel said in a case; again, where the machine was late and something else came out."""
+    for attempt in range(TRIES):
+        with Watched() as watched:
+            try:
+                found = list(CASES[name](True))
+            except OSError:
+                found = []
+                if watched.latest_s < LATE_S or attempt == TRIES - 1:
+                    raise
+        if found and (watched.latest_s < LATE_S or all(one.agrees for one in found)):
+            break
+    return found
 
 
 @unittest.skipIf(WHY, f"the kernel cannot be asked here: {WHY}")
 class TheKernel(unittest.TestCase):
     def test_does_what_is_predicted(self) -> None:
         for name in ("most at once", "own timers", "sent again", "blocks of hosts", "published"):
-            for one in CASES[name](True):
+            for one in asked(name):
                 with self.subTest(case=one.case):
                     self.assertTrue(one.agrees, one)
 
     def test_refuses_before_a_range_is_full(self) -> None:
         # Counts by chance: `make truth` compares them with their spread, here they are bounded far outside of it.
-        up_to_90, up_to_97, beyond, reused = CASES["filling"](True)
+        up_to_90, up_to_97, beyond, reused = asked("filling")
         self.assertLessEqual(up_to_90.measured, 2)
         self.assertLessEqual(up_to_97.measured, 15)
         self.assertTrue(25 <= beyond.measured <= 45, beyond)
         self.assertGreaterEqual(reused.measured, 45)
 
     def test_gives_ports_free_when_their_time_is_over(self) -> None:
-        for one in CASES["free again"](True):
+        for one in asked("free again"):
             with self.subTest(case=one.case):
                 if one.low is None:
                     self.assertTrue(one.agrees, one)

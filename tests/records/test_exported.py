@@ -188,8 +188,14 @@ class Exported(InFolder):
             expected = sorted(
                 (one.port, one.ending, one.out, one.back, round(one.start, 3), round(one.end, 3)) for one in truth
             )
+            pairs = Pairs(self.estate({"destinations": {"partner": {"port": None}}}).estate)
+            whole = summarised(batches, pairs)
             with self.subTest(seed=seed):
                 self.assertEqual(found, expected)
+                # Each record read is one that counts, or a piece, or of no pair (datagrams), or doubled.
+                self.assertEqual(whole.records + len(doubled), len(rows))
+                counted = int(whole.starts.values.sum()) + whole.together + sum(whole.unmatched.values())
+                self.assertEqual(counted, whole.records)
                 twice = {why: number for why, (number, _) in unread.reasons.items()}
                 self.assertEqual(twice, {"records that are there twice, counted once": len(doubled)})
 

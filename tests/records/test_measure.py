@@ -33,7 +33,7 @@ from fenrask.records.batch import (
 )
 from fenrask.records.matching import Matcher, Pairs
 from fenrask.records.measuring import Measured, measured, open_by_minute
-from fenrask.records.readers import read_entries, read_records
+from fenrask.records.readers import Quiet, read_entries, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, summarised
 from tests.records.test_exporters import capture, connections, packet
@@ -378,6 +378,10 @@ class Reading(Records):
         self.assertEqual((batch.start_s[0] - DAY, batch.end_s[0] - DAY, int(batch.source_port[0])), (1, 6, 5007))
         self.assertEqual((batch.start_s[1] - DAY, batch.end_s[1] - DAY, int(batch.ending[1])), (2, 6, OPEN))
         self.assertEqual(sorted(unread.reasons), ["the translator says that ports ran out"])
+        # A session goes with its port: where that is kept for two seconds after a close, it ended before.
+        kept = Quiet(closed_s=2.0)
+        [batch] = read_records(str(self.folder / "nat.ipfix"), Unread({}), quiet=kept)[2]
+        self.assertEqual((float(batch.end_s[0]) - DAY, int(batch.ending[0])), (4, CLOSED))
         file = self.folder / "nat.ipfix"
         file.write_bytes(content)
         entries = list(read_entries(str(file), Unread({})))

@@ -104,6 +104,8 @@ class Batch:
     """Whether a connection began where its record does; None: all did. Others were open when somebody began to look."""
     listing: Listing | None = None
     """Where these are no connections with times, but entries of a table as it was at one moment."""
+    records: int | None = None
+    """How many records were read for these, pieces and other directions among them; None: one each."""
 
     def __len__(self) -> int:
         return int(self.start_s.size)

@@ -21,18 +21,23 @@ _LATE_S = 60.0
 def stitched(batches: Iterable[Batch], gap_s: float) -> Iterator[Batch]:
     """The same records with pieces put together; what may still go on is kept back until time has passed."""
     rest: Batch | None = None
+    taken_in = 0
     for batch in batches:
-        if batch.sampled > 1:
+        if batch.sampled > 1 or batch.listing is not None:
             yield batch
             continue
+        taken_in += len(batch) if batch.records is None else batch.records
         whole = batch if rest is None else joined([rest, batch])
         together = _together(whole, gap_s)
         now = float(together.end_s.max(initial=0.0))
         open_ = together.end_s >= now - gap_s - _LATE_S
-        yield taken(together, ~open_)
-        rest = taken(together, open_)
+        done, rest = taken(together, ~open_), taken(together, open_)
+        # What is kept back are records, too: at least one each.
+        told = max(len(done), taken_in - len(rest))
+        yield replace(done, records=told)
+        taken_in -= told
     if rest is not None:
-        yield rest
+        yield replace(rest, records=taken_in)
 
 
 def joined(batches: list[Batch]) -> Batch:

@@ -147,6 +147,10 @@ class Summary:
     unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
     """What belongs to no pair: source and target (/24, /64), port, protocol."""
     records: int = 0
+    together: int = 0
+    """Of these, the pieces and the other directions of connections that other records are of, too."""
+    replies: int = 0
+    """Of these, what tells of the other direction alone: its volume counts."""
     sampled: int = 0
     hours: Counts = field(default_factory=Counts)
     """Records by hour since 1970, of whatever they are."""
@@ -171,6 +175,8 @@ class Summary:
             **{name: Counts.total([getattr(one, name) for one in several]) for name in _COUNTED},
             unmatched=unmatched,
             records=sum(one.records for one in several),
+            together=sum(one.together for one in several),
+            replies=sum(one.replies for one in several),
             sampled=sum(one.sampled for one in several),
             first_s=min((one.first_s for one in several), default=_NEVER),
             last_s=max((one.last_s for one in several), default=-_NEVER),
@@ -336,7 +342,9 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         addresses=Counts.of(key(pair, address)[begun]),
         marks=_marks(batch),
         unmatched=unmatched,
-        records=len(batch),
+        records=len(batch) if batch.records is None else batch.records,
+        together=0 if batch.records is None else batch.records - len(batch),
+        replies=int(np.count_nonzero(known & matched.is_reply)),
         hours=hours,
         first_s=first,
         last_s=last,

@@ -19,6 +19,8 @@ class Quiet:
     udp_one_way_s: float = 60.0
     udp_answered_s: float = 60.0
     udp_streaming_s: float = 60.0
+    closed_s: float = 0.0
+    """For how long a port is kept after a close."""
 
     @classmethod
     def of(cls, described: Described) -> "Quiet":
@@ -38,6 +40,7 @@ class Quiet:
             longest("udp_one_way", cls.udp_one_way_s),
             longest("udp_answered", cls.udp_answered_s),
             longest("udp_streaming", cls.udp_streaming_s),
+            longest("closed", 0.0),
         )
 
 

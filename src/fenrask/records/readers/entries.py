@@ -24,7 +24,7 @@ from fenrask.records.batch import (
     Listing,
     dotted,
 )
-from fenrask.records.readers.contract import Source
+from fenrask.records.readers.contract import Quiet, Source
 
 __all__ = ["Entry", "Pairing", "sound"]
 
@@ -127,17 +127,19 @@ class _Open:
         self.state = one.state or self.state
         self.timer_s = self.timer_s if one.seconds_left is None else float(one.seconds_left)
 
-    def ended(self, went: Entry) -> tuple[float, int]:
+    def ended(self, went: Entry, quiet: Quiet) -> tuple[float, int]:
         """When the timer began that took its entry away, which is when it ended; and how."""
         assert went.time_s is not None
+        if went.is_answered is None:
+            # A session of a translator (RFC 8158) goes with its port: it ended a mapping timeout before.
+            waited = quiet.udp_answered_s if went.protocol == _UDP else quiet.closed_s
+            return went.time_s - waited, UDP_ANSWERED if went.protocol == _UDP else CLOSED
         state, ran_out = went.state or self.state, self.timer_s and went.time_s - self.at >= self.timer_s - _TIMED_OUT_S
         end = max(self.at, went.time_s - self.timer_s) if ran_out else went.time_s
         if not self.timer_s and self.state in ("TIME_WAIT", "CLOSE", "LAST_ACK"):
             end = self.at
         if went.protocol == _UDP:
-            answered = self.last.is_answered if went.is_answered is None else went.is_answered
-            assured = self.last.is_assured or went.is_assured
-            return end, UNKNOWN if answered is None else _of_udp(answered, assured)
+            return end, _of_udp(went.is_answered, self.last.is_assured or went.is_assured)
         if not self.came_about and (state == "CLOSE" or (self.timer_s and not ran_out)):
             # Linux lets the entry of what is rejected go at once.
             return end, REJECTED
@@ -244,5 +246,5 @@ class Pairing:
                 unread.add("an end without a beginning", name)
                 return
             self.live.pop(one.key, None)
-            end, ending = known.ended(one)
+            end, ending = known.ended(one, self.source.quiet)
             self.found.rows.append((known.begun, max(known.begun, end), one, ending))

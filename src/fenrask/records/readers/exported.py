@@ -244,7 +244,8 @@ def _fives(waiting: _Group) -> Iterator[tuple[Columns, Raw | None]]:
     ending = np.full(rows.size, UNKNOWN, dtype=np.uint8)
     octets = rows["octets"].astype(np.int64)
     none = np.zeros(rows.size, dtype=np.uint16)
-    raw = Raw(keys, times[0], np.maximum(*times), octets, nothing, flags, none, ending, factor)
+    now_s = max(waiting.moments)
+    raw = Raw(keys, times[0], np.maximum(*times), octets, nothing, flags, none, ending, factor, now_s)
     for some in (waiting.bodies, waiting.counts, waiting.moments, waiting.uptimes, waiting.sent):
         some.clear()
     yield {}, raw
@@ -514,7 +515,8 @@ def _raw(columns: Columns, n: int, group: _Group, source: Source, state: _State)
     back = columns.get("octets_back", nothing)
     factor = _sampled(columns, n, group.domain, state)
     both = (octets.astype(np.int64), back.astype(np.int64))
-    return Raw(keys, start, np.maximum(start, end), *both, flags, back_flags, ending, factor)
+    now_s = max(group.sent)
+    return Raw(keys, start, np.maximum(start, end), *both, flags, back_flags, ending, factor, now_s)
 
 
 def _flags(told: NDArray[Any]) -> NDArray[np.uint16]:

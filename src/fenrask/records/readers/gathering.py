@@ -56,10 +56,13 @@ class Raw:
     back_flags: NDArray[np.uint16]
     ending: NDArray[np.uint8]
     factor: NDArray[np.float64]
+    now_s: float = 0.0
+    """When the newest of them was exported: what it does not tell of had not come."""
 
     def some(self, rows: NDArray[np.bool_]) -> "Raw":
         """Some of them."""
-        return Raw(*(column[rows] for column in self.__dict__.values()))
+        columns = {name: one[rows] for name, one in self.__dict__.items() if name != "now_s"}
+        return Raw(**columns, now_s=self.now_s)
 
 
 def keys_of(columns: Mapping[str, NDArray[Any]], n: int) -> NDArray[np.uint64] | None:
@@ -88,7 +91,7 @@ class Gathering:
     def __init__(self, source: Source) -> None:
         self._source, self._quiet = source, np.array(astuple(source.quiet))
         self._slots: NDArray[Any] | None = None
-        self._now, self._free, self._taken = 0.0, -1, 0
+        self._now, self._free, self._taken, self._told = 0.0, -1, 0, 0
         self._doubles, self._tells_both = 0, False
 
     def take(self, raw: Raw) -> Iterator[Batch]:
@@ -106,15 +109,17 @@ class Gathering:
         if self._slots is None:
             self._slots = np.zeros(_ROOM, dtype=CONNECTION)
             self._relink()
-        self._now = max(self._now, float(raw.end_s.max()))
+        self._now = max(self._now, float(raw.end_s.max()), raw.now_s)
         self._tells_both = self._tells_both or bool(raw.back_flags.any() or raw.back.any())
         done, at, n = np.empty(raw.start_s.size, dtype=CONNECTION), 0, raw.start_s.size
+        self._told += n
         while at < n:
             at, self._free, number, _, others, doubles = gathered(
                 raw.keys, raw.start_s, raw.end_s, raw.out, raw.back, raw.flags, raw.back_flags, raw.ending, at,
                 self._slots, self._heads, self._nexts, self._free, self._quiet, done,
             )  # fmt: skip
             self._doubles += doubles
+            self._told -= doubles
             self._tells_both = self._tells_both or others > 0
             if number:
                 yield self._batch(done[:number].copy())
@@ -168,14 +173,14 @@ class Gathering:
         back_flags = np.where(turned, found["flags"], found["back_flags"])
         quiet = self._now - found["end"] if at_the_end else np.full(order.size, np.inf)
         ending = _endings(found, flags, back_flags, protocol, back, quiet > self._quiet[0], self._tells_both)
-        is_tcp = protocol == 6
+        is_tcp, told, self._told = protocol == 6, self._told, 0
         seen = (flags | back_flags) & FLAGGED != 0
         begun = ~(is_tcp & seen & ((flags | back_flags) & _SYN == 0))
         return Batch(
             found["start"], np.where(ending == OPEN, np.maximum(self._now, found["end"]), found["end"]),
             addresses(0), addresses(2),
             np.where(turned, target, source).astype(np.uint16), np.where(turned, source, target).astype(np.uint16),
-            protocol, out.astype(np.int64), back.astype(np.int64), ending, begun=begun,
+            protocol, out.astype(np.int64), back.astype(np.int64), ending, begun=begun, records=told,
         )  # fmt: skip
 
 

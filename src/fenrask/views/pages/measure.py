@@ -73,6 +73,7 @@ _LISTED = (
     Column("entries", "entries", "count"),
     Column("left_s", "expires in, s, mean", "rough"),
 )
+_BECAME = (Column("what", "they were"), Column("records", "records", "count"))
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
 
 
@@ -171,6 +172,7 @@ def measure_page(
     ]  # fmt: skip
     if listed := [*_moment(summary, pairs)]:
         tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
+    tables.append(Table("became", "What became of the records", _BECAME, [*_became(summary, found)], behind_all=True))
     columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
     if columns:
         headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
@@ -183,6 +185,21 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+def _became(summary: Summary, found: Sequence[Measured]) -> Iterator[tuple[str, int]]:
+    """Each record once: what it was taken for. They add up to the records; what was not read is told beside them."""
+    for what, number in (
+        ("connections that began", sum(one.connections for one in found)),
+        ("connections that were open before", int(summary.continuing.values.sum())),
+        ("pieces and other directions of these", summary.together),
+        ("other directions alone: their volume", summary.replies),
+        ("samples: their volume", summary.sampled),
+        ("entries of a listing", int(summary.listed.values.sum())),
+        ("of no subnet and destination", sum(summary.unmatched.values())),
+    ):
+        if number:
+            yield what, number
 
 
 _DOUBLED = 0.02

@@ -33,7 +33,6 @@ def varied(cv: float, growth: float = 0.0, weekend: float = 1.0) -> Levels:
 
 KINDS: dict[str, tuple[Levels, float, float]] = {
     "independent": (varied(0.0), 200.0, 1.0),
-    "few": (varied(0.0), 2.0, 1.0),
     "days that vary": (varied(0.15), 2000.0, 1.0),
     "bursts": (varied(0.1), 300.0, 20.0),
     "growing": (varied(0.05, growth=0.01), 1000.0, 1.0),

@@ -238,6 +238,18 @@ class Exported(InFolder):
                 found.append((end, row))
         return found
 
+    def test_messages_that_overtake_others_are_not_missing(self) -> None:
+        fields: list[tuple[int, ...]] = [*ENDS, (152, 8), (153, 8)]
+        rows = [ends(port=5000 + n) + struct.pack(">QQ", (DAY + n) * 1000, (DAY + n) * 1000 + 10) for n in range(40)]
+        first = message(template(fields) + data(rows[:10]), 0)
+        others = [message(data(rows[at : at + 10]), at) for at in (10, 20, 30)]
+        for order, missing in (((0, 1, 2), 0), ((1, 0, 2), 0), ((2, 1, 0), 0), ((0, 2), 10), ((2, 0), 10)):
+            batches, unread = self.read(first + b"".join(others[n] for n in order))
+            with self.subTest(order=order):
+                told = {why: number for why, (number, _) in unread.reasons.items()}
+                self.assertEqual(told, {"records missing by their sequence": missing} if missing else {})
+                self.assertEqual(sum(map(len, batches)), 10 + 10 * len(order))
+
     def test_what_was_open_before_the_export_is_not_new(self) -> None:
         fields: list[tuple[int, ...]] = [*ENDS, (152, 8), (153, 8), (1, 8), (6, 1)]
         rows = [

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from time import monotonic
@@ -9,6 +10,7 @@ from typing import Annotated
 
 import typer
 
+from fenrask.cli.files import check_writable, write_whole
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.records import Columns, check_some, columns_of
 from fenrask.cli.workers import executor_of
@@ -23,6 +25,7 @@ from fenrask.records.proposal import proposal
 from fenrask.records.readers import Quiet, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned, summarised
+from fenrask.units import counted
 from fenrask.views.page import Page
 from fenrask.views.pages.measure import held_twice, measure_page
 
@@ -33,14 +36,14 @@ __all__ = ["command"]
 def command(
     call: Call,
     words: Annotated[
-        list[str],
+        list[str] | None,
         typer.Argument(
             metavar="[ESTATE] RECORDS...",
             help="The estate file; and files of connection records, `-` for standard input, packed or not: CSV, "
             "Parquet, NetFlow v5 or v9, IPFIX, NAT events in either, packet captures, events of Linux connection "
             "tracking (text or XML).",
         ),
-    ],
+    ] = None,
     columns: Columns = None,
     active: Annotated[
         float | None,
@@ -64,6 +67,18 @@ def command(
         Path | None,
         typer.Option(metavar="FILE", help="Draw rates, concurrent connections and durations (.png, .svg or .pdf)."),
     ] = None,
+    listen: Annotated[
+        str | None,
+        typer.Option(
+            metavar="[ADDRESS:]PORT",
+            help="Instead of files: collect what exporters send there, NetFlow v5, v9 and IPFIX over UDP, IPFIX over "
+            "TCP; default address: this host alone (127.0.0.1). --save is written whole each minute.",
+        ),
+    ] = None,
+    for_s: Annotated[
+        float | None,
+        typer.Option("--for", metavar="SECONDS", min=0, help="How long to listen; default: until Ctrl-C."),
+    ] = None,
     replay: Annotated[
         bool,
         typer.Option(
@@ -78,18 +93,16 @@ def command(
         ),
     ] = None,
 ) -> int:
-    estate, files = split_words(words, 0)
-    if not files:
-        raise typer.BadParameter("give at least one file of records")
+    estate, files = _asked(words or [], listen, for_s)
     described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
     pairs, seen = Pairs(described.estate), _Seen(Quiet.of(described))
-    if active is None:
+    if listen is not None:
+        _listened(call, listen, for_s, pairs, save, seen)
+    elif active is None:
         _read_each(call, files, columns_of(columns or []), pairs, workers, seen)
     else:
-        spans: dict[str, tuple[int, int]] = {}
-        seen.whole = summarised(stitched(_batches(files, columns_of(columns or []), seen, spans), active), pairs)
-        seen.whole.spans |= spans
-    if not seen.stopped:
+        _read_stitched(files, columns_of(columns or []), pairs, active, seen)
+    if not seen.stopped and listen is None:
         check_some(seen.formats, seen.unread)
     whole = seen.whole
     loads = measured(whole, pairs)
@@ -101,7 +114,7 @@ def command(
         page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
     call.show(page)
     if save:
-        call.write(save, (json.dumps(measured_file(loads), indent=1) + "\n").encode())
+        (call if listen is None else replace(call, force=True)).write(save, _saved(loads))
     if figure:
         from fenrask.views.figures.measured import draw_measured
 
@@ -142,6 +155,67 @@ class _Seen:
     guessed: dict[str, Mapping[str, str]] = field(default_factory=dict)
     unread: Unread = field(default_factory=lambda: Unread({}))
     stopped: bool = False
+
+
+_EVERY_S = 60.0
+"""How often what was collected is written."""
+_PORTS = range(1, 65536)
+
+
+def _place(listen: str) -> tuple[str, int]:
+    """The address and port to listen at."""
+    address, _, port = listen.rpartition(":")
+    if not port.isdecimal() or int(port) not in _PORTS:
+        raise UnusableInput([Problem(Place(path="--listen"), repr(listen), "a port, or ADDRESS:PORT")])
+    return address.strip("[]") or "127.0.0.1", int(port)
+
+
+def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: Path | None, seen: _Seen) -> None:
+    """What exporters send, until the time is over or the user stops it; written so far each minute."""
+    from fenrask.records.collecting import Collector, Listener
+
+    collector = Collector(pairs, seen.quiet)
+    if save:
+        check_writable(save, call.force)
+
+    def told() -> None:
+        whole = collector.so_far()
+        loads = measured(whole, pairs)
+        senders = counted(len(collector.exporters), "exporter")
+        call.say(f"{whole.records:,} records of {senders} in {collector.messages:,} messages")
+        if save:
+            write_whole(save, _saved(loads), force=True)
+
+    with Listener(*_place(listen), collector) as listener:
+        call.say(f"listening at {listener.address}:{listener.port}, UDP and TCP")
+        with suppress(KeyboardInterrupt):
+            listener.run(for_s, _EVERY_S, told)
+        senders = collector.exporters
+    seen.whole, seen.unread = collector.end(), collector.unread
+    seen.formats = dict.fromkeys(senders, "NetFlow v5, v9 or IPFIX")
+
+
+def _saved(loads: list[Measured]) -> bytes:
+    return (json.dumps(measured_file(loads), indent=1) + "\n").encode()
+
+
+def _asked(words: list[str], listen: str | None, for_s: float | None) -> tuple[Path | None, list[str]]:
+    """The estate and the files; a usage error where these do not go together."""
+    estate, files = split_words(words, 0)
+    if listen is None and not files:
+        raise typer.BadParameter("give at least one file of records, or --listen")
+    if listen is not None and files:
+        raise typer.BadParameter("--listen, or files: one of the two")
+    if for_s is not None and listen is None:
+        raise typer.BadParameter("--for says how long to --listen")
+    return estate, files
+
+
+def _read_stitched(files: list[str], columns: dict[str, str], pairs: Pairs, active: float, seen: _Seen) -> None:
+    """All files as one, with pieces of one connection put together."""
+    spans: dict[str, tuple[int, int]] = {}
+    seen.whole = summarised(stitched(_batches(files, columns, seen, spans), active), pairs)
+    seen.whole.spans |= spans
 
 
 def _batches(

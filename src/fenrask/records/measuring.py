@@ -274,13 +274,10 @@ def stated_rates(described: Described) -> dict[tuple[str, str], float]:
 
 def measured_file(found: list[Measured]) -> dict[str, Any]:
     """What flows refer to by `measured:`: the load of every pair, by subnet and destination."""
-    return {
-        "measured": 1,
-        "pairs": {
-            one.subnet: {other.destination: _entry(other) for other in found if other.subnet == one.subnet}
-            for one in found
-        },
-    }
+    pairs: dict[str, dict[str, Any]] = {}
+    for one in found:
+        pairs.setdefault(one.subnet, {})[one.destination] = _entry(one)
+    return {"measured": 1, "pairs": pairs}
 
 
 def _entry(one: Measured) -> dict[str, Any]:

@@ -215,6 +215,12 @@ class Pairing:
                 yield self.listed.moment(self.source)
                 self.listed = _Rows()
 
+    def so_far(self) -> Iterator[Batch]:
+        """What would be left if it ended now; it goes on all the same."""
+        found, listed = [*self.found.rows], [*self.listed.rows]
+        yield from self.rest()
+        self.found.rows, self.listed.rows = found, listed
+
     def rest(self) -> Iterator[Batch]:
         """The last batch, with what is open still."""
         for one in self.live.values():

@@ -19,7 +19,7 @@ from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.entries import Entry, Pairing
 from fenrask.records.readers.gathering import FLAGGED, Gathering, Raw, keys_of
 
-__all__ = ["EXPORTED", "nat_entries"]
+__all__ = ["EXPORTED", "Columns", "Decoder", "nat_entries", "nat_events", "whole_message"]
 
 _V5_RECORD = np.dtype(
     [
@@ -53,6 +53,8 @@ _RUN_OUT = {3: "addresses", 12: "ports", 13: "a host's quota"}
 _MOST_FIELDS, _MOST_LENGTH = 512, 65535
 _NTP_S = 2_208_988_800
 """From 1900, where times with a fraction are counted from, to 1970 (RFC 7011, section 6.1.9; RFC 5905)."""
+_ANEW = 100_000
+"""By how many records a message may be late; one that is farther behind is of an exporter that began anew."""
 _TOGETHER = 1 << 16
 """Records that are decoded at once."""
 
@@ -101,6 +103,8 @@ class _State:
 
     templates: dict[tuple[int, int], _Template] = field(default_factory=dict)
     next_number: dict[tuple[int, int], int] = field(default_factory=dict)
+    missing: dict[tuple[int, int], int] = field(default_factory=dict)
+    """By version and observation domain: what did not come, by the sequence."""
     clocks: dict[int, _Clock] = field(default_factory=dict)
     """By observation domain: as the message says, or an options record that tells when the exporter began."""
     factors: dict[tuple[int, int], float] = field(default_factory=dict)
@@ -118,7 +122,7 @@ def _read(source: Source) -> Iterator[Batch]:
     gathering, pairing = Gathering(source), Pairing(source)
     for columns, raw in _decoded(source):
         if "nat_event" in columns:
-            yield from pairing.batches(_nat_events(columns, source))
+            yield from pairing.batches(nat_events(columns, source))
         elif raw is not None:
             yield from gathering.take(raw)
     yield from gathering.rest()
@@ -129,26 +133,55 @@ def nat_entries(source: Source) -> Iterator[Entry]:
     """The NAT session events of a file (RFC 8158), as they come."""
     for columns, _ in _decoded(source):
         if "nat_event" in columns:
-            yield from _nat_events(columns, source)
+            yield from nat_events(columns, source)
 
 
 def _decoded(source: Source) -> Iterator[tuple[Columns, Raw | None]]:
     """The columns of sets of records, and what they are as connections where they have times and addresses."""
-    state, fives = _State(), _Group(_Template([]), -1)
-    while (message := _message(source, state)) is not None:
-        version, body = message
-        if version == 5:
-            _take_five(body, fives)
-            # A message has thirty records at most.
-            if len(fives.counts) * 24 >= _TOGETHER:
-                yield from _fives(fives)
-        else:
-            yield from _templated(version, body, source, state)
-    yield from _fives(fives)
-    yield from _flushed(source, state)
+    decoder = Decoder(source)
+    while (message := _message(source, decoder.state)) is not None:
+        yield from decoder.take(message)
+    yield from decoder.rest()
 
 
-def _nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
+class Decoder:
+    """Decodes the messages of one exporter as they come; most records wait for more of their template."""
+
+    def __init__(self, source: Source) -> None:
+        self.source, self.state = source, _State()
+        self._fives = _Group(_Template([]), -1)
+
+    def take(self, message: bytes) -> Iterator[tuple[Columns, Raw | None]]:
+        """The next message, whole, of whatever version."""
+        if message[:2] != b"\x00\x05":
+            yield from _templated(message, self.source, self.state)
+            return
+        _take_five(message, self._fives)
+        # A message has thirty records at most.
+        if len(self._fives.counts) * 24 >= _TOGETHER:
+            yield from _fives(self._fives)
+
+    def flushed(self) -> Iterator[tuple[Columns, Raw | None]]:
+        """What waits."""
+        yield from _fives(self._fives)
+        yield from _flushed(self.source, self.state)
+
+    def rest(self) -> Iterator[tuple[Columns, Raw | None]]:
+        """What waits at the end; what did not come is counted."""
+        yield from self.flushed()
+        _count_missing(self.source, self.state)
+
+
+def whole_message(content: bytes) -> bool:
+    """Whether a datagram is a message of NetFlow v5, v9 or IPFIX, as long as it says."""
+    if len(content) < 20:
+        return False
+    version, word = (int(one) for one in struct.unpack(">HH", content[:4]))
+    lengths = {5: 24 + 48 * word, 9: len(content), 10: word}
+    return lengths.get(version) == len(content)
+
+
+def nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
     n = columns["nat_event"].size
     nothing = np.zeros(n, dtype=np.uint64)
     inner, target, outside = (_addresses(columns, name, n) for name in ("source", "target", "outside"))
@@ -171,7 +204,7 @@ def _nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
             )  # fmt: skip
 
 
-def _message(source: Source, state: _State) -> tuple[int, bytes] | None:
+def _message(source: Source, state: _State) -> bytes | None:
     """The next message whole; None at the end, and where what follows is none."""
     stream = source.stream
     head = stream.read(4)
@@ -196,10 +229,10 @@ def _message(source: Source, state: _State) -> tuple[int, bytes] | None:
         source.unread.add("a message cut short", where)
         return None
     state.offset += 4 + rest
-    return version, head + body
+    return bytes(head + body)
 
 
-def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _State) -> tuple[int, bytes] | None:
+def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _State) -> bytes | None:
     """NetFlow v9 says how many records it has, not how long it is: sets are read until the next message begins."""
     body = head + stream.read(16)
     peek = getattr(stream, "peek", None)
@@ -216,7 +249,7 @@ def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _Sta
             source.unread.add("a message cut short", f"{source.name}, byte {state.offset}")
             break
     state.offset += len(body)
-    return (9, body) if len(body) >= 20 else None
+    return body if len(body) >= 20 else None
 
 
 def _take_five(message: bytes, waiting: _Group) -> None:
@@ -259,7 +292,8 @@ def _at(uptime_ms: NDArray[Any], waiting: _Group) -> NDArray[np.float64]:
     return found
 
 
-def _templated(version: int, message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Raw | None]]:
+def _templated(message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Raw | None]]:
+    version = struct.unpack(">H", message[:2])[0]
     if version == 10:
         exported, sequence, domain = struct.unpack(">III", message[4:16])
         begins = 16
@@ -284,7 +318,7 @@ def _templated(version: int, message: bytes, source: Source, state: _State) -> I
             number, found = _set(body, domain, set_id, float(exported), source, state)
             records += number
             yield from found
-    _count_gap(version, domain, sequence, records, source, state)
+    _count_gap(version, domain, sequence, records, state)
 
 
 def _set(
@@ -331,15 +365,26 @@ def _flushed(source: Source, state: _State) -> Iterator[tuple[Columns, Raw | Non
             yield {}, _raw(columns, n, group, source, state)
 
 
-def _count_gap(version: int, domain: int, sequence: int, records: int, source: Source, state: _State) -> None:
-    """IPFIX counts data records, NetFlow v9 messages."""
-    due = state.next_number.get((version, domain))
-    if due is not None and sequence != due:
-        missed = (sequence - due) % 2**32
-        if missed < 2**31:
-            what = "records" if version == 10 else "messages"
-            source.unread.add(f"{what} missing by their sequence", source.name, missed)
-    state.next_number[version, domain] = (sequence + (records if version == 10 else 1)) % 2**32
+def _count_gap(version: int, domain: int, sequence: int, records: int, state: _State) -> None:
+    """IPFIX counts data records, NetFlow v9 messages: what the numbers leave out is missing, unless it comes later."""
+    key, step = (version, domain), records if version == 10 else 1
+    due, after = state.next_number.get(key), (sequence + step) % 2**32
+    missed = 0 if due is None else (sequence - due) % 2**32
+    if 2**31 <= missed < 2**32 - _ANEW:
+        # Far behind: the exporter began anew.
+        missed = 0
+    elif missed >= 2**31:
+        # An older message, overtaken by others.
+        state.missing[key] = max(0, state.missing.get(key, 0) - step)
+        return
+    state.missing[key] = state.missing.get(key, 0) + missed
+    state.next_number[key] = after
+
+
+def _count_missing(source: Source, state: _State) -> None:
+    for (version, _), number in state.missing.items():
+        what = "records" if version == 10 else "messages"
+        source.unread.add(f"{what} missing by their sequence", source.name, number)
 
 
 def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, state: _State) -> None:

@@ -150,6 +150,13 @@ class Gathering:
         if self._slots is not None and (self._slots["used"] == 1).any():
             yield self._batch(self._slots[self._slots["used"] == 1], at_the_end=True)
 
+    def so_far(self) -> Iterator[Batch]:
+        """What is not done yet, as if it ended now; it goes on all the same."""
+        if self._slots is not None and (self._slots["used"] == 1).any():
+            told = self._told
+            yield self._batch(self._slots[self._slots["used"] == 1], at_the_end=True)
+            self._told = told
+
     def _batch(self, done: NDArray[Any], at_the_end: bool = False) -> Batch:
         """Connections as a batch, from who began them: who sent first, or else from the higher port."""
         order = np.argsort(done["start"], kind="stable")

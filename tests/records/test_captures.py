@@ -3,8 +3,10 @@
 import socket
 import struct
 from typing import Any
+from unittest.mock import patch
 
 from fenrask.records.batch import (
+    BEYOND,
     CLOSED,
     HALF_CLOSED,
     IDLE,
@@ -18,7 +20,7 @@ from fenrask.records.batch import (
     Batch,
     Unread,
 )
-from fenrask.records.readers import Quiet, read_records
+from fenrask.records.readers import Quiet, captured, read_records
 from tests.support import InFolder
 
 DAY = 1_793_491_200.0
@@ -213,3 +215,32 @@ class Captures(InFolder):
         self.assertEqual((len(found), unread.reasons), (60_001, {}))
         # Thirty thousand were heard of again.
         self.assertEqual([sum(one[1] == end for one in found) for end in (OPEN, UNANSWERED)], [30_000, 30_000])
+
+    def test_no_more_is_followed_than_there_is_memory_for(self) -> None:
+        """Each connection counts once all the same, and what was ended for it is told."""
+        packets = [(DAY + n * 1e-4, ethernet(four(True, tcp(True, 1024 + n, SYN), 6))) for n in range(40_000)]
+        with patch.object(captured, "_MOST_FOLLOWED", 1 << 14):
+            found, unread = self.connections(pcap(packets))
+        self.assertEqual(len(found), 40_000)
+        self.assertGreater(unread.reasons[BEYOND][0], 10_000)
+
+    def test_interfaces_between_many_packets(self) -> None:
+        """More packets than are looked at before the next interface is looked for; two units of time."""
+
+        def block(kind: int, body: bytes) -> bytes:
+            body += b"\0" * (-len(body) % 4)
+            return struct.pack("<II", kind, 12 + len(body)) + body + struct.pack("<I", 12 + len(body))
+
+        whole = [block(0x0A0D0D0A, struct.pack("<IHHq", 0x1A2B3C4D, 1, 0, -1))]
+        for number, unit in enumerate((6, 9)):
+            whole.append(block(1, struct.pack("<HHI", 1, 0, 0) + struct.pack("<HHB3xHH", 9, 1, unit, 0, 0)))
+            for n in range(70_000):
+                frame = ethernet(four(True, tcp(True, 1024 + n % 60_000, -1), 17))
+                ticks = round((DAY + 1000 * number + n * 1e-3) * 10**unit)
+                head = struct.pack("<IIIII", number, ticks >> 32, ticks & 0xFFFFFFFF, len(frame), len(frame))
+                whole.append(block(6, head + frame))
+        found, unread = self.connections(b"".join(whole))
+        self.assertEqual(unread.reasons, {})
+        # 60,000 ports, of which 10,000 are there again within 60 s: two ways of which none is kept for so long.
+        self.assertEqual(sum(one[2] >= 1000 for one in found), 70_000)
+        self.assertEqual(len(found), 140_000)

@@ -4,10 +4,12 @@ import random
 import struct
 from dataclasses import dataclass
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 
 from fenrask.records.batch import (
+    BEYOND,
     CLOSED,
     HALF_CLOSED,
     REJECTED,
@@ -20,7 +22,7 @@ from fenrask.records.batch import (
     Unread,
 )
 from fenrask.records.matching import Pairs
-from fenrask.records.readers import Quiet, read_records
+from fenrask.records.readers import Quiet, gathering, read_records
 from fenrask.records.summary import Summary, summarised
 from tests.support import InFolder
 
@@ -157,6 +159,15 @@ class Exported(InFolder):
             with self.subTest(name):
                 self.assertEqual(int(found.bytes_out.values.sum()), 400_000 * factor)
                 self.assertEqual((found.sampled, int(found.starts.values.sum())), (400, 0) if factor > 1 else (0, 400))
+        (self.folder / "s.ipfix").write_bytes(message(said + template(fields) + data(rows)))
+        self.assertNotIn("sampled", self.json("measure", "s.ipfix"))
+        scope = [(149, 4), (34, 4)]
+        said = template(scope, 300, scopes=1) + data([struct.pack(">II", 3, 100)], 300)
+        (self.folder / "s.ipfix").write_bytes(message(said + template(fields) + data(rows)))
+        [shown] = self.json("measure", "s.ipfix")["sampled"]
+        self.assertEqual((shown["bytes_out"], shown["records"]), (40_000_000, 400))
+        # Of 100,000 bytes each, in KiB: one in twenty by their number.
+        self.assertAlmostEqual(shown["within"], 1.96 / 20 * 98 * 1024 / 100_000, places=9)
         # By sampler: records say which.
         scope = [(302, 4), (34, 4)]
         said = template(scope, 300, scopes=1) + data([struct.pack(">II", 7, 10), struct.pack(">II", 8, 1000)], 300)
@@ -263,3 +274,13 @@ class Exported(InFolder):
     @staticmethod
     def begun(batch: Batch) -> Any:
         return np.ones(len(batch), dtype=bool) if batch.begun is None else batch.begun
+
+    def test_no_more_is_followed_than_there_is_memory_for(self) -> None:
+        fields: list[tuple[int, ...]] = [*ENDS, (152, 8), (153, 8)]
+        rows = [ends(port=1024 + n) + struct.pack(">QQ", (DAY + n) * 1000, (DAY + n) * 1000) for n in range(40_000)]
+        content = [message(template(fields))]
+        content += [message(data(rows[at : at + 1000]), at, at=DAY) for at in range(0, len(rows), 1000)]
+        with patch.object(gathering, "_MOST_FOLLOWED", 1 << 14):
+            batches, unread = self.read(b"".join(content))
+        self.assertEqual(sum(map(len, batches)), 40_000)
+        self.assertGreater(unread.reasons[BEYOND][0], 10_000)

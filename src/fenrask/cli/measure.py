@@ -121,7 +121,7 @@ def command(
         call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return 2 if seen.unread.broken_off else int(not (loads or whole.listed.keys.size) or seen.stopped)
+    return 2 if seen.unread.broken_off else int(not (loads or whole.listed.keys.size or whole.sampled) or seen.stopped)
 
 
 def _with_replay(

@@ -12,6 +12,7 @@ from fenrask.estate.flows import Ending
 from fenrask.prefixes import parse_address
 
 __all__ = [
+    "BEYOND",
     "BREAKS_OFF",
     "CLOSED",
     "CONTINUED",
@@ -57,6 +58,7 @@ STATES = (
 
 BREAKS_OFF = "a packed file that breaks off"
 """How the reason begins why the rest of a packed file was not read."""
+BEYOND = "connections beyond those that there is memory for: those silent for longest ended"
 LAST_S = 2.0**32 - 2
 """The last time that is kept: in the year 2106."""
 _FIN, _SYN, _RST, _ACK = 0x01, 0x02, 0x04, 0x10

@@ -144,6 +144,8 @@ class Summary:
     """How often some records are there, one in `MARKED` of them, under a mark of what they say."""
     samples: Counts = field(default_factory=Counts)
     """Records of samples, each of a packet at least."""
+    squares: Counts = field(default_factory=Counts)
+    """The sum of the squares of what each of these stands for, KiB^2: how sure the whole is (RFC 5476, section 2)."""
     unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
     """What belongs to no pair: source and target (/24, /64), port, protocol."""
     records: int = 0
@@ -317,7 +319,7 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         return Summary(
             bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
             records=len(batch), sampled=len(batch), samples=Counts.of(volumes),
-            hours=hours, first_s=first, last_s=last,
+            squares=Counts.of(volumes, _squares(out + back)), hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
     ending = batch.ending[sent]
     told = (ending != UNKNOWN) & (ending != CONTINUED) & begun
@@ -349,6 +351,16 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         first_s=first,
         last_s=last,
     )
+
+
+_MOST_KIB = 1 << 27
+"""Of one record of a sample, so that the sum of the squares is a whole number of 63 bits."""
+
+
+def _squares(octets: Keys) -> Keys:
+    kib = np.minimum((octets >> 10) + 1, _MOST_KIB)
+    found: Keys = kib * kib
+    return found
 
 
 MARKED = 64

@@ -31,6 +31,8 @@ STREAM_S = 2.0
 _ETHERNET, _COOKED, _COOKED_2, _LOOPBACK = 1, 113, 276, 0
 _TAGS = (0x8100, 0x88A8, 0x9100)
 _MOST_TAGS, _MOST_HEADERS = 4, 8
+_AT_ONCE = 1 << 16
+"""Packets of pcapng that are looked at before what tells of interfaces is looked for again."""
 
 
 @compiled
@@ -66,15 +68,15 @@ def classic(content, big, unit, most):
 
 @compiled
 def enhanced(content, big, links, units, most):
-    """The same of pcapng's packet blocks, with the link type of each; ends before a block that tells of interfaces.
+    """The same of some of pcapng's packet blocks, with the link type of each; ends before one that tells of interfaces.
 
     links, units: link type and seconds of a tick of each interface, shape (n_interfaces,).
     """
-    room = content.size // 12 + 1
+    room = min(content.size // 12 + 1, _AT_ONCE)
     places, sizes, times = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.float64)
     kinds = np.empty(room, np.int64)
     n, at, wrong = 0, 0, False
-    while at + 12 <= content.size:
+    while at + 12 <= content.size and n < room:
         kind, length = _word(content, at, 4, big), np.int64(_word(content, at + 4, 4, big))
         if kind == 1 or kind == 0x0A0D0D0A:
             break

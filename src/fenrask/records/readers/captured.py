@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.records.batch import (
+    BEYOND,
     CLOSED,
     HALF_CLOSED,
     IDLE,
@@ -44,6 +45,8 @@ _PIECE = 1 << 22
 _ANSWER_S = 3.0
 """Within which a SYN is answered, if it is: one so near to the end of a capture may still be."""
 _ROOM = 1 << 14
+_MOST_FOLLOWED = 1 << 22
+"""Connections at once; a third of a gigabyte."""
 
 
 @dataclass
@@ -124,9 +127,9 @@ def _blocks(source: Source, head: bytes) -> Iterator[_Piece]:
             if is_wrong or told == 0:
                 source.unread.add("a block longer than any", source.name)
                 return
-            if told is None:
+            if told is None and not used:
                 break
-            at += told
+            at += told or 0
         waiting = waiting[at:]
         if not part:
             break
@@ -172,7 +175,7 @@ class _Followed:
     def __init__(self, quiet: Quiet) -> None:
         from fenrask.records.kernels.packets import CONNECTION
 
-        self.quiet = np.array(astuple(quiet))
+        self.quiet, self.left = np.array(astuple(quiet)), 0
         self.slots = np.zeros(_ROOM, dtype=CONNECTION)
         self._relink()
 
@@ -196,8 +199,15 @@ class _Followed:
             )  # fmt: skip
             self.strays = strays
             yield done[:number].copy()
-            if at < piece.times.size:
+            if at < piece.times.size and self.slots.size < _MOST_FOLLOWED:
                 self.slots = np.concatenate([self.slots, np.zeros_like(self.slots)])
+                self._relink()
+            elif at < piece.times.size:
+                # No memory for more: the half that is silent for longest ends.
+                old = self.slots["last"] <= np.median(self.slots["last"])
+                self.left += int(np.count_nonzero(old))
+                yield self.slots[old]
+                self.slots["used"][old] = 0
                 self._relink()
 
     def swept(self, now: float) -> NDArray[Any]:
@@ -228,6 +238,7 @@ def _read(source: Source) -> Iterator[Batch]:
             source.unread.add("packets with a RST of no connection that was seen", source.name, followed.strays)
         source.unread.add("frames that are no TCP or UDP over IP", source.name, followed.others)
         yield from _batches(followed.swept(now), None)
+    source.unread.add(BEYOND, source.name, followed.left)
     yield from _batches(followed.swept(now), None)
     yield from _batches(followed.rest(), now)
 

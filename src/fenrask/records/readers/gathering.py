@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.records.batch import (
+    BEYOND,
     CLOSED,
     CONTINUED,
     HALF_CLOSED,
@@ -36,6 +37,8 @@ FLAGGED = 0x100
 """Beside the flags of TCP: that the record tells them."""
 _STREAM_S = 2.0
 _ROOM = 1 << 14
+_MOST_FOLLOWED = 1 << 20
+"""Connections at once; a third of a gigabyte."""
 _BATCH = 1 << 16
 _UDP = 17
 
@@ -123,8 +126,15 @@ class Gathering:
             self._tells_both = self._tells_both or others > 0
             if number:
                 yield self._batch(done[:number].copy())
-            if at < n:
+            if at < n and self._slots.size < _MOST_FOLLOWED:
                 self._slots = np.concatenate([self._slots, np.zeros_like(self._slots)])
+                self._relink()
+            elif at < n:
+                # No memory for more: the half that is silent for longest ends.
+                old = self._slots["end"] <= np.median(self._slots["end"])
+                self._source.unread.add(BEYOND, self._source.name, int(np.count_nonzero(old)))
+                yield self._batch(self._slots[old])
+                self._slots["used"][old] = 0
                 self._relink()
         self._taken += n
         if self._taken >= _BATCH:

@@ -73,6 +73,14 @@ _LISTED = (
     Column("entries", "entries", "count"),
     Column("left_s", "expires in, s, mean", "rough"),
 )
+_SAMPLED = (
+    Column("subnet", "from"),
+    Column("destination", "to"),
+    Column("bytes_out", "bytes out", "count"),
+    Column("bytes_in", "bytes in", "count"),
+    Column("within", "within (95%)", "share"),
+    Column("records", "records", "count"),
+)
 _BECAME = (Column("what", "they were"), Column("records", "records", "count"))
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
 
@@ -124,31 +132,7 @@ def measure_page(
         f"{counted(summary.records, 'record')} of {days}: {connections} of {counted(len(found), 'pair')} of subnet and "
         f"destination; {counted(lost, 'record matches', 'records match')} none of them."
     ]
-    if summary.silent_hours:
-        lines.append(f"In {counted(summary.silent_hours, 'hour')} of them no record begins: nothing came then.")
-    for begin, end in summary.gaps:
-        lines.append(
-            f"Not looked at: {_when(begin)} to {_when(end)}, more than a day without a record between two files."
-        )
-    if summary.doubled > _DOUBLED:
-        lines.append(
-            f"About {percent(summary.doubled)} of the records are there twice, as when two files or exporters say the "
-            "same: they count twice; give one of them."
-        )
-    if summary.listed.keys.size:
-        lines.append(
-            f"{counted(int(summary.listed.values.sum()), 'entry was', 'entries were')} listed at one moment: what was "
-            "open then, and no rate."
-        )
-    lines += _cut_off(found)
-    if summary.sampled:
-        # A record stands for a packet at least: a volume is as sure as their number (RFC 5476, section 2).
-        fewest = max(1, int(summary.samples.values.min(initial=1 << 62)))
-        lines.append(
-            f"{counted(summary.sampled, 'record is', 'records are')} of samples: volumes are scaled by how many stand "
-            f"for one packet, within {percent(1.96 / math.sqrt(fewest))} (95 %) where packets are of one size; "
-            "no connection is counted by them."
-        )
+    lines += _said(summary, found)
     if found:
         top = max(found, key=lambda one: one.concurrent_peak)
         lines.append(
@@ -170,6 +154,8 @@ def measure_page(
             empty="none", shown=8,
         ),
     ]  # fmt: skip
+    if sampled := [*_sampled(summary, pairs)]:
+        tables.insert(0, Table("sampled", "Volumes of samples, scaled", _SAMPLED, sampled, shown=16))
     if listed := [*_moment(summary, pairs)]:
         tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
     tables.append(Table("became", "What became of the records", _BECAME, [*_became(summary, found)], behind_all=True))
@@ -185,6 +171,20 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+def _sampled(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:
+    """The volumes of each pair with samples, the most first, and how sure they are: by what each record stands for.
+
+    A record of several packets is taken for one of so many bytes: rather less sure than it is.
+    """
+    found = []
+    for key, records in zip(summary.samples.keys.tolist(), summary.samples.values.tolist(), strict=True):
+        square = float(summary.squares.within(key, key + 1)[1].sum())
+        out, back = (int(some.within(key, key + 1)[1].sum()) for some in (summary.bytes_out, summary.bytes_in))
+        within = 1.96 * 1024 * math.sqrt(square) / max(1, out + back)
+        found.append((*pairs.name(key_parts(key)[0]), out, back, within, records))
+    yield from sorted(found, key=lambda row: -(row[2] + row[3]))
 
 
 def _became(summary: Summary, found: Sequence[Measured]) -> Iterator[tuple[str, int]]:
@@ -204,6 +204,28 @@ def _became(summary: Summary, found: Sequence[Measured]) -> Iterator[tuple[str, 
 
 _DOUBLED = 0.02
 """By chance, and by clients that take the same port again, some records may look like others."""
+
+
+def _said(summary: Summary, found: Sequence[Measured]) -> Iterator[str]:
+    """What is said of the time that was looked at, and of records that are no whole connections."""
+    if summary.silent_hours:
+        yield f"In {counted(summary.silent_hours, 'hour')} of them no record begins: nothing came then."
+    for begin, end in summary.gaps:
+        yield f"Not looked at: {_when(begin)} to {_when(end)}, more than a day without a record between two files."
+    if summary.doubled > _DOUBLED:
+        yield (
+            f"About {percent(summary.doubled)} of the records are there twice, as when two files or exporters say the "
+            "same: they count twice; give one of them."
+        )
+    if summary.listed.keys.size:
+        entries = counted(int(summary.listed.values.sum()), "entry was", "entries were")
+        yield f"{entries} listed at one moment: what was open then, and no rate."
+    yield from _cut_off(found)
+    if summary.sampled:
+        yield (
+            f"{counted(summary.sampled, 'record is', 'records are')} of samples: they count by volume alone, scaled by "
+            "how many packets stand for one."
+        )
 
 
 def _moment(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:

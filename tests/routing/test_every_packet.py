@@ -22,7 +22,7 @@ from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive_inward import NaiveInward
 from tests.support import CATALOGUE, InFolder, merged
 
-MANY = int(os.environ.get("FENRASK_PACKETS", "40"))
+MANY = int(os.environ.get("FENRASK_PACKETS", "32"))
 OFFERS = {"inner": {"kind": "in-subnet-endpoint"}, "free": {"kind": "routed-endpoint"}}
 
 

@@ -5,11 +5,13 @@ import os
 import subprocess
 import sys
 import tempfile
+import threading
 import unittest
 from contextlib import redirect_stderr, redirect_stdout
 from importlib.metadata import entry_points
 from io import StringIO
 from pathlib import Path
+from time import monotonic
 from typing import Any
 from unittest.mock import patch
 
@@ -17,6 +19,7 @@ import yaml
 
 from fenrask.estate import Described, read_estate
 
+LATE_S = 0.08
 PROGRAM = Path(sys.executable).with_name("fenrask")
 
 CATALOGUE: dict[str, Any] = {
@@ -143,3 +146,28 @@ class InFolder(unittest.TestCase):
         done = self.program(*arguments, "--format", "json")
         self.assertIn(done.returncode, (0, 1) if status is None else (status,), done.stderr)
         return json.loads(done.stdout)
+
+
+class Watched:
+    """How late this machine wakes who sleeps for a hundredth of a second."""
+
+    def __enter__(self) -> "Watched":
+        self.latest_s, self._done = 0.0, threading.Event()
+        self._watch = threading.Thread(target=self._look)
+        self._watch.start()
+        return self
+
+    def _look(self) -> None:
+        while not self._done.is_set():
+            before = monotonic()
+            self._done.wait(0.01)
+            self.latest_s = max(self.latest_s, monotonic() - before - 0.01)
+
+    def __exit__(self, *_: object) -> None:
+        self._done.set()
+        self._watch.join()
+
+    @property
+    def was_late(self) -> bool:
+        """Whether it had other things to do for longer than timers of a second bear."""
+        return self.latest_s >= LATE_S

@@ -1,41 +1,19 @@
 """The kernel's own translator beside what Fenrask predicts of it, in short; skipped where the machine forbids it."""
 
 import subprocess
-import threading
 import unittest
 from ipaddress import ip_network
-from time import monotonic
 
 from fenrask.capacity import Translator
 from fenrask.rehearsal import missing
 from fenrask.views.handover import rules_file
-from tests.support import InFolder, merged
+from tests.support import InFolder, Watched, merged
 from truth.cases import CASES, Result
 from truth.lab import Lab
 
 WHY = missing()
-LATE_S, TRIES = 0.08, 4
-"""From when on a machine that has other things to do is too late for timers of a second, and how often it is asked."""
-
-
-class Watched:
-    """How late this machine wakes who sleeps for a hundredth of a second."""
-
-    def __enter__(self) -> "Watched":
-        self.latest_s, self._done = 0.0, threading.Event()
-        self._watch = threading.Thread(target=self._look)
-        self._watch.start()
-        return self
-
-    def _look(self) -> None:
-        while not self._done.is_set():
-            before = monotonic()
-            self._done.wait(0.01)
-            self.latest_s = max(self.latest_s, monotonic() - before - 0.01)
-
-    def __exit__(self, *_: object) -> None:
-        self._done.set()
-        self._watch.join()
+TRIES = 4
+"""How often the kernel is asked where the machine is too late for timers of a second."""
 
 
 def asked(name: str) -> list[Result]:
@@ -46,9 +24,9 @@ def asked(name: str) -> list[Result]:
                 found = list(CASES[name](True))
             except OSError:
                 found = []
-                if watched.latest_s < LATE_S or attempt == TRIES - 1:
+                if not watched.was_late or attempt == TRIES - 1:
                     raise
-        if found and (watched.latest_s < LATE_S or all(one.agrees for one in found)):
+        if found and (not watched.was_late or all(one.agrees for one in found)):
             break
     return found
 

@@ -8,7 +8,10 @@ import numpy as np
 
 from fenrask.compiling import compiled
 
-__all__ = ["bucket", "is_same", "linked", "turned"]
+__all__ = ["STREAM_S", "bucket", "linked", "place_of", "put_in", "taken_out", "turned"]
+
+STREAM_S = 2.0
+"""Longer exchanges of UDP are streams to the Linux kernel (nf_conntrack_udp_timeout_stream)."""
 
 
 @compiled
@@ -19,7 +22,7 @@ def turned(ports):
 
 
 @compiled
-def is_same(key, other, source, target):
+def _is_same(key, other, source, target):
     """Whether the first end of a key is what another one has at `source`, and its second what that has at `target`."""
     return (
         key[1] == other[source + 1] and key[3] == other[target + 1]
@@ -51,3 +54,40 @@ def linked(slots, heads, nexts):
             nexts[place] = free
             free = place
     return free
+
+
+@compiled
+def place_of(slots, heads, nexts, key, at):
+    """The slot with a key's ends in a bucket, the one before it, and whether it has them in this order; -1 for none."""
+    back = turned(key[4])
+    place, before = heads[at], -1
+    while place >= 0:
+        own = slots[place].key
+        if own[4] == key[4] and _is_same(own, key, 0, 2):
+            return place, before, True
+        if own[4] == back and _is_same(own, key, 2, 0):
+            return place, before, False
+        place, before = nexts[place], place
+    return -1, -1, True
+
+
+@compiled
+def taken_out(slots, heads, nexts, place, before, at, free):
+    """Free a slot of a bucket; the first free slot after that."""
+    if before < 0:
+        heads[at] = nexts[place]
+    else:
+        nexts[before] = nexts[place]
+    slots[place].used = 0
+    nexts[place] = free
+    return place
+
+
+@compiled
+def put_in(slots, heads, nexts, at, free):
+    """Use the first free slot in a bucket; the first free slot after that."""
+    after = nexts[free]
+    nexts[free] = heads[at]
+    heads[at] = free
+    slots[free].used = 1
+    return after

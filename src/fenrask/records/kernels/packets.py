@@ -3,11 +3,11 @@
 import numpy as np
 
 from fenrask.compiling import compiled
-from fenrask.records.kernels.ends import bucket, is_same, turned
+from fenrask.records.kernels.ends import STREAM_S, bucket, place_of, put_in, taken_out, turned
 
 __all__ = [
-    "ACKED", "ANSWERED", "BEGUN", "CONNECTION", "FIN_BACK", "FIN_OUT", "REPLIED", "RST_BACK", "RST_OUT", "STREAM_S",
-    "SYN", "classic", "decoded", "enhanced", "quiet_s", "tracked",
+    "ACKED", "ANSWERED", "BEGUN", "CONNECTION", "FIN_BACK", "FIN_OUT", "REPLIED", "RST_BACK", "RST_OUT", "SYN",
+    "classic", "decoded", "enhanced", "quiet_s", "tracked",
 ]  # fmt: skip
 
 _FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
@@ -26,8 +26,6 @@ CONNECTION = np.dtype(
 """A connection as it is followed; `number`: the sequence number of its SYN (RFC 9293)."""
 _ENDED_S = 60.0
 """How long after its end packets may come that belong to a connection."""
-STREAM_S = 2.0
-"""From when on an exchange of UDP is a stream to the Linux kernel (nf_conntrack_udp_timeout_stream)."""
 _ETHERNET, _COOKED, _COOKED_2, _LOOPBACK = 1, 113, 276, 0
 _TAGS = (0x8100, 0x88A8, 0x9100)
 _MOST_TAGS, _MOST_HEADERS = 4, 8
@@ -227,26 +225,11 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
         is_tcp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP)
         back = turned(ports)
         at = bucket(keys[row], heads.size)
-        place, before, is_out = heads[at], -1, True
-        while place >= 0:
-            key = slots[place].key
-            if key[4] == ports and is_same(key, keys[row], 0, 2):
-                is_out = True
-                break
-            if key[4] == back and is_same(key, keys[row], 2, 0):
-                is_out = False
-                break
-            place, before = nexts[place], place
+        place, before, is_out = place_of(slots, heads, nexts, keys[row], at)
         if place >= 0 and not _goes_on(slots[place], time, what, numbers[row], is_out, quiet):
             done[finished] = slots[place]
             finished += 1
-            if before < 0:
-                heads[at] = nexts[place]
-            else:
-                nexts[before] = nexts[place]
-            slots[place].used = 0
-            nexts[place] = free
-            free, place = place, -1
+            free, place = taken_out(slots, heads, nexts, place, before, at, free), -1
         if place < 0:
             if is_tcp and what & _RST:
                 strays += 1
@@ -258,10 +241,7 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             is_new = is_syn or time - begun_s > (quiet[0] if is_tcp else quiet[2])
             if not is_new:
                 is_out = ports >> np.uint64(16) & np.uint64(0xFFFF) >= ports & np.uint64(0xFFFF)
-            place = free
-            free = nexts[place]
-            nexts[place] = heads[at]
-            heads[at] = place
+            place, free = free, put_in(slots, heads, nexts, at, free)
             for part in range(2):
                 slots[place].key[part] = keys[row, part if is_out else part + 2]
                 slots[place].key[part + 2] = keys[row, part + 2 if is_out else part]
@@ -270,7 +250,6 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             slots[place].out, slots[place].back = 0, 0
             slots[place].number = numbers[row]
             slots[place].seen = (BEGUN if is_new or not is_tcp else 0) | (SYN if is_syn else 0)
-            slots[place].used = 1
             slots[place].last = time
         seen = slots[place].seen
         if seen & (RST_OUT | RST_BACK) == 0:

@@ -3,7 +3,7 @@
 import numpy as np
 
 from fenrask.compiling import compiled
-from fenrask.records.kernels.ends import bucket, is_same, turned
+from fenrask.records.kernels.ends import bucket, place_of, put_in, taken_out
 
 __all__ = ["CONNECTION", "FLAGGED", "gathered", "over"]
 
@@ -95,43 +95,23 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
     """Take records into connections; what another one at the same ends follows goes to `done`.
 
     Starts with record `first`, ends where no slot is free. Returned: the next record, the first free slot, how many are
-    done, how many records were pieces, were the other direction, were there already.
+    done, how many records were of the other direction, and how many were there already.
     """
-    finished, pieces, others, doubles = 0, 0, 0, 0
+    finished, others, doubles = 0, 0, 0
     for row in range(first, start.size):
-        ports = keys[row, 4]
-        turn = turned(ports)
         at = bucket(keys[row], heads.size)
-        place, before, is_out = heads[at], -1, True
-        while place >= 0:
-            key = slots[place].key
-            if key[4] == ports and is_same(key, keys[row], 0, 2):
-                is_out = True
-                break
-            if key[4] == turn and is_same(key, keys[row], 2, 0):
-                is_out = False
-                break
-            place, before = nexts[place], place
+        place, before, is_out = place_of(slots, heads, nexts, keys[row], at)
         if place >= 0 and _is_double(slots[place], start[row], end[row], out[row], is_out):
             doubles += 1
             continue
         if place >= 0 and not _goes_on(slots[place], start[row], end[row], flags[row], is_out, quiet):
             done[finished] = slots[place]
             finished += 1
-            if before < 0:
-                heads[at] = nexts[place]
-            else:
-                nexts[before] = nexts[place]
-            slots[place].used = 0
-            nexts[place] = free
-            free, place = place, -1
+            free, place = taken_out(slots, heads, nexts, place, before, at, free), -1
         if place < 0:
             if free < 0:
-                return row, free, finished, pieces, others, doubles
-            place = free
-            free = nexts[place]
-            nexts[place] = heads[at]
-            heads[at] = place
+                return row, free, finished, others, doubles
+            place, free = free, put_in(slots, heads, nexts, at, free)
             for part in range(5):
                 slots[place].key[part] = keys[row, part]
             slots[place].start, slots[place].end = start[row], end[row]
@@ -139,11 +119,10 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
             slots[place].flags, slots[place].back_flags = flags[row], back_flags[row]
             slots[place].ending = ending[row]
             slots[place].both = 2 if back[row] > 0 or back_flags[row] & 0xFF else 0
-            slots[place].used, slots[place].seen = 1, 0
+            slots[place].seen = 0
         else:
             one = slots[place]
             if is_out:
-                pieces += 1
                 one.out += out[row]
                 one.back += back[row]
                 one.flags |= flags[row]
@@ -160,4 +139,4 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
         slots[place].seen += 1
         slots[place].at[newest], slots[place].lasted[newest] = start[row], end[row] - start[row]
         slots[place].octets[newest], slots[place].is_back[newest] = out[row], 0 if is_out else 1
-    return start.size, free, finished, pieces, others, doubles
+    return start.size, free, finished, others, doubles

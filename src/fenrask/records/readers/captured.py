@@ -13,22 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import (
-    BEYOND,
-    CLOSED,
-    HALF_CLOSED,
-    IDLE,
-    OPEN,
-    REJECTED,
-    RESET,
-    UDP_ANSWERED,
-    UDP_ONE_WAY,
-    UDP_STREAMING,
-    UNANSWERED,
-    Addresses,
-    Batch,
-)
-from fenrask.records.readers.contract import Quiet, Reader, Source
+from fenrask.records.batch import BEYOND, IDLE, OPEN, UNANSWERED, Batch
+from fenrask.records.readers.contract import Reader, Source
+from fenrask.records.readers.following import ACK, FIN, FLAGGED, RST, SYN, UDP, Slots, ends_of, tcp_endings, udp_endings
 
 __all__ = ["CAPTURED"]
 
@@ -44,7 +31,6 @@ _PIECE = 1 << 22
 """Bytes that are read at once."""
 _ANSWER_S = 3.0
 """Within which a SYN is answered, if it is: one so near to the end of a capture may still be."""
-_ROOM = 1 << 14
 _MOST_FOLLOWED = 1 << 22
 """Connections at once; a third of a gigabyte."""
 
@@ -169,140 +155,69 @@ def _unit(options: bytes, order: str) -> float:
     return 1e-6
 
 
-class _Followed:
-    """The connections that are followed, packet after packet."""
-
-    def __init__(self, quiet: Quiet) -> None:
-        from fenrask.records.kernels.packets import CONNECTION
-
-        self.quiet, self.left = np.array(astuple(quiet)), 0
-        self.slots = np.zeros(_ROOM, dtype=CONNECTION)
-        self._relink()
-
-    def _relink(self) -> None:
-        from fenrask.records.kernels.ends import linked
-
-        self.heads, self.nexts = np.empty(2 * self.slots.size, np.int64), np.empty(self.slots.size, np.int64)
-        self.free = linked(self.slots, self.heads, self.nexts)
-
-    def take(self, piece: _Piece, begun_s: float) -> Iterator[NDArray[Any]]:
-        """Follow some packets: the connections that are over, and how many packets are none of TCP or UDP."""
-        from fenrask.records.kernels.packets import decoded, tracked
-
-        keys, flags, octets, numbers = decoded(piece.content, piece.places, piece.sizes, piece.links)
-        self.others = int(np.count_nonzero(keys[:, 4] == 0))
-        done, at = np.empty(piece.times.size, dtype=self.slots.dtype), 0
-        while at < piece.times.size:
-            at, self.free, number, strays = tracked(
-                keys, flags, octets, numbers, piece.times, at, self.slots, self.heads, self.nexts, self.free, done,
-                begun_s, self.quiet,
-            )  # fmt: skip
-            self.strays = strays
-            yield done[:number].copy()
-            if at < piece.times.size and self.slots.size < _MOST_FOLLOWED:
-                self.slots = np.concatenate([self.slots, np.zeros_like(self.slots)])
-                self._relink()
-            elif at < piece.times.size:
-                # No memory for more: the half that is silent for longest ends.
-                old = self.slots["last"] <= np.median(self.slots["last"])
-                self.left += int(np.count_nonzero(old))
-                yield self.slots[old]
-                self.slots["used"][old] = 0
-                self._relink()
-
-    def swept(self, now: float) -> NDArray[Any]:
-        """Those that have been silent for too long: memory stays bounded."""
-        from fenrask.records.kernels.packets import quiet_s
-
-        old = (self.slots["used"] == 1) & (now - self.slots["last"] > quiet_s(self.slots, self.quiet))
-        found: NDArray[Any] = self.slots[old]
-        self.slots["used"][old] = 0
-        self._relink()
-        return found
-
-    def rest(self) -> NDArray[Any]:
-        """Those that are followed still."""
-        found: NDArray[Any] = self.slots[self.slots["used"] == 1]
-        return found
-
-
 def _read(source: Source) -> Iterator[Batch]:
-    followed, begun, now = _Followed(source.quiet), None, 0.0
+    from fenrask.records.kernels.packets import CONNECTION, decoded, quiet_s, tracked
+
+    slots, quiet = Slots(CONNECTION, _MOST_FOLLOWED), np.array(astuple(source.quiet))
+    since, now = None, 0.0
     for piece in _pieces(source):
         if not piece.times.size:
             continue
-        begun = float(piece.times[0]) if begun is None else begun
+        since = float(piece.times[0]) if since is None else since
         now = max(now, float(piece.times.max()))
-        for done in followed.take(piece, begun):
-            yield from _batches(done, None)
-            source.unread.add("packets with a RST of no connection that was seen", source.name, followed.strays)
-        source.unread.add("frames that are no TCP or UDP over IP", source.name, followed.others)
-        yield from _batches(followed.swept(now), None)
-    source.unread.add(BEYOND, source.name, followed.left)
-    yield from _batches(followed.swept(now), None)
-    yield from _batches(followed.rest(), now)
+        keys, flags, octets, numbers = decoded(piece.content, piece.places, piece.sizes, piece.links)
+        others = int(np.count_nonzero(keys[:, 4] == 0))
+        source.unread.add("frames that are no TCP or UDP over IP", source.name, others)
+        done, at = np.empty(piece.times.size, dtype=CONNECTION), 0
+        while at < piece.times.size:
+            at, slots.free, number, strays = tracked(
+                keys, flags, octets, numbers, piece.times, at, slots.array, slots.heads, slots.nexts, slots.free, done,
+                since, quiet,
+            )  # fmt: skip
+            source.unread.add("packets with a RST of no connection that was seen", source.name, strays)
+            yield from _batches(done[:number], None)
+            if at < piece.times.size:
+                beyond = slots.make_room("last")
+                source.unread.add(BEYOND, source.name, beyond.size)
+                yield from _batches(beyond, None)
+        # What is silent for too long goes: memory stays bounded.
+        yield from _batches(
+            slots.take_out(slots.used & (now - slots.array["last"] > quiet_s(slots.array, quiet))), None
+        )
+    yield from _batches(slots.take_out(slots.used), now)
 
 
 def _batches(found: NDArray[Any], now: float | None) -> Iterator[Batch]:
-    """Connections as a batch; now: when the capture ended, of those that were not over then."""
+    """Connections as a batch; now: when the capture ended, of those that had not ended by then."""
+    from fenrask.records.kernels import packets
+
     if not found.size:
         return
     found = found[np.argsort(found["start"], kind="stable")]
-    key = found["key"]
-    version, protocol = key[:, 4] >> np.uint64(40), key[:, 4] >> np.uint64(32) & np.uint64(0xFF)
-    six = np.flatnonzero(version == 6).tolist()
+    source, target, source_port, target_port, protocol = ends_of(found["key"])
 
-    def addresses(place: int) -> Addresses:
-        four = np.where(version == 4, key[:, place + 1], 0).astype(np.uint32)
-        return Addresses(four, tuple((row, int(key[row, place]) << 64 | int(key[row, place + 1])) for row in six))
+    def has(bit: int) -> NDArray[np.bool_]:
+        seen: NDArray[np.bool_] = found["seen"] & np.uint16(bit) != 0
+        return seen
 
-    ports, seen, is_udp = key[:, 4], found["seen"], protocol == 17
-    ending = _endings(found, is_udp, now)
-    end = np.where((ending == OPEN) & (now is not None), now or 0.0, found["last"])
+    def flags(seen: tuple[tuple[int, int], ...], known: NDArray[np.bool_]) -> NDArray[np.uint16]:
+        whole = sum((has(bit) * np.uint16(flag) for bit, flag in seen), np.zeros(found.size, dtype=np.uint16))
+        return np.where(known, whole | np.uint16(FLAGGED), 0).astype(np.uint16)
+
+    answered, last = has(packets.ANSWERED), found["last"]
+    seen_out = ((packets.SYN, SYN), (packets.ACKED, ACK), (packets.FIN_OUT, FIN), (packets.RST_OUT, RST))
+    seen_back = ((packets.REPLIED, SYN), (packets.FIN_BACK, FIN), (packets.RST_BACK, RST))
+    out = flags(seen_out, has(packets.SYN) | has(packets.ACKED) | has(packets.RST_OUT))
+    rest = np.full(found.size, IDLE if now is None else OPEN)
+    tcp = tcp_endings(out, flags(seen_back, answered), answered, rest)
+    if now is not None:
+        # A SYN so near to the end of the capture may be answered yet.
+        tcp = np.where((tcp == UNANSWERED) & (now - last <= _ANSWER_S), OPEN, tcp)
+    ending = np.where(protocol == UDP, udp_endings(last - found["start"], answered), tcp).astype(np.uint8)
     yield Batch(
-        found["start"].copy(), end, addresses(0), addresses(2),
-        (ports >> np.uint64(16) & np.uint64(0xFFFF)).astype(np.uint16),
-        (ports & np.uint64(0xFFFF)).astype(np.uint16),
-        protocol.astype(np.uint8), found["out"].copy(), found["back"].copy(),
-        ending, begun=_has(seen, "BEGUN"),
+        found["start"], np.where(ending == OPEN, now or 0.0, last), source, target, source_port, target_port, protocol,
+        found["out"], found["back"], ending, begun=has(packets.BEGUN),
     )  # fmt: skip
-
-
-def _has(seen: NDArray[np.uint16], *names: str) -> NDArray[np.bool_]:
-    """Of which connections any of these was seen."""
-    from fenrask.records.kernels import packets
-
-    bits = sum(int(getattr(packets, name)) for name in names)
-    found: NDArray[np.bool_] = seen & np.uint16(bits) != 0
-    return found
-
-
-def _endings(found: NDArray[Any], is_udp: NDArray[np.bool_], now: float | None) -> NDArray[np.uint8]:
-    """How connections ended; of one direction alone nothing is said of the other's silence."""
-    from fenrask.records.kernels.packets import STREAM_S
-
-    seen, last = found["seen"], found["last"]
-    out, back = _has(seen, "FIN_OUT"), _has(seen, "FIN_BACK")
-    answered, replied, acked = (_has(seen, one) for one in ("ANSWERED", "REPLIED", "ACKED"))
-    quiet = np.inf if now is None else now - last
-    # What was over before the capture ended was silent for long, or another one began at the same ends.
-    rest = np.full(last.size, IDLE if now is None else OPEN)
-    syn_alone = _has(seen, "SYN") & ~acked
-    tcp = np.select(
-        [
-            _has(seen, "RST_BACK") & syn_alone & ~replied,
-            _has(seen, "RST_OUT", "RST_BACK"),
-            out & back | (out & ~answered) | (back & ~acked),
-            out | back,
-            syn_alone & ~answered & (quiet > _ANSWER_S),
-        ],
-        [REJECTED, RESET, CLOSED, HALF_CLOSED, UNANSWERED],
-        rest,
-    )
-    streams = last - found["start"] > STREAM_S
-    udp = np.where(answered, np.where(streams, UDP_STREAMING, UDP_ANSWERED), UDP_ONE_WAY)
-    chosen: NDArray[np.uint8] = np.where(is_udp, udp, tcp).astype(np.uint8)
-    return chosen
 
 
 def _knows(head: bytes) -> bool:

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from fenrask.records.batch import CLOSED, CONTINUED, IDLE, OPEN, UNKNOWN, Addresses, Batch, texts
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.entries import Entry, Pairing
-from fenrask.records.readers.gathering import FLAGGED, Gathering, Raw, keys_of
+from fenrask.records.readers.following import FLAGGED
+from fenrask.records.readers.gathering import Gathering, Raw, keys_of
 
 __all__ = ["EXPORTED", "Columns", "Decoder", "nat_entries", "nat_events", "whole_message"]
 

@@ -20,27 +20,29 @@ from fenrask.records.batch import (
     OPEN,
     REJECTED,
     RESET,
-    UDP_ANSWERED,
     UDP_ONE_WAY,
-    UDP_STREAMING,
     UNANSWERED,
     UNKNOWN,
-    Addresses,
     Batch,
 )
 from fenrask.records.readers.contract import Source
+from fenrask.records.readers.following import (
+    FLAGGED,
+    SYN,
+    TCP,
+    UDP,
+    Slots,
+    ends_of,
+    tcp_endings,
+    turned_keys,
+    udp_endings,
+)
 
-__all__ = ["FLAGGED", "Gathering", "Raw", "keys_of"]
+__all__ = ["Gathering", "Raw", "keys_of"]
 
-_FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
-FLAGGED = 0x100
-"""Beside the flags of TCP: that the record tells them."""
-_STREAM_S = 2.0
-_ROOM = 1 << 14
 _MOST_FOLLOWED = 1 << 20
 """Connections at once; a third of a gigabyte."""
 _BATCH = 1 << 16
-_UDP = 17
 
 
 @dataclass(frozen=True)
@@ -89,13 +91,13 @@ def keys_of(columns: Mapping[str, NDArray[Any]], n: int) -> NDArray[np.uint64] |
 
 
 class Gathering:
-    """Puts the records of one file together, as they come; what is done comes out in batches."""
+    """Puts the records of one exporter together, as they come; what is done comes out in batches."""
 
     def __init__(self, source: Source) -> None:
         self._source, self._quiet = source, np.array(astuple(source.quiet))
-        self._slots: NDArray[Any] | None = None
-        self._now, self._free, self._taken, self._told = 0.0, -1, 0, 0
-        self._doubles, self._tells_both = 0, False
+        self._slots: Slots | None = None
+        self._now, self._since_sweep, self._records = 0.0, 0, 0
+        self._doubles, self._has_both = 0, False
 
     def take(self, raw: Raw) -> Iterator[Batch]:
         """Take records; those of samples are for volumes alone, and come out as they are."""
@@ -109,158 +111,91 @@ class Gathering:
     def _gathered(self, raw: Raw) -> Iterator[Batch]:
         from fenrask.records.kernels.pieces import CONNECTION, gathered, over
 
-        if self._slots is None:
-            self._slots = np.zeros(_ROOM, dtype=CONNECTION)
-            self._relink()
+        slots = self._slots = self._slots or Slots(CONNECTION, _MOST_FOLLOWED)
         self._now = max(self._now, float(raw.end_s.max()), raw.now_s)
-        self._tells_both = self._tells_both or bool(raw.back_flags.any() or raw.back.any())
+        self._has_both = self._has_both or bool(raw.back_flags.any() or raw.back.any())
         done, at, n = np.empty(raw.start_s.size, dtype=CONNECTION), 0, raw.start_s.size
-        self._told += n
+        self._records += n
         while at < n:
-            at, self._free, number, _, others, doubles = gathered(
+            at, slots.free, number, others, doubles = gathered(
                 raw.keys, raw.start_s, raw.end_s, raw.out, raw.back, raw.flags, raw.back_flags, raw.ending, at,
-                self._slots, self._heads, self._nexts, self._free, self._quiet, done,
+                slots.array, slots.heads, slots.nexts, slots.free, self._quiet, done,
             )  # fmt: skip
             self._doubles += doubles
-            self._told -= doubles
-            self._tells_both = self._tells_both or others > 0
-            if number:
-                yield self._batch(done[:number].copy())
-            if at < n and self._slots.size < _MOST_FOLLOWED:
-                self._slots = np.concatenate([self._slots, np.zeros_like(self._slots)])
-                self._relink()
-            elif at < n:
-                # No memory for more: the half that is silent for longest ends.
-                old = self._slots["end"] <= np.median(self._slots["end"])
-                self._source.unread.add(BEYOND, self._source.name, int(np.count_nonzero(old)))
-                yield self._batch(self._slots[old])
-                self._slots["used"][old] = 0
-                self._relink()
-        self._taken += n
-        if self._taken >= _BATCH:
-            self._taken = 0
-            old = np.empty(self._slots.size, dtype=bool)
-            over(self._slots, self._now, self._quiet, old)
-            if old.any():
-                yield self._batch(self._slots[old])
-                self._slots["used"][old] = 0
-                self._relink()
-
-    def _relink(self) -> None:
-        from fenrask.records.kernels.ends import linked
-
-        assert self._slots is not None
-        self._heads, self._nexts = np.empty(2 * self._slots.size, np.int64), np.empty(self._slots.size, np.int64)
-        self._free = linked(self._slots, self._heads, self._nexts)
+            self._records -= doubles
+            self._has_both = self._has_both or others > 0
+            yield from self._batches(done[:number])
+            if at < n:
+                beyond = slots.make_room("end")
+                self._source.unread.add(BEYOND, self._source.name, beyond.size)
+                yield from self._batches(beyond)
+        self._since_sweep += n
+        if self._since_sweep >= _BATCH:
+            self._since_sweep = 0
+            old = np.empty(slots.array.size, dtype=bool)
+            over(slots.array, self._now, self._quiet, old)
+            yield from self._batches(slots.take_out(old))
 
     def rest(self) -> Iterator[Batch]:
-        """What is left at the end; what was put together is told."""
-        unread, name = self._source.unread, self._source.name
-        unread.add("records that are there twice, counted once", name, self._doubles)
-        if self._slots is not None and (self._slots["used"] == 1).any():
-            yield self._batch(self._slots[self._slots["used"] == 1], at_the_end=True)
+        """What is left at the end; doubled records are counted."""
+        self._source.unread.add("records that are there twice, counted once", self._source.name, self._doubles)
+        yield from self.so_far()
 
     def so_far(self) -> Iterator[Batch]:
-        """What is not done yet, as if it ended now; it goes on all the same."""
-        if self._slots is not None and (self._slots["used"] == 1).any():
-            told = self._told
-            yield self._batch(self._slots[self._slots["used"] == 1], at_the_end=True)
-            self._told = told
+        """What has not come out yet, as if nothing else came; it stays where it is."""
+        if self._slots is not None:
+            records = self._records
+            yield from self._batches(self._slots.array[self._slots.used], at_the_end=True)
+            self._records = records
 
-    def _batch(self, done: NDArray[Any], at_the_end: bool = False) -> Batch:
-        """Connections as a batch, from who began them: who sent first, or else from the higher port."""
+    def _batches(self, done: NDArray[Any], at_the_end: bool = False) -> Iterator[Batch]:
+        """Connections as a batch, from who opened them: of two records the one from the higher port."""
+        if not done.size:
+            return
         order = np.argsort(done["start"], kind="stable")
-        found = {name: done[name][order] for name in _TOLD}
-        key, ports = found["key"], found["key"][:, 4]
-        version = ports >> np.uint64(40)
-        protocol = (ports >> np.uint64(32) & np.uint64(0xFF)).astype(np.uint8)
-        source, target = (ports >> np.uint64(16) & np.uint64(0xFFFF)), ports & np.uint64(0xFFFF)
-        turned = (found["both"] == 1) & (source < target)
-        six = np.flatnonzero(version == 6).tolist()
-
-        def addresses(place: int) -> Addresses:
-            other = 2 - place
-            low = np.where(turned, key[:, other + 1], key[:, place + 1])
-            high = np.where(turned, key[:, other], key[:, place])
-            rows = tuple((row, int(high[row]) << 64 | int(low[row])) for row in six)
-            return Addresses(np.where(version == 4, low, 0).astype(np.uint32), rows)
-
-        out, back = np.where(turned, found["back"], found["out"]), np.where(turned, found["out"], found["back"])
-        flags = np.where(turned, found["back_flags"], found["flags"])
-        back_flags = np.where(turned, found["flags"], found["back_flags"])
-        quiet = self._now - found["end"] if at_the_end else np.full(order.size, np.inf)
-        ending = _endings(found, flags, back_flags, protocol, back, quiet > self._quiet[0], self._tells_both)
-        is_tcp, told, self._told = protocol == 6, self._told, 0
-        seen = (flags | back_flags) & FLAGGED != 0
-        begun = ~(is_tcp & seen & ((flags | back_flags) & _SYN == 0))
-        return Batch(
+        found = {name: done[name][order] for name in _FIELDS}
+        _, _, first, second, _ = ends_of(found["key"])
+        turned = (found["both"] == 1) & (first < second)
+        source, target, source_port, target_port, protocol = ends_of(turned_keys(found["key"], turned))
+        out, back = (np.where(turned, found[b], found[a]) for a, b in (("out", "back"), ("back", "out")))
+        flags, back_flags = (
+            np.where(turned, found[b], found[a]) for a, b in (("flags", "back_flags"), ("back_flags", "flags"))
+        )
+        is_quiet = self._now - found["end"] > self._quiet[0] if at_the_end else np.ones(order.size, dtype=bool)
+        answered = (found["both"] > 0) | (back > 0)
+        either = np.bitwise_or(found["flags"], found["back_flags"])
+        tcp = tcp_endings(flags, back_flags, answered, _said(found["ending"].astype(np.int64), either, is_quiet))
+        udp = udp_endings(found["end"] - found["start"], answered, UDP_ONE_WAY if self._has_both else UNKNOWN)
+        ending = np.where(protocol == UDP, udp, tcp).astype(np.uint8)
+        records, self._records = self._records, 0
+        yield Batch(
             found["start"], np.where(ending == OPEN, np.maximum(self._now, found["end"]), found["end"]),
-            addresses(0), addresses(2),
-            np.where(turned, target, source).astype(np.uint16), np.where(turned, source, target).astype(np.uint16),
-            protocol, out.astype(np.int64), back.astype(np.int64), ending, begun=begun, records=told,
+            source, target, source_port, target_port, protocol, out, back, ending,
+            begun=~((protocol == TCP) & (either & (FLAGGED | SYN) == FLAGGED)), records=records,
         )  # fmt: skip
 
 
-_TOLD = ("key", "start", "end", "out", "back", "flags", "back_flags", "ending", "both")
+_FIELDS = ("key", "start", "end", "out", "back", "flags", "back_flags", "ending", "both")
 
 
-def _endings(
-    found: Mapping[str, NDArray[Any]],
-    flags: NDArray[np.uint16],
-    back_flags: NDArray[np.uint16],
-    protocol: NDArray[np.uint8],
-    back: NDArray[np.int64],
-    is_quiet: NDArray[np.bool_],
-    tells_both: bool,
-) -> NDArray[np.uint8]:
-    """How connections ended: by their flags, else by why their last record was exported.
-
-    tells_both: whether there are records of both directions, so that silence is one.
-    """
-    both, reason = (found["both"] > 0) | (back > 0), found["ending"].astype(np.int64)
-    told = (flags | back_flags) & FLAGGED != 0
-    alone = told & (flags & (_SYN | _ACK | _FIN | _RST) == _SYN)
-    fin, fin_back = flags & _FIN != 0, back_flags & _FIN != 0
-    said = np.isin(reason, (CLOSED, RESET, HALF_CLOSED, REJECTED, UNANSWERED))
-    tcp = np.select(
+def _said(reason: NDArray[np.int64], flags: NDArray[np.uint16], is_quiet: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """How connections ended whose flags do not say: by why their last record was exported, and by their silence."""
+    known = flags & FLAGGED != 0
+    found: NDArray[np.int64] = np.select(
         [
-            alone & both & (back_flags & (_SYN | _FIN) == 0),
-            (flags | back_flags) & _RST != 0,
-            (fin & fin_back) | (fin & (back_flags == 0)) | (fin_back & (flags == 0)),
-            fin | fin_back,
-            alone & ~both,
-            said,
-            (reason == IDLE) | (told & is_quiet & (reason == UNKNOWN)),
-            (reason == OPEN) | (reason == CONTINUED) | told,
+            np.isin(reason, (CLOSED, RESET, HALF_CLOSED, REJECTED, UNANSWERED)),
+            (reason == IDLE) | (known & is_quiet & (reason == UNKNOWN)),
+            (reason == OPEN) | (reason == CONTINUED) | known,
         ],
-        [REJECTED, RESET, CLOSED, HALF_CLOSED, UNANSWERED, reason, IDLE, OPEN],
+        [reason, IDLE, OPEN],
         UNKNOWN,
     )
-    streams = found["end"] - found["start"] > _STREAM_S
-    udp = np.where(both, np.where(streams, UDP_STREAMING, UDP_ANSWERED), UDP_ONE_WAY if tells_both else UNKNOWN)
-    chosen: NDArray[np.uint8] = np.where(protocol == _UDP, udp, tcp).astype(np.uint8)
-    return chosen
+    return found
 
 
 def _samples(raw: Raw) -> Iterator[Batch]:
     """Records of samples, by how many packets stand for one."""
     for factor in np.unique(raw.factor).tolist():
         some = raw.some(raw.factor == factor)
-        n, key = some.start_s.size, some.keys
-        ports = key[:, 4]
-        version = ports >> np.uint64(40)
-        six = np.flatnonzero(version == 6).tolist()
-        source, target = (
-            Addresses(
-                np.where(version == 4, key[:, place + 1], 0).astype(np.uint32),
-                tuple((row, int(key[row, place]) << 64 | int(key[row, place + 1])) for row in six),
-            )
-            for place in (0, 2)
-        )
-        yield Batch(
-            some.start_s, some.end_s, source, target,
-            (ports >> np.uint64(16) & np.uint64(0xFFFF)).astype(np.uint16),
-            (ports & np.uint64(0xFFFF)).astype(np.uint16),
-            (ports >> np.uint64(32) & np.uint64(0xFF)).astype(np.uint8),
-            some.out, some.back, np.full(n, UNKNOWN, dtype=np.uint8), sampled=factor,
-        )  # fmt: skip
+        ending = np.full(some.start_s.size, UNKNOWN, dtype=np.uint8)
+        yield Batch(some.start_s, some.end_s, *ends_of(some.keys), some.out, some.back, ending, sampled=factor)

@@ -166,7 +166,9 @@ class Collecting(InFolder):
     def test_how_it_is_asked_for(self) -> None:
         for words in (
             ("--listen", "nowhere"), ("--listen", "0"), ("--listen", "203.0.113.77:4000", "--for", "1"),
-            ("--listen", "4000", "r.csv"), ("--for", "3", "r.csv"), (),
+            ("--listen", "4000", "r.csv"), ("--for", "3", "r.csv"), (), ("--listen", "4000", "--for", "-1"),
+            ("--listen", "4000", "--replay"), ("--listen", "4000", "--active-timeout", "60"), ("--listen", "4000x"),
+            ("--listen", "70000"), ("--listen", "127.0.0.1"), ("--listen", ""), ("--listen", "4000", "--for", "soon"),
         ):  # fmt: skip
             self.assertEqual(self.program("measure", *words).returncode, 2, words)
         with Listener("127.0.0.1", 0, Collector(self.pairs, USUAL)) as one, self.assertRaises(UnusableInput):

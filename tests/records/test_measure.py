@@ -200,6 +200,33 @@ class Reading(Records):
             with self.subTest(name):
                 self.assertEqual(any("are there twice" in line for line in lines), told, lines)
 
+    def test_what_looks_the_same_for_want_of_columns_is_not_there_twice(self) -> None:
+        """No ports, or one port that asks each minute (NTP), or few records: none of these are doubled."""
+        self.estate()
+        ends = "10.0.1.5,198.51.100.7"
+        bare = "start,src,dst,dport\n" + "".join(f"{DAY + n},{ends},443\n" for n in range(5000))
+        polls = HEAD + "".join(f"{DAY + 64 * n},{DAY + 64 * n},{ends},123,443,6,76,19\n" for n in range(5000))
+        few = as_csv(rows_of(5, 50))
+        for name, content in (("bare", bare), ("polls", polls), ("few", few)):
+            self.write("a.csv", content)
+            lines = self.json("measure", "a.csv")["summary"]
+            with self.subTest(name):
+                self.assertFalse([line for line in lines if "there twice" in line])
+
+    def test_both_commands_that_replay_take_the_same_connections(self) -> None:
+        """Silence that ends a connection is that of the estate's timers, whoever reads the capture."""
+        packets = [(0.0, 50001, 2), (200.0, 50001, 24), (700.0, 50001, 24), (900.0, 50002, 2), (901.0, 50002, 1)]
+        begin = connections()[0][0][0]
+        seen = [(begin + at, packet("10.0.1.9", "198.51.100.7", port, 443, flags, 0)) for at, port, flags in packets]
+        (self.folder / "c.pcap").write_bytes(capture(seen))
+        self.estate()
+        first = self.json("simulate", "--records", "c.pcap", status=None)
+        other = self.json("measure", "c.pcap", "--replay", status=None)
+        # One of them is silent for longer than the 300 s for which its port is kept.
+        self.assertEqual([one["connections"] for one in first["days"]], [3])
+        for key in ("through", "days"):
+            self.assertEqual([one["connections"] for one in first[key]], [one["connections"] for one in other[key]])
+
     def test_a_destination_without_a_port_counts_its_protocol_alone(self) -> None:
         rows = [
             (DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 80, proto, 1, 19)

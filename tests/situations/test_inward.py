@@ -413,6 +413,30 @@ class OneNetworkCallsAnother(Inward):
                         [(row["origin"], row["exit"], row["open"]) for row in found], [("lab", at, is_open)]
                     )
 
+    def test_a_filter_that_lets_in_what_a_firewall_between_shows(self) -> None:
+        """Hosts see the firewall's own pool, not the senders: their list is of that one."""
+        between = {
+            "subnets": {
+                "lab-a": {"routes": "lab"}, "guard": {"network": "lab", "zone": "a", "prefix": "10.61.9.0/28"},
+            },
+            "route_tables": {"lab": {"10.60.1.0/24": "wall"}},
+            "exits": {
+                "wall": {
+                    "kind": "inspecting-firewall", "offer": "wall", "subnet": "guard", "addresses": "auto",
+                    "private_pool": "100.64.7.0/29", "rewrites_toward": ["private"],
+                },
+                "join": {"sources": "any"},
+            },
+            "flows": {"query": None},
+        }  # fmt: skip
+        for prefix, is_open in (("100.64.7.0/29", True), ("10.61.0.0/16", False), ("100.64.8.0/29", False)):
+            rule = {"in": {"wall": {"action": "allow", "sources": [prefix]}}}
+            hosts = {"workloads": {"pumps": {"subnets": ["pumps-a"], "filters": {"g": rule}}}}
+            self.at({}, self.OTHER, between, hosts)
+            [row] = self.json("path", "--inward")["inward"]
+            with self.subTest(prefix=prefix):
+                self.assertEqual(row["open"], is_open, row)
+
     def test_what_passes_one_filter_has_to_pass_the_other(self) -> None:
         """Each of two lists lets something in; nothing passes both."""
         some = [{"in": {"a": {"action": "allow", "ports": [port]}}} for port in (22, 443)]

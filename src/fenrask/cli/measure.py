@@ -93,7 +93,7 @@ def command(
         ),
     ] = None,
 ) -> int:
-    estate, files = _asked(words or [], listen, for_s)
+    estate, files = _asked(words or [], listen, for_s, [("--replay", replay), ("--active-timeout", active is not None)])
     described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
     pairs, seen = Pairs(described.estate), _Seen(Quiet.of(described))
     if listen is not None:
@@ -199,13 +199,17 @@ def _saved(loads: list[Measured]) -> bytes:
     return (json.dumps(measured_file(loads), indent=1) + "\n").encode()
 
 
-def _asked(words: list[str], listen: str | None, for_s: float | None) -> tuple[Path | None, list[str]]:
-    """The estate and the files; a usage error where these do not go together."""
+def _asked(
+    words: list[str], listen: str | None, for_s: float | None, of_files: list[tuple[str, bool]]
+) -> tuple[Path | None, list[str]]:
+    """The estate and the files; a usage error where these, and the options of files, do not go together."""
     estate, files = split_words(words, 0)
     if listen is None and not files:
         raise typer.BadParameter("give at least one file of records, or --listen")
     if listen is not None and files:
         raise typer.BadParameter("--listen, or files: one of the two")
+    if listen is not None and (given := [name for name, is_given in of_files if is_given]):
+        raise typer.BadParameter(f"{' and '.join(given)} is for files, not for --listen")
     if for_s is not None and listen is None:
         raise typer.BadParameter("--for says how long to --listen")
     return estate, files

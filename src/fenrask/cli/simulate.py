@@ -159,7 +159,7 @@ def _replay(
     from fenrask.records.batch import Batch, Unread
     from fenrask.records.matching import Pairs
     from fenrask.records.measuring import measured
-    from fenrask.records.readers import read_records
+    from fenrask.records.readers import Quiet, read_records
     from fenrask.records.replaying import log_of, replayed, unsaid
     from fenrask.records.summary import summarised
     from fenrask.views.pages.replayed import replayed_page
@@ -170,7 +170,7 @@ def _replay(
     unread, pairs = Unread({}), Pairs(described.estate)
     formats, batches = dict[str, str](), list[Batch]()
     for file in files:
-        formats[file], _, some = read_records(file, unread, columns)
+        formats[file], _, some = read_records(file, unread, columns, Quiet.of(described))
         batches += some
     check_some(formats, unread)
     summary = summarised(batches, pairs)

@@ -19,7 +19,7 @@ from fenrask.records.bills import compare_bill, guessed, read_bill
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
-from fenrask.records.readers import read_records
+from fenrask.records.readers import Quiet, read_records
 from fenrask.records.summary import summarised
 from fenrask.rehearsal import missing, rehearse
 from fenrask.routing import trace_from
@@ -100,7 +100,7 @@ def _measured(run: Run) -> Page:
     """A day's records, read from where the sample was written."""
     pairs, unread = Pairs(run.evaluation.described.estate), Unread({})
     file = str(run.folder / RECORDS)
-    kind, guessed, batches = read_records(file, unread)
+    kind, guessed, batches = read_records(file, unread, quiet=Quiet.of(run.evaluation.described))
     summary = summarised(batches, pairs)
     loads = measured(summary, pairs)
     estate = run.evaluation.described.estate.estate

@@ -220,4 +220,5 @@ def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:
         batch.sampled,
         None if batch.begun is None else batch.begun[kept],
         None if batch.listing is None else Listing(batch.listing.state[kept], batch.listing.left_s[kept]),
+        None if batch.records is None else batch.records - len(batch) + kept.size,
     )

@@ -201,8 +201,9 @@ class Summary:
 
     @property
     def doubled(self) -> float:
-        """About the share of the records that are there more than once."""
-        return float(1 - self.marks.keys.size / max(1, int(self.marks.values.sum())))
+        """About the share of the records that are there more than once; 0 where too few are marked to tell."""
+        marked = int(self.marks.values.sum())
+        return 1 - self.marks.keys.size / marked if marked >= _LEAST_MARKED else 0.0
 
     @property
     def silent_hours(self) -> int:
@@ -364,22 +365,24 @@ def _squares(octets: Keys) -> Keys:
 
 
 MARKED = 64
+_MARKED_S, _LEAST_MARKED = 8.0, 20
 
 
 def _marks(batch: Batch) -> Counts:
-    """A number for one in so many records, of their ends, bytes, duration and hour: the same for one that is doubled.
+    """A number for one record in `MARKED`, of its ends, bytes, duration and about its time, where its ports are known.
 
-    The hour, not the second: another exporter's clock may differ.
+    A doubled one has the same. Not the second, since another exporter's clock may differ; not the hour, since some
+    services ask from one port a minute.
     """
     number = batch.source.v4.astype(np.uint64)
     lasted = np.round((batch.end_s - batch.start_s) * 1e3)
-    parts = (batch.target.v4, batch.source_port, batch.target_port, batch.bytes_out, lasted, batch.start_s // 3600)
+    parts = (batch.target.v4, batch.source_port, batch.target_port, batch.bytes_out, lasted, batch.start_s // _MARKED_S)
     for part in parts:
         number = (number ^ part.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
         number ^= number >> np.uint64(29)
     for row, address in (*batch.source.v6, *batch.target.v6):
         number[row] = (int(number[row]) * 31 + address) & (2**64 - 1)
-    some = number[number % MARKED == 0] >> np.uint64(1)
+    some = number[(number % MARKED == 0) & (batch.source_port > 0)] >> np.uint64(1)
     return Counts.of(some.astype(np.int64))
 
 

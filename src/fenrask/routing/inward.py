@@ -179,7 +179,7 @@ class Openings:
 
         The quick answer for most that is closed; what each filter by itself lets in is looked at packet by packet.
         """
-        sources = _ANYWHERE if way_in.end.way == "internet" else way_in.end.prefixes
+        sources = _ANYWHERE if way_in.end.way == "internet" else (*way_in.end.prefixes, *self._shown)
         owners = [("subnet", subnet, self.estate.subnets[subnet].filters)]
         if workload:
             owners.append(("workload", workload, self.estate.workloads[workload].filters))
@@ -195,6 +195,15 @@ class Openings:
                 if not any(one.lets_some_pass(packet, inward=True, meant=meant) for packet in asked):
                     return f"filter {name} of {section} {owner} denies it"
         return ""
+
+    @cached_property
+    def _shown(self) -> tuple[Prefix, ...]:
+        """From where packets may seem to come that an exit on their path rewrites."""
+        exits = self.estate.exits.values()
+        places = [self.estate.subnets[place].prefixes for exit_ in exits for place in exit_.in_subnets]
+        pools = [exit_.pool for exit_ in exits if exit_.pool is not None]
+        public = [parse_prefix(str(one)) for exit_ in exits for one in exit_.listed_addresses]
+        return tuple(dict.fromkeys([*(one for some in places for one in some), *pools, *public]))
 
     def _let_in(self, trace: Trace, workload: str) -> str:
         """The filters of hosts and their subnet that let a packet in, each with the rule."""

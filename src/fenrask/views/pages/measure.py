@@ -13,7 +13,7 @@ from fenrask.records.days import PRIOR_CV
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured
 from fenrask.records.summary import Summary, key_parts
-from fenrask.units import counted, figure, percent
+from fenrask.units import counted, percent
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["held_twice", "measure_page"]
@@ -24,8 +24,6 @@ _LOADS = (
     Column("connections", "connections", "count"),
     Column("new_per_s", "new/s", "rough"),
     Column("new_per_s_error", "± (std. error)", "rough", least_width=110),
-    Column("next_day_low_per_s", "next day, 5%", "rough"),
-    Column("next_day_high_per_s", "95%", "rough"),
     Column("stated_per_s", "stated, new/s", "rough"),
     Column("duration_s", "duration, s", "rough"),
     Column("p95_s", "95%, s", "rough", least_width=100),
@@ -41,6 +39,8 @@ _LOADS = (
     Column("spread_s", "within, s", "rough", sparse=True, least_width=120),
     Column("job_share", "of all", "share", sparse=True, least_width=120),
     Column("day_cv", "days vary by", "share", least_width=110),
+    Column("next_day_low_per_s", "next day, 5%, new/s", "rough", least_width=110),
+    Column("next_day_high_per_s", "95%, new/s", "rough", least_width=110),
     Column("closed", "closed", "share", least_width=120),
     Column("reset", "reset", "share", least_width=120),
     Column("idle", "idle", "share", least_width=MACHINES),
@@ -107,13 +107,14 @@ def measure_page(
     rows = [
         (
             one.subnet, one.destination, one.connections, one.new_per_s,
-            one.new_per_s * one.days.error, *(one.new_per_s * bound for bound in one.days.next_day),
+            one.new_per_s * one.days.error,
             stated.get((one.subnet, one.destination)), one.duration_s,
             one.quantiles[0.95], _law(one), one.fit.distance,
             one.concurrent, one.concurrent_by_law, one.concurrent_peak,
             (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
             one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
             one.job.share if one.job else None, one.days.cv,
+            *(one.new_per_s * bound for bound in one.days.next_day),
             one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
             *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
             *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
@@ -242,12 +243,11 @@ def _cut_off(found: Sequence[Measured]) -> Iterator[str]:
     """What is said of connections whose beginning or end nobody saw."""
     before, after = sum(one.continuing for one in found), sum(one.still_open for one in found)
     if before:
-        yield f"{counted(before, 'connection was', 'connections were')} open before anyone looked: open, but not new."
+        connections = counted(before, "connection was", "connections were")
+        yield f"{connections} open before the first record: not counted as new."
     if after:
-        yield (
-            f"{counted(after, 'connection was', 'connections were')} open still at the end: they last longer than was "
-            "seen, as those do that were seen to."
-        )
+        connections = counted(after, "connection was", "connections were")
+        yield f"{connections} still open at the last record: how long is estimated from longer ones (Kaplan-Meier)."
 
 
 _ALIKE = 0.02
@@ -260,26 +260,22 @@ def _kept(found: Sequence[Measured]) -> str:
     if worst <= _ALIKE:
         return f"Rate times law is what was open in the mean, within {percent(worst)}: --save keeps it."
     return (
-        f"Rate times law is not what was open in the mean: {figure(one.concurrent_by_law)}, and "
-        f"{figure(one.concurrent)} were, from {one.subnet} to {one.destination}. Measure for longer."
+        f"Rate times law is not what was open in the mean: {one.concurrent_by_law:.3g}, and "
+        f"{one.concurrent:.3g} were, from {one.subnet} to {one.destination}. Measure for longer."
     )
 
 
 def _next_day(found: Sequence[Measured]) -> str:
-    """How sure the loads are for the day after, of the one that is least so."""
+    """How sure the loads are for the next day, of the one that is least so."""
     one = max(found, key=lambda one: one.days.next_day[1] / one.days.last)
     low, high = (bound / one.days.last - 1 for bound in one.days.next_day)
-    within = f"within {percent(-low)} below and {percent(high)} above"
+    within = f"the next day is between {percent(-low)} below and {percent(high)} above what is planned (90% confidence)"
+    days = counted(one.days.number, "day")
     if not one.days.free:
-        return (
-            f"{counted(one.days.number, 'day')} cannot tell how days vary: {percent(PRIOR_CV)} is assumed: "
-            f"the next day is {within} what is planned (90 %). Measure more days."
-        )
-    grows = f", by a trend of {100 * one.days.trend:+.2g} % a day" if one.days.trend else ""
-    return (
-        f"From {counted(one.days.number, 'day')} that vary by {percent(one.days.cv)}: the next day is {within} what is "
-        f"planned{grows} (90 %; {one.subnet} to {one.destination}, the least sure)."
-    )
+        return f"{days} cannot show how days vary. With {percent(PRIOR_CV)} assumed, {within}. Measure more days."
+    grows = f" and grow by {100 * one.days.trend:.2g}% a day" if one.days.trend else ""
+    pair = f"{one.subnet} to {one.destination}"
+    return f"{days} vary by {percent(one.days.cv)}{grows}: {within}, for {pair}, the least certain."
 
 
 def _when(second: int) -> str:

@@ -78,8 +78,8 @@ def cooked_2(packet: bytes) -> bytes:
     return struct.pack(">HHIHBB8s", 0x0800, 0, 3, 1, 0, 6, b"\2" * 8) + packet
 
 
-def begun(batch: Batch) -> list[bool]:
-    return [True] * len(batch) if batch.begun is None else batch.begun.tolist()
+def newness(batch: Batch) -> list[bool]:
+    return [True] * len(batch) if batch.is_new is None else batch.is_new.tolist()
 
 
 class Captures(InFolder):
@@ -89,15 +89,11 @@ class Captures(InFolder):
         unread = Unread({})
         _, _, batches = read_records(str(self.folder / "c.pcap"), unread, quiet=QUIET)
         found = [
-            (
-                int(b.source_port[n]),
-                int(b.ending[n]),
-                round(b.start_s[n] - DAY, 3),
-                round(b.end_s[n] - DAY, 3),
-                bool(begun),
-            )
+            (int(port), int(ending), round(float(start) - DAY, 3), round(float(end) - DAY, 3), is_new)
             for b in batches
-            for n, begun in enumerate([True] * len(b) if b.begun is None else b.begun)
+            for port, ending, start, end, is_new in zip(
+                b.source_port, b.ending, b.start_s, b.end_s, newness(b), strict=True
+            )
         ]
         return sorted(found), unread
 

@@ -268,12 +268,14 @@ class Exported(InFolder):
             ends(port=5001) + struct.pack(">QQQB", DAY * 1000, DAY * 1000 + 900, 5, SYN | ACK | FIN),
         ]
         batches, _ = self.read(message(template(fields) + data(rows)))
-        begun = {int(p): bool(is_new) for b in batches for p, is_new in zip(b.source_port, self.begun(b), strict=True)}
-        self.assertEqual(begun, {5000: False, 5001: True})
+        is_new = {
+            int(p): bool(is_new) for b in batches for p, is_new in zip(b.source_port, self.is_new(b), strict=True)
+        }
+        self.assertEqual(is_new, {5000: False, 5001: True})
 
     @staticmethod
-    def begun(batch: Batch) -> Any:
-        return np.ones(len(batch), dtype=bool) if batch.begun is None else batch.begun
+    def is_new(batch: Batch) -> Any:
+        return np.ones(len(batch), dtype=bool) if batch.is_new is None else batch.is_new
 
     def test_no_more_is_followed_than_there_is_memory_for(self) -> None:
         fields: list[tuple[int, ...]] = [*ENDS, (152, 8), (153, 8)]

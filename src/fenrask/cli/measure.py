@@ -171,14 +171,14 @@ def _place(listen: str) -> tuple[str, int]:
 
 
 def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: Path | None, seen: _Seen) -> None:
-    """What exporters send, until the time is over or the user stops it; written so far each minute."""
+    """What exporters send, until the time has passed or the user stops it; what there is is written each minute."""
     from fenrask.records.collecting import Collector, Listener
 
     collector = Collector(pairs, seen.quiet)
     if save:
         check_writable(save, call.force)
 
-    def told() -> None:
+    def report() -> None:
         whole = collector.so_far()
         loads = measured(whole, pairs)
         senders = counted(len(collector.exporters), "exporter")
@@ -189,7 +189,7 @@ def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: 
     with Listener(*_place(listen), collector) as listener:
         call.say(f"listening at {listener.address}:{listener.port}, UDP and TCP")
         with suppress(KeyboardInterrupt):
-            listener.run(for_s, _EVERY_S, told)
+            listener.run(for_s, _EVERY_S, report)
         senders = collector.exporters
     seen.whole, seen.unread = collector.end(), collector.unread
     seen.formats = dict.fromkeys(senders, "NetFlow v5, v9 or IPFIX")

@@ -101,8 +101,8 @@ class Batch:
     bytes_in: NDArray[np.int64]
     ending: NDArray[np.uint8]
     sampled: float = 1.0
-    """How many packets stand for each that was looked at; of samples only volumes are told."""
-    begun: NDArray[np.bool_] | None = None
+    """How many packets stand for each that was looked at; samples show volumes alone."""
+    is_new: NDArray[np.bool_] | None = None
     """Whether a connection began where its record does; None: all did. Others were open when somebody began to look."""
     listing: Listing | None = None
     """Where these are no connections with times, but entries of a table as it was at one moment."""
@@ -218,7 +218,7 @@ def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:
         batch.bytes_in[kept],
         batch.ending[kept],
         batch.sampled,
-        None if batch.begun is None else batch.begun[kept],
+        None if batch.is_new is None else batch.is_new[kept],
         None if batch.listing is None else Listing(batch.listing.state[kept], batch.listing.left_s[kept]),
         None if batch.records is None else batch.records - len(batch) + kept.size,
     )

@@ -26,7 +26,7 @@ __all__ = ["Collector", "Listener"]
 
 _MOST_EXPORTERS, _MOST_STREAMS = 256, 64
 _MOST_BYTES = 1 << 16
-"""Of a message: its length is told in 16 bits."""
+"""Of a message: its length has 16 bits."""
 _ROOM_BYTES = 1 << 22
 """That the system may keep waiting for us."""
 _TICK_S = 1.0
@@ -154,10 +154,10 @@ class Listener:
             one.close()
         self._selector.close()
 
-    def run(self, for_s: float | None, every_s: float, told: Callable[[], None]) -> None:
-        """Listen for so long, or until it is interrupted; `told` is called in between."""
+    def run(self, for_s: float | None, every_s: float, report: Callable[[], None]) -> None:
+        """Listen for so long, or until it is interrupted; `report` is called in between."""
         began = monotonic()
-        next_flush, next_told = began + _TICK_S, began + every_s
+        next_flush, next_report = began + _TICK_S, began + every_s
         while for_s is None or monotonic() - began < for_s:
             left = _TICK_S if for_s is None else max(0.0, min(_TICK_S, began + for_s - monotonic()))
             for key, _ in self._selector.select(left):
@@ -172,9 +172,9 @@ class Listener:
             if now >= next_flush:
                 self.collector.flush()
                 next_flush = now + _TICK_S
-            if now >= next_told:
-                told()
-                next_told = now + every_s
+            if now >= next_report:
+                report()
+                next_report = now + every_s
 
     def _read_datagrams(self) -> None:
         """What waits, but for some at most: streams and the clock have their turn."""

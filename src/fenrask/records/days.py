@@ -24,7 +24,7 @@ _DAY, _HOURS, _WEEK = 86_400, 24, 168
 _SHIFT = 3
 """Days from a Monday to 1970-01-01, a Thursday."""
 _SURE = 0.01
-"""How probable by chance may be what is told apart."""
+"""How probable a difference may be by chance alone that is taken for one."""
 
 
 @dataclass(frozen=True)

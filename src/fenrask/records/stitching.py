@@ -51,9 +51,9 @@ def joined(batches: list[Batch]) -> Batch:
         made[name] = Addresses(np.concatenate([one.v4 for one in columns]), six)
     for name in ("start_s", "end_s", "source_port", "target_port", "protocol", "bytes_out", "bytes_in", "ending"):
         made[name] = np.concatenate([getattr(one, name) for one in batches])
-    if any(one.begun is not None for one in batches):
-        every = [np.ones(len(one), dtype=bool) if one.begun is None else one.begun for one in batches]
-        made["begun"] = np.concatenate(every)
+    if any(one.is_new is not None for one in batches):
+        every = [np.ones(len(one), dtype=bool) if one.is_new is None else one.is_new for one in batches]
+        made["is_new"] = np.concatenate(every)
     return Batch(**made)
 
 

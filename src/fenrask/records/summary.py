@@ -303,7 +303,7 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
         return Summary(listed=Counts.of(states), listed_s=left, unmatched=unmatched, records=len(batch))
     sent = known & ~matched.is_reply
     pair = matched.pair[sent]
-    begun = np.ones(pair.size, dtype=bool) if batch.begun is None else batch.begun[sent]
+    is_new = np.ones(pair.size, dtype=bool) if batch.is_new is None else batch.is_new[sent]
     begin_ms = np.round(batch.start_s[sent] * 1e3).astype(np.int64)
     end_ms = np.round(batch.end_s[sent] * 1e3).astype(np.int64)
     begin, length = begin_ms // 1000, batch.end_s[sent] - batch.start_s[sent]
@@ -323,9 +323,9 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
             squares=Counts.of(volumes, _squares(out + back)), hours=hours, first_s=first, last_s=last,
         )  # fmt: skip
     ending = batch.ending[sent]
-    told = (ending != UNKNOWN) & (ending != CONTINUED) & begun
+    known_end = (ending != UNKNOWN) & (ending != CONTINUED) & is_new
     in_vain = (ending == UNANSWERED) | (ending == REJECTED)
-    lived = begun & ~in_vain
+    lived = is_new & ~in_vain
     address = batch.target.v4[sent].astype(np.int64)
     if batch.target.v6:
         low = {row: number & (_SPAN - 1) for row, number in batch.target.v6}
@@ -333,16 +333,16 @@ def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
             [low.get(int(row), int(batch.target.v4[row])) for row in np.flatnonzero(sent)], dtype=np.int64
         )
     return Summary(
-        starts=Counts.of(key(pair, begin)[begun]),
+        starts=Counts.of(key(pair, begin)[is_new]),
         moves=_moves(pair, begin_ms, end_ms),
         durations=Counts.of(key(pair, bin_of(length))[lived]),
         cut=Counts.of(key(pair, bin_of(length))[lived & (ending == OPEN)]),
         duration_ms=Counts.of(key(pair, 0 * begin)[lived], (end_ms - begin_ms)[lived]),
-        continuing=Counts.of(key(pair, 0 * begin)[~begun]),
-        endings=Counts.of(key(pair[told], ending[told].astype(np.int64))),
+        continuing=Counts.of(key(pair, 0 * begin)[~is_new]),
+        endings=Counts.of(key(pair[known_end], ending[known_end].astype(np.int64))),
         bytes_out=Counts.of(volumes, out),
         bytes_in=Counts.of(volumes, back),
-        addresses=Counts.of(key(pair, address)[begun]),
+        addresses=Counts.of(key(pair, address)[is_new]),
         marks=_marks(batch),
         unmatched=unmatched,
         records=len(batch) if batch.records is None else batch.records,

@@ -21,7 +21,7 @@ __all__ = ["INTERNET", "Opening", "Openings"]
 INTERNET = "the internet"
 _ANYWHERE = (parse_prefix("0.0.0.0/0"), parse_prefix("::/0"))
 _NO_WAY = (Verdict.NO_ROUTE, Verdict.NO_HOST, Verdict.PRIVATE_DESTINATION)
-"""Verdicts on what no route leads to hosts: nothing has to stop it."""
+"""Verdicts on packets without a route to hosts: nothing has to stop them."""
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ class Openings:
         return [one for subnet in places for one in self.to(subnet)]
 
     def to(self, subnet: str) -> list[Opening]:
-        """Those to a subnet. What no route leads to hosts is left out."""
+        """Those to a subnet. Senders without a route to the hosts are not counted."""
         if subnet not in self._to:
             found: dict[tuple[str, str, str, str], Opening] = {}
             for workload in [name for name, one in self.estate.workloads.items() if subnet in one.subnets] or [""]:
@@ -147,7 +147,7 @@ class Openings:
         return self._known[key]
 
     def _hosts(self, subnet: str, workload: str, way_in: WayIn, version: int) -> list[Piece]:
-        """The hosts that a way in leads to, by class."""
+        """The hosts that are reached by a way in, by class."""
         held = self.estate.host_blocks(workload or None, subnet, version)
         targets = [Block.of(one) for one in way_in.targets if one.version == version]
         blocks = [both for one in held for other in targets if (both := one.common(other)) is not None]

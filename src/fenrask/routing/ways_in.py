@@ -62,7 +62,7 @@ class WaysIn:
         return [name for name, one in self.estate.exits.items() if one.known_beyond is not None and not one.fault]
 
     def _by_line(self, line: str, prefixes: tuple[Prefix, ...]) -> Iterator[WayIn]:
-        """Over a line: to hosts that are told there, and to others by a route that the other end writes itself."""
+        """Over a line: to hosts that are advertised, and to others by a route that the other end writes itself."""
         known = self.estate.exits[line].known_beyond or ()
         pairs = [(prefix, one) for prefix in prefixes for one in known]
         told = tuple(min(pair, key=_length) for pair in pairs if covers(*pair) or covers(*reversed(pair)))
@@ -83,7 +83,7 @@ class WaysIn:
         return f"{line} lets in replies only" if self.estate.exits[line].lets_in_ports == () else ""
 
     def _unknown(self, line: str) -> str:
-        """Why nothing comes over a line to what is not told there; empty where it may."""
+        """Why nothing comes over a line to what is not advertised; empty where it may."""
         by_announcement = self.estate.exits[line].reached_by_announcement
         return f"{line} does not announce it, and they route by announcements alone" if by_announcement else ""
 

@@ -6,13 +6,13 @@ from fenrask.compiling import compiled
 from fenrask.records.kernels.ends import STREAM_S, bucket, place_of, put_in, taken_out, turned
 
 __all__ = [
-    "ACKED", "ANSWERED", "BEGUN", "CONNECTION", "FIN_BACK", "FIN_OUT", "REPLIED", "RST_BACK", "RST_OUT", "SYN",
+    "ACKED", "ANSWERED", "NEW", "CONNECTION", "FIN_BACK", "FIN_OUT", "REPLIED", "RST_BACK", "RST_OUT", "SYN",
     "classic", "decoded", "enhanced", "quiet_s", "tracked",
 ]  # fmt: skip
 
 _FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
 _TCP, _UDP = 6, 17
-BEGUN, SYN, ANSWERED, REPLIED, ACKED, FIN_OUT, FIN_BACK, RST_OUT, RST_BACK = (1 << n for n in range(9))
+NEW, SYN, ANSWERED, REPLIED, ACKED, FIN_OUT, FIN_BACK, RST_OUT, RST_BACK = (1 << n for n in range(9))
 """What was seen of a connection: its beginning; its SYN; anything from the other end, and what was no RST; anything but
 SYNs from who began it; and by whom it was closed or reset."""
 _ENDED = FIN_OUT | FIN_BACK
@@ -204,17 +204,17 @@ def _goes_on(one, time, flags, number, is_out, quiet):
         return True
     if _is_over(seen):
         return False
-    # The same SYN again is sent for want of an answer; one with another number begins anew.
+    # The same SYN again is sent for want of an answer; one with another number is of a new connection.
     return not (is_out and seen & REPLIED and seen & SYN and number != one.number)
 
 
 @compiled
-def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, free, done, begun_s, quiet):
-    """Take packets into the connections that are followed; what is over goes to `done`.
+def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, free, done, since_s, quiet):
+    """Take packets into the connections that are followed; those that ended go to `done`.
 
     Starts with packet `first`, ends where no slot is free. Returned: the next packet, the first free slot, how many are
-    done, and how many packets belong to nothing. begun_s: when the capture began; what may have been open then, and
-    silent since, is taken to have been begun by who sends from the higher port.
+    done, and how many packets belong to nothing. since_s: when the capture began; what may have been open then, and
+    silent since, is taken to be of who sends from the higher port.
     """
     finished, strays = 0, 0
     for row in range(first, times.size):
@@ -238,7 +238,7 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
                 return row, free, finished, strays
             is_syn = is_tcp and what & _SYN != 0
             is_out = what & _ACK == 0 if is_syn else True
-            is_new = is_syn or time - begun_s > (quiet[0] if is_tcp else quiet[2])
+            is_new = is_syn or time - since_s > (quiet[0] if is_tcp else quiet[2])
             if not is_new:
                 is_out = ports >> np.uint64(16) & np.uint64(0xFFFF) >= ports & np.uint64(0xFFFF)
             place, free = free, put_in(slots, heads, nexts, at, free)
@@ -249,7 +249,7 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             slots[place].start = time
             slots[place].out, slots[place].back = 0, 0
             slots[place].number = numbers[row]
-            slots[place].seen = (BEGUN if is_new or not is_tcp else 0) | (SYN if is_syn else 0)
+            slots[place].seen = (NEW if is_new or not is_tcp else 0) | (SYN if is_syn else 0)
             slots[place].last = time
         seen = slots[place].seen
         if seen & (RST_OUT | RST_BACK) == 0:

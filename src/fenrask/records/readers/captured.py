@@ -109,13 +109,13 @@ def _blocks(source: Source, head: bytes) -> Iterator[_Piece]:
             if places.size:
                 yield _Piece(content, places, sizes, times, kinds)
             at += used
-            told = None if is_wrong else _told(waiting, at, known)
-            if is_wrong or told == 0:
+            length = None if is_wrong else _learned(waiting, at, known)
+            if is_wrong or length == 0:
                 source.unread.add("a block longer than any", source.name)
                 return
-            if told is None and not used:
+            if length is None and not used:
                 break
-            at += told or 0
+            at += length or 0
         waiting = waiting[at:]
         if not part:
             break
@@ -123,7 +123,7 @@ def _blocks(source: Source, head: bytes) -> Iterator[_Piece]:
         source.unread.add("a block cut short", source.name)
 
 
-def _told(content: bytes, at: int, known: _Interfaces) -> int | None:
+def _learned(content: bytes, at: int, known: _Interfaces) -> int | None:
     """Learn from the block there, of a section or an interface: its length, 0 for none; None: it is not all there."""
     head = content[at : at + 12]
     if len(head) < 12:
@@ -216,7 +216,7 @@ def _batches(found: NDArray[Any], now: float | None) -> Iterator[Batch]:
     ending = np.where(protocol == UDP, udp_endings(last - found["start"], answered), tcp).astype(np.uint8)
     yield Batch(
         found["start"], np.where(ending == OPEN, now or 0.0, last), source, target, source_port, target_port, protocol,
-        found["out"], found["back"], ending, begun=has(packets.BEGUN),
+        found["out"], found["back"], ending, is_new=has(packets.NEW),
     )  # fmt: skip
 
 

@@ -35,7 +35,7 @@ _ELEMENTS = {
     22: "first_up", 27: "source6", 28: "target6", 34: "interval", 48: "sampler", 50: "random_interval",
     136: "reason", 150: "first_s", 151: "last_s", 152: "first_ms", 153: "last_ms", 154: "first_ntp", 155: "last_ntp",
     156: "first_ntp", 157: "last_ntp", 158: "first_ago_us", 159: "last_ago_us", 160: "boot_ms", 161: "lasted_ms",
-    162: "lasted_us", 85: "octets_total", 231: "octets_begun", 232: "octets_back", 225: "outside", 227: "outside_port",
+    162: "lasted_us", 85: "octets_total", 231: "octets_out", 232: "octets_back", 225: "outside", 227: "outside_port",
     230: "nat_event", 281: "outside6", 302: "sampler", 305: "packet_interval", 306: "packet_space", 309: "of_size",
     310: "of_population", 322: "seen_s", 323: "seen_ms",
 }  # fmt: skip
@@ -55,7 +55,7 @@ _MOST_FIELDS, _MOST_LENGTH = 512, 65535
 _NTP_S = 2_208_988_800
 """From 1900, where times with a fraction are counted from, to 1970 (RFC 7011, section 6.1.9; RFC 5905)."""
 _ANEW = 100_000
-"""By how many records a message may be late; one that is farther behind is of an exporter that began anew."""
+"""By how many records a message may be late; one that is farther behind is of an exporter that was restarted."""
 _TOGETHER = 1 << 16
 """Records that are decoded at once."""
 
@@ -372,7 +372,7 @@ def _count_gap(version: int, domain: int, sequence: int, records: int, state: _S
     due, after = state.next_number.get(key), (sequence + step) % 2**32
     missed = 0 if due is None else (sequence - due) % 2**32
     if 2**31 <= missed < 2**32 - _ANEW:
-        # Far behind: the exporter began anew.
+        # Far behind: the exporter was restarted.
         missed = 0
     elif missed >= 2**31:
         # An older message, overtaken by others.
@@ -557,7 +557,7 @@ def _raw(columns: Columns, n: int, group: _Group, source: Source, state: _State)
     ending = np.full(n, UNKNOWN, dtype=np.uint8)
     for reason, meaning in _REASONS.items() if "reason" in columns else ():
         ending[columns["reason"] == reason] = meaning
-    octets = next((columns[one] for one in ("octets", "octets_total", "octets_begun") if one in columns), nothing)
+    octets = next((columns[one] for one in ("octets", "octets_total", "octets_out") if one in columns), nothing)
     back = columns.get("octets_back", nothing)
     factor = _sampled(columns, n, group.domain, state)
     both = (octets.astype(np.int64), back.astype(np.int64))
@@ -565,9 +565,9 @@ def _raw(columns: Columns, n: int, group: _Group, source: Source, state: _State)
     return Raw(keys, start, np.maximum(start, end), *both, flags, back_flags, ending, factor, now_s)
 
 
-def _flags(told: NDArray[Any]) -> NDArray[np.uint16]:
+def _flags(stated: NDArray[Any]) -> NDArray[np.uint16]:
     """The flags of TCP as a record tells them."""
-    found: NDArray[np.uint16] = told.astype(np.uint16) & np.uint16(0xFF) | np.uint16(FLAGGED)
+    found: NDArray[np.uint16] = stated.astype(np.uint16) & np.uint16(0xFF) | np.uint16(FLAGGED)
     return found
 
 

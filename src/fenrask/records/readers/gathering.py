@@ -171,7 +171,7 @@ class Gathering:
         yield Batch(
             found["start"], np.where(ending == OPEN, np.maximum(self._now, found["end"]), found["end"]),
             source, target, source_port, target_port, protocol, out, back, ending,
-            begun=~((protocol == TCP) & (either & (FLAGGED | SYN) == FLAGGED)), records=records,
+            is_new=~((protocol == TCP) & (either & (FLAGGED | SYN) == FLAGGED)), records=records,
         )  # fmt: skip
 
 

@@ -189,7 +189,7 @@ def _sampled(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:
 
 
 def _became(summary: Summary, found: Sequence[Measured]) -> Iterator[tuple[str, int]]:
-    """Each record once: what it was taken for. They add up to the records; what was not read is told beside them."""
+    """Each record once: what it was taken for. They add up to the records; what was not read is counted beside them."""
     for what, number in (
         ("connections that began", sum(one.connections for one in found)),
         ("connections that were open before", int(summary.continuing.values.sum())),

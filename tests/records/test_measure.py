@@ -7,8 +7,10 @@ import json
 import lzma
 import random
 import struct
+import sys
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import pyarrow as arrow
@@ -255,6 +257,26 @@ class Reading(Records):
         ):  # fmt: skip
             [one] = self.loads(name, content)
             self.assertEqual(one.bytes_out, 3 * big + 3, name)
+
+    def test_letters_of_any_encoding_cost_their_own_row_alone(self) -> None:
+        rows = [(DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 443, 6, 1, 19) for n in range(5)]
+        lines = as_csv(rows).encode().splitlines()
+        lines[2] = lines[2].replace(b"10.0.1.5", b"10.0.1.\xfc")
+        lines[4] += b",\xff\xfe"
+        for parted in (b",", b" "):
+            lost: list[Any] = []
+            with self.subTest(parted=parted), patch.object(sys, "unraisablehook", lost.append):
+                batches, unread = self.batches("r.csv", b"\n".join(lines).replace(b",", parted))
+                counts = [sum(map(len, batches)), sum(count for count, _ in unread.reasons.values()), len(lost)]
+                self.assertEqual(counts, [3, 2, 0])
+
+    def test_volumes_that_no_line_carries_are_counted_as_such(self) -> None:
+        rows = [(DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 443, 6, 2**56 + n * 2**40, 19) for n in range(3)]
+        pairs = Pairs(self.estate().estate)
+        batches, unread = self.batches("r.csv", as_csv(rows).encode())
+        [one] = measured(summarised(batches, pairs), pairs)
+        self.assertEqual((one.connections, one.bytes_out), (1, 2**56))
+        self.assertEqual(list(unread.reasons.values())[0][0], 2)
 
     def test_every_format_says_the_same(self) -> None:
         import pyarrow as arrow

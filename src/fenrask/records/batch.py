@@ -37,6 +37,7 @@ __all__ = [
     "ending_of_flags",
     "letters",
     "taken",
+    "too_large",
     "texts",
 ]
 
@@ -61,6 +62,8 @@ BREAKS_OFF = "a packed file that breaks off"
 BEYOND = "connections beyond those that there is memory for: those silent for longest ended"
 LAST_S = 2.0**32 - 2
 """The last time that is kept: in the year 2106."""
+MOST_BYTES = 2**56
+"""The most of one connection that is believed: a line of 1 Tbit/s carries as much in a week."""
 _FIN, _SYN, _RST, _ACK = 0x01, 0x02, 0x04, 0x10
 
 
@@ -196,6 +199,15 @@ def ending_of_flags(flags: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """How connections ended by the TCP flags of who began them: a SYN alone had no answer; others may say nothing."""
     alone = np.where(flags & (_SYN | _ACK) == _SYN, UNANSWERED, UNKNOWN)
     return np.where(flags & _RST, RESET, np.where(flags & _FIN, CLOSED, alone)).astype(np.uint8)
+
+
+def too_large(batch: Batch) -> NDArray[np.bool_]:
+    """Whose volumes, with the packets that samples stand for, no line carries, and no sum would hold."""
+    most = MOST_BYTES / batch.sampled
+    found = np.zeros(len(batch), dtype=bool)
+    for volume in (batch.bytes_out, batch.bytes_in):
+        found |= (volume < 0) | (volume > most)
+    return found
 
 
 def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:

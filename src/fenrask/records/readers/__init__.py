@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken
+from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken, too_large
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import USUAL, Quiet, Reader, Source
@@ -174,10 +174,15 @@ def _whole(reader: Reader, source: Source) -> Iterator[Batch]:
         for batch in reader.read(source):
             late = (batch.start_s > LAST_S) | (batch.end_s > LAST_S)
             backward = ~late & (batch.end_s < batch.start_s)
-            for wrong, why in ((late, "a time after the year 2105"), (backward, "an end before its beginning")):
+            large = ~(late | backward) & too_large(batch)
+            for wrong, why in (
+                (late, "a time after the year 2105"),
+                (backward, "an end before its beginning"),
+                (large, "more than 72 petabytes in one connection"),
+            ):
                 if wrong.any():
                     source.unread.add(why, source.name, int(wrong.sum()))
-            good = ~(late | backward)
+            good = ~(late | backward | large)
             yield batch if good.all() else taken(batch, good)
     finally:
         _close(source)

@@ -91,7 +91,7 @@ def _comma(source: Source) -> Iterator[Batch]:
     wanted = list(dict.fromkeys(columns.values()))
     try:
         reader = comma.open_csv(
-            _tabbed(source.stream) if delimiter == " " else source.stream,
+            _tabbed(source.stream) if delimiter == " " else _Plain(source.stream),
             read_options=comma.ReadOptions(column_names=names, block_size=_BLOCK),
             parse_options=comma.ParseOptions(
                 delimiter="\t" if delimiter == " " else delimiter, invalid_row_handler=invalid
@@ -113,6 +113,27 @@ def _comma(source: Source) -> Iterator[Batch]:
 _DELIMITERS = (b",", b"\t", b";", b" ")
 
 
+class _Plain(io.RawIOBase):
+    """A table's bytes, of which those that are no ASCII are question marks: no number or address has one.
+
+    The library that reads tables gives up a file for a cell that is no UTF-8, and cannot report its row.
+    """
+
+    def __init__(self, stream: BinaryIO) -> None:
+        super().__init__()
+        self._stream = stream
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        found = self._stream.read(size)
+        return found if found.isascii() else found.translate(_ASCII)
+
+
+_ASCII = bytes(range(128)) + b"?" * 128
+
+
 def _tabbed(stream: BinaryIO) -> Any:
     """A table whose columns are parted by any number of spaces, with a tab instead."""
     return io.BufferedReader(_Tabbed(stream), 1 << 20)
@@ -131,7 +152,8 @@ class _Tabbed(io.RawIOBase):
             lines = self._stream.readlines(1 << 16)
             if not lines:
                 return 0
-            self._left = b"".join(b"\t".join(line.split()) + b"\n" for line in lines if line.strip())
+            joined = b"".join(b"\t".join(line.split()) + b"\n" for line in lines if line.strip())
+            self._left = joined.translate(_ASCII)
         piece, self._left = self._left[: len(buffer)], self._left[len(buffer) :]
         buffer[: len(piece)] = piece
         return len(piece)

@@ -1,12 +1,16 @@
 """`fenrask start`."""
 
+import json
+import sys
+from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated
 
 import typer
 
-from fenrask.cli.files import write_whole
+from fenrask.cli.files import write_all, write_whole
+from fenrask.cli.options import Call
 from fenrask.cli.screen import say
 from fenrask.demo.samples import BEGINNING
 from fenrask.errors import Place, Problem, UnusableInput
@@ -15,31 +19,181 @@ from fenrask.estate.writing import estate_text, renamed, without_its_own
 
 __all__ = ["command"]
 
+_LOADS, _KEPT = "loads.json", "drafted.json"
+
 
 def command(
-    folder: Annotated[Path, typer.Argument(help="Where the estate is written.")],
-    source: Annotated[
-        Path | None, typer.Option("--from", metavar="ESTATE", help="Begin from this estate instead of a small one.")
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[FOLDER] [FILE]...", help="Where the estate is written; and more files for --from."),
+    ] = None,
+    sources: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from",
+            metavar="FILE",
+            help="Begin from what there is; may be repeated. Files, or folders of them, each known by what is in it: "
+            "inventories of networks, subnets, hosts, exits and route tables (CSV); routes, NAT, access lists, "
+            "interfaces, topology (YANG in JSON); `ip -json route`, `address`, `rule`; `nft -j list ruleset`; route "
+            "dumps (MRT); names (a zone file, CSV); connection records (whatever `measure` reads); a bill (FOCUS). "
+            "Or another estate, as a template.",
+        ),
+    ] = None,
+    columns: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--map", metavar="FIELD=COLUMN", help="Of tables: the column of a field, where its name is another."
+        ),
+    ] = None,
+    below: Annotated[
+        float,
+        typer.Option(
+            metavar="SHARE",
+            min=0,
+            max=1,
+            help="With records: destinations with less than this share of connections, open time and bytes are one, "
+            "`elsewhere`.",
+        ),
+    ] = 0.01,
+    update: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="ESTATE",
+            help="Instead of a new estate: print what newer files change in this one, as a JSON Merge Patch; what was "
+            "written by hand stays.",
+        ),
     ] = None,
     names: Annotated[
         Path | None,
         typer.Option(
             metavar="FILE",
-            help="With --from: a YAML file of what is new: `estate`, and `names`, `zones`, `regions`, `prefixes` "
-            "from old to new.",
+            help="With --from of an estate: a YAML file of what is new: `estate`, and `names`, `zones`, `regions`, "
+            "`prefixes` from old to new.",
         ),
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="With --update: write the patch to this file.")
     ] = None,
     force: Annotated[bool, typer.Option("--force", help="Overwrite existing files.")] = False,
 ) -> None:
-    if names and not source:
+    folder, files = _asked(words or [], sources or [], update)
+    files = [one for file in files for one in _each(file)]
+    template = Path(files[0]) if len(files) == 1 and _is_estate(files[0]) else None
+    if names and template is None:
         raise UnusableInput([Problem(Place(path="--names"), "no --from", "an estate to begin from")])
-    contents, left_out = _from(source, names) if source else (BEGINNING.contents(), [])
-    for name, content in contents.items():
-        write_whole(folder / name, content, force)
+    if update is not None:
+        _update(update, files, columns or [], below, out, force)
+    elif files and template is None:
+        _draft(folder or Path(), files, columns or [], below, force)
+    else:
+        contents, left_out = _from(template, names) if template else (BEGINNING.contents(), [])
+        for name, content in contents.items():
+            write_whole((folder or Path()) / name, content, force)
+            say(f"wrote {(folder or Path()) / name}")
+        for what in left_out:
+            say(f"not copied: {what}")
+        say(f"Next: cd {folder} && fenrask check")
+
+
+def _asked(words: list[str], sources: list[str], update: Path | None) -> tuple[Path | None, list[str]]:
+    """The folder, and all files; with --update there is no folder."""
+    if update is not None:
+        if not (words or sources):
+            raise typer.BadParameter("--update needs newer files: --from FILE...")
+        return None, [*sources, *words]
+    if not words:
+        raise typer.BadParameter("give the folder that the estate is written to")
+    if words[1:] and not sources:
+        raise typer.BadParameter(f"{words[1]}: files to begin from come with --from")
+    return Path(words[0]), [*sources, *words[1:]]
+
+
+def _each(file: str) -> list[str]:
+    """A file; or all that lie in a folder, by name."""
+    path = Path(file)
+    return sorted(str(one) for one in path.iterdir() if one.is_file()) if path.is_dir() else [file]
+
+
+def _is_estate(file: str) -> bool:
+    """Whether a file is an estate, by its ending and its first key."""
+    return file.endswith((".yaml", ".yml"))
+
+
+def _columns(stated: list[str]) -> dict[str, str]:
+    from fenrask.records.existing import COLUMNS
+
+    pairs = [one.partition("=") for one in stated]
+    wrong = [
+        Problem(Place(path="--map"), repr(field), f"FIELD=COLUMN, with one of {', '.join(COLUMNS)}")
+        for field, is_one, column in pairs
+        if field not in COLUMNS or not is_one or not column
+    ]
+    if wrong:
+        raise UnusableInput(wrong)
+    return {field: column for field, _, column in pairs}
+
+
+def _draft(folder: Path, files: list[str], columns: list[str], below: float, force: bool) -> None:
+    """Write an estate of what files tell, and print what they are, what was assumed, and what differs."""
+    from fenrask.records.existing import drafted, read_files
+    from fenrask.records.existing.updating import Drafted
+    from fenrask.views.drafted import draft_files
+    from fenrask.views.pages.start import draft_page
+
+    found = read_files(files, _columns(columns))
+    draft = drafted(found, folder.resolve().name, datetime.now(UTC).date().isoformat(), below)
+    contents = draft_files(found, draft, _LOADS)
+    kept = Drafted()
+    kept.take(draft)
+    contents[_KEPT] = kept.text().encode()
+    write_all({folder / name: content for name, content in contents.items()}, force)
+    Call(force=force).show(draft_page(draft.data["estate"], found, draft))
+    for name in contents:
         say(f"wrote {folder / name}")
-    for what in left_out:
-        say(f"not copied: {what}")
     say(f"Next: cd {folder} && fenrask check")
+
+
+def _update(estate: Path, files: list[str], columns: list[str], below: float, out: Path | None, force: bool) -> None:
+    """Print what newer files change in a drafted estate; the loads are written beside it, under a new name."""
+    from fenrask.records.existing import drafted, read_files
+    from fenrask.records.existing.updating import Drafted, updated
+    from fenrask.views.drafted import draft_files
+    from fenrask.views.pages.start import kept_lines
+
+    described, stated = read_estate(estate, to_be_measured=True), read_patch(estate)
+    data = {**described.data, "flows": stated.get("flows", {}), "profiles": stated.get("profiles", {})}
+    kept_file, today = estate.parent / _KEPT, datetime.now(UTC).date().isoformat()
+    if not kept_file.is_file():
+        expected = "what `fenrask start --from` kept of its draft beside the estate"
+        raise UnusableInput([Problem(Place(str(kept_file)), "no such file", expected)])
+    before = Drafted.read(kept_file.read_text(encoding="utf-8"), str(kept_file))
+    found = read_files(files, _columns(columns), data)
+    draft = drafted(found, str(data["estate"]), today, below)
+    loads_file = _new_name(estate.parent, f"loads-{today}")
+    contents = draft_files(found, draft, loads_file)
+    update = updated(data, draft, before, {Path(file).name: kind for file, kind in found.kinds.items()})
+    text = json.dumps(update.patch, indent=2) + "\n"
+    if loads_file in contents and loads_file in text:
+        write_whole(estate.parent / loads_file, contents[loads_file], force)
+        say(f"wrote {estate.parent / loads_file}")
+    before.take(draft)
+    write_whole(kept_file, before.text().encode(), force=True)
+    for line in kept_lines(update.kept):
+        say(line)
+    if out is not None:
+        write_whole(out, text.encode(), force)
+        say(f"wrote {out}")
+        say(f"Next: fenrask check {estate} --patch {out}")
+    else:
+        sys.stdout.write(text)
+
+
+def _new_name(folder: Path, stem: str) -> str:
+    """A name that no file of the folder has."""
+    number, name = 2, f"{stem}.json"
+    while (folder / name).exists():
+        number, name = number + 1, f"{stem}-{number}.json"
+    return name
 
 
 def _from(source: Path, names: Path | None) -> tuple[dict[str, bytes], list[str]]:

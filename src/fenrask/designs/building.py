@@ -83,6 +83,7 @@ def nothing_built(now: Evaluation) -> Evaluation:
     patch["route_tables"] = {
         name: dict.fromkeys(stated or {}) for name, stated in (data.get("route_tables") or {}).items()
     }
+    patch |= now.described.naming_none_of(patch["exits"])
     return evaluate(now.described.patched(patch, "before"))
 
 

@@ -106,10 +106,10 @@ class Described:
         """The same in a case: exits that the patch removes have failed; cases may go on naming them."""
         gone = [exit_ for exit_, changed in (patch.get("exits") or {}).items() if changed is None]
         models = {one: self.estate.exits[one] for one in gone if one in self.estate.exits}
-        unnamed = merge({**patch, "stress": None}, self._unnamed(models))
+        unnamed = merge({**patch, "stress": None}, self.naming_none_of(models))
         return self._patched(unnamed, name, {**self.failed, **models})
 
-    def _unnamed(self, gone: Container[str]) -> dict[str, Any]:
+    def naming_none_of(self, gone: Container[str]) -> dict[str, Any]:
         """The patch that takes exits out of the lists of services that let nothing else in."""
         listed = {name: one.only_through for name, one in self.estate.destinations.items() if one.only_through}
         left = {name: [one for one in some if one not in gone] for name, some in listed.items()}

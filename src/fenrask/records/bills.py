@@ -1,13 +1,15 @@
 """A month's bill as the provider wrote it, against the modelled one: the open FOCUS specification, CSV or Parquet.
 
 Columns of FOCUS 1.x (FinOps Open Cost and Usage Specification) that are read: BilledCost, BillingCurrency, ResourceId,
-ResourceName, ChargeDescription, ServiceName.
+ResourceName, ChargeDescription, ServiceName; and, where rates are drawn from a bill, PricingQuantity and PricingUnit,
+or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart.
 """
 
 import csv
 import io
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 from fractions import Fraction
@@ -36,12 +38,22 @@ class Billed:
     resource: str
     description: str
     cost: Fraction
+    currency: str = ""
+    charge: str = ""
+    """What is charged, in the bill's words, without the service's name."""
+    quantity: Fraction | None = None
+    """How much is charged for, in `unit`; None where the bill does not say."""
+    unit: str = ""
+    where: str = ""
+    begins: str = ""
+    """The day on which the billing period begins; empty where the bill does not say."""
 
 
 def read_bill(content: bytes, file: str, currency: str, problems: list[Problem]) -> list[Billed]:
     """The rows of a bill; those that cannot be read go to the problems, the rest stays.
 
-    UnusableInput for a file that is no such bill, or of another currency.
+    currency: that of the catalogue, in which all rows must be; empty where none is known. UnusableInput for a file that
+    is no such bill.
     """
     rows = list(_parquet(content, file) if content[:4] == b"PAR1" else _csv(content))
     if not rows or _COST not in rows[0][1]:
@@ -51,7 +63,7 @@ def read_bill(content: bytes, file: str, currency: str, problems: list[Problem])
     for number, row in rows:
         place = Place(file, number, 1)
         told = str(row.get(_CURRENCY) or currency)
-        if told != currency:
+        if currency and told != currency:
             problems.append(Problem(place, told, f"{currency}, as in the catalogue"))
             continue
         try:
@@ -61,8 +73,21 @@ def read_bill(content: bytes, file: str, currency: str, problems: list[Problem])
             continue
         resource = str(row.get("ResourceName") or row.get("ResourceId") or "")
         words = " ".join(str(row.get(key) or "") for key in ("ServiceName", "ChargeDescription")).strip()
-        found.append(Billed(resource, words, cost))
+        charge = " ".join(str(row.get(key) or "") for key in ("SkuMeter", "ChargeDescription")).strip()
+        quantity, unit = _quantity(row)
+        begins, where = str(row.get("BillingPeriodStart") or "")[:10], f"{file} row {number}"
+        found.append(Billed(resource, words, cost, told, charge, quantity, unit, where, begins))
     return found
+
+
+def _quantity(row: Mapping[str, Any]) -> tuple[Fraction | None, str]:
+    """How much is priced, else consumed, and in which unit."""
+    for of in ("Pricing", "Consumed"):
+        text = row.get(f"{of}Quantity")
+        if text not in (None, ""):
+            with suppress(InvalidOperation, ValueError, OverflowError):
+                return Fraction(Decimal(str(text))), str(row.get(f"{of}Unit") or "")
+    return None, ""
 
 
 def _csv(content: bytes) -> Iterator[tuple[int, dict[str, Any]]]:

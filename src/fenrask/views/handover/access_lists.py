@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from itertools import product
 from typing import Any
 
-from fenrask.estate import Described
+from fenrask.estate import Described, PrivateEndpoint
 from fenrask.estate.filters import EPHEMERAL
 from fenrask.prefixes import Prefix, covers, overlap
 from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
@@ -86,7 +86,8 @@ def _span(ports: Any) -> str:
 
 def _lists(described: Described) -> Iterator[_List]:
     estate = described.estate
-    for kind, owners in (("subnet", estate.subnets), ("workload", estate.workloads)):
+    endpoints = {name: one for name, one in estate.exits.items() if isinstance(one, PrivateEndpoint)}
+    for kind, owners in (("subnet", estate.subnets), ("workload", estate.workloads), ("endpoint", endpoints)):
         for owner, stated in owners.items():
             for name, one in stated.filters.items():
                 for direction, inward in (("out", False), ("in", True)):

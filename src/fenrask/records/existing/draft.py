@@ -1,0 +1,69 @@
+"""An estate that is being put together: its values, where each is from, and what was assumed for want of being told."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from fenrask.records.existing.facts import Fact, Steps
+
+__all__ = ["ASSUMED", "CATALOGUE", "Assumed", "Draft"]
+
+ASSUMED = "assumed"
+"""Where a value is from that nobody told."""
+CATALOGUE = "catalogue:"
+"""How steps begin that are of the catalogue."""
+
+
+@dataclass(frozen=True)
+class Assumed:
+    """Something that nobody told: where in the estate, what stands there instead, and why that; empty for nothing."""
+
+    steps: Steps
+    value: Any
+    why: str
+
+
+@dataclass
+class Draft:
+    """The estate and its catalogue as plain values."""
+
+    data: dict[str, Any] = field(default_factory=dict)
+    catalogue: dict[str, Any] = field(default_factory=dict)
+    where: dict[Steps, str] = field(default_factory=dict)
+    """By the steps to a value; those of the catalogue begin with `CATALOGUE`."""
+    assumed: list[Assumed] = field(default_factory=list)
+
+    def put(self, *steps: str, value: Any, where: str) -> None:
+        """Set a value, and keep where it is from."""
+        whole: dict[str, Any] = self.catalogue if steps[0] == CATALOGUE else self.data
+        inner = steps[1:] if steps[0] == CATALOGUE else steps
+        for step in inner[:-1]:
+            whole = whole.setdefault(step, {})
+        whole[inner[-1]] = value
+        self.where[steps] = where
+
+    def take(self, section: str, name: str, facts: Mapping[str, Fact], *keys: str) -> None:
+        """Set what was told of an entry: these keys of it, or all."""
+        for key, fact in facts.items():
+            if not keys or key in keys:
+                self.put(section, name, key, value=fact.value, where=fact.where)
+
+    def assume(self, *steps: str, value: Any, why: str) -> None:
+        """Set a value that nobody told."""
+        self.put(*steps, value=value, where=ASSUMED)
+        self.assumed.append(Assumed(steps, value, why))
+
+    def lack(self, *steps: str, why: str) -> None:
+        """List something that nobody told and that nothing can stand for."""
+        self.assumed.append(Assumed(steps, None, why))
+
+    def drop(self, section: str, name: str, why: str) -> None:
+        """Take an entry out that does not hold together, and list why."""
+        self.data.get(section, {}).pop(name, None)
+        self.where = {steps: at for steps, at in self.where.items() if steps[:2] != (section, name)}
+        self.lack(section, name, why=why)
+
+    def of(self, section: str) -> dict[str, Any]:
+        """The entries of a section."""
+        found: dict[str, Any] = self.data.setdefault(section, {})
+        return found

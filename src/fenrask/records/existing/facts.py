@@ -1,0 +1,127 @@
+"""What files tell of a network that exists, value by value, each with where it is written."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from ipaddress import ip_network
+from typing import Any
+
+from fenrask.prefixes import Address, Prefix, parse_address
+
+__all__ = ["Fact", "Facts", "Host", "Steps", "spelled", "whole_name"]
+
+Steps = tuple[str, ...]
+"""A section of the estate, a name in it, a key, and keys inside."""
+
+
+@dataclass(frozen=True)
+class Fact:
+    """A value as the estate would have it, and where it is written: a file, and a row or the path in it."""
+
+    value: Any
+    where: str
+
+
+@dataclass(frozen=True)
+class Host:
+    """A host of an inventory: its address, and the group that it is told to be of; empty for none."""
+
+    name: str
+    address: Address
+    group: str
+    where: str
+
+
+@dataclass
+class Facts:
+    """All that was read; the first to tell a value is believed, and who tells another one is listed."""
+
+    told: dict[Steps, Fact] = field(default_factory=dict)
+    differing: list[tuple[Steps, Fact, Fact]] = field(default_factory=list)
+    """What two files tell of one thing: the value that is believed, and the other."""
+    hosts: list[Host] = field(default_factory=list)
+    names: dict[str, dict[Address, str]] = field(default_factory=dict)
+    """The addresses that each name was seen to answer, with where."""
+    devices: dict[Address, str] = field(default_factory=dict)
+    """Whose address it is, of machines that routes may name by it."""
+    connected: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
+    """The prefixes that a route table has on its own link, with where: those of the subnets that obey it."""
+    links: list[tuple[Prefix, str, str]] = field(default_factory=list)
+    """The prefixes of interfaces of machines, with the interface's name and where."""
+    attached: dict[str, list[tuple[str, str, str]]] = field(default_factory=dict)
+    """What an exit is attached to: `subnet`, `network`, `exit`, `party` or `prefix`, which, and where."""
+    served: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
+    """The prefixes of whose hosts a translator rewrites the source, with where."""
+    dumps: dict[str, tuple[Prefix, ...]] = field(default_factory=dict)
+    """The prefixes of each dump of routes."""
+    complete: set[str] = field(default_factory=set)
+    """Sections of which an inventory tells all: what it does not have does not exist."""
+    unused: dict[str, str] = field(default_factory=dict)
+    """What was read and is not used, with where it is first."""
+
+    def add(self, *steps: str, value: Any, where: str) -> None:
+        """Take a value; None and an empty text tell nothing."""
+        if value is None or value == "":
+            return
+        fact, known = Fact(value, where), self.told.get(steps)
+        if known is None:
+            self.told[steps] = fact
+        elif spelled(known.value) != spelled(value):
+            self.differing.append((steps, known, fact))
+
+    def skip(self, what: str, where: str) -> None:
+        """Count something that is read and not used."""
+        self.unused.setdefault(what, where)
+
+    def whose(self, address: str) -> str:
+        """The machine that an address is of; else the address as a name, which `drafted` looks up again."""
+        try:
+            known = self.devices.get(parse_address(address))
+        except ValueError:
+            known = None
+        return known or whole_name(address)
+
+    def has_address(self, text: str, length: str, interface: str, machine: str, where: str) -> None:
+        """Take the address of an interface, and the prefix that it is in."""
+        try:
+            address, prefix = parse_address(text), ip_network(f"{text}/{length}", strict=False)
+        except ValueError:
+            self.skip("an address of an interface that is none", where)
+            return
+        if not address.is_loopback and not address.is_link_local:
+            self.devices.setdefault(address, machine)
+            self.links.append((prefix, interface, where))
+
+    def names_in(self, section: str) -> list[str]:
+        """The names of a section, as they came."""
+        return [*dict.fromkeys(steps[1] for steps in self.told if steps[0] == section)]
+
+    def of(self, *steps: str) -> dict[str, Fact]:
+        """What is told of an entry, by key."""
+        n = len(steps)
+        return {path[n]: fact for path, fact in self.told.items() if path[:n] == steps and len(path) == n + 1}
+
+    def value(self, *steps: str) -> Any:
+        """One value; None where nobody told it."""
+        fact = self.told.get(steps)
+        return None if fact is None else fact.value
+
+    def entries(self, section: str) -> Iterator[tuple[str, Mapping[str, Fact]]]:
+        """Every entry of a section with its keys; one pass for all of them."""
+        found: dict[str, dict[str, Fact]] = {}
+        for steps, fact in self.told.items():
+            if steps[0] == section and len(steps) == 3:
+                found.setdefault(steps[1], {})[steps[2]] = fact
+        yield from found.items()
+
+
+def spelled(value: Any) -> str:
+    """A value so that two spellings of one are equal."""
+    if isinstance(value, list):
+        return ",".join(sorted(map(spelled, value)))
+    return str(value).strip().lower()
+
+
+def whole_name(text: str) -> str:
+    """A name as the estate may have it: no dots, which part keys, and no blanks at its ends."""
+    kept = "".join("-" if letter in "./: \t" else letter for letter in text.strip())
+    return kept.strip("-") or "unnamed"

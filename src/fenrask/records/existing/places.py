@@ -1,0 +1,153 @@
+"""Networks, subnets and route tables from what files tell of them."""
+
+from collections.abc import Container
+from ipaddress import ip_network
+
+from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public, parse_prefix
+from fenrask.records.existing.draft import Assumed, Draft
+from fenrask.records.existing.facts import Facts, whole_name
+from fenrask.records.existing.traffic import Seen
+
+__all__ = ["put_filters", "put_places", "subnet_prefixes"]
+
+_NETWORK = "network"
+"""The name of the network of subnets of which nobody tells one."""
+
+
+def subnet_prefixes(facts: Facts) -> list[Prefix]:
+    """The prefixes of all subnets that are told, or that interfaces and addresses of hosts are in."""
+    draft = Draft()
+    _subnets(facts, None, draft)
+    entries = draft.of("subnets").values()
+    return [parse_prefix(one[key]) for one in entries for key in ("prefix", "prefix_v6") if key in one]
+
+
+def put_places(facts: Facts, seen: Seen | None, draft: Draft) -> None:
+    """Set networks, subnets and route tables."""
+    _subnets(facts, seen, draft)
+    _networks(facts, draft)
+    _tables(facts, draft)
+
+
+def _subnets(facts: Facts, seen: Seen | None, draft: Draft) -> None:
+    for name, told in facts.entries("subnets"):
+        if "prefix" in told:
+            draft.take("subnets", name, told)
+            for label, fact in facts.of("subnets", name, "tags").items():
+                draft.put("subnets", name, "tags", label, value=fact.value, where=fact.where)
+        else:
+            draft.lack("subnets", name, why="its prefix: what is told of it is not used")
+    known = [parse_prefix(one["prefix"]) for one in draft.of("subnets").values()]
+    for prefix, interface, where in facts.links:
+        if not any(covers(one, prefix) for one in known) and prefix.prefixlen < prefix.max_prefixlen - 1:
+            _add(prefix, _free(whole_name(interface), draft), where, known, draft)
+    _around_hosts(facts, seen, known, draft)
+
+
+def _around_hosts(facts: Facts, seen: Seen | None, known: list[Prefix], draft: Draft) -> None:
+    """A /24 around each host of an inventory that no known subnet holds, and around what sends where none is known."""
+    blocks: dict[Prefix, str] = {}
+    for host in facts.hosts:
+        if not any(host.address in one for one in known):
+            blocks.setdefault(_around(host.address), host.where)
+    if not known and seen is not None:
+        # Only where nobody tells of subnets: else an address outside of them is another network's.
+        blocks |= {prefix: "addresses in the records" for prefix in seen.hosts if prefix not in blocks}
+    for prefix, where in sorted(blocks.items(), key=lambda item: (item[0].version, int(item[0].network_address))):
+        if not is_public(prefix):
+            name = _free(whole_name(str(prefix.network_address)), draft)
+            _add(prefix, name, where, known, draft)
+            why = "no inventory tells where subnets begin and end"
+            draft.assumed.append(Assumed(("subnets", name, "prefix"), str(prefix), why))
+
+
+def _add(prefix: Prefix, name: str, where: str, known: list[Prefix], draft: Draft) -> None:
+    known.append(prefix)
+    draft.put("subnets", name, "prefix", value=str(prefix), where=where)
+
+
+def _around(address: Address) -> Prefix:
+    """The /24, or the /64 of IPv6, around an address."""
+    return ip_network(f"{address}/{24 if address.version == 4 else 64}", strict=False)
+
+
+def _free(name: str, draft: Draft) -> str:
+    taken, number, found = draft.of("subnets"), 2, name
+    while found in taken:
+        found, number = f"{name}-{number}", number + 1
+    return found
+
+
+def _networks(facts: Facts, draft: Draft) -> None:
+    told = dict(facts.entries("networks"))
+    for name, values in told.items():
+        draft.take("networks", name, values)
+    prefixes = {
+        name: [parse_prefix(one) for one in values["prefixes"].value]
+        for name, values in told.items()
+        if "prefixes" in values
+    }
+    for name, subnet in draft.of("subnets").items():
+        own = parse_prefix(subnet["prefix"])
+        if "network" in subnet:
+            continue
+        holding = next((network for network, some in prefixes.items() if any(covers(one, own) for one in some)), "")
+        if holding:
+            draft.put("subnets", name, "network", value=holding, where=f"its prefix, in that of {holding}")
+        elif len(told) == 1:
+            draft.put("subnets", name, "network", value=next(iter(told)), where="the only network that is told")
+        else:
+            draft.assume("subnets", name, "network", value=_NETWORK, why="no inventory tells its network")
+    _own_prefixes({*prefixes}, draft)
+
+
+def _own_prefixes(told: Container[str], draft: Draft) -> None:
+    """Networks whose prefixes nobody tells have their subnets'."""
+    by_network: dict[str, list[Prefix]] = {}
+    for subnet in draft.of("subnets").values():
+        some = [parse_prefix(subnet[key]) for key in ("prefix", "prefix_v6") if key in subnet]
+        by_network.setdefault(subnet["network"], []).extend(some)
+    for network, own in by_network.items():
+        if network not in told:
+            value = [str(one) for one in fewest_prefixes(own)]
+            why = "no inventory tells its prefixes: its subnets'"
+            draft.assume("networks", network, "prefixes", value=value, why=why)
+    for network in [*draft.of("networks")]:
+        if "prefixes" not in draft.of("networks")[network]:
+            draft.drop("networks", network, "its prefixes, and it has no subnet: it is not described")
+
+
+def _tables(facts: Facts, draft: Draft) -> None:
+    for table in facts.names_in("route_tables"):
+        for key, fact in facts.of("route_tables", table).items():
+            draft.put("route_tables", table, key, value=_resolved(fact.value, facts), where=fact.where)
+    subnets = draft.of("subnets")
+    by_prefix = {parse_prefix(one["prefix"]): name for name, one in subnets.items()}
+    for table, links in facts.connected.items():
+        for prefix, where in links:
+            name = by_prefix.get(prefix, "")
+            if name and "routes" not in subnets[name]:
+                draft.put("subnets", name, "routes", value=table, where=where)
+                draft.data.setdefault("route_tables", {}).setdefault(table, {})
+    for subnet in subnets.values():
+        if subnet.get("routes") and subnet["routes"] not in draft.of("route_tables"):
+            draft.data["route_tables"][subnet["routes"]] = {}
+            draft.lack("route_tables", subnet["routes"], why="its routes: it is empty")
+
+
+def _resolved(value: object, facts: Facts) -> object:
+    """A next hop by its machine's name, where it was an address that a later file tells the owner of."""
+    if isinstance(value, list):
+        return [{**one, "exit": _resolved(one["exit"], facts)} if isinstance(one, dict) else one for one in value]
+    owners = {whole_name(str(address)): machine for address, machine in facts.devices.items()}
+    return owners.get(value, value) if isinstance(value, str) else value
+
+
+def put_filters(facts: Facts, draft: Draft) -> None:
+    """Set filters of subnets and workloads, and rules of exits, for what the estate has."""
+    for steps, fact in facts.told.items():
+        if len(steps) > 3 and steps[2] in ("filters", "rules") or steps[2:] == ("default",):
+            if steps[1] in draft.of(steps[0]):
+                draft.put(*steps, value=fact.value, where=fact.where)
+            else:
+                facts.skip(f"rules of {steps[1]}, of which nothing else is told", fact.where)

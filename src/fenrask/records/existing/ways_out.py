@@ -1,0 +1,260 @@
+"""Exits and the catalogue's offers from what files tell: inventories, translation, next hops of routes."""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from pydantic import ValidationError
+
+from fenrask.estate import KINDS, Translating
+from fenrask.prefixes import covers, is_public, parse_prefix
+from fenrask.records.existing.draft import CATALOGUE, Draft
+from fenrask.records.existing.facts import Facts
+from fenrask.routing import LOCAL
+
+__all__ = ["put_exits", "put_offers"]
+
+_GATEWAY, _HOST, _DOOR = "translation-gateway", "translator-host", "direct-internet"
+_DEFAULTS = ("0.0.0.0/0", "::/0")
+
+
+def put_exits(facts: Facts, draft: Draft) -> None:
+    """Set every exit of which enough is told; what is assumed, and what cannot be described, is listed."""
+    translators = facts.names_in("translators")
+    told = dict(facts.entries("exits"))
+    for name in translators if "exits" in facts.complete else ():
+        if name not in told:
+            facts.skip(
+                f"the translation {name}, which is no exit of the inventory",
+                facts.of("translators", name)["told"].where,
+            )
+    translators = [name for name in translators if name in told or "exits" not in facts.complete]
+    for name in dict.fromkeys((*told, *translators)):
+        draft.take("exits", name, told.get(name, {}))
+        entry = draft.of("exits").setdefault(name, {})
+        if "kind" not in entry:
+            if name in translators:
+                where = f"{facts.of('translators', name)['told'].where}: it translates"
+                draft.put("exits", name, "kind", value=_GATEWAY, where=where)
+            else:
+                draft.drop("exits", name, "what kind of exit it is: it is not described")
+    inner = {entry.get("subnet") for entry in draft.of("exits").values() if entry.get("subnet")}
+    _next_hops(facts, draft, inner)
+    if not any(KINDS[entry["kind"]].takes_public_sources or entry["kind"] == _GATEWAY for entry in _all(draft)):
+        _assumed_gateways(draft)
+    for name in [*draft.of("exits")]:
+        _complete(name, facts, draft)
+
+
+def _all(draft: Draft) -> list[dict[str, Any]]:
+    return [*draft.of("exits").values()]
+
+
+def _next_hops(facts: Facts, draft: Draft, inner: set[Any]) -> None:
+    """What the next hops of default routes are, of which no file says so; those of other routes stay unknown."""
+    public = {draft.of("subnets").get(name, {}).get("routes") for name in inner}
+    for table, prefix, exit_name, where in _routes(draft):
+        if exit_name == LOCAL or exit_name in draft.of("exits") or prefix not in _DEFAULTS or "exits" in facts.complete:
+            continue
+        networks = _networks_of(table, draft)
+        kind = _DOOR if table in public or prefix == "::/0" or _is_edge(table, draft) else _GATEWAY
+        why = f"{where} sends the default there; no file says what it is"
+        draft.assume("exits", exit_name, "kind", value=kind, why=why)
+        if networks:
+            draft.put("exits", exit_name, "network", value=networks[0], where=f"the network of {table}")
+    known = {LOCAL, *draft.of("exits")}
+    unknown = {name: where for _, _, name, where in _routes(draft) if name not in known}
+    for name, where in unknown.items():
+        draft.lack("exits", name, why=f"what it is: {where} leads to it, and for now to nothing")
+
+
+def _is_edge(table: str, draft: Draft) -> bool:
+    """Whether all subnets of a table have public prefixes: what they send needs no translation."""
+    own = [one["prefix"] for one in draft.of("subnets").values() if one.get("routes") == table]
+    return bool(own) and all(is_public(parse_prefix(one)) for one in own)
+
+
+def _routes(draft: Draft) -> Iterator[tuple[str, str, str, str]]:
+    """Table, prefix, exit and where it is written, of each route."""
+    for table, routes in draft.of("route_tables").items():
+        for prefix, value in routes.items():
+            for one in value if isinstance(value, list) else [value]:
+                name = one["exit"] if isinstance(one, dict) else one
+                yield table, prefix, str(name), draft.where.get(("route_tables", table, prefix), "")
+
+
+def _networks_of(table: str, draft: Draft) -> list[str]:
+    own = Counter(one["network"] for one in draft.of("subnets").values() if one.get("routes") == table)
+    return [name for name, _ in own.most_common()]
+
+
+def _assumed_gateways(draft: Draft) -> None:
+    """A gateway for each network, where no file tells of any exit to the internet."""
+    for network in draft.of("networks"):
+        name, table = f"gate-{network}", f"{network}-routes"
+        why = "no file tells how its subnets reach the internet: one gateway for the network stands for it"
+        draft.assume("exits", name, "kind", value=_GATEWAY, why=why)
+        draft.put("exits", name, "network", value=network, where="assumed")
+        for subnet, entry in draft.of("subnets").items():
+            if entry["network"] == network:
+                own = entry.get("routes", table)
+                if "routes" not in entry:
+                    draft.put("subnets", subnet, "routes", value=table, where="assumed")
+                if "0.0.0.0/0" not in draft.of("route_tables").get(own, {}):
+                    draft.put("route_tables", own, "0.0.0.0/0", value=name, where="assumed")
+
+
+def _complete(name: str, facts: Facts, draft: Draft) -> None:
+    """Fill in what an exit's kind needs, from what it is attached to; an exit that lacks something is taken out."""
+    entry = draft.of("exits")[name]
+    model = KINDS[entry["kind"]]
+    fields = model.model_fields
+    _attached(name, entry, fields, facts, draft)
+    if "network" in fields and not {"network", "subnet", "hub"} & {*entry}:
+        _network_of(name, entry, facts, draft)
+    if "subnet" in fields and fields["subnet"].is_required() and "subnet" not in entry:
+        _subnet_of(name, entry, facts, draft)
+    if "offer" in fields and fields["offer"].is_required() and "offer" not in entry:
+        draft.put("exits", name, "offer", value=_offer_name(name, facts, draft), where="a name for what it offers")
+    if model.needs_offer and issubclass(model, Translating) and "addresses" in fields and "addresses" not in entry:
+        draft.assume(
+            "exits", name, "addresses", value="auto", why="no file tells its public addresses: as many as needed"
+        )
+    if "subnet" in entry and "network" in entry and "network" in fields:
+        # A gateway is in a subnet, or of a network: the subnet says more.
+        draft.data["exits"][name].pop("network")
+    try:
+        model.model_validate({key: one for key, one in entry.items() if key in fields})
+    except ValidationError as error:
+        lacking = ", ".join(dict.fromkeys(str(one["loc"][0]) for one in error.errors() if one["loc"])) or "place"
+        draft.drop("exits", name, f"its {lacking}: it is not described, and routes to it lead to nothing")
+        return
+    for key in [key for key in entry if key not in fields]:
+        entry.pop(key)
+
+
+def _offer_name(name: str, facts: Facts, draft: Draft) -> str:
+    """The name of its kind; with a number where another of the kind has other ports or timers."""
+    kind, number = draft.of("exits")[name]["kind"], 1
+    own = _told_of(name, facts)
+    while True:
+        offer = kind if number == 1 else f"{kind}-{number}"
+        others = [one for one, entry in draft.of("exits").items() if entry.get("offer") == offer]
+        if all(_told_of(one, facts) == own for one in others):
+            return str(offer)
+        number += 1
+
+
+def _told_of(name: str, facts: Facts) -> dict[str, Any]:
+    return {key: fact.value for key, fact in facts.of("translators", name).items()}
+
+
+def _attached(name: str, entry: Mapping[str, Any], fields: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
+    several: dict[str, list[str]] = {}
+    for kind, other, where in facts.attached.get(name, ()):
+        key = {"exit": "hub", "party": "third_party", "prefix": "received"}.get(kind, kind)
+        plural = f"{key}s"
+        if key in fields and key not in entry and key != "received":
+            draft.put("exits", name, key, value=other, where=where)
+        elif (plural in fields and plural not in entry) or (key == "received" and key in fields and key not in entry):
+            listed = key if key == "received" else plural
+            several.setdefault(listed, []).append(other)
+            draft.where["exits", name, listed] = where
+    for key, values in several.items():
+        draft.put("exits", name, key, value=values, where=draft.where["exits", name, key])
+
+
+def _network_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
+    """The network whose hosts it serves, or whose tables lead to it."""
+    subnets = draft.of("subnets")
+    for prefix, where in facts.served.get(name, ()):
+        for one in subnets.values():
+            if covers(prefix, parse_prefix(one["prefix"])):
+                draft.put("exits", name, "network", value=one["network"], where=where)
+                return
+    for table, _, exit_name, where in _routes(draft):
+        if exit_name == name and (networks := _networks_of(table, draft)):
+            draft.put("exits", name, "network", value=networks[0], where=where)
+            return
+    if len(draft.of("networks")) == 1:
+        draft.assume("exits", name, "network", value=next(iter(draft.of("networks"))), why="the only network there is")
+
+
+def _subnet_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
+    """The subnet that one of its own addresses is in."""
+    own = [address for address, machine in facts.devices.items() if machine == name]
+    for subnet, one in draft.of("subnets").items():
+        if any(address in parse_prefix(one["prefix"]) for address in own):
+            draft.put("exits", name, "subnet", value=subnet, where="an address of its own is in it")
+            return
+
+
+def put_offers(facts: Facts, draft: Draft) -> None:
+    """Set an offer for each that exits name: its ports and timers as told of any of them, else by the standards."""
+    users: dict[str, list[str]] = {}
+    for name, entry in draft.of("exits").items():
+        if entry.get("offer"):
+            users.setdefault(str(entry["offer"]), []).append(name)
+    for offer, exits in users.items():
+        _offer(offer, exits, facts, draft)
+    if not users:
+        _offer(_GATEWAY, [], facts, draft)
+
+
+def _offer(offer: str, exits: list[str], facts: Facts, draft: Draft) -> None:
+    entries = [draft.of("exits")[one] for one in exits]
+    kind = entries[0]["kind"] if entries else _GATEWAY
+    here = (CATALOGUE, "offers", offer)
+    draft.put(*here, "kind", value=kind, where=f"the kind of {exits[0]}" if exits else "assumed")
+    whole = [one for one, entry in zip(exits, entries, strict=True) if entry.get("network") and "subnet" not in entry]
+    spans = [one for one in exits if not _zones(draft, one)]
+    scope = "region" if whole or (exits and len(spans) == len(exits)) else "zone"
+    draft.put(*here, "scope", value=scope, where=f"where {', '.join(exits)} is" if exits else "assumed")
+    model = KINDS[kind]
+    services = [entry["destination"] for entry in entries if entry.get("destination")]
+    if services and "destination" in model.model_fields:
+        draft.put(*here, "services", value=[*dict.fromkeys(services)], where=f"what {', '.join(exits)} reach")
+    if not issubclass(model, Translating) or not any(_translates(entry) for entry in entries or [{"kind": kind}]):
+        return
+    told = {key: fact for one in exits for key, fact in reversed(facts.of("translators", one).items())}
+    draft.assume(
+        *here, "ports", "assignment", value="shared-once",
+        why="no file tells how its ports are assigned; a port for each connection is the most that it can take",
+    )  # fmt: skip
+    if "per_address" in told:
+        draft.put(*here, "ports", "per_address", value=told["per_address"].value, where=told["per_address"].where)
+    else:
+        why = "no file tells its ports; those above the well-known ones (RFC 6335) would be the most"
+        draft.assume(*here, "ports", "per_address", value=_MOST_PORTS, why=why)
+    for ending, (seconds, source) in _TIMERS.items():
+        if ending in told:
+            draft.put(*here, "mapping_timeout_s", ending, value=told[ending].value, where=told[ending].where)
+        elif ending in _ALWAYS:
+            why = f"no file tells this timer: {source}"
+            draft.assume(*here, "mapping_timeout_s", ending, value=seconds, why=why)
+
+
+def _translates(entry: Mapping[str, Any]) -> bool:
+    """Whether an exit rewrites sources at all: some only inspect where they say so."""
+    return not KINDS[entry["kind"]].may_only_inspect or entry.get("rewrites_toward") != []
+
+
+def _zones(draft: Draft, exit_name: str) -> list[str]:
+    entry = draft.of("exits")[exit_name]
+    names = entry.get("subnets") or [entry.get("subnet")]
+    return [zone for one in names if (zone := draft.of("subnets").get(one, {}).get("zone"))]
+
+
+_MOST_PORTS = 65_535 - 1_023
+_TIMERS: Mapping[str, tuple[int, str]] = {
+    "closed": (240, "the least for one that is closing (RFC 5382, REQ-5)"),
+    "reset": (240, "the least for one that is closing (RFC 5382, REQ-5)"),
+    "idle": (7440, "the least for one that is open (RFC 5382, REQ-5)"),
+    "half_closed": (240, ""),
+    "unanswered": (240, ""),
+    "udp_idle": (300, "what is recommended (RFC 4787, REQ-5)"),
+    "udp_one_way": (300, ""),
+    "udp_answered": (300, ""),
+}
+"""Timers of the catalogue, and where nobody tells them the standard's."""
+_ALWAYS = ("closed", "reset", "idle", "udp_idle")

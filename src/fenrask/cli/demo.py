@@ -10,7 +10,7 @@ import typer
 from fenrask.cli.files import write_whole
 from fenrask.cli.report import made_report
 from fenrask.cli.screen import rendering, say
-from fenrask.demo import RECORDS, STEPS, VELLMOUTH, Run
+from fenrask.demo import INVENTORY, RECORDS, STEPS, VELLMOUTH, Run, inventory_of
 from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
@@ -34,6 +34,8 @@ def command(
     write_whole(folder / RECORDS, day_of_records(read_estate(estate)), force)
     print(f"Vellmouth Ferries, a made-up ferry operator: {estate}. Some of it is wrong on purpose.")
     evaluation = evaluate(read_estate(estate))
+    for name, content in inventory_of(evaluation).items():
+        write_whole(folder / INVENTORY / name, content, force)
     pages: dict[str, Page] = {}
     run, where = Run(evaluation, folder), rendering(to_file=False)
     for number, step in enumerate(STEPS, 1):
@@ -56,4 +58,4 @@ def command(
         file = folder / f"{figure.name}.svg"
         write_whole(file, figure.svg, force)
         print(f"  {file}: {figure.text.split('. ')[0].rstrip('.')}")
-    say(f"Now: cd {folder}, and run any command above to see it whole; or `fenrask start FOLDER` for your own.")
+    say(f"Now: cd {folder}, and run any command above to see it whole; your own: `fenrask start FOLDER --from FILE...`")

@@ -2,6 +2,7 @@
 
 import json
 import sys
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -156,9 +157,9 @@ def _draft(folder: Path, files: list[str], columns: list[str], below: float, for
 def _update(estate: Path, files: list[str], columns: list[str], below: float, out: Path | None, force: bool) -> None:
     """Print what newer files change in a drafted estate; the loads are written beside it, under a new name."""
     from fenrask.records.existing import drafted, read_files
-    from fenrask.records.existing.updating import Drafted, updated
+    from fenrask.records.existing.updating import Drafted, other_rates, updated
     from fenrask.views.drafted import draft_files
-    from fenrask.views.pages.start import kept_lines
+    from fenrask.views.pages.start import kept_lines, rate_lines
 
     described, stated = read_estate(estate, to_be_measured=True), read_patch(estate)
     data = {**described.data, "flows": stated.get("flows", {}), "profiles": stated.get("profiles", {})}
@@ -171,14 +172,14 @@ def _update(estate: Path, files: list[str], columns: list[str], below: float, ou
     draft = drafted(found, str(data["estate"]), today, below)
     loads_file = _new_name(estate.parent, f"loads-{today}")
     contents = draft_files(found, draft, loads_file)
-    update = updated(data, draft, before, {Path(file).name: kind for file, kind in found.kinds.items()})
+    update = updated(data, draft, before, found)
     text = json.dumps(update.patch, indent=2) + "\n"
     if loads_file in contents and loads_file in text:
         write_whole(estate.parent / loads_file, contents[loads_file], force)
         say(f"wrote {estate.parent / loads_file}")
     before.take(draft)
     write_whole(kept_file, before.text().encode(), force=True)
-    for line in kept_lines(update.kept):
+    for line in (*kept_lines(update.kept), *rate_lines(other_rates(described.catalogue_data, draft))):
         say(line)
     if out is not None:
         write_whole(out, text.encode(), force)
@@ -186,6 +187,22 @@ def _update(estate: Path, files: list[str], columns: list[str], below: float, ou
         say(f"Next: fenrask check {estate} --patch {out}")
     else:
         sys.stdout.write(text)
+    _check_patch(estate, text)
+
+
+def _check_patch(estate: Path, text: str) -> None:
+    """UnusableInput, with all of it, where the estate does not hold together with a patch."""
+    with TemporaryDirectory() as folder:
+        patch = Path(folder) / "the patch"
+        patch.write_text(text, encoding="utf-8")
+        try:
+            read_estate(estate, [patch], to_be_measured=True)
+        except UnusableInput as error:
+            told = [
+                replace(one, place=replace(one.place, file=one.place.file.removeprefix(f"{folder}/")))
+                for one in error.problems
+            ]
+            raise UnusableInput(told) from None
 
 
 def _new_name(folder: Path, stem: str) -> str:

@@ -7,6 +7,7 @@ from functools import cached_property
 from pathlib import Path
 
 from fenrask.checks import check
+from fenrask.demo.inventory import INVENTORY
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.demo.stand_ins import dns_server
 from fenrask.designs import Comparison, compare
@@ -16,6 +17,7 @@ from fenrask.optimise import choose
 from fenrask.records import confirm, drifts, read_observations
 from fenrask.records.batch import Unread
 from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.existing import LEAST_SHARE, drafted, read_files
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
@@ -24,6 +26,7 @@ from fenrask.records.summary import summarised
 from fenrask.rehearsal import missing, rehearse
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated
+from fenrask.views.drafted import draft_files
 from fenrask.views.handover import Handover
 from fenrask.views.page import Page
 from fenrask.views.pages.addresses import addresses_page
@@ -41,6 +44,7 @@ from fenrask.views.pages.rehearse import rehearse_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.simulate import simulate_page
 from fenrask.views.pages.source import source_page
+from fenrask.views.pages.start import draft_page
 from fenrask.views.pages.stress import stress_page
 from fenrask.what_if import (
     Asked,
@@ -172,6 +176,18 @@ def _struck(run: Run) -> Page:
     return _replayed(cured, Asked(exits=("gate-a",), around_hours=1, outage=outage), "zone b lost")
 
 
+def _drafted(run: Run) -> Page:
+    """An estate from what the sample's machines know of it."""
+    files = [
+        *sorted((run.folder / INVENTORY).iterdir()),
+        *(run.folder / name for name in (RECORDS, "names.zone", "bill.csv")),
+    ]
+    found = read_files([*map(str, files)], {})
+    draft = drafted(found, "mine", "2026-12-01", LEAST_SHARE)
+    draft_files(found, draft, "loads.json")
+    return draft_page("mine", found, draft)
+
+
 STEPS: tuple[Step, ...] = (
     Step(
         "fenrask check",
@@ -265,5 +281,10 @@ STEPS: tuple[Step, ...] = (
         "fenrask confirm observed.csv --bill bill.csv",
         "What remote ends saw against the plan: each difference with its likely cause and the check to run next.",
         _confirmed,
+    ),
+    Step(
+        f"fenrask start mine --from {INVENTORY} {RECORDS} names.zone bill.csv",
+        "Your own in minutes: an estate drafted from inventories, routes, NAT, records, names and a bill.",
+        _drafted,
     ),
 )

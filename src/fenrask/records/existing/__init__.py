@@ -5,7 +5,7 @@ from, and lists what nobody told. Loads are measured in a second reading of the 
 estate to match them with; `put_flows` refers to them.
 """
 
-from fenrask.records.existing.assembling import drafted, loads_of, put_flows
+from fenrask.records.existing.assembling import LEAST_SHARE, drafted, loads_of, put_flows
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Assumed, Draft
 from fenrask.records.existing.facts import Fact, Steps
 from fenrask.records.existing.files import COLUMNS, Files, read_files
@@ -14,6 +14,7 @@ __all__ = [
     "ASSUMED",
     "CATALOGUE",
     "COLUMNS",
+    "LEAST_SHARE",
     "Assumed",
     "Draft",
     "Fact",

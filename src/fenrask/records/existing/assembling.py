@@ -13,13 +13,17 @@ from fenrask.records.existing.files import Files, of_records
 from fenrask.records.existing.places import put_filters, put_places
 from fenrask.records.existing.rates import put_rates
 from fenrask.records.existing.traffic import grouped
+from fenrask.records.existing.updating import FIRST
 from fenrask.records.existing.ways_out import put_exits, put_offers
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured
 from fenrask.records.readers import Quiet, read_records
 from fenrask.records.summary import summarised
 
-__all__ = ["drafted", "loads_of", "put_flows"]
+__all__ = ["LEAST_SHARE", "drafted", "loads_of", "put_flows"]
+
+LEAST_SHARE = 0.01
+"""Below which share of connections, open time and bytes destinations are one, where nobody says otherwise."""
 
 
 def drafted(found: Files, name: str, today: str, least: float) -> Draft:
@@ -134,20 +138,25 @@ def _put_workloads(found: Files, draft: Draft) -> None:
 
 
 def _put_groups(facts: Facts, prefixes: Sequence[tuple[Prefix, str]], taken: set[str], draft: Draft) -> None:
-    """Workloads of the hosts of an inventory, by their group, else by their subnet; `taken` grows by those subnets."""
+    """Workloads of the hosts of an inventory, by their group, else by their subnet; `taken` grows by those subnets.
+
+    One of the same name that the estate had has its hosts counted again.
+    """
     groups: dict[str, dict[str, None]] = {}
     numbers: dict[str, tuple[int, str]] = {}
     for host in facts.hosts:
         subnet = next((name for prefix, name in prefixes if host.address in prefix), "")
-        if subnet and subnet not in taken:
-            group = host.group or subnet
+        group = host.group or subnet
+        if subnet and (subnet not in taken or draft.where.get(("workloads", group, "hosts")) == FIRST):
             groups.setdefault(group, {}).setdefault(subnet)
             numbers[group] = (numbers.get(group, (0, ""))[0] + 1, host.where)
     for group, inside in groups.items():
         number, where = numbers[group]
-        name = group if group not in draft.of("workloads") else f"hosts-of-{group}"
+        is_again = draft.where.get(("workloads", group, "hosts")) == FIRST
+        name = group if is_again or group not in draft.of("workloads") else f"hosts-of-{group}"
         draft.put("workloads", name, "subnets", value=[*inside], where=where)
-        draft.put("workloads", name, "hosts", value=number, where=f"{number} rows up to {where}")
+        draft.put("workloads", name, "hosts", value=number, where=f"{where}, the last of {number}")
+        facts.from_files.add(("workloads", name))
         taken |= {*inside}
 
 

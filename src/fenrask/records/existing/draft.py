@@ -32,6 +32,8 @@ class Draft:
     where: dict[Steps, str] = field(default_factory=dict)
     """By the steps to a value; those of the catalogue begin with `CATALOGUE`."""
     assumed: list[Assumed] = field(default_factory=list)
+    bills: set[str] = field(default_factory=set)
+    """The names of the files that rates were drawn from."""
 
     def put(self, *steps: str, value: Any, where: str) -> None:
         """Set a value, and keep where it is from."""

@@ -51,10 +51,14 @@ class Facts:
     """What an exit is attached to: `subnet`, `network`, `exit`, `party` or `prefix`, which, and where."""
     served: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
     """The prefixes of whose hosts a translator rewrites the source, with where."""
+    own_filters: list[tuple[str, Steps, Any, str]] = field(default_factory=list)
+    """Parts of the filter of a machine's own packets: the file's stem, the key or the direction and rule, and where."""
     dumps: dict[str, tuple[Prefix, ...]] = field(default_factory=dict)
     """The prefixes of each dump of routes."""
     complete: set[str] = field(default_factory=set)
     """Sections of which an inventory tells all: what it does not have does not exist."""
+    from_files: set[Steps] = field(default_factory=set)
+    """The entries, and the routes of tables, that files tell of, whatever the estate had before."""
     unused: dict[str, str] = field(default_factory=dict)
     """What was read and is not used, with where it is first."""
 

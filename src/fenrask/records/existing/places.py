@@ -5,7 +5,7 @@ from ipaddress import ip_network
 
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public, parse_prefix
 from fenrask.records.existing.draft import Assumed, Draft
-from fenrask.records.existing.facts import Facts, whole_name
+from fenrask.records.existing.facts import Fact, Facts, whole_name
 from fenrask.records.existing.traffic import Seen
 
 __all__ = ["put_filters", "put_places", "subnet_prefixes"]
@@ -145,6 +145,12 @@ def _resolved(value: object, facts: Facts) -> object:
 
 def put_filters(facts: Facts, draft: Draft) -> None:
     """Set filters of subnets and workloads, and rules of exits, for what the estate has."""
+    for machine, steps, value, where in facts.own_filters:
+        section = next((one for one in ("workloads", "subnets") if machine in draft.of(one)), "")
+        if section:
+            facts.told.setdefault((section, machine, "filters", "own", *steps), Fact(value, where))
+        else:
+            facts.skip(f"filter rules of {machine}, which is no workload or subnet", where)
     for steps, fact in facts.told.items():
         if len(steps) > 3 and steps[2] in ("filters", "rules") or steps[2:] == ("default",):
             if steps[1] in draft.of(steps[0]):

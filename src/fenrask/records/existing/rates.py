@@ -52,6 +52,7 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
         return
     currencies, begun = Counter(one.currency for one in rows if one.currency), min(one.begins for one in rows)
     first = rows[0].where
+    draft.bills |= {row.where.rpartition(" row ")[0] for row in rows}
     if currencies:
         draft.put(CATALOGUE, "currency", value=currencies.most_common(1)[0][0], where=first)
     if begun:

@@ -8,13 +8,17 @@ something else.
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.records.existing.draft import ASSUMED, Draft
+from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
 from fenrask.records.existing.facts import Fact, Facts, Steps, spelled
 
-__all__ = ["FIRST", "Drafted", "Update", "known_of", "updated"]
+if TYPE_CHECKING:
+    from fenrask.records.existing.files import Files
+
+__all__ = ["FIRST", "Drafted", "Update", "known_of", "other_rates", "updated"]
 
 FIRST = "the estate"
 """Where values are from that the estate had before."""
@@ -74,6 +78,7 @@ class Update:
 
 def known_of(data: Mapping[str, Any], facts: Facts) -> None:
     """Let what an estate says stand for what newer files do not tell."""
+    facts.from_files |= {steps[:2] for steps in facts.told} | {steps for steps in facts.told if steps[0] == _TABLES}
     for section, entries in data.items():
         if not isinstance(entries, Mapping):
             continue
@@ -83,12 +88,12 @@ def known_of(data: Mapping[str, Any], facts: Facts) -> None:
                 facts.told.setdefault((section, str(name), str(key)), Fact(value, FIRST))
 
 
-def updated(data: Mapping[str, Any], draft: Draft, before: Drafted, files: Mapping[str, str]) -> Update:
-    """What the draft would change in an estate; `files`: those that were read, by their names."""
+def updated(data: Mapping[str, Any], draft: Draft, before: Drafted, files: "Files") -> Update:
+    """What the draft of some files would change in an estate."""
     patch: dict[str, Any] = {}
     kept = list[tuple[Steps, Any, Fact]]()
-    mine, told = dict(_leaves(data)), dict(_leaves(draft.data))
-    for steps, value in told.items():
+    mine = dict(_leaves(data))
+    for steps, value in _leaves(draft.data):
         at = _at(steps, draft)
         if at in (FIRST, ASSUMED) or len(steps) < 2 or (steps in mine and spelled(mine[steps]) == spelled(value)):
             continue
@@ -97,27 +102,61 @@ def updated(data: Mapping[str, Any], draft: Draft, before: Drafted, files: Mappi
             kept.append((steps, mine.get(steps), Fact(value, at)))
             continue
         _set(patch, steps, value)
-    for steps, value in mine.items():
-        gone = steps not in told or _at(steps, draft) == FIRST
-        if gone and before.had(steps, value) and _was_told_again(before.where.get(steps, ""), files):
+    for steps in _gone(mine, before, files):
+        own = {one: value for one, value in mine.items() if one[: len(steps)] == steps}
+        if all(before.had(one, value) for one, value in own.items()):
             _set(patch, steps, None)
-    return Update(_whole_entries(patch, mine, data), kept)
+        else:
+            kept.append((steps, "as it is", Fact("nothing of it any more", before.where[next(iter(own))])))
+    return Update(patch, kept)
 
 
-def _was_told_again(where: str, files: Mapping[str, str]) -> bool:
-    """Whether a file of the same name was read, which does not tell the value any more."""
-    return any(where == name or where.startswith(f"{name} ") for name in files)
+def other_rates(stated: Mapping[str, Any], draft: Draft) -> list[tuple[Steps, Any, Fact]]:
+    """What a catalogue says, and a bill tells otherwise: the patch of an estate cannot change it."""
+    found = []
+    for steps, at in draft.where.items():
+        if steps[0] != CATALOGUE or at == ASSUMED or not at.startswith(tuple(_of_bill(draft))):
+            continue
+        value, mine = _value(draft.catalogue, steps[1:]), _value(stated, steps[1:])
+        if steps[-1] not in _NOT_RATES and mine is not None and spelled(mine) != spelled(value):
+            found.append((steps, mine, Fact(value, at)))
+    return found
 
 
-def _whole_entries(patch: dict[str, Any], mine: Mapping[Steps, Any], data: Mapping[str, Any]) -> dict[str, Any]:
-    """An entry all of whose values go, goes itself."""
-    for section, entries in patch.items():
-        for name, values in entries.items():
-            stated = data.get(section, {}).get(name, {}) if isinstance(data.get(section), Mapping) else {}
-            goes = isinstance(values, Mapping) and values and all(one is None for one in values.values())
-            if goes and {*map(str, stated)} <= {*values}:
-                entries[name] = None
-    return patch
+_NOT_RATES = ("read_on",)
+
+
+def _of_bill(draft: Draft) -> list[str]:
+    """The names of the bills that rates are from."""
+    return [*draft.bills] or ["\0"]
+
+
+def _value(whole: Any, steps: Steps) -> Any:
+    for step in steps:
+        whole = whole.get(step) if isinstance(whole, Mapping) else None
+    return whole
+
+
+_TABLES = "route_tables"
+
+
+def _gone(mine: Mapping[Steps, Any], before: Drafted, files: "Files") -> list[Steps]:
+    """The entries, and the routes, that an inventory told of which tells nothing of them any more.
+
+    Records of another day may lack what those of the first had: what they told stays.
+    """
+    again = [Path(file).name for file in files.kinds if file not in files.records]
+    told: dict[Steps, list[str]] = {}
+    for steps in mine:
+        entry = steps if steps[0] == _TABLES else steps[:2]
+        if (where := before.where.get(steps, "")) and entry not in files.facts.from_files:
+            told.setdefault(entry, []).append(where)
+    return [
+        entry
+        for entry, places in told.items()
+        # What another file told a part of may be there still.
+        if all(any(where == name or where.startswith(f"{name} ") for name in again) for where in places)
+    ]
 
 
 def _set(patch: dict[str, Any], steps: Steps, value: Any) -> None:

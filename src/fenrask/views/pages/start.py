@@ -8,7 +8,7 @@ from fenrask.units import counted
 from fenrask.views.drafted import assumed_rows, place_text, value_text
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["draft_page", "kept_lines"]
+__all__ = ["draft_page", "kept_lines", "rate_lines"]
 
 _READ = (Column("file", "file"), Column("what", "what it is"))
 _ASSUMED = (
@@ -57,3 +57,11 @@ def kept_lines(kept: Sequence[tuple[Steps, Any, Fact]]) -> list[str]:
         own = "taken out" if mine is None else value_text(mine)
         found.append(f"kept as you have it: {place_text(steps)}: {own}; {fact.where} tells {value_text(fact.value)}")
     return found
+
+
+def rate_lines(several: Sequence[tuple[Steps, Any, Fact]]) -> list[str]:
+    """Where the catalogue says another rate than a bill tells, a line for each."""
+    return [
+        f"{place_text(steps)} is {value_text(mine)}; {fact.where} tells {value_text(fact.value)}: change it by hand"
+        for steps, mine, fact in several
+    ]

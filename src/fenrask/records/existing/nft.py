@@ -1,0 +1,148 @@
+"""What a ruleset of nft tells (`nft -j list ruleset`): source translation, its timers, and filters of the machine."""
+
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from ipaddress import summarize_address_range
+from typing import Any
+
+from fenrask.prefixes import is_public, parse_address, parse_prefix
+from fenrask.records.existing.facts import Facts
+
+__all__ = ["read_ruleset"]
+
+_MOST_ADDRESSES = 1024
+
+
+def read_ruleset(entries: list[Any], file: str, machine: str, facts: Facts) -> None:
+    """Take what the entries tell; filters are those of the subnet or workload that the file is named after."""
+    addresses: dict[str, None] = {}
+    chains: dict[tuple[str, str], Mapping[str, Any]] = {}
+    for one in map(_mapping, entries):
+        timeout, rule, chain = (_mapping(one.get(key)) for key in ("ct timeout", "rule", "chain"))
+        _timers(timeout, f"{file} {timeout.get('name', '')}", machine, facts)
+        if chain:
+            chains[str(chain.get("table")), str(chain.get("name"))] = chain
+        where = f"{file} {rule.get('table', '')} {rule.get('chain', '')}"
+        parts = [part for part in rule.get("expr") or () if isinstance(part, Mapping)]
+        for part in parts:
+            if "snat" in part:
+                addresses |= dict.fromkeys(_translated(_mapping(part["snat"]), where, machine, facts))
+            if "masquerade" in part:
+                _is_translator(machine, where, facts)
+        of = chains.get((str(rule.get("table")), str(rule.get("chain"))), {})
+        if of.get("type") == "filter" and not {"accept", "drop", "reject"}.isdisjoint(
+            key for part in parts for key in part
+        ):
+            _filter_rule(parts, of, f"{file} {rule.get('chain', '')} handle {rule.get('handle', '')}", machine, facts)
+    for chain in chains.values():
+        if chain.get("type") == "filter" and (direction := _DIRECTIONS.get(str(chain.get("hook")))):
+            action = "allow" if chain.get("policy", "accept") == "accept" else "deny"
+            where = f"{file} {chain.get('name')}"
+            facts.own_filters.append((machine, (f"{direction}_default",), action, where))
+            # Where a rule lets replies pass, that was told before.
+            facts.own_filters.append((machine, ("stateful",), False, where))
+    if addresses:
+        facts.add("exits", machine, "addresses", value=[*addresses], where=f"{file} snat")
+
+
+def _mapping(value: Any) -> Mapping[str, Any]:
+    return value if isinstance(value, Mapping) else {}
+
+
+def _is_translator(machine: str, where: str, facts: Facts) -> None:
+    facts.add("exits", machine, "kind", value="translator-host", where=where)
+    facts.add("translators", machine, "told", value=True, where=where)
+
+
+def _translated(snat: Mapping[str, Any], where: str, machine: str, facts: Facts) -> Iterator[str]:
+    """The public addresses that sources are rewritten to."""
+    _is_translator(machine, where, facts)
+    ports = _mapping(snat.get("port")).get("range")
+    if isinstance(ports, list) and len(ports) == 2:
+        facts.add("translators", machine, "per_address", value=int(ports[1]) - int(ports[0]) + 1, where=where)
+    with suppress(ValueError, TypeError):
+        yield from (text for text in _listed(snat.get("addr")) if is_public(parse_prefix(text)))
+
+
+def _listed(addr: Any) -> list[str]:
+    """The addresses that a translation names: one, a range, a prefix, or several of these."""
+    if isinstance(addr, str):
+        return [str(parse_address(addr))]
+    if isinstance(addr, list):
+        return [text for one in addr for text in _listed(one)]
+    stated = _mapping(addr)
+    if isinstance(stated.get("range"), list) and len(stated["range"]) == 2:
+        first, last = (parse_address(str(one)) for one in stated["range"])
+        found = (str(each) for part in summarize_address_range(first, last) for each in part)
+        return [one for one, _ in zip(found, range(_MOST_ADDRESSES), strict=False)]
+    if prefix := _mapping(stated.get("prefix")):
+        net = parse_prefix(f"{prefix.get('addr')}/{prefix.get('len')}")
+        return [str(one) for one, _ in zip(net, range(_MOST_ADDRESSES), strict=False)]
+    return [text for one in stated.get("set", ()) for text in _listed(one)]
+
+
+def _timers(timeout: Mapping[str, Any], where: str, machine: str, facts: Facts) -> None:
+    policy = _mapping(timeout.get("policy"))
+    for word, ours in _TIMERS.get(str(timeout.get("protocol", "")), {}).items():
+        if isinstance(policy.get(word), int):
+            facts.add("translators", machine, ours, value=policy[word], where=where)
+
+
+_TIMERS = {
+    "tcp": {"established": "idle", "time_wait": "closed", "close": "reset", "syn_sent": "unanswered",
+            "close_wait": "half_closed"},
+    "udp": {"unreplied": "udp_one_way", "replied": "udp_answered"},
+}  # fmt: skip
+"""States of the kernel's connection tracking, by the endings that the catalogue has."""
+_DIRECTIONS = {"output": "out", "input": "in"}
+"""The hooks that a machine's own packets pass."""
+
+
+def _filter_rule(
+    parts: list[Mapping[str, Any]], chain: Mapping[str, Any], where: str, machine: str, facts: Facts
+) -> None:
+    """One rule of the machine's own filter; what it passes on for others belongs to another place."""
+    direction = _DIRECTIONS.get(str(chain.get("hook")))
+    if direction is None:
+        facts.skip("filter rules of nft for packets that a machine passes on", where)
+        return
+    matches = [_mapping(part["match"]) for part in parts if "match" in part]
+    if any("ct" in _mapping(one.get("left")) for one in matches):
+        # Replies to what was let through: the filter keeps state.
+        facts.own_filters.append((machine, ("stateful",), True, where))
+        return
+    rule: dict[str, Any] = {"action": "allow" if any("accept" in part for part in parts) else "deny"}
+    for match in matches:
+        found = _matched(match)
+        if found is None:
+            facts.skip("a filter rule of nft that matches what is not modelled", where)
+            return
+        rule |= found
+    facts.own_filters.append((machine, (direction, f"rule {where.rpartition(' ')[2]}"), rule, where))
+
+
+def _matched(match: Mapping[str, Any]) -> dict[str, Any] | None:
+    """One match as a key of a rule; None for what the estate has no key for."""
+    left, right = _mapping(match.get("left")), match.get("right")
+    payload, meta = _mapping(left.get("payload")), _mapping(left.get("meta"))
+    if match.get("op", "==") != "==":
+        return None
+    values = _mapping(right).get("set", [right])
+    if payload.get("field") in ("saddr", "daddr"):
+        key = "sources" if payload["field"] == "saddr" else "prefixes"
+        return {key: [_prefix(one) for one in values]}
+    if payload.get("field") == "dport" and payload.get("protocol") in ("tcp", "udp"):
+        return {"protocol": payload["protocol"], "ports": [_span(one) for one in values]}
+    if (meta.get("key") == "l4proto" or payload.get("field") == "protocol") and values in (["tcp"], ["udp"]):
+        return {"protocol": values[0]}
+    return None
+
+
+def _prefix(value: Any) -> str:
+    stated = _mapping(_mapping(value).get("prefix"))
+    return f"{stated['addr']}/{stated['len']}" if stated else str(value)
+
+
+def _span(value: Any) -> int | str:
+    ends = _mapping(value).get("range")
+    return f"{ends[0]}-{ends[1]}" if isinstance(ends, list) else int(value)

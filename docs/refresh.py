@@ -14,12 +14,18 @@ from io import StringIO
 from pathlib import Path
 
 from fenrask.cli.app import run
-from fenrask.demo import RECORDS
+from fenrask.demo import INVENTORY, RECORDS, inventory_of
 from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
+from fenrask.evaluation import evaluate
 
 ROOT = Path(__file__).resolve().parent.parent
-PAGES = {"README.md": "vellmouth", "docs/guide.md": "vellmouth", "docs/worked-example.md": "beginning"}
+PAGES = {
+    "README.md": "vellmouth",
+    "docs/guide.md": "vellmouth",
+    "docs/own-estate.md": "vellmouth",
+    "docs/worked-example.md": "beginning",
+}
 """Each page, and which of the shipped estates its commands are run on."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)
@@ -34,7 +40,11 @@ def refreshed(page: str) -> str:
         for source in (SHIPPED / PAGES[page]).iterdir():
             (Path(folder) / source.name).write_bytes(source.read_bytes())
         if PAGES[page] == "vellmouth":
-            (Path(folder) / RECORDS).write_bytes(day_of_records(read_estate(Path(folder) / "estate.yaml")))
+            described = read_estate(Path(folder) / "estate.yaml")
+            (Path(folder) / RECORDS).write_bytes(day_of_records(described))
+            (Path(folder) / INVENTORY).mkdir()
+            for name, content in inventory_of(evaluate(described)).items():
+                (Path(folder) / INVENTORY / name).write_bytes(content)
         if PAGES[page] == "beginning":
             estate = (SHIPPED / "beginning" / "estate.yaml").read_text(encoding="utf-8")
             text = _ESTATE.sub(lambda _: f"```yaml\n{estate}```", text)

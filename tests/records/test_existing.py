@@ -2,18 +2,38 @@
 
 import csv
 import io
+import json
+import os
 import random
+import shutil
+import subprocess
+import unittest
 from collections.abc import Iterator
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from fenrask.charges import UPKEEP
-from fenrask.demo.samples import VELLMOUTH
-from fenrask.estate import read_estate
-from fenrask.evaluation import Evaluation, evaluate
-from fenrask.views.handover import Handover
-from tests.support import InFolder
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from fenrask.charges import UPKEEP
+from fenrask.demo import VELLMOUTH, inventory_of
+from fenrask.demo.records import day_of_records
+from fenrask.estate import read_estate
+from fenrask.estate.filters import Filter, Filtered
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.prefixes import parse_prefix
+from fenrask.records.bills import Billed
+from fenrask.records.existing import Draft, Files, drafted, read_files
+from fenrask.records.existing.rates import put_rates
+from fenrask.views.drafted import draft_files
+from fenrask.views.handover import Handover
+from fenrask.views.handover.access_lists import filter_files
+from fenrask.views.handover.sheet import sheet_files
+from tests.routing import test_every_packet as packets
+from tests.support import CATALOGUE, InFolder, merged
+
+ROOT = Path(__file__).resolve().parent.parent.parent
 DAY = 1_795_046_400
 HEAD = "start,end,source,target,source_port,target_port,protocol,bytes_out,bytes_in,flags\n"
 
@@ -97,7 +117,7 @@ class Again(InFolder):
     def draft(self, *files: str) -> Evaluation:
         ran = self.program("start", "mine", "--from", *files, "--force")
         self.assertEqual(ran.returncode, 0, ran.stderr)
-        return evaluate(read_estate(Path(self.folder) / "mine" / "estate.yaml"))
+        return evaluate(read_estate(self.folder / "mine" / "estate.yaml"))
 
     def demand(self, *words: str) -> list[tuple[str, list[float]]]:
         found = self.json("demand", *words, status=None)["exits"]
@@ -115,3 +135,283 @@ class Again(InFolder):
         self.assertEqual({*mine}, {*theirs})
         for key, amount in theirs.items():
             self.assertAlmostEqual(mine[key], amount, delta=0.01, msg=str((key, mine, theirs)))
+
+
+def judged(one: Filter, source: str, target: str, port: int, protocol: str) -> bool:
+    """Whether a filter lets such a packet out."""
+    from_, to = parse_prefix(source), parse_prefix(target)
+    packet = Filtered((from_,), (to,), frozenset(), (port, port), protocol)
+    return one.verdict(packet, from_[0], to[0], inward=False)[0]
+
+
+def without(content: bytes, columns: set[str]) -> str:
+    """A table without some of its columns."""
+    rows = [*csv.reader(io.StringIO(content.decode()))]
+    kept = [place for place, heading in enumerate(rows[0]) if heading not in columns]
+    out = io.StringIO()
+    csv.writer(out).writerows([row[place] for place in kept] for row in rows)
+    return out.getvalue()
+
+
+class Drafting(InFolder):
+    def drafted(self, *names: str, **columns: str) -> tuple[Files, Draft]:
+        found = read_files([str(self.folder / name) for name in names], columns)
+        return found, drafted(found, "mine", "2026-11-30", 0.01)
+
+    def evaluated(self, draft: Draft, **more: Any) -> Evaluation:
+        """The draft as anyone reads it, with sections that no file told."""
+        draft.data.update(more)
+        contents = draft_files(Files(), draft, "loads.json")
+        for name, content in contents.items():
+            (self.folder / f"mine-{name}").write_bytes(
+                content.replace(b"catalogue: catalogue", b"catalogue: mine-catalogue")
+            )
+        return evaluate(read_estate(self.folder / "mine-estate.yaml"))
+
+
+class Routes(Drafting):
+    @given(st.integers(0, 10_000))
+    @settings(max_examples=8, deadline=None)
+    def test_tables_of_random_estates_give_their_paths_back(self, seed: int) -> None:
+        """Exits of every kind, rules and filters, learned routes, leftovers; second method: the estate itself."""
+        stated = packets.estate(seed)
+        offers = merged(CATALOGUE, {"offers": packets.OFFERS, "behaviour": packets.behaviour(seed)})
+        self.write("catalogue.yaml", offers)
+        truth = evaluate(read_estate(self.write("estate.yaml", stated)))
+        tables = {one.name.rpartition("/")[2]: one.content for one in sheet_files(truth)}
+        names = [
+            f"{name}.csv" for name in ("networks", "subnets", "exits", "destinations", "workloads", "route_tables")
+        ]
+        for name in names:
+            self.write(name, without(tables[name], {"filters", "rules", "default"}))
+        rules = next(one.content for one in filter_files(truth.described) if one.name == "filters.csv")
+        self.write("filters.csv", rules.decode())
+        _, draft = self.drafted(*names, "filters.csv")
+        draft.catalogue["behaviour"] = offers["behaviour"]
+        more = {key: stated[key] for key in ("flows", "profiles") if key in stated}
+        self.assertEqual(paths_of(self.evaluated(draft, **more)), paths_of(truth))
+
+    def test_access_lists_give_filters_back(self) -> None:
+        rules = {
+            "web": {"action": "allow", "prefixes": ["203.0.113.0/24"], "ports": [443, "8000-8010"], "protocol": "tcp"},
+            "some": {"action": "deny", "sources": ["10.0.1.0/25"]},
+            "all": {"action": "allow", "protocol": "udp"},
+        }
+        described = self.estate({"subnets": {"app": {"filters": {"list": {"out": rules, "stateful": False}}}}})
+        for one in (*sheet_files(evaluate(described)), *filter_files(described)):
+            (self.folder / one.name.rpartition("/")[2]).write_bytes(one.content)
+        self.write("subnets.csv", without((self.folder / "subnets.csv").read_bytes(), {"filters"}))
+        _, draft = self.drafted("networks.csv", "subnets.csv", "filters.yang.json")
+        mine, theirs = self.evaluated(draft).described.estate.subnets["app"], described.estate.subnets["app"]
+        own, known = mine.filters["list"], theirs.filters["list"]
+        self.assertEqual((own.stateful, own.allows_by_default(False)), (False, known.allows_by_default(False)))
+        for source, target, port, protocol in (
+            ("10.0.1.5", "203.0.113.9", 443, "tcp"), ("10.0.1.200", "203.0.113.9", 8010, "tcp"),
+            ("10.0.1.200", "203.0.113.9", 8011, "tcp"), ("10.0.1.5", "198.51.100.9", 53, "udp"),
+            ("10.0.1.200", "198.51.100.9", 53, "udp"), ("10.0.1.200", "198.51.100.9", 443, "tcp"),
+        ):  # fmt: skip
+            with self.subTest(source=source, target=target, port=port):
+                self.assertEqual(*(judged(each, source, target, port, protocol) for each in (own, known)))
+
+    @unittest.skipUnless(os.geteuid() == 0 and shutil.which("ip") and shutil.which("nft"), "needs root, ip and nft")
+    def test_what_the_kernel_is_set_to_is_read(self) -> None:
+        """A machine of the real kernel, with addresses, tables, source translation and a filter of its own."""
+        script = """
+        ip link add eth0 type veth peer name far; ip addr add 10.0.9.4/28 dev eth0
+        ip link set eth0 up; ip link set far up
+        ip route add default via 10.0.9.1; ip rule add from 10.0.1.0/24 lookup 100
+        ip route add default via 10.0.9.5 table 100; ip route add 198.51.100.0/25 dev eth0 table 100
+        nft -f rules.nft
+        ip -j address > host.address.json; ip -j route show table all > main.json; ip -j rule > rules.json
+        nft -j list ruleset > host.nft.json; cp host.nft.json app.nft.json"""
+        self.write(
+            "rules.nft",
+            """
+        table ip nat { ct timeout slow { protocol tcp; l3proto ip; policy = { established : 600, time_wait : 95 }; }
+          chain out { type nat hook postrouting priority srcnat;
+            oifname "eth0" meta l4proto tcp snat to 203.0.113.4-203.0.113.6:2000-65535; }
+        }
+        table inet own { chain out { type filter hook output priority 0; policy drop;
+          ct state established accept; ip daddr 203.0.113.0/24 tcp dport { 443, 8000-8010 } accept; }
+        }""",
+        )
+        subprocess.run(["unshare", "-n", "bash", "-ec", script], cwd=self.folder, check=True, capture_output=True)
+        self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\nedge,net,10.0.9.0/28\n")
+        self.write("machines.csv", "hostname,ip\nhost-2,10.0.9.5\n")
+        names = ("machines.csv", "host.address.json", "main.json", "rules.json", "host.nft.json", "app.nft.json")
+        found, draft = self.drafted("subnets.csv", *names)
+        self.assertEqual(draft.data["subnets"]["app"]["routes"], "100")
+        tables = draft.data["route_tables"]
+        self.assertEqual(tables["100"], {"0.0.0.0/0": "host-2", "198.51.100.0/25": "eth0"})
+        self.assertEqual(tables["main"], {"0.0.0.0/0": "10-0-9-1"})
+        addresses = [f"203.0.113.{last}" for last in (4, 5, 6)]
+        exits = {"kind": "translator-host", "subnet": "edge", "addresses": addresses, "offer": "translator-host"}
+        self.assertEqual(draft.data["exits"]["host"], exits)
+        offer = draft.catalogue["offers"]["translator-host"]
+        self.assertEqual(offer["ports"]["per_address"], 65_535 - 2000 + 1)
+        self.assertEqual((offer["mapping_timeout_s"]["idle"], offer["mapping_timeout_s"]["closed"]), (600, 95))
+        own = self.evaluated(draft).described.estate.subnets["app"].filters["own"]
+        self.assertTrue(own.stateful)
+        for target, port, passes in (
+            ("203.0.113.9", 8001, True),
+            ("203.0.113.9", 80, False),
+            ("198.51.100.1", 443, False),
+        ):
+            self.assertEqual(judged(own, "10.0.1.5", target, port, "tcp"), passes)
+        self.assertTrue(all(fact.where for fact in found.facts.told.values()))
+
+
+class Rates(unittest.TestCase):
+    def drawn(self, rows: list[tuple[str, str, Fraction, Fraction]]) -> Draft:
+        """Rates of rows of resource, words, quantity and cost."""
+        draft = Draft()
+        for name in ("gate-1", "gate-2"):
+            draft.put("exits", name, "kind", value="translation-gateway", where="")
+            draft.put("exits", name, "offer", value="gate", where="")
+        billed = [
+            Billed(
+                who, words, cost, "EUR", words, quantity, "Hours" if "hour" in words else "GB", f"b.csv row {number}"
+            )
+            for number, (who, words, quantity, cost) in enumerate(rows, 2)
+        ]
+        put_rates(billed, draft)
+        return draft
+
+    @given(st.lists(st.integers(1, 10**6), min_size=1, max_size=6), st.integers(1, 10**5), st.integers(2, 6))
+    @settings(max_examples=60, deadline=None)
+    def test_a_rate_explains_every_row_to_the_cent(self, volumes: list[int], digits: int, places: int) -> None:
+        """Against the amounts themselves: each is the rate times its quantity, rounded to cents."""
+        rate = Fraction(digits, 10**places)
+        rows = [
+            (f"gate-{n % 2 + 1}", "processed", Fraction(v), Fraction(round(v * rate, 2))) for n, v in enumerate(volumes)
+        ]
+        found = self.drawn(rows).catalogue["offers"]["gate"]["rates"]["processed_per_gb"]
+        for _, _, quantity, cost in rows:
+            self.assertLessEqual(abs(Fraction(str(found)) * quantity - cost), Fraction(1, 100))
+
+    def test_steps_come_free_first_and_then_from_dear_to_cheap(self) -> None:
+        rows = [("door", "internet out", *map(Fraction, one)) for one in ((500, 20), (120, 0), (1000, 80))]
+        draft = self.drawn(rows)
+        tiers = [{"up_to_gb": 120, "rate": 0}, {"up_to_gb": 1120, "rate": 0.08}, {"rate": 0.04}]
+        self.assertEqual(draft.catalogue["transfer"]["internet_out_per_gb"]["tiers"], tiers)
+        self.assertTrue(any("order" in one.why for one in draft.assumed))
+
+    def test_what_cannot_be_told_apart_is_listed(self) -> None:
+        rows = [
+            ("gate-1", "support plan", Fraction(1), Fraction(9)),
+            *(
+                (who, "gateway hours", Fraction(730), Fraction(cost))
+                for who, cost in (("other", 5), ("gate-1", 73), ("gate-2", 146))
+            ),
+        ]
+        draft = self.drawn(rows)
+        self.assertEqual(draft.catalogue["offers"]["gate"]["rates"]["hour"], 0.2)
+        self.assertEqual(draft.catalogue["hours_per_month"], 730)
+        for words in ("support plan", "which exit other is", "b.csv row 4 costs 0.1 a unit"):
+            self.assertTrue(any(words in one.why for one in draft.assumed), words)
+
+
+class Program(InFolder):
+    """The program on the sample's inventory, as the demonstration has it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / name).write_bytes(content)
+        described = read_estate(self.folder / "estate.yaml")
+        (self.folder / "records.csv.gz").write_bytes(day_of_records(described))
+        (self.folder / "inventory").mkdir()
+        for name, content in inventory_of(evaluate(described)).items():
+            (self.folder / "inventory" / name).write_bytes(content)
+
+    def lines(self, name: str, *changes: tuple[str, str]) -> None:
+        """Change a file's text."""
+        text = (self.folder / name).read_text(encoding="utf-8")
+        for old, new in changes:
+            self.assertIn(old, text)
+            text = text.replace(old, new)
+        (self.folder / name).write_text(text, encoding="utf-8")
+
+    def test_newer_files_change_what_was_drafted_and_nothing_by_hand(self) -> None:
+        ran = self.program("start", "mine", "--from", "inventory", "records.csv.gz", "names.zone", "bill.csv")
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        text = (self.folder / "mine" / "estate.yaml").read_text(encoding="utf-8")
+        for line in text.split("\nsubnets:", 1)[1].splitlines():
+            if line.startswith("  ") and not line.endswith(":"):
+                self.assertIn("   # ", line)
+        self.assertIn("prefixes: [203.0.113.66/32, 203.0.113.131/32], names: [tides.feed.example]", text)
+        guide = (ROOT / "docs" / "own-estate.md").read_text(encoding="utf-8")
+        for line in guide.split("```text\n", 1)[1].split("```", 1)[0].splitlines():
+            self.assertIn(f"{line}\n", text)
+        self.assertEqual(self.json("path", "mine/estate.yaml")["summary"], ["2 flows: 2 arrive and meet every need"])
+        same = self.program("start", "--update", "mine/estate.yaml", "--from", "inventory", "names.zone")
+        self.assertEqual((same.returncode, json.loads(same.stdout)), (0, {}), same.stderr)
+        self.lines(
+            "mine/estate.yaml",
+            ("hosts: 12}", "hosts: 14}"),
+            ("zone: b, prefix: 10.41.2.0/24", "zone: c, prefix: 10.41.2.0/24"),
+        )
+        self.lines(
+            "inventory/subnets.csv",
+            ("10.40.23.0/24", "10.40.22.0/23"),
+            ("telemetry-b,fleet,10.41.2.0/24,b,fleet-private\n", ""),
+        )
+        self.lines(
+            "inventory/routes.csv", ("fleet-private,192.0.2.64/27,old-gate,does not exist,static,192.0.2.64/27\n", "")
+        )
+        self.lines(
+            "inventory/hosts.csv", ("crew-6,10.40.23.15,crew\n", "crew-6,10.40.23.15,crew\ncrew-7,10.40.22.15,crew\n")
+        )
+        ran = self.program("start", "--update", "mine/estate.yaml", "--from", "inventory", "--out", "p.json")
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        patch = json.loads((self.folder / "p.json").read_text())
+        routes = {"fleet-private": {"192.0.2.64/27": None}}
+        known = {
+            "subnets": {"crew-c": {"prefix": "10.40.22.0/23"}},
+            "workloads": {"crew": {"hosts": 7}},
+            "route_tables": routes,
+        }
+        self.assertEqual(patch, {**known, "route_tables": routes})
+        self.assertIn("kept as you have it: subnets.telemetry-b", ran.stderr)
+        self.assertIn("kept as you have it: workloads.timetable.hosts: 14", ran.stderr)
+        # What the patch brought is a draft's value, too: the next file may change it again.
+        merged_text = self.program("merged", "mine/estate.yaml", "--patch", "p.json").stdout
+        self.assertIn("10.40.22.0/23", merged_text)
+        records = self.program("start", "--update", "mine/estate.yaml", "--from", "records.csv.gz")
+        flows = json.loads(records.stdout)["flows"]
+        self.assertEqual({one["measured"].partition("-")[0] for one in flows.values()}, {"loads"})
+
+    def test_every_file_that_cannot_be_used_is_told_at_once(self) -> None:
+        self.write("odd.csv", "a,b\n1,2\n")
+        self.write("odd.json", '{"x": 1}')
+        self.write("cut.json", '{"ietf-nat:nat": ')
+        self.write("subnets.csv", "name,network,prefix\nx,y,10.0.0.1/24\nz,y,no\n")
+        ran = self.program("start", "mine", "--from", "odd.csv", "odd.json", "cut.json", "subnets.csv", "none.csv")
+        self.assertEqual(ran.returncode, 2)
+        for place in ("odd.csv", "odd.json", "cut.json", "subnets.csv:2", "subnets.csv:3", "none.csv"):
+            self.assertIn(place, ran.stderr)
+        self.assertFalse((self.folder / "mine").exists())
+
+    def test_records_alone_are_enough_to_begin(self) -> None:
+        rows = ["start,end,source,target,source_port,target_port,protocol,bytes_out,bytes_in,flags"]
+        for n in range(300):
+            at, host = DAY + 10 * n, n % 5
+            rows.append(f"{at},{at + 2},10.9.1.{host},203.0.113.{n % 4},{30000 + n},443,6,1000,1000,27")
+            rows.append(f"{at},{at + 2},198.51.100.5,10.9.2.{host},53,{30000 + n},17,90,50,0")
+        rows.append(f"{DAY},{DAY + 1},10.9.1.1,192.0.2.7,4000,8080,6,1,1,27")
+        rows.append(f"{DAY},{DAY + 1},192.0.2.9,10.9.1.1,50000,443,6,1,1,27")
+        self.write("seen.csv", "\n".join(rows) + "\n")
+        ran = self.program("start", "mine", "--from", "seen.csv")
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        mine = read_estate(self.folder / "mine" / "estate.yaml").estate
+        self.assertEqual([str(one.prefix) for one in mine.subnets.values()], ["10.9.1.0/24", "10.9.2.0/24"])
+        self.assertEqual([one.hosts for one in mine.workloads.values()], [5, 5])
+        known = {
+            name: (list(map(str, one.prefixes)), one.port, one.protocol) for name, one in mine.destinations.items()
+        }
+        self.assertEqual(known, {
+            "203-0-113-0-443": (["203.0.113.0/30"], 443, "tcp"), "198-51-100-5-53": (["198.51.100.5/32"], 53, "udp"),
+            "elsewhere": (["192.0.2.0/24"], None, "tcp"),
+        })  # fmt: skip
+        self.assertIn("opened from outside", ran.stdout)
+        self.assertEqual(self.program("path", "mine/estate.yaml").returncode, 0)

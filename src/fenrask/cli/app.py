@@ -40,8 +40,13 @@ COMMANDS = {
     "demo": Told(_BEGIN, "Run the whole work on a sample estate. Start here.", ("demo", "demo ferries --full")),
     "start": Told(
         _BEGIN,
-        "Write a small commented estate and catalogue to begin your own from.",
-        ("start mine", "start second --from estate.yaml --names names.yaml"),
+        "Write an estate and a catalogue to begin from: small, or drafted from inventories, routes, records, a bill.",
+        (
+            "start mine",
+            "start mine --from subnets.csv routes.yang.json records.csv.gz bill.csv",
+            "start --update mine/estate.yaml --from subnets.csv",
+            "start second --from estate.yaml --names names.yaml",
+        ),
     ),
     "check": Told(
         _DESCRIBE,

@@ -61,7 +61,9 @@ def _read_again(draft: Draft, beside: Mapping[str, bytes]) -> Described:
 def drafted_estate(draft: Draft) -> str:
     """The estate, with what was assumed at its top."""
     own = [one for one in draft.assumed if one.steps[0] != CATALOGUE]
-    head = ["# Drafted from files; each line says from which file and row. What was assumed stands first, here:"]
+    head = [
+        "# Drafted from files; each line says from which file and row. What no file says, and what is assumed instead:"
+    ]
     head += [f"# - {where}: {value}: {why}" for where, value, why in assumed_rows(own)] or ["# nothing."]
     order = [*draft.data]
     order.sort(key=lambda key: [*_ON_ONE_LINE].index(key) if key in _ON_ONE_LINE else -1)
@@ -72,7 +74,9 @@ def drafted_estate(draft: Draft) -> str:
 def drafted_catalogue(draft: Draft) -> str:
     """The catalogue, likewise."""
     own = [one for one in draft.assumed if one.steps[0] == CATALOGUE]
-    head = ["# What the provider offers, drafted from files. What was assumed: put what your provider says instead."]
+    head = [
+        "# What the provider offers, drafted from files. What no file says, and is assumed: put your provider's in."
+    ]
     head += [f"# - {where}: {value}: {why}" for where, value, why in assumed_rows(own)] or ["# nothing."]
     return "\n".join([*head, *_lines(draft.catalogue, (CATALOGUE,), _OF_CATALOGUE, draft.where)]) + "\n"
 

@@ -55,7 +55,7 @@ def drafted(found: Files, name: str, today: str, least: float) -> Draft:
     put_filters(facts, draft)
     put_rates(found.billed, draft)
     if not found.billed:
-        draft.assume(CATALOGUE, "currency", value="EUR", why="no bill tells what anything costs: all rates are 0")
+        draft.assume(CATALOGUE, "currency", value="EUR", why="no bill says what anything costs: all rates are 0")
     _without_what_is_not_there(draft)
     return draft
 

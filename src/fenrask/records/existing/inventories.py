@@ -24,7 +24,7 @@ __all__ = ["WORDS", "headings", "knows_inventory", "read_inventory"]
 WORDS: dict[str, tuple[str, ...]] = {
     "name": ("name", "id", "label", "resource", "resourcename", "hostname", "host"),
     "subnet": ("subnet", "subnetname", "subnetid", "from"),
-    "network": ("network", "networkname", "networkid", "virtualnetwork", "vpc", "vrf"),
+    "network": ("network", "networkname", "networkid", "virtualnetwork", "vrf"),
     "region": ("region", "location"),
     "zone": ("zone", "availabilityzone", "az"),
     "prefix": ("prefix", "cidr", "cidrblock", "range", "addressrange", "ipv4prefix", "ipv4cidr", "ipprefix"),
@@ -227,8 +227,9 @@ def _route(row: _Row, facts: Facts) -> None:
     if via.lower() in _NOWHERE:
         facts.skip(f"a route to nowhere ({via})", row.where)
         return
-    origin = row.raw.get("origin", "")
-    value: Any = whole_name(via) if origin in ("", "static") else {"exit": whole_name(via), "origin": origin}
+    origin, several = row.raw.get("origin", ""), _value(via)
+    value: Any = several if isinstance(several, list | dict) else whole_name(via)
+    value = value if origin in ("", "static") else {"exit": whole_name(via), "origin": origin}
     # Several rows of one prefix are routes that go together.
     before = facts.told.get(("route_tables", name, key))
     if before is not None and before.where.startswith(f"{row.where.rpartition(' ')[0]} "):

@@ -74,7 +74,7 @@ def _route(route: Mapping[str, Any], where: str, stem: str, facts: Facts) -> Non
         return
     if prefix.version == 4 and stated == "default" and ":" in str(route.get("gateway", "")):
         prefix = parse_prefix("::/0")
-    if route.get("protocol") == "kernel" or (route.get("scope") == "link" and "gateway" not in route):
+    if route.get("protocol") == "kernel":
         facts.connected.setdefault(table, []).append((prefix, where))
         return
     hops = route["nexthops"] if isinstance(route.get("nexthops"), list) else [route]

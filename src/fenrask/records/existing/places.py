@@ -57,7 +57,7 @@ def _around_hosts(facts: Facts, seen: Seen | None, known: list[Prefix], draft: D
         if not is_public(prefix):
             name = _free(whole_name(str(prefix.network_address)), draft)
             _add(prefix, name, where, known, draft)
-            why = "no inventory tells where subnets begin and end"
+            why = "no inventory says where subnets begin and end"
             draft.assumed.append(Assumed(("subnets", name, "prefix"), str(prefix), why))
 
 
@@ -97,7 +97,7 @@ def _networks(facts: Facts, draft: Draft) -> None:
         elif len(told) == 1:
             draft.put("subnets", name, "network", value=next(iter(told)), where="the only network that is told")
         else:
-            draft.assume("subnets", name, "network", value=_NETWORK, why="no inventory tells its network")
+            draft.assume("subnets", name, "network", value=_NETWORK, why="no inventory says its network")
     _own_prefixes({*prefixes}, draft)
 
 
@@ -110,7 +110,7 @@ def _own_prefixes(told: Container[str], draft: Draft) -> None:
     for network, own in by_network.items():
         if network not in told:
             value = [str(one) for one in fewest_prefixes(own)]
-            why = "no inventory tells its prefixes: its subnets'"
+            why = "no inventory says its prefixes: its subnets'"
             draft.assume("networks", network, "prefixes", value=value, why=why)
     for network in [*draft.of("networks")]:
         if "prefixes" not in draft.of("networks")[network]:

@@ -150,7 +150,7 @@ def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
         ends = {"up_to_gb": _number(until)} if number < len(classes) - 1 else {}
         tiers.append({**ends, "rate": _number(rate)})
     draft.put(*steps, value={"sum_over": "estate", "tiers": tiers}, where=where)
-    why = "a bill does not tell in which order steps come: what is free is taken for the first, then the dearest"
+    why = "a bill does not say in which order steps come: what is free is taken for the first, then the dearest"
     draft.assumed.append(Assumed((*steps, "tiers"), [one["rate"] for one in tiers], why))
 
 

@@ -92,7 +92,7 @@ def _assumed_gateways(draft: Draft) -> None:
     """A gateway for each network, where no file tells of any exit to the internet."""
     for network in draft.of("networks"):
         name, table = f"gate-{network}", f"{network}-routes"
-        why = "no file tells how its subnets reach the internet: one gateway for the network stands for it"
+        why = "no file says how its subnets reach the internet: one gateway for the network stands for it"
         draft.assume("exits", name, "kind", value=_GATEWAY, why=why)
         draft.put("exits", name, "network", value=network, where="assumed")
         for subnet, entry in draft.of("subnets").items():
@@ -118,7 +118,7 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         draft.put("exits", name, "offer", value=_offer_name(name, facts, draft), where="a name for what it offers")
     if model.needs_offer and issubclass(model, Translating) and "addresses" in fields and "addresses" not in entry:
         draft.assume(
-            "exits", name, "addresses", value="auto", why="no file tells its public addresses: as many as needed"
+            "exits", name, "addresses", value="auto", why="no file says its public addresses: as many as needed"
         )
     if "subnet" in entry and "network" in entry and "network" in fields:
         # A gateway is in a subnet, or of a network: the subnet says more.
@@ -219,18 +219,18 @@ def _offer(offer: str, exits: list[str], facts: Facts, draft: Draft) -> None:
     told = {key: fact for one in exits for key, fact in reversed(facts.of("translators", one).items())}
     draft.assume(
         *here, "ports", "assignment", value="shared-once",
-        why="no file tells how its ports are assigned; a port for each connection is the most that it can take",
+        why="no file says how its ports are assigned; a port for each connection is the most that it can take",
     )  # fmt: skip
     if "per_address" in told:
         draft.put(*here, "ports", "per_address", value=told["per_address"].value, where=told["per_address"].where)
     else:
-        why = "no file tells its ports; those above the well-known ones (RFC 6335) would be the most"
+        why = "no file says its ports; those above the well-known ones (RFC 6335) would be the most"
         draft.assume(*here, "ports", "per_address", value=_MOST_PORTS, why=why)
     for ending, (seconds, source) in _TIMERS.items():
         if ending in told:
             draft.put(*here, "mapping_timeout_s", ending, value=told[ending].value, where=told[ending].where)
         elif ending in _ALWAYS:
-            why = f"no file tells this timer: {source}"
+            why = f"no file says this timer: {source}"
             draft.assume(*here, "mapping_timeout_s", ending, value=seconds, why=why)
 
 

@@ -1,4 +1,4 @@
-"""What a drafted estate is made of, and what nobody told, as a page."""
+"""What a drafted estate is made of, and what no file says, as a page."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -19,7 +19,7 @@ _DIFFERING = (
     Column("kept", "kept"),
     Column("from", "from"),
     Column("other", "other"),
-    Column("told_by", "told by"),
+    Column("said_by", "said by"),
 )
 _UNUSED = (Column("what", "what"), Column("first", "first at"), Column("number", "records", "count", sparse=True))
 
@@ -31,7 +31,9 @@ def draft_page(name: str, files: Files, draft: Draft) -> Page:
     lines = [f"{name}: " + ", ".join(f"{number} {word}" for word, number in numbers if number)]
     rows = assumed_rows(draft.assumed)
     if rows:
-        lines.append(f"{counted(len(rows), 'thing')} nobody told: look at these first (they stand in the files, too)")
+        lines.append(
+            f"{counted(len(rows), 'thing')} that no file says: look at these first (they are in both files, too)"
+        )
     differing = [
         (place_text(steps), value_text(kept.value), kept.where, value_text(other.value), other.where)
         for steps, kept, other in files.facts.differing
@@ -43,8 +45,8 @@ def draft_page(name: str, files: Files, draft: Draft) -> Page:
     )
     tables = (
         Table("files", "What was read", _READ, [*files.kinds.items()]),
-        Table("assumed", "What nobody told", _ASSUMED, rows, empty="nothing: all was told"),
-        *([Table("differing", "What two files tell unlike", _DIFFERING, differing)] if differing else []),
+        Table("assumed", "What no file says", _ASSUMED, rows, empty="nothing: files say all of it"),
+        *([Table("differing", "What two files say differently", _DIFFERING, differing)] if differing else []),
         *([Table("unused", "What is read and not used", _UNUSED, unused)] if unused else []),
     )
     return Page("start", name, tuple(lines), tables, not_counted=files.unread.told())
@@ -55,13 +57,13 @@ def kept_lines(kept: Sequence[tuple[Steps, Any, Fact]]) -> list[str]:
     found = []
     for steps, mine, fact in kept:
         own = "taken out" if mine is None else value_text(mine)
-        found.append(f"kept as you have it: {place_text(steps)}: {own}; {fact.where} tells {value_text(fact.value)}")
+        found.append(f"kept as you have it: {place_text(steps)}: {own}; {fact.where} says {value_text(fact.value)}")
     return found
 
 
 def rate_lines(several: Sequence[tuple[Steps, Any, Fact]]) -> list[str]:
     """Where the catalogue says another rate than a bill tells, a line for each."""
     return [
-        f"{place_text(steps)} is {value_text(mine)}; {fact.where} tells {value_text(fact.value)}: change it by hand"
+        f"{place_text(steps)} is {value_text(mine)}; {fact.where} says {value_text(fact.value)}: change it by hand"
         for steps, mine, fact in several
     ]

@@ -1,9 +1,17 @@
 """Ports running out now, by a connection table; and whose connection used an address and port."""
 
 import json
+import os
+import subprocess
 from typing import Any
 
-from tests.support import InFolder
+from fenrask.estate import read_estate
+from fenrask.evaluation import evaluate
+from fenrask.records.batch import Unread
+from fenrask.records.filling import Filled, Filling
+from fenrask.records.readers import read_entries
+from fenrask.views.pages.relieve import filling_line
+from tests.support import PROGRAM, InFolder
 
 
 def line(
@@ -83,6 +91,63 @@ class Relief(InFolder):
         self.write("table.txt", "a,b\n1,2\n")
         for words in (("table.txt", "--exit", "gate"), ("none.txt", "--exit", "gate"), ("table.txt", "--exit", "door")):
             self.assertEqual(self.program("relieve", *words).returncode, 2)
+
+
+class Followed(InFolder):
+    """An outage that is running, by tables and streams whose truth is known."""
+
+    def looks(self, *ports: int) -> list[Filled]:
+        """What each table says, two seconds apart, with so many entries toward one address."""
+        self.estate()
+        described = read_estate(self.folder / "estate.yaml")
+        filling, found = Filling(evaluate(described), "gate"), []
+        for number, each in enumerate(ports):
+            self.write("table.txt", "".join(line(1 + n % 5, 1024 + n, 290, "ESTABLISHED") for n in range(each)))
+            entries = list(read_entries(str(self.folder / "table.txt"), Unread({})))
+            found.append(filling.look(entries, 100.0 + 2 * number))
+        return found
+
+    def test_how_fast_ports_fill_and_when_none_is_left(self) -> None:
+        """Forty more at each look of two seconds: 20 a second, by hand."""
+        found = self.looks(100, 140, 180, 220)
+        self.assertIsNone(found[0].per_s)
+        self.assertIsNone(found[0].full_in_s)
+        for one, ports in zip(found[1:], (140, 180, 220), strict=True):
+            self.assertAlmostEqual(one.per_s or 0.0, 20.0)
+            self.assertAlmostEqual(one.full_in_s or 0.0, (1000 - ports) / 20)
+            self.assertAlmostEqual(one.by_pair["app", "partner"], 20.0)
+        self.assertIn("220 of 1,000 ports in use toward 198.51.100.7:443/tcp (22.0%); +20.0 ports/s: full in 39 s",
+                      filling_line(found[-1]))  # fmt: skip
+        ebbing = self.looks(900, 500)[-1]
+        self.assertEqual((ebbing.per_s, ebbing.full_in_s), (-200.0, None))
+        self.assertIn("not filling", filling_line(ebbing))
+        self.assertEqual(self.looks(900, 1000)[-1].full_in_s, 0.0)
+
+    def test_a_rate_is_of_the_last_minute(self) -> None:
+        """An hour of nothing, then twenty a second."""
+        found = self.looks(*[100] * 60, *(100 + 40 * n for n in range(1, 9)))
+        self.assertLess(found[59].per_s or 0.0, 1e-9)
+        self.assertGreater(found[-1].per_s or 0.0, 2.0)
+
+    def test_a_stream_is_a_listing_and_what_begins_and_ends_after_it(self) -> None:
+        self.estate()
+        listed = [line(1, 1024 + n, 290, "ESTABLISHED") for n in range(300)]
+        begun = [f"    [NEW] {line(2, 3000 + n, 120, 'SYN_SENT')}" for n in range(200)]
+        ended = [f"[DESTROY] {line(1, 1024 + n, 0, '')}" for n in range(50)]
+        words = ["relieve", "-", "--exit", "gate", "--follow", "0.2"]
+        done = subprocess.run([str(PROGRAM), *words], cwd=self.folder, input="".join(listed + begun + ended), text=True,
+                              capture_output=True, timeout=120, env={**os.environ, "COLUMNS": "100"})  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("gate: 450 of 1,000 ports in use", done.stdout.splitlines()[-1])
+
+    def test_a_file_is_read_again_until_the_time_is_over(self) -> None:
+        self.estate()
+        self.write("table.txt", "".join(line(1, 1024 + n, 290, "ESTABLISHED") for n in range(900)))
+        done = self.program("relieve", "table.txt", "--exit", "gate", "--follow", "0.1", "--for", "0.3")
+        self.assertEqual(done.returncode, 1)
+        self.assertGreaterEqual(len(done.stdout.splitlines()), 2)
+        self.assertIn("not filling", done.stdout.splitlines()[-1])
+        self.assertEqual(self.program("relieve", "table.txt", "--exit", "gate", "--for", "3").returncode, 2)
 
 
 class Used(InFolder):

@@ -15,7 +15,7 @@ from fenrask.records.readers.entries import Entry
 from fenrask.routing import trace_from
 from fenrask.units import counted
 
-__all__ = ["Relief", "Remedy", "Taken", "relieve"]
+__all__ = ["Relief", "Remedy", "Taken", "Use", "relief_of", "relieve", "use_of"]
 
 _SPARE = 0.8
 """How full the ports may be after a remedy."""
@@ -75,9 +75,41 @@ class Relief:
     """Entries of no subnet of ours."""
 
 
+@dataclass(frozen=True)
+class Use:
+    """What an exit's ports are taken by at a moment."""
+
+    taken: tuple[Taken, ...]
+    full: "_Full"
+    busiest: str
+    unmatched: int
+
+    @property
+    def share(self) -> float:
+        """How full the fullest pool is."""
+        return self.full.in_use / self.full.size if self.full.size else 0.0
+
+
 def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> Relief:
     """What takes an exit's ports by its connection table, and what relieves it, the quickest first."""
     evaluation = evaluate(described)
+    return relief_of(evaluation, exit_name, use_of(evaluation, exit_name, entries))
+
+
+def relief_of(evaluation: Evaluation, exit_name: str, use: Use) -> Relief:
+    """The same, of what was looked at already."""
+    offer = evaluation.described.offer_of(exit_name)
+    assert offer is not None
+    remedies = sorted(_remedies(evaluation, use.full, offer, use.taken), key=lambda one: one.minutes)
+    full = use.full
+    return Relief(
+        exit_name, use.taken, use.busiest, full.is_block, full.in_use, full.size, tuple(remedies), use.unmatched
+    )
+
+
+def use_of(evaluation: Evaluation, exit_name: str, entries: Sequence[Entry]) -> Use:
+    """Who takes an exit's ports by its connection table, and how full its fullest pool is."""
+    described = evaluation.described
     own = list(entries)
     offer = described.offer_of(exit_name)
     assert offer is not None and offer.ports is not None
@@ -112,9 +144,7 @@ def relieve(described: Described, exit_name: str, entries: Sequence[Entry]) -> R
     # A host with a block has no more ports than that, however many addresses there are.
     size = ports.largest_block if own_block else held * ports.per_address
     full = _Full(exit_name, busiest[0], pools.get(busiest, 0), held, ports.per_address, size, own_block)
-    remedies = sorted(_remedies(evaluation, full, offer, taken), key=lambda one: one.minutes)
-    unmatched = len(own) - len(matched)
-    return Relief(exit_name, taken, busiest[1], own_block, full.in_use, size, tuple(remedies), unmatched)
+    return Use(taken, full, busiest[1], len(own) - len(matched))
 
 
 def _pool(one: Entry, ports: Ports) -> str:

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import yaml
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from fenrask.checks import check, without_remedies
@@ -44,7 +44,7 @@ EACH = settings(
     suppress_health_check=[*HealthCheck],
     derandomize=True,
     database=None,
-    phases=[Phase.generate],
+    phases=[Phase.explicit, Phase.generate],
     report_multiple_bugs=True,
 )
 CENT = 0.005
@@ -172,6 +172,7 @@ class RandomEstates(InFolder):
 
     @settings(EACH, max_examples=max(1, MANY // 2))
     @given(DICE)
+    @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:
         """Half of the estates with needs of availability and faults."""
         dice = random.Random(seed)

@@ -57,6 +57,7 @@ def prepare(folder: Path) -> None:
     (folder / "own.yaml").write_text(catalogue, encoding="utf-8")
     for name, content in {
         "dump.mrt": Dumps.CONTENT,
+        "nets.csv": b"name,network,prefix\nedge,net,10.0.9.0/28\n",
         "names.csv": _NAMES,
         "flows.csv": _FLOWS,
         "r.csv": as_csv(rows_of(1, 9)).encode(),
@@ -116,6 +117,30 @@ def _text(*texts: str) -> tuple[bytes, ...]:
     return tuple(text.encode() for text in texts)
 
 
+def _existing() -> tuple[bytes, ...]:
+    """One of each kind of file that a draft begins from."""
+    subnets = "name,network,prefix,zone,routes\napp,net,10.0.1.0/24,a,private\n"
+    exits = "name,kind,network,addresses\ngate,nat,net,203.0.113.1\ndoor,internet,net,\n"
+    rules = 'place,direction,action,rule,prefixes,ports\n"subnet app, list",out,allow,web,192.0.2.0/24,443\n'
+    route = {"destination-prefix": "0.0.0.0/0", "next-hop": {"outgoing-interface": "gate"}}
+    static = {"static-routes": {"ietf-ipv4-unicast-routing:ipv4": {"route": [route]}}}
+    protocols = {"control-plane-protocol": [{"name": "private", **static}]}
+    policy = {
+        "external-ip-address-pool": [{"external-ip-pool": "203.0.113.0/31"}], "timers": {"udp-timeout": 60},
+        "port-set-restrict": {"start-port-number": 1024, "end-port-number": 65535},
+    }  # fmt: skip
+    instances = {"instances": {"instance": [{"name": "gate", "policy": [policy]}]}}
+    addresses = [{"ifname": "eth0", "addr_info": [{"local": "10.0.1.4", "prefixlen": 24, "scope": "global"}]}]
+    routes = [{"dst": "default", "gateway": "10.0.1.1"}, {"dst": "10.0.1.0/24", "protocol": "kernel"}]
+    snat = {"rule": {"table": "nat", "chain": "out", "expr": [{"snat": {"addr": "203.0.113.1"}}]}}
+    zone = "$ORIGIN example.\n@ 60 IN SOA ns.example. root.example. 1 2 3 4 5\n@ 60 IN NS ns\na 60 IN A 192.0.2.1\n"
+    whole = ({"ietf-routing:routing": {"control-plane-protocols": protocols}}, {"ietf-nat:nat": instances},
+             addresses, routes, {"nftables": [snat]})  # fmt: skip
+    return _text(subnets, exits, rules, zone, _BILL.decode(), *map(json.dumps, whole)) + (
+        as_csv(rows_of(1, 40)).encode(),
+    )
+
+
 TARGETS: dict[str, Callable[[], Target]] = {
     "an estate": lambda: Target("given.yaml", _text(yaml.safe_dump(ESTATE, sort_keys=False)), ("check", "given.yaml")),
     "a catalogue": lambda: Target("own.yaml", _text(yaml.safe_dump(CATALOGUE)), ("charges", "named.yaml")),
@@ -141,6 +166,7 @@ TARGETS: dict[str, Callable[[], Target]] = {
         ("confirm", "seen", "--destination", "partner", "--from", "app"),
     ),
     "a bill": lambda: Target("bill.csv", (_BILL,), ("confirm", "--bill", "bill.csv")),
+    "what exists": lambda: Target("exists", _existing(), ("start", "mine", "--from", "nets.csv", "exists", "--force")),
     "an earlier allow-list": lambda: Target(
         "earlier/allow-lists/partner.json", _text(json.dumps(_ALLOWED)), ("handover", "--since", "earlier")
     ),

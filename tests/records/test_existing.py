@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from fenrask.charges import UPKEEP
 from fenrask.demo import VELLMOUTH, inventory_of
 from fenrask.demo.records import day_of_records
+from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
 from fenrask.estate.filters import Filter, Filtered
 from fenrask.evaluation import Evaluation, evaluate
@@ -30,6 +31,7 @@ from fenrask.views.drafted import draft_files
 from fenrask.views.handover import Handover
 from fenrask.views.handover.access_lists import filter_files
 from fenrask.views.handover.sheet import sheet_files
+from tests.estate import test_companions as companions
 from tests.routing import test_every_packet as packets
 from tests.support import CATALOGUE, InFolder, merged
 
@@ -163,7 +165,7 @@ class Drafting(InFolder):
         draft.data.update(more)
         contents = draft_files(Files(), draft, "loads.json")
         for name, content in contents.items():
-            (self.folder / f"mine-{name}").write_bytes(
+            (self.folder / (name if name in draft.beside else f"mine-{name}")).write_bytes(
                 content.replace(b"catalogue: catalogue", b"catalogue: mine-catalogue")
             )
         return evaluate(read_estate(self.folder / "mine-estate.yaml"))
@@ -259,6 +261,46 @@ class Routes(Drafting):
         ):
             self.assertEqual(judged(own, "10.0.1.5", target, port, "tcp"), passes)
         self.assertTrue(all(fact.where for fact in found.facts.told.values()))
+
+
+class Others(Drafting):
+    def test_machines_and_lines_from_models(self) -> None:
+        """Interfaces give subnets and the owners of next hops (RFC 8343, 8344); a dump what the only line receives."""
+        interfaces = {"ietf-interfaces:interfaces": {"interface": [
+            {"name": "inner", "ietf-ip:ipv4": {"address": [{"ip": "10.0.9.4", "prefix-length": 28}]}},
+            {"name": "lo", "ietf-ip:ipv4": {"address": [{"ip": "127.0.0.1", "prefix-length": 8}]}},
+        ]}}  # fmt: skip
+        hop = {"ietf-ipv4-unicast-routing:next-hop-address": "10.0.9.4"}
+        route = {"ietf-ipv4-unicast-routing:destination-prefix": "0.0.0.0/0", "next-hop": hop}
+        ribs = {"ribs": {"rib": [{"name": "private", "routes": {"route": [route]}}]}}
+        self.write("routes.json", json.dumps({"ietf-routing:routing": ribs}))
+        self.write("gate-1.json", json.dumps(interfaces))
+        self.write("exits.csv", "name,kind,network,third_party\ngate-1,host,,\nline,leased line,net,pilots\n")
+        self.write("subnets.csv", "Subnet,Network,CIDR,Route table\napp,net,10.0.1.0/24,private\n")
+        (self.folder / "pilots.mrt").write_bytes(companions.Dumps.CONTENT)
+        # The routes come first: whose address a next hop is, a later file says.
+        _, draft = self.drafted("routes.json", "exits.csv", "subnets.csv", "gate-1.json", "pilots.mrt")
+        estate = self.evaluated(draft).described.estate
+        self.assertEqual(estate.route_tables["private"]["0.0.0.0/0"], "gate-1")
+        self.assertEqual(estate.exits["gate-1"].in_subnets, ("inner",))
+        self.assertEqual([str(one) for one in estate.exits["line"].learned], list(companions.Dumps.PREFIXES))
+
+    def test_what_two_files_say_differently_is_listed_and_the_first_believed(self) -> None:
+        self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
+        self.write("other.tsv", "Subnet\tNetwork\tCIDR\napp\tnet\t10.0.1.0/25\n")
+        found, draft = self.drafted("subnets.csv", "other.tsv")
+        self.assertEqual(draft.data["subnets"]["app"]["prefix"], "10.0.1.0/24")
+        [(steps, kept, other)] = found.facts.differing
+        self.assertEqual(
+            (steps[1:], kept.where, other.where), (("app", "prefix"), "subnets.csv row 2", "other.tsv row 2")
+        )
+
+    def test_columns_of_other_names_are_stated(self) -> None:
+        self.write("net.csv", "Bezeichnung,Netz,Bereich\napp,net,10.0.1.0/24\n")
+        with self.assertRaises(UnusableInput):
+            self.drafted("net.csv")
+        _, draft = self.drafted("net.csv", name="Bezeichnung", network="Netz", prefix="Bereich")
+        self.assertEqual(draft.data["subnets"]["app"]["prefix"], "10.0.1.0/24")
 
 
 class Rates(unittest.TestCase):

@@ -14,7 +14,8 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.conflicts import conflict, contradiction
 from fenrask.optimise.judging import Judge
-from fenrask.optimise.objections import Cut, covers, unfit
+from fenrask.optimise.mixing import with_divisions
+from fenrask.optimise.objections import Cut, covers, taken_in, unfit
 from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
@@ -34,6 +35,8 @@ _INWARD_LOOKS = 2
 """How often the paths of what comes in are taken from a mix."""
 _INWARD_ROUNDS = 8
 """Mixes of which each must not lose what comes in and is lost today, before that is left for the end to say."""
+_DIVISIONS = 2
+"""How often the exits of the best mix are divided over the subnets of groups, and a better one is looked for."""
 _SAME = 0.004
 """Money that is the same to a cent."""
 _PROVEN = 1e-6
@@ -122,7 +125,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     """
     asked, begins = wanted or Wanted(), monotonic()
     current = evaluate(described)
-    units, grounds = _asked_of(current, asked)
+    units, grounds, judge = _asked_of(current, asked)
     hopeless = [unit for unit in units if not unit.open_options]
     if hopeless:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
@@ -132,6 +135,12 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
     asked = asked.begun()
     model, plan, reasons, known = _feasible(current, grounds, units, asked)
+    for _ in range(_DIVISIONS if len(units) <= _MOST_UNITS else 0):
+        divided = with_divisions(judge, units, taken_in(model, plan.solved), asked.keep)
+        if divided is None or asked.is_over:
+            break
+        units = divided
+        model, plan, reasons, known = _feasible(current, grounds, units, asked)
     bound = plan.solved.bound + model.change_without
     if not plan.evaluation.meets_all:
         model, plan = _with_margins(current, grounds, units, asked)
@@ -370,8 +379,9 @@ HEADROOMS = (None, 0.0, 0.1, 0.2, 0.3, 0.4, 0.5)
 def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tuple[float | None, Mix]]:
     """The least cost for each share of ports left free when any one zone is lost; None: whatever comes of that."""
     asked = wanted or Wanted()
-    units, grounds = _asked_of(evaluate(described), asked)
+    units, grounds, judge = _asked_of(evaluate(described), asked)
     asked = asked.begun()
+    units = _divided(judge, grounds, units, asked)
     found = []
     for headroom in HEADROOMS if all(unit.open_options for unit in units) else ():
         model = assembled(grounds, units, replace(asked, zone_headroom=headroom), 0.0)
@@ -381,21 +391,34 @@ def by_headroom(described: Described, wanted: Wanted | None = None) -> list[tupl
     return found
 
 
-def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Grounds]:
+def _divided(judge: Judge, grounds: Grounds, units: list[Unit], asked: Wanted) -> list[Unit]:
+    """The units with what divides the exits of their cheapest mix over subnets, as `choose` has them."""
+    for _ in range(_DIVISIONS if len(units) <= _MOST_UNITS and all(unit.open_options for unit in units) else 0):
+        model = assembled(grounds, units, asked, 0.0)
+        solved, _ = _decided(model, asked)
+        divided = None if solved is None else with_divisions(judge, units, taken_in(model, solved), asked.keep)
+        if divided is None:
+            break
+        units = divided
+    return units
+
+
+def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Grounds, Judge]:
     described = current.described
     _check_kept(described, asked.keep)
     units = [kept(unit) if {*unit.flows} & {*asked.keep} else unit for unit in units_of(current, asked)]
     standing = [name for name in asked.keep if name in described.estate.exits]
     judge = Judge(current, tuple(standing))
     units = with_pairs(judge, judge.judged(units), asked.keep)
-    return units, Grounds(current, judge.tried, current)
+    return units, Grounds(current, judge.tried, current), judge
 
 
 def frontier(described: Described, wanted: Wanted | None = None) -> list[Mix]:
     """The least cost for every number of addresses, from that of the cheapest mix down to the fewest that do."""
     asked = wanted or Wanted()
-    units, grounds = _asked_of(evaluate(described), asked)
+    units, grounds, judge = _asked_of(evaluate(described), asked)
     asked = asked.begun()
+    units = _divided(judge, grounds, units, asked)
     found: list[Mix] = []
     most = asked.max_addresses
     while all(unit.open_options for unit in units):

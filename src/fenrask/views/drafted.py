@@ -2,12 +2,14 @@
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
 import yaml
 
+from fenrask.errors import Place, UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.records.existing import ASSUMED, CATALOGUE, Assumed, Draft, Files, Steps, loads_of, put_flows
 from fenrask.records.measuring import measured_file
@@ -32,9 +34,9 @@ def draft_files(files: Files, draft: Draft, loads_file: str) -> dict[str, bytes]
 
     UnusableInput where the estate does not hold together.
     """
-    contents: dict[str, bytes] = {}
+    contents = {**draft.beside}
     if files.seen is not None:
-        described = _read_again(draft, {})
+        described = _read_again(draft, contents)
         loads = loads_of(files, described)
         put_flows(draft, described, loads, files.seen.files, loads_file)
         if loads:
@@ -51,11 +53,22 @@ _ESTATE = "estate.yaml"
 
 
 def _read_again(draft: Draft, beside: Mapping[str, bytes]) -> Described:
-    """The draft as anyone reads it, from files."""
+    """The draft as anyone reads it, from files; UnusableInput with where what is wrong was read."""
     with TemporaryDirectory() as folder:
         for name, content in {**_texts(draft), **beside}.items():
             (Path(folder) / name).write_bytes(content)
-        return read_estate(Path(folder) / _ESTATE, to_be_measured=True)
+        try:
+            return read_estate(Path(folder) / _ESTATE, to_be_measured=True)
+        except UnusableInput as error:
+            found = [replace(one, place=_first_place(one.place, draft)) for one in error.problems]
+        raise UnusableInput(found)
+
+
+def _first_place(place: Place, draft: Draft) -> Place:
+    """Where a value of the draft was read, by its path in the estate or the catalogue."""
+    known = {".".join(steps).removeprefix(f"{CATALOGUE}."): at for steps, at in draft.where.items()}
+    longest = max((path for path in known if f"{place.path}.".startswith(f"{path}.")), key=len, default="")
+    return Place(known.get(longest, "the draft"), path=place.path)
 
 
 def drafted_estate(draft: Draft) -> str:

@@ -72,12 +72,17 @@ def _put_rest(facts: Facts, draft: Draft) -> None:
 
 def _put_lines(facts: Facts, draft: Draft) -> None:
     """What a dump tells is received over the only line of which nothing else is told; else it is nobody's."""
-    for file, prefixes in facts.dumps.items():
-        lines = [one for one, entry in draft.of("exits").items() if entry["kind"] in _LINES and "received" not in entry]
+    for file, (content, number) in facts.dumps.items():
+        lines = [
+            one
+            for one, entry in draft.of("exits").items()
+            if entry["kind"] in _LINES and not {"received", "received_mrt"} & {*entry}
+        ]
         if len(lines) == 1:
-            draft.put("exits", lines[0], "received", value=[str(one) for one in prefixes], where=file)
+            draft.put("exits", lines[0], "received_mrt", value=file, where=file)
+            draft.beside[file] = content
         else:
-            draft.lack("exits", "received", why=f"over which line the {len(prefixes)} prefixes of {file} are received")
+            draft.lack("exits", "received", why=f"over which line the {number} prefixes of {file} are received")
 
 
 _LINES = ("circuit", "tunnel")

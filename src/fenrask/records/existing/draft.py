@@ -32,6 +32,8 @@ class Draft:
     where: dict[Steps, str] = field(default_factory=dict)
     """By the steps to a value; those of the catalogue begin with `CATALOGUE`."""
     assumed: list[Assumed] = field(default_factory=list)
+    beside: dict[str, bytes] = field(default_factory=dict)
+    """Files that the estate refers to, by name."""
     bills: set[str] = field(default_factory=set)
     """The names of the files that rates were drawn from."""
 

@@ -53,8 +53,8 @@ class Facts:
     """The prefixes of whose hosts a translator rewrites the source, with where."""
     own_filters: list[tuple[str, Steps, Any, str]] = field(default_factory=list)
     """Parts of the filter of a machine's own packets: the file's stem, the key or the direction and rule, and where."""
-    dumps: dict[str, tuple[Prefix, ...]] = field(default_factory=dict)
-    """The prefixes of each dump of routes."""
+    dumps: dict[str, tuple[bytes, int]] = field(default_factory=dict)
+    """Each dump of routes by its file's name, and how many prefixes it has."""
     complete: set[str] = field(default_factory=set)
     """Sections of which an inventory tells all: what it does not have does not exist."""
     from_files: set[Steps] = field(default_factory=set)

@@ -114,10 +114,14 @@ def _json(path: Path, head: bytes, found: Files) -> str:
     except (ValueError, RecursionError) as error:
         raise UnusableInput([Problem(Place(str(path)), "no JSON", f"JSON as it began: {error}")]) from None
     stem = path.name.split(".")[0]
-    if knows_yang(data):
-        return read_yang(data, path.name, stem, found.facts)
-    if knows_linux(data):
-        return read_linux(data, path.name, stem, found.facts)
+    try:
+        if knows_yang(data):
+            return read_yang(data, path.name, stem, found.facts)
+        if knows_linux(data):
+            return read_linux(data, path.name, stem, found.facts)
+    except (ValueError, TypeError, KeyError, AttributeError, IndexError) as error:
+        what = f"a value of another shape ({type(error).__name__}: {error})"
+        raise UnusableInput([Problem(Place(str(path)), what, "what the YANG module, ip or nft writes")]) from None
     what = ", ".join(map(str, [*data][:4])) if isinstance(data, dict) else "a list of something else"
     expected = "YANG (ietf-routing, ietf-nat, ...), or what ip and nft write as JSON"
     raise UnusableInput([Problem(Place(str(path)), what, expected)])
@@ -207,8 +211,9 @@ def _dump(path: Path, head: bytes, found: Files) -> str:
         return ""
     from fenrask.estate.mrt import mrt_prefixes
 
+    content = path.read_bytes()
     try:
-        found.facts.dumps[path.name] = mrt_prefixes(path.read_bytes())
+        found.facts.dumps[path.name] = (content, len(mrt_prefixes(content)))
     except ValueError:
         return ""
     return "a dump of routes (MRT)"

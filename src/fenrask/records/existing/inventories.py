@@ -154,6 +154,13 @@ def _list(text: str) -> list[str]:
     return [one for one in re.split(r"[\s,;|]+", text) if one]
 
 
+def _whole(text: str, what: str) -> int:
+    """A whole number; ValueError says what was expected."""
+    if not text.isdecimal() or len(text) > 9:
+        raise ValueError(f"{what}, not {text!r}")
+    return int(text)
+
+
 def _prefixes(text: str) -> list[str]:
     return [str(parse_prefix(one)) for one in _list(text)]
 
@@ -304,7 +311,8 @@ def _destination(row: _Row, facts: Facts) -> None:
     facts.add(
         "destinations", name, "prefixes", value=_prefixes(row["prefixes"] or row["prefix"]) or None, where=row.where
     )
-    facts.add("destinations", name, "port", value=int(row["port"]) if row["port"] else None, where=row.where)
+    port = _whole(row["port"], "a port") if row["port"] else None
+    facts.add("destinations", name, "port", value=port, where=row.where)
     _extra(row, "destinations", name, Destination, ("prefixes", "prefix", "port"), facts)
 
 
@@ -312,7 +320,7 @@ def _workload(row: _Row, facts: Facts) -> None:
     name = whole_name(row["name"])
     subnets = [whole_name(one) for one in _list(row.raw.get("subnets", "") or row.raw.get("subnets[]", ""))]
     facts.add("workloads", name, "subnets", value=subnets or [whole_name(row["subnet"])], where=row.where)
-    facts.add("workloads", name, "hosts", value=int(row["hosts"]), where=row.where)
+    facts.add("workloads", name, "hosts", value=_whole(row["hosts"], "a number of hosts"), where=row.where)
     _extra(row, "workloads", name, Workload, ("subnets", "subnet", "hosts"), facts)
 
 

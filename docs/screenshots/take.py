@@ -17,6 +17,7 @@ DISPLAY = ":97"
 ROWS = 37
 SHOTS = {
     "demo": "demo here",
+    "start": "start mine --from inventory records.csv.gz names.zone bill.csv",
     "check": "check",
     "path": "path",
     "demand": "demand",
@@ -33,7 +34,6 @@ SHOTS = {
 }
 FIGURES = {
     "paths": "path --figure",
-    "load": "demand --figure",
     "ports": "capacity --figure",
     "measured": "measure records.csv.gz --figure",
 }

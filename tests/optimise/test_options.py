@@ -62,7 +62,7 @@ from fenrask.optimise import Wanted
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.choose import _asked_of
 current = evaluate(read_estate(Path(sys.argv[1])))
-units, grounds = _asked_of(current, Wanted())
+units, grounds, _ = _asked_of(current, Wanted())
 program = assembled(grounds, units, Wanted(), 0.0, current).program
 print(units, program.cost, [([*row.items()], low, high) for row, low, high in program.rows])
 """

@@ -119,7 +119,7 @@ COMMANDS = {
     "relieve": Told(
         _SIZE,
         "Ports are running out now: show who takes them, in what state, and the quickest relief with its cost.",
-        ("relieve table.txt --exit gate-a",),
+        ("relieve table.txt --exit gate-a", "relieve /proc/net/nf_conntrack --exit gate-a --follow 5"),
     ),
     "charges": Told(
         _PRICE,

@@ -113,13 +113,20 @@ def use_of(evaluation: Evaluation, exit_name: str, entries: Sequence[Entry]) -> 
     own = list(entries)
     offer = described.offer_of(exit_name)
     assert offer is not None and offer.ports is not None
-    listed = set(described.estate.exits[exit_name].every_listed)
+    listed = {str(one).encode() for one in described.estate.exits[exit_name].every_listed}
     if listed:
-        own = [one for one in own if not one.outside or parse_address(one.outside.decode()) in listed]
+        outsides = {one.outside for one in own if one.outside} - listed
+        # Addresses may be written in more than one way.
+        others = {text for text in outsides if str(parse_address(text.decode())).encode() not in listed}
+        own = [one for one in own if one.outside not in others]
     counts: dict[tuple[str, str], list[int]] = {}
     matched = list[Entry]()
+    owners: dict[tuple[bytes, bytes, int], tuple[str, str]] = {}
     for one in own:
-        subnet, destination = _owner(described, one)
+        ends = (one.source, one.target, one.target_port)
+        if ends not in owners:
+            owners[ends] = _owner(described, one)
+        subnet, destination = owners[ends]
         if not subnet:
             continue
         matched.append(one)

@@ -1,6 +1,6 @@
 """Verdicts and shares against a slow tracer that follows every address from every host, one by one.
 
-FENRASK_PACKETS sets how many random estates are tried; default: forty.
+FENRASK_PACKETS sets how many random estates are tried; default: twenty-four.
 """
 
 import os
@@ -22,7 +22,7 @@ from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive_inward import NaiveInward
 from tests.support import CATALOGUE, InFolder, merged
 
-MANY = int(os.environ.get("FENRASK_PACKETS", "32"))
+MANY = int(os.environ.get("FENRASK_PACKETS", "24"))
 OFFERS = {"inner": {"kind": "in-subnet-endpoint"}, "free": {"kind": "routed-endpoint"}}
 
 

@@ -47,7 +47,7 @@ def command(
         typer.Option(
             metavar="SECONDS",
             min=0.1,
-            help="Look again every so many seconds, until Ctrl-C: how fast the ports fill, and when they are full. "
+            help="Look again at this interval, until Ctrl-C: how fast the ports fill, and when they are full. "
             "Standard input may be a listing, if any, and then events (`conntrack -L; conntrack -E`).",
         ),
     ] = None,

@@ -46,11 +46,10 @@ class Draft:
         whole[inner[-1]] = value
         self.where[steps] = where
 
-    def take(self, section: str, name: str, facts: Mapping[str, Fact], *keys: str) -> None:
-        """Set what was told of an entry: these keys of it, or all."""
+    def take(self, section: str, name: str, facts: Mapping[str, Fact]) -> None:
+        """Set what was told of an entry."""
         for key, fact in facts.items():
-            if not keys or key in keys:
-                self.put(section, name, key, value=fact.value, where=fact.where)
+            self.put(section, name, key, value=fact.value, where=fact.where)
 
     def assume(self, *steps: str, value: Any, why: str) -> None:
         """Set a value that nobody told."""

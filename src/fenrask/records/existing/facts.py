@@ -104,11 +104,6 @@ class Facts:
         n = len(steps)
         return {path[n]: fact for path, fact in self.told.items() if path[:n] == steps and len(path) == n + 1}
 
-    def value(self, *steps: str) -> Any:
-        """One value; None where nobody told it."""
-        fact = self.told.get(steps)
-        return None if fact is None else fact.value
-
     def entries(self, section: str) -> Iterator[tuple[str, Mapping[str, Fact]]]:
         """Every entry of a section with its keys; one pass for all of them."""
         found: dict[str, dict[str, Fact]] = {}

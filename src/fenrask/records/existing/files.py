@@ -76,7 +76,7 @@ def _read(file: str, found: Files) -> str:
     _check_table(path, head, found.columns)
     kind, _, _ = read_records(file, found.unread, of_records(found.columns))
     found.records.append(file)
-    return kind
+    return f"connection records ({kind})"
 
 
 def _check_table(path: Path, head: bytes, columns: Mapping[str, str]) -> None:

@@ -99,18 +99,24 @@ def assumed_rows(several: Sequence[Assumed]) -> list[tuple[str, str, str]]:
     alike: dict[tuple[str, str, str, str], list[str]] = {}
     for one in several:
         steps = one.steps[1:] if one.steps[0] == CATALOGUE else one.steps
-        section = f"catalogue.{steps[0]}" if one.steps[0] == CATALOGUE else steps[0]
-        value = "nothing" if one.value is None else value_text(one.value)
-        names = alike.setdefault((section, ".".join(steps[2:]), value, one.why), [])
+        section = f"catalogue {steps[0]}" if one.steps[0] == CATALOGUE else steps[0]
+        value = "nothing" if one.value is None else _short(value_text(one.value))
+        names = alike.setdefault((section, " ".join(steps[2:]), value, one.why), [])
         names += [name for name in steps[1:2] if name not in names]
     found = []
     for (section, inner, value, why), names in alike.items():
         some = ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
-        found.append((".".join(filter(None, (section, some, inner))), value, why))
+        # With blanks between, so that a narrow screen can break it anywhere.
+        found.append((" ".join(filter(None, (section, some, inner))), value, why))
     return found
 
 
-_FEW = 4
+_FEW, _SHORT = 4, 24
+
+
+def _short(text: str) -> str:
+    """What an entry's own line has in full."""
+    return text if len(text) <= _SHORT else f"{text[: _SHORT - 4].rpartition(' ')[0] or text[: _SHORT - 4]} ..."
 
 
 def place_text(steps: Steps) -> str:

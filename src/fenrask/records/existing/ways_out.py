@@ -102,6 +102,7 @@ def _assumed_gateways(draft: Draft) -> None:
                     draft.put("subnets", subnet, "routes", value=table, where="assumed")
                 if "0.0.0.0/0" not in draft.of("route_tables").get(own, {}):
                     draft.put("route_tables", own, "0.0.0.0/0", value=name, where="assumed")
+                    draft.assumed = [one for one in draft.assumed if one.steps != ("route_tables", own)]
 
 
 def _complete(name: str, facts: Facts, draft: Draft) -> None:

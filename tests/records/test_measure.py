@@ -258,6 +258,11 @@ class Reading(Records):
             [one] = self.loads(name, content)
             self.assertEqual(one.bytes_out, 3 * big + 3, name)
 
+    def test_a_port_that_is_none_is_no_other_port(self) -> None:
+        rows = [(DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 443 + 65536 * n, 6, 1, 19) for n in range(3)]
+        batches, unread = self.batches("r.csv", as_csv(rows).encode())
+        self.assertEqual((sum(map(len, batches)), unread.reasons["no port"][0]), (1, 2))
+
     def test_letters_of_any_encoding_cost_their_own_row_alone(self) -> None:
         rows = [(DAY + n, DAY + n + 1, "10.0.1.5", "198.51.100.7", n, 443, 6, 1, 19) for n in range(5)]
         lines = as_csv(rows).encode().splitlines()

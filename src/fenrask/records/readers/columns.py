@@ -221,24 +221,35 @@ def _batch(table: Mapping[str, Any], units: Mapping[str, float], n: int, source:
     target, fine = dotted(table["target"])
     good &= fine
     good &= end >= start
-    flags = _numbers(table["flags"], n).astype(np.uint8) if "flags" in table else np.zeros(n, dtype=np.uint8)
+    flags = np.zeros(n, dtype=np.uint8)
+    if "flags" in table:
+        flags = (np.clip(_numbers(table["flags"], n), 0, 2.0**32).astype(np.uint64) & 0xFF).astype(np.uint8)
     ending = ending_of_flags(flags)
     if "ending" in table:
         ending = _by_word(table["ending"], lambda word: _ENDINGS.get(word, UNKNOWN))
+    source_port, target_port, beyond = _ports(table, n)
+    for wrong, why in ((~good, "no time, no address, or an end before its start"), (beyond & good, "no port")):
+        if wrong.any():
+            where = f"{source.name}, row {first + int(np.flatnonzero(wrong)[0]) + 1}"
+            source.unread.add(why, where, int(wrong.sum()))
+    good &= ~beyond
     batch = Batch(
         start, end, source_, target,
-        _numbers(table.get("source_port"), n).astype(np.uint16),
-        _numbers(table.get("target_port"), n).astype(np.uint16),
+        source_port, target_port,
         _protocols(table.get("protocol"), n),
         _whole(table.get("bytes_out"), n, units.get("bytes_out", 1.0)),
         _whole(table.get("bytes_in"), n, units.get("bytes_in", 1.0)),
         ending,
     )  # fmt: skip
-    bad = n - int(good.sum())
-    if bad:
-        where = f"{source.name}, row {first + int(np.flatnonzero(~good)[0]) + 1}"
-        source.unread.add("no time, no address, or an end before its start", where, bad)
-    return taken(batch, good) if bad else batch
+    return batch if good.all() else taken(batch, good)
+
+
+def _ports(table: Mapping[str, Any], n: int) -> tuple[NDArray[np.uint16], NDArray[np.uint16], NDArray[np.bool_]]:
+    """The ports of both ends, 0 where no column has them; and the rows in which one is no number from 0 to 65535."""
+    both = [_numbers(table.get(field), n) for field in ("source_port", "target_port")]
+    beyond = (np.minimum(*both) < 0) | (np.maximum(*both) > _MOST_PORT)
+    source, target = (np.where(beyond, 0, each).astype(np.uint16) for each in both)
+    return source, target, beyond
 
 
 def _numbers(column: Any, n: int) -> NDArray[np.float64]:
@@ -258,6 +269,7 @@ def _whole(column: Any, n: int, unit: float) -> NDArray[np.int64]:
     return found
 
 
+_MOST_PORT = 65_535
 _EXACT, _MOST = 2.0**53, 2**63 - 1
 """Up to which whole numbers are exact as floating ones (IEEE 754), and the greatest that is kept."""
 

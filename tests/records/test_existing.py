@@ -9,6 +9,7 @@ import shutil
 import subprocess
 import unittest
 from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -352,6 +353,31 @@ class Rates(unittest.TestCase):
         for words in ("support plan", "which exit other is", "b.csv row 4 costs 0.1 a unit"):
             self.assertTrue(any(words in one.why for one in draft.assumed), words)
 
+    def test_credits_other_units_and_months_are_no_rate(self) -> None:
+        """A credit, a unit that is none, another month: listed; terabytes are a thousand gigabytes."""
+        row = Billed("gate-1", "", Fraction(30), "EUR", "processed", Fraction(1000), "GB", "b.csv row 2", "2026-10-01")
+        rows = [
+            row, replace(row, quantity=Fraction(2), unit="TB", cost=Fraction(60)), replace(row, cost=Fraction(-9)),
+            replace(row, unit="requests"), replace(row, begins="2026-09-01", cost=Fraction(99)),
+            replace(row, charge="between regions", quantity=Fraction(10), cost=Fraction(1)),
+            replace(row, charge="between regions", quantity=Fraction(10), cost=Fraction(4)),
+        ]  # fmt: skip
+        draft = Draft()
+        draft.put("exits", "gate-1", "offer", value="gate", where="")
+        put_rates(rows, draft)
+        self.assertEqual(draft.catalogue["offers"]["gate"]["rates"], {"processed_per_gb": 0.03})
+        self.assertEqual(draft.catalogue["transfer"]["cross_region_per_gb"], 0.4)
+        self.assertEqual(draft.catalogue["volume_unit"], "GB")
+        for words in ("a credit", "'requests' as a unit", "1 row of earlier billing periods", "costs 0.1 a unit"):
+            self.assertTrue(any(words in one.why for one in draft.assumed), words)
+
+    def test_a_price_that_no_decimal_is_ends_the_search(self) -> None:
+        """Two rows whose spans have one number in common, a third of a cent and a half: no decimal is equal to it."""
+        at = Fraction(1, 3)
+        rows = [("gate-1", "processed", Fraction(quantity), at * quantity + sign * Fraction(1, 200))
+                for quantity, sign in ((3, 1), (7, -1))]  # fmt: skip
+        self.assertIn("processed_per_gb", self.drawn(rows).catalogue["offers"]["gate"]["rates"])
+
 
 class Program(InFolder):
     """The program on the sample's inventory, as the demonstration has it."""
@@ -404,6 +430,11 @@ class Program(InFolder):
         self.lines(
             "inventory/hosts.csv", ("crew-6,10.40.23.15,crew\n", "crew-6,10.40.23.15,crew\ncrew-7,10.40.22.15,crew\n")
         )
+        more = f"\nprofiles:\n  night: {[2] * 6 + [0] * 12 + [2] * 6}\nwage_per_hour: 60\n"
+        flow = "flows:\n  own: {from: crew, to: object-store, per_host_per_s: 1, duration_s: 1, profile: night}\n"
+        self.lines("mine/estate.yaml", ("flows:\n", flow))
+        with (self.folder / "mine" / "estate.yaml").open("a") as file:
+            file.write(more)
         ran = self.program("start", "--update", "mine/estate.yaml", "--from", "inventory", "--out", "p.json")
         self.assertEqual(ran.returncode, 0, ran.stderr)
         patch = json.loads((self.folder / "p.json").read_text())

@@ -79,13 +79,13 @@ def _follow(call: Call, described: Described, exit_name: str, file: str, every_s
     filling, stream = Filling(evaluation, exit_name), None
     if file == "-":
         stream = Stream(read_entries(file, unread))
-    begun, filled = monotonic(), None
+    begin, filled = monotonic(), None
     with _screen(call) as show, suppress(KeyboardInterrupt):
         while True:
             looked = monotonic()
             unread = unread if stream is not None else Unread({})
             # A stream that has ended says all that it will: one more look.
-            is_last = (stream is not None and stream.is_over) or (for_s is not None and looked - begun >= for_s)
+            is_last = (stream is not None and stream.has_ended) or (for_s is not None and looked - begin >= for_s)
             filled = filling.look(stream.now() if stream else list(read_entries(file, unread)), looked)
             show(filling_line(filled), filling_page(described.estate.estate, filled, unread))
             if is_last:

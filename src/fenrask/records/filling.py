@@ -82,7 +82,7 @@ class Stream:
 
     def __init__(self, entries: Iterable[Entry]) -> None:
         self._entries: dict[tuple[object, ...], Entry] = {}
-        self._lock, self.is_over = Lock(), False
+        self._lock, self.has_ended = Lock(), False
         self._fault: Exception | None = None
         self._thread = Thread(target=self._read, args=(entries,), daemon=True)
         self._thread.start()
@@ -94,7 +94,7 @@ class Stream:
                     self._take(one)
         except Exception as error:  # noqa: BLE001 - whatever it is, whoever looks is to hear of it
             self._fault = error
-        self.is_over = True
+        self.has_ended = True
 
     def _take(self, one: Entry) -> None:
         # The newest last: what goes beyond the limit is what nothing was heard of for longest.

@@ -229,7 +229,7 @@ def _whole_tables(draft: Draft) -> None:
     for routes in tables.values():
         for key in [key for key in routes if not _is_key(key, draft)]:
             routes.pop(key)
-            draft.lack("route_tables", key, why=f"what {key} is, to which a route leads")
+            draft.lack("route_tables", key, why=f"what {key} is, that a route is for")
 
 
 _NAMED = {"destination": "destinations", "subnet": "subnets", "network": "networks", "hub": "exits",

@@ -16,7 +16,7 @@ CATALOGUE = "catalogue:"
 
 @dataclass(frozen=True)
 class Assumed:
-    """Something that nobody told: where in the estate, what stands there instead, and why that; empty for nothing."""
+    """Something that nobody told: where in the estate, what is used instead, and why; empty for nothing."""
 
     steps: Steps
     value: Any
@@ -45,6 +45,9 @@ class Draft:
             whole = whole.setdefault(step, {})
         whole[inner[-1]] = value
         self.where[steps] = where
+        if len(steps) > 3 and steps[:3] in self.where and steps[0] != CATALOGUE:
+            # A part of a value that was set whole is from elsewhere now.
+            self.where[steps[:3]] = where
 
     def take(self, section: str, name: str, facts: Mapping[str, Fact]) -> None:
         """Set what was told of an entry."""

@@ -44,7 +44,7 @@ class Facts:
     devices: dict[Address, str] = field(default_factory=dict)
     """Whose address it is, of machines that routes may name by it."""
     connected: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
-    """The prefixes that a route table has on its own link, with where: those of the subnets that obey it."""
+    """The prefixes that a route table has on its own link, with where: those of the subnets that use it."""
     links: list[tuple[Prefix, str, str]] = field(default_factory=list)
     """The prefixes of interfaces of machines, with the interface's name and where."""
     attached: dict[str, list[tuple[str, str, str]]] = field(default_factory=dict)

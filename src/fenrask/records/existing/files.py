@@ -46,8 +46,7 @@ COLUMNS: tuple[str, ...] = tuple(dict.fromkeys((*WORDS, *FIELDS)))
 def read_files(files: Sequence[str], columns: Mapping[str, str], estate: Mapping[str, Any] | None = None) -> Files:
     """Take what every file tells; UnusableInput with each that cannot be used.
 
-    columns: the columns of our fields, where their names do not say so. estate: what stands for all that they do not
-    tell.
+    columns: the columns of our fields, where their names do not say so. estate: what says all that they do not.
     """
     found, problems = Files(columns=columns), list[Problem]()
     for file in files:

@@ -221,7 +221,7 @@ def _route(row: _Row, facts: Facts) -> None:
         raise ValueError("a route table or subnet, and a prefix")
     name = whole_name(table)
     if not row["table"]:
-        # What is told of a subnet alone is a table that this subnet obeys.
+        # What is told of a subnet alone is a table that this subnet uses.
         facts.add("subnets", name, "routes", value=name, where=row.where)
     key = "0.0.0.0/0" if to.lower() == "default" else to
     if _is_prefix(key):

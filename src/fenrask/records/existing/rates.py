@@ -3,12 +3,13 @@
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
 from fenrask.records.bills import Billed
 from fenrask.records.existing.draft import CATALOGUE, Assumed, Draft
+from fenrask.units import counted
 
 __all__ = ["put_rates"]
 
@@ -43,14 +44,23 @@ _METERS = (
     _Meter(r"hour|uptime|running", ("rates", "hour"), by_exit=True, is_time=True),
 )
 """Tried in this order on what a row says in words."""
-_VOLUMES = {"gb": "GB", "gigabyte": "GB", "gigabytes": "GB", "gib": "GiB", "gibibyte": "GiB", "gibibytes": "GiB"}
+_BYTES = {
+    "kb": 10**3, "mb": 10**6, "gb": 10**9, "gigabyte": 10**9, "gigabytes": 10**9, "tb": 10**12,
+    "kib": 2**10, "mib": 2**20, "gib": 2**30, "gibibyte": 2**30, "gibibytes": 2**30, "tib": 2**40,
+}  # fmt: skip
+"""Bytes of a unit of volume, by its name in small letters."""
+_HOURS = ("h", "hr", "hrs", "hour", "hours", "address-h", "address-hour", "address-hours")
+_UNITS = {10**9: "GB", 2**30: "GiB"}
+_STEPPED = ("processed_per_gb", "internet_out_per_gb", "service_out_per_gb")
+"""Rates that may have steps."""
 
 
 def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     """Set the rates that rows bear out; rows that tell none, and such as a rate does not explain, are listed."""
     if not rows:
         return
-    currencies, begun = Counter(one.currency for one in rows if one.currency), min(one.begins for one in rows)
+    rows = _of_one_month(rows, draft)
+    currencies, begun = Counter(one.currency for one in rows if one.currency), rows[0].begins
     first = rows[0].where
     draft.bills |= {row.where.rpartition(" row ")[0] for row in rows}
     if currencies:
@@ -61,11 +71,12 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if bare := [row for row in rows if row.quantity is None]:
         why = f"the quantity (PricingQuantity) in {_places(bare)} rows: no rate can be drawn from them"
         draft.lack(CATALOGUE, "rates", why=why if len(bare) > 1 else why.replace(" rows", ""))
+    unit = _unit(rows, draft)
     for row in (one for one in rows if one.quantity is not None):
         steps = _rate_of(row, draft)
-        if steps:
-            parts.setdefault(steps, []).append(row)
-    _units(parts, draft)
+        if steps and (priced := _in_unit(row, unit, steps, draft)) is not None:
+            parts.setdefault(steps, []).append(priced)
+    _hours(parts, draft)
     for steps, some in parts.items():
         _put_rate(steps, some, draft)
     services = [name for name, entry in draft.of("destinations").items() if entry.get("service")]
@@ -76,6 +87,42 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
 
 
 _INTERNET, _SERVICE = (CATALOGUE, "transfer", "internet_out_per_gb"), (CATALOGUE, "transfer", "service_out_per_gb")
+
+
+def _of_one_month(rows: Sequence[Billed], draft: Draft) -> list[Billed]:
+    """Those of the newest billing period, in the currency of most: steps are of a month. The others are listed."""
+    newest = max(one.begins for one in rows)
+    [(currency, _)] = Counter(one.currency for one in rows if one.begins == newest).most_common(1)
+    kept = [one for one in rows if (one.begins, one.currency) == (newest, currency)]
+    for number, what in (
+        (sum(one.begins != newest for one in rows), "of earlier billing periods"),
+        (sum(one.begins == newest and one.currency != currency for one in rows), f"that are not in {currency}"),
+    ):
+        if number:
+            draft.lack(CATALOGUE, "rates", why=f"what {counted(number, 'row')} {what} would change: not used")
+    return kept
+
+
+def _unit(rows: Sequence[Billed], draft: Draft) -> int:
+    """The bytes of the unit of volume that most rows have, GB or GiB."""
+    sizes = Counter(size for row in rows if (size := _BYTES.get(row.unit.lower().strip())) is not None)
+    unit = 2**30 if sum(n for size, n in sizes.items() if size % 10**3) > sum(sizes.values()) / 2 else 10**9
+    if sizes:
+        where = next(row.where for row in rows if row.unit.lower().strip() in _BYTES)
+        draft.put(CATALOGUE, "volume_unit", value=_UNITS[unit], where=where)
+    return unit
+
+
+def _in_unit(row: Billed, unit: int, steps: tuple[str, ...], draft: Draft) -> Billed | None:
+    """A row with its quantity in hours, or in the unit of volume; None, and listed, where no rate can come of it."""
+    word, is_time = row.unit.lower().strip(), steps[-1] == "hour"
+    known = dict.fromkeys(("", *_HOURS), 1) if is_time else {"": unit, **_BYTES}
+    size = known.get(word, 0)
+    if row.cost < 0 or row.quantity is None or row.quantity < 0 or not size:
+        what = f"{row.unit!r} as a unit" if not size else "an amount below zero: a credit"
+        draft.lack(*steps, why=f"what {what} means in {row.where}: it is not used")
+        return None
+    return row if is_time else replace(row, quantity=row.quantity * size / unit)
 
 
 def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...]:
@@ -106,17 +153,8 @@ def owner_of(resource: str, draft: Draft) -> str:
     return next((one for one in exits if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", resource)), "")
 
 
-def _units(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
-    """What a volume's unit is, and how many hours a month has."""
-    volumes = Counter(
-        (_VOLUMES[word], row.where)
-        for steps, some in parts.items()
-        for row in some
-        if steps[-1] != "hour" and (word := row.unit.lower().strip()) in _VOLUMES
-    )
-    if volumes:
-        (unit, where), _ = volumes.most_common(1)[0]
-        draft.put(CATALOGUE, "volume_unit", value=unit, where=where)
+def _hours(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
+    """How many hours a month has: as many as most exits are charged for."""
     hours = Counter(
         row.quantity for steps, some in parts.items() if steps[1] == "offers" and steps[-1] == "hour" for row in some
     )
@@ -135,7 +173,7 @@ def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
     if len(classes) == 1:
         draft.put(*steps, value=_number(classes[0][0]), where=where)
         return
-    if steps[-1] == "hour" or steps[1:] in (("transfer", "cross_zone_per_gb"), ("transfer", "cross_network_per_gb")):
+    if steps[-1] not in _STEPPED:
         # A rate that has no steps: that which most is charged by, and the others are listed.
         classes.sort(key=lambda one: -sum(row.cost for row in one[1]))
         draft.put(*steps, value=_number(classes[0][0]), where=_places(classes[0][1]))
@@ -168,7 +206,8 @@ def _alike(rows: list[Billed]) -> list[_Class]:
         quantity = row.quantity or Fraction(1)
         low, high = ((row.cost + sign * _HALF_CENT) / quantity for sign in (-1, 1))
         for number, (least, most, some) in enumerate(spans):
-            if max(least, low) <= min(most, high):
+            # Of a single number between both no decimal may be equal to it.
+            if max(least, low) < min(most, high):
                 spans[number] = (max(least, low), min(most, high), [*some, row])
                 break
         else:

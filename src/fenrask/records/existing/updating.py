@@ -7,6 +7,7 @@ something else.
 
 import json
 from collections.abc import Iterator, Mapping
+from copy import deepcopy
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -83,9 +84,12 @@ def known_of(data: Mapping[str, Any], facts: Facts) -> None:
         if not isinstance(entries, Mapping):
             continue
         for name, entry in entries.items():
-            values = entry if isinstance(entry, Mapping) else {}
-            for key, value in values.items():
-                facts.told.setdefault((section, str(name), str(key)), Fact(value, FIRST))
+            if not isinstance(entry, Mapping):
+                facts.told.setdefault((section, str(name)), Fact(entry, FIRST))
+                continue
+            for key, value in entry.items():
+                # A draft writes into what it is given, and the estate is what it is held against.
+                facts.told.setdefault((section, str(name), str(key)), Fact(deepcopy(value), FIRST))
 
 
 def updated(data: Mapping[str, Any], draft: Draft, before: Drafted, files: "Files") -> Update:

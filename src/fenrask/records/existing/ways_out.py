@@ -65,7 +65,7 @@ def _next_hops(facts: Facts, draft: Draft, inner: set[Any]) -> None:
     known = {LOCAL, *draft.of("exits")}
     unknown = {name: where for _, _, name, where in _routes(draft) if name not in known}
     for name, where in unknown.items():
-        draft.lack("exits", name, why=f"what it is: {where} leads to it, and for now to nothing")
+        draft.lack("exits", name, why=f"what it is: {where} names it as next hop; it has no exit yet")
 
 
 def _is_edge(table: str, draft: Draft) -> bool:
@@ -128,7 +128,7 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         model.model_validate({key: one for key, one in entry.items() if key in fields})
     except ValidationError as error:
         lacking = ", ".join(dict.fromkeys(str(one["loc"][0]) for one in error.errors() if one["loc"])) or "place"
-        draft.drop("exits", name, f"its {lacking}: it is not described, and routes to it lead to nothing")
+        draft.drop("exits", name, f"its {lacking}: it is not described: routes to it are black holes")
         return
     for key in [key for key in entry if key not in fields]:
         entry.pop(key)

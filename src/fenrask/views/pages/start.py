@@ -12,7 +12,7 @@ __all__ = ["draft_page", "kept_lines", "rate_lines"]
 
 _READ = (Column("file", "file"), Column("what", "what it is"))
 _ASSUMED = (
-    Column("where", "where"), Column("instead", "what stands there"), Column("why", "why"),
+    Column("where", "where"), Column("instead", "used instead"), Column("why", "why"),
 )  # fmt: skip
 _DIFFERING = (
     Column("where", "where"),

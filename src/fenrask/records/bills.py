@@ -8,7 +8,7 @@ or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart.
 import csv
 import io
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
@@ -24,7 +24,7 @@ from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
 from fenrask.records.tables import accepted_tables
 from fenrask.units import cents
 
-__all__ = ["Billed", "compare_bill", "guessed", "read_bill"]
+__all__ = ["Billed", "compare_bill", "guessed", "named_in", "read_bill"]
 
 _NEAR = Fraction(5, 100)
 _COST, _CURRENCY = "BilledCost", "BillingCurrency"
@@ -108,15 +108,19 @@ def _parquet(content: bytes, file: str) -> Iterator[tuple[int, dict[str, Any]]]:
 
 def guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str, str]) -> dict[str, str]:
     """The exit of each resource: as stated, else the one whose name it carries as a word of its own; else none."""
-    exits, found = described.estate.exits, dict[str, str]()
-    longest = sorted(exits, key=len, reverse=True)
+    found: dict[str, str] = {}
     for one in billed:
         if one.resource in stated:
             found[one.resource] = stated[one.resource]
         elif one.resource not in found:
-            match = (name for name in longest if re.search(rf"(?<![\w-]){re.escape(name)}(?![\w-])", one.resource))
-            found[one.resource] = next(match, "")
+            found[one.resource] = named_in(one.resource, described.estate.exits)
     return found
+
+
+def named_in(resource: str, names: Iterable[str]) -> str:
+    """The longest name that a resource carries as a word of its own; empty for none."""
+    longest = sorted(names, key=len, reverse=True)
+    return next((one for one in longest if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", resource)), "")
 
 
 def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mapping[str, str]) -> Iterator[Compared]:

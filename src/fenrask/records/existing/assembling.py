@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import Described
+from fenrask.estate import KINDS, Described
 from fenrask.prefixes import Address, Prefix, is_public, parse_prefix
 from fenrask.records.batch import Batch
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
@@ -76,16 +76,13 @@ def _put_lines(facts: Facts, draft: Draft) -> None:
         lines = [
             one
             for one, entry in draft.of("exits").items()
-            if entry["kind"] in _LINES and not {"received", "received_mrt"} & {*entry}
+            if "received_mrt" in KINDS[entry["kind"]].model_fields and not {"received", "received_mrt"} & {*entry}
         ]
         if len(lines) == 1:
             draft.put("exits", lines[0], "received_mrt", value=file, where=file)
             draft.beside[file] = content
         else:
             draft.lack("exits", "received", why=f"over which line the {number} prefixes of {file} are received")
-
-
-_LINES = ("circuit", "tunnel")
 
 
 def _put_destinations(found: Files, draft: Draft, least: float) -> None:

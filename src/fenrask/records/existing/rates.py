@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
-from fenrask.records.bills import Billed
+from fenrask.records.bills import Billed, named_in
 from fenrask.records.existing.draft import CATALOGUE, Assumed, Draft
 from fenrask.units import counted
 
@@ -137,7 +137,7 @@ def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...]:
         return ()
     if not meter.by_exit:
         return (CATALOGUE, *meter.keys)
-    owner = owner_of(row.resource, draft)
+    owner = named_in(row.resource, draft.of("exits"))
     offer = draft.of("exits").get(owner, {}).get("offer")
     if not offer:
         draft.lack(
@@ -145,12 +145,6 @@ def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...]:
         )
         return ()
     return (CATALOGUE, "offers", str(offer), *meter.keys)
-
-
-def owner_of(resource: str, draft: Draft) -> str:
-    """The exit that a resource is: the longest name that it carries as a word of its own; empty for none."""
-    exits = sorted(draft.of("exits"), key=len, reverse=True)
-    return next((one for one in exits if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", resource)), "")
 
 
 def _hours(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
@@ -234,7 +228,7 @@ def _counts(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
     """How many addresses exits hold, and for how many hours they ran, where no file told that."""
     month = Fraction(str(draft.catalogue.get("hours_per_month", _HOURS_PER_MONTH)))
     for row in parts.get((CATALOGUE, "addresses", "hour"), ()):
-        owner = owner_of(row.resource, draft)
+        owner = named_in(row.resource, draft.of("exits"))
         number = (row.quantity or Fraction(0)) / month
         if owner and draft.of("exits")[owner].get("addresses") == "auto" and number.denominator == 1 and number:
             draft.put("exits", owner, "addresses", value=int(number), where=row.where)

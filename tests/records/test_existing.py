@@ -14,7 +14,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fenrask.charges import UPKEEP
@@ -321,6 +321,7 @@ class Rates(unittest.TestCase):
         return draft
 
     @given(st.lists(st.integers(1, 10**6), min_size=1, max_size=6), st.integers(1, 10**5), st.integers(2, 6))
+    @example([1, 3], 500, 5)
     @settings(max_examples=60, deadline=None)
     def test_a_rate_explains_every_row_to_the_cent(self, volumes: list[int], digits: int, places: int) -> None:
         """Against the amounts themselves: each is the rate times its quantity, rounded to cents."""

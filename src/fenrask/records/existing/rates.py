@@ -200,14 +200,18 @@ def _alike(rows: list[Billed]) -> list[_Class]:
         quantity = row.quantity or Fraction(1)
         low, high = ((row.cost + sign * _HALF_CENT) / quantity for sign in (-1, 1))
         for number, (least, most, some) in enumerate(spans):
-            # Of a single number between both no decimal may be equal to it.
-            if max(least, low) < min(most, high):
+            if _has_a_decimal(max(least, low), min(most, high)):
                 spans[number] = (max(least, low), min(most, high), [*some, row])
                 break
         else:
             spans.append((low, high, [row]))
     found = [(_roundest(max(Fraction(0), low), high), some) for low, high, some in spans]
     return sorted(found, key=lambda one: (one[0] > 0, -one[0]))
+
+
+def _has_a_decimal(low: Fraction, high: Fraction) -> bool:
+    """Whether a number of finitely many decimals is between two: of a single number, whether it is one."""
+    return low < high or (low == high and 10 ** low.denominator.bit_length() % low.denominator == 0)
 
 
 def _roundest(low: Fraction, high: Fraction) -> Fraction:

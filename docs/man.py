@@ -22,7 +22,7 @@ From one YAML file that describes networks, route tables, exits, destinations an
 flow takes, whether translated ports run out at the peak or after a failure, how many public addresses and gateways it
 takes, what partners must allow-list and what it costs a month; it compares designs, chooses the cheapest that meets
 every need, and checks the built network against the plan.
-It goes to no network unless it is asked to (\fBresolve\fR, \fBmeasure \-\-scheduler\fR).
+It goes to no network unless it is asked to (\fBresolve\fR, a cluster by \fB\-\-workers\fR).
 .PP
 .B fenrask demo
 writes a sample estate and runs every command on it;

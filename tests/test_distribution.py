@@ -1,5 +1,6 @@
 """What is built: the archives hold what they should, and the wheel runs where it is only unpacked, read-only."""
 
+import ast
 import json
 import os
 import subprocess
@@ -8,6 +9,7 @@ import tarfile
 import tomllib
 import unittest
 import zipfile
+from importlib.metadata import packages_distributions
 from pathlib import Path
 
 from supply.__main__ import components, needed
@@ -88,6 +90,22 @@ class Supply(unittest.TestCase):
         for name in needed():
             if name != "fenrask":
                 self.assertIn(name, versions)
+
+    def test_what_is_imported_is_what_an_installation_has(self) -> None:
+        """Against every import statement of the program, those within functions too."""
+        imported = {
+            (name if isinstance(node, ast.Import) else node.module or "").partition(".")[0]
+            for path in (ROOT / "src").rglob("*.py")
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+            if isinstance(node, ast.Import | ast.ImportFrom)
+            for name in [alias.name for alias in node.names]
+        }
+        project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+        stated = {one.split(">=")[0] for one in (*project["dependencies"], *project["optional-dependencies"]["cluster"])}
+        whose = packages_distributions()
+        # A part of pydantic, which pins it.
+        outside = imported - {"fenrask", "pydantic_core", *sys.stdlib_module_names}
+        self.assertEqual({whose[name][0].lower() for name in outside}, stated)
 
     def test_each_direct_dependency_has_its_reason(self) -> None:
         text = (ROOT / "docs" / "dependencies.md").read_text(encoding="utf-8")

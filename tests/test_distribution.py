@@ -101,7 +101,9 @@ class Supply(unittest.TestCase):
             for name in [alias.name for alias in node.names]
         }
         project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
-        stated = {one.split(">=")[0] for one in (*project["dependencies"], *project["optional-dependencies"]["cluster"])}
+        stated = {
+            one.split(">=")[0] for one in (*project["dependencies"], *project["optional-dependencies"]["cluster"])
+        }
         whose = packages_distributions()
         # A part of pydantic, which pins it.
         outside = imported - {"fenrask", "pydantic_core", *sys.stdlib_module_names}

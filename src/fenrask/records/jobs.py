@@ -46,7 +46,11 @@ def job(seconds: Counts, starts: Counts) -> Job | None:
         return None
     kept = seconds < seconds[0] + _MOST_S
     seconds, starts = seconds[kept] - seconds[0], starts[kept]
-    folds = (fold for width in _WIDTHS for fold in [_fold(seconds, starts, width)] if fold is not None)
+    most = min(_DAY, (int(seconds[-1]) + 1) // 3)
+    if most < 4:
+        return None
+    apart = _apart(seconds, starts, most + _WIDTHS[-1])
+    folds = (fold for width in _WIDTHS for fold in [_fold(seconds, starts, apart, width)] if fold is not None)
     if (found := next(folds, None)) is None:
         return None
     every, begin, length = found
@@ -66,12 +70,12 @@ def job(seconds: Counts, starts: Counts) -> Job | None:
     return Job(float(every), width if length > 1 else 0.0, _cv(numbers), 1.0 if share > _WHOLE else share)
 
 
-def _fold(seconds: Counts, starts: Counts, width: int) -> tuple[int, int, int] | None:
+def _fold(seconds: Counts, starts: Counts, apart: Floats, width: int) -> tuple[int, int, int] | None:
     """The time between two starts, where in it a start begins, and how long it takes, s; None for no short one.
 
     What is counted together tells the lag to about its width: of those near it, that with the sharpest starts is it.
     """
-    lag = _lag(seconds, starts, width)
+    lag = _lag(seconds, starts, apart, width)
     if lag is None:
         return None
     near = range(max(2, lag - width // 2), lag + width // 2 + 1)
@@ -86,22 +90,35 @@ def _folded(seconds: Counts, starts: Counts, every: int) -> Floats:
     return folded
 
 
-def _lag(seconds: Counts, starts: Counts, width: int) -> int | None:
+def _apart(seconds: Counts, starts: Counts, most: int) -> Floats:
+    """How many pairs of connections begin so many seconds apart, from 0 to `most`; shape (most + 1,)."""
+    from scipy.fft import irfft, next_fast_len, rfft
+
+    from fenrask.records.kernels.repeats import pairs_apart
+
+    span = int(seconds[-1]) + 1
+    if seconds.size**2 * min(1.0, most / span) < _FEW_PAIRS:
+        few: Floats = pairs_apart(seconds, starts, most)
+        return few
+    counts = np.bincount(seconds, weights=starts, minlength=span)
+    size = next_fast_len(span + most, real=True)
+    found: Floats = irfft(np.abs(rfft(counts, size)) ** 2, size)[: most + 1]
+    return found
+
+
+_FEW_PAIRS = 3e6
+"""Up to which it is quicker to go through them."""
+
+
+def _lag(seconds: Counts, starts: Counts, apart: Floats, width: int) -> int | None:
     """The first lag, s, at which counts are like themselves again; None for none within a third of what was seen.
 
     width: seconds that are counted together, so that few connections of a long start are seen as one.
     """
-    span = int(seconds[-1]) + 1
-    most = min(_DAY, span // 3)
-    if most < 4:
-        return None
-    counts = np.bincount(seconds, weights=starts, minlength=span).astype(np.float64)
-    counts = np.convolve(counts, np.ones(width), "same") - width * float(starts.sum()) / span
-    size = 1 << (2 * span - 1).bit_length()
-    power = np.abs(np.fft.rfft(counts, size)) ** 2
-    alike = np.fft.irfft(power, size)[: most + 2]
-    # Fewer seconds are held against each other at a longer lag.
-    alike = alike / alike[0] * span / (span - np.arange(alike.size))
+    from fenrask.records.kernels.repeats import likeness
+
+    most = apart.size - 1 - _WIDTHS[-1]
+    alike = likeness(apart, seconds, starts, int(seconds[-1]) + 1, width, most + 1)
     unlike = np.flatnonzero(alike[: most + 1] < _UNLIKE)
     if not unlike.size:
         return None

@@ -143,7 +143,7 @@ def write_capture(path: Path, records: Made) -> None:
     n, times = records.start_ms.size, np.linspace(0, 1, len(order))
     packet = np.dtype(
         [
-            ("s", "<u4"), ("us", "<u4"), ("kept", "<u4"), ("long", "<u4"), ("to", "V6"), ("from", "V6"), ("kind", ">u2"),
+            ("s", "<u4"), ("us", "<u4"), ("kept", "<u4"), ("long", "<u4"), ("ends", "V12"), ("kind", ">u2"),
             ("version", "u1"), ("tos", "u1"), ("length", ">u2"), ("id", ">u4"), ("ttl", "u1"), ("protocol", "u1"),
             ("sum", ">u2"), ("source", ">u4"), ("target", ">u4"), ("sport", ">u2"), ("dport", ">u2"),
             ("sequence", ">u4"), ("answer", ">u4"), ("offset", "u1"), ("flags", "u1"), ("rest", "V6"),

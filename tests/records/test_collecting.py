@@ -14,7 +14,8 @@ from fenrask.errors import UnusableInput
 from fenrask.records.collecting import Collector, Listener
 from fenrask.records.matching import Pairs
 from fenrask.records.readers import USUAL, Quiet, read_records
-from fenrask.records.summary import Summary, summarised
+from fenrask.records.summary import Summary
+from fenrask.records.tallying import summarised
 from tests.records.test_measure import DAY, Row, ipfix, v5, v9
 from tests.support import PROGRAM, InFolder
 

@@ -23,7 +23,8 @@ from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_file
 from fenrask.records.readers import Quiet, read_records
-from fenrask.records.summary import spanned, summarised
+from fenrask.records.summary import spanned
+from fenrask.records.tallying import summarised
 from tests.support import InFolder, Watched
 
 TIMERS = {

@@ -23,7 +23,8 @@ from fenrask.records.batch import (
 )
 from fenrask.records.matching import Pairs
 from fenrask.records.readers import Quiet, gathering, read_records
-from fenrask.records.summary import Summary, summarised
+from fenrask.records.summary import Summary
+from fenrask.records.tallying import summarised
 from tests.support import InFolder
 
 DAY = 1_793_491_200

@@ -12,7 +12,8 @@ from fenrask.evaluation import evaluate
 from fenrask.records.batch import CLOSED, Addresses, Batch
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_file
-from fenrask.records.summary import Summary, spanned, summarised
+from fenrask.records.summary import Summary, spanned
+from fenrask.records.tallying import summarised
 from fenrask.teletraffic.holding import Empirical
 from tests.support import InFolder
 

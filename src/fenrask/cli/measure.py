@@ -24,7 +24,8 @@ from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import Quiet, read_records
 from fenrask.records.stitching import stitched
-from fenrask.records.summary import Summary, spanned, summarised
+from fenrask.records.summary import Summary, spanned
+from fenrask.records.tallying import summarised
 from fenrask.units import counted
 from fenrask.views.page import Page
 from fenrask.views.pages.measure import held_twice, measure_page

@@ -161,7 +161,7 @@ def _replay(
     from fenrask.records.measuring import measured
     from fenrask.records.readers import Quiet, read_records
     from fenrask.records.replaying import log_of, replayed, unsaid
-    from fenrask.records.summary import summarised
+    from fenrask.records.tallying import summarised
     from fenrask.views.pages.replayed import replayed_page
 
     if beside:

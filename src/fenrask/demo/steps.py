@@ -22,7 +22,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
 from fenrask.records.readers import Quiet, read_records
-from fenrask.records.summary import summarised
+from fenrask.records.tallying import summarised
 from fenrask.rehearsal import missing, rehearse
 from fenrask.routing import trace_from
 from fenrask.teletraffic.simulation import Stop, replicated

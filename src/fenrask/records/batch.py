@@ -17,6 +17,7 @@ __all__ = [
     "CLOSED",
     "CONTINUED",
     "ENDING_NAMES",
+    "FLAGGED",
     "HALF_CLOSED",
     "IDLE",
     "LAST_S",
@@ -65,6 +66,8 @@ LAST_S = 2.0**32 - 2
 MOST_BYTES = 2**56
 """The most of one connection that is believed: a line of 1 Tbit/s carries as much in a week."""
 _FIN, _SYN, _RST, _ACK = 0x01, 0x02, 0x04, 0x10
+FLAGGED = 0x100
+"""Beside the flags of TCP: that they are known."""
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,8 @@ from fenrask.records.readers import Quiet, Source
 from fenrask.records.readers.entries import Pairing
 from fenrask.records.readers.exported import Columns, Decoder, nat_events, whole_message
 from fenrask.records.readers.gathering import Gathering, Raw
-from fenrask.records.summary import Summary, summarised
+from fenrask.records.summary import Summary
+from fenrask.records.tallying import summarised
 
 __all__ = ["Collector", "Listener"]
 

@@ -14,7 +14,7 @@ from fenrask.records.days import Days, days_of
 from fenrask.records.dispersion import Dispersion, dispersion
 from fenrask.records.jobs import Job, job
 from fenrask.records.matching import Pairs
-from fenrask.records.summary import Summary, bounds, moves_of, pairs_in, value_of
+from fenrask.records.summary import Summary, bounds, moves_of, pairs_in
 
 __all__ = ["Fit", "Measured", "measured", "measured_file", "open_by_minute", "stated_rates"]
 
@@ -119,7 +119,7 @@ def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
     seconds = seconds - low
     total = int(starts.sum())
     values, weights, duration = _lasting(summary, low, high)
-    concurrent, peak, when = _concurrency(summary, number)
+    concurrent, peak, when = _concurrency(summary, pairs, number)
     hours, looked = summary.looked_at
     minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
     whole = hours[looked == _HOUR]
@@ -218,7 +218,7 @@ def _lasting(summary: Summary, low: int, high: int) -> tuple[Floats, Floats, flo
     on all that were seen to last longer, in equal parts (Kaplan & Meier 1958); the rest is as long as the longest.
     """
     bins, counts = summary.durations.within(low, high)
-    values = value_of(bins - low)
+    values = _value_of(bins - low)
     _, sums = summary.duration_ms.within(low, high)
     total = int(counts.sum())
     if not total:
@@ -239,6 +239,14 @@ def _lasting(summary: Summary, low: int, high: int) -> tuple[Floats, Floats, flo
     return values[seen], share[seen] * total, float(np.dot(share, values)) * exact
 
 
+def _value_of(bins: NDArray[np.int64]) -> Floats:
+    """The middle of each bin of durations, s; 0 for the first."""
+    from fenrask.records.kernels.tallying import BINS, DECADES, LEAST_S
+
+    found: Floats = np.where(bins == 0, 0.0, LEAST_S * 10 ** ((bins - 0.5) * (DECADES / BINS)))
+    return found
+
+
 def _ended(summary: Summary, low: int, high: int) -> tuple[dict[str, float], int, int]:
     """The shares of the ways to end; how many were still open; how many had been open before."""
     keys, numbers = summary.endings.within(low, high)
@@ -248,9 +256,9 @@ def _ended(summary: Summary, low: int, high: int) -> tuple[dict[str, float], int
     return endings, of.get(OPEN, 0), int(summary.continuing.within(low, high)[1].sum())
 
 
-def _concurrency(summary: Summary, number: int) -> tuple[float, int, int]:
+def _concurrency(summary: Summary, pairs: Pairs, number: int) -> tuple[float, int, int]:
     """The mean over the time looked at, the most at any instant, and the second in which that is first."""
-    at_ms, moves = moves_of(summary, number)
+    at_ms, moves = moves_of(summary, pairs, number)
     if not at_ms.size:
         return 0.0, 0, 0
     opened = np.cumsum(moves)
@@ -311,7 +319,7 @@ def _entry(one: Measured) -> dict[str, Any]:
 
 def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:
     """When each minute begins (seconds since 1970), and the mean number of connections open in it."""
-    at_ms, moves = moves_of(summary, pairs.number(one.subnet, one.destination))
+    at_ms, moves = moves_of(summary, pairs, pairs.number(one.subnet, one.destination))
     if not at_ms.size:
         # None lasts a millisecond.
         return np.array([summary.first_s // 60 * 60]), np.zeros(1)

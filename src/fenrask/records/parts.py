@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.readers import Quiet, read_records
-from fenrask.records.summary import Summary, spanned, summarised
+from fenrask.records.summary import Summary, spanned
+from fenrask.records.tallying import summarised
 
 __all__ = ["Part", "part_of"]
 

@@ -6,56 +6,39 @@ Every count is a whole number under a whole key: the sum of parts is the same to
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, fields
 from functools import cached_property
+from heapq import heapify, heappop, heappush
 from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CONTINUED, OPEN, REJECTED, UNANSWERED, UNKNOWN, Batch, texts
-from fenrask.records.matching import NONE, Pairs
+from fenrask.records.batch import Batch
+from fenrask.records.matching import Pairs
 
 __all__ = [
-    "BINS",
+    "MARKED",
+    "NEVER",
     "Counts",
     "Summary",
-    "bin_of",
     "bounds",
+    "key",
     "key_parts",
     "moves_of",
     "pairs_in",
     "spanned",
-    "summarised",
-    "value_of",
 ]
 
 Keys = NDArray[np.int64]
-BINS, _DECADES, _LEAST_S = 1200, 10.0, 1e-3
-"""Durations are counted in 120 bins a decade, from a millisecond on; bin 0 holds what is shorter."""
 _BITS = 32
 _SPAN = 1 << _BITS
 """Pair x span + second is one key; readers leave out later times."""
-_SPAN_MS = 1 << (_BITS + 10)
-"""The same with milliseconds."""
 _SIGNED = 63
-_MOST_UNMATCHED = 20_000
 _SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
 """How long no record may begin in a time that is looked at: between files, and within one."""
-_NEVER = 1 << 62
-
-
-def bin_of(seconds: NDArray[np.float64]) -> Keys:
-    """The bin of each duration."""
-    with np.errstate(divide="ignore"):
-        place = np.floor(np.log10(np.maximum(seconds, 1e-12) / _LEAST_S) * (BINS / _DECADES)) + 1
-    found: Keys = np.clip(place, 0, BINS).astype(np.int64)
-    return found
-
-
-def value_of(bins: Keys) -> NDArray[np.float64]:
-    """The middle of each bin, s; 0 for the first."""
-    middle = _LEAST_S * 10 ** ((bins - 0.5) * (_DECADES / BINS))
-    found: NDArray[np.float64] = np.where(bins == 0, 0.0, middle)
-    return found
+NEVER = 1 << 62
+MARKED = 64
+"""One record in so many has a mark."""
+_LEAST_MARKED = 20
 
 
 @dataclass(frozen=True)
@@ -71,9 +54,9 @@ class Counts:
         if not keys.size:
             return cls()
         if values is None:
-            ordered = np.sort(keys)
-            first = _firsts(ordered)
-            return cls(ordered[first], np.diff(first, append=keys.size))
+            from fenrask.records.kernels.tallying import run_lengths
+
+            return cls(*run_lengths(np.sort(keys)))
         ordered, moved = _sorted(keys, values)
         first = _firsts(ordered)
         summed = np.add.reduceat(moved, first)
@@ -86,7 +69,16 @@ class Counts:
         some = [one for one in several if one.keys.size]
         if len(some) < 2:
             return some[0] if some else cls()
-        return cls.of(np.concatenate([one.keys for one in some]), np.concatenate([one.values for one in some]))
+        from fenrask.records.kernels.tallying import added
+
+        # The two shortest first, so that a key is moved a logarithm of times.
+        waiting = [(one.keys.size, place, one) for place, one in enumerate(some)]
+        heapify(waiting)
+        while len(waiting) > 1:
+            (_, place, one), (_, _, other) = heappop(waiting), heappop(waiting)
+            both = cls(*added(one.keys, one.values, other.keys, other.values))
+            heappush(waiting, (both.keys.size, place, both))
+        return waiting[0][2]
 
     def __add__(self, other: "Counts") -> "Counts":
         return Counts.total([self, other])
@@ -122,7 +114,7 @@ class Summary:
     starts: Counts = field(default_factory=Counts)
     """New connections by second."""
     moves: Counts = field(default_factory=Counts)
-    """How many more connections are open from a millisecond on; under keys of `moves_of`."""
+    """How many more connections are open from a time on; under pair x 2^`time_bits` + the time (see `Pairs`)."""
     durations: Counts = field(default_factory=Counts)
     """By bin, of connections that came about and whose beginning was seen."""
     cut: Counts = field(default_factory=Counts)
@@ -156,8 +148,8 @@ class Summary:
     sampled: int = 0
     hours: Counts = field(default_factory=Counts)
     """Records by hour since 1970, of whatever they are."""
-    first_s: int = _NEVER
-    last_s: int = -_NEVER
+    first_s: int = NEVER
+    last_s: int = -NEVER
     """The first and the last second in which a record begins."""
     spans: dict[str, tuple[int, int]] = field(default_factory=dict)
     """The same of each file, where it is known."""
@@ -180,8 +172,8 @@ class Summary:
             together=sum(one.together for one in several),
             replies=sum(one.replies for one in several),
             sampled=sum(one.sampled for one in several),
-            first_s=min((one.first_s for one in several), default=_NEVER),
-            last_s=max((one.last_s for one in several), default=-_NEVER),
+            first_s=min((one.first_s for one in several), default=NEVER),
+            last_s=max((one.last_s for one in several), default=-NEVER),
             spans=spans,
         )
 
@@ -268,146 +260,8 @@ def spanned(batches: Iterable[Batch], file: str, spans: dict[str, tuple[int, int
         yield batch
 
 
-def moves_of(summary: Summary, pair: int) -> tuple[Keys, Keys]:
+def moves_of(summary: Summary, pairs: Pairs, pair: int) -> tuple[Keys, Keys]:
     """When the number of a pair's open connections changes, ms since 1970 in rising order, and by how many."""
-    keys, moves = summary.moves.within(pair * _SPAN_MS, (pair + 1) * _SPAN_MS)
-    return keys - pair * _SPAN_MS, moves
-
-
-def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
-    """The summary of batches: of one file, or one part of it."""
-    # Sums of sums, each of about as many keys as those it is added to: a record is merged a logarithm of times.
-    levels: list[list[Summary]] = [[]]
-    for batch in batches:
-        levels[0].append(_of_batch(batch, pairs))
-        for n, level in enumerate(levels):
-            if len(level) == _TOGETHER:
-                if n + 1 == len(levels):
-                    levels.append([])
-                levels[n + 1].append(Summary.total(level))
-                level.clear()
-    return Summary.total([one for level in levels for one in level])
-
-
-_TOGETHER = 8
-
-
-def _of_batch(batch: Batch, pairs: Pairs) -> Summary:
-    matched = pairs.match(batch)
-    known = matched.pair != NONE
-    if batch.listing is not None:
-        # An entry that is of a reply, or of who comes in, is one as well.
-        states = key(matched.pair[known], batch.listing.state[known])
-        left = Counts.of(states, batch.listing.left_s[known])
-        unmatched = _unmatched(batch, ~known)
-        return Summary(listed=Counts.of(states), listed_s=left, unmatched=unmatched, records=len(batch))
-    sent = known & ~matched.is_reply
-    pair = matched.pair[sent]
-    is_new = np.ones(pair.size, dtype=bool) if batch.is_new is None else batch.is_new[sent]
-    begin_ms = np.round(batch.start_s[sent] * 1e3).astype(np.int64)
-    end_ms = np.round(batch.end_s[sent] * 1e3).astype(np.int64)
-    begin, length = begin_ms // 1000, batch.end_s[sent] - batch.start_s[sent]
-    volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
-    out = np.where(matched.is_reply, batch.bytes_in, batch.bytes_out)[known]
-    back = np.where(matched.is_reply, batch.bytes_out, batch.bytes_in)[known]
-    seconds = np.floor(batch.start_s).astype(np.int64)
-    hours = Counts.of(seconds // 3600)
-    first, last = (int(seconds.min()), int(seconds.max())) if seconds.size else (_NEVER, -_NEVER)
-    unmatched = _unmatched(batch, ~known)
-    if batch.sampled > 1:
-        # One packet in many: connections cannot be told from what was not looked at.
-        out, back = (np.round(each * batch.sampled).astype(np.int64) for each in (out, back))
-        return Summary(
-            bytes_out=Counts.of(volumes, out), bytes_in=Counts.of(volumes, back), unmatched=unmatched,
-            records=len(batch), sampled=len(batch), samples=Counts.of(volumes),
-            squares=Counts.of(volumes, _squares(out + back)), hours=hours, first_s=first, last_s=last,
-        )  # fmt: skip
-    ending = batch.ending[sent]
-    known_end = (ending != UNKNOWN) & (ending != CONTINUED) & is_new
-    in_vain = (ending == UNANSWERED) | (ending == REJECTED)
-    lived = is_new & ~in_vain
-    address = batch.target.v4[sent].astype(np.int64)
-    if batch.target.v6:
-        low = {row: number & (_SPAN - 1) for row, number in batch.target.v6}
-        address = np.array(
-            [low.get(int(row), int(batch.target.v4[row])) for row in np.flatnonzero(sent)], dtype=np.int64
-        )
-    return Summary(
-        starts=Counts.of(key(pair, begin)[is_new]),
-        moves=_moves(pair, begin_ms, end_ms),
-        durations=Counts.of(key(pair, bin_of(length))[lived]),
-        cut=Counts.of(key(pair, bin_of(length))[lived & (ending == OPEN)]),
-        duration_ms=Counts.of(key(pair, 0 * begin)[lived], (end_ms - begin_ms)[lived]),
-        continuing=Counts.of(key(pair, 0 * begin)[~is_new]),
-        endings=Counts.of(key(pair[known_end], ending[known_end].astype(np.int64))),
-        bytes_out=Counts.of(volumes, out),
-        bytes_in=Counts.of(volumes, back),
-        addresses=Counts.of(key(pair, address)[is_new]),
-        marks=_marks(batch),
-        unmatched=unmatched,
-        records=len(batch) if batch.records is None else batch.records,
-        together=0 if batch.records is None else batch.records - len(batch),
-        replies=int(np.count_nonzero(known & matched.is_reply)),
-        hours=hours,
-        first_s=first,
-        last_s=last,
-    )
-
-
-_MOST_KIB = 1 << 27
-"""Of one record of a sample, so that the sum of the squares is a whole number of 63 bits."""
-
-
-def _squares(octets: Keys) -> Keys:
-    kib = np.minimum((octets >> 10) + 1, _MOST_KIB)
-    found: Keys = kib * kib
-    return found
-
-
-MARKED = 64
-_MARKED_S, _LEAST_MARKED = 8.0, 20
-
-
-def _marks(batch: Batch) -> Counts:
-    """A number for one record in `MARKED`, of its ends, bytes, duration and about its time, where its ports are known.
-
-    A doubled one has the same. Not the second, since another exporter's clock may differ; not the hour, since some
-    services ask from one port a minute.
-    """
-    number = batch.source.v4.astype(np.uint64)
-    lasted = np.round((batch.end_s - batch.start_s) * 1e3)
-    parts = (batch.target.v4, batch.source_port, batch.target_port, batch.bytes_out, lasted, batch.start_s // _MARKED_S)
-    for part in parts:
-        number = (number ^ part.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
-        number ^= number >> np.uint64(29)
-    for row, address in (*batch.source.v6, *batch.target.v6):
-        number[row] = (int(number[row]) * 31 + address) & (2**64 - 1)
-    some = number[(number % MARKED == 0) & (batch.source_port > 0)] >> np.uint64(1)
-    return Counts.of(some.astype(np.int64))
-
-
-def _moves(pair: Keys, begin_ms: Keys, end_ms: Keys) -> Counts:
-    """One more from the beginning of each connection on, one less from its end on."""
-    place, one = pair * _SPAN_MS, np.ones(pair.size, dtype=np.int64)
-    return Counts.of(np.concatenate([place + begin_ms, place + end_ms]), np.concatenate([one, -one]))
-
-
-def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, int, int], int]:
-    """How many records belong to no pair, by neighbourhood of both ends, port and protocol."""
-    found: dict[tuple[str, str, int, int], int] = {}
-    some = np.flatnonzero(rows)
-    if not some.size:
-        return found
-    inner, outer = batch.source.v4[some] >> 8, batch.target.v4[some] >> 8
-    six = {row for row, _ in (*batch.source.v6, *batch.target.v6)}
-    port, protocol = batch.target_port[some].astype(np.int64), batch.protocol[some].astype(np.int64)
-    stacked = np.stack([inner.astype(np.int64), outer.astype(np.int64), port, protocol], axis=1)
-    unique, first, numbers = np.unique(stacked, axis=0, return_index=True, return_counts=True)
-    for row, at, number in zip(unique, first, numbers, strict=True):
-        if int(some[at]) in six:
-            ends = [*texts(batch.source, [int(some[at])]), *texts(batch.target, [int(some[at])])]
-        else:
-            ends = [".".join(str(int(value) >> shift & 255) for shift in (16, 8, 0)) + ".0/24" for value in row[:2]]
-        if len(found) < _MOST_UNMATCHED:
-            found[ends[0], ends[1], int(row[2]), int(row[3])] = int(number)
-    return found
+    first = pair << pairs.time_bits
+    keys, moves = summary.moves.within(first, first + (1 << pairs.time_bits))
+    return (keys - first) << pairs.coarse, moves

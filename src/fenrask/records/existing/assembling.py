@@ -18,7 +18,7 @@ from fenrask.records.existing.ways_out import put_exits, put_offers
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured
 from fenrask.records.readers import Quiet, read_records
-from fenrask.records.summary import summarised
+from fenrask.records.tallying import summarised
 
 __all__ = ["LEAST_SHARE", "drafted", "loads_of", "put_flows"]
 

@@ -7,9 +7,23 @@ the first end (from 16) and of the second.
 import numpy as np
 
 from fenrask.compiling import compiled
+from fenrask.records.batch import (
+    CLOSED,
+    FLAGGED,
+    HALF_CLOSED,
+    REJECTED,
+    RESET,
+    UDP_ANSWERED,
+    UDP_STREAMING,
+    UNANSWERED,
+)
 
-__all__ = ["STREAM_S", "bucket", "linked", "place_of", "put_in", "taken_out", "turned"]
+__all__ = [
+    "STREAM_S", "bucket", "linked", "place_of", "put_in", "taken_out", "tcp_ending", "tcp_endings", "turned",
+    "udp_ending", "udp_endings",
+]  # fmt: skip
 
+_FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
 STREAM_S = 2.0
 """Longer exchanges of UDP are streams to the Linux kernel (nf_conntrack_udp_timeout_stream)."""
 
@@ -91,3 +105,49 @@ def put_in(slots, heads, nexts, at, free):
     heads[at] = free
     slots[free].used = 1
     return after
+
+
+@compiled
+def tcp_ending(out, back, answered, rest):
+    """How a connection of TCP ended, by the flags of both directions; `rest` where these do not say.
+
+    out, back: with `FLAGGED`; 0 for a direction of which nothing was seen, whose silence says nothing. answered:
+    whether anything came back. rest: the ending of what has neither FIN nor RST, and is no SYN without an answer.
+    """
+    alone = out & FLAGGED != 0 and out & (_SYN | _ACK | _FIN | _RST) == _SYN
+    fin, fin_back = out & _FIN != 0, back & _FIN != 0
+    if alone and answered and back & (_SYN | _FIN) == 0:
+        return REJECTED
+    if (out | back) & _RST:
+        return RESET
+    if (fin and fin_back) or (fin and back == 0) or (fin_back and out == 0):
+        return CLOSED
+    if fin or fin_back:
+        return HALF_CLOSED
+    return UNANSWERED if alone and not answered else rest
+
+
+@compiled
+def tcp_endings(out, back, answered, rest):
+    """The same of many, shape (n_connections,)."""
+    found = np.empty(out.size, np.int64)
+    for row in range(out.size):
+        found[row] = tcp_ending(out[row], back[row], answered[row], rest[row])
+    return found
+
+
+@compiled
+def udp_ending(lasted_s, answered, otherwise):
+    """How an exchange of UDP ended; otherwise: what it is where nothing was seen to come back."""
+    if not answered:
+        return otherwise
+    return UDP_STREAMING if lasted_s > STREAM_S else UDP_ANSWERED
+
+
+@compiled
+def udp_endings(lasted_s, answered, otherwise):
+    """The same of many, shape (n_exchanges,)."""
+    found = np.empty(lasted_s.size, np.int64)
+    for row in range(lasted_s.size):
+        found[row] = udp_ending(lasted_s[row], answered[row], otherwise)
+    return found

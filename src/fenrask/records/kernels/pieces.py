@@ -3,27 +3,50 @@
 import numpy as np
 
 from fenrask.compiling import compiled
-from fenrask.records.kernels.ends import bucket, place_of, put_in, taken_out
+from fenrask.records.batch import (
+    CLOSED,
+    CONTINUED,
+    FLAGGED,
+    HALF_CLOSED,
+    IDLE,
+    OPEN,
+    REJECTED,
+    RESET,
+    UNANSWERED,
+    UNKNOWN,
+)
+from fenrask.records.kernels.ends import (
+    bucket,
+    place_of,
+    put_in,
+    taken_out,
+    tcp_ending,
+    turned,
+    udp_ending,
+)
 
-__all__ = ["CONNECTION", "FLAGGED", "gathered", "over"]
+__all__ = ["COLUMNS", "CONNECTION", "NEWEST", "gathered", "over", "put_out"]
 
 _FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
-_TCP = 6
-FLAGGED = 0x100
-"""Beside the flags of TCP: that the record tells them."""
+_TCP, _UDP = 6, 17
+_NEWEST = 8
 CONNECTION = np.dtype(
     [
         ("key", np.uint64, (5,)), ("start", np.float64), ("end", np.float64), ("out", np.int64), ("back", np.int64),
         ("flags", np.uint16), ("back_flags", np.uint16), ("ending", np.uint8), ("both", np.uint8), ("used", np.uint8),
-        ("seen", np.int64), ("at", np.float64, (8,)), ("lasted", np.float64, (8,)), ("octets", np.int64, (8,)),
-        ("is_back", np.uint8, (8,)),
-    ]
+    ],
+    align=True,
 )  # fmt: skip
 """A connection so far; `ending`: of its newest record; `both`: 1 where a record of the other direction came, 2 where
-one told both; then how many records there were, and what the newest of them said."""
-_NEWEST = 8
-_CLOSED, _RESET, _CONTINUED, _REJECTED = 1, 2, 4, 6
-"""Endings as in a batch."""
+one told both."""
+NEWEST = np.dtype(
+    [
+        ("seen", np.int64), ("at", np.float64, (_NEWEST,)), ("lasted", np.float64, (_NEWEST,)),
+        ("octets", np.int64, (_NEWEST,)), ("is_back", np.uint8, (_NEWEST,)),
+    ],
+    align=True,
+)  # fmt: skip
+"""Beside it: how many records there were, and what the newest of them said."""
 _SKEW_S, _SAME_S = 2.0, 0.002
 """By how much two exporters' clocks may differ, and the durations that they give to one flow."""
 _LATE_S = 60.0
@@ -35,7 +58,7 @@ def _is_over(one):
     """Whether it was seen to end."""
     flags = one.flags | one.back_flags
     closed = one.flags & _FIN != 0 and (one.back_flags & _FIN != 0 or not one.both)
-    return flags & _RST != 0 or closed or one.ending == _CLOSED or one.ending == _RESET or one.ending == _REJECTED
+    return flags & _RST != 0 or closed or one.ending == CLOSED or one.ending == RESET or one.ending == REJECTED
 
 
 @compiled
@@ -68,7 +91,7 @@ def _goes_on(one, start, end, flags, is_out, quiet):
         return False
     if one.key[4] >> np.uint64(32) & np.uint64(0xFF) != np.uint64(_TCP):
         return True
-    if one.ending == _CONTINUED:
+    if one.ending == CONTINUED:
         return True
     if not flags & FLAGGED:
         return False
@@ -91,7 +114,9 @@ def _is_double(one, start, end, octets, is_out):
 
 
 @compiled
-def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slots, heads, nexts, free, quiet, done):
+def gathered(
+    keys, start, end, out, back, flags, back_flags, ending, first, slots, newest, heads, nexts, free, quiet, done
+):
     """Take records into connections; what another one at the same ends follows goes to `done`.
 
     Starts with record `first`, ends where no slot is free. Returned: the next record, the first free slot, how many are
@@ -101,7 +126,7 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
     for row in range(first, start.size):
         at = bucket(keys[row], heads.size)
         place, before, is_out = place_of(slots, heads, nexts, keys[row], at)
-        if place >= 0 and _is_double(slots[place], start[row], end[row], out[row], is_out):
+        if place >= 0 and _is_double(newest[place], start[row], end[row], out[row], is_out):
             doubles += 1
             continue
         if place >= 0 and not _goes_on(slots[place], start[row], end[row], flags[row], is_out, quiet):
@@ -119,7 +144,7 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
             slots[place].flags, slots[place].back_flags = flags[row], back_flags[row]
             slots[place].ending = ending[row]
             slots[place].both = 2 if back[row] > 0 or back_flags[row] & 0xFF else 0
-            slots[place].seen = 0
+            newest[place].seen = 0
         else:
             one = slots[place]
             if is_out:
@@ -135,8 +160,65 @@ def gathered(keys, start, end, out, back, flags, back_flags, ending, first, slot
                 one.back += out[row]
                 one.back_flags |= flags[row]
             one.start, one.end = min(one.start, start[row]), max(one.end, end[row])
-        newest = slots[place].seen % _NEWEST
-        slots[place].seen += 1
-        slots[place].at[newest], slots[place].lasted[newest] = start[row], end[row] - start[row]
-        slots[place].octets[newest], slots[place].is_back[newest] = out[row], 0 if is_out else 1
+        said = newest[place]
+        which = said.seen % _NEWEST
+        said.seen += 1
+        said.at[which], said.lasted[which] = start[row], end[row] - start[row]
+        said.octets[which], said.is_back[which] = out[row], 0 if is_out else 1
     return start.size, free, finished, others, doubles
+
+
+COLUMNS = (
+    np.float64, np.float64, np.uint32, np.uint32, np.uint16, np.uint16, np.uint8, np.int64, np.int64, np.uint8, np.bool_
+)  # fmt: skip
+"""Of what `put_out` fills: begin, end, both addresses (of IPv4), both ports, protocol, bytes either way, ending, and
+whether the beginning was seen."""
+
+
+@compiled
+def put_out(
+    done, order, now_s, is_last, quiet_s, one_way,
+    start, end, source, target, source_port, target_port, protocol, out, back, ending, is_new,
+):  # fmt: skip
+    """Fill columns with connections in an order, from who opened them: of two records the one from the higher port.
+
+    is_last: whether nothing else comes, so that what is not silent for as long as `quiet_s` may be open at `now_s`.
+    one_way: the ending of UDP of which nothing was seen to come back. Returned: how many are of IPv6.
+    """
+    six = 0
+    for row in range(order.size):
+        one = done[order[row]]
+        ports = one.key[4]
+        is_turned = one.both == 1 and ports >> np.uint64(16) & np.uint64(0xFFFF) < ports & np.uint64(0xFFFF)
+        octets, octets_back, flags, back_flags = one.out, one.back, one.flags, one.back_flags
+        near, far = one.key[1], one.key[3]
+        if is_turned:
+            ports, near, far = turned(ports), far, near
+            octets, octets_back, flags, back_flags = octets_back, octets, back_flags, flags
+        if ports >> np.uint64(40) == np.uint64(6):
+            near, far, six = np.uint64(0), np.uint64(0), six + 1
+        is_tcp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP)
+        is_udp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP)
+        answered, either = one.both > 0 or octets_back > 0, one.flags | one.back_flags
+        if is_udp:
+            code = udp_ending(one.end - one.start, answered, one_way)
+        else:
+            rest = _said(one.ending, either & FLAGGED != 0, not is_last or now_s - one.end > quiet_s)
+            code = tcp_ending(flags, back_flags, answered, rest)
+        start[row], end[row] = one.start, max(now_s, one.end) if code == OPEN else one.end
+        source[row], target[row] = near, far
+        source_port[row], target_port[row] = ports >> np.uint64(16) & np.uint64(0xFFFF), ports & np.uint64(0xFFFF)
+        protocol[row] = ports >> np.uint64(32) & np.uint64(0xFF)
+        out[row], back[row], ending[row] = octets, octets_back, code
+        is_new[row] = not (is_tcp and either & (FLAGGED | _SYN) == FLAGGED)
+    return six
+
+
+@compiled
+def _said(reason, known, is_quiet):
+    """How a connection ended whose flags do not say: by why its last record was exported, and by its silence."""
+    if reason in (CLOSED, RESET, HALF_CLOSED, REJECTED, UNANSWERED):
+        return np.int64(reason)
+    if reason == IDLE or (known and is_quiet and reason == UNKNOWN):
+        return IDLE
+    return OPEN if reason in (OPEN, CONTINUED) or known else UNKNOWN

@@ -1,4 +1,4 @@
-"""Compiled: how like themselves counts by second are after some time (their autocorrelation), from few counts or many."""
+"""Compiled: how like themselves counts by second are after some time: their autocorrelation."""
 
 import numpy as np
 

@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import BEYOND, IDLE, OPEN, UNANSWERED, Batch
+from fenrask.records.batch import BEYOND, FLAGGED, IDLE, OPEN, UDP_ONE_WAY, UNANSWERED, Batch
 from fenrask.records.readers.contract import Reader, Source
-from fenrask.records.readers.following import ACK, FIN, FLAGGED, RST, SYN, UDP, Slots, ends_of, tcp_endings, udp_endings
+from fenrask.records.readers.following import ACK, FIN, RST, SYN, UDP, Slots, by_time, ends_of
 
 __all__ = ["CAPTURED"]
 
@@ -190,10 +190,11 @@ def _read(source: Source) -> Iterator[Batch]:
 def _batches(found: NDArray[Any], now: float | None) -> Iterator[Batch]:
     """Connections as a batch; now: when the capture ended, of those that had not ended by then."""
     from fenrask.records.kernels import packets
+    from fenrask.records.kernels.ends import tcp_endings, udp_endings
 
     if not found.size:
         return
-    found = found[np.argsort(found["start"], kind="stable")]
+    found = found[by_time(found["start"])]
     source, target, source_port, target_port, protocol = ends_of(found["key"])
 
     def has(bit: int) -> NDArray[np.bool_]:
@@ -213,7 +214,7 @@ def _batches(found: NDArray[Any], now: float | None) -> Iterator[Batch]:
     if now is not None:
         # A SYN so near to the end of the capture may be answered yet.
         tcp = np.where((tcp == UNANSWERED) & (now - last <= _ANSWER_S), OPEN, tcp)
-    ending = np.where(protocol == UDP, udp_endings(last - found["start"], answered), tcp).astype(np.uint8)
+    ending = np.where(protocol == UDP, udp_endings(last - found["start"], answered, UDP_ONE_WAY), tcp).astype(np.uint8)
     yield Batch(
         found["start"], np.where(ending == OPEN, now or 0.0, last), source, target, source_port, target_port, protocol,
         found["out"], found["back"], ending, is_new=has(packets.NEW),

@@ -7,17 +7,16 @@ are counted. Samples (RFC 5477) say how many packets stand for one.
 """
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CLOSED, CONTINUED, IDLE, OPEN, UNKNOWN, Addresses, Batch, texts
+from fenrask.records.batch import CLOSED, CONTINUED, FLAGGED, IDLE, OPEN, UNKNOWN, Addresses, Batch, texts
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.entries import Entry, Pairing
-from fenrask.records.readers.following import FLAGGED
 from fenrask.records.readers.gathering import Gathering, Raw, keys_of
 
 __all__ = ["EXPORTED", "Columns", "Decoder", "nat_entries", "nat_events", "whole_message"]
@@ -51,13 +50,17 @@ _REASONS = {1: IDLE, 2: CONTINUED, 3: CLOSED, 4: OPEN, 5: OPEN}
 _BEGINS, _ENDS = (1, 4, 6), (2, 5, 7)
 """Of NAT events (RFC 8158, table 2; the first of each is historic): a session of NAT44 or NAT64 begins, or ends."""
 _RUN_OUT = {3: "addresses", 12: "ports", 13: "a host's quota"}
-_MOST_FIELDS, _MOST_LENGTH = 512, 65535
+_MOST_FIELDS, _MOST_LENGTH, _MOST_NUMBER = 512, 65535, 8
 _NTP_S = 2_208_988_800
 """From 1900, where times with a fraction are counted from, to 1970 (RFC 7011, section 6.1.9; RFC 5905)."""
 _ANEW = 100_000
 """By how many records a message may be late; one that is farther behind is of an exporter that was restarted."""
 _TOGETHER = 1 << 16
 """Records that are decoded at once."""
+_CHUNK = 1 << 22
+"""Bytes that are read at once."""
+_MOST_KNOWN = 1000
+"""Templates, or sequences, up to which messages are gone through together."""
 
 Columns = dict[str, NDArray[Any]]
 
@@ -91,7 +94,7 @@ class _Group:
 
     template: _Template
     domain: int
-    bodies: list[bytes] = field(default_factory=list)
+    bodies: list[Any] = field(default_factory=list)
     counts: list[int] = field(default_factory=list)
     moments: list[float] = field(default_factory=list)
     uptimes: list[int] = field(default_factory=list)
@@ -113,6 +116,8 @@ class _State:
     groups: dict[tuple[int, int], _Group] = field(default_factory=dict)
     waiting: int = 0
     offset: int = 0
+    learned: int = 0
+    """How often templates came or went."""
 
 
 def _knows(head: bytes) -> bool:
@@ -139,10 +144,39 @@ def nat_entries(source: Source) -> Iterator[Entry]:
 
 def _decoded(source: Source) -> Iterator[tuple[Columns, Raw | None]]:
     """The columns of sets of records, and what they are as connections where they have times and addresses."""
-    decoder = Decoder(source)
-    while (message := _message(source, decoder.state)) is not None:
+    decoder, ahead = Decoder(source), _Ahead(source.stream)
+    while True:
+        yield from decoder.take_plain(ahead)
+        if (message := _message(ahead, source, decoder.state)) is None:
+            break
         yield from decoder.take(message)
     yield from decoder.rest()
+
+
+class _Ahead:
+    """A stream of messages, of which some are read ahead."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream, self._is_over = stream, False
+        self.content, self.at = b"", 0
+
+    def fill(self, size: int = _MOST_LENGTH) -> None:
+        """Have so many bytes at hand, unless the stream ends before."""
+        if len(self.content) - self.at < size and not self._is_over:
+            more = self._stream.read(max(_CHUNK, size))
+            self._is_over = len(more) < max(_CHUNK, size)
+            self.content, self.at = self.content[self.at :] + more, 0
+
+    def peek(self, size: int) -> bytes:
+        """What comes next."""
+        self.fill(size)
+        return self.content[self.at : self.at + size]
+
+    def read(self, size: int) -> bytes:
+        """The same, taken."""
+        found = self.peek(size)
+        self.at += len(found)
+        return found
 
 
 class Decoder:
@@ -150,7 +184,39 @@ class Decoder:
 
     def __init__(self, source: Source) -> None:
         self.source, self.state = source, _State()
-        self._fives = _Group(_Template([]), -1)
+        self._fives, self._waiting_fives = _Group(_Template([]), -1), 0
+        self._known, self._places = (0, _known({})), np.empty(0, dtype=np.uint8)
+
+    def take_plain(self, ahead: _Ahead) -> Iterator[tuple[Columns, Raw | None]]:
+        """All messages that have nothing but data of known templates, up to the first that has anything else."""
+        from fenrask.records.kernels.messages import PLACE, plain_messages
+
+        state = self.state
+        if not self._places.size:
+            self._places = np.empty(_CHUNK >> 8, dtype=PLACE)
+        while True:
+            ahead.fill()
+            begun = ahead.at
+            if self._known[0] != state.learned:
+                self._known = state.learned, _known(state.templates)
+            sequences = _sequences(state.next_number)
+            content, room = np.frombuffer(ahead.content, np.uint8), _TOGETHER - state.waiting - self._waiting_fives
+            at, found, records, is_full = plain_messages(
+                content, ahead.at, *self._known[1], *sequences, room, self._places
+            )
+            is_moved, ahead.at = at > ahead.at, at
+            state.offset += at - begun
+            state.next_number.update(zip([*state.next_number], sequences[2].tolist(), strict=True))
+            if found and self._places[0]["version"] == _FIVE:
+                _put_fives(content, self._places[:found], self._fives)
+                self._waiting_fives += records
+            elif found:
+                _put_sets(content, self._places[:found], state, self._known[1])
+                state.waiting += records
+            if is_full and (is_moved or room < _TOGETHER):
+                yield from self.flushed()
+            elif not is_moved:
+                return
 
     def take(self, message: bytes) -> Iterator[tuple[Columns, Raw | None]]:
         """The next message, whole, of whatever version."""
@@ -158,12 +224,13 @@ class Decoder:
             yield from _templated(message, self.source, self.state)
             return
         _take_five(message, self._fives)
-        # A message has thirty records at most.
-        if len(self._fives.counts) * 24 >= _TOGETHER:
-            yield from _fives(self._fives)
+        self._waiting_fives += self._fives.counts[-1]
+        if self._waiting_fives >= _TOGETHER:
+            yield from self.flushed()
 
     def flushed(self) -> Iterator[tuple[Columns, Raw | None]]:
         """What waits."""
+        self._waiting_fives = 0
         yield from _fives(self._fives)
         yield from _flushed(self.source, self.state)
 
@@ -171,6 +238,61 @@ class Decoder:
         """What waits at the end; what did not come is counted."""
         yield from self.flushed()
         _count_missing(self.source, self.state)
+
+
+_FIVE, _NINE = 5, 9
+_INTERVAL = 0x3FFF
+_Known = tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]
+
+
+def _known(templates: Mapping[tuple[int, int], _Template]) -> _Known:
+    """Domain, number and length of templates; the length is 0 of those whose records are not taken as they are."""
+    if len(templates) > _MOST_KNOWN:
+        templates = {}
+    names = np.array([*templates], dtype=np.int64).reshape(-1, 2)
+    plain = [0 if one.scopes or one.is_events else one.length or 0 for one in templates.values()]
+    return np.ascontiguousarray(names[:, 0]), np.ascontiguousarray(names[:, 1]), np.array(plain, dtype=np.int64)
+
+
+def _sequences(due: Mapping[tuple[int, int], int]) -> _Known:
+    """Version and domain of sequences, and the next number of each."""
+    names = np.array([*due], dtype=np.int64).reshape(-1, 2)
+    numbers = np.array([*due.values()], dtype=np.int64)
+    return np.ascontiguousarray(names[:, 0]), np.ascontiguousarray(names[:, 1]), numbers
+
+
+def _put_fives(content: NDArray[np.uint8], places: NDArray[Any], waiting: _Group) -> None:
+    """Have the records of messages of NetFlow v5 wait to be decoded together."""
+    from fenrask.records.kernels.messages import cut_out
+
+    waiting.bodies.append(cut_out(content, places["at"], places["records"] * _V5_RECORD.itemsize))
+    waiting.counts += places["records"].tolist()
+    waiting.moments += (places["exported"] + places["parts"] / 1e9).tolist()
+    waiting.uptimes += places["uptime"].tolist()
+    waiting.sent += np.maximum(places["sampling"] & _INTERVAL, 1).astype(np.float64).tolist()
+
+
+def _put_sets(content: NDArray[np.uint8], places: NDArray[Any], state: _State, known: _Known) -> None:
+    """Have the records of sets wait for more of their templates."""
+    from fenrask.records.kernels.messages import cut_out
+
+    is_nine, names = places[0]["version"] == _NINE, [*state.templates]
+    numbers, first = np.unique(places["template"], return_index=True)
+    for number in numbers[np.argsort(first)].tolist():
+        some = places[places["template"] == number]
+        domain, set_id = names[number]
+        group = state.groups.setdefault((domain, set_id), _Group(state.templates[domain, set_id], domain))
+        group.bodies.append(cut_out(content, some["at"], some["records"] * known[2][number]))
+        group.counts += some["records"].tolist()
+        group.sent += some["exported"].astype(np.float64).tolist()
+        if is_nine:
+            state.clocks[domain] = _Clock(float(some["exported"][-1]), int(some["uptime"][-1]))
+            group.moments += some["exported"].astype(np.float64).tolist()
+            group.uptimes += some["uptime"].tolist()
+        else:
+            clock = state.clocks.get(domain, _NO_CLOCK)
+            group.moments += [clock.moment_s] * some.size
+            group.uptimes += [clock.uptime_ms] * some.size
 
 
 def whole_message(content: bytes) -> bool:
@@ -205,9 +327,8 @@ def nat_events(columns: Columns, source: Source) -> Iterator[Entry]:
             )  # fmt: skip
 
 
-def _message(source: Source, state: _State) -> bytes | None:
+def _message(stream: _Ahead, source: Source, state: _State) -> bytes | None:
     """The next message whole; None at the end, and where what follows is none."""
-    stream = source.stream
     head = stream.read(4)
     if not head:
         return None
@@ -233,12 +354,11 @@ def _message(source: Source, state: _State) -> bytes | None:
     return bytes(head + body)
 
 
-def _nine(stream: BinaryIO, head: bytes, count: int, source: Source, state: _State) -> bytes | None:
+def _nine(stream: _Ahead, head: bytes, count: int, source: Source, state: _State) -> bytes | None:
     """NetFlow v9 says how many records it has, not how long it is: sets are read until the next message begins."""
     body = head + stream.read(16)
-    peek = getattr(stream, "peek", None)
     while True:
-        ahead = bytes(peek(4))[:4] if peek else b""
+        ahead = stream.peek(4)
         if len(ahead) < 4:
             break
         set_id, length = struct.unpack(">HH", ahead)
@@ -260,7 +380,7 @@ def _take_five(message: bytes, waiting: _Group) -> None:
     waiting.moments.append(seconds + nanos / 1e9)
     waiting.uptimes.append(uptime)
     # The interval is meant where a mode is set: one in so many, or at random (the first two bits).
-    waiting.sent.append(float(max(1, struct.unpack(">H", message[22:24])[0] & 0x3FFF)))
+    waiting.sent.append(float(max(1, struct.unpack(">H", message[22:24])[0] & _INTERVAL)))
 
 
 def _fives(waiting: _Group) -> Iterator[tuple[Columns, Raw | None]]:
@@ -391,6 +511,7 @@ def _count_missing(source: Source, state: _State) -> None:
 def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, state: _State) -> None:
     """Templates, options templates and withdrawals of one set."""
     options = set_id in (1, 3)
+    state.learned += 1
     at = 0
     while at + 4 <= len(body):
         number, count = struct.unpack(">HH", body[at : at + 4])
@@ -449,25 +570,17 @@ def _records(template: _Template, body: bytes, source: Source) -> Iterator[tuple
     n = len(body) // length if length else 0
     if not n:
         return
-    raw = np.frombuffer(body, dtype=np.uint8, count=n * length).reshape(n, length)
+    from fenrask.records.kernels.messages import numbers_at
+
+    raw = np.frombuffer(body, dtype=np.uint8, count=n * length)
     columns: Columns = {}
     at = 0
     for name, size in fields:
         if name and name not in columns and size in _SIZES.get(name, range(1, 9)):
-            columns[name] = raw[:, at : at + size] if size > 8 else _numbers(raw[:, at : at + size])
+            wide = size > _MOST_NUMBER
+            columns[name] = raw.reshape(n, length)[:, at : at + size] if wide else numbers_at(raw, length, at, size)
         at += size
     yield columns, n
-
-
-def _numbers(part: NDArray[np.uint8]) -> NDArray[np.uint64]:
-    """Big-endian numbers of up to eight bytes."""
-    size = part.shape[1]
-    if size in (2, 4, 8):
-        return np.ascontiguousarray(part).view(f">u{size}")[:, 0].astype(np.uint64)
-    value = np.zeros(part.shape[0], dtype=np.uint64)
-    for column in range(size):
-        value = value << np.uint64(8) | part[:, column].astype(np.uint64)
-    return value
 
 
 def _cut(template: _Template, body: bytes, source: Source) -> tuple[bytes, list[int]]:

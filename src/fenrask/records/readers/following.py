@@ -6,36 +6,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.records.batch import (
-    CLOSED,
-    HALF_CLOSED,
-    REJECTED,
-    RESET,
-    UDP_ANSWERED,
-    UDP_ONE_WAY,
-    UDP_STREAMING,
-    UNANSWERED,
     Addresses,
 )
 
 __all__ = [
     "ACK",
     "FIN",
-    "FLAGGED",
     "RST",
     "SYN",
     "TCP",
     "UDP",
     "Slots",
+    "by_time",
     "ends_of",
-    "tcp_endings",
     "turned_keys",
-    "udp_endings",
 ]
 
 FIN, SYN, RST, ACK = 1, 2, 4, 16
 """Flags of TCP (RFC 9293)."""
-FLAGGED = 0x100
-"""Beside the flags of TCP: that they are known."""
 TCP, UDP = 6, 17
 _ROOM = 1 << 14
 
@@ -43,8 +31,10 @@ _ROOM = 1 << 14
 class Slots:
     """Connections of one type, in buckets by their ends; no more of them than there is memory for."""
 
-    def __init__(self, kind: np.dtype[Any], most: int) -> None:
+    def __init__(self, kind: np.dtype[Any], most: int, beside: np.dtype[Any] | None = None) -> None:
+        """beside: of what is kept apart of each connection, and goes with it."""
         self.array: NDArray[Any] = np.zeros(_ROOM, dtype=kind)
+        self.beside: NDArray[Any] = np.zeros(_ROOM if beside else 0, dtype=beside or np.uint8)
         self._most = most
         self._link()
 
@@ -60,7 +50,7 @@ class Slots:
         last: the field with the time of the newest packet or record.
         """
         if self.array.size < self._most:
-            self.array = np.concatenate([self.array, np.zeros_like(self.array)])
+            self.array, self.beside = (np.concatenate([one, np.zeros_like(one)]) for one in (self.array, self.beside))
             self._link()
             return self.array[:0]
         return self.take_out(self.array[last] <= np.median(self.array[last]))
@@ -78,6 +68,17 @@ class Slots:
         """Which slots hold a connection."""
         found: NDArray[np.bool_] = self.array["used"] == 1
         return found
+
+
+def by_time(start_s: NDArray[np.float64]) -> NDArray[np.int64]:
+    """The order of times, to a microsecond, and of equal ones as they come: sorted with their rows as one number."""
+    micros = np.round((start_s - start_s.min()) * 1e6)
+    bits = int(start_s.size).bit_length()
+    if micros.max() >= 2.0 ** (62 - bits):
+        return np.argsort(start_s, kind="stable")
+    both: NDArray[np.int64] = micros.astype(np.int64) << bits | np.arange(start_s.size)
+    both.sort()
+    return both & ((1 << bits) - 1)
 
 
 Ends = tuple[Addresses, Addresses, NDArray[np.uint16], NDArray[np.uint16], NDArray[np.uint8]]
@@ -107,37 +108,3 @@ def turned_keys(keys: NDArray[np.uint64], rows: NDArray[np.bool_]) -> NDArray[np
     turned = np.column_stack([keys[:, 2], keys[:, 3], keys[:, 0], keys[:, 1], back])
     found: NDArray[np.uint64] = np.where(rows[:, None], turned, keys)
     return found
-
-
-def tcp_endings(
-    out: NDArray[np.uint16], back: NDArray[np.uint16], answered: NDArray[np.bool_], rest: NDArray[np.int64]
-) -> NDArray[np.int64]:
-    """How connections of TCP ended, by the flags of both directions; `rest` where these do not say.
-
-    out, back: with `FLAGGED`; 0 for a direction of which nothing was seen, whose silence says nothing. answered:
-    whether anything came back. rest: the ending of what has neither FIN nor RST, and is no SYN without an answer.
-    """
-    alone = (out & FLAGGED != 0) & (out & (SYN | ACK | FIN | RST) == SYN)
-    fin, fin_back = out & FIN != 0, back & FIN != 0
-    found: NDArray[np.int64] = np.select(
-        [
-            alone & answered & (back & (SYN | FIN) == 0),
-            (out | back) & RST != 0,
-            (fin & fin_back) | (fin & (back == 0)) | (fin_back & (out == 0)),
-            fin | fin_back,
-            alone & ~answered,
-        ],
-        [REJECTED, RESET, CLOSED, HALF_CLOSED, UNANSWERED],
-        rest,
-    )
-    return found
-
-
-def udp_endings(
-    lasted_s: NDArray[np.float64], answered: NDArray[np.bool_], otherwise: int = UDP_ONE_WAY
-) -> NDArray[np.int64]:
-    """How exchanges of UDP ended; otherwise: what those are of which nothing was seen to come back."""
-    from fenrask.records.kernels.ends import STREAM_S
-
-    streams = lasted_s > STREAM_S
-    return np.where(answered, np.where(streams, UDP_STREAMING, UDP_ANSWERED), otherwise)

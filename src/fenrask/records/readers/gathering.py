@@ -13,29 +13,17 @@ from numpy.typing import NDArray
 
 from fenrask.records.batch import (
     BEYOND,
-    CLOSED,
-    CONTINUED,
-    HALF_CLOSED,
-    IDLE,
-    OPEN,
-    REJECTED,
-    RESET,
     UDP_ONE_WAY,
-    UNANSWERED,
     UNKNOWN,
+    Addresses,
     Batch,
 )
 from fenrask.records.readers.contract import Source
 from fenrask.records.readers.following import (
-    FLAGGED,
-    SYN,
-    TCP,
-    UDP,
     Slots,
+    by_time,
     ends_of,
-    tcp_endings,
     turned_keys,
-    udp_endings,
 )
 
 __all__ = ["Gathering", "Raw", "keys_of"]
@@ -109,9 +97,9 @@ class Gathering:
             yield from self._gathered(raw)
 
     def _gathered(self, raw: Raw) -> Iterator[Batch]:
-        from fenrask.records.kernels.pieces import CONNECTION, gathered, over
+        from fenrask.records.kernels.pieces import CONNECTION, NEWEST, gathered, over
 
-        slots = self._slots = self._slots or Slots(CONNECTION, _MOST_FOLLOWED)
+        slots = self._slots = self._slots or Slots(CONNECTION, _MOST_FOLLOWED, NEWEST)
         self._now = max(self._now, float(raw.end_s.max()), raw.now_s)
         self._has_both = self._has_both or bool(raw.back_flags.any() or raw.back.any())
         done, at, n = np.empty(raw.start_s.size, dtype=CONNECTION), 0, raw.start_s.size
@@ -119,7 +107,7 @@ class Gathering:
         while at < n:
             at, slots.free, number, others, doubles = gathered(
                 raw.keys, raw.start_s, raw.end_s, raw.out, raw.back, raw.flags, raw.back_flags, raw.ending, at,
-                slots.array, slots.heads, slots.nexts, slots.free, self._quiet, done,
+                slots.array, slots.beside, slots.heads, slots.nexts, slots.free, self._quiet, done,
             )  # fmt: skip
             self._doubles += doubles
             self._records -= doubles
@@ -152,44 +140,28 @@ class Gathering:
         """Connections as a batch, from who opened them: of two records the one from the higher port."""
         if not done.size:
             return
-        order = np.argsort(done["start"], kind="stable")
-        found = {name: done[name][order] for name in _FIELDS}
-        _, _, first, second, _ = ends_of(found["key"])
-        turned = (found["both"] == 1) & (first < second)
-        source, target, source_port, target_port, protocol = ends_of(turned_keys(found["key"], turned))
-        out, back = (np.where(turned, found[b], found[a]) for a, b in (("out", "back"), ("back", "out")))
-        flags, back_flags = (
-            np.where(turned, found[b], found[a]) for a, b in (("flags", "back_flags"), ("back_flags", "flags"))
-        )
-        is_quiet = self._now - found["end"] > self._quiet[0] if at_the_end else np.ones(order.size, dtype=bool)
-        answered = (found["both"] > 0) | (back > 0)
-        either = np.bitwise_or(found["flags"], found["back_flags"])
-        tcp = tcp_endings(flags, back_flags, answered, _said(found["ending"].astype(np.int64), either, is_quiet))
-        udp = udp_endings(found["end"] - found["start"], answered, UDP_ONE_WAY if self._has_both else UNKNOWN)
-        ending = np.where(protocol == UDP, udp, tcp).astype(np.uint8)
+        from fenrask.records.kernels.pieces import COLUMNS, put_out
+
+        order = by_time(done["start"])
+        columns: list[Any] = [np.empty(order.size, dtype=kind) for kind in COLUMNS]
+        one_way = UDP_ONE_WAY if self._has_both else UNKNOWN
+        six = put_out(done, order, self._now, at_the_end, self._quiet[0], one_way, *columns)
+        start, end, source, target, source_port, target_port, protocol, out, back, ending, is_new = columns
+        near, far = Addresses(source), Addresses(target)
+        if six:
+            keys = done["key"][order]
+            is_turned = (done["both"][order] == 1) & (keys[:, 4] != _ports(source_port, target_port, keys))
+            near, far, *_ = ends_of(turned_keys(keys, is_turned))
         records, self._records = self._records, 0
         yield Batch(
-            found["start"], np.where(ending == OPEN, np.maximum(self._now, found["end"]), found["end"]),
-            source, target, source_port, target_port, protocol, out, back, ending,
-            is_new=~((protocol == TCP) & (either & (FLAGGED | SYN) == FLAGGED)), records=records,
-        )  # fmt: skip
+            start, end, near, far, source_port, target_port, protocol, out, back, ending, is_new=is_new, records=records
+        )
 
 
-_FIELDS = ("key", "start", "end", "out", "back", "flags", "back_flags", "ending", "both")
-
-
-def _said(reason: NDArray[np.int64], flags: NDArray[np.uint16], is_quiet: NDArray[np.bool_]) -> NDArray[np.int64]:
-    """How connections ended whose flags do not say: by why their last record was exported, and by their silence."""
-    known = flags & FLAGGED != 0
-    found: NDArray[np.int64] = np.select(
-        [
-            np.isin(reason, (CLOSED, RESET, HALF_CLOSED, REJECTED, UNANSWERED)),
-            (reason == IDLE) | (known & is_quiet & (reason == UNKNOWN)),
-            (reason == OPEN) | (reason == CONTINUED) | known,
-        ],
-        [reason, IDLE, OPEN],
-        UNKNOWN,
-    )
+def _ports(source: NDArray[np.uint16], target: NDArray[np.uint16], keys: NDArray[np.uint64]) -> NDArray[np.uint64]:
+    """The last part of keys with these ports."""
+    both = source.astype(np.uint64) << np.uint64(16) | target.astype(np.uint64)
+    found: NDArray[np.uint64] = keys[:, 4] >> np.uint64(32) << np.uint64(32) | both
     return found
 
 

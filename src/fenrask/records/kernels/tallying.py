@@ -1,0 +1,220 @@
+"""Compiled: to which pair of subnet and destination records belong, and what they count for there."""
+
+import numpy as np
+
+from fenrask.compiling import compiled
+from fenrask.records.batch import CONTINUED, ENDING_NAMES, OPEN, REJECTED, UNANSWERED, UNKNOWN
+
+__all__ = [
+    "BINS", "CODES", "DECADES", "LEAST_S", "SUMS", "added", "marks_of", "pairs_of", "run_lengths", "slots_of",
+    "tallied",
+]  # fmt: skip
+
+BINS, DECADES, LEAST_S = 1200, 10.0, 1e-3
+"""Durations are counted in 120 bins a decade, from a millisecond on; bin 0 holds what is shorter."""
+_BITS = 32
+CODES = max(OPEN, *ENDING_NAMES) + 1
+"""How many ways to end there are."""
+_DURATION, _OUT, _BACK, _CONTINUING, _ENDINGS = range(5)
+SUMS = _ENDINGS + CODES
+"""Columns of sums: of durations, ms; of bytes either way; of connections that were open before; and by ending."""
+_NONE = -1
+_MIXING = 0x9E3779B97F4A7C15
+_FAR_S = 8.0
+
+
+@compiled
+def _held_by(starts, values, first, last, address):
+    """The value of the range that holds an address, of those from `first` to `last`; the first begins at 0."""
+    at, size = first, last - first
+    while size > 1:
+        # Without a branch: which half it is cannot be foreseen.
+        half = size >> 1
+        at += half * np.int64(starts[at + half] <= address)
+        size -= half
+    return values[at]
+
+
+@compiled
+def _pair(inner, outer, port, protocol, subnets, of, codes, firsts, starts, values, destinations):
+    """The pair of an address inside and one outside; -1 for none."""
+    subnet = _held_by(subnets, of, 0, subnets.size, inner)
+    if subnet < 0:
+        return _NONE
+    # With the port first: the one without takes what is left.
+    for code in (np.int64(protocol) << 16 | np.int64(port), np.int64(protocol) << 16):
+        low, place = 0, codes.size
+        while low < place:
+            middle = (low + place) >> 1
+            if codes[middle] < code:
+                low = middle + 1
+            else:
+                place = middle
+        if place < codes.size and codes[place] == code:
+            found = _held_by(starts, values, firsts[place], firsts[place + 1], outer)
+            if found >= 0:
+                return subnet * destinations + found
+    return _NONE
+
+
+@compiled
+def pairs_of(
+    source, target, source_port, target_port, protocol, subnets, of, codes, firsts, starts, values, destinations
+):
+    """The pair of each record, int64, -1 for none, and whether it is a reply; shapes (n_records,).
+
+    subnets, of: where ranges of addresses begin, in rising order from 0 on, and whose they are. codes: protocol x 2^16
+    + port (0: any), in rising order; starts, values: the same of destinations, those of a code from its `firsts` on.
+    """
+    pair, is_reply = np.empty(source.size, np.int64), np.zeros(source.size, np.bool_)
+    for row in range(source.size):
+        own = _pair(
+            source[row], target[row], target_port[row], protocol[row],
+            subnets, of, codes, firsts, starts, values, destinations,
+        )  # fmt: skip
+        if own < 0:
+            own = _pair(
+                target[row], source[row], source_port[row], protocol[row],
+                subnets, of, codes, firsts, starts, values, destinations,
+            )  # fmt: skip
+            is_reply[row] = own >= 0
+        pair[row] = own
+    return pair, is_reply
+
+
+@compiled
+def slots_of(keys, places):
+    """Put all pairs that have a slot into their places anew; keys: the pair of each slot, shape (n_slots,)."""
+    places[:] = _NONE
+    for slot in range(keys.size):
+        places[_place(keys, places, keys[slot])] = slot
+
+
+@compiled
+def _place(keys, places, pair):
+    """Where a pair's slot is in `places`, or may be put."""
+    mixed = np.uint64(pair) * np.uint64(_MIXING)
+    at = np.int64(mixed >> np.uint64(20) & np.uint64(places.size - 1))
+    while places[at] >= 0 and keys[places[at]] != pair:
+        at = (at + 1) & (places.size - 1)
+    return at
+
+
+@compiled
+def tallied(
+    first, pair, is_reply, start_s, end_s, ending, is_new, address, out, back, coarse, time_bits,
+    keys, used, places, sums, begun, before, ended, durations, cut, addresses,
+):  # fmt: skip
+    """Count records from `first` on, until there is no slot for another pair; those of no pair count for nothing.
+
+    keys, places: pairs by slot (`used` of them), and slots by pair; sums: shape (n_slots, SUMS). The others are filled
+    with keys, as a `Summary` has them: connections that begin, that were open before, that end, by pair and time (in
+    2^coarse ms), and, of those that came about, by duration and address. Returned: the next record, the slots used, and
+    how many keys there are of each.
+    """
+    n_begun, n_before, n_ended, n_durations, n_cut = 0, 0, 0, 0, 0
+    row = first
+    while row < pair.size:
+        own = pair[row]
+        if own < 0:
+            row += 1
+            continue
+        at = _place(keys, places, own)
+        slot = places[at]
+        if slot < 0:
+            if used == keys.size or 2 * used >= places.size:
+                break
+            slot = used
+            keys[slot], places[at], used = own, slot, used + 1
+        if is_reply[row]:
+            sums[slot, _OUT] += back[row]
+            sums[slot, _BACK] += out[row]
+            row += 1
+            continue
+        sums[slot, _OUT] += out[row]
+        sums[slot, _BACK] += back[row]
+        begin_ms, end_ms = np.int64(np.rint(start_s[row] * 1e3)), np.int64(np.rint(end_s[row] * 1e3))
+        ended[n_ended] = own << time_bits | end_ms >> coarse
+        n_ended += 1
+        code = ending[row]
+        if is_new[row]:
+            begun[n_begun] = own << time_bits | begin_ms >> coarse
+            addresses[n_begun] = own << _BITS | address[row]
+            n_begun += 1
+            if code != UNKNOWN and code != CONTINUED:
+                sums[slot, _ENDINGS + code] += 1
+            if code != UNANSWERED and code != REJECTED:
+                sums[slot, _DURATION] += end_ms - begin_ms
+                length = max(end_s[row] - start_s[row], 1e-12)
+                place = np.floor(np.log10(length / LEAST_S) * (BINS / DECADES)) + 1
+                which = own << _BITS | np.int64(min(max(place, 0.0), float(BINS)))
+                durations[n_durations] = which
+                n_durations += 1
+                if code == OPEN:
+                    cut[n_cut] = which
+                    n_cut += 1
+        else:
+            before[n_before] = own << time_bits | begin_ms >> coarse
+            sums[slot, _CONTINUING] += 1
+            n_before += 1
+        row += 1
+    return row, used, n_begun, n_before, n_ended, n_durations, n_cut
+
+
+@compiled
+def marks_of(source, target, source_port, target_port, octets, start_s, end_s, one_in):
+    """A number for one record in so many, of its ends, bytes, duration and about its time, where its ports are known.
+
+    A doubled one has the same. Not the second, since another exporter's clock may differ; not the hour, since some
+    services ask from one port a minute.
+    """
+    found, n = np.empty(source.size, np.int64), 0
+    for row in range(source.size):
+        number = np.uint64(source[row])
+        lasted = np.rint((end_s[row] - start_s[row]) * 1e3)
+        for part in (
+            np.uint64(target[row]), np.uint64(source_port[row]), np.uint64(target_port[row]), np.uint64(octets[row]),
+            np.uint64(np.int64(lasted)), np.uint64(np.int64(start_s[row] // _FAR_S)),
+        ):  # fmt: skip
+            number = (number ^ part) * np.uint64(_MIXING)
+            number ^= number >> np.uint64(29)
+        if number % np.uint64(one_in) == 0 and source_port[row] > 0:
+            found[n] = np.int64(number >> np.uint64(1))
+            n += 1
+    return found[:n]
+
+
+@compiled
+def run_lengths(ordered):
+    """Keys in rising order, each once, and how often each is there."""
+    keys, values, n = np.empty(ordered.size, np.int64), np.empty(ordered.size, np.int64), 0
+    at = 0
+    while at < ordered.size:
+        begin, own = at, ordered[at]
+        at += 1
+        while at < ordered.size and ordered[at] == own:
+            at += 1
+        keys[n], values[n] = own, at - begin
+        n += 1
+    return keys[:n].copy(), values[:n].copy()
+
+
+@compiled
+def added(keys, values, others, more):
+    """Two sets of counts added up, each with keys in rising order; what comes to 0 goes."""
+    size = keys.size + others.size
+    found, sums = np.empty(size, np.int64), np.empty(size, np.int64)
+    n, one, other = 0, 0, 0
+    while one < keys.size and other < others.size:
+        own, beside = keys[one], others[other]
+        total = (values[one] if own <= beside else 0) + (more[other] if beside <= own else 0)
+        found[n], sums[n] = min(own, beside), total
+        one, other = one + (own <= beside), other + (beside <= own)
+        n += total != 0
+    while one < keys.size:
+        found[n], sums[n] = keys[one], values[one]
+        n, one = n + 1, one + 1
+    while other < others.size:
+        found[n], sums[n] = others[other], more[other]
+        n, other = n + 1, other + 1
+    return found[:n].copy(), sums[:n].copy()

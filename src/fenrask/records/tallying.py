@@ -1,0 +1,253 @@
+"""Batches of records counted: what each counts for under its pair, put together in large runs of keys."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenrask.records.batch import Addresses, Batch, texts
+from fenrask.records.matching import NONE, Matched, Pairs
+from fenrask.records.summary import MARKED, Counts, Summary, key
+
+__all__ = ["summarised"]
+
+Keys = NDArray[np.int64]
+_RUN = 1 << 22
+"""Keys that are put in order at once."""
+_SLOTS = 1 << 10
+_MOST_UNMATCHED = 20_000
+
+
+def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
+    """The summary of batches: of one file, or one part of it."""
+    tally, beside = _Tally(pairs), [Summary()]
+    for batch in batches:
+        matched = pairs.match(batch)
+        beside.append(_beside(batch, matched))
+        if batch.listing is None and batch.sampled <= 1:
+            tally.take(batch, matched)
+        if len(beside) >= _TOGETHER:
+            beside = [Summary.total(beside)]
+    return Summary.total([*beside, tally.summary()])
+
+
+_TOGETHER = 64
+
+
+class _Runs:
+    """Keys as they come, counted: put in order in runs, and runs of about one length added up."""
+
+    def __init__(self) -> None:
+        self._waiting: list[Keys] = []
+        self._size = 0
+        self._runs: list[Counts] = []
+
+    def put(self, keys: Keys) -> None:
+        self._waiting.append(keys)
+        self._size += keys.size
+        if self._size >= _RUN:
+            self._order()
+
+    def _order(self) -> None:
+        if self._size:
+            self._runs.append(Counts.of(np.concatenate(self._waiting)))
+        self._waiting, self._size = [], 0
+        while len(self._runs) > 1 and 2 * self._runs[-1].keys.size > self._runs[-2].keys.size:
+            self._runs[-2:] = [self._runs[-2] + self._runs[-1]]
+
+    def counts(self) -> Counts:
+        self._order()
+        return Counts.total(self._runs)
+
+
+@dataclass
+class _Slots:
+    """Sums of each pair that was seen."""
+
+    keys: Keys = field(default_factory=lambda: np.zeros(_SLOTS, dtype=np.int64))
+    places: Keys = field(default_factory=lambda: np.full(4 * _SLOTS, NONE, dtype=np.int64))
+    sums: Keys = field(default_factory=lambda: _no_sums(_SLOTS))
+    used: int = 0
+
+    def grow(self) -> None:
+        """Room for twice as many."""
+        from fenrask.records.kernels.tallying import slots_of
+
+        self.keys = np.concatenate([self.keys, np.zeros_like(self.keys)])
+        self.sums = np.concatenate([self.sums, np.zeros_like(self.sums)])
+        self.places = np.full(4 * self.keys.size, NONE, dtype=np.int64)
+        slots_of(self.keys[: self.used], self.places)
+
+    def counts(self, column: int) -> Counts:
+        """A column by pair."""
+        values, keys = self.sums[: self.used, column], self.keys[: self.used]
+        kept = np.flatnonzero(values)
+        kept = kept[np.argsort(keys[kept])]
+        return Counts(key(keys[kept], 0 * kept), values[kept])
+
+
+def _no_sums(slots: int) -> Keys:
+    from fenrask.records.kernels.tallying import SUMS
+
+    return np.zeros((slots, SUMS), dtype=np.int64)
+
+
+class _Tally:
+    """Connections counted as they come."""
+
+    def __init__(self, pairs: Pairs) -> None:
+        """The runs: what begins, was open before, ends; durations, cut ones, addresses."""
+        self._pairs, self._slots = pairs, _Slots()
+        self._all = tuple(_Runs() for _ in range(6))
+
+    def take(self, batch: Batch, matched: Matched) -> None:
+        """Connections of a batch, and their pairs."""
+        from fenrask.records.kernels.tallying import tallied
+
+        n, slots = len(batch), self._slots
+        rows = [np.empty(n, dtype=np.int64) for _ in range(6)]
+        is_new = np.ones(n, dtype=bool) if batch.is_new is None else batch.is_new
+        address = _low(batch.target)
+        at = 0
+        while at < n:
+            at, slots.used, begun, before, ended, durations, cut = tallied(
+                at, matched.pair, matched.is_reply, batch.start_s, batch.end_s, batch.ending, is_new, address,
+                batch.bytes_out, batch.bytes_in, self._pairs.coarse, self._pairs.time_bits,
+                slots.keys, slots.used, slots.places, slots.sums, *rows,
+            )  # fmt: skip
+            sizes = (begun, before, ended, durations, cut, begun)
+            for runs, keys, size in zip(self._all, rows, sizes, strict=True):
+                if size:
+                    runs.put(keys[:size].copy())
+            if at < n:
+                slots.grow()
+
+    def summary(self) -> Summary:
+        """What they come to."""
+        from fenrask.records.kernels.tallying import CODES, SUMS
+
+        begun, before, ended, durations, cut, addresses = (one.counts() for one in self._all)
+        slots, pairs = self._slots, self._pairs
+        of_codes = [slots.counts(column) for column in range(SUMS)]
+        by_ending = [Counts(one.keys + code, one.values) for code, one in enumerate(of_codes[SUMS - CODES :])]
+        bits = pairs.time_bits
+        seconds = ((begun.keys & ((1 << bits) - 1)) << pairs.coarse) // 1000
+        return Summary(
+            starts=_merged(key(begun.keys >> bits, seconds), begun.values),
+            moves=Counts.total([begun, before, Counts(ended.keys, -ended.values)]),
+            durations=durations, cut=cut, addresses=addresses, endings=Counts.total(by_ending),
+            duration_ms=of_codes[0], bytes_out=of_codes[1], bytes_in=of_codes[2], continuing=of_codes[3],
+        )  # fmt: skip
+
+
+def _merged(keys: Keys, values: Keys) -> Counts:
+    """Values of keys that are in order and may be the same, added up."""
+    if not keys.size:
+        return Counts()
+    first = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+    return Counts(keys[first], np.add.reduceat(values, first))
+
+
+def _low(addresses: Addresses) -> NDArray[np.uint32]:
+    """The last 32 bits of addresses."""
+    if not addresses.v6:
+        return addresses.v4
+    found = addresses.v4.copy()
+    for row, number in addresses.v6:
+        found[row] = number & 0xFFFFFFFF
+    return found
+
+
+def _beside(batch: Batch, matched: Matched) -> Summary:
+    """What there is to count beside connections: records, hours, samples, listings, what belongs to no pair."""
+    known = matched.pair != NONE
+    unmatched = _unmatched(batch, ~known)
+    if batch.listing is not None:
+        # An entry that is of a reply, or of who comes in, is one as well.
+        states = key(matched.pair[known], batch.listing.state[known])
+        left = Counts.of(states, batch.listing.left_s[known])
+        return Summary(listed=Counts.of(states), listed_s=left, unmatched=unmatched, records=len(batch))
+    found = _times(batch)
+    found.unmatched = unmatched
+    if batch.sampled > 1:
+        # One packet in many: connections cannot be told from what was not looked at.
+        volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
+        out, back = (
+            np.round(np.where(matched.is_reply, one, other)[known] * batch.sampled).astype(np.int64)
+            for one, other in ((batch.bytes_in, batch.bytes_out), (batch.bytes_out, batch.bytes_in))
+        )
+        found.bytes_out, found.bytes_in = Counts.of(volumes, out), Counts.of(volumes, back)
+        found.samples, found.squares = Counts.of(volumes), Counts.of(volumes, _squares(out + back))
+        found.records = found.sampled = len(batch)
+        return found
+    found.marks = _marks(batch)
+    found.records = len(batch) if batch.records is None else batch.records
+    found.together = 0 if batch.records is None else batch.records - len(batch)
+    found.replies = int(np.count_nonzero(matched.is_reply))
+    return found
+
+
+def _times(batch: Batch) -> Summary:
+    """In which hours records begin, and the first and the last second."""
+    if not len(batch):
+        return Summary()
+    seconds = np.floor(batch.start_s).astype(np.int64)
+    first, last = int(seconds.min()), int(seconds.max())
+    if last // 3600 - first // 3600 > _MOST_HOURS:
+        return Summary(hours=Counts.of(seconds // 3600), first_s=first, last_s=last)
+    numbers = np.bincount(seconds // 3600 - first // 3600)
+    hours = np.flatnonzero(numbers)
+    return Summary(hours=Counts(hours + first // 3600, numbers[hours]), first_s=first, last_s=last)
+
+
+_MOST_HOURS = 1 << 16
+_MOST_KIB = 1 << 27
+"""Of one record of a sample, so that the sum of the squares is a whole number of 63 bits."""
+
+
+def _squares(octets: Keys) -> Keys:
+    kib = np.minimum((octets >> 10) + 1, _MOST_KIB)
+    found: Keys = kib * kib
+    return found
+
+
+def _marks(batch: Batch) -> Counts:
+    """A number for one record in `MARKED`; a doubled one has the same."""
+    from fenrask.records.kernels.tallying import marks_of
+
+    source, target = (_whole(one) if one.v6 else one.v4 for one in (batch.source, batch.target))
+    return Counts.of(
+        marks_of(
+            source, target, batch.source_port, batch.target_port, batch.bytes_out, batch.start_s, batch.end_s, MARKED
+        )
+    )
+
+
+def _whole(addresses: Addresses) -> NDArray[np.uint64]:
+    """A number of 64 bits for each address."""
+    found = addresses.v4.astype(np.uint64)
+    for row, number in addresses.v6:
+        found[row] = (number * 31 ^ number >> 64) & (2**64 - 1)
+    return found
+
+
+def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, int, int], int]:
+    """How many records belong to no pair, by neighbourhood of both ends, port and protocol."""
+    found: dict[tuple[str, str, int, int], int] = {}
+    some = np.flatnonzero(rows)
+    if not some.size:
+        return found
+    inner, outer = batch.source.v4[some] >> 8, batch.target.v4[some] >> 8
+    six = {row for row, _ in (*batch.source.v6, *batch.target.v6)}
+    port, protocol = batch.target_port[some].astype(np.int64), batch.protocol[some].astype(np.int64)
+    stacked = np.stack([inner.astype(np.int64), outer.astype(np.int64), port, protocol], axis=1)
+    unique, first, numbers = np.unique(stacked, axis=0, return_index=True, return_counts=True)
+    for row, at, number in zip(unique, first, numbers, strict=True):
+        if int(some[at]) in six:
+            ends = [*texts(batch.source, [int(some[at])]), *texts(batch.target, [int(some[at])])]
+        else:
+            ends = [".".join(str(int(value) >> shift & 255) for shift in (16, 8, 0)) + ".0/24" for value in row[:2]]
+        if len(found) < _MOST_UNMATCHED:
+            found[ends[0], ends[1], int(row[2]), int(row[3])] = int(number)
+    return found

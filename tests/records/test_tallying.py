@@ -1,0 +1,186 @@
+"""Records counted all at once, against each counted by itself; messages gone through together, against one by one."""
+
+import struct
+import unittest
+from collections import Counter
+from ipaddress import ip_address, ip_network
+
+import numpy as np
+
+from fenrask.estate import read_estate
+from fenrask.records.batch import Addresses, Batch, Unread
+from fenrask.records.matching import Pairs
+from fenrask.records.readers import Source, read_records
+from fenrask.records.readers.exported import Decoder
+from fenrask.records.readers.gathering import Gathering
+from fenrask.records.summary import Counts, Summary, moves_of
+from fenrask.records.tallying import summarised
+from tests.records.test_measure import DAY, Records, ipfix, rows_of, v5, v9
+
+
+def drawn(dice: np.random.Generator, n: int) -> Batch:
+    """Records between a few networks, either way round, some of IPv6, with every ending."""
+    near = dice.choice([0x0A000105, 0x0A000207, 0xC6336407, 0xC6336480, 0x01020304], n).astype(np.uint32)
+    far = dice.choice([0xC6336407, 0xC63364F0, 0x0A000105, 0x05060708], n).astype(np.uint32)
+    start = DAY + dice.integers(0, 7_200_000, n) / 1e3
+    six = tuple((int(row), int(ip_address("2001:db8::7"))) for row in np.flatnonzero(dice.random(n) < 0.1))
+    octets = dice.integers(0, 1 << 40, (2, n))
+    return Batch(
+        start, start + dice.choice([0.0, 0.5, 3.25, 40.125], n), Addresses(near), Addresses(far, six),
+        dice.choice([0, 443, 5000, 6000], n).astype(np.uint16), dice.choice([443, 53, 80], n).astype(np.uint16),
+        dice.choice([6, 17], n).astype(np.uint8), octets[0], octets[1], dice.integers(0, 12, n).astype(np.uint8),
+        is_new=dice.random(n) < 0.9,
+    )  # fmt: skip
+
+
+class Tallied(Records):
+    def test_a_batch_is_the_sum_of_its_records(self) -> None:
+        """Pairs by the longest of all prefixes that hold an address; counts by a dictionary."""
+        self.estate()
+        pairs = Pairs(read_estate(self.folder / "estate.yaml").estate)
+        batches = [drawn(np.random.default_rng(seed), 400) for seed in range(4)]
+        found = summarised(batches, pairs)
+        plain = {name: Counter[int]() for name in ("starts", "bytes_out", "bytes_in", "duration_ms", "endings")}
+        opened = Counter[tuple[int, int]]()
+        for batch in batches:
+            matched = pairs.match(batch)
+            for row in range(len(batch)):
+                pair = int(matched.pair[row])
+                self.assertEqual((pair, bool(matched.is_reply[row])), self.pair_of(pairs, batch, row))
+                if pair < 0:
+                    continue
+                out, back = int(batch.bytes_out[row]), int(batch.bytes_in[row])
+                key = pair << 32
+                plain["bytes_out"][key] += back if matched.is_reply[row] else out
+                plain["bytes_in"][key] += out if matched.is_reply[row] else back
+                if matched.is_reply[row]:
+                    continue
+                begin, end = (round(float(one[row]) * 1000) for one in (batch.start_s, batch.end_s))
+                opened[pair, begin] += 1
+                opened[pair, end] -= 1
+                if batch.is_new is None or not batch.is_new[row]:
+                    continue
+                ending = int(batch.ending[row])
+                plain["starts"][key + begin // 1000] += 1
+                plain["endings"][key + ending] += ending not in (0, 4)
+                plain["duration_ms"][key] += (end - begin) * (ending not in (6, 7))
+        for name, counts in plain.items():
+            some = getattr(found, name)
+            with self.subTest(name):
+                self.assertEqual(
+                    dict(zip(some.keys.tolist(), some.values.tolist(), strict=True)),
+                    {key: number for key, number in counts.items() if number},
+                )
+        for number in {pair for pair, _ in opened}:
+            at, moves = moves_of(found, pairs, number)
+            want = {when: by for (pair, when), by in sorted(opened.items()) if pair == number and by}
+            self.assertEqual(dict(zip(at.tolist(), moves.tolist(), strict=True)), want)
+
+    def pair_of(self, pairs: Pairs, batch: Batch, row: int) -> tuple[int, bool]:
+        """By going through every subnet and destination."""
+        estate = read_estate(self.folder / "estate.yaml").estate
+        six = dict(batch.target.v6)
+        near = ip_address(int(batch.source.v4[row]))
+        far = ip_address(six.get(row, int(batch.target.v4[row])))
+        numbers = {"tcp": 6, "udp": 17}
+        for inner, outer, port in (near, far, batch.target_port), (far, near, batch.source_port):
+            subnets = [name for name, one in estate.subnets.items() if any(inner in net for net in nets(one.prefixes))]
+            fitting = [
+                (one.port is not None, net.prefixlen, name)
+                for name, one in estate.destinations.items()
+                if numbers[one.protocol] == batch.protocol[row] and one.port in (None, int(port[row]))
+                for net in nets(one.prefixes)
+                if outer in net
+            ]
+            if subnets and fitting:
+                return pairs.number(subnets[0], max(fitting)[2]), inner is far
+        return -1, False
+
+    def test_parts_add_up_whatever_their_order(self) -> None:
+        self.estate()
+        pairs = Pairs(read_estate(self.folder / "estate.yaml").estate)
+        batches = [drawn(np.random.default_rng(seed), 200) for seed in range(9)]
+        whole = summarised(batches, pairs)
+        parts = [summarised(batches[first::3], pairs) for first in range(3)]
+        for other in (Summary.total(parts[::-1]), parts[2] + (parts[0] + parts[1])):
+            for name in ("starts", "moves", "durations", "addresses", "endings", "marks", "hours"):
+                one, same = getattr(whole, name), getattr(other, name)
+                np.testing.assert_array_equal(one.keys, same.keys, name)
+                np.testing.assert_array_equal(one.values, same.values, name)
+
+
+def nets(prefixes: object) -> list[object]:
+    return [ip_network(str(one)) for one in prefixes]  # type: ignore[attr-defined]
+
+
+class CountsOfKeys(unittest.TestCase):
+    def test_sums_are_those_of_a_dictionary(self) -> None:
+        for seed in range(20):
+            dice = np.random.default_rng(seed)
+            parts, plain = [], Counter[int]()
+            for _ in range(int(dice.integers(1, 6))):
+                n = int(dice.integers(0, 60))
+                keys, values = dice.integers(-9, 30, n), dice.integers(-2, 3, n)
+                parts.append(Counts.of(keys, values) if seed % 2 else Counts.of(keys))
+                for key, value in zip(keys.tolist(), values.tolist(), strict=True):
+                    plain[key] += value if seed % 2 else 1
+            whole = Counts.total(parts)
+            self.assertEqual(
+                [*zip(whole.keys.tolist(), whole.values.tolist(), strict=True)],
+                sorted((key, value) for key, value in plain.items() if value),
+            )
+
+
+class Together(Records):
+    """A file of messages, against the same messages taken one by one, as they come when they are listened for."""
+
+    def batches(self, content: bytes, sizes: list[int]) -> tuple[list[Batch], Unread]:
+        unread = Unread({})
+        source = Source("x", None, unread)  # type: ignore[arg-type]
+        decoder, gathering, at = Decoder(source), Gathering(source), 0
+        found: list[Batch] = []
+        for size in sizes:
+            for _, raw in decoder.take(content[at : at + size]):
+                found += [] if raw is None else gathering.take(raw)
+            at += size
+        for _, raw in decoder.rest():
+            found += [] if raw is None else gathering.take(raw)
+        return [*found, *gathering.rest()], unread
+
+    def test_what_is_read_is_the_same(self) -> None:
+        dice = np.random.default_rng(3)
+        for number in range(12):
+            messages: list[bytes] = []
+            for domain in range(1 + number % 3):
+                rows = rows_of(40 + number, 400)
+                some = [ipfix(rows[at : at + 40], sequence=at) for at in range(0, 400, 40)] if number % 4 != 1 else []
+                some = some or [v9(rows[at : at + 25]) for at in range(0, 400, 25)]
+                some = [v5(rows[at : at + 30]) for at in range(0, 390, 30)] if number % 4 == 3 else some
+                messages += [of_domain(one, domain) for one in some]
+            if number % 2:
+                # Some are lost, or overtake others.
+                messages = [messages[at] for at in sorted(range(len(messages)), key=lambda at: at + 3 * dice.random())]
+                del messages[len(messages) // 2]
+            content = b"".join(messages)
+            (self.folder / "x").write_bytes(content)
+            unread = Unread({})
+            read = [*read_records(str(self.folder / "x"), unread)[2]]
+            plain, told = self.batches(content, [*map(len, messages)])
+            with self.subTest(number):
+                self.assertEqual(
+                    {why: count for why, (count, _) in unread.reasons.items()},
+                    {why: count for why, (count, _) in told.reasons.items()},
+                )
+                for name in ("start_s", "end_s", "bytes_out", "ending", "target_port"):
+                    np.testing.assert_array_equal(
+                        np.sort(np.concatenate([getattr(one, name) for one in read])),
+                        np.sort(np.concatenate([getattr(one, name) for one in plain])),
+                    )
+                self.assertGreater(sum(map(len, read)), 300)
+
+
+def of_domain(message: bytes, domain: int) -> bytes:
+    """A message of another observation domain; of NetFlow v5, which has none, as it is."""
+    [version] = struct.unpack(">H", message[:2])
+    at = {5: 0, 9: 16, 10: 12}[version]
+    return message[:at] + struct.pack(">I", domain) + message[at + 4 :] if at else message

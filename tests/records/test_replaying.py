@@ -53,9 +53,9 @@ class Uneven(unittest.TestCase):
     def test_hours_that_differ_by_chance_are_one_and_a_shape_stays(self) -> None:
         dice = np.random.default_rng(5)
         level = dice.normal(10.0, 0.5, 24)
-        self.assertLess(np.ptp(told_apart(level.tolist(), 0.25)), 0.5 * np.ptp(level))
+        self.assertLess(np.ptp(told_apart(level, np.array(0.25))), 0.5 * np.ptp(level))
         shape = np.array([5.0] * 12 + [15.0] * 12)
-        self.assertLess(np.max(np.abs(told_apart(shape.tolist(), 0.25) - shape)), 0.1)
+        self.assertLess(np.max(np.abs(told_apart(shape, np.array(0.25)) - shape)), 0.1)
 
 
 class Jobs(InFolder):

@@ -19,7 +19,7 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import Measured, measured, measured_file, stated_rates
+from fenrask.records.measuring import Measured, measured, measured_json, stated_rates
 from fenrask.records.parts import Part, part_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import Quiet, read_records
@@ -115,7 +115,7 @@ def command(
         page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
     call.show(page)
     if save:
-        (call if listen is None else replace(call, force=True)).write(save, _saved(loads))
+        (call if listen is None else replace(call, force=True)).write(save, measured_json(loads))
     if figure:
         from fenrask.views.figures.measured import draw_measured
 
@@ -185,7 +185,7 @@ def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: 
         senders = counted(len(collector.exporters), "exporter")
         call.say(f"{whole.records:,} records of {senders} in {collector.messages:,} messages")
         if save:
-            write_whole(save, _saved(loads), force=True)
+            write_whole(save, measured_json(loads), force=True)
 
     with Listener(*_place(listen), collector) as listener:
         call.say(f"listening at {listener.address}:{listener.port}, UDP and TCP")
@@ -194,10 +194,6 @@ def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: 
         senders = collector.exporters
     seen.whole, seen.unread = collector.end(), collector.unread
     seen.formats = dict.fromkeys(senders, "NetFlow v5, v9 or IPFIX")
-
-
-def _saved(loads: list[Measured]) -> bytes:
-    return (json.dumps(measured_file(loads), indent=1) + "\n").encode()
 
 
 def _asked(

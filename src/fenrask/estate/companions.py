@@ -7,7 +7,7 @@ from typing import Any
 from fenrask.errors import Place, Problem
 from fenrask.estate.csv_tables import CsvTree, inside, read_table
 from fenrask.estate.history import read_history, with_history
-from fenrask.estate.measures import with_measured
+from fenrask.estate.measures import measured_pairs, with_measured
 from fenrask.estate.mrt import mrt_prefixes
 from fenrask.estate.rows import Rows
 
@@ -100,6 +100,8 @@ def with_measures(
     to_be_measured: whether a file that is not there yet is none, as for who is about to write it: no load then.
     """
     flows = data.get("flows") if isinstance(data, dict) else None
+    # Each file once, however many flows refer to it; None: it is not there.
+    read: dict[str, tuple[Any] | None] = {}
     if isinstance(flows, Rows):
         flows = {name: flows[name] for name, _ in flows.having("measured", {})}
     for name, stated in flows.items() if isinstance(flows, Mapping) else ():
@@ -109,9 +111,11 @@ def with_measures(
                 kept = {key: value for key, value in stated.items() if key != "measured"}
                 data = {**data, "flows": {**data["flows"], name: {"per_host_per_s": 0, **kept}}}
                 continue
-            content = _content(folder, stated["measured"], place, problems)
-            if content is not None:
-                data = with_measured(data, name, content, place, problems)
+            if (file := str(stated["measured"])) not in read:
+                content = _content(folder, stated["measured"], place, problems)
+                read[file] = None if content is None else (measured_pairs(content),)
+            if (pairs := read[file]) is not None:
+                data = with_measured(data, name, pairs[0], place, problems)
     return data
 
 

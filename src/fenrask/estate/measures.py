@@ -8,19 +8,34 @@ from typing import Any
 from fenrask.errors import Place, Problem
 from fenrask.estate.flows import ENDINGS, LOADS, Flow
 
-__all__ = ["likely_rate", "with_measured"]
+__all__ = ["likely_rate", "measured_pairs", "with_measured"]
 
 
-def with_measured(data: Any, flow: str, content: bytes, place: Place, problems: list[Problem]) -> Any:
-    """The estate with a flow's load, profile, duration, endings and volumes as measured; what the flow states wins."""
-    stated = data["flows"][flow]
+def measured_pairs(content: bytes) -> Any:
+    """The loads of a file that was measured, by subnet and destination; None for another file."""
     try:
-        pairs = json.loads(content)["pairs"]
+        return json.loads(content)["pairs"]
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+
+
+_OTHER = ("no loads of subnets and destinations", "a file that `fenrask measure --save` wrote", "Measure it again.")
+
+
+def with_measured(data: Any, flow: str, pairs: Any, place: Place, problems: list[Problem]) -> Any:
+    """The estate with a flow's load, profile, duration, endings and volumes as measured; what the flow states wins.
+
+    pairs: as `measured_pairs` has them.
+    """
+    stated = data["flows"][flow]
+    if pairs is None:
+        problems.append(Problem(place, *_OTHER))
+        return data
+    try:
         entries = list(_entries(data, stated, pairs))
         found = _load(entries)
     except (ValueError, KeyError, TypeError, AttributeError, ZeroDivisionError, RecursionError) as error:
-        what = f"{type(error).__name__}: {error}"
-        problems.append(Problem(place, what, "a file that `fenrask measure --save` wrote", "Measure it again."))
+        problems.append(Problem(place, f"{type(error).__name__}: {error}", *_OTHER[1:]))
         return data
     if found is None:
         to, subnets = stated.get("to"), _subnets(data, stated)

@@ -1,6 +1,5 @@
 """An estate whose flows have the load that records show."""
 
-import json
 from collections import Counter
 from collections.abc import Sequence
 from typing import Any
@@ -29,12 +28,12 @@ def with_loads(described: Described, found: Sequence[Measured]) -> tuple[Describ
         and flow.persistent_per_host is None
         and any((subnet, flow.to) in seen for subnet in estate.workloads[flow.from_].subnets)
     ]
-    content = json.dumps(measured_file([*found])).encode()
+    measured_loads = measured_file(found)["pairs"]
     patch: dict[str, Any] = {"flows": {}, "profiles": {}}
     for name in names:
         flow = estate.flows[name]
         asked = {**described.data, "flows": {name: {"from": flow.from_, "to": flow.to}}}
-        loaded = with_measured(asked, name, content, Place(path=f"flows.{name}"), problems)
+        loaded = with_measured(asked, name, measured_loads, Place(path=f"flows.{name}"), problems)
         stated = dict.fromkeys(described.data["flows"][name])
         patch["flows"][name] = {**stated, **loaded["flows"][name]}
         profile = loaded["flows"][name].get("profile")

@@ -5,14 +5,16 @@ hour of the week by itself. Days vary about it by chance and by themselves; the 
 what Student's law leaves of that (Student 1908), of as many days as are free of the profile.
 """
 
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.dispersion import Dispersion, told_apart
+from fenrask.records.dispersion import Dispersion, of_an_hour, told_apart
 
-__all__ = ["LEVEL", "PRIOR_CV", "Days", "days_of"]
+__all__ = ["LEVEL", "PRIOR_CV", "Days", "days_of", "days_of_each"]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -39,6 +41,8 @@ class Ahead:
     spread: float
     free: int
     leverage: float
+    reach: float
+    """Standard deviations to the end of the interval, by Student's law."""
 
 
 @dataclass(frozen=True)
@@ -58,6 +62,8 @@ class Days:
     free: int = 0
     leverage: float = 1.0
     """The variance of the mean of days like the next one, as a share of a day's."""
+    reach: float = 1.6448536269514722
+    """Standard deviations to the end of the interval: by Student's law; by a normal one where the spread is stated."""
     trend: float = 0.0
     """Growth from day to day, as a share of the mean; 0 where none is sure."""
     ahead: "Ahead | None" = None
@@ -76,7 +82,7 @@ class Days:
         """By how much days vary of themselves: beyond chance, or, of one day, as they are taken to."""
         if not self.free:
             return 0.0
-        return float(np.sqrt(max(0.0, self.spread**2 - self.chance)))
+        return math.sqrt(max(0.0, self.spread**2 - self.chance))
 
     @property
     def last(self) -> float:
@@ -88,8 +94,8 @@ class Days:
         """The standard error of the mean, as a share of it: from the spread of days, or chance where there is one."""
         if not self.number:
             return 0.0
-        deviation = self.spread if self.free else float(np.sqrt(self.chance))
-        return deviation / float(np.sqrt(self.number))
+        deviation = self.spread if self.free else math.sqrt(self.chance)
+        return deviation / math.sqrt(self.number)
 
     @property
     def mean_day(self) -> tuple[float, float]:
@@ -105,16 +111,10 @@ class Days:
 
     def _bounds(self, own: float, ahead: Ahead | None) -> tuple[float, float]:
         """An interval about the mean, or a forecast; own: the variance of the day itself, as a share of a day's."""
-        from scipy.special import ndtri, stdtrit
-
-        at = (1 + LEVEL) / 2
         if ahead is not None:
-            half = float(stdtrit(ahead.free, at)) * ahead.spread * float(np.sqrt(own + ahead.leverage))
-            return _about(ahead.level, ahead.level * half)
-        deviation, times = self.spread, float(stdtrit(max(1, self.free), at))
-        if not self.free:
-            deviation, times = float(np.sqrt(PRIOR_CV**2 + self.chance)), float(ndtri(at))
-        return _about(1.0, deviation * times * float(np.sqrt(own + self.leverage)))
+            return _about(ahead.level, ahead.level * ahead.reach * ahead.spread * math.sqrt(own + ahead.leverage))
+        deviation = self.spread if self.free else math.sqrt(PRIOR_CV**2 + self.chance)
+        return _about(1.0, deviation * self.reach * math.sqrt(own + self.leverage))
 
 
 def _about(middle: float, half: float) -> tuple[float, float]:
@@ -127,41 +127,71 @@ def days_of(hours: Counts, looked_s: Counts, starts: Floats, uneven: Dispersion)
 
     hours: since 1970, rising; looked_s: how much of each was looked at, s; starts: connections that began in each.
     """
-    day = hours // _HOURS
-    days, place = np.unique(day, return_inverse=True)
-    spans: Floats = np.bincount(place, weights=looked_s).astype(np.float64)
-    seen: Floats = np.bincount(place, weights=starts).astype(np.float64)
-    whole = np.flatnonzero(spans >= _DAY / 2)
-    weekday = (days + _SHIFT) % 7
-    kinds = np.zeros(7, dtype=np.int64)
-    ratios = seen[whole] / np.maximum(_due(hours, looked_s, starts, kinds, weekday[place], place)[whole], 1e-300)
-    for finer in _groupings(weekday[whole]):
-        if _is_apart(ratios, days[whole], kinds[weekday[whole]], finer[weekday[whole]]):
-            kinds = finer
-    due = _due(hours, looked_s, starts, kinds, weekday[place], place)
-    kept = whole[due[whole] > 0]
-    by_hour = _profile(hours, looked_s, starts, kinds[weekday[place]])[kinds]
-    counts = np.bincount(kinds[weekday[kept]], minlength=int(kinds.max()) + 1)
-    found = _about_profile(
-        by_hour, seen[kept] / due[kept], days[kept], int(kept.size - np.count_nonzero(counts)),
-        _chance(due[kept], spans[kept], float(starts.sum()), uneven), uneven, counts[kinds],
-    )  # fmt: skip
-    return _by_the_week(found, hours, looked_s, starts, uneven) if kept.size >= 14 else found
+    return days_of_each(hours, looked_s, starts[None, :], [uneven])[0]
 
 
-def _due(hours: Counts, looked_s: Counts, starts: Floats, kinds: Counts, weekday: Counts, place: Counts) -> Floats:
-    """What the profile of a grouping has for what was looked at of each day; weekday, place: of each hour's day."""
-    by_hour = _profile(hours, looked_s, starts, kinds[weekday])
-    due = by_hour[kinds[weekday], hours % _HOURS] * looked_s
-    found: Floats = np.bincount(place, weights=due).astype(np.float64)
-    return found
+def days_of_each(hours: Counts, looked_s: Counts, starts: Floats, uneven: Sequence[Dispersion]) -> list[Days]:
+    """The days of several counts by hour; starts: shape (n_counts, n_hours)."""
+    seen = _Seen(hours, looked_s, starts, uneven)
+    kinds = [np.zeros(7, dtype=np.int64)]
+    level, whole = np.zeros(starts.shape[0], dtype=np.int64), seen.whole
+    ratios = seen.by_day[:, whole] / np.maximum(seen.due(kinds[0])[1][:, whole], 1e-300)
+    for finer in _groupings(seen.weekday[whole]):
+        of_day = [one[seen.weekday[whole]] for one in (*kinds, finer)]
+        for known in np.unique(level).tolist():
+            rows = np.flatnonzero(level == known)
+            level[rows[_is_apart(ratios[rows], seen.days[whole], of_day[known], of_day[-1])]] = len(kinds)
+        kinds.append(finer)
+    found: list[Days | None] = [None] * starts.shape[0]
+    for known in np.unique(level).tolist():
+        rows = np.flatnonzero(level == known)
+        for row, days in _about_kinds(seen.some(rows), kinds[known]):
+            found[rows[row]] = days
+    return [one for one in found if one is not None]
 
 
-def _chance(due: Floats, spans: Floats, total: float, uneven: Dispersion) -> float:
-    """The variance of a day, as a share of it, that comes of chance alone; of less than a day, of what was seen."""
-    if not due.size:
-        return uneven.burstiness / max(1.0, total)
-    return float(np.mean(uneven.burstiness / due + uneven.rate_cv**2 * uneven.steady_s / np.maximum(spans, 1)))
+class _Seen:
+    """Counts by hour of the same hours, and what these come to by day."""
+
+    def __init__(self, hours: Counts, looked_s: Counts, starts: Floats, uneven: Sequence[Dispersion]) -> None:
+        self.hours, self.looked_s, self.starts, self.uneven = hours, looked_s, starts, uneven
+        self.days, self._first = np.unique(hours // _HOURS, return_index=True)
+        self.weekday = (self.days + _SHIFT) % 7
+        self._times = np.diff(self._first, append=hours.size)
+        self.spans: Floats = np.add.reduceat(looked_s, self._first).astype(np.float64)
+        self.whole = np.flatnonzero(self.spans >= _DAY / 2)
+        self.by_day: Floats = np.add.reduceat(starts, self._first, axis=1)
+        self.burstiness, self.rate_cv, self.steady_s = (
+            np.array([getattr(one, name) for one in uneven]) for name in ("burstiness", "rate_cv", "steady_s")
+        )
+
+    def some(self, rows: Counts) -> "_Seen":
+        """Some of the counts."""
+        return _Seen(self.hours, self.looked_s, self.starts[rows], [self.uneven[row] for row in rows.tolist()])
+
+    def by_cell(self, cells: Counts, number: int) -> tuple[Floats, Floats]:
+        """Connections by the cell that hours are of, shape (n_counts, number), and the time looked at, (number,)."""
+        order = np.argsort(cells, kind="stable")
+        used, first = np.unique(cells[order], return_index=True)
+        sums = np.zeros((self.starts.shape[0], number))
+        sums[:, used] = np.add.reduceat(self.starts[:, order], first, axis=1)
+        return sums, np.bincount(cells, weights=self.looked_s, minlength=number).astype(np.float64)
+
+    def due(self, kinds: Counts) -> tuple[Floats, Floats]:
+        """The profile by kind of day, and what it has for what was looked at of each day.
+
+        kinds: of weekdays, Monday first. Shapes (n_counts, n_kinds, 24), (n_counts, n_days). An hour that was not
+        looked at has the mean of its kind.
+        """
+        number, kind, hour = int(kinds.max()) + 1, np.repeat(kinds[self.weekday], self._times), self.hours % _HOURS
+        sums, spans = (one.reshape(-1, number, _HOURS) for one in self.by_cell(kind * _HOURS + hour, number * _HOURS))
+        mean = sums.sum(axis=2, keepdims=True) / np.maximum(spans.sum(axis=2, keepdims=True), 1)
+        profile: Floats = np.where(spans > 0, sums / np.maximum(spans, 1), mean)
+        return profile, np.add.reduceat(profile[:, kind, hour] * self.looked_s, self._first, axis=1)
+
+    def of_an_hour(self, rows: Counts, rates: Floats) -> Floats:
+        """The variance of an hour's rate that comes of chance alone, of profiles of shape (n_rows, n_hours)."""
+        return of_an_hour(self.burstiness[rows], self.rate_cv[rows], self.steady_s[rows], rates.mean(axis=1))
 
 
 def _groupings(weekdays: Counts) -> list[Counts]:
@@ -174,64 +204,96 @@ def _groupings(weekdays: Counts) -> list[Counts]:
     return found
 
 
-def _profile(hours: Counts, looked_s: Counts, starts: Floats, kind: Counts) -> Floats:
-    """Rates by kind of day and hour, shape (n_kinds, 24); an hour that was not looked at has the mean of its kind."""
-    kinds = int(kind.max()) + 1
-    cell = kind * _HOURS + hours % _HOURS
-    sums = np.bincount(cell, weights=starts, minlength=kinds * _HOURS).reshape(kinds, _HOURS)
-    spans = np.bincount(cell, weights=looked_s, minlength=kinds * _HOURS).reshape(kinds, _HOURS)
-    mean = sums.sum(axis=1, keepdims=True) / np.maximum(spans.sum(axis=1, keepdims=True), 1)
-    found: Floats = np.where(spans > 0, sums / np.maximum(spans, 1), mean)
-    return found
-
-
-def _is_apart(ratios: Floats, days: Counts, coarse: Counts, fine: Counts) -> bool:
+def _is_apart(ratios: Floats, days: Counts, coarse: Counts, fine: Counts) -> NDArray[np.bool_]:
     """Whether days of finer kinds differ by more than those of one of them do (analysis of variance: Fisher 1925).
 
-    Beside a line through all, where there are days enough: a week that grows is no pattern of weekdays.
+    Beside a line through all, where there are days enough: a week that grows is no pattern of weekdays. ratios: shape
+    (n_counts, n_days).
     """
     from scipy.special import fdtrc
 
     left, free = [], []
     for kinds in (coarse, fine):
         columns = [*(kinds == kind for kind in np.unique(kinds))]
-        if ratios.size - np.unique(fine).size > _LINE:
+        if days.size - np.unique(fine).size > _LINE:
             columns.append(days - days.mean())
         matrix = np.stack(columns, axis=1).astype(np.float64)
-        fitted = matrix @ np.linalg.lstsq(matrix, ratios, rcond=None)[0]
-        left.append(float(np.sum((ratios - fitted) ** 2)))
-        free.append(ratios.size - len(columns))
+        fitted = matrix @ np.linalg.lstsq(matrix, ratios.T, rcond=None)[0]
+        left.append(np.sum((ratios.T - fitted) ** 2, axis=0))
+        free.append(days.size - len(columns))
     if free[1] < 1 or free[0] <= free[1]:
-        return False
+        return np.zeros(ratios.shape[0], dtype=bool)
     between, within = (left[0] - left[1]) / (free[0] - free[1]), left[1] / free[1]
-    return within <= 0 < between or (within > 0 and float(fdtrc(free[0] - free[1], free[1], between / within)) < _SURE)
+    chance = fdtrc(free[0] - free[1], free[1], np.maximum(between, 0.0) / np.maximum(within, 1e-300))
+    found: NDArray[np.bool_] = np.where(within > 0, chance < _SURE, between > 0)
+    return found
 
 
-def _about_profile(
-    by_hour: Floats, ratios: Floats, days: Counts, free: int, chance: float, uneven: Dispersion, times: Counts
-) -> Days:
-    """The days about one profile, by weekday and hour, shape (7, 24); times: days like each weekday, shape (7,)."""
-    same = bool((by_hour == by_hour[0]).all())
-    each = (by_hour[0] if same else by_hour.reshape(-1)).tolist()
-    shape = told_apart(each, uneven.of_an_hour(float(np.mean(each))) / max(1.0, float(times.min())))
-    found = Days(tuple(each), shape, tuple(ratios.tolist()), 0.0, chance)
-    if free < 1:
-        return found
-    spread = float(np.sqrt(np.sum((ratios - ratios.mean()) ** 2) / free))
-    like = int(times[(days[-1] + 1 + _SHIFT) % 7])
-    found = replace(found, spread=spread, free=free, leverage=1 / max(1, like))
-    if free < _LINE:
-        return found
-    slope, ahead, is_sure = _line(ratios, days, free, found.leverage)
-    return replace(found, ahead=ahead, trend=slope if is_sure else 0.0)
+def _about_kinds(seen: _Seen, kinds: Counts) -> Iterator[tuple[int, Days]]:
+    """The days of counts whose days are of these kinds, those together whose profiles have some of the same days."""
+    profile, due = seen.due(kinds)
+    by_hour = profile[:, kinds]
+    same = (by_hour == by_hour[:, :1]).all(axis=(1, 2))
+    alike = np.column_stack([due[:, seen.whole] > 0, same])
+    patterns, of = np.unique(alike, axis=0, return_inverse=True)
+    for number in range(patterns.shape[0]):
+        rows = np.flatnonzero(of.reshape(-1) == number)
+        kept = seen.whole[patterns[number, :-1]]
+        counts = np.bincount(kinds[seen.weekday[kept]], minlength=int(kinds.max()) + 1)
+        found = _about_profile(
+            seen, rows, kept, by_hour[rows, 0] if patterns[number, -1] else by_hour[rows].reshape(rows.size, -1),
+            due[rows][:, kept], int(kept.size - np.count_nonzero(counts)), counts[kinds],
+        )  # fmt: skip
+        yield from zip(rows.tolist(), found, strict=True)
 
 
 _LINE = 5
 """Days that are free of the profile from which on a line is laid through them."""
 
 
-def _line(ratios: Floats, days: Counts, free: int, leverage: float) -> tuple[float, Ahead, bool]:
-    """The slope of the line through days, the next day by it, and whether the slope is more than chance.
+def _about_profile(
+    seen: _Seen, rows: Counts, kept: Counts, by_hour: Floats, due: Floats, free: int, times: Counts
+) -> list[Days]:
+    """The days of some counts about their profiles; times: days like each weekday, shape (7,)."""
+    ratios, days = seen.by_day[rows][:, kept] / due, seen.days[kept]
+    burstiness, varied = seen.burstiness[rows], seen.rate_cv[rows] ** 2 * seen.steady_s[rows]
+    if kept.size:
+        chance = np.mean(burstiness[:, None] / due + varied[:, None] / np.maximum(seen.spans[kept], 1), axis=1)
+    else:
+        # Of less than a day, of what was seen.
+        chance = burstiness / np.maximum(1.0, seen.starts[rows].sum(axis=1))
+    shape = told_apart(by_hour, seen.of_an_hour(rows, by_hour) / max(1.0, float(times.min())))
+    columns = [[tuple(each) for each in one.tolist()] for one in (by_hour, shape, ratios)]
+    spread, leverage, reach = np.zeros(rows.size), 1.0, Days.reach
+    if free >= 1:
+        reach = _reach(free)
+        spread = np.sqrt(np.sum((ratios - ratios.mean(axis=1, keepdims=True)) ** 2, axis=1) / free)
+        leverage = 1 / max(1, int(times[(days[-1] + 1 + _SHIFT) % 7]))
+    found = [
+        Days(each, shape_of_each, of_days, wide, by_chance, max(0, free), leverage, reach)
+        for each, shape_of_each, of_days, wide, by_chance in zip(
+            *columns, spread.tolist(), chance.tolist(), strict=True
+        )
+    ]
+    if free >= _LINE:
+        lines = _lines(ratios, days, free, leverage)
+        found = [replace(one, ahead=ahead, trend=trend) for one, (trend, ahead) in zip(found, lines, strict=True)]
+    if kept.size >= _TWO_WEEKS:
+        for row, week in _by_the_week(seen, rows, by_hour):
+            by_week, shape_of_week = week
+            found[row] = replace(found[row], by_hour=by_week, shape=shape_of_week)
+    return found
+
+
+def _reach(free: int) -> float:
+    """Standard deviations from the middle of an interval to its end, by Student's law."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(free, (1 + LEVEL) / 2))
+
+
+def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator[tuple[float, Ahead]]:
+    """The slope of the line through the days of each, 0 where it is not more than chance, and the next day by it.
 
     Of their logarithms, since a day varies by a share of what it is.
     """
@@ -240,33 +302,44 @@ def _line(ratios: Floats, days: Counts, free: int, leverage: float) -> tuple[flo
     logs = np.log(np.maximum(ratios, 1e-3))
     apart = days - days.mean()
     wide = float(np.sum(apart**2))
-    slope = float(np.dot(apart, logs)) / wide
-    left = float(np.sum((logs - logs.mean() - slope * apart) ** 2)) / (free - 1)
+    slope = logs @ apart / wide
+    mean = logs.mean(axis=1)
+    left = np.sum((logs - mean[:, None] - slope[:, None] * apart) ** 2, axis=1) / (free - 1)
     ahead = float(days[-1] + 1 - days.mean())
-    level = float(np.exp(logs.mean() + slope * ahead + left / 2))
-    found = Ahead(level, float(np.sqrt(left)), free - 1, leverage + ahead**2 / wide)
-    sure = left <= 0 or 2 * float(stdtr(free - 1, -abs(slope) / np.sqrt(left / wide))) < _SURE
-    return slope, found, bool(slope) and sure
+    level = np.exp(mean + slope * ahead + left / 2)
+    chance = 2 * stdtr(free - 1, -np.abs(slope) / np.sqrt(np.maximum(left, 1e-300) / wide))
+    trend = np.where((left <= 0) | (chance < _SURE), slope, 0.0)
+    of_next, reach = leverage + ahead**2 / wide, _reach(free - 1)
+    for each, one, spread in zip(trend.tolist(), level.tolist(), np.sqrt(left).tolist(), strict=True):
+        yield each, Ahead(one, spread, free - 1, of_next, reach)
 
 
-def _by_the_week(found: Days, hours: Counts, looked_s: Counts, starts: Floats, uneven: Dispersion) -> Days:
-    """The same with each hour of the week by itself, where what it brings is not what kinds of days have in common.
+_TWO_WEEKS = 14
+_Series = tuple[float, ...]
 
-    Days keep their level: how much a weekday brings is a matter of kinds of days.
+
+def _by_the_week(seen: _Seen, rows: Counts, by_hour: Floats) -> Iterator[tuple[int, tuple[_Series, _Series]]]:
+    """Each hour of the week by itself, where what it brings is not what kinds of days have in common.
+
+    Days keep their level: how much a weekday brings is a matter of kinds of days. by_hour: of the rows, shape (n_rows,
+    24 or 168). Yielded: the place in the rows, the profile, and its shape.
     """
     from scipy.special import chdtrc
 
-    cell = (hours + _SHIFT * _HOURS) % _WEEK
-    sums, spans = (np.bincount(cell, weights=each, minlength=_WEEK).reshape(7, _HOURS) for each in (starts, looked_s))
-    common = np.resize(np.array(found.by_hour), _WEEK).reshape(7, _HOURS)
-    level = sums.sum(axis=1, keepdims=True) / np.maximum((common * spans).sum(axis=1, keepdims=True), 1e-300)
+    cells, spans = seen.by_cell((seen.hours + _SHIFT * _HOURS) % _WEEK, _WEEK)
+    sums, spans = cells[rows].reshape(-1, 7, _HOURS), spans.reshape(7, _HOURS)
+    common = np.tile(by_hour, _WEEK // by_hour.shape[1]).reshape(-1, 7, _HOURS)
+    level = sums.sum(axis=2, keepdims=True) / np.maximum((common * spans).sum(axis=2, keepdims=True), 1e-300)
     due = common * spans * level
-    known = due > 0
-    varied = uneven.rate_cv**2 * uneven.steady_s / np.maximum(spans, 1) * due**2
-    excess = float(np.sum((sums - due)[known] ** 2 / (uneven.burstiness * due + varied)[known]))
-    if float(chdtrc(int(known.sum()) - 7 - len(found.by_hour) // 7, excess)) >= _SURE / 10:
-        return found
-    by_hour = np.where(spans > 0, sums / np.maximum(spans, 1) / np.maximum(level, 1e-300), common).reshape(-1)
-    times = float(looked_s.sum()) / _DAY / 7
-    shape = told_apart(by_hour.tolist(), uneven.of_an_hour(float(by_hour.mean())) / max(1.0, times))
-    return replace(found, by_hour=tuple(by_hour.tolist()), shape=shape)
+    burstiness, varied = (
+        one[:, None, None] for one in (seen.burstiness[rows], seen.rate_cv[rows] ** 2 * seen.steady_s[rows])
+    )
+    variance = burstiness * due + varied / np.maximum(spans, 1) * due**2
+    excess = np.sum(np.where(due > 0, (sums - due) ** 2 / np.maximum(variance, 1e-300), 0.0), axis=(1, 2))
+    free = np.count_nonzero(due > 0, axis=(1, 2)) - 7 - by_hour.shape[1] // 7
+    own = np.flatnonzero(chdtrc(np.maximum(free, 1), excess) < _SURE / 10)
+    each = np.where(spans > 0, sums / np.maximum(spans, 1) / np.maximum(level, 1e-300), common).reshape(-1, _WEEK)[own]
+    times = max(1.0, float(seen.looked_s.sum()) / _DAY / 7)
+    shape = told_apart(each, seen.of_an_hour(rows[own], each) / times)
+    for row, week, shape_of_week in zip(own.tolist(), each.tolist(), shape.tolist(), strict=True):
+        yield row, (tuple(week), tuple(shape_of_week))

@@ -5,13 +5,12 @@ larger at every width; a rate that keeps a level for some time makes it grow wit
 of dispersion for counts: Cox & Lewis, "The Statistical Analysis of Series of Events", 1966).
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Dispersion", "dispersion", "told_apart"]
+__all__ = ["Dispersion", "dispersion", "dispersions", "of_an_hour", "told_apart"]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
@@ -37,23 +36,28 @@ class Dispersion:
 
     def of_an_hour(self, rate_per_s: float) -> float:
         """The variance of an hour's rate that comes of chance alone, (1/s)^2."""
-        varied = self.rate_cv * rate_per_s
-        left = float(_left(np.array([_HOUR / self.steady_s]))[0])
-        return self.burstiness * rate_per_s / _HOUR + varied * varied * left
+        columns = (np.array([one]) for one in (self.burstiness, self.rate_cv, self.steady_s, rate_per_s))
+        return float(of_an_hour(*columns)[0])
 
 
-def told_apart(by_hour: Sequence[float], chance: float) -> tuple[float, ...]:
+def of_an_hour(burstiness: Floats, rate_cv: Floats, steady_s: Floats, rate_per_s: Floats) -> Floats:
+    """The variance of an hour's rate that comes of chance alone, (1/s)^2, of several, shape (n,): see `Dispersion`."""
+    return burstiness * rate_per_s / _HOUR + (rate_cv * rate_per_s) ** 2 * _left(_HOUR / steady_s)
+
+
+def told_apart(by_hour: Floats, chance: Floats) -> Floats:
     """Rates by hour, drawn to their mean by as much of their spread as chance explains, a variance of each.
+
+    by_hour: shape (..., n_hours); chance: shape (...).
 
     What is left is the shape that days have in common: the busiest of many equal hours is busiest by chance,
     and would be counted twice where the rate's variation is counted too (Stein 1956; Morris, "Parametric empirical
     Bayes inference", 1983).
     """
-    rates = np.array(by_hour)
-    spread = float(np.var(rates, ddof=1))
-    share = max(0.0, 1 - chance / spread) if spread > 0 else 0.0
-    drawn: Floats = rates.mean() + share * (rates - rates.mean())
-    return tuple(drawn.tolist())
+    spread, mean = np.var(by_hour, axis=-1, ddof=1), by_hour.mean(axis=-1, keepdims=True)
+    share = np.where(spread > 0, np.maximum(0.0, 1 - chance / np.maximum(spread, 1e-300)), 0.0)
+    drawn: Floats = mean + share[..., None] * (by_hour - mean)
+    return drawn
 
 
 def dispersion(seconds: Counts, starts: Counts, hours: Counts) -> Dispersion:
@@ -62,22 +66,36 @@ def dispersion(seconds: Counts, starts: Counts, hours: Counts) -> Dispersion:
     seconds, starts: since 1970, rising, and the connections that began in each, of one length; hours: whole ones, by
     number since 1970.
     """
-    kept = np.isin(seconds // _HOUR, hours)
-    seconds = seconds[kept]
-    counts: Floats = starts[kept].astype(np.float64)
-    if seconds.size < 2:
-        return Dispersion()
-    place = np.searchsorted(hours, seconds // _HOUR)
-    by_hour: Floats = np.bincount(place, weights=counts, minlength=hours.size).astype(np.float64)
-    mean, square = float(by_hour.sum()), float(np.sum(by_hour**2))
+    return dispersions(seconds, starts, np.array([0, seconds.size]), hours)[0]
+
+
+def dispersions(seconds: Counts, starts: Counts, firsts: Counts, hours: Counts) -> list[Dispersion]:
+    """The same of several, those of each from its `firsts` up to the next one's."""
+    from fenrask.records.kernels.loads import dispersions_of
+
+    ratios, total, square = dispersions_of(seconds, starts, firsts, hours, _WIDTHS)
     windows = _HOUR // _WIDTHS
-    ratios = np.array([_ratio(seconds, counts, by_hour, int(width)) for width in _WIDTHS])
+    with_mean = np.maximum(total, 1e-300)[:, None] * windows
     # Of independent connections a ratio has this standard error (Fisher's index of dispersion).
-    chance = np.sqrt(2 / (hours.size * (windows - 1)) + np.where(mean > 0, hours.size / (mean * windows), 0.0))
-    if np.all(ratios - 1 < _SURE * chance):
-        return Dispersion()
-    # The variance of a window's count is its mean times the batches' ratio, and the square of the rate's variation.
-    spread = _WIDTHS / _HOUR * square / mean
+    chance = np.sqrt(
+        2 / (max(1, hours.size) * (windows - 1)) + np.where(total[:, None] > 0, hours.size / with_mean, 0.0)
+    )
+    found = [_EVEN] * total.size
+    for place in np.flatnonzero(np.any(ratios - 1 >= _SURE * chance, axis=1) & (total > 0)).tolist():
+        # The variance of a window's count is its mean times the batches' ratio, and the square of the rate's variation.
+        found[place] = _uneven(ratios[place], chance[place], _WIDTHS / _HOUR * square[place] / total[place])
+    return found
+
+
+_EVEN = Dispersion()
+
+
+def _uneven(ratios: Floats, chance: Floats, spread: Floats) -> Dispersion:
+    """The batches and the varying rate that explain ratios best, each where it is more than chance.
+
+    spread: what the square of the rate's variation adds to each, if it keeps its level.
+    """
+    windows = _HOUR // _WIDTHS
     best, found = np.inf, Dispersion()
     for steady_s in _STEADY_S:
         left = (_left(_WIDTHS / steady_s) - _left(np.array([_HOUR / steady_s]))) * windows / (windows - 1)
@@ -94,16 +112,6 @@ def dispersion(seconds: Counts, starts: Counts, hours: Counts) -> Dispersion:
     least = _SURE * float(np.min(chance / np.maximum(spread, 1e-300)))
     sure = found.burstiness - 1 >= _SURE * float(chance[0]), found.rate_cv**2 >= least
     return Dispersion(found.burstiness if sure[0] else 1.0, found.rate_cv if sure[1] else 0.0, found.steady_s)
-
-
-def _ratio(seconds: Counts, starts: Floats, by_hour: Floats, width: int) -> float:
-    """Variance to mean of windows of some seconds, about their hours' means."""
-    window = seconds // width
-    firsts = np.flatnonzero(np.r_[True, window[1:] != window[:-1]])
-    counts = np.add.reduceat(starts, firsts)
-    number = _HOUR // width
-    squares = float(np.sum(counts**2)) - float(np.sum(by_hour**2)) / number
-    return squares / (number - 1) * number / float(by_hour.sum())
 
 
 def _left(width: Floats) -> Floats:

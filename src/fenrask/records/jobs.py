@@ -9,13 +9,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Job", "job"]
+__all__ = ["LEAST_CONNECTIONS", "Job", "job"]
 
 Floats = NDArray[np.float64]
 Counts = NDArray[np.int64]
 _DAY = 86_400
 _MOST_S = 14 * _DAY
-_LEAST_CONNECTIONS, _LEAST_STARTS = 50, 5
+LEAST_CONNECTIONS, _LEAST_STARTS = 50, 5
 _WIDTHS = (3, 15, 61)
 _UNLIKE, _LIKE, _NEAR = 0.3, 0.5, 0.85
 _WHOLE, _PART, _LONGEST_S = 0.95, 0.25, 900.0
@@ -42,7 +42,7 @@ def job(seconds: Counts, starts: Counts) -> Job | None:
 
     seconds, starts: since 1970, rising, and the connections that began in each, of one length.
     """
-    if int(starts.sum()) < _LEAST_CONNECTIONS:
+    if int(starts.sum()) < LEAST_CONNECTIONS:
         return None
     kept = seconds < seconds[0] + _MOST_S
     seconds, starts = seconds[kept] - seconds[0], starts[kept]

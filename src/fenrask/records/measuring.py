@@ -1,27 +1,27 @@
 """A summary of records as load: rates, durations, endings, volumes and concurrency of each subnet and destination."""
 
-import math
-from collections.abc import Sequence
+import json
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
+from operator import mul
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.estate import Described, DurationLaw
+from fenrask.estate import Described
 from fenrask.records.batch import ENDING_NAMES, OPEN
-from fenrask.records.days import Days, days_of
-from fenrask.records.dispersion import Dispersion, dispersion
-from fenrask.records.jobs import Job, job
+from fenrask.records.days import Days, days_of_each
+from fenrask.records.dispersion import Dispersion, dispersions
+from fenrask.records.jobs import LEAST_CONNECTIONS, Job, job
 from fenrask.records.matching import Pairs
-from fenrask.records.summary import Summary, bounds, moves_of, pairs_in
+from fenrask.records.summary import PAIR_BITS, Counts, Summary, moves_of, pairs_in
 
-__all__ = ["Fit", "Measured", "measured", "measured_file", "open_by_minute", "stated_rates"]
+__all__ = ["Fit", "Measured", "measured", "measured_file", "measured_json", "open_by_minute", "stated_rates"]
 
 _HOUR = 3600
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
-_CELLS = 50
-"""Parts of equal shares that a measured law is cut into, of the connections and of their time."""
 _GOOD = 0.03
 """Greatest distance of a fitted law from what was measured at which it is taken instead."""
 Floats = NDArray[np.float64]
@@ -92,7 +92,9 @@ class Measured:
     def concurrent_by_law(self) -> float:
         """The concurrent connections that the rate and the law, as they are saved, have in the mean (Little 1961)."""
         come_about = 1.0 - self.endings.get("rejected", 0.0) - self.endings.get("unanswered", 0.0)
-        return self.new_per_s * come_about * DurationLaw.model_validate(self.saved_law).mean_s
+        law = self.saved_law
+        mean = law["mean"] if "mean" in law else sum(map(mul, self.law.values, self.law.shares))
+        return self.new_per_s * come_about * float(mean)
 
     @property
     def measured_law(self) -> dict[str, Any]:
@@ -108,164 +110,141 @@ class Measured:
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     """Every pair with connections, the most first."""
     numbers = pairs_in(summary.starts)
-    found = [_pair(summary, pairs, int(number)) for number in numbers]
+    chunks = (numbers[at : at + _AT_ONCE] for at in range(0, numbers.size, _AT_ONCE))
+    found = [one for some in chunks for one in _several(summary, pairs, some)]
     return sorted(found, key=lambda one: -one.connections)
 
 
-def _pair(summary: Summary, pairs: Pairs, number: int) -> Measured:
-    low, high = bounds(number)
-    subnet, destination = pairs.name(number)
-    seconds, starts = summary.starts.within(low, high)
-    seconds = seconds - low
-    total = int(starts.sum())
-    values, weights, duration = _lasting(summary, low, high)
-    concurrent, peak, when = _concurrency(summary, pairs, number)
+_AT_ONCE = 1 << 12
+"""Pairs that are worked out together."""
+
+
+@dataclass(frozen=True)
+class _Some:
+    """The counts of some pairs: what is beside the pair in each key, and the pairs' places from `firsts` on."""
+
+    rest: NDArray[np.int64]
+    values: NDArray[np.int64]
+    firsts: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, counts: Counts, numbers: NDArray[np.int64], bits: int = PAIR_BITS) -> "_Some":
+        """Those of pairs in rising order; bits: of a key, below the pair."""
+        first, last = (np.searchsorted(counts.keys, one << bits) for one in (numbers, numbers + 1))
+        sizes = last - first
+        firsts = np.concatenate([[0], np.cumsum(sizes)])
+        rows = np.repeat(first - firsts[:-1], sizes) + np.arange(firsts[-1])
+        return cls(counts.keys[rows] - np.repeat(numbers << bits, sizes), counts.values[rows], firsts)
+
+    @property
+    def of_pair(self) -> NDArray[np.int64]:
+        """The place of each count's pair."""
+        return np.repeat(np.arange(self.firsts.size - 1), np.diff(self.firsts))
+
+    def sums(self) -> NDArray[np.int64]:
+        """The sum of each pair."""
+        summed = np.concatenate([[0], np.cumsum(self.values)])
+        found: NDArray[np.int64] = summed[self.firsts[1:]] - summed[self.firsts[:-1]]
+        return found
+
+
+def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list[Measured]:
+    from fenrask.records.kernels.loads import busiest_of, concurrency_of
+
+    starts = _Some.of(summary.starts, numbers)
+    total, minute = busiest_of(starts.rest, starts.values, starts.firsts)
+    moves = _Some.of(summary.moves, numbers, pairs.time_bits)
     hours, looked = summary.looked_at
-    minute = float(np.bincount(seconds // 60 - seconds[0] // 60, weights=starts).max()) / 60
+    span = max(1.0, float(looked.sum()))
+    concurrent = concurrency_of(moves.rest << pairs.coarse, moves.values, moves.firsts, span)
+    addresses = _Some.of(summary.addresses, numbers)
+    busiest = np.maximum.reduceat(addresses.values, addresses.firsts[:-1])
+    sums = [_Some.of(one, numbers).sums() for one in (summary.bytes_out, summary.bytes_in, summary.continuing)]
+    uneven, jobs = _unevenness(summary, starts)
+    of_hour = starts.of_pair * hours.size + np.searchsorted(hours, starts.rest // _HOUR)
+    by_hour = np.bincount(of_hour, weights=starts.values, minlength=numbers.size * hours.size)
+    days = days_of_each(hours, looked, by_hour.reshape(numbers.size, hours.size).astype(np.float64), uneven)
+    columns = (
+        total.tolist(), days, *_laws(summary, numbers), *_ended(summary, numbers),
+        *(one.tolist() for one in concurrent),
+        (minute / 60).tolist(), uneven, jobs, np.diff(addresses.firsts).tolist(), (busiest / total).tolist(),
+        *(one.tolist() for one in sums),
+    )  # fmt: skip
+    return [
+        Measured(
+            *pairs.name(number), connections, each, duration, quantiles, law, fit, endings, still_open, continuing, out,
+            back, mean, peak, when, busy, one, job_, different, share,
+        )
+        for (
+            number, connections, each, duration, quantiles, law, fit, endings, still_open, mean, peak, when, busy, one,
+            job_, different, share, out, back, continuing,
+        ) in zip(numbers.tolist(), *columns, strict=True)
+    ]  # fmt: skip
+
+
+def _unevenness(summary: Summary, starts: _Some) -> tuple[list[Dispersion], list[Job | None]]:
+    """How unevenly connections of each pair come, and the job that opens them, if one does."""
+    hours, looked = summary.looked_at
     whole = hours[looked == _HOUR]
     # Where the time looked at has no whole hour by the clock, the first hour of it is one.
     shift = 0 if whole.size else summary.first_s - int(hours[0]) * _HOUR
     if not whole.size and int(looked.sum()) >= _HOUR:
         whole = hours[:1]
-    uneven = dispersion(seconds - shift, starts, whole)
-    regular = job(seconds, starts)
-    if regular is not None:
-        # What a job opens at one time is no batch, and no rate that varies.
-        uneven = Dispersion(1.0, regular.cv, regular.every_s)
-    of_hour = np.bincount(np.searchsorted(hours, seconds // _HOUR), weights=starts, minlength=hours.size)
-    days = days_of(hours, looked, of_hour.astype(np.float64), uneven)
-    _, of_address = summary.addresses.within(low, high)
-    _, out = summary.bytes_out.within(low, high)
-    _, back = summary.bytes_in.within(low, high)
-    return Measured(
-        subnet, destination, total, days, duration,
-        dict(zip(_QUANTILES, _quantiles(values, weights, _QUANTILES), strict=True)),
-        _law(values, weights, duration),
-        _fitted(values, weights, duration), *_ended(summary, low, high), int(out.sum()), int(back.sum()),
-        concurrent, peak, when, minute, uneven, regular,
-        int(of_address.size), float(of_address.max() / of_address.sum()),
-    )  # fmt: skip
+    uneven = dispersions(starts.rest - shift, starts.values, starts.firsts, whole)
+    jobs: list[Job | None] = [None] * len(uneven)
+    for place in np.flatnonzero(starts.sums() >= LEAST_CONNECTIONS).tolist():
+        rows = slice(int(starts.firsts[place]), int(starts.firsts[place + 1]))
+        if (found := job(starts.rest[rows], starts.values[rows])) is not None:
+            # What a job opens at one time is no batch, and no rate that varies.
+            jobs[place], uneven[place] = found, Dispersion(1.0, found.cv, found.every_s)
+    return uneven, jobs
 
 
-def _quantiles(values: Floats, weights: Floats, shares: Sequence[float]) -> list[float]:
-    """The values below which shares of the connections lie; bins are 2 % wide."""
-    below = np.cumsum(weights)
-    place = np.searchsorted(below, np.array(shares) * below[-1], side="left")
-    found: list[float] = values[np.minimum(place, values.size - 1)].tolist()
-    return found
-
-
-def _law(values: Floats, weights: Floats, mean: float) -> MeasuredLaw:
-    """What was measured, in cells: one ends at each fiftieth of the connections, and of their time.
-
-    A few long connections may be most of those that are open: cells by time keep them apart, and the longest is one.
-    """
-    share = weights / weights.sum()
-    time = share * values
-    time = time / time.sum() if time.sum() else share
-    cells = [np.floor((np.cumsum(one) - one / 2) * _CELLS).astype(np.int64) for one in (share, time)]
-    begins = np.concatenate([[True], (np.diff(cells[0]) > 0) | (np.diff(cells[1]) > 0)])
-    begins[-1] = True
-    first = np.flatnonzero(begins)
-    shares = np.add.reduceat(share, first)
-    middles = np.add.reduceat(share * values, first) / shares
-    whole = float(np.dot(shares, middles))
-    middles = middles * (mean / whole) if whole else middles
-    return MeasuredLaw(tuple(middles.tolist()), tuple(shares.tolist()))
-
-
-def _fitted(values: Floats, weights: Floats, mean: float) -> Fit:
-    """The nearer of an exponential and a lognormal of the same mean; the measured values where neither is near."""
-    share, found = weights / weights.sum(), list[Fit]()
-    edges, positive = values * 10 ** (0.5 * 10 / 1200), values > 0
-    if mean > 0:
-        survival = np.exp(-edges / mean)
-        distance = _distance(values, share, 1 - survival, 1 - (1 + edges / mean) * survival)
-        found.append(Fit({"mean": mean, "shape": "exponential"}, distance))
-    if mean > 0 and positive.any() and weights[positive].sum() > 1:
-        logs, w = np.log(values[positive]), weights[positive]
-        sigma = math.sqrt(float(np.average((logs - np.average(logs, weights=w)) ** 2, weights=w)))
-        # Above that, the same p95 is one of a law with a lighter tail.
-        if 0 < sigma <= 1.6448536269514722:
-            with np.errstate(divide="ignore"):
-                z = (np.log(np.maximum(edges, 1e-300)) - math.log(mean) + sigma**2 / 2) / sigma
-            normal, of_time = (
-                np.array([0.5 * math.erfc(-one / math.sqrt(2)) for one in some]) for some in (z, z - sigma)
-            )
-            p95 = mean * math.exp(1.6448536269514722 * sigma - sigma**2 / 2)
-            law = {"mean": mean, "shape": "lognormal", "p95": p95}
-            found.append(Fit(law, _distance(values, share, normal, of_time)))
-    best = min(found, key=lambda one: one.distance, default=Fit({"shape": "measured"}, 1.0))
-    return best if best.distance <= _GOOD else Fit({"shape": "measured"}, best.distance)
-
-
-def _distance(values: Floats, share: Floats, law: Floats, of_time: Floats) -> float:
-    """The greater of the distances of a law's connections, and of their time, up to the upper edge of each bin."""
-    time = share * values
-    pairs = ((law, share), (of_time, time / time.sum() if time.sum() else share))
-    return max(_apart(one, np.cumsum(part)) for one, part in pairs)
-
-
-def _apart(law: Floats, share: Floats) -> float:
-    before = np.concatenate([[0.0], share[:-1]])
-    return float(np.max(np.maximum(np.abs(law - share), np.where(law < before, before - law, 0.0))))
-
-
-def _lasting(summary: Summary, low: int, high: int) -> tuple[Floats, Floats, float]:
-    """How long connections last, s, with the weight of each bin, and their mean.
-
-    Of those that were still open when nobody looked any more only so much is known that they lasted longer: each weighs
-    on all that were seen to last longer, in equal parts (Kaplan & Meier 1958); the rest is as long as the longest.
-    """
-    bins, counts = summary.durations.within(low, high)
-    values = _value_of(bins - low)
-    _, sums = summary.duration_ms.within(low, high)
-    total = int(counts.sum())
-    if not total:
-        return np.zeros(1), np.ones(1), 0.0
-    mean = float(sums.sum()) / 1e3 / total
-    places, cut = summary.cut.within(low, high)
-    if not cut.size:
-        return values, counts.astype(np.float64), mean
-    censored = np.zeros(counts.size, dtype=np.int64)
-    censored[np.searchsorted(bins, places)] = cut
-    at_risk = total - np.concatenate([[0], np.cumsum(counts)[:-1]])
-    survival = np.cumprod(1 - (counts - censored) / at_risk)
-    share = -np.diff(survival, prepend=1.0)
-    share[-1] += survival[-1]
-    # Bins are 2 % wide: what they make of the whole is taken out again.
-    exact = mean * total / max(float(np.dot(counts, values)), 1e-300) if mean else 1.0
-    seen = share > 0
-    return values[seen], share[seen] * total, float(np.dot(share, values)) * exact
-
-
-def _value_of(bins: NDArray[np.int64]) -> Floats:
-    """The middle of each bin of durations, s; 0 for the first."""
+def _laws(
+    summary: Summary, numbers: NDArray[np.int64]
+) -> tuple[list[float], list[dict[float, float]], list[MeasuredLaw], list[Fit]]:
+    """How long the connections of each pair last: the mean, s, some quantiles, the law, and the one that is near it."""
+    from fenrask.records.kernels.loads import laws_of
     from fenrask.records.kernels.tallying import BINS, DECADES, LEAST_S
 
-    found: Floats = np.where(bins == 0, 0.0, LEAST_S * 10 ** ((bins - 0.5) * (DECADES / BINS)))
-    return found
+    durations, cut = (_Some.of(one, numbers) for one in (summary.durations, summary.cut))
+    sums = _Some.of(summary.duration_ms, numbers).sums()
+    middles = np.where(np.arange(BINS + 1) == 0, 0.0, LEAST_S * 10 ** ((np.arange(BINS + 1) - 0.5) * (DECADES / BINS)))
+    mean, quantiles, kind, distance, p95, values, shares, begins = laws_of(
+        durations.rest, durations.values, durations.firsts, cut.rest, cut.values, cut.firsts, sums, middles,
+        10 ** (0.5 * DECADES / BINS), np.array(_QUANTILES), _GOOD,
+    )  # fmt: skip
+    means, first = mean.tolist(), begins.tolist()
+    flat = tuple(values.tolist()), tuple(shares.tolist())
+    laws = [MeasuredLaw(flat[0][at:end], flat[1][at:end]) for at, end in pairwise(first)]
+    fits = [
+        Fit(_SHAPES[which](one, tail), far)
+        for which, one, tail, far in zip(kind.tolist(), means, p95.tolist(), distance.tolist(), strict=True)
+    ]
+    return means, [dict(zip(_QUANTILES, one, strict=True)) for one in quantiles.tolist()], laws, fits
 
 
-def _ended(summary: Summary, low: int, high: int) -> tuple[dict[str, float], int, int]:
-    """The shares of the ways to end; how many were still open; how many had been open before."""
-    keys, numbers = summary.endings.within(low, high)
-    of = {int(key - low): int(number) for key, number in zip(keys, numbers, strict=True)}
-    total = sum(of.get(code, 0) for code in ENDING_NAMES)
-    endings: dict[str, float] = {name: of[code] / total for code, name in ENDING_NAMES.items() if code in of}
-    return endings, of.get(OPEN, 0), int(summary.continuing.within(low, high)[1].sum())
+_SHAPES: tuple[Callable[[float, float], dict[str, Any]], ...] = (
+    lambda mean, _: {"mean": mean, "shape": "exponential"},
+    lambda mean, p95: {"mean": mean, "shape": "lognormal", "p95": p95},
+    lambda *_: {"shape": "measured"},
+)
 
 
-def _concurrency(summary: Summary, pairs: Pairs, number: int) -> tuple[float, int, int]:
-    """The mean over the time looked at, the most at any instant, and the second in which that is first."""
-    at_ms, moves = moves_of(summary, pairs, number)
-    if not at_ms.size:
-        return 0.0, 0, 0
-    opened = np.cumsum(moves)
-    top = int(np.argmax(opened))
-    span = max(1.0, float(summary.looked_at[1].sum()))
-    mean = float(np.dot(opened, np.diff(at_ms, append=at_ms[-1]))) / 1e3 / span
-    return mean, int(opened[top]), int(at_ms[top]) // 1000
+def _ended(summary: Summary, numbers: NDArray[np.int64]) -> tuple[list[dict[str, float]], list[int]]:
+    """The shares of the ways to end of each pair, and how many were still open."""
+    from fenrask.records.kernels.tallying import CODES
+
+    endings = _Some.of(summary.endings, numbers)
+    table = np.zeros((numbers.size, CODES), dtype=np.int64)
+    table[endings.of_pair, endings.rest] = endings.values
+    codes = [*ENDING_NAMES]
+    shares = table[:, codes] / np.maximum(table[:, codes].sum(axis=1, keepdims=True), 1)
+    names = [ENDING_NAMES[code] for code in codes]
+    each: list[dict[str, float]] = [
+        {name: share for name, share in zip(names, row, strict=True) if share} for row in shares.tolist()
+    ]
+    return each, table[:, OPEN].tolist()
 
 
 def stated_rates(described: Described) -> dict[tuple[str, str], float]:
@@ -280,7 +259,7 @@ def stated_rates(described: Described) -> dict[tuple[str, str], float]:
     return found
 
 
-def measured_file(found: list[Measured]) -> dict[str, Any]:
+def measured_file(found: Sequence[Measured]) -> dict[str, Any]:
     """What flows refer to by `measured:`: the load of every pair, by subnet and destination."""
     pairs: dict[str, dict[str, Any]] = {}
     for one in found:
@@ -288,19 +267,31 @@ def measured_file(found: list[Measured]) -> dict[str, Any]:
     return {"measured": 1, "pairs": pairs}
 
 
+def measured_json(found: Sequence[Measured]) -> bytes:
+    """The same as JSON, a pair on each line."""
+    subnets = [
+        f" {json.dumps(subnet)}: {{\n  "
+        + ",\n  ".join(f"{json.dumps(to)}: {json.dumps(load)}" for to, load in of.items())
+        for subnet, of in measured_file(found)["pairs"].items()
+    ]
+    return ('{"measured": 1, "pairs": {\n' + "},\n".join(subnets) + ("}" if subnets else "") + "}}\n").encode()
+
+
 def _entry(one: Measured) -> dict[str, Any]:
+    rate, law = one.new_per_s, one.saved_law
     return {
         "days": one.days.number,
         "connections": one.connections,
-        "new_per_s": one.new_per_s,
-        "new_per_s_error": one.new_per_s * one.days.error,
-        "mean_day_per_s": [one.new_per_s * bound for bound in one.days.mean_day],
-        "next_day_per_s": [one.new_per_s * bound for bound in one.days.next_day],
+        "new_per_s": rate,
+        "new_per_s_error": rate * one.days.error,
+        "mean_day_per_s": [rate * bound for bound in one.days.mean_day],
+        "next_day_per_s": [rate * bound for bound in one.days.next_day],
         "trend_per_day": one.days.trend,
-        "planned_per_s": one.new_per_s * one.days.last,
+        "planned_per_s": rate * one.days.last,
         "by_hour_per_s": [*one.days.shape],
-        "duration_s": one.saved_law,
-        "durations": one.measured_law,
+        "duration_s": law,
+        # Beside the law that is fitted to them.
+        **({"durations": one.measured_law} if law["shape"] != "measured" else {}),
         "fit_distance": one.fit.distance,
         "endings": one.endings,
         "out_kib_per_connection": one.bytes_out / 1024 / one.connections,

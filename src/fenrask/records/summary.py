@@ -18,9 +18,9 @@ from fenrask.records.matching import Pairs
 __all__ = [
     "MARKED",
     "NEVER",
+    "PAIR_BITS",
     "Counts",
     "Summary",
-    "bounds",
     "key",
     "key_parts",
     "moves_of",
@@ -29,8 +29,8 @@ __all__ = [
 ]
 
 Keys = NDArray[np.int64]
-_BITS = 32
-_SPAN = 1 << _BITS
+PAIR_BITS = 32
+_SPAN = 1 << PAIR_BITS
 """Pair x span + second is one key; readers leave out later times."""
 _SIGNED = 63
 _SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
@@ -241,13 +241,8 @@ def key_parts(number: int) -> tuple[int, int]:
 
 def pairs_in(counts: Counts) -> Keys:
     """Every pair that has a key, in rising order."""
-    pairs = counts.keys >> _BITS
+    pairs = counts.keys >> PAIR_BITS
     return pairs[_firsts(pairs)] if pairs.size else pairs
-
-
-def bounds(pair: int) -> tuple[int, int]:
-    """The first key of a pair, and the first of the next."""
-    return pair * _SPAN, (pair + 1) * _SPAN
 
 
 def spanned(batches: Iterable[Batch], file: str, spans: dict[str, tuple[int, int]]) -> Iterator[Batch]:

@@ -1,6 +1,5 @@
 """A drafted estate and its catalogue as YAML: each line says where its values are from; first, what nobody told."""
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -12,7 +11,7 @@ import yaml
 from fenrask.errors import Place, UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.records.existing import ASSUMED, CATALOGUE, Assumed, Draft, Files, Steps, loads_of, put_flows
-from fenrask.records.measuring import measured_file
+from fenrask.records.measuring import measured_json
 
 __all__ = ["assumed_rows", "draft_files", "drafted_catalogue", "drafted_estate", "place_text", "value_text"]
 
@@ -40,7 +39,7 @@ def draft_files(files: Files, draft: Draft, loads_file: str) -> dict[str, bytes]
         loads = loads_of(files, described)
         put_flows(draft, described, loads, files.seen.files, loads_file)
         if loads:
-            contents[loads_file] = (json.dumps(measured_file(loads), indent=1) + "\n").encode()
+            contents[loads_file] = measured_json(loads)
     _read_again(draft, contents)
     return {**_texts(draft), **contents}
 

@@ -88,7 +88,8 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
     total = sum(one["connections"] for one in entries)
     if not total:
         return None
-    hours = math.lcm(*(len(one["by_hour_per_s"]) for one in entries))
+    # A single rate is of every hour of the day.
+    hours = math.lcm(24, *(len(one["by_hour_per_s"]) for one in entries))
     by_hour = [sum(one["by_hour_per_s"][n % len(one["by_hour_per_s"])] for one in entries) for n in range(hours)]
 
     def weighed(of: Any) -> float:

@@ -1,8 +1,8 @@
 """A summary of records as load: rates, durations, endings, volumes and concurrency of each subnet and destination."""
 
-import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 from operator import mul
 from typing import Any
@@ -83,12 +83,12 @@ class Measured:
     addresses: int
     busiest_address_share: float
 
-    @property
+    @cached_property
     def new_per_s(self) -> float:
         """New connections, in the mean of a day, from the hours looked at, /s."""
         return self.days.mean_per_s
 
-    @property
+    @cached_property
     def concurrent_by_law(self) -> float:
         """The concurrent connections that the rate and the law, as they are saved, have in the mean (Little 1961)."""
         come_about = 1.0 - self.endings.get("rejected", 0.0) - self.endings.get("unanswered", 0.0)
@@ -269,12 +269,17 @@ def measured_file(found: Sequence[Measured]) -> dict[str, Any]:
 
 def measured_json(found: Sequence[Measured]) -> bytes:
     """The same as JSON, a pair on each line."""
-    subnets = [
-        f" {json.dumps(subnet)}: {{\n  "
-        + ",\n  ".join(f"{json.dumps(to)}: {json.dumps(load)}" for to, load in of.items())
-        for subnet, of in measured_file(found)["pairs"].items()
-    ]
-    return ('{"measured": 1, "pairs": {\n' + "},\n".join(subnets) + ("}" if subnets else "") + "}}\n").encode()
+    from pydantic_core import to_json
+
+    lines, of_subnet = [b'{"measured": 1, "pairs": {'], dict[str, list[Measured]]()
+    for one in found:
+        of_subnet.setdefault(one.subnet, []).append(one)
+    for subnet, some in of_subnet.items():
+        lines.append(b"" + to_json(subnet) + b": {")
+        lines += [b" " + to_json(one.destination) + b": " + to_json(_entry(one)) + b"," for one in some]
+        lines[-1] = lines[-1][:-1] + b"},"
+    lines[-1] = lines[-1].rstrip(b",") + b"}}\n"
+    return b"\n".join(lines)
 
 
 def _entry(one: Measured) -> dict[str, Any]:
@@ -288,7 +293,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "next_day_per_s": [rate * bound for bound in one.days.next_day],
         "trend_per_day": one.days.trend,
         "planned_per_s": rate * one.days.last,
-        "by_hour_per_s": [*one.days.shape],
+        "by_hour_per_s": _shortest(one.days.shape),
         "duration_s": law,
         # Beside the law that is fitted to them.
         **({"durations": one.measured_law} if law["shape"] != "measured" else {}),
@@ -306,6 +311,11 @@ def _entry(one: Measured) -> dict[str, Any]:
         "day_cv": one.days.cv,
         "addresses": one.addresses,
     }
+
+
+def _shortest(by_hour: Sequence[float]) -> list[float]:
+    """Rates by hour; a single one where all are the same."""
+    return [by_hour[0]] if by_hour.count(by_hour[0]) == len(by_hour) else [*by_hour]
 
 
 def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:

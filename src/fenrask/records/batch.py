@@ -37,6 +37,7 @@ __all__ = [
     "dotted",
     "ending_of_flags",
     "letters",
+    "parts_of",
     "taken",
     "too_large",
     "texts",
@@ -152,6 +153,15 @@ def dotted(column: Any) -> tuple[Addresses, NDArray[np.bool_]]:
 
     from fenrask.records.kernels.cells import dotted_cells
 
+    if isinstance(column, arrow.DictionaryArray):
+        dictionary, places = parts_of(column)
+        if not len(dictionary):
+            return Addresses(np.zeros(len(column), np.uint32)), np.zeros(len(column), dtype=np.bool_)
+        different, fine = dotted(dictionary)
+        fine, numbers = np.append(fine, False), dict(different.v6)
+        six = np.flatnonzero(np.isin(places, [*numbers])).tolist() if numbers else []
+        v6 = tuple((row, numbers[int(places[row])]) for row in six)
+        return Addresses(np.append(different.v4, np.uint32(0))[places], v6), fine[places]
     cells = column if isinstance(column, arrow.Array) else arrow.array(column, arrow.binary())
     if arrow.types.is_integer(cells.type):
         numbers = cells.fill_null(-1).to_numpy(zero_copy_only=False)
@@ -171,6 +181,12 @@ def dotted(column: Any) -> tuple[Addresses, NDArray[np.bool_]]:
         else:
             found.append((int(row), int(address)))
     return Addresses(v4, tuple(found)), good
+
+
+def parts_of(words: Any) -> tuple[Any, NDArray[np.int64]]:
+    """The different cells of an Arrow dictionary column, and which of them each row has; one beyond for none."""
+    places = words.indices.fill_null(len(words.dictionary)).to_numpy(zero_copy_only=False)
+    return words.dictionary, places
 
 
 def letters(column: Any) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:

@@ -1,6 +1,7 @@
 """Batches of records counted: what each counts for under its pair, put together in large runs of keys."""
 
 from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -16,23 +17,23 @@ Keys = NDArray[np.int64]
 _RUN = 1 << 22
 """Keys that are put in order at once."""
 _SLOTS = 1 << 10
+_TOGETHER = 64
+"""Batches whose rest is added up at once."""
 _MOST_UNMATCHED = 20_000
 
 
 def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
-    """The summary of batches: of one file, or one part of it."""
-    tally, beside = _Tally(pairs), [Summary()]
-    for batch in batches:
-        matched = pairs.match(batch)
-        beside.append(_beside(batch, matched))
-        if batch.listing is None and batch.sampled <= 1:
-            tally.take(batch, matched)
-        if len(beside) >= _TOGETHER:
-            beside = [Summary.total(beside)]
-    return Summary.total([*beside, tally.summary()])
-
-
-_TOGETHER = 64
+    """The summary of batches: of one file, or one part of it. One is counted while the next is read."""
+    tally = _Tally(pairs)
+    with ThreadPoolExecutor(1) as beside:
+        counted: Future[None] | None = None
+        for batch in batches:
+            if counted is not None:
+                counted.result()
+            counted = beside.submit(tally.take, batch)
+        if counted is not None:
+            counted.result()
+    return tally.summary()
 
 
 class _Runs:
@@ -98,11 +99,19 @@ class _Tally:
 
     def __init__(self, pairs: Pairs) -> None:
         """The runs: what begins, was open before, ends; durations, cut ones, addresses."""
-        self._pairs, self._slots = pairs, _Slots()
+        self._pairs, self._slots, self._beside = pairs, _Slots(), [Summary()]
         self._all = tuple(_Runs() for _ in range(6))
 
-    def take(self, batch: Batch, matched: Matched) -> None:
-        """Connections of a batch, and their pairs."""
+    def take(self, batch: Batch) -> None:
+        """Count the records of a batch."""
+        matched = self._pairs.match(batch)
+        self._beside.append(_beside(batch, matched))
+        if batch.listing is None and batch.sampled <= 1:
+            self._take_connections(batch, matched)
+        if len(self._beside) >= _TOGETHER:
+            self._beside = [Summary.total(self._beside)]
+
+    def _take_connections(self, batch: Batch, matched: Matched) -> None:
         from fenrask.records.kernels.tallying import tallied
 
         n, slots = len(batch), self._slots
@@ -133,12 +142,13 @@ class _Tally:
         by_ending = [Counts(one.keys + code, one.values) for code, one in enumerate(of_codes[SUMS - CODES :])]
         bits = pairs.time_bits
         seconds = ((begun.keys & ((1 << bits) - 1)) << pairs.coarse) // 1000
-        return Summary(
+        whole = Summary(
             starts=_merged(key(begun.keys >> bits, seconds), begun.values),
             moves=Counts.total([begun, before, Counts(ended.keys, -ended.values)]),
             durations=durations, cut=cut, addresses=addresses, endings=Counts.total(by_ending),
             duration_ms=of_codes[0], bytes_out=of_codes[1], bytes_in=of_codes[2], continuing=of_codes[3],
         )  # fmt: skip
+        return Summary.total([*self._beside, whole])
 
 
 def _merged(keys: Keys, values: Keys) -> Counts:

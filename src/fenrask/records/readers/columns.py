@@ -26,6 +26,7 @@ from fenrask.records.batch import (
     dotted,
     ending_of_flags,
     letters,
+    parts_of,
     taken,
 )
 from fenrask.records.readers.contract import Reader, Source
@@ -280,6 +281,9 @@ def _read_numbers(column: Any, otherwise: Callable[[str], float]) -> NDArray[np.
 
     from fenrask.records.kernels.cells import decimals
 
+    if isinstance(column, arrow.DictionaryArray):
+        dictionary, places = parts_of(column)
+        return np.append(_read_numbers(dictionary, otherwise), np.nan)[places]
     if (
         arrow.types.is_boolean(column.type)
         or arrow.types.is_integer(column.type)
@@ -304,11 +308,10 @@ def _by_word(column: Any, number: Callable[[str], int]) -> NDArray[np.uint8]:
     """A small whole number for each cell, by its word in small letters: each different word is looked at once."""
     import pyarrow as arrow
 
-    words = column.cast(arrow.string()).fill_null("").dictionary_encode()
-    of_word = np.array(
-        [number(str(one).strip().lower()) for one in words.dictionary.to_pylist()] or [0], dtype=np.uint8
-    )
-    found: NDArray[np.uint8] = of_word[words.indices.to_numpy(zero_copy_only=False)]
+    words = column if isinstance(column, arrow.DictionaryArray) else column.cast(arrow.string()).dictionary_encode()
+    dictionary, places = parts_of(words)
+    of_word = [number(str(one).strip().lower()) for one in dictionary.cast(arrow.string()).to_pylist()]
+    found: NDArray[np.uint8] = np.array([*of_word, number("")], dtype=np.uint8)[places]
     return found
 
 
@@ -356,15 +359,23 @@ def _parquet(source: Source) -> Iterator[Batch]:
     import pyarrow.parquet as parquet
 
     try:
-        file = parquet.ParquetFile(source.stream)
-        columns, units = _columns(file.schema_arrow.names, source)
-        first = 0
-        for some in file.iter_batches(1 << 19, columns=list(dict.fromkeys(columns.values()))):
+        schema = parquet.read_schema(source.stream)
+        columns, units = _columns(schema.names, source)
+        # Of text each different cell is looked at once.
+        words = [name for name in dict.fromkeys(columns.values()) if _is_text(schema.field(name).type)]
+        file, first = parquet.ParquetFile(source.stream, read_dictionary=words), 0
+        for some in file.iter_batches(1 << 17, columns=list(dict.fromkeys(columns.values()))):
             table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, units, some.num_rows, source, first)
             first += some.num_rows
     except (arrow.lib.ArrowException, OSError, UnicodeDecodeError) as error:
         raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a Parquet file")]) from None
+
+
+def _is_text(kind: Any) -> bool:
+    import pyarrow as arrow
+
+    return bool(arrow.types.is_string(kind) or arrow.types.is_binary(kind))
 
 
 def _is_table(head: bytes) -> bool:

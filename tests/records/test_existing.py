@@ -174,6 +174,7 @@ class Drafting(InFolder):
 
 class Routes(Drafting):
     @given(st.integers(0, 10_000))
+    @example(477)  # A firewall without rules that lets nothing by.
     @settings(max_examples=8, deadline=None)
     def test_tables_of_random_estates_give_their_paths_back(self, seed: int) -> None:
         """Exits of every kind, rules and filters, learned routes, leftovers; second method: the estate itself."""

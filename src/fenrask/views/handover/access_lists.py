@@ -94,10 +94,11 @@ def _lists(described: Described) -> Iterator[_List]:
                     rest = "allow" if one.allows_by_default(inward) else "deny"
                     yield _List(f"{kind} {owner}, {name}", direction, one.rules(inward), rest, one.stateful)
     for owner, exit_ in estate.exits.items():
-        rules = getattr(exit_, "rules", None)
-        if rules:
-            ordered = sorted(rules.items(), key=lambda item: (item[1].order is None, item[1].order or 0))
-            rest = "allow" if getattr(exit_, "open_by_default", False) else "deny"
+        rules, lets_by = getattr(exit_, "rules", None), getattr(exit_, "lets_by_default", True)
+        # One without rules may let nothing by.
+        if rules or not lets_by:
+            ordered = sorted((rules or {}).items(), key=lambda item: (item[1].order is None, item[1].order or 0))
+            rest = "allow" if lets_by else "deny"
             yield _List(f"exit {owner}", "out", ordered, rest, is_stateful=True, is_filter=False)
 
 

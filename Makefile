@@ -6,13 +6,17 @@ READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
-.PHONY: demo test lint types layers bench fuzz supply dist truth screenshots clean
+.PHONY: demo test test-long lint types layers bench fuzz supply dist truth screenshots clean
 
 demo: $(READY)
 	$(BIN)/fenrask demo build/demo --force
 
 test: $(READY)
 	$(BIN)/python -m tests
+
+# Many more draws of every test that draws, and new ones each time; LONG=N times as many.
+test-long: $(READY)
+	LONG=$${LONG:-10} $(BIN)/python -m tests
 
 lint: $(READY)
 	$(BIN)/ruff check src tests bench docs supply truth

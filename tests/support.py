@@ -77,6 +77,15 @@ ESTATE: dict[str, Any] = {
 }
 
 
+LONG = int(os.environ.get("LONG", "1"))
+"""How many times as many draws as usual: `make test-long`."""
+
+
+def many(usual: int) -> int:
+    """How many draws a test is to try where so many are usual."""
+    return usual * LONG
+
+
 def merged(base: Any, patch: Any) -> Any:
     """A merge patch, written anew, so that the tests do not lean on what they test."""
     if not isinstance(patch, dict):

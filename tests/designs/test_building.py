@@ -1,6 +1,5 @@
 """The steps of a change, replayed one by one: what they leave, what they break, what partners are told, and when."""
 
-import os
 import random
 from typing import Any
 
@@ -11,9 +10,9 @@ from fenrask.evaluation import Evaluation, evaluate
 from tests.designs.random_changes import CHANGES, small_estate
 from tests.evaluation.estates import random_estate
 from tests.evaluation.test_reuse import read
-from tests.support import InFolder, merged
+from tests.support import InFolder, many, merged
 
-MANY = int(os.environ.get("FENRASK_CHANGES", "60"))
+MANY = many(40)
 SECTIONS = ("public_addresses", "networks", "subnets", "route_tables", "exits", "workloads", "flows", "destinations")
 SEEN = {"destinations": {"partner": {"needs": {"fixed_source": True}}}}
 OTHER = {

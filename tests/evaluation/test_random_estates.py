@@ -1,12 +1,11 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-Set FENRASK_ESTATES to try more of them than the sixty of a usual run; of choices, and of
+`make test-long` tries more of them than the sixty of a usual run; of choices, and of
 cases, half as many, of cases in which nothing happens a quarter.
 """
 
 import copy
 import json
-import os
 import random
 import tempfile
 from fractions import Fraction
@@ -34,15 +33,15 @@ from fenrask.what_if.second_methods.loads import audited_loads
 from fenrask.what_if.second_methods.ports import audited_ports
 from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
-from tests.support import InFolder
+from tests.support import LONG, InFolder, many
 
-MANY = int(os.environ.get("FENRASK_ESTATES", "60"))
+MANY = many(60)
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,
     deadline=None,
     suppress_health_check=[*HealthCheck],
-    derandomize=True,
+    derandomize=LONG == 1,
     database=None,
     phases=[Phase.explicit, Phase.generate],
     report_multiple_bugs=True,
@@ -143,7 +142,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @settings(EACH, max_examples=max(1, MANY // 2))
+    @settings(EACH, max_examples=MANY // 2)
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:
         before = evaluate(described_by(seed))
@@ -170,7 +169,7 @@ class RandomEstates(InFolder):
                 arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
             )
 
-    @settings(EACH, max_examples=max(1, MANY // 3))
+    @settings(EACH, max_examples=MANY // 6)
     @given(DICE)
     @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:
@@ -257,7 +256,7 @@ class RandomEstates(InFolder):
                 if moved.meets_all:
                     self.assertGreaterEqual(float(moved.bill.total) + CENT, cost, (table, name))
 
-    @settings(EACH, max_examples=max(1, MANY // 4))
+    @settings(EACH, max_examples=MANY // 4)
     @given(DICE)
     def test_a_case_in_which_nothing_happens_is_the_estate_as_it_is(self, seed: int) -> None:
         described = described_by(seed)

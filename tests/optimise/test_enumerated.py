@@ -3,7 +3,6 @@
 The enumeration shares with the programme which options there are; what each lays on a site it works out by formulas.
 """
 
-import os
 import random
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -24,9 +23,9 @@ from fenrask.optimise.options import units_of
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.units import exact
 from tests.optimise.by_formula import ByFormula
-from tests.support import InFolder
+from tests.support import InFolder, many
 
-INSTANCES = int(os.environ.get("FENRASK_MIXES", "30"))
+INSTANCES = many(20)
 ESTATE_WIDE = {"sum_over": "estate", "tiers": [{"up_to_gb": 4000, "rate": 0.05}, {"rate": 0.01}]}
 RISING = {"sum_over": "exit", "tiers": [{"up_to_gb": 900, "rate": 0}, {"up_to_gb": 5000, "rate": 0.02}, {"rate": 0.06}]}
 FALLING = {"sum_over": "exit", "tiers": [{"up_to_gb": 1500, "rate": 0.03}, {"rate": 0.004}]}

@@ -1,6 +1,6 @@
 """The kernel as a judge of the routing model: random estates, a plan that is wrong, and nothing left behind.
 
-FENRASK_REHEARSED sets how many random estates stand in the kernel; default: twenty.
+`make test-long` tries many more of them.
 """
 
 import os
@@ -18,9 +18,9 @@ from fenrask.rehearsal.kernel import PREFIX, leftovers
 from fenrask.rehearsal.sending import Ends
 from tests.rehearsal.asking import asking
 from tests.routing.test_every_packet import described, estate
-from tests.support import InFolder, merged
+from tests.support import InFolder, many, merged
 
-MANY = int(os.environ.get("FENRASK_REHEARSED", "20"))
+MANY = many(16)
 WHY = missing()
 SPLIT: dict[str, Any] = {
     "subnets": {"walls": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walls"}},

@@ -1,9 +1,8 @@
 """Verdicts and shares against a slow tracer that follows every address from every host, one by one.
 
-FENRASK_PACKETS sets how many random estates are tried; default: twenty-four.
+`make test-long` tries many more of them.
 """
 
-import os
 import random
 import tempfile
 from collections.abc import Sequence
@@ -20,9 +19,9 @@ from fenrask.estate import Described, read_estate
 from fenrask.evaluation.faults import case_patch, single_faults
 from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive_inward import NaiveInward
-from tests.support import CATALOGUE, InFolder, merged
+from tests.support import CATALOGUE, InFolder, many, merged
 
-MANY = int(os.environ.get("FENRASK_PACKETS", "24"))
+MANY = many(24)
 OFFERS = {"inner": {"kind": "in-subnet-endpoint"}, "free": {"kind": "routed-endpoint"}}
 
 

@@ -1,10 +1,8 @@
 """The second methods: they agree on what is right, and say so where a result is changed under them.
 
-FENRASK_DRAWN=all tries every way to give out ports with every load, not every other one; FENRASK_CAPPED sets how many
-random ones are tried.
+`make test-long` tries every way to give out ports with every load, not a third of them, and more random ones.
 """
 
-import os
 import random
 from dataclasses import replace
 from fractions import Fraction
@@ -15,10 +13,10 @@ from fenrask.estate import read_estate
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.what_if.second_methods import Audited, audit
 from fenrask.what_if.second_methods.ports import audited_by_drawing
-from tests.support import InFolder
+from tests.support import LONG, InFolder, many
 
-CAPPED = int(os.environ.get("FENRASK_CAPPED", "10"))
-EVERY = os.environ.get("FENRASK_DRAWN", "") == "all"
+CAPPED = many(8)
+EVERY = LONG > 1
 DEMO = Path(__file__).resolve().parents[2] / "src" / "fenrask" / "demo"
 
 

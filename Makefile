@@ -28,7 +28,14 @@ types: $(READY)
 layers: $(READY)
 	$(BIN)/lint-imports
 
-bench: $(READY)
+# The plain ways that `measure` is held against, in an environment of their own.
+build/yardsticks/.ready: bench/yardsticks.lock $(READY)
+	$(PYTHON) -m venv build/yardsticks
+	$(BIN)/uv pip install --quiet --python build/yardsticks/bin/python --no-deps --require-hashes -r bench/yardsticks.lock || \
+	  build/yardsticks/bin/python -m pip install $(INSTALL) --require-hashes -r bench/yardsticks.lock
+	touch $@
+
+bench: $(READY) build/yardsticks/.ready
 	$(BIN)/python -m bench
 
 # More damaged files than `make test` tries; FUZZ=N of each kind.

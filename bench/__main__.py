@@ -3,11 +3,12 @@
 import sys
 
 import fenrask.__main__  # noqa: F401
-from bench import choice, commands, erlang, hard, reading, scale, simulation, start_up
+from bench import choice, commands, erlang, hard, measuring, reading, scale, simulation, start_up
 
 MEASUREMENTS = {
     "start-up": start_up.measure,
     "reading": reading.measure,
+    "measure": measuring.measure,
     "erlang": erlang.measure,
     "scale": scale.measure,
     "commands": commands.measure,

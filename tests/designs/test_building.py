@@ -55,7 +55,7 @@ class Replayed(InFolder):
         return steps
 
     def test_random_estates_to_their_designs_and_back(self) -> None:
-        steps, many = 0, MANY // 60
+        steps, many = 0, max(1, MANY // 40)
         for seed in range(many):
             described = read(*random_estate(random.Random(seed)))
             now = evaluate(described)

@@ -1,21 +1,29 @@
 """Records counted all at once, against each counted by itself; messages gone through together, against one by one."""
 
+import gzip
+import io
 import struct
 import unittest
 from collections import Counter
+from collections.abc import Iterator
+from dataclasses import fields
 from ipaddress import ip_address, ip_network
+from pathlib import Path
 
 import numpy as np
+import pyarrow as arrow
+import pyarrow.parquet as parquet
 
 from fenrask.estate import read_estate
 from fenrask.records.batch import Addresses, Batch, Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.readers import Source, read_records
+from fenrask.records.parts import part_of, whole_of
+from fenrask.records.readers import Quiet, Share, Source, read_records
 from fenrask.records.readers.exported import Decoder
 from fenrask.records.readers.gathering import Gathering
-from fenrask.records.summary import Counts, Summary, moves_of
+from fenrask.records.summary import Counts, Instants, Summary, moves_of
 from fenrask.records.tallying import summarised
-from tests.records.test_measure import DAY, Records, ipfix, rows_of, v5, v9
+from tests.records.test_measure import DAY, HEAD, Records, as_csv, ipfix, rows_of, v5, v9
 
 
 def drawn(dice: np.random.Generator, n: int) -> Batch:
@@ -103,10 +111,11 @@ class Tallied(Records):
         whole = summarised(batches, pairs)
         parts = [summarised(batches[first::3], pairs) for first in range(3)]
         for other in (Summary.total(parts[::-1]), parts[2] + (parts[0] + parts[1])):
-            for name in ("starts", "moves", "durations", "addresses", "endings", "marks", "hours"):
+            for name in ("starts", "durations", "addresses", "endings", "marks", "hours", "opened", "ended"):
                 one, same = getattr(whole, name), getattr(other, name)
                 np.testing.assert_array_equal(one.keys, same.keys, name)
-                np.testing.assert_array_equal(one.values, same.values, name)
+                if isinstance(one, Counts):
+                    np.testing.assert_array_equal(one.values, same.values, name)
 
 
 def nets(prefixes: object) -> list[object]:
@@ -184,3 +193,57 @@ def of_domain(message: bytes, domain: int) -> bytes:
     [version] = struct.unpack(">H", message[:2])
     at = {5: 0, 9: 16, 10: 12}[version]
     return message[:at] + struct.pack(">I", domain) + message[at + 4 :] if at else message
+
+
+class Shares(Records):
+    """Shares of a file, whatever their number, come to what the file comes to."""
+
+    def files(self) -> Iterator[tuple[str, bytes]]:
+        rows = rows_of(7, 900)
+        text = as_csv(rows)
+        yield "plain.csv", text.encode()
+        yield "dos.csv", text.replace("\n", "\r\n").rstrip("\n").encode()
+        yield "spaces.txt", text.replace(",", "  ").encode()
+        yield "wrong.csv", text.replace("10.0.1.3", "nobody").replace(",443,", ",x,", 40).encode()
+        yield "quoted.csv", text.replace("10.0.1.4", '"10.0.1.4"').encode()
+        yield "packed.csv.gz", gzip.compress(text.encode())
+        udp = [(*row[:6], 17, *row[7:]) if number % 3 else row for number, row in enumerate(rows)]
+        back = [(start, end, to, from_, 443, port, 17, 70, 0) for start, end, from_, to, port, *_ in udp[::2]]
+        yield "out.ipfix", ipfix(udp)
+        yield "both.ipfix", ipfix(sorted([*udp, *back], key=lambda row: row[1]))
+        yield "both.v9", v9(sorted([*udp, *back], key=lambda row: row[1]))
+        yield "cut.v5", v5(rows)[:-100]
+        columns = [[row[place] for row in rows] for place in range(9)]
+        table = arrow.table(dict(zip(HEAD.strip().split(","), columns, strict=True)))
+        out = io.BytesIO()
+        parquet.write_table(table, out, row_group_size=200)
+        yield "r.parquet", out.getvalue()
+
+    def test_they_add_up(self) -> None:
+        self.estate({"destinations": {"names": {"prefixes": ["198.51.100.0/24"], "port": 443, "protocol": "udp"}}})
+        pairs, quiet = Pairs(read_estate(self.folder / "estate.yaml").estate), Quiet()
+        for name, content in self.files():
+            path = str(self.folder / name)
+            Path(path).write_bytes(content)
+            whole = part_of(path, {}, pairs, quiet)
+            self.assertGreater(whole.summary.records, 600)
+            for of in (2, 3, 7):
+                parts = [part_of(path, {}, pairs, quiet, Share(one, of)) for one in range(of)]
+                found = whole_of(parts)
+                with self.subTest(name, of=of):
+                    self.assertEqual(found.unread.told(), whole.unread.told())
+                    self.assertEqual((found.format, found.guessed), (whole.format, whole.guessed))
+                    for one in fields(Summary):
+                        here, there = getattr(found.summary, one.name), getattr(whole.summary, one.name)
+                        if isinstance(here, Counts):
+                            here, there = (
+                                dict(zip(each.keys.tolist(), each.values.tolist(), strict=True))
+                                for each in (here, there)
+                            )
+                        elif isinstance(here, Instants):
+                            here, there = here.keys.tolist(), there.keys.tolist()
+                        self.assertEqual(here, there, one.name)
+                    # Five row groups are no seven shares.
+                    if not name.startswith(("quoted", "packed")) and (of < 7 or name != "r.parquet"):
+                        # Nor does one of them all the work.
+                        self.assertGreater(sorted(part.summary.records for part in parts)[1 - of], 0)

@@ -132,7 +132,10 @@ class AllowList:
 
 @dataclass(frozen=True)
 class Change:
-    """What more addresses at one exit mean for a destination: its entries stay, and some are added."""
+    """What more addresses at one exit mean for a destination: its entries stay, and some are added.
+
+    entries_now: with those that other exits before this one add.
+    """
 
     exit: str
     destination: str
@@ -258,7 +261,11 @@ _MOST_MORE = 4096
 
 
 def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
-    """For each exit that is to have more addresses, what each destination that sees it has to add."""
+    """For each exit that is to have more addresses, what each destination that sees it has to add.
+
+    Beside what it adds for the exits before: what all need has to fit together.
+    """
+    listed = {partner.destination: partner.entries for partner in partners}
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
         wanted = min(sized.most_needed or sized.needed or 0, sized.most_addresses or _MOST_MORE)
@@ -270,10 +277,12 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
         options = purchases(more, prices_of(capacity.demand.paths.described, sized.exit, blocks=True))
         for partner in partners:
             if any((part.exit, part.toward) == (sized.exit, sized.toward) for part in partner.parts):
-                room = None if partner.most is None else partner.most - partner.entries
+                entries = listed[partner.destination]
+                room = None if partner.most is None else partner.most - entries
                 fitting = [one for one in options if room is None or one.entries <= room]
                 best = fitting[0] if fitting else min(options, key=lambda one: one.entries)
-                yield Change(sized.name, partner.destination, best, partner.entries, partner.most)
+                listed[partner.destination] = entries + best.entries
+                yield Change(sized.name, partner.destination, best, entries, partner.most)
 
 
 def _seen(capacity: Capacity, destination: str) -> list[_Key]:

@@ -13,16 +13,16 @@ import typer
 from fenrask.cli.files import check_writable, write_whole
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.records import Columns, check_some, columns_of
-from fenrask.cli.workers import executor_of
+from fenrask.cli.workers import processors, workers_for_cases
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.records.batch import Batch, Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_json, stated_rates
-from fenrask.records.parts import Part, part_of
+from fenrask.records.parts import Part, part_of, whole_of
 from fenrask.records.proposal import proposal
-from fenrask.records.readers import Quiet, read_records
+from fenrask.records.readers import Quiet, Share, read_records
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned
 from fenrask.records.tallying import summarised
@@ -58,9 +58,11 @@ def command(
     workers: Annotated[
         str,
         typer.Option(
-            metavar="NUMBER|ADDRESS", help="Files read at once here (default: 1), or the address of a Dask scheduler."
+            metavar="NUMBER|ADDRESS",
+            help="Processes that read files, and shares of large ones, at once (default: 1; from 64 MB on as many as "
+            "there are processors), or the address of a Dask scheduler.",
         ),
-    ] = "1",
+    ] = "",
     save: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write the loads; flows refer to them by `measured: FILE`.")
     ] = None,
@@ -250,13 +252,35 @@ _QUICK_S = 2.0
 
 
 def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, quiet: Quiet) -> Iterator[Part]:
-    """Each file's part, as it is done; a worker that dies takes its file with it to another one."""
-    if workers == "1" or (len(files) == 1 and ":" not in workers):
-        yield from (part_of(file, columns, pairs, quiet) for file in files)
-        return
-    if "-" in files:
-        raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
-    with executor_of(workers, processes=True) as executor:
-        futures = [executor.submit(part_of, str(Path(file).resolve()), columns, pairs, quiet) for file in files]
-        for file, future in zip(files, futures, strict=True):
-            yield replace(future.result(), file=file)
+    """Each file's part, as it is done; a worker that dies takes what it reads with it to another one."""
+    sizes = [_size(file) for file in files]
+    if not workers:
+        workers = "" if sum(sizes) >= _LARGE and "-" not in files and processors() > 1 else "1"
+    with workers_for_cases(workers) as at_once:
+        if at_once is None or (":" not in workers and len(files) == 1 and sizes[0] < _DIVIDED):
+            yield from (part_of(file, columns, pairs, quiet) for file in files)
+            return
+        if "-" in files:
+            problem = Problem(Place(path="--workers"), "standard input", "files that every worker can read")
+            raise UnusableInput([problem])
+        executor, number = at_once
+        shares = [number if size >= _DIVIDED else 1 for size in sizes]
+        # Those of a cluster know a file by its whole path.
+        paths = [str(Path(file).resolve()) if ":" in workers else file for file in files]
+        futures = [
+            [executor.submit(part_of, path, columns, pairs, quiet, Share(one, of)) for one in range(of)]
+            for path, of in zip(paths, shares, strict=True)
+        ]
+        for file, some in zip(files, futures, strict=True):
+            yield replace(whole_of([future.result() for future in some]), file=file)
+
+
+_DIVIDED, _LARGE = 8 * 10**6, 64 * 10**6
+"""Bytes of a file from which on it is read by shares; of all files, from which on processes read them."""
+
+
+def _size(file: str) -> int:
+    try:
+        return Path(file).stat().st_size
+    except OSError:
+        return 0

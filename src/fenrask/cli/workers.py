@@ -13,7 +13,7 @@ import typer
 
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 
-__all__ = ["Cases", "executor_of", "workers_for_cases"]
+__all__ = ["Cases", "executor_of", "processors", "workers_for_cases"]
 
 _ALONE_S = 5.0
 """How long a cluster may be without workers, or its scheduler silent, before it is given up."""
@@ -43,13 +43,19 @@ def workers_for_cases(workers: str) -> Iterator[tuple[Executor, int] | None]:
 def _number(workers: str) -> int:
     """The number of workers that is asked for; by default as many as there are processors."""
     try:
-        number = int(workers or os.cpu_count() or 1)
+        number = int(workers or processors())
     except ValueError:
         number = 0
     if not 1 <= number <= 1024:
         expected = "a number from 1 to 1024, or an address such as tcp://10.0.0.9:8786"
         raise UnusableInput([Problem(Place(path="--workers"), repr(workers), expected)])
     return number
+
+
+def processors() -> int:
+    """How many processors this process may use."""
+    allowed = getattr(os, "sched_getaffinity", None)
+    return len(allowed(0)) if allowed else os.cpu_count() or 1
 
 
 @contextmanager

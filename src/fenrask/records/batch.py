@@ -25,6 +25,7 @@ __all__ = [
     "OPEN",
     "REJECTED",
     "RESET",
+    "UDP_ALONE",
     "UDP_ANSWERED",
     "UDP_ONE_WAY",
     "UDP_STREAMING",
@@ -44,9 +45,10 @@ __all__ = [
 ]
 
 UNKNOWN, CLOSED, RESET, IDLE, CONTINUED = range(5)
-HALF_CLOSED, REJECTED, UNANSWERED, UDP_ONE_WAY, UDP_ANSWERED, UDP_STREAMING, OPEN = range(5, 12)
+HALF_CLOSED, REJECTED, UNANSWERED, UDP_ONE_WAY, UDP_ANSWERED, UDP_STREAMING, OPEN, UDP_ALONE = range(5, 13)
 """How a connection ended, as far as its record tells; `CONTINUED`: the record ended, the connection did not; `OPEN`:
-it was open when nobody looked any more."""
+it was open when nobody looked any more; `UDP_ALONE`: nothing was seen to come back, which says something where the file
+tells of answers at all."""
 ENDING_NAMES: Mapping[int, Ending] = {
     CLOSED: "closed", RESET: "reset", IDLE: "idle", HALF_CLOSED: "half_closed", REJECTED: "rejected",
     UNANSWERED: "unanswered", UDP_ONE_WAY: "udp_one_way", UDP_ANSWERED: "udp_answered", UDP_STREAMING: "udp_streaming",
@@ -115,6 +117,8 @@ class Batch:
     """Where these are no connections with times, but entries of a table as it was at one moment."""
     records: int | None = None
     """How many records were read for these, pieces and other directions among them; None: one each."""
+    tells_both: bool = False
+    """Whether the file has told of what came back by now."""
 
     def __len__(self) -> int:
         return int(self.start_s.size)
@@ -252,4 +256,5 @@ def taken(batch: Batch, rows: NDArray[np.bool_]) -> Batch:
         None if batch.is_new is None else batch.is_new[kept],
         None if batch.listing is None else Listing(batch.listing.state[kept], batch.listing.left_s[kept]),
         None if batch.records is None else batch.records - len(batch) + kept.size,
+        batch.tells_both,
     )

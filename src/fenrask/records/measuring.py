@@ -128,13 +128,10 @@ class _Some:
     firsts: NDArray[np.int64]
 
     @classmethod
-    def of(cls, counts: Counts, numbers: NDArray[np.int64], bits: int = PAIR_BITS) -> "_Some":
-        """Those of pairs in rising order; bits: of a key, below the pair."""
-        first, last = (np.searchsorted(counts.keys, one << bits) for one in (numbers, numbers + 1))
-        sizes = last - first
-        firsts = np.concatenate([[0], np.cumsum(sizes)])
-        rows = np.repeat(first - firsts[:-1], sizes) + np.arange(firsts[-1])
-        return cls(counts.keys[rows] - np.repeat(numbers << bits, sizes), counts.values[rows], firsts)
+    def of(cls, counts: Counts, numbers: NDArray[np.int64]) -> "_Some":
+        """Those of pairs in rising order."""
+        rest, rows, firsts = _rows_of(counts.keys, numbers, PAIR_BITS)
+        return cls(rest, counts.values[rows], firsts)
 
     @property
     def of_pair(self) -> NDArray[np.int64]:
@@ -148,15 +145,28 @@ class _Some:
         return found
 
 
+_Rows = tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]
+
+
+def _rows_of(keys: NDArray[np.int64], numbers: NDArray[np.int64], bits: int) -> _Rows:
+    """What is beside the pair in keys of some pairs, their rows, and where each pair's begin; bits: below the pair."""
+    first, last = (np.searchsorted(keys, one << bits) for one in (numbers, numbers + 1))
+    sizes = last - first
+    firsts = np.concatenate([[0], np.cumsum(sizes)])
+    rows = np.repeat(first - firsts[:-1], sizes) + np.arange(firsts[-1])
+    return keys[rows] - np.repeat(numbers << bits, sizes), rows, firsts
+
+
 def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list[Measured]:
     from fenrask.records.kernels.loads import busiest_of, concurrency_of
 
     starts = _Some.of(summary.starts, numbers)
     total, minute = busiest_of(starts.rest, starts.values, starts.firsts)
-    moves = _Some.of(summary.moves, numbers, pairs.time_bits)
+    opened, _, opened_firsts = _rows_of(summary.opened.keys, numbers, pairs.time_bits)
+    ended, _, ended_firsts = _rows_of(summary.ended.keys, numbers, pairs.time_bits)
     hours, looked = summary.looked_at
     span = max(1.0, float(looked.sum()))
-    concurrent = concurrency_of(moves.rest << pairs.coarse, moves.values, moves.firsts, span)
+    concurrent = concurrency_of(opened, opened_firsts, ended, ended_firsts, pairs.coarse, span)
     addresses = _Some.of(summary.addresses, numbers)
     busiest = np.maximum.reduceat(addresses.values, addresses.firsts[:-1])
     sums = [_Some.of(one, numbers).sums() for one in (summary.bytes_out, summary.bytes_in, summary.continuing)]

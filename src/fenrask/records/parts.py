@@ -1,20 +1,20 @@
-"""Files measured one by one, wherever they are read: each gives a summary, and summaries add up."""
+"""Files measured one by one, or by shares, wherever they are read: each gives a summary, and summaries add up."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
-from fenrask.records.readers import Quiet, read_records
-from fenrask.records.summary import Summary, spanned
+from fenrask.records.readers import WHOLE, Quiet, Share, read_records
+from fenrask.records.summary import Summary, settled, spanned
 from fenrask.records.tallying import summarised
 
-__all__ = ["Part", "part_of"]
+__all__ = ["Part", "part_of", "whole_of"]
 
 
 @dataclass(frozen=True)
 class Part:
-    """What one file came to."""
+    """What one file, or a share of it, came to."""
 
     file: str
     format: str
@@ -23,11 +23,21 @@ class Part:
     unread: Unread
 
 
-def part_of(file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet) -> Part:
-    """One file, read where this runs: here, in another process, or on another machine that sees the file."""
+def part_of(file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet, share: Share = WHOLE) -> Part:
+    """One file, or a share of it, read where this runs: here, in another process, on a machine that sees the file."""
     unread = Unread({})
-    kind, guessed, batches = read_records(file, unread, columns, quiet)
+    kind, guessed, batches = read_records(file, unread, columns, quiet, share)
     spans: dict[str, tuple[int, int]] = {}
-    summary = summarised(spanned(batches, file, spans), pairs)
+    summary = summarised(spanned(batches, file, spans), pairs, is_share=share.of > 1)
     summary.spans |= spans
     return Part(file, kind, guessed, summary, unread)
+
+
+def whole_of(shares: Sequence[Part]) -> Part:
+    """All shares of one file as one: the same as if it was read at once."""
+    unread, guessed = Unread({}), dict[str, str]()
+    for one in shares:
+        unread += one.unread
+        guessed |= one.guessed
+    whole = Summary.total([one.summary for one in shares])
+    return replace(shares[0], guessed=guessed, summary=settled(whole), unread=unread)

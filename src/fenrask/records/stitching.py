@@ -43,7 +43,7 @@ def stitched(batches: Iterable[Batch], gap_s: float) -> Iterator[Batch]:
 def joined(batches: list[Batch]) -> Batch:
     """Batches as one."""
     first = batches[0]
-    made: dict[str, Any] = {"sampled": first.sampled}
+    made: dict[str, Any] = {"sampled": first.sampled, "tells_both": any(one.tells_both for one in batches)}
     for name in ("source", "target"):
         columns = [getattr(one, name) for one in batches]
         begins = np.cumsum([0, *(len(one) for one in columns)])

@@ -4,7 +4,7 @@ Every count is a whole number under a whole key: the sum of parts is the same to
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from heapq import heapify, heappop, heappush
 from itertools import pairwise
@@ -12,7 +12,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import Batch
+from fenrask.records.batch import UDP_ALONE, UDP_ONE_WAY, Batch
 from fenrask.records.matching import Pairs
 
 __all__ = [
@@ -20,11 +20,13 @@ __all__ = [
     "NEVER",
     "PAIR_BITS",
     "Counts",
+    "Instants",
     "Summary",
     "key",
     "key_parts",
     "moves_of",
     "pairs_in",
+    "settled",
     "spanned",
 ]
 
@@ -89,6 +91,28 @@ class Counts:
         return self.keys[first:last], self.values[first:last]
 
 
+@dataclass(frozen=True)
+class Instants:
+    """Keys in rising order, each as often as it is there: of what seldom is there twice."""
+
+    keys: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+
+    @classmethod
+    def total(cls, several: Sequence["Instants"]) -> "Instants":
+        """All of them."""
+        some = [one for one in several if one.keys.size]
+        if len(some) < 2:
+            return some[0] if some else cls()
+        keys = np.concatenate([one.keys for one in some])
+        keys.sort()
+        return cls(keys)
+
+    def within(self, low: int, high: int) -> Keys:
+        """Keys from low up to, not including, high."""
+        first, last = np.searchsorted(self.keys, [low, high])
+        return self.keys[first:last]
+
+
 def _firsts(ordered: Keys) -> Keys:
     """Where each different key begins."""
     found: Keys = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
@@ -113,8 +137,10 @@ class Summary:
 
     starts: Counts = field(default_factory=Counts)
     """New connections by second."""
-    moves: Counts = field(default_factory=Counts)
-    """How many more connections are open from a time on; under pair x 2^`time_bits` + the time (see `Pairs`)."""
+    opened: Instants = field(default_factory=Instants)
+    """When connections began, or were first seen, under pair x 2^`time_bits` + the time (see `Pairs`)."""
+    ended: Instants = field(default_factory=Instants)
+    """When they ended, under the same keys."""
     durations: Counts = field(default_factory=Counts)
     """By bin, of connections that came about and whose beginning was seen."""
     cut: Counts = field(default_factory=Counts)
@@ -146,6 +172,8 @@ class Summary:
     replies: int = 0
     """Of these, what tells of the other direction alone: its volume counts."""
     sampled: int = 0
+    tells_both: bool = False
+    """Whether the records tell of what came back, so that what nothing came back to is known."""
     hours: Counts = field(default_factory=Counts)
     """Records by hour since 1970, of whatever they are."""
     first_s: int = NEVER
@@ -167,11 +195,14 @@ class Summary:
             spans[file] = min(known[0], first), max(known[1], last)
         return cls(
             **{name: Counts.total([getattr(one, name) for one in several]) for name in _COUNTED},
+            opened=Instants.total([one.opened for one in several]),
+            ended=Instants.total([one.ended for one in several]),
             unmatched=unmatched,
             records=sum(one.records for one in several),
             together=sum(one.together for one in several),
             replies=sum(one.replies for one in several),
             sampled=sum(one.sampled for one in several),
+            tells_both=any(one.tells_both for one in several),
             first_s=min((one.first_s for one in several), default=NEVER),
             last_s=max((one.last_s for one in several), default=-NEVER),
             spans=spans,
@@ -245,6 +276,17 @@ def pairs_in(counts: Counts) -> Keys:
     return pairs[_firsts(pairs)] if pairs.size else pairs
 
 
+def settled(summary: Summary) -> Summary:
+    """All of one file: of UDP that nothing came back to, whether that says something."""
+    rest = summary.endings.keys & (_SPAN - 1)
+    alone = rest == UDP_ALONE
+    if not alone.any():
+        return summary
+    kept = Counts(summary.endings.keys[~alone], summary.endings.values[~alone])
+    one_way = Counts(summary.endings.keys[alone] - UDP_ALONE + UDP_ONE_WAY, summary.endings.values[alone])
+    return replace(summary, endings=kept + one_way if summary.tells_both else kept)
+
+
 def spanned(batches: Iterable[Batch], file: str, spans: dict[str, tuple[int, int]]) -> Iterator[Batch]:
     """The same batches, of one file; from when to when its records begin is noted."""
     for batch in batches:
@@ -258,5 +300,7 @@ def spanned(batches: Iterable[Batch], file: str, spans: dict[str, tuple[int, int
 def moves_of(summary: Summary, pairs: Pairs, pair: int) -> tuple[Keys, Keys]:
     """When the number of a pair's open connections changes, ms since 1970 in rising order, and by how many."""
     first = pair << pairs.time_bits
-    keys, moves = summary.moves.within(first, first + (1 << pairs.time_bits))
-    return (keys - first) << pairs.coarse, moves
+    opened, ended = (one.within(first, first + (1 << pairs.time_bits)) for one in (summary.opened, summary.ended))
+    closed = Counts.of(ended)
+    moves = Counts.total([Counts.of(opened), Counts(closed.keys, -closed.values)])
+    return (moves.keys - first) << pairs.coarse, moves.values

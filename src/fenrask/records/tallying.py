@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fenrask.records.batch import Addresses, Batch, texts
 from fenrask.records.matching import NONE, Matched, Pairs
-from fenrask.records.summary import MARKED, Counts, Summary, key
+from fenrask.records.summary import MARKED, Counts, Instants, Summary, key, settled
 
 __all__ = ["summarised"]
 
@@ -22,8 +22,8 @@ _TOGETHER = 64
 _MOST_UNMATCHED = 20_000
 
 
-def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
-    """The summary of batches: of one file, or one part of it. One is counted while the next is read."""
+def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False) -> Summary:
+    """The summary of the batches of one file, or of a share of it. One is counted while the next is read."""
     tally = _Tally(pairs)
     with ThreadPoolExecutor(1) as beside:
         counted: Future[None] | None = None
@@ -33,7 +33,7 @@ def summarised(batches: Iterable[Batch], pairs: Pairs) -> Summary:
             counted = beside.submit(tally.take, batch)
         if counted is not None:
             counted.result()
-    return tally.summary()
+    return tally.summary() if is_share else settled(tally.summary())
 
 
 class _Runs:
@@ -59,7 +59,28 @@ class _Runs:
 
     def counts(self) -> Counts:
         self._order()
-        return Counts.total(self._runs)
+        found, self._runs = self._runs, []
+        return Counts.total(found)
+
+
+class _Times(_Runs):
+    """The same of keys that seldom are there twice: they are put in order, and stay."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._ordered: list[Instants] = []
+
+    def _order(self) -> None:
+        if self._size:
+            keys = np.concatenate(self._waiting)
+            self._waiting, self._size = [], 0
+            keys.sort()
+            self._ordered.append(Instants(keys))
+
+    def instants(self) -> Instants:
+        self._order()
+        found, self._ordered = self._ordered, []
+        return Instants.total(found)
 
 
 @dataclass
@@ -98,9 +119,9 @@ class _Tally:
     """Connections counted as they come."""
 
     def __init__(self, pairs: Pairs) -> None:
-        """The runs: what begins, was open before, ends; durations, cut ones, addresses."""
         self._pairs, self._slots, self._beside = pairs, _Slots(), [Summary()]
-        self._all = tuple(_Runs() for _ in range(6))
+        self._opened, self._ended = _Times(), _Times()
+        self._started, self._addresses, self._durations, self._cut = (_Runs() for _ in range(4))
 
     def take(self, batch: Batch) -> None:
         """Count the records of a batch."""
@@ -120,13 +141,16 @@ class _Tally:
         address = _low(batch.target)
         at = 0
         while at < n:
-            at, slots.used, begun, before, ended, durations, cut = tallied(
+            at, slots.used, *sizes = tallied(
                 at, matched.pair, matched.is_reply, batch.start_s, batch.end_s, batch.ending, is_new, address,
                 batch.bytes_out, batch.bytes_in, self._pairs.coarse, self._pairs.time_bits,
                 slots.keys, slots.used, slots.places, slots.sums, *rows,
             )  # fmt: skip
-            sizes = (begun, before, ended, durations, cut, begun)
-            for runs, keys, size in zip(self._all, rows, sizes, strict=True):
+            opened, started, durations, cut = sizes
+            for runs, keys, size in (
+                (self._opened, rows[0], opened), (self._ended, rows[1], opened), (self._started, rows[2], started),
+                (self._addresses, rows[3], started), (self._durations, rows[4], durations), (self._cut, rows[5], cut),
+            ):  # fmt: skip
                 if size:
                     runs.put(keys[:size].copy())
             if at < n:
@@ -136,27 +160,16 @@ class _Tally:
         """What they come to."""
         from fenrask.records.kernels.tallying import CODES, SUMS
 
-        begun, before, ended, durations, cut, addresses = (one.counts() for one in self._all)
-        slots, pairs = self._slots, self._pairs
-        of_codes = [slots.counts(column) for column in range(SUMS)]
-        by_ending = [Counts(one.keys + code, one.values) for code, one in enumerate(of_codes[SUMS - CODES :])]
-        bits = pairs.time_bits
-        seconds = ((begun.keys & ((1 << bits) - 1)) << pairs.coarse) // 1000
+        slots = self._slots
+        sums = [slots.counts(column) for column in range(SUMS)]
+        by_ending = [Counts(one.keys + code, one.values) for code, one in enumerate(sums[SUMS - CODES :])]
         whole = Summary(
-            starts=_merged(key(begun.keys >> bits, seconds), begun.values),
-            moves=Counts.total([begun, before, Counts(ended.keys, -ended.values)]),
-            durations=durations, cut=cut, addresses=addresses, endings=Counts.total(by_ending),
-            duration_ms=of_codes[0], bytes_out=of_codes[1], bytes_in=of_codes[2], continuing=of_codes[3],
+            starts=self._started.counts(), opened=self._opened.instants(), ended=self._ended.instants(),
+            durations=self._durations.counts(), cut=self._cut.counts(), addresses=self._addresses.counts(),
+            endings=Counts.total(by_ending), duration_ms=sums[0], bytes_out=sums[1], bytes_in=sums[2],
+            continuing=sums[3],
         )  # fmt: skip
         return Summary.total([*self._beside, whole])
-
-
-def _merged(keys: Keys, values: Keys) -> Counts:
-    """Values of keys that are in order and may be the same, added up."""
-    if not keys.size:
-        return Counts()
-    first = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
-    return Counts(keys[first], np.add.reduceat(values, first))
 
 
 def _low(addresses: Addresses) -> NDArray[np.uint32]:
@@ -191,7 +204,7 @@ def _beside(batch: Batch, matched: Matched) -> Summary:
         found.samples, found.squares = Counts.of(volumes), Counts.of(volumes, _squares(out + back))
         found.records = found.sampled = len(batch)
         return found
-    found.marks = _marks(batch)
+    found.marks, found.tells_both = _marks(batch), batch.tells_both
     found.records = len(batch) if batch.records is None else batch.records
     found.together = 0 if batch.records is None else batch.records - len(batch)
     found.replies = int(np.count_nonzero(matched.is_reply))

@@ -19,8 +19,8 @@ from fenrask.records.batch import (
 )
 
 __all__ = [
-    "STREAM_S", "bucket", "linked", "place_of", "put_in", "taken_out", "tcp_ending", "tcp_endings", "turned",
-    "udp_ending", "udp_endings",
+    "STREAM_S", "bucket", "linked", "place_of", "put_in", "shares_of", "taken_out", "tcp_ending", "tcp_endings",
+    "turned", "udp_ending", "udp_endings",
 ]  # fmt: skip
 
 _FIN, _SYN, _RST, _ACK = 1, 2, 4, 16
@@ -52,6 +52,16 @@ def bucket(key, size):
     both = (ports & np.uint64(0xFFFF)) * (ports >> np.uint64(16) & np.uint64(0xFFFF)) + (ports >> np.uint64(32))
     mixed = (ends ^ both) * np.uint64(0x165667B19E3779F9)
     return np.int64((mixed ^ mixed >> np.uint64(29)) & np.uint64(size - 1))
+
+
+@compiled
+def shares_of(keys, shares):
+    """Which of so many shares each key is of, shape (n_keys,): the same for both directions of a connection."""
+    found = np.empty(keys.shape[0], np.int64)
+    for row in range(keys.shape[0]):
+        # Not by what tells buckets apart, so that each share fills all of them.
+        found[row] = bucket(keys[row], 1 << 30) // 65536 % shares
+    return found
 
 
 @compiled

@@ -16,19 +16,31 @@ _WIDEST = 1.6448536269514722
 
 
 @compiled
-def concurrency_of(times_ms, moves, firsts, span_s):
-    """The mean over a span, the most at any instant, and the second in which that is first; shapes (n_pairs,)."""
-    n = firsts.size - 1
+def concurrency_of(opened, opened_firsts, ended, ended_firsts, coarse, span_s):
+    """The mean over a span, the most at any instant, and the second in which that is first; shapes (n_pairs,).
+
+    opened, ended: when connections do, in 2^coarse ms, in rising order within a pair; as many of them as of the other.
+    """
+    n = opened_firsts.size - 1
     mean, peak, when = np.zeros(n, np.float64), np.zeros(n, np.int64), np.zeros(n, np.int64)
     for pair in range(n):
-        opened, area = 0, 0.0
-        for place in range(firsts[pair], firsts[pair + 1]):
-            opened += moves[place]
-            if place + 1 < firsts[pair + 1]:
-                area += float(opened) * float(times_ms[place + 1] - times_ms[place])
-            if place == firsts[pair] or opened > peak[pair]:
-                peak[pair], when[pair] = opened, times_ms[place] // 1000
-        mean[pair] = area / 1e3 / span_s
+        one, other, last, last_other = (
+            opened_firsts[pair], ended_firsts[pair], opened_firsts[pair + 1], ended_firsts[pair + 1]
+        )  # fmt: skip
+        now, before, area = 0, 0, 0.0
+        while one < last or other < last_other:
+            at = ended[other] if one == last else opened[one]
+            if other < last_other:
+                at = min(at, ended[other])
+            area += float(now) * float(at - before)
+            while one < last and opened[one] == at:
+                now, one = now + 1, one + 1
+            while other < last_other and ended[other] == at:
+                now, other = now - 1, other + 1
+            if now > peak[pair]:
+                peak[pair], when[pair] = now, (at << coarse) // 1000
+            before = at
+        mean[pair] = area * 2.0**coarse / 1e3 / span_s
     return mean, peak, when
 
 

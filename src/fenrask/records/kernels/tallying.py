@@ -3,7 +3,7 @@
 import numpy as np
 
 from fenrask.compiling import compiled
-from fenrask.records.batch import CONTINUED, ENDING_NAMES, OPEN, REJECTED, UNANSWERED, UNKNOWN
+from fenrask.records.batch import CONTINUED, OPEN, REJECTED, UDP_ALONE, UNANSWERED, UNKNOWN
 
 __all__ = [
     "BINS", "CODES", "DECADES", "LEAST_S", "SUMS", "added", "marks_of", "pairs_of", "run_lengths", "slots_of",
@@ -13,7 +13,7 @@ __all__ = [
 BINS, DECADES, LEAST_S = 1200, 10.0, 1e-3
 """Durations are counted in 120 bins a decade, from a millisecond on; bin 0 holds what is shorter."""
 _BITS = 32
-CODES = max(OPEN, *ENDING_NAMES) + 1
+CODES = UDP_ALONE + 1
 """How many ways to end there are."""
 _DURATION, _OUT, _BACK, _CONTINUING, _ENDINGS = range(5)
 SUMS = _ENDINGS + CODES
@@ -103,16 +103,16 @@ def _place(keys, places, pair):
 @compiled
 def tallied(
     first, pair, is_reply, start_s, end_s, ending, is_new, address, out, back, coarse, time_bits,
-    keys, used, places, sums, begun, before, ended, durations, cut, addresses,
+    keys, used, places, sums, opened, ended, started, addresses, durations, cut,
 ):  # fmt: skip
     """Count records from `first` on, until there is no slot for another pair; those of no pair count for nothing.
 
     keys, places: pairs by slot (`used` of them), and slots by pair; sums: shape (n_slots, SUMS). The others are filled
-    with keys, as a `Summary` has them: connections that begin, that were open before, that end, by pair and time (in
-    2^coarse ms), and, of those that came about, by duration and address. Returned: the next record, the slots used, and
-    how many keys there are of each.
+    with keys, as a `Summary` has them: when connections open and end, by pair and time (in 2^coarse ms); of those that
+    begin, second and address; of those that came about, duration. Returned: the next record, the slots used, and how
+    many keys there are: of times, of beginnings, of durations, of those cut off.
     """
-    n_begun, n_before, n_ended, n_durations, n_cut = 0, 0, 0, 0, 0
+    n_opened, n_started, n_durations, n_cut = 0, 0, 0, 0
     row = first
     while row < pair.size:
         own = pair[row]
@@ -134,13 +134,14 @@ def tallied(
         sums[slot, _OUT] += out[row]
         sums[slot, _BACK] += back[row]
         begin_ms, end_ms = np.int64(np.rint(start_s[row] * 1e3)), np.int64(np.rint(end_s[row] * 1e3))
-        ended[n_ended] = own << time_bits | end_ms >> coarse
-        n_ended += 1
+        opened[n_opened] = own << time_bits | begin_ms >> coarse
+        ended[n_opened] = own << time_bits | end_ms >> coarse
+        n_opened += 1
         code = ending[row]
         if is_new[row]:
-            begun[n_begun] = own << time_bits | begin_ms >> coarse
-            addresses[n_begun] = own << _BITS | address[row]
-            n_begun += 1
+            started[n_started] = own << _BITS | begin_ms // 1000
+            addresses[n_started] = own << _BITS | address[row]
+            n_started += 1
             if code != UNKNOWN and code != CONTINUED:
                 sums[slot, _ENDINGS + code] += 1
             if code != UNANSWERED and code != REJECTED:
@@ -154,11 +155,9 @@ def tallied(
                     cut[n_cut] = which
                     n_cut += 1
         else:
-            before[n_before] = own << time_bits | begin_ms >> coarse
             sums[slot, _CONTINUING] += 1
-            n_before += 1
         row += 1
-    return row, used, n_begun, n_before, n_ended, n_durations, n_cut
+    return row, used, n_opened, n_started, n_durations, n_cut
 
 
 @compiled

@@ -13,13 +13,16 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken, too_large
 from fenrask.records.readers.captured import CAPTURED
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
-from fenrask.records.readers.contract import USUAL, Quiet, Reader, Source
+from fenrask.records.readers.contract import USUAL, WHOLE, Quiet, Reader, Share, Source
 from fenrask.records.readers.entries import Entry, sound
 from fenrask.records.readers.exported import EXPORTED, nat_entries
 from fenrask.records.readers.marked import MARKED, marked_entries
 from fenrask.records.readers.tracked import TRACKED, entries
 
-__all__ = ["EMPTY", "FIELDS", "READERS", "Quiet", "Reader", "Source", "opened", "read_entries", "read_records"]
+__all__ = [
+    "EMPTY", "FIELDS", "READERS", "WHOLE", "Quiet", "Reader", "Share", "Source", "opened", "read_entries",
+    "read_records",
+]  # fmt: skip
 
 READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, MARKED, TRACKED, COMMA)
 """Tried in this order: each knows its files by their first bytes."""
@@ -35,7 +38,11 @@ EMPTY = "empty"
 
 
 def opened(
-    file: str, unread: Unread, columns: Mapping[str, str] | None = None, quiet: Quiet = USUAL
+    file: str,
+    unread: Unread,
+    columns: Mapping[str, str] | None = None,
+    quiet: Quiet = USUAL,
+    share: Share = WHOLE,
 ) -> tuple[Source, bytes]:
     """A file (`-` for standard input), unpacked where it is packed, and its first bytes."""
     try:
@@ -44,12 +51,15 @@ def opened(
         found = (error.strerror or type(error).__name__).lower()
         raise UnusableInput([Problem(Place(file), found, "a file of records")]) from None
     stream: Any = raw if isinstance(raw, io.BufferedReader) else io.BufferedReader(raw)
+    as_it_is = stream
     magic = stream.peek(4)[:4]
     if magic[:2] == _GZIP:
         stream = io.BufferedReader(_Unpacked(stream, file, unread), _HEAD * 16)
     elif packed := next((of for first, of in _PACKED.items() if magic.startswith(first)), None):
         stream = io.BufferedReader(_Told(packed(stream), stream, file, unread), _HEAD * 16)
-    return Source(file, stream, unread, dict(columns or {}), quiet), stream.peek(_HEAD)[:_HEAD]
+    is_packed = stream is not as_it_is or file == "-" or not stream.seekable()
+    source = Source(file, stream, unread, dict(columns or {}), quiet, share, is_packed)
+    return source, stream.peek(_HEAD)[:_HEAD]
 
 
 class _Unpacked(io.RawIOBase):
@@ -133,18 +143,22 @@ _PACKED: Mapping[bytes, Callable[[BinaryIO], Any]] = {
 
 
 def read_records(
-    file: str, unread: Unread, columns: Mapping[str, str] | None = None, quiet: Quiet = USUAL
+    file: str,
+    unread: Unread,
+    columns: Mapping[str, str] | None = None,
+    quiet: Quiet = USUAL,
+    share: Share = WHOLE,
 ) -> tuple[str, dict[str, str], Iterator[Batch]]:
     """The format of a file, the columns that are taken (of a table; filled while it is read), and its batches.
 
-    quiet: when what is silent is over, where packets are read. An empty file is counted, and has none. UnusableInput
-    for a file of no known format.
+    quiet: when what is silent is over, where packets are read; share: which part of the file. An empty file is counted,
+    and has none. UnusableInput for a file of no known format.
     """
     broken = unread.broken_off
-    source, head = opened(file, unread, columns, quiet)
+    source, head = opened(file, unread, columns, quiet, share)
     if not head:
         _close(source)
-        if unread.broken_off == broken:
+        if unread.broken_off == broken and not share.number:
             unread.add("an empty file", file)
         return EMPTY, source.guessed, iter(())
     reader = next((one for one in READERS if one.knows(head)), None)
@@ -152,6 +166,9 @@ def read_records(
         _close(source)
         names = ", ".join(one.name for one in READERS)
         raise UnusableInput([Problem(Place(file), repr(head[:24]), f"one of {names}")])
+    if not reader.divides and share.number:
+        _close(source)
+        return reader.name, source.guessed, iter(())
     return reader.name, source.guessed, _whole(reader, source)
 
 

@@ -79,7 +79,8 @@ def _comma(source: Source) -> Iterator[Batch]:
     import pyarrow as arrow
     import pyarrow.csv as comma
 
-    heading = source.stream.readline().decode("utf-8-sig", errors="replace").strip()
+    raw = source.stream.readline()
+    heading = raw.decode("utf-8-sig", errors="replace").strip()
     delimiter = _delimiter(heading)
     names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter, skipinitialspace=True), [])]
     columns, units = _columns(names, source)
@@ -90,9 +91,10 @@ def _comma(source: Source) -> Iterator[Batch]:
 
     # All as text: a column's type may change in the middle, and one wrong cell must not cost the file.
     wanted = list(dict.fromkeys(columns.values()))
+    lines, first = _lines_of(source, len(raw))
     try:
         reader = comma.open_csv(
-            _tabbed(source.stream) if delimiter == " " else _Plain(source.stream),
+            _tabbed(lines) if delimiter == " " else _Plain(lines),
             read_options=comma.ReadOptions(column_names=names, block_size=_BLOCK),
             parse_options=comma.ParseOptions(
                 delimiter="\t" if delimiter == " " else delimiter, invalid_row_handler=invalid
@@ -101,7 +103,6 @@ def _comma(source: Source) -> Iterator[Batch]:
                 include_columns=wanted, column_types=dict.fromkeys(wanted, arrow.string())
             ),
         )
-        first = 1
         for some in reader:
             table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, units, some.num_rows, source, first)
@@ -109,6 +110,72 @@ def _comma(source: Source) -> Iterator[Batch]:
     except arrow.lib.ArrowInvalid as error:
         if "Empty CSV" not in str(error):
             raise UnusableInput([Problem(Place(source.name), str(error).splitlines()[0], "a CSV of records")]) from None
+
+
+def _lines_of(source: Source, begin: int) -> tuple[Any, int]:
+    """The lines of a share of a table whose body begins at a byte, and the number of its first row.
+
+    All are of the first share where the stream cannot be gone to a place in, or cells may have more than one line.
+    """
+    share = source.share
+    if share.of == 1:
+        return source.stream, 1
+    size = source.stream.seek(0, io.SEEK_END) if not source.is_packed else 0
+    if source.is_packed or not size or _has(source, b'"', begin, size):
+        if not source.is_packed:
+            source.stream.seek(begin)
+        return (io.BytesIO() if share.number else source.stream), 1
+    first, last = (_line_at(source, one, begin) for one in share.cut(begin, size))
+    rows = _count(source, b"\n", begin, first)
+    source.stream.seek(first)
+    return _Part(source.stream, last - first), 1 + rows
+
+
+def _line_at(source: Source, place: int, begin: int) -> int:
+    """Where the first line begins at or after a place."""
+    if place <= begin:
+        return begin
+    source.stream.seek(place - 1)
+    source.stream.readline()
+    return source.stream.tell()
+
+
+def _pieces(source: Source, begin: int, end: int) -> Iterator[bytes]:
+    source.stream.seek(begin)
+    while begin < end and (piece := source.stream.read(min(_BLOCK, end - begin))):
+        begin += len(piece)
+        yield piece
+
+
+def _has(source: Source, sign: bytes, begin: int, end: int) -> bool:
+    return any(sign in piece for piece in _pieces(source, begin, end))
+
+
+def _count(source: Source, sign: bytes, begin: int, end: int) -> int:
+    return sum(piece.count(sign) for piece in _pieces(source, begin, end))
+
+
+class _Part(io.RawIOBase):
+    """So many bytes of a stream."""
+
+    def __init__(self, stream: BinaryIO, size: int) -> None:
+        super().__init__()
+        self._stream, self._left = stream, size
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        found = self._stream.read(self._left if size < 0 else min(size, self._left))
+        self._left -= len(found)
+        return found
+
+    def readlines(self, hint: int = -1) -> list[bytes]:
+        found = self.read(hint)
+        # To the end of a line: a part ends with one.
+        rest = self._stream.readline() if self._left and not found.endswith(b"\n") else b""
+        self._left -= len(rest)
+        return (found + rest).splitlines(keepends=True)
 
 
 _DELIMITERS = (b",", b"\t", b";", b" ")
@@ -363,8 +430,11 @@ def _parquet(source: Source) -> Iterator[Batch]:
         columns, units = _columns(schema.names, source)
         # Of text each different cell is looked at once.
         words = [name for name in dict.fromkeys(columns.values()) if _is_text(schema.field(name).type)]
-        file, first = parquet.ParquetFile(source.stream, read_dictionary=words), 0
-        for some in file.iter_batches(1 << 17, columns=list(dict.fromkeys(columns.values()))):
+        file = parquet.ParquetFile(source.stream, read_dictionary=words)
+        groups = [file.metadata.row_group(number).num_rows for number in range(file.metadata.num_row_groups)]
+        own = range(*source.share.cut(0, len(groups)))
+        first = sum(groups[: own.start])
+        for some in file.iter_batches(1 << 17, row_groups=[*own], columns=list(dict.fromkeys(columns.values()))):
             table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, units, some.num_rows, source, first)
             first += some.num_rows
@@ -383,5 +453,5 @@ def _is_table(head: bytes) -> bool:
     return any(one in first for one in _DELIMITERS) and b"\0" not in head[:256]
 
 
-COMMA = Reader("CSV", _is_table, _comma)
-PARQUET = Reader("Parquet", lambda head: head[:4] == b"PAR1", _parquet)
+COMMA = Reader("CSV", _is_table, _comma, divides=True)
+PARQUET = Reader("Parquet", lambda head: head[:4] == b"PAR1", _parquet, divides=True)

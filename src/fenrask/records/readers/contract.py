@@ -7,7 +7,7 @@ from typing import BinaryIO
 from fenrask.estate import Described, Ending
 from fenrask.records.batch import Batch, Unread
 
-__all__ = ["USUAL", "Quiet", "Reader", "Source"]
+__all__ = ["USUAL", "WHOLE", "Quiet", "Reader", "Share", "Source"]
 
 
 @dataclass(frozen=True)
@@ -49,6 +49,22 @@ USUAL = Quiet()
 
 
 @dataclass(frozen=True)
+class Share:
+    """Which part of a file is read: this one of so many, which are all of it and have nothing in common."""
+
+    number: int = 0
+    of: int = 1
+
+    def cut(self, begin: int, end: int) -> tuple[int, int]:
+        """Its part of a range of whole numbers."""
+        size = end - begin
+        return begin + size * self.number // self.of, begin + size * (self.number + 1) // self.of
+
+
+WHOLE = Share()
+
+
+@dataclass(frozen=True)
 class Source:
     """One file of records, opened and unpacked, and what the user says of it."""
 
@@ -58,6 +74,9 @@ class Source:
     columns: Mapping[str, str] = field(default_factory=dict)
     """For tables: the column of each of our fields, where it is stated."""
     quiet: Quiet = USUAL
+    share: Share = WHOLE
+    is_packed: bool = False
+    """Whether the stream is not the file as it is, or no file, so that it cannot be gone to a place in."""
     guessed: dict[str, str] = field(default_factory=dict)
     """For tables: the columns that were taken, to be shown and corrected; filled while reading."""
 
@@ -69,3 +88,5 @@ class Reader:
     name: str
     knows: Callable[[bytes], bool]
     read: Callable[[Source], Iterator[Batch]]
+    divides: bool = False
+    """Whether it reads the share of a source; another one reads all, as the first share."""

@@ -8,13 +8,13 @@ are counted. Samples (RFC 5477) say how many packets stand for one.
 
 import struct
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.records.batch import CLOSED, CONTINUED, FLAGGED, IDLE, OPEN, UNKNOWN, Addresses, Batch, texts
+from fenrask.records.batch import CLOSED, CONTINUED, FLAGGED, IDLE, OPEN, UNKNOWN, Addresses, Batch, Unread, texts
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.entries import Entry, Pairing
 from fenrask.records.readers.gathering import Gathering, Raw, keys_of
@@ -126,7 +126,11 @@ def _knows(head: bytes) -> bool:
 
 def _read(source: Source) -> Iterator[Batch]:
     gathering, pairing = Gathering(source), Pairing(source)
-    for columns, raw in _decoded(source):
+    # Every share reads all messages; what is wrong with them is reported by the first, which takes what is not divided.
+    is_first = not source.share.number
+    for columns, raw in _decoded(source if is_first else replace(source, unread=Unread({}))):
+        if "nat_event" in columns and not is_first:
+            continue
         if "nat_event" in columns:
             yield from pairing.batches(nat_events(columns, source))
         elif raw is not None:
@@ -725,4 +729,4 @@ def _addresses(columns: Columns, which: str, n: int) -> Addresses | None:
     return None
 
 
-EXPORTED = Reader("NetFlow v5, v9 or IPFIX", _knows, _read)
+EXPORTED = Reader("NetFlow v5, v9 or IPFIX", _knows, _read, divides=True)

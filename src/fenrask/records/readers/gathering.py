@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fenrask.records.batch import (
     BEYOND,
-    UDP_ONE_WAY,
+    UDP_ALONE,
     UNKNOWN,
     Addresses,
     Batch,
@@ -88,7 +88,17 @@ class Gathering:
         self._doubles, self._has_both = 0, False
 
     def take(self, raw: Raw) -> Iterator[Batch]:
-        """Take records; those of samples are for volumes alone, and come out as they are."""
+        """Take records; those of samples are for volumes alone, and come out as they are.
+
+        Of a share, both directions and all pieces of some connections; time, and who tells of both, is of all records.
+        """
+        self._now = max(self._now, float(raw.end_s.max(initial=0.0)), raw.now_s)
+        self._has_both = self._has_both or bool(raw.back_flags.any() or raw.back.any())
+        self._since_sweep += int(np.count_nonzero(raw.factor == 1.0))
+        if (share := self._source.share).of > 1:
+            from fenrask.records.kernels.ends import shares_of
+
+            raw = raw.some(shares_of(raw.keys, share.of) == share.number)
         samples = raw.factor > 1.0
         if samples.any():
             yield from _samples(raw.some(samples))
@@ -100,8 +110,6 @@ class Gathering:
         from fenrask.records.kernels.pieces import CONNECTION, NEWEST, gathered, over
 
         slots = self._slots = self._slots or Slots(CONNECTION, _MOST_FOLLOWED, NEWEST)
-        self._now = max(self._now, float(raw.end_s.max()), raw.now_s)
-        self._has_both = self._has_both or bool(raw.back_flags.any() or raw.back.any())
         done, at, n = np.empty(raw.start_s.size, dtype=CONNECTION), 0, raw.start_s.size
         self._records += n
         while at < n:
@@ -117,7 +125,6 @@ class Gathering:
                 beyond = slots.make_room("end")
                 self._source.unread.add(BEYOND, self._source.name, beyond.size)
                 yield from self._batches(beyond)
-        self._since_sweep += n
         if self._since_sweep >= _BATCH:
             self._since_sweep = 0
             old = np.empty(slots.array.size, dtype=bool)
@@ -144,8 +151,7 @@ class Gathering:
 
         order = by_time(done["start"])
         columns: list[Any] = [np.empty(order.size, dtype=kind) for kind in COLUMNS]
-        one_way = UDP_ONE_WAY if self._has_both else UNKNOWN
-        six = put_out(done, order, self._now, at_the_end, self._quiet[0], one_way, *columns)
+        six = put_out(done, order, self._now, at_the_end, self._quiet[0], UDP_ALONE, *columns)
         start, end, source, target, source_port, target_port, protocol, out, back, ending, is_new = columns
         near, far = Addresses(source), Addresses(target)
         if six:
@@ -154,8 +160,9 @@ class Gathering:
             near, far, *_ = ends_of(turned_keys(keys, is_turned))
         records, self._records = self._records, 0
         yield Batch(
-            start, end, near, far, source_port, target_port, protocol, out, back, ending, is_new=is_new, records=records
-        )
+            start, end, near, far, source_port, target_port, protocol, out, back, ending, is_new=is_new,
+            records=records, tells_both=self._has_both,
+        )  # fmt: skip
 
 
 def _ports(source: NDArray[np.uint16], target: NDArray[np.uint16], keys: NDArray[np.uint64]) -> NDArray[np.uint64]:

@@ -13,7 +13,7 @@ import typer
 from fenrask.cli.files import check_writable, write_whole
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.records import Columns, check_some, columns_of
-from fenrask.cli.workers import processors, workers_for_cases
+from fenrask.cli.workers import executor_of, number_of, processors
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
@@ -59,8 +59,8 @@ def command(
         str,
         typer.Option(
             metavar="NUMBER|ADDRESS",
-            help="Processes that read files, and shares of large ones, at once (default: 1; from 64 MB on as many as "
-            "there are processors), or the address of a Dask scheduler.",
+            help="How many files, or shares of a large one, are read at once here (default: 1; from 64 MB on as many "
+            "as there are processors), or the address of a Dask scheduler.",
         ),
     ] = "",
     save: Annotated[
@@ -255,18 +255,19 @@ def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str
     """Each file's part, as it is done; a worker that dies takes what it reads with it to another one."""
     sizes = [_size(file) for file in files]
     if not workers:
-        workers = "" if sum(sizes) >= _LARGE and "-" not in files and processors() > 1 else "1"
-    with workers_for_cases(workers) as at_once:
-        if at_once is None or (":" not in workers and len(files) == 1 and sizes[0] < _DIVIDED):
-            yield from (part_of(file, columns, pairs, quiet) for file in files)
-            return
-        if "-" in files:
-            problem = Problem(Place(path="--workers"), "standard input", "files that every worker can read")
-            raise UnusableInput([problem])
-        executor, number = at_once
-        shares = [number if size >= _DIVIDED else 1 for size in sizes]
+        workers = str(processors()) if sum(sizes) >= _LARGE and "-" not in files else "1"
+    is_cluster, is_divided = ":" in workers, max(sizes) >= _DIVIDED
+    if (not is_cluster and number_of(workers) == 1) or (not is_cluster and len(files) == 1 and not is_divided):
+        yield from (part_of(file, columns, pairs, quiet) for file in files)
+        return
+    if "-" in files:
+        raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
+    # Shares of one file need not be sent from one process to another; several files need a process each.
+    with executor_of(workers, processes=len(files) > 1) as executor:
+        number = number_of(workers, executor)
+        shares = [number if size >= _DIVIDED and (is_cluster or len(files) == 1) else 1 for size in sizes]
         # Those of a cluster know a file by its whole path.
-        paths = [str(Path(file).resolve()) if ":" in workers else file for file in files]
+        paths = [str(Path(file).resolve()) if is_cluster else file for file in files]
         futures = [
             [executor.submit(part_of, path, columns, pairs, quiet, Share(one, of)) for one in range(of)]
             for path, of in zip(paths, shares, strict=True)

@@ -13,7 +13,7 @@ import typer
 
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 
-__all__ = ["Cases", "executor_of", "processors", "workers_for_cases"]
+__all__ = ["Cases", "executor_of", "number_of", "processors", "workers_for_cases"]
 
 _ALONE_S = 5.0
 """How long a cluster may be without workers, or its scheduler silent, before it is given up."""
@@ -37,11 +37,13 @@ def workers_for_cases(workers: str) -> Iterator[tuple[Executor, int] | None]:
         yield None
         return
     with executor_of(workers, processes=True) as executor:
-        yield executor, executor.number if isinstance(executor, _Cluster) else _number(workers)
+        yield executor, number_of(workers, executor)
 
 
-def _number(workers: str) -> int:
-    """The number of workers that is asked for; by default as many as there are processors."""
+def number_of(workers: str, executor: Executor | None = None) -> int:
+    """How many workers a cluster has, or the number that is asked for; by default as many as there are processors."""
+    if isinstance(executor, _Cluster):
+        return executor.number
     try:
         number = int(workers or processors())
     except ValueError:
@@ -65,7 +67,7 @@ def executor_of(workers: str, processes: bool = False) -> Iterator[Executor]:
         with _cluster(workers) as cluster:
             yield cluster
         return
-    number = _number(workers)
+    number = number_of(workers)
     executor: Executor = ProcessPoolExecutor(number) if processes else ThreadPoolExecutor(number)
     try:
         yield executor

@@ -1,6 +1,7 @@
 """A summary of records as load: rates, durations, endings, volumes and concurrency of each subnet and destination."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -109,14 +110,27 @@ class Measured:
 
 def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     """Every pair with connections, the most first."""
+    chunks = [*_chunks(summary, pairs)]
+    # Compiled loops and transforms run beside each other.
+    with ThreadPoolExecutor(min(_THREADS, len(chunks) or 1)) as threads:
+        several = [*threads.map(lambda some: _several(summary, pairs, some), chunks)]
+    return sorted((one for some in several for one in some), key=lambda one: -one.connections)
+
+
+_AT_ONCE, _TIMES_AT_ONCE = 1 << 12, 1 << 20
+"""Pairs that are worked out together, and about how many times of connections."""
+_THREADS = 4
+
+
+def _chunks(summary: Summary, pairs: Pairs) -> Iterator[NDArray[np.int64]]:
+    """All pairs with connections, some at a time."""
     numbers = pairs_in(summary.starts)
-    chunks = (numbers[at : at + _AT_ONCE] for at in range(0, numbers.size, _AT_ONCE))
-    found = [one for some in chunks for one in _several(summary, pairs, some)]
-    return sorted(found, key=lambda one: -one.connections)
-
-
-_AT_ONCE = 1 << 12
-"""Pairs that are worked out together."""
+    upto = np.searchsorted(summary.opened.keys, (numbers + 1) << pairs.time_bits)
+    first, begun = 0, 0
+    for place, end in enumerate(upto.tolist(), 1):
+        if place - first == _AT_ONCE or end - begun >= _TIMES_AT_ONCE or place == numbers.size:
+            yield numbers[first:place]
+            first, begun = place, end
 
 
 @dataclass(frozen=True)
@@ -145,7 +159,7 @@ class _Some:
         return found
 
 
-_Rows = tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]
+_Rows = tuple[NDArray[np.int64], slice | NDArray[np.int64], NDArray[np.int64]]
 
 
 def _rows_of(keys: NDArray[np.int64], numbers: NDArray[np.int64], bits: int) -> _Rows:
@@ -153,8 +167,11 @@ def _rows_of(keys: NDArray[np.int64], numbers: NDArray[np.int64], bits: int) -> 
     first, last = (np.searchsorted(keys, one << bits) for one in (numbers, numbers + 1))
     sizes = last - first
     firsts = np.concatenate([[0], np.cumsum(sizes)])
-    rows = np.repeat(first - firsts[:-1], sizes) + np.arange(firsts[-1])
-    return keys[rows] - np.repeat(numbers << bits, sizes), rows, firsts
+    rows: slice | NDArray[np.int64] = slice(int(first[0]), int(last[-1]))
+    if last[-1] - first[0] != firsts[-1]:
+        # Others have keys between them.
+        rows = np.repeat(first - firsts[:-1], sizes) + np.arange(firsts[-1])
+    return keys[rows] & ((1 << bits) - 1), rows, firsts
 
 
 def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list[Measured]:

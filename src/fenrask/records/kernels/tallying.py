@@ -28,33 +28,12 @@ def _held_by(starts, values, first, last, address):
     """The value of the range that holds an address, of those from `first` to `last`; the first begins at 0."""
     at, size = first, last - first
     while size > 1:
-        # Without a branch: which half it is cannot be foreseen.
+        # Which half it is cannot be foreseen: an assignment, and no way to go.
         half = size >> 1
-        at += half * np.int64(starts[at + half] <= address)
+        if starts[at + half] <= address:
+            at += half
         size -= half
     return values[at]
-
-
-@compiled
-def _pair(inner, outer, port, protocol, subnets, of, codes, firsts, starts, values, destinations):
-    """The pair of an address inside and one outside; -1 for none."""
-    subnet = _held_by(subnets, of, 0, subnets.size, inner)
-    if subnet < 0:
-        return _NONE
-    # With the port first: the one without takes what is left.
-    for code in (np.int64(protocol) << 16 | np.int64(port), np.int64(protocol) << 16):
-        low, place = 0, codes.size
-        while low < place:
-            middle = (low + place) >> 1
-            if codes[middle] < code:
-                low = middle + 1
-            else:
-                place = middle
-        if place < codes.size and codes[place] == code:
-            found = _held_by(starts, values, firsts[place], firsts[place + 1], outer)
-            if found >= 0:
-                return subnet * destinations + found
-    return _NONE
 
 
 @compiled
@@ -66,19 +45,32 @@ def pairs_of(
     subnets, of: where ranges of addresses begin, in rising order from 0 on, and whose they are. codes: protocol x 2^16
     + port (0: any), in rising order; starts, values: the same of destinations, those of a code from its `firsts` on.
     """
-    pair, is_reply = np.empty(source.size, np.int64), np.zeros(source.size, np.bool_)
+    pair, is_reply = np.full(source.size, _NONE, np.int64), np.zeros(source.size, np.bool_)
     for row in range(source.size):
-        own = _pair(
-            source[row], target[row], target_port[row], protocol[row],
-            subnets, of, codes, firsts, starts, values, destinations,
-        )  # fmt: skip
-        if own < 0:
-            own = _pair(
-                target[row], source[row], source_port[row], protocol[row],
-                subnets, of, codes, firsts, starts, values, destinations,
-            )  # fmt: skip
-            is_reply[row] = own >= 0
-        pair[row] = own
+        for is_back in range(2):
+            inner, outer = (target[row], source[row]) if is_back else (source[row], target[row])
+            subnet = _held_by(subnets, of, 0, subnets.size, inner)
+            if subnet < 0:
+                continue
+            # With the port first: the one without takes what is left.
+            code = np.int64(protocol[row]) << 16 | np.int64(source_port[row] if is_back else target_port[row])
+            found = _NONE
+            for _ in range(2):
+                low, place = 0, codes.size
+                while low < place:
+                    middle = (low + place) >> 1
+                    if codes[middle] < code:
+                        low = middle + 1
+                    else:
+                        place = middle
+                if place < codes.size and codes[place] == code:
+                    found = np.int64(_held_by(starts, values, firsts[place], firsts[place + 1], outer))
+                    if found >= 0:
+                        break
+                code = code >> 16 << 16
+            if found >= 0:
+                pair[row], is_reply[row] = subnet * destinations + found, is_back == 1
+                break
     return pair, is_reply
 
 

@@ -115,44 +115,28 @@ def _comma(source: Source) -> Iterator[Batch]:
 def _lines_of(source: Source, begin: int) -> tuple[Any, int]:
     """The lines of a share of a table whose body begins at a byte, and the number of its first row.
 
-    All are of the first share where the stream cannot be gone to a place in, or cells may have more than one line.
+    All are of the first share where the stream cannot be gone to a place in.
     """
     share = source.share
     if share.of == 1:
         return source.stream, 1
     size = source.stream.seek(0, io.SEEK_END) if not source.is_packed else 0
-    if source.is_packed or not size or _has(source, b'"', begin, size):
-        if not source.is_packed:
-            source.stream.seek(begin)
+    if source.is_packed or not size:
         return (io.BytesIO() if share.number else source.stream), 1
-    first, last = (_line_at(source, one, begin) for one in share.cut(begin, size))
-    rows = _count(source, b"\n", begin, first)
+    (first, rows), (last, _) = (_line_at(source, one, begin) for one in share.cut(begin, size))
     source.stream.seek(first)
     return _Part(source.stream, last - first), 1 + rows
 
 
-def _line_at(source: Source, place: int, begin: int) -> int:
-    """Where the first line begins at or after a place."""
+def _line_at(source: Source, place: int, begin: int) -> tuple[int, int]:
+    """Where the first line begins at or after a place, and how many are before it."""
     if place <= begin:
-        return begin
-    source.stream.seek(place - 1)
-    source.stream.readline()
-    return source.stream.tell()
-
-
-def _pieces(source: Source, begin: int, end: int) -> Iterator[bytes]:
-    source.stream.seek(begin)
-    while begin < end and (piece := source.stream.read(min(_BLOCK, end - begin))):
-        begin += len(piece)
-        yield piece
-
-
-def _has(source: Source, sign: bytes, begin: int, end: int) -> bool:
-    return any(sign in piece for piece in _pieces(source, begin, end))
-
-
-def _count(source: Source, sign: bytes, begin: int, end: int) -> int:
-    return sum(piece.count(sign) for piece in _pieces(source, begin, end))
+        return begin, 0
+    at, lines = begin, 0
+    source.stream.seek(at)
+    while at < place - 1 and (piece := source.stream.read(min(_BLOCK, place - 1 - at))):
+        at, lines = at + len(piece), lines + piece.count(b"\n")
+    return at + len(source.stream.readline()), lines + 1
 
 
 class _Part(io.RawIOBase):

@@ -1,5 +1,6 @@
 """Blocks and allow-lists, against brute force over every purchase."""
 
+import random
 import unittest
 from collections.abc import Iterable
 from fractions import Fraction
@@ -7,6 +8,7 @@ from itertools import combinations_with_replacement, product
 from typing import Any
 
 from fenrask.addresses import AddressPlan, plan_addresses, purchases
+from fenrask.addresses.blocks import cheapest_together
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
@@ -76,6 +78,19 @@ class Purchases(unittest.TestCase):
                         listed = [one.hour for one in found if one.entries <= most]
                         self.assertEqual(min(listed, default=None), min(costs, default=None))
                     self.assertEqual([one.hour for one in found], sorted(one.hour for one in found))
+
+    def test_several_exits_on_one_list_against_brute_force(self) -> None:
+        for seed in range(60):
+            dice = random.Random(seed)
+            prices = {32: Fraction(1), 31: Fraction(dice.randint(2, 4)), 30: Fraction(dice.randint(3, 9))}
+            options = [purchases(dice.randint(1, 6), prices) for _ in range(dice.randint(1, 3))]
+            room = dice.randint(0, 9)
+            found = cheapest_together(options, room)
+            every = [(sum(one.hour for one in some), sum(one.entries for one in some)) for some in product(*options)]
+            fitting = [one for one in every if one[1] <= room] or [min(every, key=lambda one: one[1])]
+            with self.subTest(seed=seed):
+                self.assertEqual(sum(one.hour for one in found), min(fitting)[0])
+                self.assertLessEqual(sum(one.entries for one in found), max(room, min(one[1] for one in every)))
 
 
 class Plans(InFolder):

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
-from fenrask.addresses.blocks import SINGLE, Purchase, purchases
+from fenrask.addresses.blocks import SINGLE, Purchase, cheapest_together, purchases
 from fenrask.capacity import Capacity
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
@@ -261,28 +261,28 @@ _MOST_MORE = 4096
 
 
 def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
-    """For each exit that is to have more addresses, what each destination that sees it has to add.
+    """For each destination that sees exits which are to have more addresses, what it has to add for each of them.
 
-    Beside what it adds for the exits before: what all need has to fit together.
+    What all of them need has to fit its list together: bought as cheaply as it then can be.
     """
-    listed = {partner.destination: partner.entries for partner in partners}
+    options: dict[_Key, tuple[str, Sequence[Purchase]]] = {}
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
         wanted = min(sized.most_needed or sized.needed or 0, sized.most_addresses or _MOST_MORE)
         more = max(0, wanted - sized.addresses)
         if not sized.toward:
             more = added.get(sized.exit, more)
-        if not more:
-            continue
-        options = purchases(more, prices_of(capacity.demand.paths.described, sized.exit, blocks=True))
-        for partner in partners:
-            if any((part.exit, part.toward) == (sized.exit, sized.toward) for part in partner.parts):
-                entries = listed[partner.destination]
-                room = None if partner.most is None else partner.most - entries
-                fitting = [one for one in options if room is None or one.entries <= room]
-                best = fitting[0] if fitting else min(options, key=lambda one: one.entries)
-                listed[partner.destination] = entries + best.entries
-                yield Change(sized.name, partner.destination, best, entries, partner.most)
+        if more:
+            prices = prices_of(capacity.demand.paths.described, sized.exit, blocks=True)
+            options[sized.exit, sized.toward] = sized.name, purchases(more, prices)
+    for partner in partners:
+        seen = {(part.exit, part.toward) for part in partner.parts}
+        exits = [one for key, one in options.items() if key in seen]
+        room = None if partner.most is None else partner.most - partner.entries
+        entries = partner.entries
+        for (name, _), best in zip(exits, cheapest_together([one[1] for one in exits], room), strict=True):
+            yield Change(name, partner.destination, best, entries, partner.most)
+            entries += best.entries
 
 
 def _seen(capacity: Capacity, destination: str) -> list[_Key]:

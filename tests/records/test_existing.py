@@ -6,6 +6,8 @@ import json
 import os
 import random
 import shutil
+import socket
+import struct
 import subprocess
 import unittest
 from collections.abc import Iterator
@@ -14,6 +16,8 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import dns.message
+import dns.rrset
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -33,6 +37,7 @@ from fenrask.views.handover import Handover
 from fenrask.views.handover.access_lists import filter_files
 from fenrask.views.handover.sheet import sheet_files
 from tests.estate import test_companions as companions
+from tests.records.test_exporters import BEGIN, capture, connections
 from tests.routing import test_every_packet as packets
 from tests.support import CATALOGUE, InFolder, merged
 
@@ -266,6 +271,31 @@ class Routes(Drafting):
 
 
 class Others(Drafting):
+    def test_names_that_a_capture_answers_are_its_destinations(self) -> None:
+        """An alias leads from the name that was asked for; a cut answer, and one that is none, are passed over."""
+        asked = dns.message.make_query("Pay.Example.NET", "A")
+        answer = dns.message.make_response(asked)
+        for name, kind, text in (
+            ("pay.example.net.", "CNAME", "edge.example.org."), ("edge.example.org.", "A", "198.51.100.7")
+        ):  # fmt: skip
+            answer.answer.append(dns.rrset.from_text(name, 60, "IN", kind, text))
+        frames = []
+        for at, payload in enumerate((answer.to_wire(), answer.to_wire()[:40], b"no answer")):
+            ends = socket.inet_aton("192.0.2.53") + socket.inet_aton("10.0.1.5")
+            datagram = struct.pack(">HHHH", 53, 40_000 + at, 8 + len(payload), 0) + payload
+            head = struct.pack(">BBHHHBBH", 0x45, 0, 20 + len(datagram), 0, 0, 64, 17, 0)
+            frames.append((BEGIN + at / 10, b"\2" * 12 + b"\x08\0" + head + ends + datagram))
+        frames += [(at + 1, one) for at, one in connections()[0]]
+        (self.folder / "seen.pcap").write_bytes(capture(frames))
+        found, draft = self.drafted("seen.pcap")
+        self.assertEqual([*found.kinds.values()], ["connection records (packet capture, with answers for 1 name)"])
+        named = {name: one for name, one in draft.data["destinations"].items() if one.get("names")}
+        self.assertEqual(
+            {name: (one["names"], one["prefixes"]) for name, one in named.items()},
+            {"pay-example-net": (["pay.example.net"], ["198.51.100.7/32"])},
+        )
+        self.assertEqual(found.unread.reasons["answers of DNS that cannot be read"][0], 2)
+
     def test_machines_and_lines_from_models(self) -> None:
         """Interfaces give subnets and the owners of next hops (RFC 8343, 8344); a dump what the only line receives."""
         interfaces = {"ietf-interfaces:interfaces": {"interface": [

@@ -17,6 +17,7 @@ import pyarrow.parquet as parquet
 from fenrask.estate import read_estate
 from fenrask.records.batch import Addresses, Batch, Unread
 from fenrask.records.matching import Pairs
+from fenrask.records.measuring import measured
 from fenrask.records.parts import part_of, whole_of
 from fenrask.records.readers import Quiet, Share, Source, read_records
 from fenrask.records.readers.exported import Decoder
@@ -103,6 +104,19 @@ class Tallied(Records):
             if subnets and fitting:
                 return pairs.number(subnets[0], max(fitting)[2]), inner is far
         return -1, False
+
+    def test_of_very_many_pairs_times_are_coarser(self) -> None:
+        """Pairs and times share 63 bits: of 2^24 pairs a time is one of 8 ms, and what is open is nearly the same."""
+        pairs = Pairs(self.estate().estate)
+        self.assertEqual((pairs.coarse, pairs.time_bits), (0, 42))
+        batches = [drawn(np.random.default_rng(seed), 400) for seed in range(4)]
+        fine = measured(summarised(batches, pairs), pairs)
+        pairs.subnets += [f"more-{n}" for n in range((1 << 24) // len(pairs.destinations) - len(pairs.subnets))]
+        self.assertEqual((pairs.coarse, pairs.time_bits), (3, 39))
+        for one, other in zip(fine, measured(summarised(batches, pairs), pairs), strict=True):
+            self.assertEqual((one.subnet, one.connections), (other.subnet, other.connections))
+            self.assertAlmostEqual(one.concurrent, other.concurrent, delta=0.001 * one.concurrent + 1e-4)
+            self.assertEqual(one.concurrent_peak, other.concurrent_peak)
 
     def test_parts_add_up_whatever_their_order(self) -> None:
         self.estate()

@@ -4,6 +4,7 @@ import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,8 @@ from fenrask.records.existing.places import subnet_prefixes
 from fenrask.records.existing.traffic import Seen, seen_in
 from fenrask.records.existing.updating import known_of
 from fenrask.records.existing.yang import knows_yang, read_yang
-from fenrask.records.readers import FIELDS, read_records
+from fenrask.records.readers import FIELDS, format_of, read_datagrams, read_records
+from fenrask.units import counted
 
 __all__ = ["COLUMNS", "Files", "of_records", "read_files"]
 
@@ -73,9 +75,11 @@ def _read(file: str, found: Files) -> str:
         if what := take(path, head, found):
             return what
     _check_table(path, head, found.columns)
-    kind, _, _ = read_records(file, found.unread, of_records(found.columns))
+    kind = format_of(file, found.unread)
     found.records.append(file)
-    return f"connection records ({kind})"
+    names = _answers_in(path, found)
+    answered = f", with answers for {counted(names, 'name')}" if names else ""
+    return f"connection records ({kind}{answered})"
 
 
 def _check_table(path: Path, head: bytes, columns: Mapping[str, str]) -> None:
@@ -202,6 +206,34 @@ def _names_of(path: Path) -> dict[str, list[Address]]:
         if end in found:
             found[name] = found[end]
     return {name: some for name, some in found.items() if name not in aliases.values()}
+
+
+_DNS = 53
+_MOST_ANSWERS = 100_000
+
+
+def _answers_in(path: Path, found: Files) -> int:
+    """Take the addresses that names were answered with in a packet capture (RFC 1035); for how many names."""
+    import dns.exception
+    import dns.message
+    import dns.rdatatype
+
+    named = set[str]()
+    for payload in islice(read_datagrams(str(path), _DNS, Unread({})), _MOST_ANSWERS):
+        try:
+            message = dns.message.from_wire(payload, ignore_trailing=True)
+        except (dns.exception.DNSException, ValueError):
+            found.unread.add("answers of DNS that cannot be read", path.name)
+            continue
+        asked = [one for one in message.question if one.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA)]
+        for one in message.answer if asked else ():
+            if one.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
+                # An alias leads on from what was asked for.
+                name = str(asked[0].name).rstrip(".").lower()
+                named.add(name)
+                for record in one:
+                    found.facts.names.setdefault(name, {}).setdefault(parse_address(record.to_text()), path.name)
+    return len(named)
 
 
 def _dump(path: Path, head: bytes, found: Files) -> str:

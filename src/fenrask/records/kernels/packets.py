@@ -118,11 +118,12 @@ def _network(content, at, end, link):
 
 @compiled
 def decoded(content, places, sizes, links):
-    """What each packet is: keys, flags, bytes and sequence numbers; keys[:, 4] is 0 for what is no TCP or UDP over IP.
+    """Keys, flags, bytes and sequence numbers of packets, and where their TCP or UDP begins; keys[:, 4] is 0 of others.
 
     Shapes (n_packets, 5) and (n_packets,). A fragment but the first is none.
     """
     n = places.size
+    begins = np.zeros(n, np.int64)
     keys, flags = np.zeros((n, 5), np.uint64), np.zeros(n, np.uint8)
     octets, numbers = np.zeros(n, np.int64), np.zeros(n, np.uint32)
     for row in range(n):
@@ -161,7 +162,8 @@ def decoded(content, places, sizes, links):
             flags[row], numbers[row] = content[inner + 13], np.uint32(_word(content, inner + 4, 4, True))
         ports = _word(content, inner, 4, True)
         keys[row, 4] = np.uint64(version) << np.uint64(40) | np.uint64(protocol) << np.uint64(32) | ports
-    return keys, flags, octets, numbers
+        begins[row] = inner
+    return keys, flags, octets, numbers, begins
 
 
 @compiled

@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken, too_large
-from fenrask.records.readers.captured import CAPTURED
+from fenrask.records.readers.captured import CAPTURED, datagrams_from
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
 from fenrask.records.readers.contract import USUAL, WHOLE, Quiet, Reader, Share, Source
 from fenrask.records.readers.entries import Entry, sound
@@ -20,8 +20,8 @@ from fenrask.records.readers.marked import MARKED, marked_entries
 from fenrask.records.readers.tracked import TRACKED, entries
 
 __all__ = [
-    "EMPTY", "FIELDS", "READERS", "WHOLE", "Quiet", "Reader", "Share", "Source", "opened", "read_entries",
-    "read_records",
+    "EMPTY", "FIELDS", "READERS", "WHOLE", "Quiet", "Reader", "Share", "Source", "format_of", "opened",
+    "read_datagrams", "read_entries", "read_records",
 ]  # fmt: skip
 
 READERS: tuple[Reader, ...] = (PARQUET, CAPTURED, EXPORTED, MARKED, TRACKED, COMMA)
@@ -161,15 +161,39 @@ def read_records(
         if unread.broken_off == broken and not share.number:
             unread.add("an empty file", file)
         return EMPTY, source.guessed, iter(())
-    reader = next((one for one in READERS if one.knows(head)), None)
-    if reader is None:
-        _close(source)
-        names = ", ".join(one.name for one in READERS)
-        raise UnusableInput([Problem(Place(file), repr(head[:24]), f"one of {names}")])
+    reader = _knowing(source, head)
     if not reader.divides and share.number:
         _close(source)
         return reader.name, source.guessed, iter(())
     return reader.name, source.guessed, _whole(reader, source)
+
+
+def _knowing(source: Source, head: bytes) -> Reader:
+    """The reader of a file; UnusableInput for one of no known format."""
+    reader = next((one for one in READERS if one.knows(head)), None)
+    if reader is None:
+        _close(source)
+        names = ", ".join(one.name for one in READERS)
+        raise UnusableInput([Problem(Place(source.name), repr(head[:24]), f"one of {names}")])
+    return reader
+
+
+def format_of(file: str, unread: Unread) -> str:
+    """The format of a file of records; an empty one is counted. UnusableInput for a file of no known format."""
+    broken = unread.broken_off
+    source, head = opened(file, unread)
+    found = _knowing(source, head).name if head else EMPTY
+    if not head and unread.broken_off == broken:
+        unread.add("an empty file", file)
+    _close(source)
+    return found
+
+
+def read_datagrams(file: str, port: int, unread: Unread) -> Iterator[bytes]:
+    """What datagrams of UDP from a port carry, of a packet capture; nothing of a file of another format."""
+    source, head = opened(file, unread)
+    with source.stream:
+        yield from datagrams_from(source, port) if CAPTURED.knows(head) else ()
 
 
 def read_entries(file: str, unread: Unread) -> Iterator[Entry]:

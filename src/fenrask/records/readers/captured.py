@@ -17,7 +17,7 @@ from fenrask.records.batch import BEYOND, FLAGGED, IDLE, OPEN, UDP_ONE_WAY, UNAN
 from fenrask.records.readers.contract import Reader, Source
 from fenrask.records.readers.following import ACK, FIN, RST, SYN, UDP, Slots, by_time, ends_of
 
-__all__ = ["CAPTURED"]
+__all__ = ["CAPTURED", "datagrams_from"]
 
 _MAGIC = {
     b"\xd4\xc3\xb2\xa1": (False, 1e6),
@@ -155,6 +155,23 @@ def _unit(options: bytes, order: str) -> float:
     return 1e-6
 
 
+def datagrams_from(source: Source, port: int) -> Iterator[bytes]:
+    """What datagrams of UDP from a port carry, of those that were captured whole."""
+    from fenrask.records.kernels.packets import decoded
+
+    for piece in _pieces(source):
+        keys, _, _, _, begins = decoded(piece.content, piece.places, piece.sizes, piece.links)
+        ports = keys[:, 4]
+        is_from = (ports >> np.uint64(32) & np.uint64(0xFF) == UDP) & (
+            ports >> np.uint64(16) & np.uint64(0xFFFF) == port
+        )
+        for row in np.flatnonzero(is_from).tolist():
+            begin, end = int(begins[row]), int(piece.places[row] + piece.sizes[row])
+            [length] = struct.unpack(">H", piece.content[begin + 4 : begin + 6].tobytes().rjust(2, b"\0"))
+            if 8 < length <= end - begin:
+                yield piece.content[begin + 8 : begin + length].tobytes()
+
+
 def _read(source: Source) -> Iterator[Batch]:
     from fenrask.records.kernels.packets import CONNECTION, decoded, quiet_s, tracked
 
@@ -165,7 +182,7 @@ def _read(source: Source) -> Iterator[Batch]:
             continue
         since = float(piece.times[0]) if since is None else since
         now = max(now, float(piece.times.max()))
-        keys, flags, octets, numbers = decoded(piece.content, piece.places, piece.sizes, piece.links)
+        keys, flags, octets, numbers, _ = decoded(piece.content, piece.places, piece.sizes, piece.links)
         others = int(np.count_nonzero(keys[:, 4] == 0))
         source.unread.add("frames that are no TCP or UDP over IP", source.name, others)
         done, at = np.empty(piece.times.size, dtype=CONNECTION), 0

@@ -36,8 +36,8 @@ def command(
             help="Begin from what there is; may be repeated. Files, or folders of them, each known by what is in it: "
             "inventories of networks, subnets, hosts, exits and route tables (CSV); routes, NAT, access lists, "
             "interfaces, topology (YANG in JSON); `ip -json route`, `address`, `rule`; `nft -j list ruleset`; route "
-            "dumps (MRT); names (a zone file, CSV, answers in a capture); connection records (whatever `measure` reads); a bill (FOCUS). "
-            "Or another estate, as a template.",
+            "dumps (MRT); names (a zone file, CSV, answers in a capture); connection records (whatever `measure` "
+            "reads); a bill (FOCUS). Or another estate, as a template.",
         ),
     ] = None,
     columns: Annotated[

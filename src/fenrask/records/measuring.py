@@ -117,9 +117,9 @@ def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     return sorted((one for some in several for one in some), key=lambda one: -one.connections)
 
 
-_AT_ONCE, _TIMES_AT_ONCE = 1 << 12, 1 << 20
+_AT_ONCE, _TIMES_AT_ONCE = 1 << 12, 1 << 19
 """Pairs that are worked out together, and about how many times of connections."""
-_THREADS = 4
+_THREADS = 2
 
 
 def _chunks(summary: Summary, pairs: Pairs) -> Iterator[NDArray[np.int64]]:

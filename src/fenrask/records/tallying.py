@@ -14,8 +14,6 @@ from fenrask.records.summary import MARKED, Counts, Instants, Summary, key, sett
 __all__ = ["summarised"]
 
 Keys = NDArray[np.int64]
-_RUN = 1 << 22
-"""Keys that are put in order at once."""
 _SLOTS = 1 << 10
 _TOGETHER = 64
 """Batches whose rest is added up at once."""
@@ -39,6 +37,9 @@ def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False) -
 class _Runs:
     """Keys as they come, counted: put in order in runs, and runs of about one length added up."""
 
+    room = 1 << 20
+    """Keys that are put in order at once."""
+
     def __init__(self) -> None:
         self._waiting: list[Keys] = []
         self._size = 0
@@ -47,7 +48,7 @@ class _Runs:
     def put(self, keys: Keys) -> None:
         self._waiting.append(keys)
         self._size += keys.size
-        if self._size >= _RUN:
+        if self._size >= self.room:
             self._order()
 
     def _order(self) -> None:
@@ -66,6 +67,9 @@ class _Runs:
 class _Times(_Runs):
     """The same of keys that seldom are there twice: they are put in order, and stay."""
 
+    room = 1 << 22
+    """So large that the system gets back at once what goes."""
+
     def __init__(self) -> None:
         super().__init__()
         self._ordered: list[Instants] = []
@@ -79,8 +83,16 @@ class _Times(_Runs):
 
     def instants(self) -> Instants:
         self._order()
-        found, self._ordered = self._ordered, []
-        return Instants.total(found)
+        if len(self._ordered) < 2:
+            return self._ordered.pop() if self._ordered else Instants()
+        # Each run goes when it is copied: no more than one is there twice.
+        keys, filled = np.empty(sum(one.keys.size for one in self._ordered), dtype=np.int64), 0
+        while self._ordered:
+            run = self._ordered.pop().keys
+            keys[filled : filled + run.size] = run
+            filled += run.size
+        keys.sort()
+        return Instants(keys)
 
 
 @dataclass

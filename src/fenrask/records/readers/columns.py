@@ -414,11 +414,11 @@ def _parquet(source: Source) -> Iterator[Batch]:
         columns, units = _columns(schema.names, source)
         # Of text each different cell is looked at once.
         words = [name for name in dict.fromkeys(columns.values()) if _is_text(schema.field(name).type)]
-        file = parquet.ParquetFile(source.stream, read_dictionary=words)
+        file = parquet.ParquetFile(source.stream, read_dictionary=words, pre_buffer=False)
         groups = [file.metadata.row_group(number).num_rows for number in range(file.metadata.num_row_groups)]
         own = range(*source.share.cut(0, len(groups)))
         first = sum(groups[: own.start])
-        for some in file.iter_batches(1 << 17, row_groups=[*own], columns=list(dict.fromkeys(columns.values()))):
+        for some in file.iter_batches(1 << 16, row_groups=[*own], columns=list(dict.fromkeys(columns.values()))):
             table = {field: some.column(name) for field, name in columns.items()}
             yield _batch(table, units, some.num_rows, source, first)
             first += some.num_rows

@@ -72,7 +72,7 @@ _ENDINGS = {
 }  # fmt: skip
 """Words for endings; and the numbers by which exporters say why a record ends (RFC 5102, section 5.11.3)."""
 _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}
-_BLOCK = 32 * 2**20
+_BLOCK = 8 * 2**20
 
 
 def _comma(source: Source) -> Iterator[Batch]:

@@ -14,7 +14,7 @@ from pathlib import Path
 HERE = Path(__file__).resolve().parent
 PROGRAM = Path(sys.executable).with_name("fenrask")
 DISPLAY = ":97"
-ROWS = 37
+MOST_ROWS = 120
 SHOTS = {
     "demo": "demo here",
     "start": "start mine --from inventory records.csv.gz names.zone bill.csv",
@@ -40,14 +40,17 @@ FIGURES = {
 
 
 def _take(name: str, arguments: str, folder: Path) -> None:
-    """One picture: the first rows of what a command prints, under the command itself."""
-    done = folder / "done"
+    """One picture: what a command prints, under the command itself, in a terminal as tall as that."""
+    done, said = folder / "done", folder / "said"
     done.unlink(missing_ok=True)
     # `script` gives the program a terminal, so that it prints as it does for a person.
-    shown = f"script -qec 'stty cols 120; {PROGRAM} {arguments}' /dev/null 2>&1 | head -n {ROWS - 2}"
-    line = f"printf '$ fenrask {arguments}\\n'; {shown}; touch {done}; sleep 60"
+    words = ["script", "-qec", f"stty cols 120; {PROGRAM} {arguments}", "/dev/null"]
+    with said.open("wb") as file:
+        subprocess.run(words, cwd=folder, check=False, stdout=file, stdin=subprocess.DEVNULL)
+    rows = min(MOST_ROWS, len(said.read_bytes().splitlines()) + 2)
+    line = f"printf '$ fenrask {arguments}\\n'; head -n {rows - 2} {said}; touch {done}; sleep 60"
     font = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-fg", "#1a1a1a", "-bg", "#ffffff"]
-    command = ["xterm", *font, "-geometry", f"126x{ROWS + 2}+0+0", "-b", "8", "+sb", "-e", "sh", "-c", line]
+    command = ["xterm", *font, "-geometry", f"126x{rows + 2}+0+0", "-b", "8", "+sb", "-e", "sh", "-c", line]
     terminal = subprocess.Popen(command, cwd=folder, env={**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color"})
     for _ in range(900):
         if done.exists():
@@ -69,7 +72,7 @@ def main() -> None:
     missing = [tool for tool in ("Xvfb", "xterm", "script", "import", "mogrify", "chromium") if not shutil.which(tool)]
     if missing:
         sys.exit(f"missing: {', '.join(missing)}")
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x2600x24"], stderr=subprocess.DEVNULL)
     time.sleep(2)
     try:
         with tempfile.TemporaryDirectory() as holder:

@@ -1,6 +1,5 @@
 """Blocks and allow-lists, against brute force over every purchase."""
 
-import random
 import unittest
 from collections.abc import Iterable
 from fractions import Fraction
@@ -8,7 +7,6 @@ from itertools import combinations_with_replacement, product
 from typing import Any
 
 from fenrask.addresses import AddressPlan, plan_addresses, purchases
-from fenrask.addresses.blocks import cheapest_together
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
@@ -79,19 +77,6 @@ class Purchases(unittest.TestCase):
                         self.assertEqual(min(listed, default=None), min(costs, default=None))
                     self.assertEqual([one.hour for one in found], sorted(one.hour for one in found))
 
-    def test_several_exits_on_one_list_against_brute_force(self) -> None:
-        for seed in range(60):
-            dice = random.Random(seed)
-            prices = {32: Fraction(1), 31: Fraction(dice.randint(2, 4)), 30: Fraction(dice.randint(3, 9))}
-            options = [purchases(dice.randint(1, 6), prices) for _ in range(dice.randint(1, 3))]
-            room = dice.randint(0, 9)
-            found = cheapest_together(options, room)
-            every = [(sum(one.hour for one in some), sum(one.entries for one in some)) for some in product(*options)]
-            fitting = [one for one in every if one[1] <= room] or [min(every, key=lambda one: one[1])]
-            with self.subTest(seed=seed):
-                self.assertEqual(sum(one.hour for one in found), min(fitting)[0])
-                self.assertLessEqual(sum(one.entries for one in found), max(room, min(one[1] for one in every)))
-
 
 class Plans(InFolder):
     TWO_GATES: dict[str, Any] = {
@@ -160,6 +145,29 @@ class Plans(InFolder):
             self.assertEqual((change.entries_then, change.fits), (2, hand))
         asked = plan_addresses(capacity(demand(flow_paths(self.estate(patch)))), {"gate": 4})
         self.assertEqual([(one.more.wanted, one.more.blocks) for one in asked.changes], [(4, ("a /30",))])
+
+    def test_what_several_exits_need_goes_onto_all_lists_together(self) -> None:
+        """One purchase an exit, the cheapest with which every list holds what both gates need; by brute force."""
+        for most, other, blocks in product((4, 5, 6, None), (4, 6, None), ([], [30], [30, 31])):
+            needs = {
+                name: {"prefixes": [prefix], "port": 443, "needs": {"max_source_addresses": limit}}
+                for name, prefix, limit in (("partner", "203.0.113.0/24", most), ("second", "198.18.0.0/24", other))
+            }
+            flows = {"more": {"from": "work", "to": "second", "per_host_per_s": 0.001}}
+            patch = merged(self.TWO_GATES, {"exits": {"gate": {"addresses": 1}, "gate-b": {"addresses": 1}}})
+            patch |= {"destinations": needs, "flows": flows}
+            patch["workloads"] = {"work": {"subnets": ["app", "app-b"], "hosts": 90}}
+            described = self.estate(patch, {"addresses": {"blocks": blocks}})
+            changes = plan_addresses(capacity(demand(flow_paths(described)))).changes
+            bought = {(one.exit, one.more) for one in changes}
+            room = min(limit or 99 for limit in (most, other)) - 2
+            options = [(one.entries, one.bought) for one in purchases(2, even(blocks))]
+            within = [one[1] + two[1] for one, two in product(options, options) if one[0] + two[0] <= room]
+            with self.subTest(most=most, other=other, blocks=blocks):
+                self.assertEqual((len(changes), len(bought)), (4, 2))
+                self.assertEqual(all(one.fits for one in changes), bool(within))
+                if within:
+                    self.assertEqual(sum(more.bought for _, more in bought), min(within))
 
     def test_what_a_partner_allows_against_what_it_sees(self) -> None:
         patch = {

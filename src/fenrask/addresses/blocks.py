@@ -1,11 +1,10 @@
 """Single addresses and contiguous blocks: which to buy for so many addresses in so few entries."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
-from itertools import product
 from math import lcm
 
 import numpy as np
@@ -13,7 +12,7 @@ import numpy as np
 from fenrask.errors import NoAnswer
 from fenrask.units import counted
 
-__all__ = ["SINGLE", "Purchase", "cheapest_together", "purchases"]
+__all__ = ["SINGLE", "Purchase", "purchases"]
 
 SINGLE = 32
 """The prefix length of one IPv4 address."""
@@ -153,23 +152,3 @@ def _pieces(length: int, number: int) -> str:
 def _size(length: int) -> int:
     """Addresses in a block."""
     return 1 << (SINGLE - length)
-
-
-def cheapest_together(options: Sequence[Sequence[Purchase]], room: int | None) -> tuple[Purchase, ...]:
-    """One of each, the cheapest whose entries have room together; the fewest entries where none have.
-
-    By going from exit to exit, with the cheapest for each number of entries so far.
-    """
-    first = tuple(several[0] for several in options)
-    if room is None or sum(one.entries for one in first) <= room:
-        return first
-    so_far: dict[int, tuple[Fraction, tuple[Purchase, ...]]] = {0: (Fraction(0), ())}
-    for several in options:
-        longer: dict[int, tuple[Fraction, tuple[Purchase, ...]]] = {}
-        for (entries, (hour, before)), one in product(so_far.items(), several):
-            key, cost = entries + one.entries, hour + one.hour
-            if key not in longer or cost < longer[key][0]:
-                longer[key] = cost, (*before, one)
-        so_far = longer
-    fitting = [(cost, entries) for entries, (cost, _) in so_far.items() if entries <= room]
-    return so_far[min(fitting)[1] if fitting else min(so_far)][1]

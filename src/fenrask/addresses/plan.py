@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 
-from fenrask.addresses.blocks import SINGLE, Purchase, cheapest_together, purchases
+from fenrask.addresses.blocks import SINGLE, Purchase, purchases
 from fenrask.capacity import Capacity
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
@@ -263,9 +263,9 @@ _MOST_MORE = 4096
 def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[str, int]) -> Iterator[Change]:
     """For each destination that sees exits which are to have more addresses, what it has to add for each of them.
 
-    What all of them need has to fit its list together: bought as cheaply as it then can be.
+    What is bought for an exit is one purchase for all: at least cost in all, so that every list holds what all need.
     """
-    options: dict[_Key, tuple[str, Sequence[Purchase]]] = {}
+    choices, names = dict[_Key, tuple[ExitAddresses, ...]](), dict[_Key, str]()
     for sized in capacity.exits:
         # No more than the gateway takes: what is needed beyond is a matter of more gateways.
         wanted = min(sized.most_needed or sized.needed or 0, sized.most_addresses or _MOST_MORE)
@@ -273,16 +273,20 @@ def _changes(capacity: Capacity, partners: Sequence[AllowList], added: Mapping[s
         if not sized.toward:
             more = added.get(sized.exit, more)
         if more:
-            prices = prices_of(capacity.demand.paths.described, sized.exit, blocks=True)
-            options[sized.exit, sized.toward] = sized.name, purchases(more, prices)
+            key = (sized.exit, sized.toward)
+            choices[key], names[key] = bought_at(capacity.demand.paths.described, *key, more), sized.name
+    seen = {
+        partner.destination: tuple(key for key in choices if key in {(one.exit, one.toward) for one in partner.parts})
+        for partner in partners
+    }
+    limits = [(seen[one.destination], one.most - one.entries) for one in partners if one.most is not None]
+    chosen = _cheapest_within(choices, limits)
     for partner in partners:
-        seen = {(part.exit, part.toward) for part in partner.parts}
-        exits = [one for key, one in options.items() if key in seen]
-        room = None if partner.most is None else partner.most - partner.entries
         entries = partner.entries
-        for (name, _), best in zip(exits, cheapest_together([one[1] for one in exits], room), strict=True):
-            yield Change(name, partner.destination, best, entries, partner.most)
-            entries += best.entries
+        for key in seen[partner.destination]:
+            if (best := chosen[key].purchase) is not None:
+                yield Change(names[key], partner.destination, best, entries, partner.most)
+                entries += best.entries
 
 
 def _seen(capacity: Capacity, destination: str) -> list[_Key]:

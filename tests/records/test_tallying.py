@@ -15,7 +15,7 @@ import pyarrow as arrow
 import pyarrow.parquet as parquet
 
 from fenrask.estate import read_estate
-from fenrask.records.batch import Addresses, Batch, Unread
+from fenrask.records.batch import UDP_ALONE, UDP_ONE_WAY, Addresses, Batch, Unread, settled_batches
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured
 from fenrask.records.parts import part_of, whole_of
@@ -241,6 +241,13 @@ class Shares(Records):
             Path(path).write_bytes(content)
             whole = part_of(path, {}, pairs, quiet)
             self.assertGreater(whole.summary.records, 600)
+            # UDP that nothing came back to is one way where the file tells of answers, and says nothing elsewhere.
+            ways = whole.summary.endings.keys & (2**32 - 1)
+            self.assertEqual(UDP_ONE_WAY in ways, name.startswith("both"), name)
+            self.assertNotIn(UDP_ALONE, ways)
+            batches = settled_batches([*read_records(path, Unread({}))[2]])
+            self.assertFalse(any(UDP_ALONE in one.ending for one in batches))
+            self.assertEqual(any(UDP_ONE_WAY in one.ending for one in batches), name.startswith("both"), name)
             for of in (2, 3, 7):
                 parts = [part_of(path, {}, pairs, quiet, Share(one, of)) for one in range(of)]
                 found = whole_of(parts)

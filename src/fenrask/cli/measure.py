@@ -17,7 +17,7 @@ from fenrask.cli.workers import executor_of, number_of, processors
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
-from fenrask.records.batch import Batch, Unread
+from fenrask.records.batch import Batch, Unread, settled_batches
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_json, stated_rates
 from fenrask.records.parts import Part, part_of, whole_of
@@ -141,7 +141,8 @@ def _with_replay(
     known, flows = with_loads(described, loads)
     unread = Unread({})
     quiet = Quiet.of(described)
-    batches = (batch for file in files for batch in read_records(file, unread, columns, quiet)[2])
+    each = (read_records(file, unread, columns, quiet)[2] for file in files)
+    batches = (batch for some in each for batch in settled_batches([*some]))
     found = [*replayed(log_of(batches, pairs), evaluate(known).capacity, pairs)]
     told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
     lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary

@@ -156,7 +156,7 @@ def _replay(
     call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str], beside: bool
 ) -> int:
     """Records through the ports as they were, and what flows do not say of how they came."""
-    from fenrask.records.batch import Batch, Unread
+    from fenrask.records.batch import Batch, Unread, settled_batches
     from fenrask.records.matching import Pairs
     from fenrask.records.measuring import measured
     from fenrask.records.readers import Quiet, read_records
@@ -171,7 +171,7 @@ def _replay(
     formats, batches = dict[str, str](), list[Batch]()
     for file in files:
         formats[file], _, some = read_records(file, unread, columns, Quiet.of(described))
-        batches += some
+        batches += settled_batches([*some])
     check_some(formats, unread)
     summary = summarised(batches, pairs)
     sized = evaluate(described).capacity

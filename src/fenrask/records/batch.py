@@ -1,7 +1,7 @@
 """Connection records as columns: what every reader yields and every measure takes."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv6Address
 from typing import Any
 
@@ -39,6 +39,7 @@ __all__ = [
     "ending_of_flags",
     "letters",
     "parts_of",
+    "settled_batches",
     "taken",
     "too_large",
     "texts",
@@ -222,6 +223,14 @@ def ending_of_flags(flags: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """How connections ended by the TCP flags of who began them: a SYN alone had no answer; others may say nothing."""
     alone = np.where(flags & (_SYN | _ACK) == _SYN, UNANSWERED, UNKNOWN)
     return np.where(flags & _RST, RESET, np.where(flags & _FIN, CLOSED, alone)).astype(np.uint8)
+
+
+def settled_batches(batches: Sequence[Batch]) -> list[Batch]:
+    """All batches of one file: of UDP that nothing came back to, whether that says something (see `UDP_ALONE`)."""
+    alone = UDP_ONE_WAY if any(one.tells_both for one in batches) else UNKNOWN
+    return [
+        replace(one, ending=np.where(one.ending == UDP_ALONE, alone, one.ending).astype(np.uint8)) for one in batches
+    ]
 
 
 def too_large(batch: Batch) -> NDArray[np.bool_]:

@@ -1,7 +1,7 @@
 """One's own records sent through the ports of an estate's exits, exactly as they were, beside what the formulas say."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 import numpy as np
@@ -18,8 +18,6 @@ from fenrask.records.batch import (
     CONTINUED,
     ENDING_NAMES,
     OPEN,
-    UDP_ALONE,
-    UDP_ONE_WAY,
     UNKNOWN,
     Addresses,
     Batch,
@@ -79,14 +77,11 @@ class Log:
 
 def log_of(batches: Iterable[Batch], pairs: Pairs) -> Log:
     """The connections of records that belong to a pair of the estate; replies and sampled records are none."""
-    read = [batch for batch in batches if batch.sampled == 1]
-    found = [_of_batch(batch, pairs) for batch in read]
+    found = [_of_batch(batch, pairs) for batch in batches if batch.sampled == 1]
     if not found:
         raise NoAnswer("no record of a connection, but samples at most", "Give records of connections.")
     columns = (np.concatenate(some) for some in zip(*(one.__dict__.values() for one in found), strict=True))
     whole = Log(*columns)
-    alone = UDP_ONE_WAY if any(one.tells_both for one in read) else UNKNOWN
-    whole = replace(whole, ending=np.where(whole.ending == UDP_ALONE, alone, whole.ending).astype(np.uint8))
     return whole.some(np.argsort(whole.begin_s, kind="stable"))
 
 

@@ -1,12 +1,11 @@
 """Puts an estate and a catalogue together of what files tell, and its flows of what was measured."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Described
 from fenrask.prefixes import Address, Prefix, is_public, parse_prefix
-from fenrask.records.batch import Batch
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
 from fenrask.records.existing.facts import Facts
 from fenrask.records.existing.files import Files, of_records
@@ -18,6 +17,7 @@ from fenrask.records.existing.ways_out import put_exits, put_offers
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured
 from fenrask.records.readers import Quiet, read_records
+from fenrask.records.summary import Summary
 from fenrask.records.tallying import summarised
 
 __all__ = ["LEAST_SHARE", "drafted", "loads_of", "put_flows"]
@@ -191,12 +191,8 @@ def put_flows(draft: Draft, described: Described, loads: Sequence[Measured], fil
 def loads_of(found: Files, described: Described) -> list[Measured]:
     """The loads of all records, matched with the drafted estate."""
     pairs, quiet = Pairs(described.estate), Quiet.of(described)
-
-    def batches() -> Iterator[Batch]:
-        for file in found.records:
-            yield from read_records(file, found.unread, of_records(found.columns), quiet)[2]
-
-    return measured(summarised(batches(), pairs), pairs)
+    each = (read_records(file, found.unread, of_records(found.columns), quiet)[2] for file in found.records)
+    return measured(Summary.total([summarised(batches, pairs) for batches in each]), pairs)
 
 
 def _without_what_is_not_there(draft: Draft) -> None:

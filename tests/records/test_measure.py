@@ -511,6 +511,11 @@ class Parts(InFolder):
         self.assertEqual(one["loads"], two["loads"])
         self.assertEqual((self.folder / "one.json").read_bytes(), (self.folder / "two.json").read_bytes())
         self.assertEqual(self.program("measure", *files, "--workers", "0").returncode, 2)
+        # One file, by shares.
+        self.program("measure", files[0], "--save", "whole.json")
+        with patch("fenrask.cli.measure._DIVIDED", 0):
+            self.assertIn("wrote", self.program("measure", files[0], "--workers", "3", "--save", "shares.json").stderr)
+        self.assertEqual((self.folder / "whole.json").read_bytes(), (self.folder / "shares.json").read_bytes())
 
     def test_a_cluster_says_the_same(self) -> None:
         from distributed import LocalCluster
@@ -519,8 +524,11 @@ class Parts(InFolder):
         files = [self.write(f"r{seed}.csv", as_csv(rows_of(seed))).name for seed in range(3)]
         here = self.json("measure", *files)
         with LocalCluster(n_workers=2, threads_per_worker=1, processes=False, dashboard_address=None) as cluster:
-            there = self.json("measure", *files, "--workers", cluster.scheduler_address.replace("inproc", "inproc"))
+            there = self.json("measure", *files, "--workers", cluster.scheduler_address)
+            with patch("fenrask.cli.measure._DIVIDED", 0):
+                shares = self.json("measure", *files, "--workers", cluster.scheduler_address)
         self.assertEqual(here["loads"], there["loads"])
+        self.assertEqual(here["loads"], shares["loads"])
 
     def test_parts_add_up_to_the_whole_in_any_order(self) -> None:
         estate = self.estate().estate

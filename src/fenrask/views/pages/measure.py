@@ -14,7 +14,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured
 from fenrask.records.summary import Summary, key_parts
 from fenrask.units import counted, percent
-from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
 __all__ = ["held_twice", "measure_page"]
 
@@ -104,26 +104,7 @@ def measure_page(
     guessed: Mapping[str, Mapping[str, str]],
 ) -> Page:
     """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
-    rows = [
-        (
-            one.subnet, one.destination, one.connections, one.new_per_s,
-            one.new_per_s * one.days.error,
-            stated.get((one.subnet, one.destination)), one.duration_s,
-            one.quantiles[0.95], _law(one), one.fit.distance,
-            one.concurrent, one.concurrent_by_law, one.concurrent_peak,
-            (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
-            one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
-            one.job.share if one.job else None, one.days.cv,
-            *(one.new_per_s * bound for bound in one.days.next_day),
-            one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
-            *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
-            *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
-            one.still_open or None, one.continuing or None, one.addresses,
-            one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
-            one.busiest_minute_per_s, one.days.by_hour,
-        )
-        for one in found
-    ]  # fmt: skip
+    rows = MadeRows(range(len(found)), lambda place: _load(found[place], stated))
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
     lost = sum(summary.unmatched.values())
     span = int(summary.looked_at[1].sum())
@@ -172,6 +153,27 @@ def measure_page(
         "formats": dict(read),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+
+
+def _load(one: Measured, stated: Mapping[tuple[str, str], float]) -> tuple[object, ...]:
+    """The row of a load."""
+    return (
+        one.subnet, one.destination, one.connections, one.new_per_s,
+        one.new_per_s * one.days.error,
+        stated.get((one.subnet, one.destination)), one.duration_s,
+        one.quantiles[0.95], _law(one), one.fit.distance,
+        one.concurrent, one.concurrent_by_law, one.concurrent_peak,
+        (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
+        one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
+        one.job.share if one.job else None, one.days.cv,
+        *(one.new_per_s * bound for bound in one.days.next_day),
+        one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
+        *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
+        *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
+        one.still_open or None, one.continuing or None, one.addresses,
+        one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
+        one.busiest_minute_per_s, one.days.by_hour,
+    )  # fmt: skip
 
 
 def _sampled(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:

@@ -6,7 +6,8 @@ from fractions import Fraction
 from itertools import combinations_with_replacement, product
 from typing import Any
 
-from fenrask.addresses import AddressPlan, plan_addresses, purchases
+from fenrask.addresses import AddressPlan, ExitAddresses, plan_addresses, purchases
+from fenrask.addresses.plan import _cheapest_within
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
@@ -168,6 +169,16 @@ class Plans(InFolder):
                 self.assertEqual(all(one.fits for one in changes), bool(within))
                 if within:
                     self.assertEqual(sum(more.bought for _, more in bought), min(within))
+
+    def test_many_exits_on_one_list(self) -> None:
+        """Sixty that need five each, in a block or singly: by hand, as many blocks as the list wants, and no more."""
+        prices = {32: Fraction(1), 30: Fraction(5), 29: Fraction(9)}
+        options = {
+            (f"e{n}", ""): tuple(ExitAddresses(f"e{n}", 5, one) for one in purchases(5, prices)) for n in range(60)
+        }
+        found = _cheapest_within(options, [((*options,), 150)]).values()
+        # Singly they have 300 entries for 300; a block saves three of them for one more: fifty do.
+        self.assertEqual((sum(one.entries for one in found), sum(one.hour for one in found)), (150, 350))
 
     def test_what_a_partner_allows_against_what_it_sees(self) -> None:
         patch = {

@@ -317,36 +317,83 @@ def _most_entries(capacity: Capacity, destination: str) -> int | None:
     return min((n for one in needs if (n := one.max_source_addresses) is not None), default=None)
 
 
-def _cheapest_within(
-    choices: Mapping[_Key, Sequence[ExitAddresses]], limits: Sequence[tuple[tuple[_Key, ...], int]]
-) -> dict[_Key, ExitAddresses]:
-    """One choice for each exit, the least cost in all within the limits; exact, branch and bound.
+_Limits = Sequence[tuple[tuple[_Key, ...], int]]
+_Several = tuple[int, Fraction, tuple[ExitAddresses, ...]]
+"""Entries, cost, and the choices of several exits."""
 
-    Only exits that a limited partner sees have to be weighed; the others take their cheapest.
+
+def _cheapest_within(choices: Mapping[_Key, Sequence[ExitAddresses]], limits: _Limits) -> dict[_Key, ExitAddresses]:
+    """One choice for each exit, the least cost in all within the limits; exact.
+
+    Only exits that a limited partner sees have to be weighed; the others take their cheapest. Of those that the same
+    partners see only the sum of the entries counts: for each sum the least cost, by dynamic programming; then branch
+    and bound over these groups, of which there are few.
     """
     chosen = {name: options[0] for name, options in choices.items()}
-    watched = [name for name in choices if any(name in exits for exits, _ in limits)]
-    fewest = {name: min(choices[name], key=lambda one: one.entries) for name in watched}
-    best: dict[_Key, ExitAddresses] | None = None
+    groups: dict[tuple[int, ...], list[_Key]] = {}
+    for name in choices:
+        if seen := tuple(number for number, (exits, _) in enumerate(limits) if name in exits):
+            groups.setdefault(seen, []).append(name)
+    fewest = {name: min(choices[name], key=lambda one: one.entries) for some in groups.values() for name in some}
+    several = [
+        _cheapest_by_entries([choices[name] for name in some], min(limits[number][1] for number in seen))
+        for seen, some in groups.items()
+    ]
+    best = _least(several, [*groups], [most for _, most in limits]) if all(several) else None
+    if best is None:
+        return chosen | fewest
+    taken = zip(groups.values(), best, strict=True)
+    return chosen | {name: one for some, (_, _, each) in taken for name, one in zip(some, each, strict=True)}
+
+
+def _least(
+    several: Sequence[Sequence[_Several]], seen: Sequence[tuple[int, ...]], most: Sequence[int]
+) -> tuple[_Several, ...] | None:
+    """One of each group, the least cost in all; None where no choice is within the limits.
+
+    several: of each group the cheapest first; seen: which limits its entries count for, each `most` entries.
+    """
+    best: tuple[_Several, ...] | None = None
     best_cost = Fraction(0)
 
-    def feasible(partial: Mapping[_Key, ExitAddresses]) -> bool:
-        least = {name: partial.get(name, fewest[name]).entries for name in watched}
-        return all(sum(least.get(name, 0) for name in exits) <= most for exits, most in limits)
+    def feasible(partial: Sequence[_Several]) -> bool:
+        sums, fewest = [0] * len(most), [group[-1] for group in several[len(partial) :]]
+        for limits, (entries, *_) in zip(seen, [*partial, *fewest], strict=True):
+            for limit in limits:
+                sums[limit] += entries
+        return all(number <= room for number, room in zip(sums, most, strict=True))
 
-    def descend(depth: int, partial: dict[_Key, ExitAddresses], cost: Fraction) -> None:
+    def descend(partial: tuple[_Several, ...], cost: Fraction) -> None:
         nonlocal best, best_cost
-        floor = cost + sum((choices[name][0].hour for name in watched[depth:]), Fraction(0))
+        floor = cost + sum((group[0][1] for group in several[len(partial) :]), Fraction(0))
         if (best is not None and floor >= best_cost) or not feasible(partial):
             return
-        if depth == len(watched):
-            best, best_cost = dict(partial), cost
+        if len(partial) == len(several):
+            best, best_cost = partial, cost
             return
-        for option in choices[watched[depth]]:
-            descend(depth + 1, {**partial, watched[depth]: option}, cost + option.hour)
+        for option in several[len(partial)]:
+            descend((*partial, option), cost + option[1])
 
-    descend(0, {}, Fraction(0))
-    return chosen | (fewest if best is None else best)
+    descend((), Fraction(0))
+    return best
+
+
+def _cheapest_by_entries(options: Sequence[Sequence[ExitAddresses]], most: int) -> list[_Several]:
+    """Choices of several exits, the cheapest first; with more entries only what costs less, none above `most`."""
+    so_far: list[_Several] = [(0, Fraction(0), ())]
+    for each in options:
+        longer: dict[int, _Several] = {}
+        for entries, cost, before in so_far:
+            for one in each:
+                key, total = entries + one.entries, cost + one.hour
+                if key <= most and (key not in longer or total < longer[key][1]):
+                    longer[key] = key, total, (*before, one)
+        so_far = []
+        for key in sorted(longer):
+            # What has as many entries as another or more, and costs no less, is never needed.
+            if not so_far or longer[key][1] < so_far[-1][1]:
+                so_far.append(longer[key])
+    return so_far[::-1]
 
 
 def _allow_lists(capacity: Capacity, chosen: Mapping[_Key, ExitAddresses]) -> Iterator[AllowList]:

@@ -99,6 +99,6 @@ def _plain(folder: Path, way: str, file: str, subnets: int, destinations: int) -
 
 def _timed(words: list[str]) -> float:
     """Wall time of a process, s."""
-    begun = perf_counter()
+    before = perf_counter()
     subprocess.run(words, check=True, capture_output=True)
-    return perf_counter() - begun
+    return perf_counter() - before

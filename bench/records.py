@@ -50,7 +50,7 @@ def made(records: int, subnets: int, destinations: int, seed: int = 1) -> Made:
 
 
 def write_estate(folder: Path, subnets: int, destinations: int) -> Path:
-    """An estate of one gateway with so many subnets and destinations, each a /24; the estate file."""
+    """An estate of one exit with this many subnets and destinations, each a /24; the estate file."""
     estate = {
         "estate": "Records",
         "catalogue": "catalogue.yaml",

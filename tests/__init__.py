@@ -6,6 +6,6 @@ from hypothesis import settings
 
 import fenrask.__main__  # noqa: F401
 
-# The same draws each time, so that what fails fails again; `make test-long` draws anew.
+# The same draws each time, so that what fails fails again; `make test-long` makes new ones.
 settings.register_profile("usual", derandomize="LONG" not in os.environ, database=None)
 settings.load_profile("usual")

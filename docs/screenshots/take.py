@@ -68,7 +68,7 @@ def _take(name: str, arguments: str, folder: Path) -> None:
 
 
 def main() -> None:
-    """Take every picture anew."""
+    """Take every picture again."""
     missing = [tool for tool in ("Xvfb", "xterm", "script", "import", "mogrify", "chromium") if not shutil.which(tool)]
     if missing:
         sys.exit(f"missing: {', '.join(missing)}")

@@ -280,7 +280,9 @@ class Others(Drafting):
         ):  # fmt: skip
             answer.answer.append(dns.rrset.from_text(name, 60, "IN", kind, text))
         frames = []
-        for at, payload in enumerate((answer.to_wire(), answer.to_wire()[:40], b"no answer")):
+        odd = dns.message.make_response(dns.message.make_query(r"no\032host.example.net", "A"))
+        odd.answer.append(dns.rrset.from_text(r"no\032host.example.net.", 60, "IN", "A", "198.51.100.7"))
+        for at, payload in enumerate((odd.to_wire(), answer.to_wire(), answer.to_wire()[:40], b"no answer")):
             ends = socket.inet_aton("192.0.2.53") + socket.inet_aton("10.0.1.5")
             datagram = struct.pack(">HHHH", 53, 40_000 + at, 8 + len(payload), 0) + payload
             head = struct.pack(">BBHHHBBH", 0x45, 0, 20 + len(datagram), 0, 0, 64, 17, 0)
@@ -295,6 +297,7 @@ class Others(Drafting):
             {"pay-example-net": (["pay.example.net"], ["198.51.100.7/32"])},
         )
         self.assertEqual(found.unread.reasons["answers of DNS that cannot be read"][0], 2)
+        self.assertEqual(found.unread.reasons["answers of DNS for what is no host name"][0], 1)
 
     def test_machines_and_lines_from_models(self) -> None:
         """Interfaces give subnets and the owners of next hops (RFC 8343, 8344); a dump what the only line receives."""

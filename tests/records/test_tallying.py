@@ -201,6 +201,16 @@ class Together(Records):
                     )
                 self.assertGreater(sum(map(len, read)), 300)
 
+    def test_each_message_of_another_domain_is_read_by_itself(self) -> None:
+        """More domains than are gone through together: the same records, and none is missing."""
+        rows = rows_of(5, 1500)
+        whole = b"".join(of_domain(ipfix([row], sequence=0), number) for number, row in enumerate(rows))
+        (self.folder / "x").write_bytes(whole)
+        unread = Unread({})
+        read = [*read_records(str(self.folder / "x"), unread)[2]]
+        self.assertEqual(sum(one.records or 0 for one in read), len(rows))
+        self.assertEqual(unread.reasons, {})
+
 
 def of_domain(message: bytes, domain: int) -> bytes:
     """A message of another observation domain; of NetFlow v5, which has none, as it is."""

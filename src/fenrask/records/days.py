@@ -234,8 +234,8 @@ def _about_kinds(seen: _Seen, kinds: Counts) -> Iterator[tuple[int, Days]]:
     profile, due = seen.due(kinds)
     by_hour = profile[:, kinds]
     same = (by_hour == by_hour[:, :1]).all(axis=(1, 2))
-    alike = np.column_stack([due[:, seen.whole] > 0, same])
-    patterns, of = np.unique(alike, axis=0, return_inverse=True)
+    traits = np.column_stack([due[:, seen.whole] > 0, same])
+    patterns, of = np.unique(traits, axis=0, return_inverse=True)
     for number in range(patterns.shape[0]):
         rows = np.flatnonzero(of.reshape(-1) == number)
         kept = seen.whole[patterns[number, :-1]]

@@ -91,7 +91,7 @@ def _folded(seconds: Counts, starts: Counts, every: int) -> Floats:
 
 
 def _apart(seconds: Counts, starts: Counts, most: int) -> Floats:
-    """How many pairs of connections begin so many seconds apart, from 0 to `most`; shape (most + 1,)."""
+    """The number of pairs of connections that begin 0 to `most` seconds apart; shape (most + 1,)."""
     from scipy.fft import irfft, next_fast_len, rfft
 
     from fenrask.records.kernels.repeats import pairs_apart

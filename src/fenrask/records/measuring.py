@@ -126,11 +126,11 @@ def _chunks(summary: Summary, pairs: Pairs) -> Iterator[NDArray[np.int64]]:
     """All pairs with connections, some at a time."""
     numbers = pairs_in(summary.starts)
     upto = np.searchsorted(summary.opened.keys, (numbers + 1) << pairs.time_bits)
-    first, begun = 0, 0
+    first, times = 0, 0
     for place, end in enumerate(upto.tolist(), 1):
-        if place - first == _AT_ONCE or end - begun >= _TIMES_AT_ONCE or place == numbers.size:
+        if place - first == _AT_ONCE or end - times >= _TIMES_AT_ONCE or place == numbers.size:
             yield numbers[first:place]
-            first, begun = place, end
+            first, times = place, end
 
 
 @dataclass(frozen=True)

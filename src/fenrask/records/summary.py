@@ -39,7 +39,7 @@ _SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
 """How long no record may begin in a time that is looked at: between files, and within one."""
 NEVER = 1 << 62
 MARKED = 64
-"""One record in so many has a mark."""
+"""One record in this many has a mark."""
 _LEAST_MARKED = 20
 
 

@@ -210,6 +210,8 @@ def _names_of(path: Path) -> dict[str, list[Address]]:
 
 _DNS = 53
 _MOST_ANSWERS = 100_000
+_HOST_NAME = re.compile(r"[a-z0-9_-]+(\.[a-z0-9_-]+)*")
+"""As hosts are named (RFC 1123, section 2.1), or services; what else DNS may hold is no name of a destination."""
 
 
 def _answers_in(path: Path, found: Files) -> int:
@@ -230,6 +232,9 @@ def _answers_in(path: Path, found: Files) -> int:
             if one.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
                 # An alias leads on from what was asked for.
                 name = str(asked[0].name).rstrip(".").lower()
+                if not _HOST_NAME.fullmatch(name):
+                    found.unread.add("answers of DNS for what is no host name", path.name)
+                    break
                 named.add(name)
                 for record in one:
                     found.facts.names.setdefault(name, {}).setdefault(parse_address(record.to_text()), path.name)

@@ -60,13 +60,13 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if not rows:
         return
     rows = _of_one_month(rows, draft)
-    currencies, begun = Counter(one.currency for one in rows if one.currency), rows[0].begins
+    currencies, month = Counter(one.currency for one in rows if one.currency), rows[0].begins
     first = rows[0].where
     draft.bills |= {row.where.rpartition(" row ")[0] for row in rows}
     if currencies:
         draft.put(CATALOGUE, "currency", value=currencies.most_common(1)[0][0], where=first)
-    if begun:
-        draft.put(CATALOGUE, "read_on", value=begun, where=f"{first}, the billing period")
+    if month:
+        draft.put(CATALOGUE, "read_on", value=month, where=f"{first}, the billing period")
     parts: dict[tuple[str, ...], list[Billed]] = {}
     if bare := [row for row in rows if row.quantity is None]:
         why = f"the quantity (PricingQuantity) in {_places(bare)} rows: no rate can be drawn from them"
@@ -160,7 +160,7 @@ def _hours(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
 
 def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
     """One rate, or, where units cost differently, steps in the order in which the bill has them."""
-    classes = _alike([row for row in rows if row.quantity])
+    classes = _by_rate([row for row in rows if row.quantity])
     where = _places(rows)
     if not classes:
         return
@@ -193,7 +193,7 @@ def _places(rows: Sequence[Billed]) -> str:
 _Class = tuple[Fraction, list[Billed]]
 
 
-def _alike(rows: list[Billed]) -> list[_Class]:
+def _by_rate(rows: list[Billed]) -> list[_Class]:
     """Rows by what a unit costs, as roundly as every amount allows: what is free first, then from dear to cheap."""
     spans: list[tuple[Fraction, Fraction, list[Billed]]] = []
     for row in sorted(rows, key=lambda one: -(one.quantity or 0)):

@@ -56,7 +56,7 @@ def bucket(key, size):
 
 @compiled
 def shares_of(keys, shares):
-    """Which of so many shares each key is of, shape (n_keys,): the same for both directions of a connection."""
+    """The share of each key, from 0 to `shares` - 1, shape (n_keys,): the same for both directions of a connection."""
     found = np.empty(keys.shape[0], np.int64)
     for row in range(keys.shape[0]):
         # Not by what tells buckets apart, so that each share fills all of them.

@@ -187,7 +187,7 @@ def _quantiles(values, weights, size, shares, found):
 @compiled
 def _cells(values, weights, size, mean, cell_values, cell_shares, filled):
     """Cells that end at each fiftieth of the connections, and of their time; the longest is one of its own."""
-    begun, total, time = filled, weights[:size].sum(), 0.0
+    first, total, time = filled, weights[:size].sum(), 0.0
     for at in range(size):
         time += weights[at] / total * values[at]
     of_share, of_time, last_share, last_time = 0.0, 0.0, -1, -1
@@ -206,9 +206,9 @@ def _cells(values, weights, size, mean, cell_values, cell_shares, filled):
         cell_values[filled - 1] += share * values[at]
         cell_shares[filled - 1] += share
     whole = 0.0
-    for at in range(begun, filled):
+    for at in range(first, filled):
         whole += cell_values[at]
-    for at in range(begun, filled):
+    for at in range(first, filled):
         cell_values[at] = cell_values[at] / cell_shares[at] * (mean / whole if whole else 1.0)
     return filled
 

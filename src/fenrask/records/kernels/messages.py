@@ -38,11 +38,11 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
     whether there is no room for the next.
     """
     found, records, last, turn, full = 0, 0, 0, 0, False
-    begun = _word(content, at, 2) if at + 2 <= content.size else 0
+    first_version = _word(content, at, 2) if at + 2 <= content.size else 0
     while at + _HEAD_5 <= content.size:
         version, word = _word(content, at, 2), _word(content, at + 2, 2)
         first, some = found, 0
-        if version != begun:
+        if version != first_version:
             full = True
             break
         if version == _FIVE:

@@ -9,7 +9,7 @@ __all__ = ["likeness", "pairs_apart"]
 
 @compiled
 def pairs_apart(seconds, starts, most):
-    """How many pairs of connections begin so many seconds apart, from 0 to `most`; shape (most + 1,).
+    """The number of pairs of connections that begin 0 to `most` seconds apart; shape (most + 1,).
 
     By going through all pairs: for few seconds. A connection with itself is a pair of those that are 0 s apart.
     """

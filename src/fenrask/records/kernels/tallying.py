@@ -76,7 +76,7 @@ def pairs_of(
 
 @compiled
 def slots_of(keys, places):
-    """Put all pairs that have a slot into their places anew; keys: the pair of each slot, shape (n_slots,)."""
+    """Put all pairs that have a slot into empty places; keys: the pair of each slot, shape (n_slots,)."""
     places[:] = _NONE
     for slot in range(keys.size):
         places[_place(keys, places, keys[slot])] = slot
@@ -154,7 +154,7 @@ def tallied(
 
 @compiled
 def marks_of(source, target, source_port, target_port, octets, start_s, end_s, one_in):
-    """A number for one record in so many, of its ends, bytes, duration and about its time, where its ports are known.
+    """A number for one record in `one_in`, of its ends, bytes, duration and about its time, where its ports are known.
 
     A doubled one has the same. Not the second, since another exporter's clock may differ; not the hour, since some
     services ask from one port a minute.

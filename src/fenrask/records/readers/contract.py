@@ -50,7 +50,7 @@ USUAL = Quiet()
 
 @dataclass(frozen=True)
 class Share:
-    """Which part of a file is read: this one of so many, which are all of it and have nothing in common."""
+    """The part of a file that is read: one of `of` parts, which have nothing in common and together are all of it."""
 
     number: int = 0
     of: int = 1

@@ -165,7 +165,7 @@ class _Ahead:
         self.content, self.at = b"", 0
 
     def fill(self, size: int = _MOST_LENGTH) -> None:
-        """Have so many bytes at hand, unless the stream ends before."""
+        """Have this many bytes at hand, unless the stream ends before."""
         if len(self.content) - self.at < size and not self._is_over:
             more = self._stream.read(max(_CHUNK, size))
             self._is_over = len(more) < max(_CHUNK, size)
@@ -196,11 +196,14 @@ class Decoder:
         from fenrask.records.kernels.messages import PLACE, plain_messages
 
         state = self.state
+        if len(state.next_number) > _MOST_KNOWN:
+            # Each would be looked at for each message.
+            return
         if not self._places.size:
             self._places = np.empty(_CHUNK >> 8, dtype=PLACE)
         while True:
             ahead.fill()
-            begun = ahead.at
+            before = ahead.at
             if self._known[0] != state.learned:
                 self._known = state.learned, _known(state.templates)
             sequences = _sequences(state.next_number)
@@ -209,7 +212,7 @@ class Decoder:
                 content, ahead.at, *self._known[1], *sequences, room, self._places
             )
             is_moved, ahead.at = at > ahead.at, at
-            state.offset += at - begun
+            state.offset += at - before
             state.next_number.update(zip([*state.next_number], sequences[2].tolist(), strict=True))
             if found and self._places[0]["version"] == _FIVE:
                 _put_fives(content, self._places[:found], self._fives)

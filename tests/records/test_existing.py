@@ -26,9 +26,10 @@ from fenrask.demo import VELLMOUTH, inventory_of
 from fenrask.demo.records import day_of_records
 from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
+from fenrask.estate.exits.contract import Passing
 from fenrask.estate.filters import Filter, Filtered
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.prefixes import parse_prefix
+from fenrask.prefixes import parse_address, parse_prefix
 from fenrask.records.bills import Billed
 from fenrask.records.existing import Draft, Files, drafted, read_files
 from fenrask.records.existing.rates import put_rates
@@ -269,6 +270,62 @@ class Routes(Drafting):
             self.assertEqual(judged(own, "10.0.1.5", target, port, "tcp"), passes)
         self.assertTrue(all(fact.where for fact in found.facts.told.values()))
 
+    @unittest.skipUnless(os.geteuid() == 0 and shutil.which("nft"), "needs root and nft")
+    def test_what_a_machine_passes_on_is_a_firewall(self) -> None:
+        """The kernel's listing of a chain for packets of others: rules of an exit, and of nothing else."""
+        self.write(
+            "rules.nft",
+            """
+        table inet way {
+          chain more { accept; }
+          chain through { type filter hook forward priority 0; policy drop;
+          ct state established,related accept; ct state invalid drop; ct state new udp dport 53 accept;
+          ip saddr 10.0.1.0/25 tcp dport { 80, 8000-8010 } accept; tcp dport 1000-2000 accept; tcp dport 25 jump more;
+          ip daddr 203.0.113.0/24 ip saddr 10.0.1.0/24 tcp dport 443 accept; counter; }
+        }""",
+        )
+        script = "nft -f rules.nft; nft -j list ruleset > wall.json"
+        subprocess.run(["unshare", "-n", "bash", "-ec", script], cwd=self.folder, check=True, capture_output=True)
+        self.write("subnets.csv", "name,network,prefix,routes\napp,net,10.0.1.0/24,mine\nedge,net,10.0.9.0/28,edge\n")
+        self.write("routes.csv", "route table,destination,next hop\nmine,0.0.0.0/0,10.0.9.4\nedge,0.0.0.0/0,door\n")
+        self.write("wall.address.json", json.dumps([{"ifname": "eth0", "addr_info": [
+            {"local": "10.0.9.4", "prefixlen": 28, "scope": "global"}
+        ]}]))  # fmt: skip
+        found, draft = self.drafted("subnets.csv", "routes.csv", "wall.address.json", "wall.json")
+        wall = self.evaluated(draft).described.estate.exits["wall"]
+        self.assertEqual((wall.kind, wall.in_subnets, wall.translates, wall.default), (
+            "inspecting-firewall", ("edge",), False, "deny"
+        ))  # fmt: skip
+        source, inside, outside = (parse_address(one) for one in ("10.0.1.5", "203.0.113.9", "198.51.100.9"))
+        for address, port, protocol, passes in (
+            (outside, 53, "udp", True), (outside, 53, "tcp", False), (outside, 8007, "tcp", True),
+            (outside, 443, "tcp", False), (inside, 443, "tcp", True), (inside, 25, "tcp", False),
+        ):  # fmt: skip
+            packet = Passing(address, None, (), port, protocol, source)
+            with self.subTest(address=address, port=port):
+                self.assertEqual(wall.decides(packet).allowed, passes)
+        skipped = [*found.facts.unused]
+        self.assertEqual(
+            skipped,
+            [
+                "a filter rule of nft that matches what is not modelled",
+                "a filter rule of nft that leads to another chain",
+            ],
+        )
+        # On a machine that is no exit they are nobody's; on one that is another kind of exit, neither.
+        (self.folder / "app.json").write_bytes((self.folder / "wall.json").read_bytes())
+        found, _ = self.drafted("subnets.csv", "app.json")
+        self.assertIn("rules of app, of which nothing else is told", found.facts.unused)
+        # Whose a file is can be said, where its name does not say it.
+        (self.folder / "dump.json").write_bytes((self.folder / "wall.json").read_bytes())
+        (self.folder / "eth.json").write_bytes((self.folder / "wall.address.json").read_bytes())
+        files = [str(self.folder / one) for one in ("subnets.csv", "routes.csv", "dump.json", "eth.json")]
+        same = drafted(read_files(files, {}, named=dict.fromkeys(files[2:], "wall")), "mine", "2026-11-30", 0.01)
+        self.assertEqual(same.data["exits"], draft.data["exits"])
+        self.write("exits.csv", "name,kind,network\nwall,translation-gateway,net\n")
+        found, _ = self.drafted("subnets.csv", "routes.csv", "exits.csv", "wall.json")
+        self.assertIn("rules of wall, which is no firewall (translation-gateway)", found.facts.unused)
+
 
 class Others(Drafting):
     def test_names_that_a_capture_answers_are_its_destinations(self) -> None:
@@ -336,6 +393,15 @@ class Others(Drafting):
             self.drafted("net.csv")
         _, draft = self.drafted("net.csv", name="Bezeichnung", network="Netz", prefix="Bereich")
         self.assertEqual(draft.data["subnets"]["app"]["prefix"], "10.0.1.0/24")
+
+    def test_a_name_for_a_file_that_takes_none_is_counted(self) -> None:
+        self.write("net.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
+        self.write("b.json", json.dumps({"ietf-interfaces:interfaces": {"interface": []}}))
+        files = [str(self.folder / name) for name in ("net.csv", "b.json")]
+        found = read_files(files, {}, named=dict.fromkeys(files, "box"))
+        self.assertEqual(
+            [*found.facts.unused.items()], [("the name box: only JSON of one machine takes one", files[0])]
+        )
 
 
 class Rates(unittest.TestCase):
@@ -446,7 +512,9 @@ class Program(InFolder):
         guide = (ROOT / "docs" / "own-estate.md").read_text(encoding="utf-8")
         for line in guide.split("```text\n", 1)[1].split("```", 1)[0].splitlines():
             self.assertIn(f"{line}\n", text)
-        self.assertEqual(self.json("path", "mine/estate.yaml")["summary"], ["2 flows: 2 arrive and meet every need"])
+        self.assertIn(
+            "2 flows: 2 arrive and meet every need", self.json("path", "mine/estate.yaml", status=1)["summary"]
+        )
         same = self.program("start", "--update", "mine/estate.yaml", "--from", "inventory", "names.zone")
         self.assertEqual((same.returncode, json.loads(same.stdout)), (0, {}), same.stderr)
         self.lines(

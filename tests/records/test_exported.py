@@ -160,7 +160,7 @@ class Exported(InFolder):
             found = self.summary(message(said + template(fields) + data(rows)))
             with self.subTest(name):
                 self.assertEqual(int(found.bytes_out.values.sum()), 400_000 * factor)
-                self.assertEqual((found.sampled, int(found.starts.values.sum())), (400, 0) if factor > 1 else (0, 400))
+                self.assertEqual((found.sampled, int(found.begun.values.sum())), (400, 0) if factor > 1 else (0, 400))
         (self.folder / "s.ipfix").write_bytes(message(said + template(fields) + data(rows)))
         self.assertNotIn("sampled", self.json("measure", "s.ipfix"))
         scope = [(149, 4), (34, 4)]
@@ -211,7 +211,7 @@ class Exported(InFolder):
                 self.assertEqual(found, expected)
                 # Each record read is one that counts, or a piece, or of no pair (datagrams), or doubled.
                 self.assertEqual(whole.records + len(doubled), len(rows))
-                counted = int(whole.starts.values.sum()) + whole.together + sum(whole.unmatched.values())
+                counted = int(whole.begun.values.sum()) + whole.together + sum(whole.unmatched.values())
                 self.assertEqual(counted, whole.records)
                 twice = {why: number for why, (number, _) in unread.reasons.items()}
                 self.assertEqual(twice, {"records that are there twice, counted once": len(doubled)})

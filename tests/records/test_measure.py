@@ -130,7 +130,10 @@ class Reading(Records):
         (self.folder / "empty").write_bytes(b"")
         done = self.program("measure", "r.csv", "empty", "--all")
         self.assertEqual((done.returncode, "an empty file: 1" in done.stdout + done.stderr), (0, True), done)
-        for words in (("measure", "empty"), ("simulate", "--records", "empty")):
+        for words in (
+            ("measure", "empty"), ("simulate", "--records", "empty"),
+            *(("measure", "r.csv", "--memory", one) for one in ("inf", "nan", "1e300", "none", "0")),
+        ):  # fmt: skip
             self.assertEqual(self.program(*words).returncode, 2, words)
         self.write(
             "quick.csv", as_csv([(DAY + n, DAY + n, *rows[0][2:3], "198.51.100.7", *rows[0][4:]) for n in range(3)])
@@ -215,6 +218,42 @@ class Reading(Records):
             lines = self.json("measure", "a.csv")["summary"]
             with self.subTest(name):
                 self.assertFalse([line for line in lines if "there twice" in line])
+
+    def test_pieces_that_come_in_tables_or_in_several_files_are_seen(self) -> None:
+        """Connections cut each minute, in a table or in exports of five minutes each; whole ones come again as well."""
+        self.estate()
+        dice, whole, cut = random.Random(4), [], []
+        for n in range(3000):
+            begin, lasts = DAY + dice.random() * 7000, dice.choice([0.2, 3.0, 20.0, 150.0, 400.0])
+            ends = (f"10.0.1.{n % 250 + 1}", "198.51.100.7", 1024 + n, 443, 17)
+            whole.append((begin, begin + lasts, *ends, 100, 19))
+            at = begin
+            while at < begin + lasts:
+                cut.append((at, min(at + 60, begin + lasts), *ends, 100, 19))
+                at += 60
+            # From the same port again, a minute later.
+            whole.append((begin + lasts + 60, begin + lasts + 60.2, *ends, 100, 19))
+        for rows in (whole, cut):
+            rows.sort(key=lambda row: row[1])
+        self.write("whole.csv", as_csv(whole))
+        self.write("cut.csv", as_csv(cut))
+        exports = [f"{number}.ipfix" for number in range(25)]
+        for number, name in enumerate(exports):
+            (self.folder / name).write_bytes(ipfix([row for row in cut if (row[1] - DAY) // 300 == number]))
+        # In whatever order they are given.
+        dice.shuffle(exports)
+        udp = {"destinations": {"names": {"prefixes": ["198.51.100.0/24"], "port": 443, "protocol": "udp"}}}
+        self.estate(udp)
+        for files, told in (
+            (["whole.csv"], False), (["cut.csv"], True), (["cut.csv", "--active-timeout", "60"], False),
+            (exports, True), ([*exports, "--active-timeout", "60"], False),
+        ):  # fmt: skip
+            page = self.json("measure", *files)
+            lines = [line for line in page["summary"] if "pieces of longer ones" in line]
+            with self.subTest(files=files):
+                self.assertEqual(bool(lines), told, page["summary"])
+                if not told and "whole.csv" not in files:
+                    self.assertEqual(page["loads"][0]["connections"], 3000)
 
     def test_both_commands_that_replay_take_the_same_connections(self) -> None:
         """Silence that ends a connection is that of the estate's timers, whoever reads the capture."""

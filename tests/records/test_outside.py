@@ -5,7 +5,8 @@ import io
 from typing import Any
 
 from fenrask.estate import Described
-from fenrask.records import confirm, read_observations
+from fenrask.records.confirming import confirm
+from fenrask.records.observations import read_observations
 from tests.support import InFolder, merged
 
 ESTATE: dict[str, Any] = {

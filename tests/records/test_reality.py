@@ -7,7 +7,7 @@ from typing import Any
 from fenrask.errors import Problem
 from fenrask.estate.history import Answered, history_text, read_history
 from fenrask.prefixes import parse_address
-from fenrask.records import read_observations
+from fenrask.records.observations import read_observations
 from fenrask.records.rotation import rotations
 from tests.support import InFolder
 

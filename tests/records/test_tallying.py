@@ -2,28 +2,37 @@
 
 import gzip
 import io
+import pickle
 import struct
 import unittest
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import ExitStack
 from dataclasses import fields
+from importlib import import_module
 from ipaddress import ip_address, ip_network
 from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 import pyarrow as arrow
 import pyarrow.parquet as parquet
 
+from fenrask.compiling import Compiled
+from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
 from fenrask.records.batch import UDP_ALONE, UDP_ONE_WAY, Addresses, Batch, Unread, settled_batches
+from fenrask.records.counts import Counts, Ordered
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured
 from fenrask.records.parts import part_of, whole_of
 from fenrask.records.readers import Quiet, Share, Source, read_records
 from fenrask.records.readers.exported import Decoder
 from fenrask.records.readers.gathering import Gathering
-from fenrask.records.summary import Counts, Instants, Summary, moves_of
+from fenrask.records.runs import Room, Runs, Waiting, cuts
+from fenrask.records.summary import Summary, moves_of
 from fenrask.records.tallying import summarised
+from tests.records.test_exporters import capture, connections
 from tests.records.test_measure import DAY, HEAD, Records, as_csv, ipfix, rows_of, v5, v9
 
 
@@ -74,7 +83,7 @@ class Tallied(Records):
                 plain["endings"][key + ending] += ending not in (0, 4)
                 plain["duration_ms"][key] += (end - begin) * (ending not in (6, 7))
         for name, counts in plain.items():
-            some = getattr(found, name)
+            some = found.starts.whole() if name == "starts" else getattr(found, name)
             with self.subTest(name):
                 self.assertEqual(
                     dict(zip(some.keys.tolist(), some.values.tolist(), strict=True)),
@@ -126,10 +135,76 @@ class Tallied(Records):
         parts = [summarised(batches[first::3], pairs) for first in range(3)]
         for other in (Summary.total(parts[::-1]), parts[2] + (parts[0] + parts[1])):
             for name in ("starts", "durations", "addresses", "endings", "marks", "hours", "opened", "ended"):
-                one, same = getattr(whole, name), getattr(other, name)
-                np.testing.assert_array_equal(one.keys, same.keys, name)
-                if isinstance(one, Counts):
-                    np.testing.assert_array_equal(one.values, same.values, name)
+                self.assertEqual(columns_of(getattr(whole, name)), columns_of(getattr(other, name)), name)
+
+
+class OnDisk(Records):
+    """What waits on disk is read as if it was in memory: the same loads, times, and sums, to the bit."""
+
+    def test_with_hardly_any_memory(self) -> None:
+        self.estate()
+        pairs = Pairs(read_estate(self.folder / "estate.yaml").estate)
+        batches = [drawn(np.random.default_rng(seed), 300) for seed in range(12)]
+        plain = summarised(batches, pairs)
+        loads = measured(plain, pairs)
+        for every, together, memory in ((1, 64, 0), (7, 20, 400), (64, 1 << 22, 300)):
+            room = Room(str(self.folder), memory)
+            with (
+                patch("fenrask.records.runs.EVERY", every), patch.object(Waiting, "room", together),
+                patch("fenrask.records.measuring._TIMES_AT_ONCE", 2 * every), self.subTest(every),
+            ):  # fmt: skip
+                whole = summarised(batches, pairs, room=room)
+                shares = Summary.total([summarised(batches[at::3], pairs, room=room) for at in range(3)])
+                for found in (whole, shares, pickle.loads(pickle.dumps(whole)), shares.kept_in(Room(room.folder, 0))):
+                    self.assertTrue(found.opened.on_disk)
+                    for one in fields(Summary):
+                        here, there = (getattr(each, one.name) for each in (found, plain))
+                        self.assertEqual(columns_of(here), columns_of(there), one.name)
+                    self.assertEqual(measured(found, pairs), loads)
+                    number = pairs.number(loads[0].subnet, loads[0].destination)
+                    for here, there in zip(*(moves_of(each, pairs, number) for each in (found, plain)), strict=True):
+                        np.testing.assert_array_equal(here, there)
+                low, high = 0, 1 << 62
+                parts = [whole.ended.within(*some).keys for some in cuts([whole.ended], low, high, 4 * every)]
+                self.assertGreater(len(parts), 1 if every < 64 else 0)
+                np.testing.assert_array_equal(np.concatenate(parts), whole.ended.within(low, high).keys)
+
+    def test_no_room_on_disk_is_told(self) -> None:
+        pairs = Pairs(self.estate().estate)
+        with self.assertRaises(UnusableInput) as caught:
+            summarised([drawn(np.random.default_rng(1), 300)], pairs, room=Room(str(self.folder / "none"), 0))
+        self.assertIn("Give more --memory", str(caught.exception))
+
+
+class Bounded(unittest.TestCase):
+    def test_neighbours_are_few_and_none_is_lost(self) -> None:
+        with patch("fenrask.records.summary._MOST_NEIGHBOURS", 10):
+            whole = Summary.total(
+                [Summary(unmatched={(f"a{n}", "b", 1, 6): n + 1 for n in range(at, 40, 4)}) for at in range(4)]
+            )
+        self.assertEqual([*whole.unmatched.values()], [40, 39, 38, 37, 36])
+        self.assertEqual(whole.lost, 40 * 41 // 2)
+
+    def test_marks_are_few_whoever_adds_them(self) -> None:
+        dice = np.random.default_rng(1)
+        keys = dice.integers(0, 1 << 63, 3000, dtype=np.int64)
+        parts = [Summary(marks=Counts.of(dice.choice(keys, 900))) for _ in range(6)]
+        plain = Counts.total([one.marks for one in parts])
+        with patch("fenrask.records.summary._MOST_MARKS", 50):
+            one, other = Summary.total(parts), Summary.total(parts[3:]) + (parts[2] + Summary.total(parts[:2]))
+        self.assertEqual(columns_of(one.marks), columns_of(other.marks))
+        self.assertEqual(one.marks_below, other.marks_below)
+        self.assertLessEqual(one.marks.keys.size, 50)
+        np.testing.assert_array_equal(one.marks.keys, plain.keys[plain.keys < one.marks_below])
+        # About as many of them are there more than once.
+        whole = 1 - plain.keys.size / plain.values.sum()
+        self.assertAlmostEqual(one.doubled, whole, delta=0.25)
+
+
+def columns_of(value: object) -> object:
+    """Counts, in runs or not, as lists."""
+    one = value.whole() if isinstance(value, Runs) else value
+    return [column.tolist() for column in one.columns] if isinstance(one, Ordered) else one
 
 
 def nets(prefixes: object) -> list[object]:
@@ -243,6 +318,29 @@ class Shares(Records):
         parquet.write_table(table, out, row_group_size=200)
         yield "r.parquet", out.getvalue()
 
+    def test_loops_as_they_are_written_do_what_compiled_ones_do(self) -> None:
+        """To the bit; and of those as they are written each step is within its arrays."""
+        pairs = Pairs(self.estate().estate)
+        files = [*self.files(), ("r.pcap", capture(connections()[0]))]
+        found: dict[bool, list[object]] = {True: [], False: []}
+        loops = [
+            one
+            for module in ("cells", "ends", "loads", "messages", "packets", "pieces", "repeats", "tallying")
+            for one in vars(import_module(f"fenrask.records.kernels.{module}")).values()
+            if isinstance(one, Compiled)
+        ]
+        for is_written, told in found.items():
+            with ExitStack() as patched:
+                for loop in loops:
+                    patched.enter_context(patch.object(loop, "_few", 10**9 if is_written else 0))
+                for name, content in files:
+                    (self.folder / name).write_bytes(content)
+                    whole = part_of(str(self.folder / name), {}, pairs, Quiet())
+                    told += [columns_of(getattr(whole.summary, one.name)) for one in fields(Summary)]
+                    told.append((whole.unread.told(), measured(whole.summary, pairs)))
+        for one, other in zip(found[True], found[False], strict=True):
+            self.assertEqual(one, other)
+
     def test_they_add_up(self) -> None:
         self.estate({"destinations": {"names": {"prefixes": ["198.51.100.0/24"], "port": 443, "protocol": "udp"}}})
         pairs, quiet = Pairs(read_estate(self.folder / "estate.yaml").estate), Quiet()
@@ -266,14 +364,7 @@ class Shares(Records):
                     self.assertEqual((found.format, found.guessed), (whole.format, whole.guessed))
                     for one in fields(Summary):
                         here, there = getattr(found.summary, one.name), getattr(whole.summary, one.name)
-                        if isinstance(here, Counts):
-                            here, there = (
-                                dict(zip(each.keys.tolist(), each.values.tolist(), strict=True))
-                                for each in (here, there)
-                            )
-                        elif isinstance(here, Instants):
-                            here, there = here.keys.tolist(), there.keys.tolist()
-                        self.assertEqual(here, there, one.name)
+                        self.assertEqual(columns_of(here), columns_of(there), one.name)
                     # Five row groups are no seven shares.
                     if not name.startswith("packed") and (of < 7 or name != "r.parquet"):
                         # Nor does one of them all the work.

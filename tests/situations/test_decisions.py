@@ -289,9 +289,9 @@ class Leftovers(Situation):
         )
         self.assertLessEqual({"idle-exit", "black-hole"}, self.rules())
         self.assertIn("unused-table", {one["rule"] for one in self.json("check", status=1)["findings"]})
-        before = self.json("charges")["month_amount"]
+        before = self.json("charges", status=1)["month_amount"]
         patch = self.remedy("idle-exit")
-        after = self.json("charges", "--patch", patch)["month_amount"]
+        after = self.json("charges", "--patch", patch, status=1)["month_amount"]
         # An hourly rate and two addresses for 730 hours.
         self.assertAlmostEqual(before - after, 730 * (0.071 + 2 * 0.0063), places=6)
 

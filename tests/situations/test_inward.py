@@ -136,7 +136,7 @@ class APublicPortal(Inward):
         self.assertNotIn("need-not-met", self.rules())
 
     def all_rules(self, *more: str) -> set[str]:
-        found = self.json("check", *more, status=None)["findings"]
+        found = self.json("check", *more)["findings"]
         return {one["rule"] for one in found}
 
 
@@ -212,7 +212,7 @@ class APublishedService(Inward):
 
     def test_losing_it(self) -> None:
         self.at({}, PUBLISHED, {"exits": {"wall": {"publishes": {"status": {"rewrites_source": True}}}}})
-        cases = {one["case"]: one for one in self.json("stress", status=1)["cases"]}
+        cases = {one["case"]: one for one in self.json("stress")["cases"]}
         self.assertIn("status", cases["wall lost"]["cut_off"])
 
 
@@ -358,7 +358,7 @@ class APartnerThatCallsUs(Inward):
         spare |= {"received": ["172.25.0.0/20"], "advertised": ["10.60.0.0/16"], "local_preference": 50}
         self.at({}, LINE, {"exits": {"spare": spare}}, {"exits": {"wire": {"advertised": ["10.60.0.0/16"]}}})
         self.assertEqual({exits[0] for _, exits, _ in self.of("probes")}, {"wire", "spare"})
-        cases = {one["case"]: one for one in self.json("stress", status=None)["cases"]}
+        cases = {one["case"]: one for one in self.json("stress")["cases"]}
         self.assertNotIn("probes", cases["wire lost"]["cut_off"])
 
 
@@ -446,11 +446,9 @@ class OneNetworkCallsAnother(Inward):
             self.OTHER,
             {"subnets": both, "workloads": {"pumps": {"subnets": ["pumps-a"], "filters": {"h": some[1]}}}},
         )
-        self.assertEqual([row["open"] for row in self.json("path", "--inward", status=None)["inward"]], [False])
+        self.assertEqual([row["open"] for row in self.json("path", "--inward")["inward"]], [False])
         widened = ("--set", "subnets.pumps-a.filters.g.in.a.ports=[22, 400-500]")
-        self.assertEqual(
-            [row["open"] for row in self.json("path", "--inward", *widened, status=None)["inward"]], [True]
-        )
+        self.assertEqual([row["open"] for row in self.json("path", "--inward", *widened)["inward"]], [True])
 
 
 class Mistakes(Inward):

@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import random
 import unittest
 from decimal import Decimal
 from fractions import Fraction
@@ -90,6 +91,66 @@ class Formats(unittest.TestCase):
         text = FORMATS["markdown"](PAGE, Rendering())
         self.assertIn("| a\\|b | x, y | 1,234.57 |", text)
         self.assertIn("| --- | --- | ---: |", text)
+
+
+class Screens(unittest.TestCase):
+    def test_narrow_ones_keep_the_columns_that_answer(self) -> None:
+        """Names of any length, at any width from 60 on: what answers is there, and every name whole, but for breaks."""
+        dice = random.Random(3)
+        for _ in range(60):
+            names = ["-".join("x" * dice.randint(2, 9) for _ in range(dice.randint(1, 5))) for _ in range(4)]
+            columns = (
+                Column("name", "name", is_answer=True), Column("detail", "a detail", least_width=dice.choice([0, 90])),
+                Column("path", "path", "list", is_answer=True), Column("more", "some more of it", "count"),
+                Column("verdict", "verdict", is_answer=True),
+            )  # fmt: skip
+            rows = [(name, "some words on it", names[:2], 1_000_000, "arrives") for name in names]
+            page = Page("x", "x", ("answer",), (Table("t", "T", columns, rows),))
+            width = dice.randint(60, 130)
+            text = FORMATS["table"](page, Rendering(width))
+            with self.subTest(names=names, width=width):
+                self.assertLessEqual(max(map(len, text.splitlines())), width)
+                head = text.split("─")[0]
+                for heading in ("name", "path", "verdict"):
+                    self.assertIn(heading, head)
+                self.assertEqual(text.count("arrives"), 4)
+                # Read down its column, each name is there.
+                first = "".join(line[: text.splitlines()[3].find("path")].strip() for line in text.splitlines()[5:])
+                for name in names:
+                    self.assertIn(name.replace("-", ""), first.replace("-", ""))
+
+    def test_a_screen_is_enough_for_any_page(self) -> None:
+        dice = random.Random(5)
+        for _ in range(40):
+            tables = tuple(
+                Table(
+                    f"t{n}", f"Table {n}", (Column("a", "a"), Column("b", "b", below=" ")),
+                    [(f"row {row}", "words " * dice.randint(1, 60)) for row in range(dice.choice([0, 1, 4, 30, 200]))],
+                    as_blocks=dice.random() < 0.3, shown=dice.choice([0, 8, 40]), behind_all=dice.random() < 0.2,
+                )
+                for n in range(dice.randint(1, 6))
+            )  # fmt: skip
+            page = Page("x", "x", ("an answer",), tables, {}, tuple(f"not {n}" for n in range(dice.choice([0, 3]))))
+            text = FORMATS["table"](page, Rendering(80))
+            rows = [table for table in tables if table.rows]
+            with self.subTest(tables=[(len(one.rows), one.as_blocks) for one in tables]):
+                self.assertLessEqual(len(text.splitlines()), 46)
+                # Each table is shown, or named.
+                for table in rows:
+                    self.assertIn(table.title, text)
+                whole = FORMATS["table"](page, Rendering(80, all_rows=True))
+                self.assertEqual(whole.count("row "), sum(len(one.rows) for one in tables))
+
+    def test_an_answer_is_shown_and_what_was_asked_for_is_whole(self) -> None:
+        rows = [(f"row {row}", "words " * 40) for row in range(60)]
+        columns = (Column("a", "a"), Column("b", "b", below=" "))
+        for answer, whole in ((True, False), (False, True), (False, False)):
+            with self.subTest(answer=answer, whole=whole):
+                last = Table("last", "Last", columns, rows, as_blocks=True, is_answer=answer, is_whole=whole)
+                tables = (*(Table(f"t{n}", f"Table {n}", columns, rows) for n in range(6)), last)
+                text = FORMATS["table"](Page("x", "x", ("an answer",), tables), Rendering(80))
+                shown = text.count("row ") if tables[0] is last else text.partition("Last\n")[2].count("row ")
+                self.assertEqual((shown > 0, shown >= 60), (answer or whole, whole))
 
 
 class Widths(unittest.TestCase):

@@ -105,12 +105,12 @@ class Confidence(InFolder):
 
     def test_the_bill_as_an_interval_and_what_to_measure(self) -> None:
         self.estate(self.RANGED)
-        found = self.json("charges", "--confidence")
+        found = self.json("charges", "--confidence", status=1)
         [row] = found["month"]
         self.assertLess(row["low_amount"], row["middle_amount"])
-        likely = self.json("charges")["month_amount"]
+        likely = self.json("charges", status=None)["month_amount"]
         self.assertAlmostEqual(row["middle_amount"] / likely, 1, delta=0.05)
-        self.assertIn("out_kib_per_connection of talk", found["summary"][1])
+        self.assertIn("out_kib_per_connection of talk", " ".join(found["summary"]))
         self.assertEqual(self.json("capacity", "--confidence", "0.9", status=1)["level"], 0.9)
 
     def test_addresses_and_designs_with_confidence_agree_with_the_commands_that_they_are_made_of(self) -> None:
@@ -122,11 +122,14 @@ class Confidence(InFolder):
         self.assertGreater(one.wanted, one.sized.addresses)
         self.assertEqual(after.capacity.exits[0].addresses, one.wanted)
         self.assertGreaterEqual(confident(after, 0.99).exits[0].now, 0.99)
-        self.assertIn(f"needs {one.wanted} addresses", self.json("addresses", "--confidence", "0.99")["summary"][0])
-        rows = {row["design"]: row for row in self.json("compare", "--confidence")["designs"]}
+        self.assertIn(
+            f"needs {one.wanted} addresses",
+            " ".join(self.json("addresses", "--confidence", "0.99", status=1)["summary"]),
+        )
+        rows = {row["design"]: row for row in self.json("compare", "--confidence", status=1)["designs"]}
         shares = [row["cheapest"] for row in rows.values() if row["cheapest"] is not None]
         self.assertAlmostEqual(sum(shares), 1.0)
-        [month] = self.json("charges", "--confidence")["month"]
+        [month] = self.json("charges", "--confidence", status=None)["month"]
         self.assertEqual(rows["current"]["middle_amount"], month["middle_amount"])
 
     def test_ranges_that_are_none(self) -> None:

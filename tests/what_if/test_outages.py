@@ -262,4 +262,4 @@ class Outages(InFolder):
             with self.subTest(words=words):
                 wrong = self.program("simulate", *words)
                 self.assertEqual(wrong.returncode, 2, wrong.stdout)
-                self.assertRegex(wrong.stderr, "expected a (--case that does not|case of)")
+                self.assertRegex(wrong.stderr, "expected a (--case, or a loss, that does not|case of)")

@@ -77,7 +77,7 @@ class Watches(InFolder):
         twins = {"exits": {"other": {"kind": "translation-gateway", "offer": "gate"}}}
         found = self.found(twins)
         self.assertAlmostEqual(found["gate", "zone's share"].planned + found["other", "zone's share"].planned, 1)
-        self.assertEqual(self.program("handover", "--save", "out").returncode, 0)
+        self.assertEqual(self.program("handover", "--save", "out").returncode, 1)
         whole = yaml.safe_load((self.folder / "out" / "alerts.yaml").read_text())
         rules = {one["alert"]: one["expr"] for group in whole["groups"] for one in group["rules"]}
         self.assertRegex(

@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 
 from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
-from fenrask.checks.contract import Context, Doubt, Rule, in_yaml
+from fenrask.checks.contract import Context, Doubt, Rule
 from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
 from fenrask.findings import Finding, Severity
@@ -138,6 +138,8 @@ RULES: list[Rule] = [
          "routes_per_table: 50 and a line that announces 60 prefixes", routes.table_too_long),
     Rule("unused-table", _N, "no subnet, network or exit uses a route table",
          "route_tables: {old: {0.0.0.0/0: gate}} that no subnet names", routes.unused_table),
+    Rule("made-up-figures", _W, "the catalogue's rates and limits are made up", "a catalogue with made_up: true",
+         addressing.made_up_figures),
     Rule("rates-out-of-date", _N, "rates were read over a year ago", "read_on: 2020-01-01",
          addressing.rates_out_of_date),
     Rule("unused-exception", _N, "an exception that no finding matches any more",
@@ -156,7 +158,7 @@ def check(evaluation: Evaluation, only: Collection[str] = (), skip: Collection[s
         _found(context, chosen, with_exceptions=not only and not skip),
         key=lambda f: (bool(f.accepted), -f.severity, f.place.file, f.place.line, f.place.column),
     )
-    return [_told(one) for one in tried(context, chosen, found, _found)]
+    return tried(context, chosen, found, _found)
 
 
 def without_remedies(evaluation: Evaluation) -> list[Finding]:
@@ -184,11 +186,3 @@ def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True
             context.reported.update(f"{finding.rule} at {finding.place.path}" for finding in found)
             found += rule.findings(context)
     return found
-
-
-def _told(finding: Finding) -> Finding:
-    """A finding whose remedy names its patch."""
-    if finding.fix is None:
-        return finding
-    remedy = f"{finding.remedy} Merge into the estate: `{in_yaml(finding.fix)}`".strip()
-    return replace(finding, remedy=remedy)

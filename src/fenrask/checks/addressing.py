@@ -16,6 +16,7 @@ __all__ = [
     "address_of_wrong_class",
     "address_used_twice",
     "allow_list_too_short",
+    "made_up_figures",
     "overlapping_prefixes",
     "rates_out_of_date",
     "subnet_outside_network",
@@ -143,6 +144,15 @@ def rates_out_of_date(context: Context) -> Iterator[Doubt]:
     if date.today() - read_on > timedelta(days=365):
         place = context.described.catalogue_tree.place(("read_on",))
         yield Doubt(place, f"the rates were read on {read_on}, over a year ago", "Read them again, and set `read_on`.")
+
+
+def made_up_figures(context: Context) -> Iterator[Doubt]:
+    """A catalogue that says of itself that its rates and limits are made up."""
+    catalogue = context.described.catalogue
+    if catalogue.made_up:
+        place = context.described.catalogue_tree.place(("made_up",))
+        cause = f"the rates and limits of {catalogue.catalogue} are made up: no figure that follows from them is yours"
+        yield Doubt(place, cause, "Put your provider's in, and take `made_up` out.")
 
 
 def accepted(described: Described, finding: Finding) -> str:

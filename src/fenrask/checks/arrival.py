@@ -302,7 +302,10 @@ def protocol_not_translated(context: Context) -> Iterator[Doubt]:
 
 def required_unreachable(context: Context) -> Iterator[Doubt]:
     """What a workload's platform requires and does not reach, its resolver included: all of it in one finding."""
-    asking = {flow.workload for flow in context.estate.outward_flows.values() if _is_asked_by_name(context, flow.to)}
+    asking: set[str] = set()
+    if any(workload.resolver for workload in context.estate.workloads.values()):
+        flows = context.estate.outward_flows.values()
+        asking = {flow.workload for flow in flows if _is_asked_by_name(context, flow.to)}
     for name, workload in context.estate.workloads.items():
         resolver = (workload.resolver,) if workload.resolver and name in asking else ()
         failed = {

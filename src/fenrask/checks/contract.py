@@ -1,6 +1,5 @@
 """What a rule of `check` is: a function from the evaluation of an estate to what it finds."""
 
-import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -13,7 +12,7 @@ from fenrask.evaluation import Evaluation, broken_needs, evaluate, every_broken_
 from fenrask.findings import Finding, Severity
 from fenrask.routing import FlowPath, Paths, Trace, Tracer, Verdict, flow_paths, traces_to
 
-__all__ = ["Context", "Doubt", "Fix", "Rule", "in_table_of", "in_yaml"]
+__all__ = ["Context", "Doubt", "Fix", "Rule", "in_table_of"]
 
 Role = TypeVar("Role", bound=ExitModel)
 Fix = dict[str, Any]
@@ -207,30 +206,6 @@ def in_table_of(estate: Estate, subnet: str, routes: Mapping[str, str]) -> Fix:
         return {"route_tables": {table: {**routes}}}
     own = f"{subnet}-routes"
     return {"subnets": {subnet: {"routes": own}}, "route_tables": {own: {**routes}}}
-
-
-def in_yaml(fix: Any) -> str:
-    """A patch as YAML on one line, to be merged into the estate file.
-
-    >>> in_yaml({"route_tables": {"app": {"0.0.0.0/0": "gate"}}, "exits": {"old": None}})
-    'route_tables: {app: {0.0.0.0/0: gate}}, exits: {old: null}'
-    """
-    return ", ".join(f"{_scalar(key)}: {_flow(value)}" for key, value in fix.items())
-
-
-def _flow(value: Any) -> str:
-    if isinstance(value, Mapping):
-        return "{" + in_yaml(value) + "}"
-    if isinstance(value, list | tuple):
-        return "[" + ", ".join(map(_flow, value)) + "]"
-    return _scalar(value)
-
-
-def _scalar(value: Any) -> str:
-    if not isinstance(value, str):
-        return json.dumps(value)
-    plain = value and all(one.isalnum() or one in "._/-*" or (one == ":" and value.count(":") > 1) for one in value)
-    return value if plain and not value.endswith(":") and value not in ("null", "true", "false") else json.dumps(value)
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,8 @@ from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.checks.endpoints import routed_endpoints_for
 from fenrask.estate import Inspecting, Onward
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import BrokenNeed, Evaluation
+from fenrask.evaluation import BrokenNeed, Evaluation, not_allowed
+from fenrask.prefixes import is_public
 from fenrask.routing import Verdict
 
 __all__ = [
@@ -73,17 +74,9 @@ def source_may_change(context: Context) -> Iterator[Doubt]:
     """A flow that needs a fixed source but leaves with an address that the provider assigns and may change."""
     for number in context.paths.not_plain():
         name = context.paths.flows[number]
-        paths = context.paths.by_flow[name]
         if not context.estate.needs_of(context.estate.flows[name]).fixed_source:
             continue
-        exits = context.estate.exits
-        hit = {
-            path.subnet: one
-            for path in paths
-            for one in path.example.exits
-            if one in exits and not exits[one].fixed_source
-        }
-        if hit:
+        if hit := _assigned_at(context, name):
             subnets = ", ".join(hit)
             cause = (
                 f"{name} needs a fixed source address, but leaves {subnets} through {next(iter(hit.values()))}, "
@@ -94,6 +87,17 @@ def source_may_change(context: Context) -> Iterator[Doubt]:
             yield Doubt(context.place("flows", name), cause, remedy, fix)
 
 
+def _assigned_at(context: Context, flow: str) -> dict[str, str]:
+    """By subnet of a flow: an exit on its path with an address that the provider assigns."""
+    exits = context.estate.exits
+    return {
+        path.subnet: one
+        for path in context.paths.by_flow[flow]
+        for one in path.example.exits
+        if one in exits and not exits[one].fixed_source
+    }
+
+
 _ANOTHER = "Route it through an exit with fixed addresses (`fenrask compare` shows designs), or remove the need."
 
 
@@ -101,8 +105,7 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
     """A flow whose path breaks one of its other needs."""
     mended: dict[str, Fix] | None = None
     for broken in context.evaluation.broken:
-        # Each of these has a rule of its own.
-        if broken.need in ("arrives", "allowed", "fixed_source"):
+        if _has_own_rule(context, broken):
             continue
         flow = context.estate.flows[broken.flow]
         stated = context.estate.remotes[flow.remote].needs
@@ -137,6 +140,16 @@ def need_not_met(context: Context) -> Iterator[Doubt]:
                 yield Doubt(place, cause, "Let nothing in but replies.", fix)
                 continue
         yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
+
+
+def _has_own_rule(context: Context, broken: BrokenNeed) -> bool:
+    """Whether another rule tells of it: of what is lost, of an address that may change, or that a list lacks."""
+    if broken.need == "fixed_source":
+        return bool(_assigned_at(context, broken.flow))
+    if broken.need == "allowed":
+        to = context.estate.flows[broken.flow].remote
+        return any(is_public(address) for _, address in not_allowed(context.paths, to))
+    return broken.need == "arrives"
 
 
 def _in_blocks(context: Context, broken: BrokenNeed) -> Fix | None:

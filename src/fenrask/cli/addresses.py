@@ -8,12 +8,14 @@ import typer
 
 from fenrask.addresses import explain_addresses, plan_addresses
 from fenrask.capacity import Capacity
+from fenrask.checks.today import today
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.views.pages.addresses import addresses_page
 from fenrask.views.pages.explained import with_steps
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -45,11 +47,12 @@ def command(
 ) -> int:
     described = call.read()
     evaluation, note = evaluate(described), ""
+    state = today(evaluation)
     if confidence is not None:
         evaluation, note = _confident(evaluation, confidence)
     sized = evaluation.capacity
     plan = plan_addresses(sized, _added(add or [], sized))
-    page = addresses_page(evaluation, plan)
+    page = with_today(addresses_page(evaluation, plan), state)
     if note:
         page = replace(page, summary=(note, *page.summary))
     call.show(with_steps(page, explain_addresses(described, plan)) if explain else page, evaluation.paths)
@@ -58,7 +61,7 @@ def command(
 
         call.write(figure, draw_blocking(sized, figure.suffix))
     fits = [one.fits for one in plan.partners] + [one.fits for one in plan.changes]
-    return int(not all(fits))
+    return int(not all(fits) or not state.is_well)
 
 
 def _confident(evaluation: Evaluation, level: float) -> tuple[Evaluation, str]:

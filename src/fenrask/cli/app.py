@@ -1,6 +1,6 @@
 """The program: commands loaded when they are called, errors told as sentences, exit statuses.
 
-0 done and all well; 1 done and something is wrong with the estate; 2 the input or the call cannot be
+0 done and all well; 1 done, and the estate or the answer is not well; 2 the input or the call cannot be
 used; 3 Fenrask's own fault.
 """
 
@@ -53,6 +53,7 @@ COMMANDS = {
         "Find mistakes: black holes, loops, missing return paths, needs not met, exhausted ports, idle exits.",
         (
             "check",
+            "check --save fixes",
             "check --rules",
             "check --fail-on warning",
             "check --format sarif --out check.sarif",
@@ -62,7 +63,14 @@ COMMANDS = {
     "path": Told(
         _DESCRIBE,
         "Show the path of every flow: its exits, the source address seen, the verdict; or one path hop by hop.",
-        ("path", "path telemetry-a", "path telemetry-a package-mirrors", "path --inward", "path --lines"),
+        (
+            "path",
+            "path telemetry-a",
+            "path telemetry-a package-mirrors",
+            "path --lose-zone a",
+            "path --inward",
+            "path --lines",
+        ),
     ),
     "resolve": Told(
         _DESCRIBE,
@@ -149,7 +157,11 @@ COMMANDS = {
     "source": Told(
         _BUILD,
         "Show which source address a destination sees, now and after the loss of a zone or an exit.",
-        ("source ticketing-a record-store", "source events.txt --used 203.0.113.200:40001 --at 2026-11-20T17:04:10Z"),
+        (
+            "source ticketing-a record-store",
+            "source fare-acquirer --lose-zone a",
+            "source events.txt --used 203.0.113.200:40001 --at 2026-11-20T17:04:10Z",
+        ),
     ),
     "rehearse": Told(
         _BUILD,
@@ -165,7 +177,7 @@ COMMANDS = {
 """Every command; each is the function `command` of the module of its name."""
 
 _STATUSES = (
-    "Exit status: 0 all well; 1 something is wrong with the estate or needs are not met; "
+    "Exit status: 0 all well; 1 the estate has errors as it is, or the answer is a bad one (docs/guide.md); "
     "2 the call or a file cannot be used; 3 a fault of Fenrask itself."
 )
 

@@ -6,12 +6,14 @@ from typing import Annotated
 import typer
 
 from fenrask.capacity import explain_capacity
+from fenrask.checks.today import today
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import divisible, evaluate
 from fenrask.views.pages.capacity import capacity_page
 from fenrask.views.pages.explained import with_steps
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -51,13 +53,14 @@ def command(
         return _confidence(call, confidence)
     evaluation = evaluate(call.read())
     sized = evaluation.capacity
-    page = capacity_page(sized, divisible(evaluation))
+    state = today(evaluation)
+    page = with_today(capacity_page(sized, divisible(evaluation)), state, ("short",))
     call.show(with_steps(page, explain_capacity(sized)) if explain else page, sized.demand.paths)
     if figure:
         from fenrask.views.figures.ports import draw_ports
 
         call.write(figure, draw_ports(sized, figure.suffix))
-    return int(not sized.fits or not all(one.carries_faults for one in sized.every))
+    return int(not state.is_well)
 
 
 def _confidence(call: Call, level: float) -> int:
@@ -66,8 +69,9 @@ def _confidence(call: Call, level: float) -> int:
 
     evaluation = evaluate(call.read())
     found = confident(evaluation, level)
-    call.show(capacity_confidence_page(evaluation.described.estate.estate, found), evaluation.paths)
-    return int(any(one.now < level for one in found.exits))
+    state = today(evaluation)
+    call.show(with_today(capacity_confidence_page(evaluation.described.estate.estate, found), state), evaluation.paths)
+    return int(any(one.now < level for one in found.exits) or not state.is_well)
 
 
 _STEPS = 6
@@ -88,8 +92,9 @@ def _timeouts(call: Call, stated: str) -> int:
         remedy = f"What gateways can set: {some(known)}." if known else "The catalogue lets no gateway set a timeout."
         raise UnusableInput([Problem(Place(path="--timeout"), repr(ending), "a timeout that an exit can set", remedy)])
     found = sweep(described, ending, seconds, exits)
-    call.show(timeouts_page(described.estate.estate, described.catalogue.currency, ending, found))
-    return 0
+    state = today(evaluate(described))
+    call.show(with_today(timeouts_page(described.estate.estate, described.catalogue.currency, ending, found), state))
+    return int(not state.is_well)
 
 
 def _range(stated: str, text: str) -> list[float]:

@@ -6,6 +6,7 @@ from typing import Annotated
 import typer
 
 from fenrask.charges import explain_bill
+from fenrask.checks.today import today
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.designs import break_even
@@ -16,6 +17,7 @@ from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.charges import charges_page
 from fenrask.views.pages.explained import with_steps
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -48,17 +50,19 @@ def command(
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
         evaluation = evaluate(described)
-        page = charges_page(evaluation)
+        state = today(evaluation)
+        page = with_today(charges_page(evaluation), state)
         call.show(with_steps(page, explain_bill(evaluation.bill)) if explain else page, evaluation.paths)
-        return 0
+        return int(not state.is_well)
     check_flow(described, of_flow)
     found = break_even(alternatives(described, of_flow), of_flow, own=True)
-    call.show(break_even_page(described.estate.estate, found, "path"))
+    state = today(evaluate(described))
+    call.show(with_today(break_even_page(described.estate.estate, found, "path"), state))
     if figure:
         from fenrask.views.figures.curves import draw_curves
 
         call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
-    return 0
+    return int(not state.is_well)
 
 
 def _confidence(call: Call, evaluation: Evaluation) -> int:
@@ -66,5 +70,7 @@ def _confidence(call: Call, evaluation: Evaluation) -> int:
     from fenrask.what_if import confident
 
     found = confident(evaluation, 0.95)
-    call.show(bill_confidence_page(evaluation.described.estate.estate, evaluation.bill.currency, found))
-    return 0
+    state = today(evaluation)
+    page = bill_confidence_page(evaluation.described.estate.estate, evaluation.bill.currency, found)
+    call.show(with_today(page, state))
+    return int(not state.is_well)

@@ -1,6 +1,7 @@
 """`fenrask check`."""
 
 import json
+import shlex
 from pathlib import Path
 from typing import Annotated
 
@@ -15,6 +16,7 @@ from fenrask.estate.suggestions import nearest, unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.findings import Severity
 from fenrask.views.pages.check import findings_page, rules_page
+from fenrask.views.patch_words import remedy_files
 
 __all__ = ["command"]
 
@@ -67,7 +69,12 @@ def command(
         ),
     ] = None,
     save: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="With --without: write the removal as a JSON Merge Patch.")
+        Path | None,
+        typer.Option(
+            metavar="FOLDER|FILE",
+            help="Write the remedies into this folder, each as a JSON Merge Patch, and all of them as one; with "
+            "--without: the removal, to this file.",
+        ),
     ] = None,
     second: Annotated[
         bool,
@@ -86,11 +93,22 @@ def command(
         return _audit(call, evaluation)
     if without:
         return _without(call, evaluation, without, save)
-    if save:
-        raise UnusableInput([Problem(Place(path="--save"), "no --without", "an exit to remove")])
-    findings = check(evaluation, only or (), skip or ())
-    call.show(findings_page(described.estate.estate, findings), evaluation.paths)
+    findings, tries = check(evaluation, only or (), skip or ()), dict[str, str]()
+    if save and (files := remedy_files(findings)):
+        call.write_all(save, files)
+        tries = {name: _try(call, save / name) for name in files}
+    elif save:
+        call.say(f"no remedy is a patch: nothing is written into {save}")
+    call.show(findings_page(described.estate.estate, findings, described.data, tries), evaluation.paths)
     return int(any(one.severity >= _WORDS[fail_on] and not one.accepted for one in findings))
+
+
+def _try(call: Call, patch: Path) -> str:
+    """The line that checks the estate, as it was read, with one more patch; settings come last and stay."""
+    known = [] if call.estate == Call.estate else [str(call.estate)]
+    patches = [word for file in (*call.patch, patch) for word in ("--patch", str(file))]
+    settings = [word for one in call.set for word in ("--set", one)]
+    return shlex.join(["fenrask", "check", *known, *patches, *settings])
 
 
 def _audit(call: Call, evaluation: Evaluation) -> int:

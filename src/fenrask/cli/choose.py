@@ -6,15 +6,18 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks.today import Today, today
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, filtered_command
 from fenrask.designs import compare
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
+from fenrask.evaluation import evaluate
 from fenrask.evaluation import explain as explained
 from fenrask.optimise import Wanted, by_headroom, choose, frontier
 from fenrask.views.pages.choose import choose_page, frontier_page, headrooms_page
 from fenrask.views.pages.explained import with_steps
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -84,6 +87,7 @@ def command(
     save: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the choice as a JSON Merge Patch.")] = None,
 ) -> int:
     described = call.read()
+    state = today(evaluate(described))
     every_option = call.all or call.format != "table"
     wanted = Wanted(
         tuple(keep or ()),
@@ -99,34 +103,34 @@ def command(
         every_option=every_option,
     )
     if headrooms:
-        return _headrooms(call, described, wanted, figure)
+        return _headrooms(call, described, wanted, figure, state)
     if by_addresses:
         mixes = frontier(described, wanted)
         estate, currency = described.estate.estate, described.catalogue.currency
-        call.show(frontier_page(estate, currency, mixes))
+        call.show(with_today(frontier_page(estate, currency, mixes), state, ("covered",)))
         if figure:
             from fenrask.views.figures.frontier import draw_frontier
 
             call.write(figure, draw_frontier(estate, currency, mixes, figure.suffix))
-        return int(not mixes)
+        return int(not mixes or not state.is_well)
     if figure:
         found = "no --frontier and no --headrooms"
         raise UnusableInput([Problem(Place(path="--figure"), found, "one of them")])
     comparison = compare(described, public_hosts=public_hosts)
     choice = choose(described, wanted, comparison)
-    page = choose_page(choice, comparison)
+    page = with_today(choose_page(choice, comparison), state, ("covered",))
     call.show(with_steps(page, explained(choice.evaluation)) if explain else page, choice.evaluation.paths)
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())
-    return int(not choice.evaluation.meets_all)
+    return int(not choice.evaluation.meets_all or not state.is_well)
 
 
-def _headrooms(call: Call, described: Described, wanted: Wanted, figure: Path | None) -> int:
+def _headrooms(call: Call, described: Described, wanted: Wanted, figure: Path | None, state: Today) -> int:
     found = by_headroom(described, wanted)
     estate, currency = described.estate.estate, described.catalogue.currency
-    call.show(headrooms_page(estate, currency, found))
+    call.show(with_today(headrooms_page(estate, currency, found), state, ("covered",)))
     if figure:
         from fenrask.views.figures.frontier import draw_headrooms
 
         call.write(figure, draw_headrooms(estate, currency, found, figure.suffix))
-    return int(not found)
+    return int(not found or not state.is_well)

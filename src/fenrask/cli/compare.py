@@ -8,6 +8,7 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks.today import Today, today
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.workers import Cases, workers_for_cases
@@ -22,6 +23,7 @@ from fenrask.routing import behaviour_step
 from fenrask.views.pages.break_even import break_even_page
 from fenrask.views.pages.compare import changes_page, compare_page, patch_files
 from fenrask.views.pages.explained import with_steps
+from fenrask.views.today import with_today
 from fenrask.what_if import zone_losses, zone_losses_apart
 
 __all__ = ["command"]
@@ -79,11 +81,15 @@ def command(
         before, now = evaluate(read_estate(base)), evaluate(described)
         total = now.bill.total - before.bill.total
         found = changes(before, now)
-        page = changes_page(described.estate.estate, now.bill.currency, found, total)
+        state, page = today(now), changes_page(described.estate.estate, now.bill.currency, found, total)
+        page = with_today(page, state)
+        if (known := today(before)) != state:
+            page = with_today(page, known, of=f"in {base.name}")
         call.show(with_steps(page, _on_open_connections(now, found)) if explain else page)
-        return int(any(one.is_lost for one in found))
+        return int(any(one.is_lost for one in found) or not state.is_well)
     if flow is not None and weights:
         raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
+    state = today(evaluate(described))
     own = [_own(path) for path in design or []]
     priced = [described.priced_by(file) for file in catalogue or []]
     comparison = beside(
@@ -94,14 +100,14 @@ def command(
         call.write_all(save, {name: text.encode() for name, text in patch_files(comparison).items()})
     if flow is not None:
         volumes = break_even(comparison, flow)
-        call.show(break_even_page(described.estate.estate, volumes, "design"))
+        call.show(with_today(break_even_page(described.estate.estate, volumes, "design"), state, ("covered",)))
         if figure:
             from fenrask.views.figures.curves import draw_curves
 
             call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
-        return 0
+        return int(not state.is_well)
     if confidence:
-        return _confidence(call, comparison, workers)
+        return _confidence(call, comparison, workers, state)
     with workers_for_cases(workers) as others:
         evaluations = [one.evaluation for one in comparison.candidates]
         if others:
@@ -109,19 +115,19 @@ def command(
         else:
             each = [zone_losses(one) for one in evaluations]
     losses = {one.design.name: lost for one, lost in zip(comparison.candidates, each, strict=True)}
-    page = compare_page(comparison, losses, _weights(weights or []))
+    page = with_today(compare_page(comparison, losses, _weights(weights or [])), state, ("covered",))
     call.show(with_steps(page, _steps(comparison)) if explain else page)
     if figure:
         from fenrask.views.figures.designs import draw_designs
 
         call.write(figure, draw_designs(comparison, figure.suffix))
-    return int(comparison.cheapest is None)
+    return int(comparison.cheapest is None or not state.is_well)
 
 
 _LEVEL = 0.95
 
 
-def _confidence(call: Call, comparison: Comparison, workers: str) -> int:
+def _confidence(call: Call, comparison: Comparison, workers: str, state: Today) -> int:
     from fenrask.views.pages.confidence import compare_confidence_page
     from fenrask.what_if import confident, confident_apart
 
@@ -132,8 +138,9 @@ def _confidence(call: Call, comparison: Comparison, workers: str) -> int:
         else:
             each = [confident(one, _LEVEL) for one in evaluations]
     found = {one.design.name: own for one, own in zip(comparison.candidates, each, strict=True)}
-    call.show(compare_confidence_page(comparison.candidates[0].evaluation.described.estate.estate, comparison, found))
-    return int(comparison.cheapest is None)
+    estate = comparison.candidates[0].evaluation.described.estate.estate
+    call.show(with_today(compare_confidence_page(estate, comparison, found), state, ("covered",)))
+    return int(comparison.cheapest is None or not state.is_well)
 
 
 _LINES = 3

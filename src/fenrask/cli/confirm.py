@@ -15,8 +15,9 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.records import Compared, Confirmed, Observation, confirm, read_observations
 from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.compared import Compared
+from fenrask.records.confirming import Confirmed, confirm
 from fenrask.records.in_force import (
     NameAnswer,
     RouteSeen,
@@ -28,6 +29,7 @@ from fenrask.records.in_force import (
     read_routes,
 )
 from fenrask.records.metrics import Sample, compare_metrics, corrected_loads, knows_metrics, read_metrics
+from fenrask.records.observations import Observation, read_observations
 from fenrask.views.pages.confirm import confirm_page, observations_to_make
 
 __all__ = ["command"]

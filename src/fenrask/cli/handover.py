@@ -9,12 +9,14 @@ from typing import Annotated
 import typer
 
 from fenrask import __version__
+from fenrask.checks.today import today
 from fenrask.cli.options import Call, estate_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
 from fenrask.views.handover import FOLDER, Handover, HandoverFile, Told
 from fenrask.views.pages.handover import handover_page
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -50,11 +52,12 @@ def command(
     told = Told(_day(valid_from), lead, outward, _known(since) if since else {})
     plan = Handover(evaluation, before, told)
     files = plan.files
-    call.show(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts))
+    state = today(evaluation)
+    call.show(with_today(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts), state))
     if save and files:
         index = _index(call.estate, files)
         call.write_all(save, {one.name: one.content for one in (*files, index)})
-    return 0
+    return int(not state.is_well)
 
 
 def _day(text: str) -> str:
@@ -87,7 +90,7 @@ def _index(estate: Path, files: list[HandoverFile]) -> HandoverFile:
     """What was written, from which estate, by which version."""
     whole = {
         "estate": estate.name,
-        "estate_sha256": sha256(estate.read_bytes()).hexdigest(),
+        "estate_sha256": sha256(estate.read_bytes()).hexdigest() if estate.is_file() else None,
         "version": __version__,
         "files": [
             {"name": one.name, "about": one.about, "bytes": len(one.content), "sha256": sha256(one.content).hexdigest()}

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from time import monotonic
 from typing import Annotated
 
@@ -23,6 +24,7 @@ from fenrask.records.measuring import Measured, measured, measured_json, stated_
 from fenrask.records.parts import Part, part_of, whole_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import Quiet, Share, read_records
+from fenrask.records.runs import Room
 from fenrask.records.stitching import stitched
 from fenrask.records.summary import Summary, spanned
 from fenrask.records.tallying import summarised
@@ -52,7 +54,8 @@ def command(
             "--active-timeout",
             metavar="SECONDS",
             min=0,
-            help="Put records together that the exporter cut at this timeout; records must come in order of time.",
+            help="Put records together that the exporter cut at this timeout, of tables and across files; those of one "
+            "file must come in order of time.",
         ),
     ] = None,
     workers: Annotated[
@@ -63,6 +66,15 @@ def command(
             "as there are processors), or the address of a Dask scheduler.",
         ),
     ] = "",
+    memory: Annotated[
+        float,
+        typer.Option(
+            metavar="GIB",
+            min=0.5,
+            max=2**20,
+            help="About how much memory counting may take; what is more waits in the folder for temporary files.",
+        ),
+    ] = 1.0,
     save: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write the loads; flows refer to them by `measured: FILE`.")
     ] = None,
@@ -98,33 +110,43 @@ def command(
 ) -> int:
     estate, files = _asked(words or [], listen, for_s, [("--replay", replay), ("--active-timeout", active is not None)])
     described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
-    pairs, seen = Pairs(described.estate), _Seen(Quiet.of(described))
-    if listen is not None:
-        _listened(call, listen, for_s, pairs, save, seen)
-    elif active is None:
-        _read_each(call, files, columns_of(columns or []), pairs, workers, seen)
-    else:
-        _read_stitched(files, columns_of(columns or []), pairs, active, seen)
-    if not seen.stopped and listen is None:
-        check_some(seen.formats, seen.unread)
-    whole = seen.whole
-    loads = measured(whole, pairs)
+    pairs, fields = Pairs(described.estate), columns_of(columns or [])
+    with TemporaryDirectory(prefix="fenrask-") as folder:
+        seen = _Seen(Quiet.of(described), Room(folder, int(memory * 2**30)))
+        if listen is not None:
+            _listened(call, listen, for_s, pairs, save, seen)
+        elif active is None:
+            _read_each(call, files, fields, pairs, workers, seen)
+        else:
+            _read_stitched(files, fields, pairs, active, seen)
+        if not seen.stopped and listen is None:
+            check_some(seen.formats, seen.unread)
+        whole = seen.whole
+        loads = measured(whole, pairs)
+        drawn = _drawn(figure, described, whole, pairs, loads)
     tables = {file: of for file, of in seen.guessed.items() if of}
     rates, name = stated_rates(described), described.estate.estate
     page = measure_page(name, whole, pairs, loads, rates, seen.unread, seen.formats, tables)
     page = replace(page, summary=(*page.summary, *held_twice(described.estate, whole)))
     if replay and loads:
-        page = _with_replay(page, described, loads, pairs, files, columns_of(columns or []))
+        page = _with_replay(page, described, loads, pairs, files, fields)
     call.show(page)
     if save:
         (call if listen is None else replace(call, force=True)).write(save, measured_json(loads))
     if figure:
-        from fenrask.views.figures.measured import draw_measured
-
-        call.write(figure, draw_measured(name, whole, pairs, loads, rates, figure.suffix))
+        call.write(figure, drawn)
     if propose:
         call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
     return 2 if seen.unread.broken_off else int(not (loads or whole.listed.keys.size or whole.sampled) or seen.stopped)
+
+
+def _drawn(figure: Path | None, described: Described, whole: Summary, pairs: Pairs, loads: list[Measured]) -> bytes:
+    """The figure, where one is asked for: it looks at every connection's time."""
+    if figure is None:
+        return b""
+    from fenrask.views.figures.measured import draw_measured
+
+    return draw_measured(described.estate.estate, whole, pairs, loads, stated_rates(described), figure.suffix)
 
 
 def _with_replay(
@@ -154,6 +176,8 @@ class _Seen:
     """What was read so far."""
 
     quiet: Quiet
+    room: Room
+    """For what is counted."""
     whole: Summary = field(default_factory=Summary)
     formats: dict[str, str] = field(default_factory=dict)
     guessed: dict[str, Mapping[str, str]] = field(default_factory=dict)
@@ -178,7 +202,7 @@ def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: 
     """What exporters send, until the time has passed or the user stops it; what there is is written each minute."""
     from fenrask.records.collecting import Collector, Listener
 
-    collector = Collector(pairs, seen.quiet)
+    collector = Collector(pairs, seen.quiet, _room(seen.room))
     if save:
         check_writable(save, call.force)
 
@@ -218,24 +242,32 @@ def _asked(
 def _read_stitched(files: list[str], columns: dict[str, str], pairs: Pairs, active: float, seen: _Seen) -> None:
     """All files as one, with pieces of one connection put together."""
     spans: dict[str, tuple[int, int]] = {}
-    seen.whole = summarised(stitched(_batches(files, columns, seen, spans), active), pairs)
+    seen.whole = summarised(stitched(_batches(files, columns, seen, spans), active), pairs, room=_room(seen.room))
     seen.whole.spans |= spans
 
 
 def _batches(
     files: list[str], columns: dict[str, str], seen: _Seen, spans: dict[str, tuple[int, int]]
 ) -> Iterator[Batch]:
-    for file in files:
+    for file in sorted(files, key=lambda file: _begins(file, columns)) if len(files) > 1 else files:
         seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns, seen.quiet)
         yield from spanned(found, file, spans)
+
+
+def _begins(file: str, columns: dict[str, str]) -> float:
+    """When about the first record of a file begins, s since 1970; what is wrong with it is told when it is read."""
+    if file == "-":
+        raise UnusableInput([Problem(Place(path="--active-timeout"), "standard input", "it alone, or files")])
+    first = next((batch for batch in read_records(file, Unread({}), columns)[2] if len(batch)), None)
+    return float(first.start_s.min()) if first is not None else 0.0
 
 
 def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> None:
     """File by file; what is done stays when the user stops it."""
     begun, done = monotonic(), 0
     try:
-        for part in _parts(files, columns, pairs, workers, seen.quiet):
-            seen.whole, done = seen.whole + part.summary, done + 1
+        for part in _parts(files, columns, pairs, workers, seen):
+            seen.whole, done = (seen.whole + part.summary).kept_in(_room(seen.room)), done + 1
             seen.formats[part.file], seen.guessed[part.file] = part.format, dict(part.guessed)
             seen.unread += part.unread
             took = monotonic() - begun
@@ -252,29 +284,42 @@ _QUICK_S = 2.0
 """Before this nobody waits for a word."""
 
 
-def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, quiet: Quiet) -> Iterator[Part]:
+def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> Iterator[Part]:
     """Each file's part, as it is done; a worker that dies takes what it reads with it to another one."""
     sizes = [_size(file) for file in files]
     if not workers:
         workers = str(processors()) if sum(sizes) >= _LARGE and "-" not in files else "1"
     is_cluster, is_divided = ":" in workers, max(sizes) >= _DIVIDED
     if (not is_cluster and number_of(workers) == 1) or (not is_cluster and len(files) == 1 and not is_divided):
-        yield from (part_of(file, columns, pairs, quiet) for file in files)
+        yield from (part_of(file, columns, pairs, seen.quiet, room=_room(seen.room)) for file in files)
         return
     if "-" in files:
         raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
     # Shares of one file need not be sent from one process to another; several files need a process each.
     with executor_of(workers, processes=len(files) > 1) as executor:
         number = number_of(workers, executor)
+        # Another machine has memory and disks of its own.
+        room = None if is_cluster else _room(seen.room, number, number if len(files) > 1 else 1)
         shares = [number if size >= _DIVIDED and (is_cluster or len(files) == 1) else 1 for size in sizes]
         # Those of a cluster know a file by its whole path.
         paths = [str(Path(file).resolve()) if is_cluster else file for file in files]
         futures = [
-            [executor.submit(part_of, path, columns, pairs, quiet, Share(one, of)) for one in range(of)]
+            [executor.submit(part_of, path, columns, pairs, seen.quiet, Share(one, of), room) for one in range(of)]
             for path, of in zip(paths, shares, strict=True)
         ]
         for file, some in zip(files, futures, strict=True):
             yield replace(whole_of([future.result() for future in some]), file=file)
+
+
+_PROGRAM_BYTES, _READING_BYTES = 384 * 2**20, 96 * 2**20
+"""What a process takes that reads, beside what it counts; and one more that reads in it."""
+_LEAST_BYTES = 32 * 2**20
+
+
+def _room(whole: Room, shares: int = 1, processes: int = 1) -> Room:
+    """What of the memory each of some shares may take for what it counts, beside what they come to together."""
+    spare = whole.memory_bytes - processes * _PROGRAM_BYTES - (shares - processes) * _READING_BYTES
+    return replace(whole, memory_bytes=max(_LEAST_BYTES, spare // (shares + (shares > 1))))
 
 
 _DIVIDED, _LARGE = 8 * 10**6, 64 * 10**6

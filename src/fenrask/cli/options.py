@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import wraps
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -16,12 +16,14 @@ from fenrask.cli.screen import rendering, say
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.estate.suggestions import unknown
-from fenrask.routing import Paths
 from fenrask.units import counted
 from fenrask.views.figures import ENDINGS
 from fenrask.views.formats import FOR_FINDINGS, FORMATS
 from fenrask.views.page import Page
 from fenrask.views.selection import NOUNS, Selection, selected
+
+if TYPE_CHECKING:
+    from fenrask.routing import Paths
 
 __all__ = ["Call", "Explain", "estate_command", "filtered_command", "filtered_options", "shared_options", "split_words"]
 
@@ -96,7 +98,7 @@ class Call:
             raise UnusableInput(problems)
         return described
 
-    def show(self, page: Page, paths: Paths | None = None) -> None:
+    def show(self, page: Page, paths: "Paths | None" = None) -> None:
         """Print a page to stdout, or write it to the file of `--out`; with paths, the rows that were chosen."""
         if self.chosen and paths is not None:
             page = selected(page, Selection.of(paths, self.chosen))
@@ -182,9 +184,9 @@ def filtered_command(function: Callable[..., int | None]) -> Callable[..., None]
 def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
     """The estate file, if the first word is one, and the other words, of which there are `others` at most.
 
-    0 for any number of them: then only the ending tells an estate.
+    0 for any number of them: then only the ending tells an estate. Else `-` is one, too, that is piped in.
     """
-    named = bool(words) and words[0].endswith((".yaml", ".yml"))
+    named = bool(words) and (words[0].endswith((".yaml", ".yml")) or (others > 0 and words[0] == "-"))
     if named or (others and (len(words) > others or (words and Path(words[0]).is_file()))):
         return Path(words[0]), words[1:]
     return None, words

@@ -7,7 +7,9 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks.today import today
 from fenrask.cli.completion import subnet_and_destination
+from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, filtered_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
@@ -18,6 +20,7 @@ from fenrask.views.page import Page
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.path import flows_page, inward_page, inward_trace_page, lines_page, routes_page, trace_page
 from fenrask.views.pages.source import with_cases
+from fenrask.views.today import with_today
 from fenrask.what_if.sources import sources_shown
 
 __all__ = ["command"]
@@ -52,21 +55,21 @@ def command(
     public: Annotated[
         bool, typer.Option("--public", help="Assume that the sending host has a public address.")
     ] = False,
+    lose_zone: LoseZone = None,
+    lose_exit: LoseExit = None,
+    case: CaseName = None,
 ) -> int:
     estate, rest = split_words(words or [], 2)
     if len(rest) > 2:
         raise typer.BadParameter("give at most a subnet and a destination")
     call = replace(call, estate=estate or call.estate)
     described = call.read()
+    if failure := asked_failure(described, lose_zone, lose_exit, case):
+        described = failure.struck(described)
     if inward or lines:
         return _beyond(call, described, rest, inward, lines, figure)
     if len(rest) == 1:
-        if figure:
-            raise UnusableInput(
-                [Problem(Place(path="--figure"), "a subnet alone", "a destination too, or none of both")]
-            )
-        call.show(routes_page(described, rest[0], effective_routes(described, rest[0])))
-        return 0
+        return _routes(call, described, rest[0], figure)
     evaluation = evaluate(described)
     if rest and (flows := _coming_in(described, *rest)):
         page = inward_trace_page(evaluation.paths, flows, evaluation.broken)
@@ -88,14 +91,24 @@ def command(
 
             call.write(figure, draw_trace(described, rest[1], [trace for trace, _ in traces], figure.suffix))
         return int(bool(broken) or not all(trace.verdict.arrives for trace, _ in traces))
+    state = today(evaluation)
     page = flows_page(evaluation.paths, evaluation.broken, evaluation.down_minutes)
+    page = with_today(page, state, ("lost", "unmet"), of=f"after {failure.name}" if failure else "")
     call.show(_explained(evaluation, page, ()) if explain else page, evaluation.paths)
     if figure:
         # Matplotlib takes longer to import than all else takes to run, so only a figure loads it.
         from fenrask.views.figures.paths import draw_paths
 
         call.write(figure, draw_paths(evaluation.paths, evaluation.broken, figure.suffix))
-    return int(bool(evaluation.broken))
+    return int(not state.is_well)
+
+
+def _routes(call: Call, described: Described, subnet: str, figure: Path | None) -> int:
+    """The routes of a subnet."""
+    if figure:
+        raise UnusableInput([Problem(Place(path="--figure"), "a subnet alone", "a destination too, or none of both")])
+    call.show(routes_page(described, subnet, effective_routes(described, subnet)))
+    return 0
 
 
 def _explained(evaluation: Evaluation, page: Page, traces: Sequence[tuple[Trace, object]]) -> Page:

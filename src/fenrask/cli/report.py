@@ -12,6 +12,7 @@ import typer
 
 from fenrask import __version__
 from fenrask.checks import check
+from fenrask.checks.today import today
 from fenrask.cli.files import check_writable
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.designs import Comparison, changes, compare
@@ -22,6 +23,7 @@ from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
 from fenrask.views.page import Page
 from fenrask.views.report import ENDINGS, Figure, Report, Section
+from fenrask.views.today import today_line
 
 __all__ = ["command", "made_report"]
 
@@ -46,7 +48,8 @@ def command(
         typer.Option(metavar="SECTION", help=f"Leave this out; may be repeated: {', '.join(_NAMES)}."),
     ] = None,
 ) -> int:
-    estate, rest = split_words(words, 0)
+    is_piped = words[0] == "-" and len(words) > 1
+    estate, rest = (Path("-"), words[1:]) if is_piped else split_words(words, 0)
     if len(rest) != 1:
         raise typer.BadParameter("give one file to write")
     file = Path(rest[0])
@@ -59,7 +62,7 @@ def command(
     report = made_report(evaluation, asked.estate, before, without or (), figures=file.suffix != ".md")
     call.write(file, ENDINGS[file.suffix.lower()](report))
     call.show(Page("report", report.estate, report.answer, ()))
-    return int(not evaluation.meets_all)
+    return int(not today(evaluation).is_well)
 
 
 @dataclass(frozen=True)
@@ -91,14 +94,16 @@ def made_report(
     plan = _Plan(evaluation, before, figures, comparison, made or {})
     sections = [one for name, of in zip(_NAMES, _MADE, strict=True) if name not in without for one in of(plan)]
     by_name = {one.name: one.page for one in sections}
-    answer = [
+    known = today_line(today(evaluation), ("covered",))
+    answer = [known] if known else []
+    answer += [
         f"{what}: {by_name[name].summary[0]}"
         for name, what in _ANSWERS.items()
         if name in by_name and by_name[name].summary
     ][:_LINES]
     described = evaluation.described
     sources = {
-        "estate": f"{file.name} (SHA-256 {sha256(file.read_bytes()).hexdigest()})",
+        "estate": f"{file.name} (SHA-256 {sha256(file.read_bytes()).hexdigest()})" if file.is_file() else "piped in",
         "catalogue": f"{described.catalogue.catalogue}, read on {described.catalogue.read_on}",
         "by": f"Fenrask {__version__}",
         "on": date.today().isoformat(),
@@ -111,7 +116,6 @@ _ANSWERS = {
     "before": "Changed",
     "choice": "Cheapest mix that meets every need",
     "bill": "As it is",
-    "findings": "Findings",
     "ports": "Ports",
     "addresses": "Addresses",
 }
@@ -153,7 +157,7 @@ def _findings(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.check import findings_page
 
     one = plan.evaluation
-    page = plan.made.get("fenrask check") or findings_page(one.described.estate.estate, check(one))
+    page = plan.made.get("fenrask check") or findings_page(one.described.estate.estate, check(one), one.described.data)
     about = "What is wrong or doubtful, the worst first, each with its place and a remedy that was tried."
     yield Section("findings", "Findings", about, page, (), "fenrask check")
 

@@ -12,7 +12,7 @@ from fenrask.cli.options import Call, estate_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.history import Answered, history_text, read_history
 from fenrask.prefixes import parse_address
-from fenrask.records import drift_patch, drifts
+from fenrask.records.drift import drift_patch, drifts
 from fenrask.records.names import Looked, look_up
 from fenrask.records.rotation import rotations
 from fenrask.views.pages.resolve import resolve_page

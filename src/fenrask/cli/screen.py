@@ -1,8 +1,9 @@
 """The terminal: how wide it is, whether it shows colours; messages."""
 
-import os
 import shutil
 import sys
+
+from rich.console import Console
 
 from fenrask.views.formats import Rendering
 
@@ -13,12 +14,13 @@ PIPE_WIDTH = 100
 
 
 def rendering(to_file: bool, all_rows: bool = False) -> Rendering:
-    """How to set text: as wide as the terminal (COLUMNS, if set), in colour only on a terminal."""
+    """How to set text: as wide as the terminal (COLUMNS), in colour by the rules of Rich (FORCE_COLOR, NO_COLOR)."""
     if to_file:
         return Rendering(FILE_WIDTH, all_rows=all_rows)
     width = shutil.get_terminal_size((PIPE_WIDTH, 24)).columns
-    plain = "NO_COLOR" in os.environ or os.environ.get("TERM") == "dumb"
-    return Rendering(max(width, 40), sys.stdout.isatty() and not plain, all_rows)
+    console = Console(file=sys.stdout)
+    colour = console.is_terminal and not console.no_color and not console.is_dumb_terminal
+    return Rendering(max(width, 40), colour, all_rows)
 
 
 def say(message: str) -> None:

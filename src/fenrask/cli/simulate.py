@@ -11,7 +11,9 @@ from typing import Annotated
 import typer
 
 from fenrask.capacity import Capacity, capacity, explain_capacity
-from fenrask.cli.completion import cases, names
+from fenrask.checks.today import Today, today
+from fenrask.cli.completion import names
+from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.progress import Progress
 from fenrask.cli.records import Columns, check_some, columns_of
@@ -19,7 +21,7 @@ from fenrask.cli.workers import executor_of
 from fenrask.demand import demand
 from fenrask.derivation import Step
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import Case, Described
+from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import evaluate
 from fenrask.routing import flow_paths
@@ -27,7 +29,8 @@ from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
 from fenrask.units import percent
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.simulate import simulate_page
-from fenrask.what_if import Asked, Outage, Simulated, simulated
+from fenrask.views.today import with_today
+from fenrask.what_if import Asked, Outage, Simulated, as_sized, simulated
 
 __all__ = ["command"]
 
@@ -42,12 +45,9 @@ def command(
         ),
     ] = None,
     pools: Annotated[int, typer.Option(min=1, help="How many of each exit's busiest port pools to simulate.")] = 1,
-    case: Annotated[
-        str | None,
-        typer.Option(
-            metavar="NAME", autocompletion=cases, help="Simulate this case of `stress`, such as 'zone a lost'."
-        ),
-    ] = None,
+    lose_zone: LoseZone = None,
+    lose_exit: LoseExit = None,
+    case: CaseName = None,
     outage: Annotated[
         float | None,
         typer.Option(
@@ -96,21 +96,22 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
-    estate, stated = described.estate, _case(described, case)
-    if outage and (stated is None or stated.storm_s):
-        expected = "a --case that does not open all connections again"
-        raise UnusableInput([Problem(Place(path="--outage"), f"the case {case}" if case else "no --case", expected)])
+    estate, failure = described.estate, asked_failure(described, lose_zone, lose_exit, case)
+    if outage and (failure is None or failure.case.storm_s):
+        expected = "a --case, or a loss, that does not open all connections again"
+        stated = f"the case {failure.name}" if failure else "no --case"
+        raise UnusableInput([Problem(Place(path="--outage"), stated, expected)])
     _check_exits(described, exit_ or [])
+    state = today(evaluate(described))
     if records:
-        beside = any((case, outage, around, explain, figure))
-        return _replay(call, described, records, columns_of(columns or []), exit_ or [], beside)
-    if stated is not None:
-        from fenrask.what_if import as_sized, case_patch
-
+        beside = any((failure, outage, around, explain, figure))
+        return _replay(call, described, records, columns_of(columns or []), exit_ or [], beside, state)
+    before = described
+    if failure is not None:
         before = as_sized(evaluate(described)).described
-        described = before.struck(case_patch(before, stated), case or "")
-    sized = capacity(demand(flow_paths(described))) if stated is not None else evaluate(described).capacity
-    asked = Asked(pools, exit_ or [], around, stated.storm_s if stated else None)
+        described = failure.struck(described)
+    sized = capacity(demand(flow_paths(described))) if failure is not None else evaluate(described).capacity
+    asked = Asked(pools, exit_ or [], around, failure.case.storm_s if failure else None)
     if outage:
         asked = replace(asked, outage=Outage(sized, outage * 60))
         sized = capacity(demand(flow_paths(before)))
@@ -137,13 +138,16 @@ def command(
     target = estate.targets.blocking
     words = "one run alone has {:.2g} connections; simulate fewer hours (--around)"
     long = [f"{one.exit}, {one.pool}: {words.format(one.setting.calls.of_a_run)}" for one in too_long]
-    page = simulate_page(estate.estate, target, results, case or "", [*long, *not_run])
+    page = with_today(
+        simulate_page(estate.estate, target, results, failure.name if failure else "", [*long, *not_run]), state
+    )
     call.show(with_steps(page, _steps(sized, results)) if explain else page)
     if figure:
         from fenrask.views.figures.simulated import draw_simulated
 
         call.write(figure, draw_simulated(estate.estate, results, figure.suffix))
-    status = int(any(found.low > target or one.standing_share > target for one, found in results))
+    too_many = any(found.low > target or one.standing_share > target for one, found in results)
+    status = int(too_many or not state.is_well)
     if not_run or any(found.interrupted for _, found in results):
         # Runs that were begun would be waited for: nobody asks for them any more.
         sys.stdout.flush()
@@ -153,7 +157,13 @@ def command(
 
 
 def _replay(
-    call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str], beside: bool
+    call: Call,
+    described: Described,
+    files: list[str],
+    columns: dict[str, str],
+    exits: list[str],
+    beside: bool,
+    state: Today,
 ) -> int:
     """Records through the ports as they were, and what flows do not say of how they came."""
     from fenrask.records.batch import Batch, Unread, settled_batches
@@ -165,7 +175,7 @@ def _replay(
     from fenrask.views.pages.replayed import replayed_page
 
     if beside:
-        expected = "neither --case, --outage, --around, --explain nor --figure: records are as they were"
+        expected = "neither --case, a loss, --outage, --around, --explain nor --figure: records are as they were"
         raise UnusableInput([Problem(Place(path="--records"), "another option beside it", expected)])
     unread, pairs = Unread({}), Pairs(described.estate)
     formats, batches = dict[str, str](), list[Batch]()
@@ -177,9 +187,9 @@ def _replay(
     sized = evaluate(described).capacity
     found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]
     why = unsaid(sized, measured(summary, pairs))
-    target, no_pair = described.estate.targets.blocking, sum(summary.unmatched.values())
-    call.show(replayed_page(described.estate.estate, target, found, why, unread, no_pair))
-    return int(not found or any(one.share > target for one in found))
+    target, no_pair = described.estate.targets.blocking, summary.lost
+    call.show(with_today(replayed_page(described.estate.estate, target, found, why, unread, no_pair), state))
+    return int(not found or any(one.share > target for one in found) or not state.is_well)
 
 
 def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[Step]:
@@ -201,17 +211,6 @@ def _say_what_takes_long(call: Call) -> None:
 
     if word := first_use(pool):
         call.say(word)
-
-
-def _case(described: Described, name: str | None) -> Case | None:
-    if name is None:
-        return None
-    from fenrask.what_if import all_cases
-
-    known = all_cases(described)
-    if problems := unknown("--case", [name], known, "a case of `stress`"):
-        raise UnusableInput(problems)
-    return known[name]
 
 
 def _check_exits(described: Described, names: list[str]) -> None:

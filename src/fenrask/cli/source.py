@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.completion import subnet_and_destination
+from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.prefixes import Address, parse_address
@@ -41,6 +42,9 @@ def command(
         str, typer.Option(metavar="TIME", help="With --used: at this time (ISO 8601, or seconds since 1970).")
     ] = "",
     public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
+    lose_zone: LoseZone = None,
+    lose_exit: LoseExit = None,
+    case: CaseName = None,
 ) -> int:
     if at and not used:
         raise UnusableInput([Problem(Place(path="--at"), "no --used", "the address and port that were used")])
@@ -50,11 +54,13 @@ def command(
     if len(rest) not in (1, 2):
         raise typer.BadParameter("give a destination, or a subnet and a destination")
     described = replace(call, estate=estate or call.estate).read()
+    failure = asked_failure(described, lose_zone, lose_exit, case)
+    asked = {failure.name: failure.case} if failure else None
     if len(rest) == 1:
-        found = shown_to(described, rest[0])
+        found = shown_to(described, rest[0], asked)
         call.show(partner_page(described.estate.estate, rest[0], found))
         return int(not all(cases[0].arrives for cases in found.values()))
-    cases = list(sources_shown(described, rest[0], rest[1], public))
+    cases = list(sources_shown(described, rest[0], rest[1], public, cases=asked))
     call.show(source_page(described.estate.estate, rest[0], rest[1], cases))
     return int(not all(trace.verdict.arrives for trace, _ in cases[0].traces))
 

@@ -2,7 +2,7 @@
 
 import json
 import sys
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -16,6 +16,7 @@ from fenrask.cli.screen import say
 from fenrask.demo.samples import BEGINNING
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
+from fenrask.estate.schema import SCHEMAS, json_schema
 from fenrask.estate.writing import estate_text, renamed, without_its_own
 
 __all__ = ["command"]
@@ -38,6 +39,15 @@ def command(
             "interfaces, topology (YANG in JSON); `ip -json route`, `address`, `rule`; `nft -j list ruleset`; route "
             "dumps (MRT); names (a zone file, CSV, answers in a capture); connection records (whatever `measure` "
             "reads); a bill (FOCUS). Or another estate, as a template.",
+        ),
+    ] = None,
+    named: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from-named",
+            metavar="NAME=FILE",
+            help="The same of a file of one machine, or one route table, whose name is not that of the file up to its "
+            "first dot.",
         ),
     ] = None,
     columns: Annotated[
@@ -77,23 +87,45 @@ def command(
     ] = None,
     force: Annotated[bool, typer.Option("--force", help="Overwrite existing files.")] = False,
 ) -> None:
-    folder, files = _asked(words or [], sources or [], update)
+    owners = _owners(named or [])
+    folder, files = _asked(words or [], [*(sources or []), *owners], update)
     files = [one for file in files for one in _each(file)]
     template = Path(files[0]) if len(files) == 1 and _is_estate(files[0]) else None
     if names and template is None:
         raise UnusableInput([Problem(Place(path="--names"), "no --from", "an estate to begin from")])
     if update is not None:
-        _update(update, files, columns or [], below, out, force)
+        _update(update, _Asked(files, owners, _columns(columns or []), below), out, force)
     elif files and template is None:
-        _draft(folder or Path(), files, columns or [], below, force)
+        _draft(folder or Path(), _Asked(files, owners, _columns(columns or []), below), force)
     else:
         contents, left_out = _from(template, names) if template else (BEGINNING.contents(), [])
-        for name, content in contents.items():
-            write_whole((folder or Path()) / name, content, force)
+        contents = {**contents, **_schemas()}
+        write_all({(folder or Path()) / name: content for name, content in contents.items()}, force)
+        for name in contents:
             say(f"wrote {(folder or Path()) / name}")
         for what in left_out:
             say(f"not copied: {what}")
         say(f"Next: cd {folder} && fenrask check")
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What an estate is drafted from: files, whose some are, columns by field, and which destinations are one."""
+
+    files: list[str]
+    owners: dict[str, str]
+    columns: dict[str, str]
+    below: float
+
+
+def _owners(named: list[str]) -> dict[str, str]:
+    """Whose each file is."""
+    pairs = [(text, *text.partition("=")[::2]) for text in named]
+    if wrong := [
+        Problem(Place(path="--from-named"), repr(text), "NAME=FILE") for text, *both in pairs if not all(both)
+    ]:
+        raise UnusableInput(wrong)
+    return {str(Path(file)): name for _, name, file in pairs}
 
 
 def _asked(words: list[str], sources: list[str], update: Path | None) -> tuple[Path | None, list[str]]:
@@ -120,6 +152,11 @@ def _is_estate(file: str) -> bool:
     return file.endswith((".yaml", ".yml"))
 
 
+def _schemas() -> dict[str, bytes]:
+    """The schemas that the first line of an estate and a catalogue names, by which editors complete and check them."""
+    return {f"{one}.schema.json": (json.dumps(json_schema(one), indent=2) + "\n").encode() for one in SCHEMAS}
+
+
 def _columns(stated: list[str]) -> dict[str, str]:
     from fenrask.records.existing import COLUMNS
 
@@ -134,19 +171,20 @@ def _columns(stated: list[str]) -> dict[str, str]:
     return {field: column for field, _, column in pairs}
 
 
-def _draft(folder: Path, files: list[str], columns: list[str], below: float, force: bool) -> None:
+def _draft(folder: Path, asked: _Asked, force: bool) -> None:
     """Write an estate of what files tell, and print what they are, what was assumed, and what differs."""
     from fenrask.records.existing import drafted, read_files
     from fenrask.records.existing.updating import Drafted
     from fenrask.views.drafted import draft_files
     from fenrask.views.pages.start import draft_page
 
-    found = read_files(files, _columns(columns))
-    draft = drafted(found, folder.resolve().name, datetime.now(UTC).date().isoformat(), below)
+    found = read_files(asked.files, asked.columns, named=asked.owners)
+    draft = drafted(found, folder.resolve().name, datetime.now(UTC).date().isoformat(), asked.below)
     contents = draft_files(found, draft, _LOADS)
     kept = Drafted()
     kept.take(draft)
     contents[_KEPT] = kept.text().encode()
+    contents |= _schemas()
     write_all({folder / name: content for name, content in contents.items()}, force)
     Call(force=force).show(draft_page(draft.data["estate"], found, draft))
     for name in contents:
@@ -154,7 +192,7 @@ def _draft(folder: Path, files: list[str], columns: list[str], below: float, for
     say(f"Next: cd {folder} && fenrask check")
 
 
-def _update(estate: Path, files: list[str], columns: list[str], below: float, out: Path | None, force: bool) -> None:
+def _update(estate: Path, asked: _Asked, out: Path | None, force: bool) -> None:
     """Print what newer files change in a drafted estate; the loads are written beside it, under a new name."""
     from fenrask.records.existing import drafted, read_files
     from fenrask.records.existing.updating import Drafted, other_rates, updated
@@ -168,8 +206,8 @@ def _update(estate: Path, files: list[str], columns: list[str], below: float, ou
         expected = "what `fenrask start --from` kept of its draft beside the estate"
         raise UnusableInput([Problem(Place(str(kept_file)), "no such file", expected)])
     before = Drafted.read(kept_file.read_text(encoding="utf-8"), str(kept_file))
-    found = read_files(files, _columns(columns), data)
-    draft = drafted(found, str(data["estate"]), today, below)
+    found = read_files(asked.files, asked.columns, data, asked.owners)
+    draft = drafted(found, str(data["estate"]), today, asked.below)
     loads_file = _new_name(estate.parent, f"loads-{today}")
     contents = draft_files(found, draft, loads_file)
     update = updated(data, draft, before, found)

@@ -7,17 +7,19 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks.today import Today, today
 from fenrask.cli.completion import cases as known_cases
-from fenrask.cli.completion import names
+from fenrask.cli.failures import LoseExit, LoseZone, check_case, check_one_way, named_case
 from fenrask.cli.options import Call, Explain, estate_command
 from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Case, Described
-from fenrask.estate.suggestions import unknown
+from fenrask.evaluation import evaluate
 from fenrask.units import exact
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
+from fenrask.views.today import with_today
 from fenrask.what_if import Growth, all_cases, grow, grow_apart, pairs_of, sensitivity, stress, stress_apart
 
 __all__ = ["command"]
@@ -36,10 +38,8 @@ def command(
             help="Run only this case, stated or a single fault; may be repeated.",
         ),
     ] = None,
-    lose_zone: Annotated[Names, typer.Option(metavar="ZONE", help="Lose this zone.")] = None,
-    lose_exit: Annotated[
-        Names, typer.Option(metavar="EXIT", autocompletion=names("exits"), help="Lose this exit.")
-    ] = None,
+    lose_zone: LoseZone = None,
+    lose_exit: LoseExit = None,
     lose_node: Annotated[Names, typer.Option(metavar="EXIT", help="Lose one node of this exit.")] = None,
     session_down: Annotated[
         Names, typer.Option(metavar="EXIT[/ROUTER]", help="Take this routing session down.")
@@ -77,15 +77,16 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
+    state = today(evaluate(described))
     if months is not None:
         with workers_for_cases(workers) as others:
             grows = partial(grow_apart, others[0]) if others else grow
             found = grows(described, months, growth, _money(budget))
-        return _growth(call, described, found, lead, figure)
+        return _growth(call, described, found, lead, figure, state)
     if growth or lead or budget is not None:
         raise UnusableInput([Problem(Place(path="--growth, --lead, --budget"), "no --months", "over how many months")])
     if inputs:
-        return _inputs(call, described, figure)
+        return _inputs(call, described, figure, state)
     if figure:
         raise UnusableInput([Problem(Place(path="--figure"), "no --months and no --inputs", "one of them")])
     stated = dict(
@@ -100,10 +101,11 @@ def command(
         load_up=load_up,
         reopen_within_s=reopen,
     )
+    check_one_way(any(stated.values()), bool(case))
     if any(stated.values()):
-        cases = {"as asked": _checked(described, Case.model_validate(stated))}
+        cases = {"as asked": check_case(described, Case.model_validate(stated))}
     elif case:
-        cases = {name: _named(described, name) for name in case}
+        cases = {name: named_case(described, name) for name in case}
     else:
         cases = all_cases(described)
     if pairs:
@@ -113,34 +115,36 @@ def command(
             outcomes = stress_apart(*others, described, cases, explain)
         else:
             outcomes = [one.explained() if explain else one for one in stress(described, cases)]
-    page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)
+    page = with_today(stress_page(described.estate.estate, described.catalogue.currency, outcomes), state)
     call.show(with_steps(page, (step for one in outcomes for step in one.told)) if explain else page)
-    return int(not all(one.is_harmless for one in outcomes))
+    # What nobody asked about is told, and is an error where a flow is to survive it.
+    asked = bool(any(stated.values()) or case or pairs)
+    return int((asked and not all(one.is_harmless for one in outcomes)) or not state.is_well)
 
 
 def _money(amount: float | None) -> Fraction | None:
     return None if amount is None else exact(amount)
 
 
-def _growth(call: Call, described: Described, found: Growth, lead: float, figure: Path | None) -> int:
+def _growth(call: Call, described: Described, found: Growth, lead: float, figure: Path | None, state: Today) -> int:
     estate, currency = described.estate.estate, described.catalogue.currency
-    call.show(growth_page(estate, currency, found, lead))
+    call.show(with_today(growth_page(estate, currency, found, lead), state))
     if figure:
         from fenrask.views.figures.growth import draw_growth
 
         call.write(figure, draw_growth(estate, currency, found, figure.suffix))
-    return int(bool(found.crossings))
+    return int(bool(found.crossings) or not state.is_well)
 
 
-def _inputs(call: Call, described: Described, figure: Path | None) -> int:
+def _inputs(call: Call, described: Described, figure: Path | None, state: Today) -> int:
     estate, currency = described.estate.estate, described.catalogue.currency
     effects = sensitivity(described)
-    call.show(sensitivity_page(estate, currency, effects))
+    call.show(with_today(sensitivity_page(estate, currency, effects), state))
     if figure:
         from fenrask.views.figures.growth import draw_sensitivity
 
         call.write(figure, draw_sensitivity(estate, currency, effects, figure.suffix))
-    return 0
+    return int(not state.is_well)
 
 
 def _slow(words: list[str]) -> dict[str, float]:
@@ -155,36 +159,3 @@ def _slow(words: list[str]) -> dict[str, float]:
         if not 1 <= found[name] < float("inf"):
             raise UnusableInput([Problem(Place(path="--slow"), repr(word), "at least 1 time as long")])
     return found
-
-
-def _named(described: Described, name: str) -> Case:
-    known = all_cases(described)
-    if problems := unknown("--case", [name], known, "a case of `stress`"):
-        raise UnusableInput(problems)
-    return known[name]
-
-
-def _checked(described: Described, case: Case) -> Case:
-    """The case, if all that it names is there."""
-    estate = described.estate
-    zones = [one.zone for one in estate.subnets.values() if one.zone]
-    problems = []
-    for option, stated, known in (
-        ("--lose-zone", case.lose_zones, zones),
-        ("--lose-exit", case.lose_exits, [*estate.exits]),
-        ("--lose-node", case.lose_nodes, [*estate.exits]),
-        ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
-        ("--slow", case.slow, [*estate.destinations]),
-        ("--silent", case.silent, [*estate.destinations]),
-        ("--rejecting", case.rejecting, [*estate.destinations]),
-        ("--resolver-down", case.resolver_down, [*estate.destinations]),
-    ):
-        problems += unknown(option, stated, known, "a name of this estate")
-    problems += [
-        Problem(Place(path="--session-down"), repr(name), "an exit or EXIT/ROUTER with a routing session")
-        for name in case.sessions_down
-        if name.split("/")[0] in estate.exits and not estate.has_session(name)
-    ]
-    if problems:
-        raise UnusableInput(problems)
-    return case

@@ -14,13 +14,15 @@ from fenrask.designs import Comparison, compare
 from fenrask.errors import Problem
 from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
-from fenrask.records import confirm, drifts, read_observations
 from fenrask.records.batch import Unread
 from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.confirming import confirm
+from fenrask.records.drift import drifts
 from fenrask.records.existing import LEAST_SHARE, drafted, read_files
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured, stated_rates
 from fenrask.records.names import look_up
+from fenrask.records.observations import read_observations
 from fenrask.records.readers import Quiet, read_records
 from fenrask.records.tallying import summarised
 from fenrask.rehearsal import missing, rehearse
@@ -89,7 +91,7 @@ class Step:
 
 
 def _check(run: Run) -> Page:
-    return findings_page(run.evaluation.described.estate.estate, check(run.evaluation))
+    return findings_page(run.evaluation.described.estate.estate, check(run.evaluation), run.evaluation.described.data)
 
 
 def _path(run: Run) -> Page:

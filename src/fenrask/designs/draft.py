@@ -156,7 +156,7 @@ class Draft:
             self.tables[self.subnets[subnet]["routes"]][key] = exit_name
 
     def new_table(self, stem: str, routes: dict[str, str]) -> str:
-        """A table that no subnet obeys, for an exit."""
+        """A table that no subnet names, for an exit."""
         name = _free_name(stem, self._tables())
         self.tables[name] = dict(routes)
         return name

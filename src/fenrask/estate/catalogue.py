@@ -315,6 +315,7 @@ class Catalogue(Strict):
     currency: str = Field(description="of all rates")
     read_on: Day = Field(description="the day these figures were read")
     source: str = Field("", description="where they were read")
+    made_up: bool = Field(False, strict=True, description="whether they are made up, as those of an example are")
     hours_per_month: Annotated[Money, Field(gt=0)] = Field(Decimal(730), description="hours billed for a month")
     zone_availability: Annotated[float, Field(strict=True, gt=0, lt=1)] | None = Field(
         None,

@@ -256,13 +256,14 @@ class Flow(Strict):
     def _consistent(self) -> Self:
         if self.protocol is not None and self.port is None:
             raise unfit("`port` beside `protocol`", "Give the port too; a flow that goes out has its destination's.")
-        given = sum(getattr(self, key) is not None for key in LOADS)
-        if given != 1:
-            raise unfit(f"exactly one of {', '.join(LOADS)}", "State the flow's load in one way.")
+        given = [key for key in LOADS if getattr(self, key) is not None]
+        if len(given) != 1:
+            but = f", not {' and '.join(given)}" if given else ""
+            raise unfit(f"one of {', '.join(LOADS)}{but}", "State the flow's load in one way.")
         if (self.users is None) != (self.connections_per_user is None):
-            raise unfit("people together with connections_per_user", "Give both or neither.")
+            raise unfit("users together with connections_per_user", "Give both or neither.")
         if self.users is not None and self.duration_mean_s == 0:
-            raise unfit("a life above 0 s where connections are held by people", "Set duration_s.")
+            raise unfit("a duration_s above 0 where users are stated", "Set duration_s.")
         closed, reset, half_closed, rejected, unanswered, one_way, streaming = self.ending_shares
         tcp = (closed or 0.0) + reset + half_closed + rejected + unanswered
         for total, shares in ((tcp, ("closed_share", *_ENDING_SHARES)), (one_way + streaming, _UDP_SHARES)):

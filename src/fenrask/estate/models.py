@@ -52,7 +52,7 @@ class Network(Strict):
 
 
 class Subnet(Strict):
-    """A part of a network in one zone, with the route table that its hosts obey."""
+    """A part of a network in one zone, with the route table of its hosts."""
 
     network: str = Field(description="the network it is part of")
     zone: str | None = Field(None, description="the zone that it is in; default: none, it spans its region")
@@ -296,13 +296,13 @@ class Estate(Strict):
 
     @model_validator(mode="after")
     def _profile_lengths(self) -> Self:
-        wrong = [name for name, values in self.profiles.items() if len(values) < 2 or step_of(len(values)) is None]
-        if wrong:
-            expected = f"24 or 168 multipliers in each profile, or of another step, not as in {', '.join(wrong)}"
-            raise unfit(
-                expected,
-                "A step has to be hours, or an even part of an hour, of a day or a week: a minute to two hours.",
-            )
+        for name, values in self.profiles.items():
+            if len(values) < 2 or step_of(len(values)) is None:
+                raise unfit(
+                    f"24 or 168 multipliers, not {len(values)}",
+                    "Other steps divide a day or a week into even parts of an hour, of a minute to two hours.",
+                    ("profiles", name),
+                )
         return self
 
     @model_validator(mode="after")
@@ -548,7 +548,7 @@ class Estate(Strict):
         return zones if exit_.takes_over_s is None else zones[:1]
 
     def table_of(self, subnet: str) -> str | None:
-        """The route table that a subnet obeys: its own, else its network's."""
+        """The route table of a subnet: its own, else its network's."""
         stated = self.subnets[subnet]
         return stated.routes or self.networks[stated.network].routes
 

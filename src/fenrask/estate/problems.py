@@ -14,7 +14,7 @@ from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest, some
 from fenrask.prefixes import parse_prefix
 
-__all__ = ["name_problems", "offer_problems", "validation_problems"]
+__all__ = ["UNKNOWN_KEY", "name_problems", "offer_problems", "validation_problems"]
 
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
 Path = tuple[str | int, ...]
@@ -68,40 +68,61 @@ def validation_problems(model: type[BaseModel], error: ValidationError, data: An
     ]
 
 
+UNKNOWN_KEY = "an unknown key"
+
+
 def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf) -> Problem:
     kind, context = details["type"], details.get("ctx", {})
     path = _path_in(data, details["loc"], missing=kind == "missing")
-    place = place_of(path)
+    place, found = place_of(path), _shown(details["input"])
     if kind == "missing":
-        key = str(path[-1])
-        told = f": {about}" if (about := _described(model, path)) else ""
-        return Problem(place, "nothing", f"the key `{key}`", f"Add `{key}`{told}.")
-    if kind == "extra_forbidden" and path[-1] in _RENAMED:
-        new = _RENAMED[str(path[-1])]
-        return Problem(place, f"the old key {path[-1]!r}", f"`{new.split(':')[0]}`", f"Write `{new}`.")
+        about = _described(model, path)
+        return Problem(place_of(path[:-1]), f"no `{path[-1]}`", about, "" if about else "Add it.")
     if kind == "extra_forbidden":
-        known = _keys_at(model, path[:-1], data)
-        return Problem(place, f"the unknown key {path[-1]!r}", "a known key", nearest(str(path[-1]), known))
-    found = _shown(details["input"])
+        return _unknown_key(place, str(path[-1]), _keys_at(model, path[:-1], data))
     if kind in ("union_tag_invalid", "union_tag_not_found"):
-        tag = str(context["discriminator"]).strip("'")
-        stated = details["input"].get(tag) if isinstance(details["input"], Mapping) else None
-        found = f"the {tag} {stated!r}" if stated else f"no `{tag}`"
-        if tag == "assignment":
-            return Problem(place, found, "a port assignment", nearest(str(stated), PORTS))
-        if stated == "lent-address":
-            return Problem(place, found, "the kind 'dynamic-address'", "Write `kind: dynamic-address`.")
-        return Problem(place, found, "a kind of exit", nearest(str(stated), KINDS))
+        return _unknown_kind(place, str(context["discriminator"]).strip("'"), details["input"])
     if kind == "literal_error":
-        choices = [one.strip().strip("'") for one in context["expected"].replace(" or ", ", ").split(",")]
-        return Problem(place, found, f"one of {', '.join(choices)}", nearest(str(details["input"]), choices))
+        return _unknown_word(place, details["input"], context["expected"])
     if isinstance(details["input"], str) and _DECIMAL_COMMA.fullmatch(details["input"]):
         return Problem(place, found, "a number", f"Write {details['input'].replace(',', '.')}: with a point, no comma.")
     if kind == "unfit":
-        return Problem(place, found, context["expected"], context["remedy"] or f"Write {context['expected']}.")
+        # Of several keys together the sentence names those that do not fit.
+        found = "" if isinstance(details["input"], Mapping) else found
+        return Problem(place_of((*path, *context["below"])), found, context["expected"], context["remedy"])
+    if kind == "model_type" and path[:1] == ("route_tables",):
+        return Problem(place, found, "an exit as `{exit: NAME}`, where a route has several")
     expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()
     meaning = _described(model, path)
-    return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else f"Write {expected}.")
+    return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else "")
+
+
+def _unknown_key(place: Place, key: str, known: Collection[str]) -> Problem:
+    if key in _RENAMED:
+        new = _RENAMED[key]
+        return Problem(place, f"the old key {key!r}", f"`{new.split(':')[0]}`", f"Write `{new}`.")
+    before, colon, value = key.partition(":")
+    if colon and before in known:
+        return Problem(place, UNKNOWN_KEY, "", f"Write `{before}: {value}`, with a space after the colon.")
+    return Problem(place, UNKNOWN_KEY, "", nearest(key, known))
+
+
+def _unknown_kind(place: Place, tag: str, stated: Any) -> Problem:
+    """An entry whose kind, or port assignment, is none or lacking."""
+    word = stated.get(tag) if isinstance(stated, Mapping) else None
+    found = f"the {tag} {word!r}" if word else f"no `{tag}`"
+    if tag == "assignment":
+        return Problem(place, found, "a port assignment", nearest(str(word), PORTS))
+    if word == "lent-address":
+        return Problem(place, found, "the kind 'dynamic-address'", "Write `kind: dynamic-address`.")
+    return Problem(place, found, "a kind of exit", nearest(str(word), KINDS))
+
+
+def _unknown_word(place: Place, stated: Any, expected: str) -> Problem:
+    choices = [one.strip().strip("'") for one in expected.replace(" or ", ", ").split(",")]
+    if choices == ["auto"]:
+        return Problem(place, _shown(stated), "auto, a number of addresses, or a list of addresses")
+    return Problem(place, _shown(stated), f"one of {', '.join(choices)}", nearest(str(stated), choices))
 
 
 def _expected(kind: str, context: Mapping[str, Any]) -> str | None:

@@ -1,7 +1,10 @@
 """Files into models: everything that is wrong is reported at once, nothing is guessed."""
 
 import json
+import re
+import sys
 from collections.abc import Container, Hashable, Iterable, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
@@ -16,8 +19,8 @@ from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS, ExitModel, Translating
 from fenrask.estate.models import KEPT, Estate, Kept
 from fenrask.estate.patches import merge, set_patch
-from fenrask.estate.problems import name_problems, offer_problems, referring, validation_problems
-from fenrask.estate.suggestions import nearest
+from fenrask.estate.problems import UNKNOWN_KEY, name_problems, offer_problems, referring, validation_problems
+from fenrask.estate.suggestions import NONE_DEFINED, nearest
 from fenrask.estate.traffic import Traffic
 from fenrask.estate.yaml_tree import Tree, read_yaml
 from fenrask.units import exact
@@ -161,6 +164,7 @@ def read_estate(
     """
     problems: list[Problem] = []
     data, tree = _read(path, problems)
+    _check_kind(data, tree)
     layers: list[Layer] = [tree]
     data, tables = with_tables(data, path.parent, lambda steps: _place(layers, steps), problems)
     layers += tables
@@ -191,6 +195,19 @@ def read_estate(
         if text.startswith(_OF_CATALOGUE):
             catalogue_data, _ = _set(catalogue_data, text.removeprefix(_OF_CATALOGUE), problems, _OF_CATALOGUE)
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
+
+
+def _check_kind(data: Any, tree: Tree) -> None:
+    """UnusableInput for a catalogue in the place of the estate, which lacks all of an estate's keys."""
+    if isinstance(data, dict) and "offers" in data and not {"estate", "networks", "subnets", "flows"} & {*data}:
+        remedy = "Give the estate that refers to it."
+        raise UnusableInput([Problem(tree.place(()), "a catalogue", "an estate", remedy)])
+
+
+def _first_hand(problems: Sequence[Problem]) -> list[Problem]:
+    """Without names that are not found since the key of their section is misspelt."""
+    meant = {name for one in problems if one.found == UNKNOWN_KEY for name in re.findall(r"'([^']+)'", one.remedy)}
+    return [one for one in problems if not (one.remedy == NONE_DEFINED and meant & {*one.expected.split("`")})]
 
 
 def read_patch(path: Path) -> dict[str, Any]:
@@ -231,7 +248,7 @@ def _described(
     known = _unchanged(before.estate, patch) if before and patch is not None else {}
     estate = _validated(Estate, data, place_of, problems, known)
     if problems or estate is None or catalogue is None:
-        raise UnusableInput(sorted(problems, key=lambda p: (p.place.file, p.place.line, p.place.column)))
+        raise UnusableInput(sorted(_first_hand(problems), key=lambda p: (p.place.file, p.place.line, p.place.column)))
     if before is not None:
         estate.taking_over(before.estate)
     reused = before.reused if before else {}
@@ -325,7 +342,7 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
 def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     nothing = Tree(str(path), None)
     try:
-        with path.open("rb") as file:
+        with nullcontext(sys.stdin.buffer) if path == STANDARD_INPUT else path.open("rb") as file:
             content = file.read(MOST_BYTES + 1)
         if len(content) > MOST_BYTES:
             raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
@@ -344,6 +361,8 @@ def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     return data, tree
 
 
+STANDARD_INPUT = Path("-")
+"""The name of an estate that is piped in; files beside it are looked for where the program runs."""
 _OF_CATALOGUE = "catalogue."
 """What a setting of the catalogue begins with."""
 

@@ -5,7 +5,9 @@ from difflib import get_close_matches
 
 from fenrask.errors import Place, Problem
 
-__all__ = ["nearest", "some", "unknown"]
+__all__ = ["NONE_DEFINED", "nearest", "some", "unknown"]
+
+NONE_DEFINED = "None is defined."
 
 MOST_NAMES = 2000
 """Above this many known names the search for near ones is limited to those with the same first letter."""
@@ -22,7 +24,7 @@ def nearest(name: str, known: Iterable[str]) -> str:
     close = get_close_matches(name, pool, n=2, cutoff=0.6)
     if close:
         return f"Did you mean {' or '.join(repr(one) for one in close)}?"
-    return f"Known: {some(names)}." if names else "None is defined."
+    return f"Known: {some(names)}." if names else NONE_DEFINED
 
 
 def unknown(option: str, names: Iterable[str], known: Iterable[str], expected: str) -> list[Problem]:

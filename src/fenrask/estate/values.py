@@ -40,9 +40,9 @@ class Strict(BaseModel):
     )
 
 
-def unfit(expected: str, remedy: str = "") -> PydanticCustomError:
-    """The error to raise from a validator: what was expected and how to mend it."""
-    return PydanticCustomError("unfit", "{expected}", {"expected": expected, "remedy": remedy})
+def unfit(expected: str, remedy: str = "", below: tuple[str, ...] = ()) -> PydanticCustomError:
+    """The error to raise from a validator: what was expected, how to mend it, and the keys down to what is wrong."""
+    return PydanticCustomError("unfit", "{expected}", {"expected": expected, "remedy": remedy, "below": below})
 
 
 Rule = TypeVar("Rule", bound=BaseModel)

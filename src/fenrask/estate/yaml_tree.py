@@ -114,7 +114,7 @@ def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
             return None, Tree(file, None), [_too_deep(file)]
         root = _Composer(text).get_single_node()
     except yaml.YAMLError as error:
-        return None, Tree(file, None), [_syntax_problem(error, file)]
+        return None, Tree(file, None), [_syntax_problem(error, file, text)]
     except RecursionError:
         return None, Tree(file, None), [_too_deep(file)]
     problems: list[Problem] = []
@@ -209,8 +209,36 @@ def _no_text(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | in
     problems.append(Problem(place, "a key that is a list or a mapping", "a key that is text", "Put it in quotes."))
 
 
-def _syntax_problem(error: yaml.YAMLError, file: str) -> Problem:
-    mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
-    place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file, 1, 1)
-    found = getattr(error, "problem", None) or str(error).splitlines()[0]
-    return Problem(place, f"{found}", "YAML 1.2", "Check indentation, quotes and colons just before this place.")
+def _syntax_problem(error: yaml.YAMLError, file: str, text: str) -> Problem:
+    mark, beginning = getattr(error, "problem_mark", None), getattr(error, "context_mark", None)
+    told = getattr(error, "problem", None) or str(error).splitlines()[0]
+    if "cannot start any token" in told and mark:
+        line = text.split("\n")[mark.line]
+        if "\t" in line[: mark.column + 1]:
+            return Problem(_at(file, mark), "a tab", "", "Indent with spaces.")
+        return Problem(_at(file, mark), f"{line[mark.column : mark.column + 1]!r}, which begins no value", "", _QUOTED)
+    for words, found, remedy, at_beginning in _SYNTAX:
+        if words in told or (words in str(getattr(error, "context", "")) and at_beginning):
+            return Problem(_at(file, beginning if at_beginning and beginning else mark), found, "", remedy)
+    remedy = "Check indentation, quotes and colons just before this place."
+    return Problem(_at(file, mark or beginning), f"not YAML 1.2 ({told.removeprefix('found ')})", "", remedy)
+
+
+def _at(file: str, mark: Any) -> Place:
+    return Place(file, mark.line + 1, mark.column + 1) if mark else Place(file, 1, 1)
+
+
+_QUOTED, _INDENTED = "Put it in quotes.", "a line that is indented otherwise than those beside it"
+_SYNTAX: tuple[tuple[str, str, str, bool], ...] = (
+    ("quoted scalar", "a quote that is not closed", "Close it with the same quote.", True),
+    ("'}'", "a { that is not closed, or a comma that is missing after it", "Close it with }.", True),
+    ("']'", "a [ that is not closed, or a comma that is missing after it", "Close it with ].", True),
+    ("expected ':'", "a line without a colon", "Write `key: value`.", True),
+    ("expected key", _INDENTED, "Give it as many spaces as these.", False),
+    ("expected '-' indicator", _INDENTED, "Give it as many spaces as these.", False),
+    ("node content", "the end, or another sign, where a value should be", "Write it; close what is open.", False),
+    ("undefined alias", "an * before a name that no & gave", "Put text that begins with * in quotes.", False),
+    ("mapping values are not allowed", "a second colon in one line", "Put text with a colon in quotes.", False),
+    ("control characters", "a control character", "Take it out.", False),
+)  # fmt: skip
+"""What the parser says, or was at then; what a person sees there, what to do; whether where it was at is told."""

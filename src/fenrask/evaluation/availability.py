@@ -10,9 +10,9 @@ Steady-state availability of series and parallel systems, and the factoring of a
 other: Barlow & Proschan (1975), "Statistical theory of reliability and life testing", chapters 1, 2 and 7.
 """
 
-from collections.abc import Container, Iterator, Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from itertools import combinations
 from math import prod
 
@@ -59,7 +59,7 @@ class Availability:
 
     def of(self, flow: str, subnets: Container[str] | None = None) -> float:
         """That of a flow, or of its part from some subnets; what never arrives counts as down."""
-        states = tuple(self._zones())
+        states = self._zones
         # States of many zones that are not looked at count as down.
         works, whole = 0.0, max(0.0, 1.0 - sum(share_of_time for share_of_time, _ in states))
         for share_of_time, zones in states:
@@ -77,18 +77,20 @@ class Availability:
                 works += share_of_time * sum(self._part(zones, flow, one) for one in shares) / total
         return works / whole if whole else 0.0
 
-    def _zones(self) -> Iterator[tuple[float, frozenset[str]]]:
+    @cached_property
+    def _zones(self) -> tuple[tuple[float, frozenset[str]], ...]:
         """The states of the zones, by those that are lost, each with the share of time; what is left out is none."""
         described = self.paths.described
         works = described.catalogue.zone_availability
         names = sorted({one.zone for one in described.estate.subnets.values() if one.zone})
         if works is None or not names:
-            yield 1.0, _NOTHING
-            return
+            return ((1.0, _NOTHING),)
         most = len(names) if len(names) <= _FEW_ZONES else _LOST_TOGETHER
-        for number in range(most + 1):
-            for lost in combinations(names, number):
-                yield (1.0 - works) ** number * works ** (len(names) - number), frozenset(lost)
+        return tuple(
+            ((1.0 - works) ** number * works ** (len(names) - number), frozenset(lost))
+            for number in range(most + 1)
+            for lost in combinations(names, number)
+        )
 
     def _state(self, zones: frozenset[str], exits: frozenset[str]) -> Paths | None:
         """All paths when these are lost; None where nothing of the estate is left."""

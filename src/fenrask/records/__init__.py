@@ -1,8 +1,1 @@
-"""What was observed: who was seen from where, and how that agrees with the plan; names and their addresses."""
-
-from fenrask.records.compared import Compared
-from fenrask.records.confirming import Confirmed, confirm
-from fenrask.records.drift import Drift, drift_patch, drifts
-from fenrask.records.observations import Observation, read_observations
-
-__all__ = ["Compared", "Confirmed", "Drift", "Observation", "confirm", "drift_patch", "drifts", "read_observations"]
+"""What was observed, held against the plan: connections, sources, names, bills, configurations; and drafts of it."""

@@ -20,6 +20,7 @@ from fenrask.records.readers import Quiet, Source
 from fenrask.records.readers.entries import Pairing
 from fenrask.records.readers.exported import Columns, Decoder, nat_events, whole_message
 from fenrask.records.readers.gathering import Gathering, Raw
+from fenrask.records.runs import Room
 from fenrask.records.summary import Summary
 from fenrask.records.tallying import summarised
 
@@ -43,10 +44,13 @@ class _Exporter:
 
 
 class Collector:
-    """Takes messages of exporters, and says at any time what they come to."""
+    """Takes messages of exporters, and says at any time what they come to.
 
-    def __init__(self, pairs: Pairs, quiet: Quiet) -> None:
-        self.pairs, self.quiet, self.unread = pairs, quiet, Unread({})
+    room: what of it memory may hold, and where the rest goes; all of it where there is none.
+    """
+
+    def __init__(self, pairs: Pairs, quiet: Quiet, room: Room | None = None) -> None:
+        self.pairs, self.quiet, self.room, self.unread = pairs, quiet, room, Unread({})
         self.messages = 0
         self._exporters: dict[str, _Exporter] = {}
         self._done, self._waiting = Summary(), list[Batch]()
@@ -88,7 +92,7 @@ class Collector:
         for one in self._exporters.values():
             self._decoded(one, one.decoder.flushed())
         if self._waiting:
-            self._done += summarised(self._waiting, self.pairs)
+            self._done = (self._done + summarised(self._waiting, self.pairs)).kept_in(self.room)
             self._waiting = []
 
     def so_far(self) -> Summary:

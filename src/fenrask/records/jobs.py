@@ -92,14 +92,14 @@ def _folded(seconds: Counts, starts: Counts, every: int) -> Floats:
 
 def _apart(seconds: Counts, starts: Counts, most: int) -> Floats:
     """The number of pairs of connections that begin 0 to `most` seconds apart; shape (most + 1,)."""
-    from scipy.fft import irfft, next_fast_len, rfft
-
     from fenrask.records.kernels.repeats import pairs_apart
 
     span = int(seconds[-1]) + 1
     if seconds.size**2 * min(1.0, most / span) < _FEW_PAIRS:
         few: Floats = pairs_apart(seconds, starts, most)
         return few
+    from scipy.fft import irfft, next_fast_len, rfft
+
     counts = np.bincount(seconds, weights=starts, minlength=span)
     size = next_fast_len(span + most, real=True)
     found: Floats = irfft(np.abs(rfft(counts, size)) ** 2, size)[: most + 1]

@@ -13,11 +13,13 @@ from numpy.typing import NDArray
 
 from fenrask.estate import Described
 from fenrask.records.batch import ENDING_NAMES, OPEN
+from fenrask.records.counts import Counts
 from fenrask.records.days import Days, days_of_each
 from fenrask.records.dispersion import Dispersion, dispersions
 from fenrask.records.jobs import LEAST_CONNECTIONS, Job, job
 from fenrask.records.matching import Pairs
-from fenrask.records.summary import PAIR_BITS, Counts, Summary, moves_of, pairs_in
+from fenrask.records.runs import Runs, cuts
+from fenrask.records.summary import PAIR_BITS, Summary, moves_of, pairs_in
 
 __all__ = ["Fit", "Measured", "measured", "measured_file", "measured_json", "open_by_minute", "stated_rates"]
 
@@ -124,8 +126,8 @@ _THREADS = 2
 
 def _chunks(summary: Summary, pairs: Pairs) -> Iterator[NDArray[np.int64]]:
     """All pairs with connections, some at a time."""
-    numbers = pairs_in(summary.starts)
-    upto = np.searchsorted(summary.opened.keys, (numbers + 1) << pairs.time_bits)
+    numbers = pairs_in(summary.begun)
+    upto = np.cumsum(summary.begun.values)
     first, times = 0, 0
     for place, end in enumerate(upto.tolist(), 1):
         if place - first == _AT_ONCE or end - times >= _TIMES_AT_ONCE or place == numbers.size:
@@ -175,17 +177,14 @@ def _rows_of(keys: NDArray[np.int64], numbers: NDArray[np.int64], bits: int) -> 
 
 
 def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list[Measured]:
-    from fenrask.records.kernels.loads import busiest_of, concurrency_of
+    from fenrask.records.kernels.loads import busiest_of
 
-    starts = _Some.of(summary.starts, numbers)
+    first, last = int(numbers[0]) << PAIR_BITS, (int(numbers[-1]) + 1) << PAIR_BITS
+    starts = _Some.of(summary.starts.within(first, last), numbers)
     total, minute = busiest_of(starts.rest, starts.values, starts.firsts)
-    opened, _, opened_firsts = _rows_of(summary.opened.keys, numbers, pairs.time_bits)
-    ended, _, ended_firsts = _rows_of(summary.ended.keys, numbers, pairs.time_bits)
     hours, looked = summary.looked_at
-    span = max(1.0, float(looked.sum()))
-    concurrent = concurrency_of(opened, opened_firsts, ended, ended_firsts, pairs.coarse, span)
-    addresses = _Some.of(summary.addresses, numbers)
-    busiest = np.maximum.reduceat(addresses.values, addresses.firsts[:-1])
+    concurrent = _concurrency(summary, pairs, numbers)
+    different, busiest = _addresses(summary.addresses, numbers)
     sums = [_Some.of(one, numbers).sums() for one in (summary.bytes_out, summary.bytes_in, summary.continuing)]
     uneven, jobs = _unevenness(summary, starts)
     of_hour = starts.of_pair * hours.size + np.searchsorted(hours, starts.rest // _HOUR)
@@ -194,7 +193,7 @@ def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list
     columns = (
         total.tolist(), days, *_laws(summary, numbers), *_ended(summary, numbers),
         *(one.tolist() for one in concurrent),
-        (minute / 60).tolist(), uneven, jobs, np.diff(addresses.firsts).tolist(), (busiest / total).tolist(),
+        (minute / 60).tolist(), uneven, jobs, different.tolist(), (busiest / total).tolist(),
         *(one.tolist() for one in sums),
     )  # fmt: skip
     return [
@@ -207,6 +206,34 @@ def _several(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> list
             job_, different, share, out, back, continuing,
         ) in zip(numbers.tolist(), *columns, strict=True)
     ]  # fmt: skip
+
+
+def _concurrency(summary: Summary, pairs: Pairs, numbers: NDArray[np.int64]) -> tuple[NDArray[Any], ...]:
+    """How many connections of each pair are open in the mean and at most, and when that is first."""
+    from fenrask.records.kernels.loads import STATES, concurrency_of
+
+    bits, states = pairs.time_bits, np.zeros((numbers.size, STATES), dtype=np.int64)
+    area, times = np.zeros(numbers.size), (summary.opened, summary.ended)
+    for low, high in cuts(times, int(numbers[0]) << bits, (int(numbers[-1]) + 1) << bits, _TIMES_AT_ONCE):
+        (opened, _, of_opened), (ended, _, of_ended) = (
+            _rows_of(one.within(low, high).keys, numbers, bits) for one in times
+        )
+        concurrency_of(opened, of_opened, ended, of_ended, states, area)
+    span = max(1.0, float(summary.looked_at[1].sum()))
+    return area * 2.0**pairs.coarse / 1e3 / span, states[:, 2], (states[:, 3] << pairs.coarse) // 1000
+
+
+def _addresses(found: Runs[Counts], numbers: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """How many addresses of each pair's destination there are, and how many connections the busiest of them has."""
+    different, busiest = np.zeros((2, numbers.size), dtype=np.int64)
+    for low, high in cuts([found], int(numbers[0]) << PAIR_BITS, (int(numbers[-1]) + 1) << PAIR_BITS, _TIMES_AT_ONCE):
+        some = _Some.of(found.within(low, high), numbers)
+        sizes = np.diff(some.firsts)
+        has = sizes > 0
+        different += sizes
+        if has.any():
+            busiest[has] = np.maximum(busiest[has], np.maximum.reduceat(some.values, some.firsts[:-1][has]))
+    return different, busiest
 
 
 def _unevenness(summary: Summary, starts: _Some) -> tuple[list[Dispersion], list[Job | None]]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from fenrask.records.batch import Unread
 from fenrask.records.matching import Pairs
 from fenrask.records.readers import WHOLE, Quiet, Share, read_records
+from fenrask.records.runs import Room
 from fenrask.records.summary import Summary, settled, spanned
 from fenrask.records.tallying import summarised
 
@@ -23,12 +24,14 @@ class Part:
     unread: Unread
 
 
-def part_of(file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet, share: Share = WHOLE) -> Part:
+def part_of(
+    file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet, share: Share = WHOLE, room: Room | None = None
+) -> Part:
     """One file, or a share of it, read where this runs: here, in another process, on a machine that sees the file."""
     unread = Unread({})
     kind, guessed, batches = read_records(file, unread, columns, quiet, share)
     spans: dict[str, tuple[int, int]] = {}
-    summary = summarised(spanned(batches, file, spans), pairs, is_share=share.of > 1)
+    summary = summarised(spanned(batches, file, spans), pairs, is_share=share.of > 1, room=room)
     summary.spans |= spans
     return Part(file, kind, guessed, summary, unread)
 

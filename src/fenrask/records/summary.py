@@ -6,21 +6,20 @@ Every count is a whole number under a whole key: the sum of parts is the same to
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
-from heapq import heapify, heappop, heappush
 from itertools import pairwise
 
 import numpy as np
-from numpy.typing import NDArray
 
 from fenrask.records.batch import UDP_ALONE, UDP_ONE_WAY, Batch
+from fenrask.records.counts import Counts, Instants, Keys, firsts_of
 from fenrask.records.matching import Pairs
+from fenrask.records.runs import Room, Runs
 
 __all__ = [
     "MARKED",
     "NEVER",
     "PAIR_BITS",
-    "Counts",
-    "Instants",
+    "STOP",
     "Summary",
     "key",
     "key_parts",
@@ -30,116 +29,30 @@ __all__ = [
     "spanned",
 ]
 
-Keys = NDArray[np.int64]
+Neighbours = dict[tuple[str, str, int, int], int]
 PAIR_BITS = 32
 _SPAN = 1 << PAIR_BITS
 """Pair x span + second is one key; readers leave out later times."""
-_SIGNED = 63
 _SILENT_HOURS, _SILENT_IN_A_FILE_HOURS = 24, 168
 """How long no record may begin in a time that is looked at: between files, and within one."""
 NEVER = 1 << 62
 MARKED = 64
 """One record in this many has a mark."""
+STOP = 1 << 32
 _LEAST_MARKED = 20
-
-
-@dataclass(frozen=True)
-class Counts:
-    """Whole numbers under whole keys, the keys in rising order; what is not there is 0."""
-
-    keys: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
-    values: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
-
-    @classmethod
-    def of(cls, keys: Keys, values: Keys | None = None) -> "Counts":
-        """The sums of values (default: 1 each) by key."""
-        if not keys.size:
-            return cls()
-        if values is None:
-            from fenrask.records.kernels.tallying import run_lengths
-
-            return cls(*run_lengths(np.sort(keys)))
-        ordered, moved = _sorted(keys, values)
-        first = _firsts(ordered)
-        summed = np.add.reduceat(moved, first)
-        kept = summed != 0
-        return cls(ordered[first][kept], summed[kept])
-
-    @classmethod
-    def total(cls, several: Sequence["Counts"]) -> "Counts":
-        """The sum of all."""
-        some = [one for one in several if one.keys.size]
-        if len(some) < 2:
-            return some[0] if some else cls()
-        from fenrask.records.kernels.tallying import added
-
-        # The two shortest first, so that a key is moved a logarithm of times.
-        waiting = [(one.keys.size, place, one) for place, one in enumerate(some)]
-        heapify(waiting)
-        while len(waiting) > 1:
-            (_, place, one), (_, _, other) = heappop(waiting), heappop(waiting)
-            both = cls(*added(one.keys, one.values, other.keys, other.values))
-            heappush(waiting, (both.keys.size, place, both))
-        return waiting[0][2]
-
-    def __add__(self, other: "Counts") -> "Counts":
-        return Counts.total([self, other])
-
-    def within(self, low: int, high: int) -> tuple[Keys, Keys]:
-        """Keys and values from low up to, not including, high."""
-        first, last = np.searchsorted(self.keys, [low, high])
-        return self.keys[first:last], self.values[first:last]
-
-
-@dataclass(frozen=True)
-class Instants:
-    """Keys in rising order, each as often as it is there: of what seldom is there twice."""
-
-    keys: Keys = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
-
-    @classmethod
-    def total(cls, several: Sequence["Instants"]) -> "Instants":
-        """All of them."""
-        some = [one for one in several if one.keys.size]
-        if len(some) < 2:
-            return some[0] if some else cls()
-        keys = np.concatenate([one.keys for one in some])
-        keys.sort()
-        return cls(keys)
-
-    def within(self, low: int, high: int) -> Keys:
-        """Keys from low up to, not including, high."""
-        first, last = np.searchsorted(self.keys, [low, high])
-        return self.keys[first:last]
-
-
-def _firsts(ordered: Keys) -> Keys:
-    """Where each different key begins."""
-    found: Keys = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-    return found
-
-
-def _sorted(keys: Keys, values: Keys) -> tuple[Keys, Keys]:
-    """Keys in rising order with their values: sorted as one number where both fit, at a third of the time."""
-    low, least = int(keys.min()), int(values.min())
-    bits = (int(values.max()) - least).bit_length()
-    if (int(keys.max()) - low).bit_length() + bits > _SIGNED:
-        order = np.argsort(keys)
-        return keys[order], values[order]
-    both = (keys - low) << bits | (values - least)
-    both.sort()
-    return (both >> bits) + low, (both & ((1 << bits) - 1)) + least
 
 
 @dataclass
 class Summary:
     """Counts by pair of subnet and destination; keys are pair x span + second, bin, ending or address."""
 
-    starts: Counts = field(default_factory=Counts)
-    """New connections by second."""
-    opened: Instants = field(default_factory=Instants)
+    begun: Counts = field(default_factory=Counts)
+    """New connections."""
+    starts: Runs[Counts] = field(default_factory=lambda: Runs(Counts))
+    """The same by second."""
+    opened: Runs[Instants] = field(default_factory=lambda: Runs(Instants))
     """When connections began, or were first seen, under pair x 2^`time_bits` + the time (see `Pairs`)."""
-    ended: Instants = field(default_factory=Instants)
+    ended: Runs[Instants] = field(default_factory=lambda: Runs(Instants))
     """When they ended, under the same keys."""
     durations: Counts = field(default_factory=Counts)
     """By bin, of connections that came about and whose beginning was seen."""
@@ -152,7 +65,7 @@ class Summary:
     endings: Counts = field(default_factory=Counts)
     bytes_out: Counts = field(default_factory=Counts)
     bytes_in: Counts = field(default_factory=Counts)
-    addresses: Counts = field(default_factory=Counts)
+    addresses: Runs[Counts] = field(default_factory=lambda: Runs(Counts))
     """Connections by the destination's address, its last 32 bits."""
     listed: Counts = field(default_factory=Counts)
     """Entries of tables at one moment, by state (`STATES`)."""
@@ -160,12 +73,19 @@ class Summary:
     """The sum of what they had left until they go, s, by state."""
     marks: Counts = field(default_factory=Counts)
     """How often some records are there, one in `MARKED` of them, under a mark of what they say."""
+    marks_below: int = (1 << 63) - 1
+    """Marks from here on are left out: where there are many, fewer tell as well (adaptive sampling, Flajolet 1990)."""
+    joints: Counts = field(default_factory=Counts)
+    """Under a mark of some records' ends and a second: how many begin then, and `STOP` times how many stop."""
+    joints_below: int = (1 << 63) - 1
     samples: Counts = field(default_factory=Counts)
     """Records of samples, each of a packet at least."""
     squares: Counts = field(default_factory=Counts)
     """The sum of the squares of what each of these stands for, KiB^2: how sure the whole is (RFC 5476, section 2)."""
-    unmatched: dict[tuple[str, str, int, int], int] = field(default_factory=dict)
-    """What belongs to no pair: source and target (/24, /64), port, protocol."""
+    unmatched: Neighbours = field(default_factory=dict)
+    """What belongs to no pair: source and target (/24, /64), port, protocol; those with the most records."""
+    of_others: int = 0
+    """Records that belong to no pair, of others than these."""
     records: int = 0
     together: int = 0
     """Of these, the pieces and the other directions of connections that other records are of, too."""
@@ -185,19 +105,26 @@ class Summary:
     @classmethod
     def total(cls, several: Sequence["Summary"]) -> "Summary":
         """The sum of all: the same whatever their order and grouping."""
-        unmatched: dict[tuple[str, str, int, int], int] = {}
-        for one in several:
-            for key, number in one.unmatched.items():
-                unmatched[key] = unmatched.get(key, 0) + number
+        several = several or [cls()]
+        unmatched, others = _most([one.unmatched for one in several])
+        marks, below = _fewer([(one.marks, one.marks_below) for one in several])
+        joints, joints_below = _fewer([(one.joints, one.joints_below) for one in several])
         spans: dict[str, tuple[int, int]] = {}
         for file, (first, last) in (pair for one in several for pair in one.spans.items()):
             known = spans.get(file, (first, last))
             spans[file] = min(known[0], first), max(known[1], last)
         return cls(
             **{name: Counts.total([getattr(one, name) for one in several]) for name in _COUNTED},
-            opened=Instants.total([one.opened for one in several]),
-            ended=Instants.total([one.ended for one in several]),
+            marks=marks,
+            marks_below=below,
+            joints=joints,
+            joints_below=joints_below,
+            starts=Runs.total([one.starts for one in several]),
+            addresses=Runs.total([one.addresses for one in several]),
+            opened=Runs.total([one.opened for one in several]),
+            ended=Runs.total([one.ended for one in several]),
             unmatched=unmatched,
+            of_others=others + sum(one.of_others for one in several),
             records=sum(one.records for one in several),
             together=sum(one.together for one in several),
             replies=sum(one.replies for one in several),
@@ -211,6 +138,15 @@ class Summary:
     def __add__(self, other: "Summary") -> "Summary":
         return Summary.total([self, other])
 
+    def kept_in(self, room: Room | None) -> "Summary":
+        """The same, with what is more than memory should hold on disk."""
+        several = (self.starts, self.addresses, self.opened, self.ended)
+        if room is None or sum(one.held_bytes for one in several) <= room.memory_bytes:
+            return self
+        starts, addresses = (one.put_away(room) for one in several[:2])
+        opened, ended = (one.put_away(room) for one in several[2:])
+        return replace(self, starts=starts, addresses=addresses, opened=opened, ended=ended)
+
     @cached_property
     def looked_at(self) -> tuple[Keys, Keys]:
         """The hours looked at, since 1970, and how many seconds of each: of the first and the last only a part.
@@ -223,10 +159,22 @@ class Summary:
         return found, np.minimum((found + 1) * 3600, self.last_s + 1) - begin
 
     @property
+    def lost(self) -> int:
+        """Records that belong to no pair."""
+        return sum(self.unmatched.values()) + self.of_others
+
+    @property
     def doubled(self) -> float:
         """About the share of the records that are there more than once; 0 where too few are marked to tell."""
         marked = int(self.marks.values.sum())
         return 1 - self.marks.keys.size / marked if marked >= _LEAST_MARKED else 0.0
+
+    @property
+    def pieces(self) -> float:
+        """About the share of the records that begin where another one at the same ends stops; 0 of too few to tell."""
+        begins, stops = self.joints.values % STOP, self.joints.values // STOP
+        marked = int(begins.sum())
+        return float(np.minimum(begins, stops).sum()) / marked if marked >= _LEAST_MARKED else 0.0
 
     @property
     def silent_hours(self) -> int:
@@ -257,7 +205,31 @@ class Summary:
         return any(first < (hour + 1) * 3600 and last >= later * 3600 for first, last in self.spans.values())
 
 
-_COUNTED = tuple(one.name for one in fields(Summary) if one.type is Counts)
+_COUNTED = tuple(one.name for one in fields(Summary) if one.type is Counts and one.name not in ("marks", "joints"))
+_MOST_NEIGHBOURS, _MOST_MARKS = 100_000, 1 << 20
+"""So many are held, whatever is sent."""
+
+
+def _most(several: Sequence[Neighbours]) -> tuple[Neighbours, int]:
+    """The sum of all by key, of those with the most records; and the records of the others."""
+    found: Neighbours = {}
+    for one in several:
+        for key, number in one.items():
+            found[key] = found.get(key, 0) + number
+    if len(found) <= _MOST_NEIGHBOURS:
+        return found, 0
+    kept = dict(sorted(found.items(), key=lambda item: (-item[1], item[0]))[: _MOST_NEIGHBOURS // 2])
+    return kept, sum(found.values()) - sum(kept.values())
+
+
+def _fewer(several: Sequence[tuple[Counts, int]]) -> tuple[Counts, int]:
+    """Not too many marks: those below a number that is halved until they are not, which whoever sums them comes to."""
+    below = min(below for _, below in several)
+    marks = Counts.total([one for one, _ in several]).within(0, below)
+    while marks.keys.size > _MOST_MARKS:
+        below //= 2
+        marks = marks.within(0, below)
+    return marks, below
 
 
 def key(pair: Keys, rest: Keys) -> Keys:
@@ -273,7 +245,7 @@ def key_parts(number: int) -> tuple[int, int]:
 def pairs_in(counts: Counts) -> Keys:
     """Every pair that has a key, in rising order."""
     pairs = counts.keys >> PAIR_BITS
-    return pairs[_firsts(pairs)] if pairs.size else pairs
+    return pairs[firsts_of(pairs)] if pairs.size else pairs
 
 
 def settled(summary: Summary) -> Summary:
@@ -301,6 +273,6 @@ def moves_of(summary: Summary, pairs: Pairs, pair: int) -> tuple[Keys, Keys]:
     """When the number of a pair's open connections changes, ms since 1970 in rising order, and by how many."""
     first = pair << pairs.time_bits
     opened, ended = (one.within(first, first + (1 << pairs.time_bits)) for one in (summary.opened, summary.ended))
-    closed = Counts.of(ended)
-    moves = Counts.total([Counts.of(opened), Counts(closed.keys, -closed.values)])
+    closed = Counts.of(ended.keys)
+    moves = Counts.total([Counts.of(opened.keys), Counts(closed.keys, -closed.values)])
     return (moves.keys - first) << pairs.coarse, moves.values

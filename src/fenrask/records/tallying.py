@@ -8,21 +8,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.records.batch import Addresses, Batch, texts
+from fenrask.records.counts import Counts, Instants, Keys
 from fenrask.records.matching import NONE, Matched, Pairs
-from fenrask.records.summary import MARKED, Counts, Instants, Summary, key, settled
+from fenrask.records.runs import Room, Waiting
+from fenrask.records.summary import MARKED, STOP, Summary, key, settled
 
 __all__ = ["summarised"]
 
-Keys = NDArray[np.int64]
 _SLOTS = 1 << 10
 _TOGETHER = 64
 """Batches whose rest is added up at once."""
 _MOST_UNMATCHED = 20_000
 
 
-def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False) -> Summary:
-    """The summary of the batches of one file, or of a share of it. One is counted while the next is read."""
-    tally = _Tally(pairs)
+def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False, room: Room | None = None) -> Summary:
+    """The summary of the batches of one file, or of a share of it. One is counted while the next is read.
+
+    room: what of it memory may hold, and where the rest goes; all of it where there is none.
+    """
+    tally = _Tally(pairs, room)
     with ThreadPoolExecutor(1) as beside:
         counted: Future[None] | None = None
         for batch in batches:
@@ -32,67 +36,6 @@ def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False) -
         if counted is not None:
             counted.result()
     return tally.summary() if is_share else settled(tally.summary())
-
-
-class _Runs:
-    """Keys as they come, counted: put in order in runs, and runs of about one length added up."""
-
-    room = 1 << 20
-    """Keys that are put in order at once."""
-
-    def __init__(self) -> None:
-        self._waiting: list[Keys] = []
-        self._size = 0
-        self._runs: list[Counts] = []
-
-    def put(self, keys: Keys) -> None:
-        self._waiting.append(keys)
-        self._size += keys.size
-        if self._size >= self.room:
-            self._order()
-
-    def _order(self) -> None:
-        if self._size:
-            self._runs.append(Counts.of(np.concatenate(self._waiting)))
-        self._waiting, self._size = [], 0
-        while len(self._runs) > 1 and 2 * self._runs[-1].keys.size > self._runs[-2].keys.size:
-            self._runs[-2:] = [self._runs[-2] + self._runs[-1]]
-
-    def counts(self) -> Counts:
-        self._order()
-        found, self._runs = self._runs, []
-        return Counts.total(found)
-
-
-class _Times(_Runs):
-    """The same of keys that seldom are there twice: they are put in order, and stay."""
-
-    room = 1 << 22
-    """So large that the system gets back at once what goes."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._ordered: list[Instants] = []
-
-    def _order(self) -> None:
-        if self._size:
-            keys = np.concatenate(self._waiting)
-            self._waiting, self._size = [], 0
-            keys.sort()
-            self._ordered.append(Instants(keys))
-
-    def instants(self) -> Instants:
-        self._order()
-        if len(self._ordered) < 2:
-            return self._ordered.pop() if self._ordered else Instants()
-        # Each run goes when it is copied: no more than one is there twice.
-        keys, filled = np.empty(sum(one.keys.size for one in self._ordered), dtype=np.int64), 0
-        while self._ordered:
-            run = self._ordered.pop().keys
-            keys[filled : filled + run.size] = run
-            filled += run.size
-        keys.sort()
-        return Instants(keys)
 
 
 @dataclass
@@ -130,10 +73,10 @@ def _no_sums(slots: int) -> Keys:
 class _Tally:
     """Connections counted as they come."""
 
-    def __init__(self, pairs: Pairs) -> None:
-        self._pairs, self._slots, self._beside = pairs, _Slots(), [Summary()]
-        self._opened, self._ended = _Times(), _Times()
-        self._started, self._addresses, self._durations, self._cut = (_Runs() for _ in range(4))
+    def __init__(self, pairs: Pairs, room: Room | None) -> None:
+        self._pairs, self._room, self._slots, self._beside = pairs, room, _Slots(), [Summary()]
+        self._opened, self._ended = Waiting(Instants), Waiting(Instants)
+        self._started, self._addresses, self._durations, self._cut = (Waiting(Counts) for _ in range(4))
 
     def take(self, batch: Batch) -> None:
         """Count the records of a batch."""
@@ -141,8 +84,16 @@ class _Tally:
         self._beside.append(_beside(batch, matched))
         if batch.listing is None and batch.sampled <= 1:
             self._take_connections(batch, matched)
+            self._put_away()
         if len(self._beside) >= _TOGETHER:
             self._beside = [Summary.total(self._beside)]
+
+    def _put_away(self) -> None:
+        """Put on disk what is more than memory should hold."""
+        many = (self._opened, self._ended, self._started, self._addresses)
+        if self._room is not None and sum(one.held_bytes for one in many) > self._room.memory_bytes:
+            for one in many:
+                one.put_away(self._room)
 
     def _take_connections(self, batch: Batch, matched: Matched) -> None:
         from fenrask.records.kernels.tallying import tallied
@@ -176,10 +127,10 @@ class _Tally:
         sums = [slots.counts(column) for column in range(SUMS)]
         by_ending = [Counts(one.keys + code, one.values) for code, one in enumerate(sums[SUMS - CODES :])]
         whole = Summary(
-            starts=self._started.counts(), opened=self._opened.instants(), ended=self._ended.instants(),
-            durations=self._durations.counts(), cut=self._cut.counts(), addresses=self._addresses.counts(),
+            starts=self._started.runs(), opened=self._opened.runs(), ended=self._ended.runs(),
+            durations=self._durations.runs().whole(), cut=self._cut.runs().whole(), addresses=self._addresses.runs(),
             endings=Counts.total(by_ending), duration_ms=sums[0], bytes_out=sums[1], bytes_in=sums[2],
-            continuing=sums[3],
+            continuing=sums[3], begun=sums[4],
         )  # fmt: skip
         return Summary.total([*self._beside, whole])
 
@@ -197,14 +148,16 @@ def _low(addresses: Addresses) -> NDArray[np.uint32]:
 def _beside(batch: Batch, matched: Matched) -> Summary:
     """What there is to count beside connections: records, hours, samples, listings, what belongs to no pair."""
     known = matched.pair != NONE
-    unmatched = _unmatched(batch, ~known)
+    unmatched, others = _unmatched(batch, ~known)
     if batch.listing is not None:
         # An entry that is of a reply, or of who comes in, is one as well.
         states = key(matched.pair[known], batch.listing.state[known])
         left = Counts.of(states, batch.listing.left_s[known])
-        return Summary(listed=Counts.of(states), listed_s=left, unmatched=unmatched, records=len(batch))
+        return Summary(
+            listed=Counts.of(states), listed_s=left, unmatched=unmatched, of_others=others, records=len(batch)
+        )
     found = _times(batch)
-    found.unmatched = unmatched
+    found.unmatched, found.of_others = unmatched, others
     if batch.sampled > 1:
         # One packet in many: connections cannot be told from what was not looked at.
         volumes = key(matched.pair[known], np.zeros(int(known.sum()), dtype=np.int64))
@@ -216,7 +169,8 @@ def _beside(batch: Batch, matched: Matched) -> Summary:
         found.samples, found.squares = Counts.of(volumes), Counts.of(volumes, _squares(out + back))
         found.records = found.sampled = len(batch)
         return found
-    found.marks, found.tells_both = _marks(batch), batch.tells_both
+    found.marks, found.joints = _marked(batch)
+    found.tells_both = batch.tells_both
     found.records = len(batch) if batch.records is None else batch.records
     found.together = 0 if batch.records is None else batch.records - len(batch)
     found.replies = int(np.count_nonzero(matched.is_reply))
@@ -247,16 +201,22 @@ def _squares(octets: Keys) -> Keys:
     return found
 
 
-def _marks(batch: Batch) -> Counts:
-    """A number for one record in `MARKED`; a doubled one has the same."""
+def _marked(batch: Batch) -> tuple[Counts, Counts]:
+    """A number for one record in `MARKED`, which a doubled one has as well; and when some begin and stop."""
     from fenrask.records.kernels.tallying import marks_of
 
     source, target = (_whole(one) if one.v6 else one.v4 for one in (batch.source, batch.target))
-    return Counts.of(
-        marks_of(
-            source, target, batch.source_port, batch.target_port, batch.bytes_out, batch.start_s, batch.end_s, MARKED
-        )
-    )
+    is_new = np.ones(len(batch), dtype=bool) if batch.is_new is None else batch.is_new
+    marks, begins, stops = marks_of(
+        source, target, batch.source_port, batch.target_port, batch.protocol, batch.bytes_out, batch.start_s,
+        batch.end_s, batch.ending, is_new, MARKED, _LONG_S,
+    )  # fmt: skip
+    ended = Counts.of(stops)
+    return Counts.of(marks), Counts.of(begins) + Counts(ended.keys, ended.values * STOP)
+
+
+_LONG_S = 5.0
+"""From which on a record may be a piece: exporters cut none sooner."""
 
 
 def _whole(addresses: Addresses) -> NDArray[np.uint64]:
@@ -267,12 +227,12 @@ def _whole(addresses: Addresses) -> NDArray[np.uint64]:
     return found
 
 
-def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, int, int], int]:
-    """How many records belong to no pair, by neighbourhood of both ends, port and protocol."""
+def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> tuple[dict[tuple[str, str, int, int], int], int]:
+    """How many records belong to no pair, by neighbourhood of both ends, port and protocol; and those of others."""
     found: dict[tuple[str, str, int, int], int] = {}
     some = np.flatnonzero(rows)
     if not some.size:
-        return found
+        return found, 0
     inner, outer = batch.source.v4[some] >> 8, batch.target.v4[some] >> 8
     six = {row for row, _ in (*batch.source.v6, *batch.target.v6)}
     port, protocol = batch.target_port[some].astype(np.int64), batch.protocol[some].astype(np.int64)
@@ -285,4 +245,4 @@ def _unmatched(batch: Batch, rows: NDArray[np.bool_]) -> dict[tuple[str, str, in
             ends = [".".join(str(int(value) >> shift & 255) for shift in (16, 8, 0)) + ".0/24" for value in row[:2]]
         if len(found) < _MOST_UNMATCHED:
             found[ends[0], ends[1], int(row[2]), int(row[3])] = int(number)
-    return found
+    return found, some.size - sum(found.values())

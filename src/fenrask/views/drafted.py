@@ -45,7 +45,11 @@ def draft_files(files: Files, draft: Draft, loads_file: str) -> dict[str, bytes]
 
 
 def _texts(draft: Draft) -> dict[str, bytes]:
-    return {_ESTATE: drafted_estate(draft).encode(), str(draft.data["catalogue"]): drafted_catalogue(draft).encode()}
+    estate, catalogue = (
+        f"# yaml-language-server: $schema={name}.schema.json\n{text}".encode()
+        for name, text in (("estate", drafted_estate(draft)), ("catalogue", drafted_catalogue(draft)))
+    )
+    return {_ESTATE: estate, str(draft.data["catalogue"]): catalogue}
 
 
 _ESTATE = "estate.yaml"
@@ -94,7 +98,7 @@ def drafted_catalogue(draft: Draft) -> str:
 
 
 def assumed_rows(several: Sequence[Assumed]) -> list[tuple[str, str, str]]:
-    """Where, what stands there, and why; what is the same of several entries in one row."""
+    """Where, which value, and why; what is the same of several entries in one row."""
     alike: dict[tuple[str, str, str, str], list[str]] = {}
     for one in several:
         steps = one.steps[1:] if one.steps[0] == CATALOGUE else one.steps

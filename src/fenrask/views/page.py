@@ -49,6 +49,8 @@ class Column:
     least_width: int = 0
     sparse: bool = False
     """Left out for people where no row has anything in it."""
+    is_answer: bool = False
+    """Whether a terminal shows it at any width: all others make room for it."""
     most: int = 0
     """Items of a list that a terminal shows without `--all`, and how many more there are; 0 for all."""
     below: str = ""
@@ -113,6 +115,10 @@ class Table:
     """Rows that a terminal shows without `--all`, of blocks lines; 0 for all of them. Machines always get all."""
     behind_all: bool = False
     """Whether a terminal shows the table with `--all` only, and otherwise names it."""
+    is_answer: bool = False
+    """Whether a terminal shows some of it however long the others are, as it does of the first."""
+    is_whole: bool = False
+    """Whether it was asked for by an option, so that a terminal shows all of it."""
 
     def records(self) -> Iterator[dict[str, Any]]:
         """Each row by column keys."""

@@ -3,10 +3,12 @@
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from fenrask.routing import Paths
 from fenrask.views.page import Page, Table
+
+if TYPE_CHECKING:
+    from fenrask.routing import Paths
 
 __all__ = ["NOUNS", "Selection", "selected"]
 
@@ -48,7 +50,7 @@ class Selection:
     related: Mapping[str, frozenset[str]]
 
     @classmethod
-    def of(cls, paths: Paths, asked: Mapping[str, Sequence[str]]) -> "Selection":
+    def of(cls, paths: "Paths", asked: Mapping[str, Sequence[str]]) -> "Selection":
         """What goes with the names: from every path that has one of each noun asked for."""
         estate = paths.described.estate
         related: dict[str, set[str]] = {noun: set(names) for noun, names in asked.items()}

@@ -53,7 +53,7 @@ class Outcome:
     too_fast: Mapping[str, str]
     """Exits at which more connections are opened again than they take, with the numbers."""
     blocking: float
-    """The largest share of new connections that find no port at any exit while it lasts."""
+    """The largest share of new connections that find no port, at an exit that it overloads, or more than before."""
     helps: tuple[Help, ...]
     full_after: Mapping[str, float] = field(default_factory=dict)
     """In how many seconds the ports of exits that it overloads are full, at the busiest moment."""
@@ -133,7 +133,6 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
         sized = capacity(reopened(after.demand.on_busy_day))
         too_fast = dict(_too_fast(after, case.storm_s))
     overloaded, worse = _overloaded(before.capacity, sized)
-    blocking = max((one.blocking for one in sized.every), default=0.0)
     cut_off = _cut_off(before, after, lost_flows)
     if case.resolver_down:
         cut_off = {**cut_off, **dict.fromkeys(asking_by_name(described, case), _NAMELESS)}
@@ -144,6 +143,8 @@ def outcome(before: Evaluation, name: str, case: Case) -> Outcome:
         and (after_s := full_after(before.capacity.of(one.exit, one.toward), one, case.storm_s)) is not None
     }
     taken_over = dict(_taken_over(before, case))
+    # What was so before is none of the case's doing.
+    blocking = max((one.blocking for one in (*overloaded, *worse)), default=0.0)
     return Outcome(name, after, cut_off, lost, lost_flows, overloaded, worse, too_fast, blocking, (), full, taken_over)
 
 

@@ -1,6 +1,6 @@
 """An estate that has lost a zone or an exit; and which sources hosts show then."""
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -57,19 +57,25 @@ class Shown:
 
 
 def sources_shown(
-    described: Described, sender: str, target: str, public_host: bool = False, workload: str | None = None
+    described: Described,
+    sender: str,
+    target: str,
+    public_host: bool = False,
+    workload: str | None = None,
+    cases: Mapping[str, Case] | None = None,
 ) -> Iterator[Shown]:
     """What a subnet's hosts show to a destination now, and in each case of a loss; UnusableInput for unknown names.
 
-    Lost is each zone, each exit, each routing session, and what the estate's own cases lose. sender: a subnet, or a
-    host's address.
+    Lost is each zone, each exit, each routing session, and what the estate's own cases lose; or what `cases` do.
+    sender: a subnet, or a host's address.
     """
     now = Shown("now", tuple(trace_from(described, sender, target, public_host, workload)))
     yield now
     own = described.estate.subnets[now.traces[0][0].subnet].zone
     may_matter = _may_matter(described, now)
     passed = {name for trace, _ in now.traces for name in trace.exits}
-    for name, case, touched in _losses(described, passed):
+    losses = _losses(described, passed) if cases is None else ((name, one, may_matter) for name, one in cases.items())
+    for name, case, touched in losses:
         if touched.isdisjoint(may_matter):
             yield Shown(name, now.traces)
             continue
@@ -78,7 +84,9 @@ def sources_shown(
         yield Shown(name, traces, cut_off=own is not None and own in case.lose_zones)
 
 
-def shown_to(described: Described, target: str) -> dict[str, tuple[Shown, ...]]:
+def shown_to(
+    described: Described, target: str, cases: Mapping[str, Case] | None = None
+) -> dict[str, tuple[Shown, ...]]:
     """The same for every subnet that has a flow to a destination; where none has, for every subnet with hosts."""
     estate = described.estate
     senders = (
@@ -89,7 +97,7 @@ def shown_to(described: Described, target: str) -> dict[str, tuple[Shown, ...]]:
         for subnet in estate.workloads[workload].subnets:
             if subnet not in found:
                 found[subnet] = tuple(
-                    sources_shown(described, subnet, target, estate.workloads[workload].public_address, workload)
+                    sources_shown(described, subnet, target, estate.workloads[workload].public_address, workload, cases)
                 )
     return found
 

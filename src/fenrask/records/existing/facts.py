@@ -1,13 +1,13 @@
 """What files tell of a network that exists, value by value, each with where it is written."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import ip_network
 from typing import Any
 
 from fenrask.prefixes import Address, Prefix, parse_address
 
-__all__ = ["Fact", "Facts", "Host", "Steps", "spelled", "whole_name"]
+__all__ = ["Fact", "Facts", "Host", "Steps", "each_port", "spelled", "whole_name"]
 
 Steps = tuple[str, ...]
 """A section of the estate, a name in it, a key, and keys inside."""
@@ -53,6 +53,8 @@ class Facts:
     """The prefixes of whose hosts a translator rewrites the source, with where."""
     own_filters: list[tuple[str, Steps, Any, str]] = field(default_factory=list)
     """Parts of the filter of a machine's own packets: the file's stem, the key or the direction and rule, and where."""
+    passed: dict[str, list[tuple[str, Any, str]]] = field(default_factory=dict)
+    """Of machines that pass on what others send: a rule's name (empty for what none matches), the rule, and where."""
     dumps: dict[str, tuple[bytes, int]] = field(default_factory=dict)
     """Each dump of routes by its file's name, and how many prefixes it has."""
     complete: set[str] = field(default_factory=set)
@@ -111,6 +113,18 @@ class Facts:
             if steps[0] == section and len(steps) == 3:
                 found.setdefault(steps[1], {})[steps[2]] = fact
         yield from found.items()
+
+
+_MOST_PORTS = 64
+
+
+def each_port(ports: Iterable[int | str]) -> list[int] | None:
+    """Ports one by one, as rules of firewalls have them; None where ranges hold more than these can list."""
+    found: list[int] = []
+    for one in ports:
+        low, _, high = str(one).partition("-")
+        found += range(int(low), int(high or low) + 1)
+    return found if len(found) <= _MOST_PORTS else None
 
 
 def spelled(value: Any) -> str:

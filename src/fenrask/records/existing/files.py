@@ -38,6 +38,8 @@ class Files:
     billed: list[Billed] = field(default_factory=list)
     unread: Unread = field(default_factory=lambda: Unread({}))
     columns: Mapping[str, str] = field(default_factory=dict)
+    named: Mapping[str, str] = field(default_factory=dict)
+    """Whose a file is, where its name does not say so: a machine, a route table."""
     seen: Seen | None = None
 
 
@@ -45,12 +47,18 @@ COLUMNS: tuple[str, ...] = tuple(dict.fromkeys((*WORDS, *FIELDS)))
 """The fields of tables, whose columns can be stated."""
 
 
-def read_files(files: Sequence[str], columns: Mapping[str, str], estate: Mapping[str, Any] | None = None) -> Files:
+def read_files(
+    files: Sequence[str],
+    columns: Mapping[str, str],
+    estate: Mapping[str, Any] | None = None,
+    named: Mapping[str, str] | None = None,
+) -> Files:
     """Take what every file tells; UnusableInput with each that cannot be used.
 
-    columns: the columns of our fields, where their names do not say so. estate: what says all that they do not.
+    columns: the columns of our fields, where their names do not say so. estate: what says all that they do not. named:
+    whose a file is, where its name does not say so.
     """
-    found, problems = Files(columns=columns), list[Problem]()
+    found, problems = Files(columns=columns, named=named or {}), list[Problem]()
     for file in files:
         try:
             found.kinds[file] = _read(file, found)
@@ -73,13 +81,21 @@ def _read(file: str, found: Files) -> str:
         head = stream.read(1 << 16)
     for take in (_bill, _json, _table, _zone_file, _dump):
         if what := take(path, head, found):
+            _check_named(path, take is _json, found)
             return what
     _check_table(path, head, found.columns)
+    _check_named(path, False, found)
     kind = format_of(file, found.unread)
     found.records.append(file)
     names = _answers_in(path, found)
     answered = f", with answers for {counted(names, 'name')}" if names else ""
     return f"connection records ({kind}{answered})"
+
+
+def _check_named(path: Path, is_named: bool, found: Files) -> None:
+    """Count a name that was given to a file which takes none."""
+    if (name := found.named.get(str(path))) and not is_named:
+        found.facts.skip(f"the name {name}: only JSON of one machine takes one", str(path))
 
 
 def _check_table(path: Path, head: bytes, columns: Mapping[str, str]) -> None:
@@ -116,7 +132,7 @@ def _json(path: Path, head: bytes, found: Files) -> str:
         data = json.loads(_whole(path))
     except (ValueError, RecursionError) as error:
         raise UnusableInput([Problem(Place(str(path)), "no JSON", f"JSON as it began: {error}")]) from None
-    stem = path.name.split(".")[0]
+    stem = found.named.get(str(path), path.name.split(".")[0])
     try:
         if knows_yang(data):
             return read_yang(data, path.name, stem, found.facts)

@@ -1,4 +1,7 @@
-"""What a ruleset of nft tells (`nft -j list ruleset`): source translation, its timers, and filters of the machine."""
+"""What a ruleset of nft tells (`nft -j list ruleset`): source translation, its timers, and filters.
+
+Those of what a machine itself sends and gets are its own; those of what it passes on for others are a firewall's rules.
+"""
 
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
@@ -6,7 +9,7 @@ from ipaddress import summarize_address_range
 from typing import Any
 
 from fenrask.prefixes import is_public, parse_address, parse_prefix
-from fenrask.records.existing.facts import Facts
+from fenrask.records.existing.facts import Facts, each_port
 
 __all__ = ["read_ruleset"]
 
@@ -30,19 +33,24 @@ def read_ruleset(entries: list[Any], file: str, machine: str, facts: Facts) -> N
             if "masquerade" in part:
                 _is_translator(machine, where, facts)
         of = chains.get((str(rule.get("table")), str(rule.get("chain"))), {})
-        if of.get("type") == "filter" and not {"accept", "drop", "reject"}.isdisjoint(
-            key for part in parts for key in part
-        ):
+        if of.get("type") == "filter":
             _filter_rule(parts, of, f"{file} {rule.get('chain', '')} handle {rule.get('handle', '')}", machine, facts)
     for chain in chains.values():
-        if chain.get("type") == "filter" and (direction := _DIRECTIONS.get(str(chain.get("hook")))):
-            action = "allow" if chain.get("policy", "accept") == "accept" else "deny"
-            where = f"{file} {chain.get('name')}"
-            facts.own_filters.append((machine, (f"{direction}_default",), action, where))
-            # Where a rule lets replies pass, that was told before.
-            facts.own_filters.append((machine, ("stateful",), False, where))
+        if chain.get("type") == "filter":
+            _policy(chain, f"{file} {chain.get('name')}", machine, facts)
     if addresses:
         facts.add("exits", machine, "addresses", value=[*addresses], where=f"{file} snat")
+
+
+def _policy(chain: Mapping[str, Any], where: str, machine: str, facts: Facts) -> None:
+    """What becomes of packets that no rule of a chain matches."""
+    hook, action = str(chain.get("hook")), "allow" if chain.get("policy", "accept") == "accept" else "deny"
+    if hook == _PASSING:
+        facts.passed.setdefault(machine, []).append(("", action, where))
+    elif hook in _DIRECTIONS:
+        facts.own_filters.append((machine, (f"{_DIRECTIONS[hook]}_default",), action, where))
+        # Where a rule lets replies pass, that was told before.
+        facts.own_filters.append((machine, ("stateful",), False, where))
 
 
 def _mapping(value: Any) -> Mapping[str, Any]:
@@ -94,6 +102,8 @@ _TIMERS = {
     "udp": {"unreplied": "udp_one_way", "replied": "udp_answered"},
 }  # fmt: skip
 """States of the kernel's connection tracking, by the endings that the catalogue has."""
+_PASSING = "forward"
+"""The hook that packets of others pass."""
 _DIRECTIONS = {"output": "out", "input": "in"}
 """The hooks that a machine's own packets pass."""
 
@@ -101,24 +111,45 @@ _DIRECTIONS = {"output": "out", "input": "in"}
 def _filter_rule(
     parts: list[Mapping[str, Any]], chain: Mapping[str, Any], where: str, machine: str, facts: Facts
 ) -> None:
-    """One rule of the machine's own filter; what it passes on for others belongs to another place."""
-    direction = _DIRECTIONS.get(str(chain.get("hook")))
-    if direction is None:
-        facts.skip("filter rules of nft for packets that a machine passes on", where)
+    """One rule, of the machine's own packets or of those that it passes on."""
+    hook, keys = str(chain.get("hook")), {key for part in parts for key in part}
+    if not keys.isdisjoint(("jump", "goto", "queue", "vmap")):
+        facts.skip("a filter rule of nft that leads to another chain", where)
+        return
+    if keys.isdisjoint(("accept", "drop", "reject")):
+        return
+    if hook != _PASSING and hook not in _DIRECTIONS:
+        facts.skip(f"filter rules of nft at the hook {hook}", where)
         return
     matches = [_mapping(part["match"]) for part in parts if "match" in part]
-    if any("ct" in _mapping(one.get("left")) for one in matches):
-        # Replies to what was let through: the filter keeps state.
-        facts.own_filters.append((machine, ("stateful",), True, where))
+    states = [one for one in matches if "ct" in _mapping(one.get("left"))]
+    if states and not all(_is_of_new(one) for one in states):
+        # Replies to what was let through: the filter keeps state. A firewall always does.
+        if hook != _PASSING:
+            facts.own_filters.append((machine, ("stateful",), True, where))
         return
     rule: dict[str, Any] = {"action": "allow" if any("accept" in part for part in parts) else "deny"}
     for match in matches:
-        found = _matched(match)
+        found = {} if match in states else _matched(match)
+        if found is not None and hook == _PASSING and "ports" in found:
+            listed = each_port(found["ports"])
+            found = None if listed is None else found | {"ports": listed}
         if found is None:
             facts.skip("a filter rule of nft that matches what is not modelled", where)
             return
         rule |= found
-    facts.own_filters.append((machine, (direction, f"rule {where.rpartition(' ')[2]}"), rule, where))
+    name = f"rule {where.rpartition(' ')[2]}"
+    if hook == _PASSING:
+        facts.passed.setdefault(machine, []).append((name, rule, where))
+    else:
+        facts.own_filters.append((machine, (_DIRECTIONS[hook], name), rule, where))
+
+
+def _is_of_new(match: Mapping[str, Any]) -> bool:
+    """Whether it matches the first packet of a connection."""
+    right = match.get("right")
+    stated = _mapping(right).get("set", right)
+    return "new" in (stated if isinstance(stated, list) else [stated])
 
 
 def _matched(match: Mapping[str, Any]) -> dict[str, Any] | None:

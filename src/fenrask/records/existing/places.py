@@ -3,6 +3,7 @@
 from collections.abc import Container
 from ipaddress import ip_network
 
+from fenrask.estate import KINDS
 from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public, parse_prefix
 from fenrask.records.existing.draft import Assumed, Draft
 from fenrask.records.existing.facts import Fact, Facts, whole_name
@@ -151,9 +152,16 @@ def put_filters(facts: Facts, draft: Draft) -> None:
             facts.told.setdefault((section, machine, "filters", "own", *steps), Fact(value, where))
         else:
             facts.skip(f"filter rules of {machine}, which is no workload or subnet", where)
+    for machine, rules in facts.passed.items():
+        for name, value, where in rules:
+            steps = ("exits", machine, "rules", name) if name else ("exits", machine, "default")
+            facts.told.setdefault(steps, Fact(value, where))
     for steps, fact in facts.told.items():
         if len(steps) > 3 and steps[2] in ("filters", "rules") or steps[2:] == ("default",):
-            if steps[1] in draft.of(steps[0]):
-                draft.put(*steps, value=fact.value, where=fact.where)
-            else:
+            entry = draft.of(steps[0]).get(steps[1])
+            if entry is None:
                 facts.skip(f"rules of {steps[1]}, of which nothing else is told", fact.where)
+            elif steps[0] == "exits" and steps[2] not in KINDS[entry["kind"]].model_fields:
+                facts.skip(f"rules of {steps[1]}, which is no firewall ({entry['kind']})", fact.where)
+            else:
+                draft.put(*steps, value=fact.value, where=fact.where)

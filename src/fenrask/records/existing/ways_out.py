@@ -15,6 +15,7 @@ from fenrask.routing import LOCAL
 __all__ = ["put_exits", "put_offers"]
 
 _GATEWAY, _HOST, _DOOR = "translation-gateway", "translator-host", "direct-internet"
+_FIREWALL = "inspecting-firewall"
 _DEFAULTS = ("0.0.0.0/0", "::/0")
 
 
@@ -29,9 +30,16 @@ def put_exits(facts: Facts, draft: Draft) -> None:
                 facts.of("translators", name)["told"].where,
             )
     translators = [name for name in translators if name in told or "exits" not in facts.complete]
-    for name in dict.fromkeys((*told, *translators)):
+    hops = {name for _, _, name, _ in _routes(draft)} if "exits" not in facts.complete else set()
+    firewalls = [name for name in facts.passed if name in hops]
+    for name in dict.fromkeys((*told, *translators, *firewalls)):
         draft.take("exits", name, told.get(name, {}))
         entry = draft.of("exits").setdefault(name, {})
+        if name in facts.passed and entry.get("kind", _HOST) == _HOST and "exits" not in facts.complete:
+            where = f"{facts.passed[name][0][2]}: it passes on by rule"
+            draft.put("exits", name, "kind", value=_FIREWALL, where=where)
+            if name not in translators:
+                draft.put("exits", name, "rewrites_toward", value=[], where=f"{where}, and translates nothing")
         if "kind" not in entry:
             if name in translators:
                 where = f"{facts.of('translators', name)['told'].where}: it translates"
@@ -117,7 +125,8 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         _subnet_of(name, entry, facts, draft)
     if "offer" in fields and fields["offer"].is_required() and "offer" not in entry:
         draft.put("exits", name, "offer", value=_offer_name(name, facts, draft), where="a name for what it offers")
-    if model.needs_offer and issubclass(model, Translating) and "addresses" in fields and "addresses" not in entry:
+    takes_addresses = model.needs_offer and issubclass(model, Translating) and "addresses" in fields
+    if takes_addresses and _translates(entry) and "addresses" not in entry:
         draft.assume(
             "exits", name, "addresses", value="auto", why="no file says its public addresses: as many as needed"
         )

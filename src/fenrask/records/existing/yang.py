@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import unquote
 
 from fenrask.prefixes import is_public, parse_address, parse_prefix
-from fenrask.records.existing.facts import Facts, Steps, whole_name
+from fenrask.records.existing.facts import Facts, Steps, each_port, whole_name
 
 __all__ = ["knows_yang", "read_yang"]
 
@@ -215,9 +215,10 @@ def _rule(matches: Mapping[str, Any], single_ports: bool) -> dict[str, Any] | No
                     rule[key] = [str(text)]
         elif layer in ("tcp", "udp") and {*stated} == {"destination-port"}:
             ports = _ports(_mapping(stated["destination-port"]))
-            if ports is None or (single_ports and not isinstance(ports, int)):
+            listed = None if ports is None else each_port([ports]) if single_ports else [ports]
+            if listed is None:
                 return None
-            rule |= {"protocol": layer, "ports": [ports]}
+            rule |= {"protocol": layer, "ports": listed}
         else:
             return None
     return rule

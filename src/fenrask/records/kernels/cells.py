@@ -2,14 +2,14 @@
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled_beyond
 
 __all__ = ["decimals", "dotted_cells", "longest"]
 
 _DOT, _ZERO, _MINUS, _PLUS, _SPACE = 46, 48, 45, 43, 32
 
 
-@compiled
+@compiled_beyond(FEW)
 def dotted_cells(letters, begins):
     """IPv4 addresses as numbers, uint32, and which cells are one, both of shape (n_cells,).
 
@@ -36,7 +36,7 @@ def dotted_cells(letters, begins):
     return found, good
 
 
-@compiled
+@compiled_beyond(FEW)
 def decimals(letters, begins):
     """Plain decimal numbers, float64, and which cells are one, both of shape (n_cells,).
 
@@ -75,7 +75,7 @@ def decimals(letters, begins):
     return found, good
 
 
-@compiled
+@compiled_beyond(FEW)
 def longest(of_high, starts, values, addresses):
     """The value of the range that holds each address, int32 of shape (n_addresses,).
 

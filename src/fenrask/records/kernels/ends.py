@@ -6,7 +6,7 @@ the first end (from 16) and of the second.
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 from fenrask.records.batch import (
     CLOSED,
     FLAGGED,
@@ -28,7 +28,7 @@ STREAM_S = 2.0
 """Longer exchanges of UDP are streams to the Linux kernel (nf_conntrack_udp_timeout_stream)."""
 
 
-@compiled
+@compiled_beyond(FEW)
 def turned(ports):
     """Version, protocol and ports with the ports of both ends exchanged."""
     low, high = ports & np.uint64(0xFFFF), ports >> np.uint64(16) & np.uint64(0xFFFF)
@@ -54,7 +54,7 @@ def bucket(key, size):
     return np.int64((mixed ^ mixed >> np.uint64(29)) & np.uint64(size - 1))
 
 
-@compiled
+@compiled_beyond(FEW)
 def shares_of(keys, shares):
     """The share of each key, from 0 to `shares` - 1, shape (n_keys,): the same for both directions of a connection."""
     found = np.empty(keys.shape[0], np.int64)
@@ -64,14 +64,14 @@ def shares_of(keys, shares):
     return found
 
 
-@compiled
+@compiled_beyond(FEW)
 def linked(slots, heads, nexts):
     """Put all connections in use into their buckets anew; the first unused slot, from which the unused are linked."""
     heads[:] = -1
     free = -1
     for place in range(slots.size - 1, -1, -1):
-        if slots[place].used:
-            which = bucket(slots[place].key, heads.size)
+        if slots[place]["used"]:
+            which = bucket(slots[place]["key"], heads.size)
             nexts[place] = heads[which]
             heads[which] = place
         else:
@@ -86,7 +86,7 @@ def place_of(slots, heads, nexts, key, at):
     back = turned(key[4])
     place, before = heads[at], -1
     while place >= 0:
-        own = slots[place].key
+        own = slots[place]["key"]
         if own[4] == key[4] and _is_same(own, key, 0, 2):
             return place, before, True
         if own[4] == back and _is_same(own, key, 2, 0):
@@ -102,7 +102,7 @@ def taken_out(slots, heads, nexts, place, before, at, free):
         heads[at] = nexts[place]
     else:
         nexts[before] = nexts[place]
-    slots[place].used = 0
+    slots[place]["used"] = 0
     nexts[place] = free
     return place
 
@@ -113,7 +113,7 @@ def put_in(slots, heads, nexts, at, free):
     after = nexts[free]
     nexts[free] = heads[at]
     heads[at] = free
-    slots[free].used = 1
+    slots[free]["used"] = 1
     return after
 
 
@@ -137,7 +137,7 @@ def tcp_ending(out, back, answered, rest):
     return UNANSWERED if alone and not answered else rest
 
 
-@compiled
+@compiled_beyond(FEW)
 def tcp_endings(out, back, answered, rest):
     """The same of many, shape (n_connections,)."""
     found = np.empty(out.size, np.int64)
@@ -154,7 +154,7 @@ def udp_ending(lasted_s, answered, otherwise):
     return UDP_STREAMING if lasted_s > STREAM_S else UDP_ANSWERED
 
 
-@compiled
+@compiled_beyond(FEW)
 def udp_endings(lasted_s, answered, otherwise):
     """The same of many, shape (n_exchanges,)."""
     found = np.empty(lasted_s.size, np.int64)

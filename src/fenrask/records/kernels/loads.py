@@ -4,9 +4,9 @@ import math
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 
-__all__ = ["busiest_of", "concurrency_of", "dispersions_of", "laws_of"]
+__all__ = ["STATES", "busiest_of", "concurrency_of", "dispersions_of", "laws_of"]
 
 _HOUR, _MINUTE = 3600, 60
 _CELLS = 50
@@ -15,36 +15,37 @@ _WIDEST = 1.6448536269514722
 """Sigma of a lognormal law above which the same p95 is one of a law with a lighter tail."""
 
 
-@compiled
-def concurrency_of(opened, opened_firsts, ended, ended_firsts, coarse, span_s):
-    """The mean over a span, the most at any instant, and the second in which that is first; shapes (n_pairs,).
+STATES = 4
+"""Of each pair: how many are open, since when, the most so far, and when these were open first."""
 
-    opened, ended: when connections do, in 2^coarse ms, in rising order within a pair; as many of them as of the other.
+
+@compiled_beyond(FEW)
+def concurrency_of(opened, opened_firsts, ended, ended_firsts, states, area):
+    """Go on with each pair's `states`, shape (n_pairs, STATES), and its open connections x time, `area` (n_pairs,).
+
+    opened, ended: when connections do, in rising order within a pair, and later than those that were given before.
     """
-    n = opened_firsts.size - 1
-    mean, peak, when = np.zeros(n, np.float64), np.zeros(n, np.int64), np.zeros(n, np.int64)
-    for pair in range(n):
+    for pair in range(opened_firsts.size - 1):
         one, other, last, last_other = (
             opened_firsts[pair], ended_firsts[pair], opened_firsts[pair + 1], ended_firsts[pair + 1]
         )  # fmt: skip
-        now, before, area = 0, 0, 0.0
+        now, before, most, when = states[pair, 0], states[pair, 1], states[pair, 2], states[pair, 3]
         while one < last or other < last_other:
             at = ended[other] if one == last else opened[one]
             if other < last_other:
                 at = min(at, ended[other])
-            area += float(now) * float(at - before)
+            area[pair] += float(now) * float(at - before)
             while one < last and opened[one] == at:
                 now, one = now + 1, one + 1
             while other < last_other and ended[other] == at:
                 now, other = now - 1, other + 1
-            if now > peak[pair]:
-                peak[pair], when[pair] = now, (at << coarse) // 1000
+            if now > most:
+                most, when = now, at
             before = at
-        mean[pair] = area * 2.0**coarse / 1e3 / span_s
-    return mean, peak, when
+        states[pair, 0], states[pair, 1], states[pair, 2], states[pair, 3] = now, before, most, when
 
 
-@compiled
+@compiled_beyond(FEW)
 def busiest_of(seconds, starts, firsts):
     """Connections that begin in all, and the most of them in a minute; shapes (n_pairs,)."""
     n = firsts.size - 1
@@ -60,7 +61,7 @@ def busiest_of(seconds, starts, firsts):
     return total, most
 
 
-@compiled
+@compiled_beyond(FEW)
 def dispersions_of(seconds, starts, firsts, hours, widths):
     """Variance to mean of windows of each width, about their hours' means, shape (n_pairs, n_widths).
 
@@ -125,7 +126,7 @@ def _survivals(counts, first, last, cut_bins, cut_counts, first_cut, last_cut, b
         weights[at] *= total
 
 
-@compiled
+@compiled_beyond(FEW)
 def laws_of(bins, counts, firsts, cut_bins, cut_counts, cut_firsts, sums_ms, of_bin, half_bin, shares, good):
     """How long connections last, by bin; of_bin: its middle, s; half_bin: from there to its upper edge, times.
 

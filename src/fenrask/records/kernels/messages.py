@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 
 __all__ = ["PLACE", "cut_out", "numbers_at", "plain_messages"]
 
@@ -27,7 +27,7 @@ def _word(content, at, size):
     return value
 
 
-@compiled
+@compiled_beyond(FEW)
 def plain_messages(content, at, domains, numbers, lengths, versions, of, due, most, places):
     """Go through messages of one version, until one that is not plain, is not whole, or has more than `most` records.
 
@@ -53,11 +53,11 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
                 full = True
                 break
             one = places[found]
-            one.version, one.at, one.records = _FIVE, at + _HEAD_5, word
-            one.uptime, one.exported, one.parts = (
+            one["version"], one["at"], one["records"] = _FIVE, at + _HEAD_5, word
+            one["uptime"], one["exported"], one["parts"] = (
                 _word(content, at + 4, 4), _word(content, at + 8, 4), _word(content, at + 12, 4)
             )  # fmt: skip
-            one.sampling = _word(content, at + 22, 2)
+            one["sampling"] = _word(content, at + 22, 2)
             found, records, at = found + 1, records + word, end
             continue
         if version == _TEN:
@@ -102,9 +102,9 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
             if lengths[last] == 0:
                 break
             one = places[found]
-            one.version, one.template, one.at = version, last, place + 4
-            one.records, one.exported, one.uptime = (length - 4) // lengths[last], exported, uptime
-            some += one.records
+            one["version"], one["template"], one["at"] = version, last, place + 4
+            one["records"], one["exported"], one["uptime"] = (length - 4) // lengths[last], exported, uptime
+            some += one["records"]
             found, place = found + 1, place + length
         if version == _TEN:
             # Fewer than four bytes may be left over, as before.
@@ -118,7 +118,7 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
     return at, found, records, full
 
 
-@compiled
+@compiled_beyond(FEW)
 def cut_out(content, at, sizes):
     """Pieces of `content` one after the other; at, sizes: where each begins, and its bytes, shape (n_pieces,)."""
     found, filled = np.empty(sizes.sum(), np.uint8), 0
@@ -128,7 +128,7 @@ def cut_out(content, at, sizes):
     return found
 
 
-@compiled
+@compiled_beyond(FEW)
 def numbers_at(content, length, at, size):
     """Big-endian numbers of up to eight bytes, of records of one length one after the other; shape (n_records,)."""
     found = np.empty(content.size // length, np.uint64)

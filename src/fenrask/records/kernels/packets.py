@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 from fenrask.records.kernels.ends import STREAM_S, bucket, place_of, put_in, taken_out, turned
 
 __all__ = [
@@ -42,7 +42,7 @@ def _word(content, at, size, big):
     return value
 
 
-@compiled
+@compiled_beyond(FEW)
 def classic(content, big, unit, most):
     """Places, lengths and times of the packets that are whole; where the next begins; whether it is longer than any.
 
@@ -64,7 +64,7 @@ def classic(content, big, unit, most):
     return places[:n], sizes[:n], times[:n], at, wrong
 
 
-@compiled
+@compiled_beyond(FEW)
 def enhanced(content, big, links, units, most):
     """The same of some of pcapng's packet blocks, with the link type of each; ends before one that tells of interfaces.
 
@@ -116,7 +116,7 @@ def _network(content, at, end, link):
     return at if link in (101, 12, 14, 228, 229) else -1
 
 
-@compiled
+@compiled_beyond(FEW)
 def decoded(content, places, sizes, links):
     """Keys, flags, bytes and sequence numbers of packets, and where their TCP or UDP begins; keys[:, 4] is 0 of others.
 
@@ -169,11 +169,11 @@ def decoded(content, places, sizes, links):
 @compiled
 def _quiet_s(one, quiet):
     """How long a connection may be silent and go on, s; quiet: see `quiet_s`."""
-    seen = one.seen
-    if one.key[4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP):
+    seen = one["seen"]
+    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP):
         if seen & ANSWERED == 0:
             return quiet[2]
-        return quiet[4] if one.last - one.start > STREAM_S else quiet[3]
+        return quiet[4] if one["last"] - one["start"] > STREAM_S else quiet[3]
     if _is_over(seen):
         return _ENDED_S
     return quiet[1] if seen & _ENDED else quiet[0]
@@ -199,18 +199,18 @@ def quiet_s(some, quiet):
 @compiled
 def _goes_on(one, time, flags, number, is_out, quiet):
     """Whether a packet belongs to a connection that has its ends."""
-    seen = one.seen
-    if time - one.last > _quiet_s(one, quiet):
+    seen = one["seen"]
+    if time - one["last"] > _quiet_s(one, quiet):
         return False
     if flags & _SYN == 0 or flags & _ACK:
         return True
     if _is_over(seen):
         return False
     # The same SYN again is sent for want of an answer; one with another number is of a new connection.
-    return not (is_out and seen & REPLIED and seen & SYN and number != one.number)
+    return not (is_out and seen & REPLIED and seen & SYN and number != one["number"])
 
 
-@compiled
+@compiled_beyond(FEW)
 def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, free, done, since_s, quiet):
     """Take packets into the connections that are followed; those that ended go to `done`.
 
@@ -245,20 +245,20 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
                 is_out = ports >> np.uint64(16) & np.uint64(0xFFFF) >= ports & np.uint64(0xFFFF)
             place, free = free, put_in(slots, heads, nexts, at, free)
             for part in range(2):
-                slots[place].key[part] = keys[row, part if is_out else part + 2]
-                slots[place].key[part + 2] = keys[row, part + 2 if is_out else part]
-            slots[place].key[4] = ports if is_out else back
-            slots[place].start = time
-            slots[place].out, slots[place].back = 0, 0
-            slots[place].number = numbers[row]
-            slots[place].seen = (NEW if is_new or not is_tcp else 0) | (SYN if is_syn else 0)
-            slots[place].last = time
-        seen = slots[place].seen
+                slots[place]["key"][part] = keys[row, part if is_out else part + 2]
+                slots[place]["key"][part + 2] = keys[row, part + 2 if is_out else part]
+            slots[place]["key"][4] = ports if is_out else back
+            slots[place]["start"] = time
+            slots[place]["out"], slots[place]["back"] = 0, 0
+            slots[place]["number"] = numbers[row]
+            slots[place]["seen"] = (NEW if is_new or not is_tcp else 0) | (SYN if is_syn else 0)
+            slots[place]["last"] = time
+        seen = slots[place]["seen"]
         if seen & (RST_OUT | RST_BACK) == 0:
             # What comes after a reset belongs to it, and changes nothing.
-            slots[place].last = max(slots[place].last, time)
+            slots[place]["last"] = max(slots[place]["last"], time)
         if is_out:
-            slots[place].out += octets[row]
+            slots[place]["out"] += octets[row]
             if not what & _SYN:
                 seen |= ACKED
             if is_tcp and what & _FIN:
@@ -266,7 +266,7 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
             if is_tcp and what & _RST:
                 seen |= RST_OUT
         else:
-            slots[place].back += octets[row]
+            slots[place]["back"] += octets[row]
             seen |= ANSWERED
             if is_tcp and what & _FIN:
                 seen |= FIN_BACK
@@ -274,5 +274,5 @@ def tracked(keys, flags, octets, numbers, times, first, slots, heads, nexts, fre
                 seen |= RST_BACK
             else:
                 seen |= REPLIED
-        slots[place].seen = seen
+        slots[place]["seen"] = seen
     return times.size, free, finished, strays

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 from fenrask.records.batch import (
     CLOSED,
     CONTINUED,
@@ -56,64 +56,64 @@ _LATE_S = 60.0
 @compiled
 def _is_over(one):
     """Whether it was seen to end."""
-    flags = one.flags | one.back_flags
-    closed = one.flags & _FIN != 0 and (one.back_flags & _FIN != 0 or not one.both)
-    return flags & _RST != 0 or closed or one.ending == CLOSED or one.ending == RESET or one.ending == REJECTED
+    flags = one["flags"] | one["back_flags"]
+    closed = one["flags"] & _FIN != 0 and (one["back_flags"] & _FIN != 0 or not one["both"])
+    return flags & _RST != 0 or closed or one["ending"] == CLOSED or one["ending"] == RESET or one["ending"] == REJECTED
 
 
 @compiled
 def _quiet_s(one, quiet):
     """How long it may be silent and go on, s; quiet: as of packets."""
-    if one.key[4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP):
+    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP):
         return quiet[0]
-    if not one.both and one.back == 0:
+    if not one["both"] and one["back"] == 0:
         return quiet[2]
     return max(quiet[3], quiet[4])
 
 
-@compiled
+@compiled_beyond(FEW)
 def over(slots, now, quiet, old):
     """Which connections are over by a time, so that nothing more of them comes; filled into `old`, bool."""
     for place in range(slots.size):
         one = slots[place]
         waits = _LATE_S if _is_over(one) else _LATE_S + _quiet_s(one, quiet)
-        old[place] = one.used == 1 and now - one.end > waits
+        old[place] = one["used"] == 1 and now - one["end"] > waits
 
 
 @compiled
 def _goes_on(one, start, end, flags, is_out, quiet):
     """Whether a record belongs to a connection that has its ends."""
-    gap = max(start - one.end, one.start - end, 0.0)
+    gap = max(start - one["end"], one["start"] - end, 0.0)
     if not is_out:
         # The other direction: its record is of the same time, or a later piece.
         return gap <= (_SKEW_S if _is_over(one) else _quiet_s(one, quiet))
-    if gap > _quiet_s(one, quiet) or (_is_over(one) and start > one.end):
+    if gap > _quiet_s(one, quiet) or (_is_over(one) and start > one["end"]):
         return False
-    if one.key[4] >> np.uint64(32) & np.uint64(0xFF) != np.uint64(_TCP):
+    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) != np.uint64(_TCP):
         return True
-    if one.ending == CONTINUED:
+    if one["ending"] == CONTINUED:
         return True
     if not flags & FLAGGED:
         return False
     # The later piece has no SYN; or it is the same SYN, sent again.
     alone = _SYN | FLAGGED
-    later = flags if start >= one.start else one.flags
-    return not later & _SYN or (flags == alone and one.flags == alone and not one.both)
+    later = flags if start >= one["start"] else one["flags"]
+    return not later & _SYN or (flags == alone and one["flags"] == alone and not one["both"])
 
 
 @compiled
 def _is_double(one, start, end, octets, is_out):
     """Whether it is one of the newest records once more, from another exporter, or from another file."""
-    for n in range(min(one.seen, _NEWEST)):
+    for n in range(min(one["seen"], _NEWEST)):
         if (
-            (one.is_back[n] == 0) == is_out and one.octets[n] == octets and abs(one.at[n] - start) <= _SKEW_S
-            and abs(one.lasted[n] - (end - start)) <= _SAME_S
+            (one["is_back"][n] == 0) == is_out and one["octets"][n] == octets and abs(one["at"][n] - start) <= _SKEW_S
+            and abs(one["lasted"][n] - (end - start)) <= _SAME_S
         ):  # fmt: skip
             return True
     return False
 
 
-@compiled
+@compiled_beyond(FEW)
 def gathered(
     keys, start, end, out, back, flags, back_flags, ending, first, slots, newest, heads, nexts, free, quiet, done
 ):
@@ -138,33 +138,33 @@ def gathered(
                 return row, free, finished, others, doubles
             place, free = free, put_in(slots, heads, nexts, at, free)
             for part in range(5):
-                slots[place].key[part] = keys[row, part]
-            slots[place].start, slots[place].end = start[row], end[row]
-            slots[place].out, slots[place].back = out[row], back[row]
-            slots[place].flags, slots[place].back_flags = flags[row], back_flags[row]
-            slots[place].ending = ending[row]
-            slots[place].both = 2 if back[row] > 0 or back_flags[row] & 0xFF else 0
-            newest[place].seen = 0
+                slots[place]["key"][part] = keys[row, part]
+            slots[place]["start"], slots[place]["end"] = start[row], end[row]
+            slots[place]["out"], slots[place]["back"] = out[row], back[row]
+            slots[place]["flags"], slots[place]["back_flags"] = flags[row], back_flags[row]
+            slots[place]["ending"] = ending[row]
+            slots[place]["both"] = 2 if back[row] > 0 or back_flags[row] & 0xFF else 0
+            newest[place]["seen"] = 0
         else:
             one = slots[place]
             if is_out:
-                one.out += out[row]
-                one.back += back[row]
-                one.flags |= flags[row]
-                one.back_flags |= back_flags[row]
-                if end[row] >= one.end:
-                    one.ending = ending[row]
+                one["out"] += out[row]
+                one["back"] += back[row]
+                one["flags"] |= flags[row]
+                one["back_flags"] |= back_flags[row]
+                if end[row] >= one["end"]:
+                    one["ending"] = ending[row]
             else:
                 others += 1
-                one.both = max(one.both, 1)
-                one.back += out[row]
-                one.back_flags |= flags[row]
-            one.start, one.end = min(one.start, start[row]), max(one.end, end[row])
+                one["both"] = max(one["both"], 1)
+                one["back"] += out[row]
+                one["back_flags"] |= flags[row]
+            one["start"], one["end"] = min(one["start"], start[row]), max(one["end"], end[row])
         said = newest[place]
-        which = said.seen % _NEWEST
-        said.seen += 1
-        said.at[which], said.lasted[which] = start[row], end[row] - start[row]
-        said.octets[which], said.is_back[which] = out[row], 0 if is_out else 1
+        which = said["seen"] % _NEWEST
+        said["seen"] += 1
+        said["at"][which], said["lasted"][which] = start[row], end[row] - start[row]
+        said["octets"][which], said["is_back"][which] = out[row], 0 if is_out else 1
     return start.size, free, finished, others, doubles
 
 
@@ -175,7 +175,7 @@ COLUMNS = (
 whether the beginning was seen."""
 
 
-@compiled
+@compiled_beyond(FEW)
 def put_out(
     done, order, now_s, is_last, quiet_s, one_way,
     start, end, source, target, source_port, target_port, protocol, out, back, ending, is_new,
@@ -188,10 +188,10 @@ def put_out(
     six = 0
     for row in range(order.size):
         one = done[order[row]]
-        ports = one.key[4]
-        is_turned = one.both == 1 and ports >> np.uint64(16) & np.uint64(0xFFFF) < ports & np.uint64(0xFFFF)
-        octets, octets_back, flags, back_flags = one.out, one.back, one.flags, one.back_flags
-        near, far = one.key[1], one.key[3]
+        ports = one["key"][4]
+        is_turned = one["both"] == 1 and ports >> np.uint64(16) & np.uint64(0xFFFF) < ports & np.uint64(0xFFFF)
+        octets, octets_back, flags, back_flags = one["out"], one["back"], one["flags"], one["back_flags"]
+        near, far = one["key"][1], one["key"][3]
         if is_turned:
             ports, near, far = turned(ports), far, near
             octets, octets_back, flags, back_flags = octets_back, octets, back_flags, flags
@@ -199,13 +199,13 @@ def put_out(
             near, far, six = np.uint64(0), np.uint64(0), six + 1
         is_tcp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP)
         is_udp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP)
-        answered, either = one.both > 0 or octets_back > 0, one.flags | one.back_flags
+        answered, either = one["both"] > 0 or octets_back > 0, one["flags"] | one["back_flags"]
         if is_udp:
-            code = udp_ending(one.end - one.start, answered, one_way)
+            code = udp_ending(one["end"] - one["start"], answered, one_way)
         else:
-            rest = _said(one.ending, either & FLAGGED != 0, not is_last or now_s - one.end > quiet_s)
+            rest = _said(one["ending"], either & FLAGGED != 0, not is_last or now_s - one["end"] > quiet_s)
             code = tcp_ending(flags, back_flags, answered, rest)
-        start[row], end[row] = one.start, max(now_s, one.end) if code == OPEN else one.end
+        start[row], end[row] = one["start"], max(now_s, one["end"]) if code == OPEN else one["end"]
         source[row], target[row] = near, far
         source_port[row], target_port[row] = ports >> np.uint64(16) & np.uint64(0xFFFF), ports & np.uint64(0xFFFF)
         protocol[row] = ports >> np.uint64(32) & np.uint64(0xFF)

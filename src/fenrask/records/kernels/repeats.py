@@ -2,12 +2,12 @@
 
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 
 __all__ = ["likeness", "pairs_apart"]
 
 
-@compiled
+@compiled_beyond(FEW >> 5)
 def pairs_apart(seconds, starts, most):
     """The number of pairs of connections that begin 0 to `most` seconds apart; shape (most + 1,).
 
@@ -23,7 +23,7 @@ def pairs_apart(seconds, starts, most):
     return found
 
 
-@compiled
+@compiled_beyond(FEW)
 def likeness(apart, seconds, starts, span, width, most):
     """How like themselves counts are after 0 to `most` seconds, 1 at 0; shape (most + 1,).
 
@@ -43,7 +43,7 @@ def likeness(apart, seconds, starts, span, width, most):
         summed[late] = whole
         whole += after - before
         before += apart[late + 1] - apart[abs(late - width + 1)]
-        if late < most:
+        if late < most - 1:
             after += apart[late + 1 + width] - apart[late + 1]
     begin, end = _edge(seconds, starts, most, width), _edge(span - 1 - seconds, starts, most, width)
     long = span + width - 1

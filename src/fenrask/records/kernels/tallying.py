@@ -1,8 +1,10 @@
 """Compiled: to which pair of subnet and destination records belong, and what they count for there."""
 
+import math
+
 import numpy as np
 
-from fenrask.compiling import compiled
+from fenrask.compiling import FEW, compiled, compiled_beyond
 from fenrask.records.batch import CONTINUED, OPEN, REJECTED, UDP_ALONE, UNANSWERED, UNKNOWN
 
 __all__ = [
@@ -15,9 +17,9 @@ BINS, DECADES, LEAST_S = 1200, 10.0, 1e-3
 _BITS = 32
 CODES = UDP_ALONE + 1
 """How many ways to end there are."""
-_DURATION, _OUT, _BACK, _CONTINUING, _ENDINGS = range(5)
+_DURATION, _OUT, _BACK, _CONTINUING, _BEGUN, _ENDINGS = range(6)
 SUMS = _ENDINGS + CODES
-"""Columns of sums: of durations, ms; of bytes either way; of connections that were open before; and by ending."""
+"""Columns of sums: of durations, ms; of bytes either way; of connections open before; begun; by ending."""
 _NONE = -1
 _MIXING = 0x9E3779B97F4A7C15
 _FAR_S = 8.0
@@ -36,7 +38,7 @@ def _held_by(starts, values, first, last, address):
     return values[at]
 
 
-@compiled
+@compiled_beyond(FEW)
 def pairs_of(
     source, target, source_port, target_port, protocol, subnets, of, codes, firsts, starts, values, destinations
 ):
@@ -74,7 +76,7 @@ def pairs_of(
     return pair, is_reply
 
 
-@compiled
+@compiled_beyond(FEW)
 def slots_of(keys, places):
     """Put all pairs that have a slot into empty places; keys: the pair of each slot, shape (n_slots,)."""
     places[:] = _NONE
@@ -92,7 +94,7 @@ def _place(keys, places, pair):
     return at
 
 
-@compiled
+@compiled_beyond(FEW)
 def tallied(
     first, pair, is_reply, start_s, end_s, ending, is_new, address, out, back, coarse, time_bits,
     keys, used, places, sums, opened, ended, started, addresses, durations, cut,
@@ -134,12 +136,13 @@ def tallied(
             started[n_started] = own << _BITS | begin_ms // 1000
             addresses[n_started] = own << _BITS | address[row]
             n_started += 1
+            sums[slot, _BEGUN] += 1
             if code != UNKNOWN and code != CONTINUED:
                 sums[slot, _ENDINGS + code] += 1
             if code != UNANSWERED and code != REJECTED:
                 sums[slot, _DURATION] += end_ms - begin_ms
                 length = max(end_s[row] - start_s[row], 1e-12)
-                place = np.floor(np.log10(length / LEAST_S) * (BINS / DECADES)) + 1
+                place = math.floor(math.log10(length / LEAST_S) * (BINS / DECADES)) + 1
                 which = own << _BITS | np.int64(min(max(place, 0.0), float(BINS)))
                 durations[n_durations] = which
                 n_durations += 1
@@ -153,29 +156,50 @@ def tallied(
 
 
 @compiled
-def marks_of(source, target, source_port, target_port, octets, start_s, end_s, one_in):
-    """A number for one record in `one_in`, of its ends, bytes, duration and about its time, where its ports are known.
+def _mixed(number, part):
+    """Another number of both, of 64 bits, which tells nothing of either."""
+    number = (number ^ part) * np.uint64(_MIXING)
+    return number ^ number >> np.uint64(29)
 
-    A doubled one has the same. Not the second, since another exporter's clock may differ; not the hour, since some
-    services ask from one port a minute.
+
+@compiled_beyond(FEW)
+def marks_of(
+    source, target, source_port, target_port, protocol, octets, start_s, end_s, ending, is_new, one_in, long_s
+):
+    """Numbers for one record in `one_in`, and for when some begin and stop: for one in `one_in` of all pairs of ends.
+
+    The first is of a record's ends, bytes, duration and about its time, where it has ports: a doubled one has the same.
+    Not of the second, since another exporter's clock may differ; not of the hour, since some services ask from one port
+    a minute. The others are of ends and a second: of new records when they begin, and of those that last for `long_s`
+    and are not open when they stop.
     """
-    found, n = np.empty(source.size, np.int64), 0
+    marks, begins, stops = (
+        np.empty(source.size, np.int64), np.empty(source.size, np.int64), np.empty(source.size, np.int64)
+    )  # fmt: skip
+    n, n_begins, n_stops = 0, 0, 0
     for row in range(source.size):
-        number = np.uint64(source[row])
-        lasted = np.rint((end_s[row] - start_s[row]) * 1e3)
-        for part in (
-            np.uint64(target[row]), np.uint64(source_port[row]), np.uint64(target_port[row]), np.uint64(octets[row]),
-            np.uint64(np.int64(lasted)), np.uint64(np.int64(start_s[row] // _FAR_S)),
-        ):  # fmt: skip
-            number = (number ^ part) * np.uint64(_MIXING)
-            number ^= number >> np.uint64(29)
-        if number % np.uint64(one_in) == 0 and source_port[row] > 0:
-            found[n] = np.int64(number >> np.uint64(1))
+        if source_port[row] == 0:
+            continue
+        ends = _mixed(np.uint64(source[row]), np.uint64(target[row]))
+        ends = _mixed(_mixed(ends, np.uint64(source_port[row])), np.uint64(target_port[row]))
+        ends = _mixed(ends, np.uint64(protocol[row]))
+        lasted = end_s[row] - start_s[row]
+        number = _mixed(_mixed(ends, np.uint64(octets[row])), np.uint64(np.int64(np.rint(lasted * 1e3))))
+        number = _mixed(number, np.uint64(np.int64(start_s[row] // _FAR_S)))
+        if number % np.uint64(one_in) == 0:
+            marks[n] = np.int64(number >> np.uint64(1))
             n += 1
-    return found[:n]
+        if ends % np.uint64(one_in) == 0:
+            if is_new[row]:
+                begins[n_begins] = np.int64(_mixed(ends, np.uint64(np.int64(start_s[row]))) >> np.uint64(1))
+                n_begins += 1
+            if lasted >= long_s and ending[row] != OPEN:
+                stops[n_stops] = np.int64(_mixed(ends, np.uint64(np.int64(end_s[row]))) >> np.uint64(1))
+                n_stops += 1
+    return marks[:n], begins[:n_begins], stops[:n_stops]
 
 
-@compiled
+@compiled_beyond(FEW)
 def run_lengths(ordered):
     """Keys in rising order, each once, and how often each is there."""
     keys, values, n = np.empty(ordered.size, np.int64), np.empty(ordered.size, np.int64), 0
@@ -190,7 +214,7 @@ def run_lengths(ordered):
     return keys[:n].copy(), values[:n].copy()
 
 
-@compiled
+@compiled_beyond(FEW)
 def added(keys, values, others, more):
     """Two sets of counts added up, each with keys in rising order; what comes to 0 goes."""
     size = keys.size + others.size

@@ -1,7 +1,8 @@
 """Tables for a terminal, as wide as it is."""
 
 import io
-from collections.abc import Sequence
+import re
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -28,48 +29,115 @@ _RULE_UNDER_HEADINGS = Box("    \n    \n ── \n    \n    \n    \n    \n    \n
 
 
 def render(page: Page, rendering: Rendering) -> str:
-    """The answer, then each table under its title, then what was left out."""
+    """The answer, then each table under its title, then what was left out: a screen, unless all is asked for."""
     page = readable(page)
-    buffer = io.StringIO()
-    console = Console(
-        file=buffer,
-        width=rendering.width,
-        force_terminal=rendering.colour,
-        no_color=not rendering.colour,
-        highlight=False,
-        emoji=False,
-        markup=False,
-        legacy_windows=False,
-    )
-    for line in page.summary:
-        console.print(Text(line, style="bold"))
-    behind = [] if rendering.all_rows else [table for table in page.tables if table.behind_all and table.rows]
-    for table in page.tables:
-        if table in behind:
-            continue
-        if page.summary or table is not page.tables[0]:
-            console.print()
-        if table.title:
-            console.print(Text(table.title, style="underline"))
-        _print_table(console, table, rendering)
+    answer = _printed(rendering, lambda console: _print_lines(console, page.summary))
+    left_out = _printed(rendering, lambda console: _print_left_out(console, page, rendering))
+    parts = [
+        _Part(table, rendering, _LEAST_ROWS if place else _LEAST_FIRST)
+        for place, table in enumerate(page.tables)
+        if rendering.all_rows or not (table.behind_all and table.rows)
+    ]
+    if not rendering.all_rows:
+        _fit(parts, _SCREEN - answer.count("\n") - left_out.count("\n") - _BEHIND)
+    told = [one.text for one in parts if not one.is_behind]
+    shown = {id(one.table) for one in parts if not one.is_behind}
+    behind = [one.title for one in page.tables if id(one) not in shown]
     if behind:
-        console.print()
-        console.print(f"More with --all: {'; '.join(table.title for table in behind)}")
-    if page.not_counted:
-        console.print()
+        told.append(f"More with --all: {'; '.join(behind)}\n")
+        told[-1] = _printed(rendering, lambda console: console.print(told[-1].strip()))
+    text = "\n".join(filter(None, (answer, *told, left_out)))
+    return "\n".join(line.rstrip() for line in text.splitlines()) + "\n"
+
+
+_SCREEN = 45
+"""Lines that a command prints without `--all`."""
+_BEHIND = 3
+"""Of these, for the names of tables that it does not show."""
+_LEAST_FIRST, _LEAST_ROWS, _LEAST_LINES = 8, 3, 12
+"""Rows that the first table keeps, and another one; lines of one whose rows are paragraphs."""
+
+
+def _printed(rendering: Rendering, write: Callable[[Console], None]) -> str:
+    """What a console of this width and colour prints."""
+    buffer = io.StringIO()
+    write(
+        Console(
+            file=buffer,
+            width=rendering.width,
+            force_terminal=rendering.colour,
+            no_color=not rendering.colour,
+            highlight=False,
+            emoji=False,
+            markup=False,
+            legacy_windows=False,
+        )
+    )
+    return buffer.getvalue()
+
+
+def _print_lines(console: Console, lines: Sequence[str]) -> None:
+    for line in lines:
+        console.print(Text(line, style="bold"))
+
+
+def _print_left_out(console: Console, page: Page, rendering: Rendering) -> None:
     most = len(page.not_counted) if rendering.all_rows else _NOT_COUNTED
     for line in page.not_counted[:most]:
         console.print(f"not counted: {line}")
     if more := len(page.not_counted[most:]):
         console.print(f"{counted(more, 'more')} not counted: --all")
-    return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines()) + "\n"
 
 
-def _print_table(console: Console, table: Table, rendering: Rendering) -> None:
+class _Part:
+    """A table as it is shown, with so many rows (lines, where its rows are paragraphs); 0 for all."""
+
+    def __init__(self, table: Table, rendering: Rendering, least: int) -> None:
+        self.table, self.is_behind = table, False
+        self._rendering, self._least = rendering, _LEAST_LINES if table.as_blocks else least
+        self._show(0 if rendering.all_rows or table.is_whole else table.shown)
+
+    def _show(self, most: int) -> None:
+        self._most = most
+        self.text = _printed(self._rendering, self._print)
+        self.lines = self.text.count("\n") + 1
+        rows = len(self.table.rows)
+        self._size = self.lines if self.table.as_blocks else min(most or rows, rows)
+
+    @property
+    def can_shrink(self) -> bool:
+        """Whether it may show fewer."""
+        return not self.is_behind and not self.table.is_whole and self._size > self._least
+
+    def shrink(self) -> None:
+        """Show one fewer."""
+        self._show(max(self._least, min(self._size, self._most or self._size) - 1))
+
+    def _print(self, console: Console) -> None:
+        if self.table.title:
+            console.print(Text(self.table.title, style="underline"))
+        _print_table(console, self.table, self._rendering, self._most)
+
+
+def _fit(parts: Sequence[_Part], room: int) -> None:
+    """Show fewer rows until all fits: of the longest table first; what is no answer is then not shown, the last first.
+
+    What was asked for by an option is whole, and takes no room from the others.
+    """
+    parts = [one for one in parts if not one.table.is_whole]
+    while sum(one.lines for one in parts if not one.is_behind) > room:
+        if longer := [one for one in parts if one.can_shrink]:
+            max(longer, key=lambda one: one.lines).shrink()
+        elif others := [one for one in parts[1:] if not one.is_behind and one.table.rows and not one.table.is_answer]:
+            others[-1].is_behind = True
+        else:
+            return
+
+
+def _print_table(console: Console, table: Table, rendering: Rendering, most: int) -> None:
     if not table.rows:
         console.print(f"  {table.empty}")
         return
-    most = 0 if rendering.all_rows else table.shown
     if table.as_blocks:
         cut = _print_blocks(console, table, rendering.width, most)
     else:
@@ -131,40 +199,83 @@ def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any]
 def _grid(table: Table, width: int) -> tuple[Grid, list[str]]:
     """A grid whose columns wrap between words, and the headings of the columns that found no room.
 
-    A name, a number or a prefix is not broken: the columns that matter least, those of the greatest
-    least width, then the last ones, are left out until the longest words fit.
+    Columns that are no answer are left out until the longest words fit: those of the greatest least width first, then
+    the last ones. Where that does not do, names break after their hyphens, dots and slashes.
     """
     grid = Grid(box=_RULE_UNDER_HEADINGS, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0))
     every = [number for number in shown_columns(table) if table.columns[number].least_width < MACHINES]
-    kept = [number for number in every if width >= table.columns[number].least_width]
+    kept = [number for number in every if width >= table.columns[number].least_width or table.columns[number].is_answer]
     cells = {number: [shown(table.columns[number], row[number]) for row in table.rows] for number in kept}
-    longest = {number: _longest_word([table.columns[number].heading, *cells[number]]) for number in kept}
-    while len(kept) > _KEPT_COLUMNS and sum(longest[one] for one in kept) + _GAP * (len(kept) - 1) > width:
-        kept.remove(max(kept[1:], key=lambda number: (table.columns[number].least_width, number)))
+    longest = {number: _longest([table.columns[number].heading, *cells[number]], _words) for number in kept}
+    while not _fits(longest, kept, width) and (others := [one for one in kept[1:] if not table.columns[one].is_answer]):
+        if len(kept) <= _KEPT_COLUMNS:
+            break
+        kept.remove(max(others, key=lambda number: (table.columns[number].least_width, number)))
     headings = [table.columns[number].heading for number in kept]
-    widths = column_widths(headings, [cells[number] for number in kept], width - _GAP * (len(kept) - 1))
+    breaks = _words if _fits(longest, kept, width) else _pieces
+    widths = column_widths(headings, [cells[number] for number in kept], width - _GAP * (len(kept) - 1), breaks)
     for number, columns_width in zip(kept, widths, strict=True):
         column = table.columns[number]
         justify: Literal["right", "left"] = "right" if column.is_number else "left"
-        grid.add_column(column.heading, justify=justify, width=columns_width, overflow="fold")
-    for row in table.rows:
-        grid.add_row(*(_cell(table.columns[number], row[number]) for number in kept))
+        heading = _folded(column.heading, columns_width)
+        grid.add_column(heading, justify=justify, width=columns_width, overflow="fold")
+    for place in range(len(table.rows)):
+        grid.add_row(
+            *(
+                _cell(table.columns[number], _folded(cells[number][place], columns_width))
+                for number, columns_width in zip(kept, widths, strict=True)
+            )
+        )
     hidden = [table.columns[number].heading for number in every if number not in kept]
     return grid, [heading for heading in hidden if heading]
 
 
-def _longest_word(texts: Sequence[str]) -> int:
-    return max((len(word) for text in texts for word in text.split()), default=0)
+def _fits(longest: Mapping[int, int], kept: Sequence[int], width: int) -> bool:
+    return sum(longest[one] for one in kept) + _GAP * (len(kept) - 1) <= width
 
 
-def column_widths(headings: Sequence[str], cells: Sequence[Sequence[str]], room: int) -> list[int]:
+_Breaks = Callable[[str], list[str]]
+_PIECE = re.compile(r"[^-./:_,>]*[-./:_,>]+|[^-./:_,>]+")
+
+
+def _words(text: str) -> list[str]:
+    return text.split()
+
+
+def _pieces(text: str) -> list[str]:
+    """What a text may be broken into: words, and names after their hyphens, dots and slashes."""
+    return _PIECE.findall(text.replace(" ", "/"))
+
+
+def _longest(texts: Sequence[str], breaks: _Breaks) -> int:
+    return max((len(part) for text in texts for part in breaks(text)), default=0)
+
+
+def _folded(text: str, width: int) -> str:
+    """A text with line breaks inside words that are wider than their column, after a separator where there is one."""
+    if all(len(word) <= width for word in text.split(" ")):
+        return text
+    lines, line = list[str](), ""
+    for word in text.split(" "):
+        for number, part in enumerate([word] if len(word) <= width else _PIECE.findall(word)):
+            between = " " if line and not number else ""
+            if line and len(line) + len(between) + len(part) > width:
+                lines.append(line)
+                line, between = "", ""
+            line += between + part
+    return "\n".join([*lines, line])
+
+
+def column_widths(
+    headings: Sequence[str], cells: Sequence[Sequence[str]], room: int, breaks: _Breaks = _words
+) -> list[int]:
     """How wide each column is set, so that all together fit the room, as few lines wrapping as can be.
 
-    Each has at least its longest word; what room is left goes where most is missing. Where even the
-    longest words do not fit, the widest columns give way.
+    Each has at least its longest word, or what `breaks` leaves of one; what room is left goes where most is missing.
+    Where even these do not fit, the widest columns give way.
     """
     columns = [[heading, *texts] for heading, texts in zip(headings, cells, strict=True)]
-    least = [_longest_word(column) for column in columns]
+    least = [_longest(column, breaks) for column in columns]
     texts_need = [max((len(text) for text in column[1:]), default=0) for column in columns]
     wanted = [max(need, least_) for need, least_ in zip(texts_need, least, strict=True)]
     widths = list(least)
@@ -179,6 +290,5 @@ def column_widths(headings: Sequence[str], cells: Sequence[Sequence[str]], room:
     return widths
 
 
-def _cell(column: Column, value: Any) -> Text:
-    text = shown(column, value)
+def _cell(column: Column, text: str) -> Text:
     return Text(text, style=_STYLES.get(text, "") if column.kind == "severity" else "")

@@ -9,11 +9,11 @@ from fenrask.views.page import Column, Page, Table
 __all__ = ["addresses_page"]
 
 _EXITS = (
-    Column("exit", "exit"),
+    Column("exit", "exit", is_answer=True),
     Column("addresses", "in use", "count"),
     Column("blocks", "blocks", "list"),
-    Column("entries", "allow-list entries", "count"),
-    Column("bought_addresses", "paid for", "count"),
+    Column("entries", "allow-list entries", "count", is_answer=True),
+    Column("bought_addresses", "paid for", "count", is_answer=True),
     Column("waste_addresses", "spare", "count"),
     Column("seen_by", "seen by", "list"),
 )
@@ -24,23 +24,23 @@ _HELD = (
     Column("unused_addresses", "unused", "count"),
 )
 _PARTNERS = (
-    Column("destination", "destination"),
-    Column("allow", "must allow", "list"),
-    Column("entries", "entries", "count"),
+    Column("destination", "destination", is_answer=True),
+    Column("allow", "must allow", "list", is_answer=True),
+    Column("entries", "entries", "count", is_answer=True),
     Column("max_entries", "maximum", "count"),
-    Column("fits", "fits"),
+    Column("fits", "fits", is_answer=True),
     Column("missing", "to add", "list", sparse=True),
     Column("idle", "allowed, not used", "list", sparse=True),
 )
 _CHANGES = (
-    Column("exit", "exit"),
+    Column("exit", "exit", is_answer=True),
     Column("more_addresses", "more addresses", "count"),
-    Column("destination", "partner"),
+    Column("destination", "partner", is_answer=True),
     Column("entries_added", "entries to add", "count"),
     Column("blocks", "new blocks", "list"),
     Column("entries_after", "entries afterwards", "count"),
     Column("max_entries", "maximum", "count"),
-    Column("fits", "fits", "yes"),
+    Column("fits", "fits", "yes", is_answer=True),
 )
 
 

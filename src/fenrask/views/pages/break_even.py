@@ -44,18 +44,18 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
     if found.left_aside:
         summary.append(f"{counted(found.left_aside, 'fault')} of other flows and exits left aside (`fenrask check`).")
     columns = (
-        Column("design", what),
-        Column("month_amount", f"{found.currency}/month", "money"),
+        Column("design", what, is_answer=True),
+        Column("month_amount", f"{found.currency}/month", "money", is_answer=True),
         Column("fixed_amount", f"without {found.flow}", "money"),
         Column("down_min", "down min/month", "number", decimals=2, sparse=True),
         Column("upkeep_h", "hours of work", "figure", sparse=True),
         Column("fails", "does not meet", "list"),
     )
     meetings = (
-        Column("one", "A"),
-        Column("other", "B"),
-        Column("how", "relation"),
-        Column("volume", f"at {found.unit}/month", "figure"),
+        Column("one", "A", is_answer=True),
+        Column("other", "B", is_answer=True),
+        Column("how", "relation", is_answer=True),
+        Column("volume", f"at {found.unit}/month", "figure", is_answer=True),
         Column("until_volume", "up to", "figure", sparse=True),
         Column("hosts", "that is hosts", "count"),
     )
@@ -101,8 +101,8 @@ def _above_a_wage(found: BreakEven) -> list[str]:
 def _wages(found: BreakEven) -> Table:
     """What more of one's own work buys, and at which wage that costs as much."""
     columns = (
-        Column("one", "A"),
-        Column("other", "B, with more work"),
+        Column("one", "A", is_answer=True),
+        Column("other", "B, with more work", is_answer=True),
         Column("more_upkeep_h", "more hours", "figure"),
         Column("more_down_min", "more min down", "number", decimals=2, sparse=True),
         Column("wage_amount", f"same cost at {found.currency}/hour", "number", decimals=2),

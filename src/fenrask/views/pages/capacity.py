@@ -9,34 +9,34 @@ from fenrask.views.page import MACHINES, Column, LaterRows, Page, Table
 __all__ = ["capacity_page"]
 
 _EXITS = (
-    Column("exit", "exit"),
-    Column("addresses", "addresses", "count"),
-    Column("addresses_needed", "needs", "count"),
-    Column("addresses_needed_after_fault", "after a fault", "count", sparse=True),
+    Column("exit", "exit", is_answer=True),
+    Column("addresses", "addresses", "count", is_answer=True),
+    Column("addresses_needed", "needs", "count", is_answer=True),
+    Column("addresses_needed_after_fault", "after a fault", "count", sparse=True, is_answer=True),
     Column("worst_fault", "the worst", sparse=True, least_width=100),
     # Where the width does not do, what has the greatest least width goes first; the verdict goes last.
     Column("binding_pool", "busiest destination", least_width=60),
     Column("peak_at", "peak", least_width=63),
     Column("peak_at_s", "peak s", "number", least_width=MACHINES),
-    Column("ports_wanted", "ports wanted", "number", decimals=0, least_width=61),
+    Column("ports_wanted", "ports wanted", "number", decimals=0, least_width=61, is_answer=True),
     Column("ports", "ports", "count", least_width=62),
     Column("port_headroom", "headroom", "share", least_width=100),
-    Column("blocking", "no free port", "share"),
+    Column("blocking", "no free port", "share", is_answer=True),
     Column("blocked_per_day", "fail a day", "count", least_width=120),
-    Column("fits", "fits", "yes"),
+    Column("fits", "fits", "yes", is_answer=True),
 )
 _LIMITS = (
-    Column("exit", "exit"),
-    Column("limit", "limit"),
+    Column("exit", "exit", is_answer=True),
+    Column("limit", "limit", is_answer=True),
     Column("use", "peak use", "figure"),
     Column("capacity", "capacity", "figure"),
     Column("unit", "unit", least_width=MACHINES),
-    Column("headroom", "headroom", "share"),
+    Column("headroom", "headroom", "share", is_answer=True),
     Column("growth_share", "load may grow", "growth"),
     Column("detail", "where and when"),
 )
 _FULL = (
-    Column("exit", "exit"),
+    Column("exit", "exit", is_answer=True),
     Column("assignment", "port assignment"),
     Column("affected", "who finds no free port"),
     Column("refusal", "the sender sees"),
@@ -49,17 +49,17 @@ _FULL = (
     Column("detail", "", sparse=True),
 )
 _ENTRIES = (
-    Column("exit", "exit"),
+    Column("exit", "exit", is_answer=True),
     Column("state", "state"),
     Column("entries", "entries", "number", decimals=0),
     Column("timer_s", "stays, s", "rough"),
 )
 _SPLIT = (
-    Column("exit", "exit"),
+    Column("exit", "exit", is_answer=True),
     Column("gateway", "gateway", "count"),
     Column("network", "network"),
     Column("zone", "zone"),
-    Column("addresses", "addresses", "count"),
+    Column("addresses", "addresses", "count", is_answer=True),
     Column("subnets", "subnets", "list"),
 )
 _SUMMARY = 5

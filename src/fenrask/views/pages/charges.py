@@ -34,7 +34,7 @@ def charges_page(evaluation: Evaluation) -> Page:
         Column("quantity", "quantity", "figure"),
         Column("unit", "unit"),
         Column("rate", "rate", "rate"),
-        Column("rounded_amount", money, "money"),
+        Column("rounded_amount", money, "money", is_answer=True),
         Column("amount", "exactly", "money", least_width=MACHINES),
         Column("fixed", "fixed", "yes", least_width=MACHINES),
         Column("reason", "calculation"),
@@ -69,8 +69,8 @@ def _divided(
     behind_all: bool = False,
 ) -> Table:
     columns = (
-        Column(key, key.replace("_", " ")),
-        Column("rounded_amount", money, "money"),
+        Column(key, key.replace("_", " "), is_answer=True),
+        Column("rounded_amount", money, "money", is_answer=True),
         Column("amount", "exactly", "money", least_width=MACHINES),
     )
 

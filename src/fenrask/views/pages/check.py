@@ -1,11 +1,13 @@
 """Findings as a page."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from fenrask.checks import RULES
 from fenrask.findings import Finding, Severity
 from fenrask.units import counted
 from fenrask.views.page import MACHINES, Column, Page, Table
+from fenrask.views.patch_words import patch_words, remedy_names
 
 __all__ = ["findings_page", "rules_page"]
 
@@ -22,13 +24,24 @@ _COLUMNS = (
     Column("level", "level", least_width=MACHINES),
     Column("cause", "cause", below=" "),
     Column("remedy", "remedy", below="→ "),
+    Column("changes", "what the patch changes", "list", below="patch: "),
+    Column("patch", "patch", below="try it: "),
     Column("accepted", "accepted because", below="accepted: "),
     Column("fix", "fix", least_width=MACHINES),
 )
 
 
-def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
-    """All findings, the worst first, each with place, cause and remedy."""
+def findings_page(
+    estate: str, findings: Sequence[Finding], before: Mapping[str, Any], tries: Mapping[str, str] | None = None
+) -> Page:
+    """All findings, the worst first, each with place, cause and remedy.
+
+    before: the values of the estate. tries: by a remedy's file name, the call that tries it.
+    """
+    files = remedy_names(findings)
+    first: dict[str, Finding] = {}
+    for name, one in zip(files, findings, strict=True):
+        first.setdefault(name, one)
     open_ones = [one for one in findings if not one.accepted]
     tally = {one: sum(f.severity is one for f in open_ones) for one in reversed(Severity)}
     words = ", ".join(counted(number, severity.word) for severity, number in tally.items())
@@ -46,15 +59,25 @@ def findings_page(estate: str, findings: Sequence[Finding]) -> Page:
             f.place.column,
             f.severity.word,
             f.cause,
-            f.remedy,
+            f.remedy if not name or first[name] is f else _as_with(first[name]),
+            patch_words(f.fix, before) if name and f.fix is not None and first[name] is f else [],
+            (tries or {}).get(name) if name and first[name] is f else None,
             f.accepted or None,
             f.fix,
         )
-        for f in findings
+        for name, f in zip(files, findings, strict=True)
     ]
     table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True, shown=_LINES)
     facts = {f"{severity.word}s": number for severity, number in tally.items()} | {"accepted": taken}
-    return Page("check", estate, (f"{estate}: {words}",), (table,), facts)
+    lines = [f"{estate}: {words}"]
+    if (remedies := len({*files} - {""})) and not tries:
+        lines.append(f"{counted(remedies, 'remedy is a patch', 'remedies are patches')}: --save FOLDER writes them.")
+    return Page("check", estate, tuple(lines), (table,), facts)
+
+
+def _as_with(other: Finding) -> str:
+    """The remedy of a finding whose patch is that of another one."""
+    return f"The patch of {other.rule} at {other.place.path} cures this, too."
 
 
 def rules_page() -> Page:
@@ -66,4 +89,4 @@ def rules_page() -> Page:
         Column("example", "for example", below="for example: "),
     )
     rows = [(rule.severity.word, rule.name, rule.about, rule.example) for rule in RULES]
-    return Page("rules", "", (), (Table("rules", "Rules", columns, rows, as_blocks=True),))
+    return Page("rules", "", (), (Table("rules", "Rules", columns, rows, as_blocks=True, is_whole=True),))

@@ -15,32 +15,32 @@ from fenrask.views.page import Column, Page, Table
 __all__ = ["choose_page", "frontier_page", "headrooms_page"]
 
 _CHANGES = (
-    Column("change", "change"),
+    Column("change", "change", is_answer=True),
     Column("what", "what"),
-    Column("names", "names", "list", most=3),
+    Column("names", "names", "list", most=3, is_answer=True),
     Column("detail", "detail"),
 )
 _FLOWS = (
-    Column("flows", "flows", "list", most=4),
+    Column("flows", "flows", "list", most=4, is_answer=True),
     Column("network", "network"),
-    Column("exits", "path", "list", most=2),
+    Column("exits", "path", "list", most=2, is_answer=True),
     Column("down_min", "down min/month", "number", decimals=2, least_width=100, sparse=True),
     Column("runner_up", "next best path"),
-    Column("more_amount", "extra cost", "number", decimals=2),
-    Column("why", "reason"),
+    Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
+    Column("why", "reason", is_answer=True),
 )
 _NEXT = (
     Column("rank", "rank", "count"),
     Column("month_amount", "cost", "number", decimals=2),
-    Column("more_amount", "extra cost", "number", decimals=2),
+    Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
     Column("difference", "what differs", "list", most=3),
 )
 _LOST = (
-    Column("flows", "flows", "list"),
+    Column("flows", "flows", "list", is_answer=True),
     Column("network", "network", least_width=110),
-    Column("option", "option"),
-    Column("more_amount", "extra cost", "number", decimals=2),
-    Column("why", "reason"),
+    Column("option", "option", is_answer=True),
+    Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
+    Column("why", "reason", is_answer=True),
 )
 
 
@@ -90,7 +90,7 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
 def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
     bill = choice.evaluation.bill
     money = f"{bill.currency}/month"
-    yield f"{cents(bill.total):,} {money}, {_proof(choice)} ({choice.seconds:.1f} s)"
+    yield f"{cents(bill.total):,} {money}, {_proof(choice)}"
     if not choice.patch:
         yield "the estate as it is; there is nothing to change"
     elif choice.current is not None:
@@ -259,7 +259,7 @@ def _least_cost(name: str, key: str, first: Column, title: str, rows: list[tuple
         first,
         Column("addresses", "addresses", "count"),
         Column("month_amount", money, "number", decimals=2),
-        Column("more_amount", "extra cost", "number", decimals=2),
+        Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
     )
     return Table(name, title, columns if key else columns[1:], rows)
 

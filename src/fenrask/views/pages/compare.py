@@ -16,7 +16,7 @@ Losses = Mapping[str, Sequence[Outcome]]
 """What the loss of each zone does, by design."""
 
 _NEEDS = (
-    Column("design", "design"),
+    Column("design", "design", is_answer=True),
     Column("need", "need"),
     Column("flows", "flows or exit", "list", most=3),
     Column("why", "why it is not met (the first)"),
@@ -25,10 +25,10 @@ _NEEDS = (
 
 def _columns(money: str) -> tuple[Column, ...]:
     return (
-        Column("design", "design"),
-        Column("needs_met", "needs met"),
-        Column("month_amount", money, "money"),
-        Column("difference_to_current_amount", "vs current", "difference"),
+        Column("design", "design", is_answer=True),
+        Column("needs_met", "needs met", is_answer=True),
+        Column("month_amount", money, "money", is_answer=True),
+        Column("difference_to_current_amount", "vs current", "difference", is_answer=True),
         Column("fixed_amount", "fixed", "money", least_width=MACHINES),
         Column("by_volume_amount", "by volume", "money", least_width=MACHINES),
         Column("addresses", "addresses", "count"),
@@ -53,7 +53,7 @@ def compare_page(comparison: Comparison, losses: Losses, weights: Mapping[str, f
         columns = (*columns[:2], Column("score", "score", "number"), *columns[2:])
     tables = (
         Table("designs", "Designs", columns, _rows(comparison, losses, weights or {})),
-        Table("needs_not_met", "Needs not met", _NEEDS, needs, shown=4),
+        Table("needs_not_met", "Needs not met", _NEEDS, needs, shown=4, is_answer=True),
     )
     not_counted = tuple(f"{one.design.name}: {one.why}" for one in comparison.not_counted)
     return Page("compare", first.described.estate.estate, _summary(comparison), tables, facts, not_counted)
@@ -152,14 +152,14 @@ def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], tota
     """The flows that change: path, source and cost; those that do not are counted."""
     changed = [one for one in changes if one.is_change]
     columns = (
-        Column("flow", "flow"),
+        Column("flow", "flow", is_answer=True),
         Column("path_before", "path before"),
-        Column("path_now", "path now"),
+        Column("path_now", "path now", is_answer=True),
         Column("source_before", "source before", least_width=120),
         Column("source_now", "source now", least_width=120),
         Column("before_amount", "before", "money"),
         Column("now_amount", "now", "money"),
-        Column("difference_amount", "change", "difference"),
+        Column("difference_amount", "change", "difference", is_answer=True),
         Column("breaking_connections", "connections that break", "count"),
         Column("breaking_duration_s", "each of, s", "figure", least_width=120),
     )

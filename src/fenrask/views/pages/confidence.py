@@ -12,10 +12,10 @@ from fenrask.what_if import Confident, ExitConfidence
 __all__ = ["bill_confidence_page", "capacity_confidence_page", "compare_confidence_page", "more_addresses"]
 
 _EXITS = (
-    Column("exit", "exit"),
-    Column("addresses", "addresses", "count"),
-    Column("confidence", "suffice with", "share"),
-    Column("wanted", "needed", "count"),
+    Column("exit", "exit", is_answer=True),
+    Column("addresses", "addresses", "count", is_answer=True),
+    Column("confidence", "suffice with", "share", is_answer=True),
+    Column("wanted", "needed", "count", is_answer=True),
     Column("needed_if_apart", "if ranges were independent", "count", least_width=110),
     Column("peak_low", "peak, 5%", "count"),
     Column("peak_middle", "median", "count"),
@@ -24,9 +24,9 @@ _EXITS = (
     Column("weight", "of the spread", "share", least_width=100),
 )
 _STEPS = (
-    Column("exit", "exit"),
-    Column("addresses", "addresses", "count"),
-    Column("confidence", "suffice with", "share"),
+    Column("exit", "exit", is_answer=True),
+    Column("addresses", "addresses", "count", is_answer=True),
+    Column("confidence", "suffice with", "share", is_answer=True),
 )
 _INPUTS = (
     Column("input", "input"),

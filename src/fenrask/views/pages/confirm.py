@@ -8,8 +8,8 @@ from fenrask.estate import Estate
 from fenrask.estate.remotes import INTERNET
 from fenrask.evaluation import Evaluation
 from fenrask.prefixes import Address
-from fenrask.records import Compared, Confirmed
-from fenrask.records.compared import DIFFERENT, NOT_SEEN
+from fenrask.records.compared import DIFFERENT, NOT_SEEN, Compared
+from fenrask.records.confirming import Confirmed
 from fenrask.records.outside import Outcome, attempts, host_of, outcomes
 from fenrask.routing import FlowPath, Trace
 from fenrask.units import counted
@@ -19,25 +19,25 @@ from fenrask.views.quoting import visible
 __all__ = ["confirm_page", "observations_to_make"]
 
 _COLUMNS = (
-    Column("subnet", "from"),
-    Column("destination", "to"),
-    Column("planned", "planned source"),
-    Column("seen_as", "source seen"),
+    Column("subnet", "from", is_answer=True),
+    Column("destination", "to", is_answer=True),
+    Column("planned", "planned source", is_answer=True),
+    Column("seen_as", "source seen", is_answer=True),
     Column("times", "times", "count"),
-    Column("verdict", "verdict"),
+    Column("verdict", "verdict", is_answer=True),
 )
 _COMPARED = (
     Column("what", "what"),
     Column("about", "of"),
-    Column("item", "item"),
-    Column("planned", "planned"),
-    Column("seen", "seen"),
-    Column("verdict", "verdict"),
+    Column("item", "item", is_answer=True),
+    Column("planned", "planned", is_answer=True),
+    Column("seen", "seen", is_answer=True),
+    Column("verdict", "verdict", is_answer=True),
 )
 _DIFFERENCES = (
-    Column("subnet", "from"),
-    Column("destination", "to"),
-    Column("verdict", "verdict"),
+    Column("subnet", "from", is_answer=True),
+    Column("destination", "to", is_answer=True),
+    Column("verdict", "verdict", is_answer=True),
     Column("cause", "likely cause", below="likely: "),
     Column("check_next", "check next", below="→ "),
 )
@@ -74,7 +74,18 @@ def confirm_page(
     if compared:
         measured = [(one.what, one.about, one.item, one.planned, one.seen, one.verdict) for one in others]
         tables.append(Table("compared", "Metrics, routes, names and bill", _COMPARED, measured, shown=16))
-    tables.append(Table("differences", "What differs", _DIFFERENCES, causes, empty="nothing", as_blocks=True, shown=24))
+    tables.append(
+        Table(
+            "differences",
+            "What differs",
+            _DIFFERENCES,
+            causes,
+            empty="nothing",
+            as_blocks=True,
+            shown=24,
+            is_answer=True,
+        )
+    )
     facts = {"as_planned": planned, "different": differ, "not_seen": unseen}
     return Page("confirm", estate, (summary,), tuple(tables), facts, tuple(unread))
 

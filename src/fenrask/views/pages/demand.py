@@ -15,20 +15,20 @@ __all__ = ["demand_page"]
 Key = TypeVar("Key", bound=Hashable)
 
 _LOAD = (
-    Column("peak_concurrent_connections", "concurrent connections", "count"),
-    Column("peak_at", "peak"),
+    Column("peak_concurrent_connections", "concurrent connections", "count", is_answer=True),
+    Column("peak_at", "peak", is_answer=True),
     Column("peak_at_s", "peak s", "number", least_width=MACHINES),
     Column("lag_s", "lag, min", "minutes", least_width=110),
     Column("mean_concurrent_connections", "mean", "count", least_width=110),
-    Column("peak_new_per_s", "new connections/s", "figure"),
+    Column("peak_new_per_s", "new connections/s", "figure", is_answer=True),
     Column("worst_second_new_per_s", "in the worst second", "figure", sparse=True),
     Column("concurrent_by_quarter_hour_connections", "through the day", "series", least_width=100),
 )
-_EXITS = (Column("exit", "exit"), *_LOAD)
-_DESTINATIONS = (Column("destination", "destination"), *_LOAD)
+_EXITS = (Column("exit", "exit", is_answer=True), *_LOAD)
+_DESTINATIONS = (Column("destination", "destination", is_answer=True), *_LOAD)
 _FLOWS = (
-    Column("exit", "exit"),
-    Column("flow", "flow"),
+    Column("exit", "exit", is_answer=True),
+    Column("flow", "flow", is_answer=True),
     Column("duration_s", "duration, s", "figure"),
     Column("mapping_timeout_s", "mapping timeout, s", "figure"),
     Column("holding_s", "holding time, s", "figure"),

@@ -20,5 +20,5 @@ _STEPS = (
 def with_steps(page: Page, steps: Iterable[Step], title: str = "How each figure is computed", empty: str = "") -> Page:
     """The page with its derivation after its other tables."""
     rows = [(step.about, step.figure, step.value, step.working, step.source) for step in steps]
-    table = Table("steps", title, _STEPS, rows, as_blocks=True, empty=empty)
+    table = Table("steps", title, _STEPS, rows, as_blocks=True, empty=empty, is_whole=True)
     return replace(page, tables=(*page.tables, table))

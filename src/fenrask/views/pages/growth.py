@@ -35,15 +35,15 @@ def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) 
     if not growth.crossings:
         summary.append("No limit is exceeded.")
     columns = (
-        Column("about", "exit or partner"),
-        Column("limit", "limit"),
-        Column("month", "exceeded in month", "count"),
-        Column("order_by", "order by"),
+        Column("about", "exit or partner", is_answer=True),
+        Column("limit", "limit", is_answer=True),
+        Column("month", "exceeded in month", "count", is_answer=True),
+        Column("order_by", "order by", is_answer=True),
         Column("detail", "then"),
     )
     by_month = (
-        Column("month", "month", "count"),
-        Column("month_amount", money, "money"),
+        Column("month", "month", "count", is_answer=True),
+        Column("month_amount", money, "money", is_answer=True),
         Column("addresses", "addresses", "count"),
         Column("fullest", "fullest exit"),
         Column("fullest_share", "used", "share"),
@@ -76,7 +76,7 @@ def sensitivity_page(estate: str, currency: str, effects: Sequence[Effect]) -> P
             points = f"{100 * tight.headroom_change:+.1f} points"
             summary.append(f"The smallest headroom depends most on {tight.about}: {points} for +10%.")
     columns = (
-        Column("about", "input"),
+        Column("about", "input", is_answer=True),
         Column("month_change_amount", f"bill change, {money}", "difference"),
         Column("headroom_change_points", "change of the smallest headroom, points", "number"),
     )

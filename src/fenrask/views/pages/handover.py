@@ -24,15 +24,15 @@ def _columns(is_dated: bool) -> tuple[Column, ...]:
     )
 
 
-_FILES = (Column("file", "file"), Column("about", "what it is"))
+_FILES = (Column("file", "file", is_answer=True), Column("about", "what it is"))
 _TRANSLATORS = (
-    Column("exit", "exit"),
-    Column("addresses", "addresses", "list"),
+    Column("exit", "exit", is_answer=True),
+    Column("addresses", "addresses", "list", is_answer=True),
     Column("first_port", "ports from", "code"),
     Column("last_port", "to", "code"),
     Column("table_connections", "table entries", "count"),
     Column("timers_s", "TCP timers, s", "list", least_width=110),
-    Column("file", "file"),
+    Column("file", "file", is_answer=True),
 )
 
 

@@ -19,19 +19,19 @@ from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 __all__ = ["held_twice", "measure_page"]
 
 _LOADS = (
-    Column("subnet", "from"),
-    Column("destination", "to"),
-    Column("connections", "connections", "count"),
-    Column("new_per_s", "new/s", "rough"),
+    Column("subnet", "from", is_answer=True),
+    Column("destination", "to", is_answer=True),
+    Column("connections", "connections", "count", is_answer=True),
+    Column("new_per_s", "new/s", "rough", is_answer=True),
     Column("new_per_s_error", "± (std. error)", "rough", least_width=110),
     Column("stated_per_s", "stated, new/s", "rough"),
-    Column("duration_s", "duration, s", "rough"),
+    Column("duration_s", "duration, s", "rough", is_answer=True),
     Column("p95_s", "95%, s", "rough", least_width=100),
     Column("fit", "fitted law", least_width=110),
     Column("fit_distance", "distance", "share", least_width=120),
     Column("concurrent_mean", "concurrent, mean", "rough", least_width=110),
     Column("concurrent_by_law", "by rate and law", "rough", least_width=130),
-    Column("concurrent_peak", "concurrent, peak", "rough"),
+    Column("concurrent_peak", "concurrent, peak", "rough", is_answer=True),
     Column("batch", "at once", "rough", least_width=120),
     Column("rate_cv", "rate varies by", "share", least_width=100),
     Column("rate_steady_s", "for, s", "rough", least_width=120),
@@ -67,15 +67,15 @@ _UNMATCHED = (
     Column("records", "records", "count"),
 )
 _LISTED = (
-    Column("subnet", "from"),
-    Column("destination", "to"),
+    Column("subnet", "from", is_answer=True),
+    Column("destination", "to", is_answer=True),
     Column("state", "state"),
     Column("entries", "entries", "count"),
     Column("left_s", "expires in, s, mean", "rough"),
 )
 _SAMPLED = (
-    Column("subnet", "from"),
-    Column("destination", "to"),
+    Column("subnet", "from", is_answer=True),
+    Column("destination", "to", is_answer=True),
     Column("bytes_out", "bytes out", "count"),
     Column("bytes_in", "bytes in", "count"),
     Column("within", "within (95%)", "share"),
@@ -106,7 +106,7 @@ def measure_page(
     """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
     rows = MadeRows(range(len(found)), lambda place: _load(found[place], stated))
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
-    lost = sum(summary.unmatched.values())
+    lost = summary.lost
     span = int(summary.looked_at[1].sum())
     days = f"{span / 86_400:.2g} days" if span > 129_600 else f"{span / 3600:.2g} hours"
     connections = counted(sum(one.connections for one in found), "connection")
@@ -183,8 +183,8 @@ def _sampled(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:
     """
     found = []
     for key, records in zip(summary.samples.keys.tolist(), summary.samples.values.tolist(), strict=True):
-        square = float(summary.squares.within(key, key + 1)[1].sum())
-        out, back = (int(some.within(key, key + 1)[1].sum()) for some in (summary.bytes_out, summary.bytes_in))
+        square = float(summary.squares.within(key, key + 1).values.sum())
+        out, back = (int(some.within(key, key + 1).values.sum()) for some in (summary.bytes_out, summary.bytes_in))
         within = 1.96 * 1024 * math.sqrt(square) / max(1, out + back)
         found.append((*pairs.name(key_parts(key)[0]), out, back, within, records))
     yield from sorted(found, key=lambda row: -(row[2] + row[3]))
@@ -199,14 +199,14 @@ def _became(summary: Summary, found: Sequence[Measured]) -> Iterator[tuple[str, 
         ("other directions alone: their volume", summary.replies),
         ("samples: their volume", summary.sampled),
         ("entries of a listing", int(summary.listed.values.sum())),
-        ("of no subnet and destination", sum(summary.unmatched.values())),
+        ("of no subnet and destination", summary.lost),
     ):
         if number:
             yield what, number
 
 
-_DOUBLED = 0.02
-"""By chance, and by clients that take the same port again, some records may look like others."""
+_DOUBLED, _PIECES = 0.02, 0.02
+"""By chance, and by clients that take the same port again, some records may look like others, or like pieces."""
 
 
 def _said(summary: Summary, found: Sequence[Measured]) -> Iterator[str]:
@@ -219,6 +219,11 @@ def _said(summary: Summary, found: Sequence[Measured]) -> Iterator[str]:
         yield (
             f"About {percent(summary.doubled)} of the records are there twice, as when two files or exporters say the "
             "same: they count twice; give one of them."
+        )
+    if summary.pieces > _PIECES:
+        yield (
+            f"About {percent(summary.pieces)} of the connections begin where another one at the same ends stops: they "
+            "are pieces of longer ones. Put them together: --active-timeout SECONDS, as the exporter that cuts has it."
         )
     if summary.listed.keys.size:
         entries = counted(int(summary.listed.values.sum()), "entry was", "entries were")
@@ -237,7 +242,7 @@ def _moment(summary: Summary, pairs: Pairs) -> Iterator[tuple[object, ...]]:
     for place in order.tolist():
         key, entries = int(summary.listed.keys[place]), int(summary.listed.values[place])
         pair, state = key_parts(key)
-        _, left = summary.listed_s.within(key, key + 1)
+        left = summary.listed_s.within(key, key + 1).values
         yield (*pairs.name(pair), STATES[state], entries, float(left.sum()) / entries)
 
 

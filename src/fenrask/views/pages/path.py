@@ -17,13 +17,13 @@ from fenrask.views.page import Column, MadeRows, Page, Table
 __all__ = ["flows_page", "inward_page", "inward_trace_page", "lines_page", "needs_table", "routes_page", "trace_page"]
 
 _FLOWS = (
-    Column("flow", "flow"),
+    Column("flow", "flow", is_answer=True),
     Column("subnets", "from", "list"),
     Column("destination", "to"),
-    Column("exits", "path", "list"),
-    Column("seen_as", "source seen"),
-    Column("verdict", "verdict"),
-    Column("breaks", "breaks", "list", sparse=True),
+    Column("exits", "path", "list", is_answer=True),
+    Column("seen_as", "source seen", is_answer=True),
+    Column("verdict", "verdict", is_answer=True),
+    Column("breaks", "breaks", "list", sparse=True, is_answer=True),
     Column("part", "which packets", "list", least_width=110, sparse=True),
     Column("down_min_per_month", "down, min/month", "number", least_width=100, sparse=True),
     Column("share", "share", "share", least_width=100),
@@ -63,7 +63,7 @@ _ENDPOINTS = (
     Column("region", "region", sparse=True),
     Column("state", "state"),
 )
-_NEEDS = (Column("flow", "flow"), Column("need", "need"), Column("why", "why it is not met"))
+_NEEDS = (Column("flow", "flow", is_answer=True), Column("need", "need"), Column("why", "why it is not met"))
 
 
 def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping[str, float] | None = None) -> Page:
@@ -157,7 +157,7 @@ def _sum(paths: Iterable[FlowPath]) -> Fraction:
 def needs_table(broken: Iterable[BrokenNeed]) -> Table:
     """Needs that paths do not meet."""
     rows = [(one.flow, "reachable" if one.need == "arrives" else one.need, one.why) for one in broken]
-    return Table("needs_not_met", "Needs not met", _NEEDS, rows, shown=12)
+    return Table("needs_not_met", "Needs not met", _NEEDS, rows, shown=12, is_answer=True)
 
 
 def trace_page(

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fenrask.estate.suggestions import some
-from fenrask.records import Drift
+from fenrask.records.drift import Drift
 from fenrask.records.rotation import Rotation
 from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table

@@ -13,13 +13,13 @@ from fenrask.what_if import Simulated
 __all__ = ["simulate_page"]
 
 _BLOCKED = (
-    Column("exit", "exit"),
-    Column("pool", "pool"),
-    Column("blocking", "no free port", "share"),
-    Column("interval", "95% interval"),
+    Column("exit", "exit", is_answer=True),
+    Column("pool", "pool", is_answer=True),
+    Column("blocking", "no free port", "share", is_answer=True),
+    Column("interval", "95% interval", is_answer=True),
     Column("blocking_low", "from", "share", least_width=MACHINES),
     Column("blocking_high", "to", "share", least_width=MACHINES),
-    Column("formula_share", "formula", "share"),
+    Column("formula_share", "formula", "share", is_answer=True),
     Column("worst_minute", "worst minute"),
     Column("worst_minute_blocking", "no free port then", "share"),
     Column("recovers_s", "recovers after, min", "minutes", sparse=True),
@@ -34,13 +34,13 @@ _BLOCKED = (
     Column("blocked_connections", "failed connections", "count", least_width=MACHINES),
 )
 _CONCURRENT = (
-    Column("exit", "exit"),
-    Column("pool", "pool"),
+    Column("exit", "exit", is_answer=True),
+    Column("pool", "pool", is_answer=True),
     Column("from", "from"),
     Column("mean_ports_in_use", "ports in use", "count"),
     Column("low_ports_in_use", "5th percentile", "count"),
     Column("high_ports_in_use", "95th percentile", "count"),
-    Column("blocking", "no free port", "share"),
+    Column("blocking", "no free port", "share", is_answer=True),
 )
 
 

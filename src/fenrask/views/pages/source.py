@@ -14,12 +14,12 @@ from fenrask.what_if import Shown
 __all__ = ["case_rows", "partner_page", "source_page", "uses_page", "with_cases"]
 
 _COLUMNS = (
-    Column("case", "case"),
+    Column("case", "case", is_answer=True),
     Column("exits", "path", "list"),
-    Column("seen_as", "source seen"),
-    Column("verdict", "verdict"),
+    Column("seen_as", "source seen", is_answer=True),
+    Column("verdict", "verdict", is_answer=True),
     Column("share", "share", "share", least_width=100),
-    Column("changed", "changed"),
+    Column("changed", "changed", is_answer=True),
 )
 
 
@@ -69,11 +69,11 @@ def _told(cases: Sequence[Shown]) -> Iterator[str]:
 
 
 _SUBNETS = (
-    Column("subnet", "subnet"),
-    Column("case", "case"),
-    Column("seen_as", "source seen"),
+    Column("subnet", "subnet", is_answer=True),
+    Column("case", "case", is_answer=True),
+    Column("seen_as", "source seen", is_answer=True),
     Column("exits", "path", "list", least_width=100),
-    Column("changed", "changed"),
+    Column("changed", "changed", is_answer=True),
 )
 
 
@@ -112,7 +112,7 @@ def _paths(case: Shown) -> list[str]:
 
 
 _USES = (
-    Column("subnet", "subnet"),
+    Column("subnet", "subnet", is_answer=True),
     Column("source", "host"),
     Column("source_port", "port", "code"),
     Column("target", "to"),

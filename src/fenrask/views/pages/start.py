@@ -27,8 +27,8 @@ _UNUSED = (Column("what", "what"), Column("first", "first at"), Column("number",
 def draft_page(name: str, files: Files, draft: Draft) -> Page:
     """Which file told what; what was assumed for want of being told; what two files tell unlike; what is not used."""
     sections = ("networks", "subnets", "route_tables", "exits", "destinations", "workloads", "flows")
-    numbers = [(section.replace("_", " "), len(draft.of(section))) for section in sections]
-    lines = [f"{name}: " + ", ".join(f"{number} {word}" for word, number in numbers if number)]
+    numbers = [(section.replace("_", " ")[:-1], len(draft.of(section))) for section in sections]
+    lines = [f"{name}: " + ", ".join(counted(number, word) for word, number in numbers if number)]
     rows = assumed_rows(draft.assumed)
     if rows:
         lines.append(

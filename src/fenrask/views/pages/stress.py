@@ -15,17 +15,17 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     """Every case, the worst first; then why flows are cut off and exits overloaded."""
     ordered = sorted(outcomes, key=lambda one: one.severity, reverse=True)
     columns = (
-        Column("case", "case"),
-        Column("cut_off_count", "flows cut off", "count"),
+        Column("case", "case", is_answer=True),
+        Column("cut_off_count", "flows cut off", "count", is_answer=True),
         Column("without_hosts_count", "flows without hosts", "count", least_width=120),
-        Column("overloaded_count", "exits overloaded", "count"),
-        Column("blocking", "no free port", "share"),
+        Column("overloaded_count", "exits overloaded", "count", is_answer=True),
+        Column("blocking", "no free port", "share", is_answer=True),
         Column("full_after_s", "ports full after", "figure", least_width=MACHINES),
-        Column("hit", "which"),
+        Column("hit", "which", is_answer=True),
         Column("cut_off", "cut off", "list", least_width=MACHINES),
         Column("hosts_lost", "workloads that lose all hosts", "list", least_width=MACHINES),
         Column("overloaded", "overloaded", "list", least_width=MACHINES),
-        Column("helps", f"remedy ({currency}/month)", "list"),
+        Column("helps", f"remedy ({currency}/month)", "list", is_answer=True),
     )
     rows = [
         (

@@ -13,14 +13,14 @@ __all__ = ["timeouts_page"]
 def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTimeout]) -> Page:
     """Ports wanted, blocking, addresses needed and cost of each exit by timeout."""
     columns = (
-        Column("exit", "exit"),
-        Column("timeout_s", f"{ending.replace('_', ' ')} timeout, s", "figure"),
+        Column("exit", "exit", is_answer=True),
+        Column("timeout_s", f"{ending.replace('_', ' ')} timeout, s", "figure", is_answer=True),
         Column("current", "current", "yes"),
-        Column("ports_wanted", "ports wanted", "count"),
+        Column("ports_wanted", "ports wanted", "count", is_answer=True),
         Column("ports", "ports", "count"),
         Column("blocking", "no free port", "share"),
-        Column("addresses_needed", "addresses needed", "count"),
-        Column("month_amount", f"{currency}/month", "money"),
+        Column("addresses_needed", "addresses needed", "count", is_answer=True),
+        Column("month_amount", f"{currency}/month", "money", is_answer=True),
         Column("ends", "ends quiet connections of", "list"),
     )
     rows = [

@@ -6,6 +6,7 @@ What is said at the end is what unittest says at the end of one run. Names of mo
 forks of this one, which has imported the program already: that takes each of them a second or two.
 """
 
+import faulthandler
 import gc
 import multiprocessing
 import os
@@ -40,6 +41,8 @@ LONG = (
     "tests.end_to_end.",
 )
 """What takes longest is begun first."""
+LONGEST_S = 900
+"""A module that takes longer hangs: it says where, and ends; the longest takes two minutes, and five on a busy machine."""
 _RAN = re.compile(r"^Ran (\d+) tests?", re.MULTILINE)
 _BAD = re.compile(r"(failures|errors|unexpected successes|skipped)=(\d+)")
 
@@ -69,6 +72,7 @@ def _tests(module: str, said: Path) -> None:
     with said.open("wb") as file:
         os.dup2(file.fileno(), 1)
         os.dup2(file.fileno(), 2)
+    faulthandler.dump_traceback_later(LONGEST_S, exit=True)
     sys.warnoptions.append("error")
     warnings.simplefilter("error")
     os.chdir(HERE.parent)

@@ -141,6 +141,18 @@ class Screens(unittest.TestCase):
                 whole = FORMATS["table"](page, Rendering(80, all_rows=True))
                 self.assertEqual(whole.count("row "), sum(len(one.rows) for one in tables))
 
+    def test_a_paragraph_longer_than_a_screen_is_whole(self) -> None:
+        columns = (Column("a", "a"), *(Column(f"b{line}", "b", below=f"line {line}") for line in range(50)))
+        rows = [(f"row {row}", *["x"] * 50) for row in range(3)]
+        tables = (
+            Table("t", "T", columns, rows, as_blocks=True),
+            Table("u", "U", columns[:1], [(n,) for n in range(10_000)]),
+        )
+        text = FORMATS["table"](Page("x", "x", ("answer",), tables), Rendering(80))
+        self.assertEqual([line for line in text.splitlines() if "row" in line], ["row 0", "  2 more rows: --all"])
+        self.assertIn("line 49x", text)
+        self.assertIn("More with --all: U", text)
+
     def test_an_answer_is_shown_and_what_was_asked_for_is_whole(self) -> None:
         rows = [(f"row {row}", "words " * 40) for row in range(60)]
         columns = (Column("a", "a"), Column("b", "b", below=" "))

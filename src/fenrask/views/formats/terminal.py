@@ -31,8 +31,17 @@ _RULE_UNDER_HEADINGS = Box("    \n    \n ── \n    \n    \n    \n    \n    \n
 def render(page: Page, rendering: Rendering) -> str:
     """The answer, then each table under its title, then what was left out: a screen, unless all is asked for."""
     page = readable(page)
+    if rendering.all_rows:
+        return _rendered(page, rendering, len(page.not_counted))
+    text = _rendered(page, rendering, _NOT_COUNTED)
+    # Where the answers alone fill the screen, reasons are told by their number.
+    return text if text.count("\n") <= _SCREEN or not page.not_counted else _rendered(page, rendering, 0)
+
+
+def _rendered(page: Page, rendering: Rendering, most: int) -> str:
+    """A page with at most so many reasons why something is not counted."""
     answer = _printed(rendering, lambda console: _print_lines(console, page.summary))
-    left_out = _printed(rendering, lambda console: _print_left_out(console, page, rendering))
+    left_out = _printed(rendering, lambda console: _print_left_out(console, page.not_counted, most))
     parts = [
         _Part(table, rendering, _LEAST_ROWS if place else _LEAST_FIRST)
         for place, table in enumerate(page.tables)
@@ -81,12 +90,11 @@ def _print_lines(console: Console, lines: Sequence[str]) -> None:
         console.print(Text(line, style="bold"))
 
 
-def _print_left_out(console: Console, page: Page, rendering: Rendering) -> None:
-    most = len(page.not_counted) if rendering.all_rows else _NOT_COUNTED
-    for line in page.not_counted[:most]:
+def _print_left_out(console: Console, reasons: Sequence[str], most: int) -> None:
+    for line in reasons[:most]:
         console.print(f"not counted: {line}")
-    if more := len(page.not_counted[most:]):
-        console.print(f"{counted(more, 'more')} not counted: --all")
+    if more := len(reasons[most:]):
+        console.print(f"{more:,}{' more' if most else ''} not counted: --all")
 
 
 class _Part:
@@ -95,23 +103,23 @@ class _Part:
     def __init__(self, table: Table, rendering: Rendering, least: int) -> None:
         self.table, self.is_behind = table, False
         self._rendering, self._least = rendering, _LEAST_LINES if table.as_blocks else least
-        self._show(0 if rendering.all_rows or table.is_whole else table.shown)
+        self._show(0 if rendering.all_rows or table.is_whole else min(table.shown or _SCREEN, _SCREEN))
 
     def _show(self, most: int) -> None:
         self._most = most
         self.text = _printed(self._rendering, self._print)
         self.lines = self.text.count("\n") + 1
-        rows = len(self.table.rows)
-        self._size = self.lines if self.table.as_blocks else min(most or rows, rows)
+        size = self.lines if self.table.as_blocks else len(self.table.rows)
+        self._size = min(size, most or size)
 
     @property
     def can_shrink(self) -> bool:
-        """Whether it may show fewer."""
+        """Whether it may show fewer; a first paragraph is whole, however long."""
         return not self.is_behind and not self.table.is_whole and self._size > self._least
 
-    def shrink(self) -> None:
-        """Show one fewer."""
-        self._show(max(self._least, min(self._size, self._most or self._size) - 1))
+    def shrink(self, fewer: int) -> None:
+        """Show so many fewer: the size goes down each time, so that shrinking ends."""
+        self._show(max(self._least, self._size - fewer))
 
     def _print(self, console: Console) -> None:
         if self.table.title:
@@ -125,9 +133,10 @@ def _fit(parts: Sequence[_Part], room: int) -> None:
     What was asked for by an option is whole, and takes no room from the others.
     """
     parts = [one for one in parts if not one.table.is_whole]
-    while sum(one.lines for one in parts if not one.is_behind) > room:
+    while (excess := sum(one.lines for one in parts if not one.is_behind) - room) > 0:
         if longer := [one for one in parts if one.can_shrink]:
-            max(longer, key=lambda one: one.lines).shrink()
+            # Little by little, since a row may be several lines.
+            max(longer, key=lambda one: one.lines).shrink(max(1, excess // (4 * len(longer))))
         elif others := [one for one in parts[1:] if not one.is_behind and one.table.rows and not one.table.is_answer]:
             others[-1].is_behind = True
         else:
@@ -271,23 +280,60 @@ def column_widths(
 ) -> list[int]:
     """How wide each column is set, so that all together fit the room, as few lines wrapping as can be.
 
-    Each has at least its longest word, or what `breaks` leaves of one; what room is left goes where most is missing.
-    Where even these do not fit, the widest columns give way.
+    Each has at least its longest word, or what `breaks` leaves of one. What room is left goes where most is missing,
+    or first to the columns of which the least is missing: whichever makes the table shorter. Where even the longest
+    words do not fit, the widest columns give way.
     """
     columns = [[heading, *texts] for heading, texts in zip(headings, cells, strict=True)]
     least = [_longest(column, breaks) for column in columns]
     texts_need = [max((len(text) for text in column[1:]), default=0) for column in columns]
     wanted = [max(need, least_) for need, least_ in zip(texts_need, least, strict=True)]
-    widths = list(least)
-    while sum(widths) > room and max(widths) > 1:
-        widths[widths.index(max(widths))] -= 1
-    while sum(widths) < room and any(have < want for have, want in zip(widths, wanted, strict=True)):
-        missing = [want / max(have, 1) for have, want in zip(widths, wanted, strict=True)]
-        widths[missing.index(max(missing))] += 1
+    while sum(least) > room and max(least) > 1:
+        least[least.index(max(least))] -= 1
+    few = [texts[:_MEASURED_ROWS] for texts in cells]
+    ways = [_widened(least, wanted, room, first) for first in range(len(least) if len(least) > 1 else 1)]
+    widths = min(ways, key=lambda one: _height(few, one))
     # Headings get what is left over.
     for number, heading in enumerate(headings):
         widths[number] += max(0, min(len(heading) - widths[number], room - sum(widths)))
     return widths
+
+
+_MEASURED_ROWS = 100
+"""Rows of a table by which the widths of its columns are chosen."""
+
+
+def _widened(least: Sequence[int], wanted: Sequence[int], room: int, first: int) -> list[int]:
+    """Widths from the least on: so many columns of which the least is missing get all, the others what is left."""
+    widths, spare = list(least), room - sum(least)
+    for number in sorted(range(len(least)), key=lambda number: wanted[number] - least[number])[:first]:
+        more = max(0, min(wanted[number] - least[number], spare))
+        widths[number] += more
+        spare -= more
+    while spare > 0 and any(have < want for have, want in zip(widths, wanted, strict=True)):
+        missing = [want / max(have, 1) for have, want in zip(widths, wanted, strict=True)]
+        widths[missing.index(max(missing))] += 1
+        spare -= 1
+    return widths
+
+
+def _height(cells: Sequence[Sequence[str]], widths: Sequence[int]) -> int:
+    """Lines that rows take in columns so wide: of each row, those of its tallest cell."""
+    tall = [[_lines(text, width) for text in texts] for texts, width in zip(cells, widths, strict=True)]
+    return sum(map(max, zip(*tall, strict=True)))
+
+
+def _lines(text: str, width: int) -> int:
+    """Lines that a text takes when it is wrapped between its words; a word that is too long takes several."""
+    if len(text) <= width:
+        return 1
+    lines, used = 1, 0
+    for word in text.split(" "):
+        if used and used + 1 + len(word) > width:
+            lines, used = lines + 1, 0
+        over, rest = divmod(max(len(word) - 1, 0), max(width, 1))
+        lines, used = lines + over, used + (used > 0) + (rest + 1 if over else len(word))
+    return lines
 
 
 def _cell(column: Column, text: str) -> Text:

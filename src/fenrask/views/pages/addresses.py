@@ -1,5 +1,7 @@
 """Addresses to buy and allow-lists, as a page."""
 
+from collections.abc import Sequence
+
 from fenrask.addresses import AddressPlan, AllowList, Change, ExitAddresses
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
@@ -87,11 +89,22 @@ def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
     summary += [f"{one.destination} does not fit: {_trouble(one)}" for one in short[:3]]
     for exit_name in dict.fromkeys(one.exit for one in plan.changes):
         changes = [one for one in plan.changes if one.exit == exit_name]
-        partners = ", ".join(f"{one.destination} ({one.entries_then} entries)" for one in changes)
         wanted = counted(changes[0].more.wanted, "more address", "more addresses")
-        fit = "" if all(one.fits for one in changes) else ", which exceeds a partner's maximum"
-        summary.append(f"{exit_name} with {wanted}: new entries for {partners}{fit}")
+        short = [one.destination for one in changes if not one.fits]
+        fit = f", which exceeds the maximum of {some(short)}" if short else ""
+        summary.append(f"{exit_name} with {wanted}: new entries for {_by_length(changes)}{fit}")
     return summary
+
+
+def _by_length(changes: Sequence[Change]) -> str:
+    """Partners, those with as many entries together."""
+    lengths = dict[int, list[str]]()
+    for one in changes:
+        lengths.setdefault(one.entries_then, []).append(one.destination)
+    return ", ".join(
+        f"{some(names)} ({counted(length, 'entry', 'entries')}{' each' if len(names) > 1 else ''})"
+        for length, names in lengths.items()
+    )
 
 
 def _trouble(one: AllowList) -> str:

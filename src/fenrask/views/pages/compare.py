@@ -34,7 +34,7 @@ def _columns(money: str) -> tuple[Column, ...]:
         Column("addresses", "addresses", "count"),
         Column("longest_allow_list_entries", "longest allow-list", "count", least_width=110),
         Column("binding", "first limit", least_width=140),
-        Column("binding_headroom", "headroom", "share"),
+        Column("binding_headroom", "headroom", "share", least_width=90),
         Column("zone_loss", "if a zone fails"),
         Column("hosts_with_public", "public hosts", "count", least_width=MACHINES),
         Column("down_min_per_month", "down, min/month", "number", least_width=110, sparse=True),

@@ -42,7 +42,7 @@ LONG = (
 )
 """What takes longest is begun first."""
 LONGEST_S = 900
-"""A module that takes longer hangs: it says where, and ends; the longest takes two minutes, and five on a busy machine."""
+"""A module that takes longer hangs: it says where, and ends; the longest takes two minutes, on a busy machine five."""
 _RAN = re.compile(r"^Ran (\d+) tests?", re.MULTILINE)
 _BAD = re.compile(r"(failures|errors|unexpected successes|skipped)=(\d+)")
 

@@ -90,8 +90,8 @@ def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
     for exit_name in dict.fromkeys(one.exit for one in plan.changes):
         changes = [one for one in plan.changes if one.exit == exit_name]
         wanted = counted(changes[0].more.wanted, "more address", "more addresses")
-        short = [one.destination for one in changes if not one.fits]
-        fit = f", which exceeds the maximum of {some(short)}" if short else ""
+        too_long = [one.destination for one in changes if not one.fits]
+        fit = f", which exceeds the maximum of {some(too_long)}" if too_long else ""
         summary.append(f"{exit_name} with {wanted}: new entries for {_by_length(changes)}{fit}")
     return summary
 

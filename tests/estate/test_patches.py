@@ -2,10 +2,12 @@
 
 import unittest
 
+import yaml
+
 from fenrask.demo.samples import VELLMOUTH
 from fenrask.errors import UnusableInput
 from fenrask.estate import read_estate
-from fenrask.estate.patches import merge, set_patch
+from fenrask.estate.patches import merge, merge_patch, set_patch
 from fenrask.estate.problems import name_problems
 from tests.support import InFolder
 
@@ -45,6 +47,45 @@ class Patches(unittest.TestCase):
         for dotted, expected in cases:
             with self.subTest(dotted=dotted):
                 self.assertEqual(set_patch(data, dotted, 9), expected)
+                self.assertEqual(merge_patch(data, dotted, 9), expected)
+
+    def test_a_mapping_that_is_set_replaces_and_one_that_is_merged_does_not(self) -> None:
+        data = {"exits": {"gate": {"kind": "a", "tags": {"x": 1, "y": 2}}, "spare": {"kind": "b"}}}
+        tags = {"tags": {"y": None, "z": 3}}
+        for patch, expected in (
+            (set_patch, {"tags": {"z": 3}}),
+            (merge_patch, {"kind": "a", "tags": {"x": 1, "z": 3}}),
+        ):
+            with self.subTest(patch.__name__):
+                after = merge(data, patch(data, "exits.gate", tags))
+                self.assertEqual(after, {"exits": {"gate": expected, "spare": {"kind": "b"}}})
+
+
+class OnTheCommandLine(InFolder):
+    def test_set_replaces_and_merge_merges_whichever_file_it_is(self) -> None:
+        """`merged` prints what comes of it: what is set goes first, so that what is merged is merged into it."""
+        self.estate()
+        before = yaml.safe_load(self.program("merged", "estate.yaml").stdout)["exits"]["gate"]
+        new = {key: before[key] for key in ("kind", "offer", "subnet")}
+        cases = (
+            (("--merge", "exits.gate={addresses: 5}"), {**before, "addresses": 5}),
+            (("--set", f"exits.gate={new}"), new),
+            (("--merge", "exits.gate={addresses: 5}", "--set", f"exits.gate={new}"), {**new, "addresses": 5}),
+            (
+                ("--merge", "exits.gate={addresses: null}"),
+                {key: one for key, one in before.items() if key != "addresses"},
+            ),
+        )
+        for words, expected in cases:
+            with self.subTest(words):
+                done = self.program("merged", "estate.yaml", *words)
+                self.assertEqual(yaml.safe_load(done.stdout)["exits"]["gate"], expected, done.stderr)
+        rates = ("catalogue.offers.gate.rates={hour: 0.5}",)
+        costs = [self.json("charges", "estate.yaml", *words) for words in ((), ("--merge", *rates))]
+        self.assertGreater(costs[1]["fixed_amount"], costs[0]["fixed_amount"])
+        done = self.program("check", "estate.yaml", "--merge", "exits.gate")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("--merge exits.gate: no key=value, expected a dotted key, `=` and a value", done.stderr)
 
 
 class Reused(InFolder):

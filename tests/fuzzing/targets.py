@@ -163,7 +163,7 @@ TARGETS: dict[str, Callable[[], Target]] = {
     "what was seen": lambda: Target(
         "seen",
         _text(COMMON, W3C, JSON, CSV, _METRICS, _OPEN, _ROUTES),
-        ("confirm", "seen", "--destination", "partner", "--from", "app"),
+        ("confirm", "seen", "--destination", "partner", "--subnet", "app"),
     ),
     "a bill": lambda: Target("bill.csv", (_BILL,), ("confirm", "--bill", "bill.csv")),
     "what exists": lambda: Target("exists", _existing(), ("start", "mine", "--from", "nets.csv", "exists", "--force")),

@@ -118,7 +118,7 @@ class Program(InFolder):
         self.estate({"exits": {"gate": {"addresses": ["203.0.113.1"]}}})
         with address_echo() as port:
             url = f"http://127.0.0.1:{port}/"
-            arguments = ("confirm", "--ask", url, "--from", "app", "--destination", "partner")
+            arguments = ("confirm", "--ask", url, "--subnet", "app", "--destination", "partner")
             found = self.json(*arguments, status=1)
             self.assertEqual(found["observed"][0]["seen_as"], "127.0.0.1")
         for unusable in (("confirm",), ("confirm", "--ask", url), ("confirm", "none.csv"), arguments):

@@ -93,10 +93,11 @@ class Exporters(InFolder):
                 seen: dict[tuple[str, int], int] = {}
                 for batch in batches:
                     for row in range(len(batch)):
-                        source = socket.inet_ntoa(struct.pack(">I", int(batch.source.v4[row])))
-                        inner = source.startswith("10.")
-                        port = int(batch.source_port[row] if inner else batch.target_port[row])
-                        seen[source, port] = seen.get((source, port), 0) + int(batch.bytes_out[row])
+                        # Both directions of a connection come together: its begin says who opened it.
+                        port = int(batch.source_port[row])
+                        for end, size in ((batch.source, batch.bytes_out), (batch.target, batch.bytes_in)):
+                            seen[socket.inet_ntoa(struct.pack(">I", int(end.v4[row]))), port] = int(size[row])
+                self.assertEqual(sum(map(len, batches)), 25)
                 self.assertEqual(seen, octets)
                 begins = np.concatenate([batch.start_s for batch in batches])
                 self.assertLess(abs(float(begins.min()) - BEGIN), 1.5)

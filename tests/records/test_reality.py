@@ -46,8 +46,8 @@ class Bills(InFolder):
     def test_resources_that_no_name_tells_are_mapped_by_hand(self) -> None:
         text = f"{self.lines['gate']},EUR,res-17,all\n{self.lines['door']},EUR,door,out\n"
         self.assertEqual(self.compared(text, status=1)["gate"]["verdict"], "not seen yet")
-        self.assertEqual(self.compared(text, "--map", "res-17=gate", status=0)["gate"]["verdict"], "as planned")
-        self.assertEqual(self.program("confirm", "--bill", "bill.csv", "--map", "res-17=gata").returncode, 2)
+        self.assertEqual(self.compared(text, "--resource", "res-17=gate", status=0)["gate"]["verdict"], "as planned")
+        self.assertEqual(self.program("confirm", "--bill", "bill.csv", "--resource", "res-17=gata").returncode, 2)
 
     def test_parquet_says_what_csv_says(self) -> None:
         import pyarrow as arrow

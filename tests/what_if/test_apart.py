@@ -16,7 +16,7 @@ WORDS = (
     ("stress", "--pairs", "--explain"),
     ("stress", "--months", "9", "--growth", "0.05"),
     ("compare", "--explain"),
-    ("compare", "--confidence"),
+    ("compare", "--confidence", "0.9"),
 )
 
 

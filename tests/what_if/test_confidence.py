@@ -102,10 +102,21 @@ class Confidence(InFolder):
         self.assertEqual(found.month[0], found.month[2])
         ranged = evaluate(self.estate(self.RANGED))
         self.assertEqual(confident(ranged, 0.95).month, confident(ranged, 0.95).month)
+        half, most = confident(ranged, 0.5), confident(ranged, 0.99)
+        self.assertTrue(most.month[0] < half.month[0] < half.month[2] < most.month[2])
+        self.assertAlmostEqual(float(((half.months >= half.month[0]) & (half.months <= half.month[2])).mean()), 0.5, 2)
+
+    def test_where_nothing_is_a_range_every_command_says_so(self) -> None:
+        self.estate()
+        for command in ("capacity", "addresses", "charges", "compare"):
+            with self.subTest(command):
+                told = " ".join(self.json(command, "--confidence", "0.9", status=None)["summary"])
+                self.assertIn("No load is a range", told)
+                self.assertNotIn("0%", told.replace("90", ""))
 
     def test_the_bill_as_an_interval_and_what_to_measure(self) -> None:
         self.estate(self.RANGED)
-        found = self.json("charges", "--confidence", status=1)
+        found = self.json("charges", "--confidence", "0.9", status=1)
         [row] = found["month"]
         self.assertLess(row["low_amount"], row["middle_amount"])
         likely = self.json("charges", status=None)["month_amount"]
@@ -126,10 +137,10 @@ class Confidence(InFolder):
             f"needs {one.wanted} addresses",
             " ".join(self.json("addresses", "--confidence", "0.99", status=1)["summary"]),
         )
-        rows = {row["design"]: row for row in self.json("compare", "--confidence", status=1)["designs"]}
+        rows = {row["design"]: row for row in self.json("compare", "--confidence", "0.9", status=1)["designs"]}
         shares = [row["cheapest"] for row in rows.values() if row["cheapest"] is not None]
         self.assertAlmostEqual(sum(shares), 1.0)
-        [month] = self.json("charges", "--confidence", status=None)["month"]
+        [month] = self.json("charges", "--confidence", "0.9", status=None)["month"]
         self.assertEqual(rows["current"]["middle_amount"], month["middle_amount"])
 
     def test_ranges_that_are_none(self) -> None:

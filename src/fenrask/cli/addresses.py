@@ -9,7 +9,7 @@ import typer
 from fenrask.addresses import explain_addresses, plan_addresses
 from fenrask.capacity import Capacity
 from fenrask.checks.today import today
-from fenrask.cli.options import Call, Explain, filtered_command
+from fenrask.cli.options import Call, Confidence, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest
 from fenrask.evaluation import Evaluation, evaluate
@@ -27,15 +27,7 @@ def command(
         list[str] | None,
         typer.Option(metavar="EXIT=NUMBER", help="Show what partners must add if EXIT gets NUMBER more addresses."),
     ] = None,
-    confidence: Annotated[
-        float | None,
-        typer.Option(
-            metavar="SHARE",
-            min=0.5,
-            max=0.9999,
-            help="Plan with as many addresses as suffice with this confidence, where loads are ranges.",
-        ),
-    ] = None,
+    confidence: Confidence = None,
     explain: Explain = False,
     figure: Annotated[
         Path | None,
@@ -67,10 +59,10 @@ def command(
 def _confident(evaluation: Evaluation, level: float) -> tuple[Evaluation, str]:
     """The estate with as many addresses as the confidence asks for, and a sentence on what that changes."""
     from fenrask.views.pages.confidence import more_addresses
-    from fenrask.what_if import with_confidence
+    from fenrask.what_if import ranges, with_confidence
 
     after, exits = with_confidence(evaluation, level)
-    return after, more_addresses(exits, level)
+    return after, more_addresses(exits, level, bool(ranges(evaluation.described)))
 
 
 def _added(words: list[str], sized: Capacity) -> dict[str, int]:

@@ -147,7 +147,7 @@ COMMANDS = {
     "report": Told(
         _BUILD,
         "Write the whole plan as one page to open, print and send: answer, figures, tables, proof, assumptions.",
-        ("report plan.html", "report plan.md --without designs", "report after.html --base before.yaml"),
+        ("report plan.html", "report plan.md --leave-out designs", "report after.html --base before.yaml"),
     ),
     "handover": Told(
         _BUILD,

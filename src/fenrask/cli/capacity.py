@@ -7,7 +7,7 @@ import typer
 
 from fenrask.capacity import explain_capacity
 from fenrask.checks.today import today
-from fenrask.cli.options import Call, Explain, filtered_command
+from fenrask.cli.options import Call, Confidence, Explain, filtered_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import divisible, evaluate
@@ -29,15 +29,7 @@ def command(
             help="Show instead what this mapping timeout (such as idle=180..5400) costs in ports and addresses.",
         ),
     ] = None,
-    confidence: Annotated[
-        float | None,
-        typer.Option(
-            metavar="SHARE",
-            min=0.5,
-            max=0.9999,
-            help="Show instead how many addresses suffice with this confidence, where loads are ranges.",
-        ),
-    ] = None,
+    confidence: Confidence = None,
     figure: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw ports wanted over the day (.png, .svg or .pdf)."),

@@ -8,7 +8,7 @@ import typer
 from fenrask.charges import explain_bill
 from fenrask.checks.today import today
 from fenrask.cli.completion import names
-from fenrask.cli.options import Call, Explain, filtered_command
+from fenrask.cli.options import Call, Confidence, Explain, filtered_command
 from fenrask.designs import break_even
 from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
@@ -34,9 +34,7 @@ def command(
             help="Show instead at which volume of this flow another exit is cheaper for it.",
         ),
     ] = None,
-    confidence: Annotated[
-        bool, typer.Option("--confidence", help="Show instead the bill as an interval, where loads are ranges.")
-    ] = False,
+    confidence: Confidence = None,
     explain: Explain = False,
     figure: Annotated[
         Path | None,
@@ -44,8 +42,8 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
-    if confidence:
-        return _confidence(call, evaluate(described))
+    if confidence is not None:
+        return _confidence(call, evaluate(described), confidence)
     if of_flow is None:
         if figure:
             raise UnusableInput([Problem(Place(path="--figure"), "no --break-even", "a flow to draw")])
@@ -65,11 +63,11 @@ def command(
     return int(not state.is_well)
 
 
-def _confidence(call: Call, evaluation: Evaluation) -> int:
+def _confidence(call: Call, evaluation: Evaluation, level: float) -> int:
     from fenrask.views.pages.confidence import bill_confidence_page
     from fenrask.what_if import confident
 
-    found = confident(evaluation, 0.95)
+    found = confident(evaluation, level)
     state = today(evaluation)
     page = bill_confidence_page(evaluation.described.estate.estate, evaluation.bill.currency, found)
     call.show(with_today(page, state))

@@ -108,6 +108,7 @@ def _try(call: Call, patch: Path) -> str:
     known = [] if call.estate == Call.estate else [str(call.estate)]
     patches = [word for file in (*call.patch, patch) for word in ("--patch", str(file))]
     settings = [word for one in call.set for word in ("--set", one)]
+    settings += [word for one in call.merge for word in ("--merge", one)]
     return shlex.join(["fenrask", "check", *known, *patches, *settings])
 
 

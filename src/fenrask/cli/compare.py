@@ -10,7 +10,7 @@ import typer
 
 from fenrask.checks.today import Today, today
 from fenrask.cli.completion import names
-from fenrask.cli.options import Call, Explain, estate_command
+from fenrask.cli.options import Call, Confidence, Explain, estate_command
 from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.derivation import Step
 from fenrask.designs import MEASURES, STANDARD, Comparison, Design, FlowChange, beside, break_even, changes, compare
@@ -63,10 +63,7 @@ def command(
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
     ] = False,
-    confidence: Annotated[
-        bool,
-        typer.Option("--confidence", help="Show instead each design's bill as an interval, where loads are ranges."),
-    ] = False,
+    confidence: Confidence = None,
     workers: Cases = "1",
     explain: Explain = False,
     save: Annotated[
@@ -106,8 +103,8 @@ def command(
 
             call.write(figure, draw_curves(described.estate.estate, volumes, figure.suffix))
         return int(not state.is_well)
-    if confidence:
-        return _confidence(call, comparison, workers, state)
+    if confidence is not None:
+        return _confidence(call, comparison, workers, state, confidence)
     with workers_for_cases(workers) as others:
         evaluations = [one.evaluation for one in comparison.candidates]
         if others:
@@ -124,19 +121,16 @@ def command(
     return int(comparison.cheapest is None or not state.is_well)
 
 
-_LEVEL = 0.95
-
-
-def _confidence(call: Call, comparison: Comparison, workers: str, state: Today) -> int:
+def _confidence(call: Call, comparison: Comparison, workers: str, state: Today, level: float) -> int:
     from fenrask.views.pages.confidence import compare_confidence_page
     from fenrask.what_if import confident, confident_apart
 
     evaluations = [one.evaluation for one in comparison.candidates]
     with workers_for_cases(workers) as others:
         if others:
-            each = confident_apart(others[0], [one.described for one in evaluations], _LEVEL)
+            each = confident_apart(others[0], [one.described for one in evaluations], level)
         else:
-            each = [confident(one, _LEVEL) for one in evaluations]
+            each = [confident(one, level) for one in evaluations]
     found = {one.design.name: own for one, own in zip(comparison.candidates, each, strict=True)}
     estate = comparison.candidates[0].evaluation.described.estate.estate
     call.show(with_today(compare_confidence_page(estate, comparison, found), state, ("covered",)))

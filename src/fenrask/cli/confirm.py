@@ -72,7 +72,7 @@ def command(
     sender: Annotated[
         str,
         typer.Option(
-            "--from",
+            "--subnet",
             metavar="SUBNET",
             autocompletion=names("subnets"),
             help="Subnet of this host (with --ask), or of `ip -j route`.",
@@ -84,7 +84,7 @@ def command(
     ] = None,
     resource: Annotated[
         list[str] | None,
-        typer.Option("--map", metavar="RESOURCE=EXIT", help="With --bill: whose this resource is; may be repeated."),
+        typer.Option(metavar="RESOURCE=EXIT", help="With --bill: whose this resource is; may be repeated."),
     ] = None,
     propose: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write loads corrected by the metrics as a JSON Merge Patch.")
@@ -105,7 +105,7 @@ def command(
     for file in files:
         _read(file, destination, sender, described, seen)
     if ask and not (destination and sender):
-        raise UnusableInput([Problem(Place(path="--ask"), "no --destination or no --from", "both of them")])
+        raise UnusableInput([Problem(Place(path="--ask"), "no --destination or no --subnet", "both of them")])
     if ask:
         seen.observations.append(Observation(seen_by(ask), destination, sender, place=Place(path="--ask")))
     compared = [*_billed(bill, resource or [], evaluation, seen.problems)] if bill else []
@@ -159,7 +159,7 @@ def _read(file: str, destination: str, sender: str, described: Described, seen: 
 
 def _billed(file: Path, pairs: Sequence[str], evaluation: Evaluation, problems: list[Problem]) -> list[Compared]:
     stated = dict(one.partition("=")[::2] for one in pairs)
-    if wrong := unknown("--map", stated.values(), evaluation.described.estate.exits, "an exit"):
+    if wrong := unknown("--resource", stated.values(), evaluation.described.estate.exits, "an exit"):
         raise UnusableInput(wrong)
     try:
         content = file.read_bytes()

@@ -55,7 +55,21 @@ Settings = Annotated[
     typer.Option(
         "--set",
         metavar="KEY=VALUE",
-        help="Set one value by its dotted key, as YAML; `null` removes it. `catalogue.` reaches the catalogue.",
+        help="Set one value by its dotted key, as YAML: a mapping takes the place of the one there; `null` removes it. "
+        "`catalogue.` reaches the catalogue.",
+    ),
+]
+Merged = Annotated[
+    list[str] | None,
+    typer.Option("--merge", metavar="KEY=VALUE", help="The same, but a mapping is merged into the one there."),
+]
+Confidence = Annotated[
+    float | None,
+    typer.Option(
+        metavar="SHARE",
+        min=0.5,
+        max=0.9999,
+        help="Where loads are ranges: show what holds with this confidence (addresses that suffice, a bill's interval).",
     ),
 ]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to this file.")]
@@ -77,6 +91,7 @@ class Call:
     estate: Path = Path("estate.yaml")
     patch: list[Path] = field(default_factory=list)
     set: list[str] = field(default_factory=list)
+    merge: list[str] = field(default_factory=list)
     format: str = "table"
     out: Path | None = None
     force: bool = False
@@ -88,7 +103,7 @@ class Call:
 
     def read(self, to_be_measured: bool = False) -> Described:
         """The estate with its patches and settings; to_be_measured: see `read_estate`."""
-        described = read_estate(self.estate, self.patch, self.set, to_be_measured)
+        described = read_estate(self.estate, self.patch, self.set, self.merge, to_be_measured)
         problems = [
             problem
             for noun, names in self.chosen.items()
@@ -138,6 +153,7 @@ class Call:
 _SHARED = {
     "patch": (Patches, None),
     "set": (Settings, None),
+    "merge": (Merged, None),
     "format": (None, "table"),
     "out": (Out, None),
     "force": (Force, False),

@@ -43,7 +43,7 @@ def command(
     base: Annotated[
         Path | None, typer.Option(metavar="ESTATE", help="Also show before and after, from this other estate.")
     ] = None,
-    without: Annotated[
+    leave_out: Annotated[
         list[str] | None,
         typer.Option(metavar="SECTION", help=f"Leave this out; may be repeated: {', '.join(_NAMES)}."),
     ] = None,
@@ -54,12 +54,12 @@ def command(
         raise typer.BadParameter("give one file to write")
     file = Path(rest[0])
     check_writable(file, call.force, tuple(ENDINGS))
-    if problems := unknown("--without", without or [], _NAMES, "a section of the report"):
+    if problems := unknown("--leave-out", leave_out or [], _NAMES, "a section of the report"):
         raise UnusableInput(problems)
     asked = replace(call, estate=estate or call.estate)
     evaluation = evaluate(asked.read())
     before = evaluate(read_estate(base)) if base else None
-    report = made_report(evaluation, asked.estate, before, without or (), figures=file.suffix != ".md")
+    report = made_report(evaluation, asked.estate, before, leave_out or (), figures=file.suffix != ".md")
     call.write(file, ENDINGS[file.suffix.lower()](report))
     call.show(Page("report", report.estate, report.answer, ()))
     return int(not today(evaluation).is_well)

@@ -1,9 +1,9 @@
 """JSON Merge Patch (RFC 7396), and single values set by a dotted key."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-__all__ = ["merge", "set_patch"]
+__all__ = ["merge", "merge_patch", "set_patch"]
 
 
 def merge(target: Any, patch: Any) -> Any:
@@ -32,13 +32,33 @@ def set_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:
     Names may hold dots (prefixes do), so at each level the longest existing key that fits is taken,
     and else the text up to the next dot; a part in double quotes is taken as it stands.
     """
+    path, here = _path(data, dotted)
+    return _under(path, _instead(here, value))
+
+
+def merge_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:
+    """The patch that merges a value into the one that is there; keys are read as `set_patch` reads them.
+
+    >>> merge_patch({"exits": {"gate": {"kind": "a", "nodes": 2}}}, "exits.gate", {"kind": "b"})
+    {'exits': {'gate': {'kind': 'b'}}}
+    """
+    return _under(_path(data, dotted)[0], value)
+
+
+def _path(data: Any, dotted: str) -> tuple[list[str], Any]:
+    """The keys that a dotted key names, and the value that is there, if any."""
     path: list[str] = []
     here, rest = data, dotted
     while rest:
         key, rest = _first_key(here, rest)
         path.append(key)
         here = here.get(key) if isinstance(here, Mapping) else None
-    patch: Any = _instead(here, value)
+    return path, here
+
+
+def _under(path: Sequence[str], value: Any) -> dict[str, Any]:
+    """The patch with a value under these keys, of which there is at least one."""
+    patch: Any = value
     for key in reversed(path):
         patch = {key: patch}
     return dict(patch)

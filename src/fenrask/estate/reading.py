@@ -3,7 +3,7 @@
 import json
 import re
 import sys
-from collections.abc import Container, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Hashable, Iterable, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
@@ -18,7 +18,7 @@ from fenrask.estate.companions import with_dumps, with_measures, with_names_hist
 from fenrask.estate.csv_tables import CsvTree
 from fenrask.estate.exits import KINDS, ExitModel, Translating
 from fenrask.estate.models import KEPT, Estate, Kept
-from fenrask.estate.patches import merge, set_patch
+from fenrask.estate.patches import merge, merge_patch, set_patch
 from fenrask.estate.problems import UNKNOWN_KEY, name_problems, offer_problems, referring, validation_problems
 from fenrask.estate.suggestions import NONE_DEFINED, nearest
 from fenrask.estate.traffic import Traffic
@@ -156,12 +156,19 @@ _TRAFFIC = "traffic"
 
 
 def read_estate(
-    path: Path, patches: Sequence[Path] = (), settings: Sequence[str] = (), to_be_measured: bool = False
+    path: Path,
+    patches: Sequence[Path] = (),
+    settings: Sequence[str] = (),
+    merged: Sequence[str] = (),
+    to_be_measured: bool = False,
 ) -> Described:
     """Read an estate with its catalogue, patches and single settings (`key.key=value`), in that order.
 
+    merged: settings whose mappings are merged into what is there (RFC 7396); they come last.
     to_be_measured: whether loads may be yet to be measured. Raises UnusableInput with every problem of every file.
     """
+    given = [_Setting("--set", text, set_patch) for text in settings]
+    given += [_Setting("--merge", text, merge_patch) for text in merged]
     problems: list[Problem] = []
     data, tree = _read(path, problems)
     _check_kind(data, tree)
@@ -172,9 +179,9 @@ def read_estate(
         patch, patch_tree = _read(file, problems)
         data = merge(data, patch) if isinstance(patch, dict) else data
         layers.append(patch_tree)
-    for text in settings:
-        if not text.startswith(_OF_CATALOGUE):
-            data, patch_tree = _set(data, text, problems)
+    for setting in given:
+        if not setting.is_of_catalogue:
+            data, patch_tree = _set(data, setting, problems)
             layers.append(patch_tree)
     data = with_dumps(data, path.parent, lambda steps: _place(layers, steps), problems)
     data = with_names_history(data, path.parent, lambda steps: _place(layers, steps), problems)
@@ -191,9 +198,9 @@ def read_estate(
         else:
             near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
             problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
-    for text in settings:
-        if text.startswith(_OF_CATALOGUE):
-            catalogue_data, _ = _set(catalogue_data, text.removeprefix(_OF_CATALOGUE), problems, _OF_CATALOGUE)
+    for setting in given:
+        if setting.is_of_catalogue:
+            catalogue_data, _ = _set(catalogue_data, setting, problems)
     return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
 
 
@@ -367,12 +374,26 @@ _OF_CATALOGUE = "catalogue."
 """What a setting of the catalogue begins with."""
 
 
-def _set(data: Any, text: str, problems: list[Problem], of: str = "") -> tuple[Any, Tree]:
-    """The data with one value set; `of` is what the setting began with, as it is shown in a problem."""
-    key, equals, value_text = text.partition("=")
-    source = f"--set {of}{key}"
+@dataclass(frozen=True)
+class _Setting:
+    """One value of the command line: the option, `key=value`, and what makes a patch of them."""
+
+    option: str
+    text: str
+    patch: Callable[[Any, str, Any], dict[str, Any]]
+
+    @property
+    def is_of_catalogue(self) -> bool:
+        return self.text.startswith(_OF_CATALOGUE)
+
+
+def _set(data: Any, setting: _Setting, problems: list[Problem]) -> tuple[Any, Tree]:
+    """The data with one value set or merged."""
+    whole, equals, value_text = setting.text.partition("=")
+    source, key = f"{setting.option} {whole}", whole.removeprefix(_OF_CATALOGUE)
     if not equals or not key:
-        problems.append(Problem(Place(f"--set {text}"), "no key=value", "a dotted key, `=` and a value"))
+        found = Place(f"{setting.option} {setting.text}")
+        problems.append(Problem(found, "no key=value", "a dotted key, `=` and a value"))
         return data, Tree(source, None)
     value, _, faults = read_yaml(value_text, source)
     problems += faults
@@ -383,7 +404,7 @@ def _set(data: Any, text: str, problems: list[Problem], of: str = "") -> tuple[A
         if near.startswith("Did you mean"):
             problems.append(Problem(Place(source), repr(rest[0]), f"a name in `{table}`", near))
             return data, Tree(source, None)
-    patch = set_patch(data, key, value)
+    patch = setting.patch(data, key, value)
     return merge(data, patch), _patch_tree(patch, source)
 
 

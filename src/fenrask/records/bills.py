@@ -142,7 +142,9 @@ def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mappi
         rest = _judged("(no exit)", "rest", planned.get("", Fraction(0)), seen.get(""), currency)
         unknown = dict.fromkeys(each.resource or each.description for each in billed if not owners.get(each.resource))
         if rest.verdict == DIFFERENT and unknown:
-            rest = replace(rest, cause=f"{rest.cause}; of no exit: {some(unknown)}", check_next="--map RESOURCE=EXIT")
+            rest = replace(
+                rest, cause=f"{rest.cause}; of no exit: {some(unknown)}", check_next="--resource RESOURCE=EXIT"
+            )
         yield rest
     whole = sum(planned.values(), Fraction(0))
     total = _judged("the bill", "total", whole, sum(seen.values(), Fraction(0)), currency)

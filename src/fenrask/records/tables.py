@@ -64,7 +64,7 @@ TABLES: dict[str, ReadTable] = {
     ),
     "routes": ReadTable(
         "confirm",
-        "the routes in force in subnets; `ip -j route` with `--from SUBNET` is read, too",
+        "the routes in force in subnets; `ip -j route` with `--subnet SUBNET` is read, too",
         {"subnet": "the subnet", "prefix": "the route's prefix", "exit": "its next hop; empty where that is not known"},
         ("subnet", "prefix", "exit"),
         "subnet,prefix,exit\nticketing-a,0.0.0.0/0,gate-a\nticketing-a,10.40.0.0/16,local\n",

@@ -81,7 +81,8 @@ class Confident:
     inputs: tuple[Input, ...]
     exits: tuple[ExitConfidence, ...]
     month: tuple[float, float, float]
-    """The bill: 5th percentile, median, 95th; volumes priced as in the likely bill, line by line."""
+    """The bill: from where to where it is with this confidence, its median between; volumes are priced as in the likely
+    bill, line by line."""
     month_first: str
     month_weight: float
     months: Floats
@@ -131,7 +132,7 @@ def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int 
         for one, other in zip(exits, apart, strict=True)
     )
     first, weight = _first(months_apart, logs)
-    low, middle, high = np.percentile(months, [5, 50, 95])
+    low, middle, high = np.quantile(months, [(1 - level) / 2, 0.5, (1 + level) / 2])
     return Confident(
         level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight, months
     )

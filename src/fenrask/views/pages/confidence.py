@@ -11,6 +11,8 @@ from fenrask.what_if import Confident, ExitConfidence
 
 __all__ = ["bill_confidence_page", "capacity_confidence_page", "compare_confidence_page", "more_addresses"]
 
+NO_RANGE = "No load is a range, so that nothing is uncertain about the mean load."
+"""What is said where a confidence is asked for and nothing is uncertain."""
 _EXITS = (
     Column("exit", "exit", is_answer=True),
     Column("addresses", "addresses", "count", is_answer=True),
@@ -50,7 +52,7 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
     if not found.inputs:
         sized = [f"{one.exit} {one.sized.needed}" for one in ordered if one.sized.needed is not None]
         told = f" Addresses needed for it: {', '.join(sized)}." if sized else ""
-        summary.append(f"No load is a range, so that nothing is uncertain about the mean load.{told}")
+        summary.append(f"{NO_RANGE}{told}")
     for one in ordered[:3] if found.inputs else ():
         has = counted(one.sized.addresses, "address suffices", "addresses suffice")
         more = "no number does" if one.wanted is None else f"{one.wanted} with {percent(one.suffices[one.wanted])}"
@@ -77,8 +79,10 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
     return Page("confidence", estate, tuple(summary), tables, {"level": found.level, "samples": found.samples})
 
 
-def more_addresses(exits: Sequence[ExitConfidence], level: float) -> str:
+def more_addresses(exits: Sequence[ExitConfidence], level: float, has_ranges: bool) -> str:
     """Which exits need more addresses than they have for this confidence, in one sentence."""
+    if not has_ranges:
+        return NO_RANGE
     more = [
         f"{one.exit} needs {counted(one.wanted, 'address', 'addresses')} (it has {one.sized.addresses})"
         for one in exits
@@ -105,9 +109,7 @@ def compare_confidence_page(estate: str, comparison: Comparison, found: Mapping[
         Column("design", "design"),
         Column("passes", "meets every need"),
         Column("cheapest", "cheapest in", "share"),
-        Column("low_amount", f"5%, {currency}/month", "number", decimals=2),
-        Column("middle_amount", "median", "number", decimals=2),
-        Column("high_amount", "95%", "number", decimals=2),
+        *_interval(currency),
     )
     summary = ["No standard design meets every need."]
     if passing:
@@ -116,8 +118,10 @@ def compare_confidence_page(estate: str, comparison: Comparison, found: Mapping[
         low, _, high = first.month
         summary = [
             f"{best} is the cheapest standard design in {percent(cheapest[best])} of {first.samples:,} samples: "
-            f"{low:,.2f} to {high:,.2f} {currency}/month with 90.0% confidence."
+            f"{low:,.2f} to {high:,.2f} {currency}/month with {percent(first.level)} confidence."
         ]
+        if not first.inputs:
+            summary = [f"{best} is the cheapest standard design, {low:,.2f} {currency}/month. {NO_RANGE}"]
         if first.month_first:
             summary.append(f"Measure first: {first.month_first} ({percent(first.month_weight)} of its spread).")
     not_counted = ("steps of graduated rates: volumes are priced as in the likely bill",)
@@ -128,18 +132,26 @@ def compare_confidence_page(estate: str, comparison: Comparison, found: Mapping[
 def bill_confidence_page(estate: str, currency: str, found: Confident) -> Page:
     """The bill as an interval, and what it depends on."""
     low, middle, high = found.month
-    summary = [f"{low:,.2f} to {high:,.2f} {currency}/month with 90.0% confidence (median {middle:,.2f})."]
+    sure = percent(found.level)
+    summary = [f"{low:,.2f} to {high:,.2f} {currency}/month with {sure} confidence (median {middle:,.2f})."]
+    if not found.inputs:
+        summary = [f"{middle:,.2f} {currency}/month. {NO_RANGE}"]
     if found.month_first:
         summary.append(f"Measure first: {found.month_first} ({percent(found.month_weight)} of the spread).")
-    columns = (
-        Column("low_amount", f"5%, {currency}/month", "number", decimals=2),
-        Column("middle_amount", "median", "number", decimals=2),
-        Column("high_amount", "95%", "number", decimals=2),
-    )
+    columns = _interval(currency)
     not_counted = ("steps of graduated rates: volumes are priced as in the likely bill",)
     tables = (Table("month", "The bill", columns, [found.month]), _inputs(found))
     facts = {"currency": currency, "samples": found.samples}
     return Page("bill_confidence", estate, tuple(summary), tables, facts, not_counted)
+
+
+def _interval(currency: str) -> tuple[Column, ...]:
+    """The columns of a bill that is an interval."""
+    return (
+        Column("low_amount", f"from, {currency}/month", "number", decimals=2),
+        Column("middle_amount", "median", "number", decimals=2),
+        Column("high_amount", "to", "number", decimals=2),
+    )
 
 
 def _inputs(found: Confident) -> Table:

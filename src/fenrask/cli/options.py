@@ -69,7 +69,7 @@ Confidence = Annotated[
         metavar="SHARE",
         min=0.5,
         max=0.9999,
-        help="Where loads are ranges: show what holds with this confidence (addresses that suffice, a bill's interval).",
+        help="Where loads are ranges: show what holds with this confidence (addresses that do, a bill's interval).",
     ),
 ]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write the result to this file.")]

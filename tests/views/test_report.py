@@ -49,7 +49,7 @@ class Reports(InFolder):
 
     def test_where_no_mix_meets_every_need(self) -> None:
         self.estate({"flows": {"in": {"from": "internet", "to": "work", "port": 443, "per_host_per_s": 1}}})
-        text, _ = self.page("--without", "stress", "--without", "designs", status=1)
+        text, _ = self.page("--leave-out", "stress", "--leave-out", "designs", status=1)
         self.assertIn("Cheapest mix that meets every need: none: in, which comes in, does not arrive", text)
         self.assertIn("inward-lost", text)
 
@@ -88,7 +88,7 @@ class Reports(InFolder):
         self.estate()
         before = (self.folder / "estate.yaml").read_text()
         Path(self.folder / "before.yaml").write_text(before)
-        few = ("--without", "choice", "--without", "designs", "--without", "stress")
+        few = ("--leave-out", "choice", "--leave-out", "designs", "--leave-out", "stress")
         _, read = self.page("--base", "before.yaml", "--set", "exits.gate.addresses=9", *few)
         shown = {one.get("id") for _, one in read.elements}
         self.assertIn("before", shown)
@@ -99,11 +99,11 @@ class Reports(InFolder):
         text = (self.folder / "plan.md").read_text(encoding="utf-8")
         self.assertIn("\\<script\\>", text)
         self.assertNotIn("\u202e", text.splitlines()[0])
-        for words in (("plan.md",), ("plan.txt",), ("plan.html", "--without", "all"), ()):
+        for words in (("plan.md",), ("plan.txt",), ("plan.html", "--leave-out", "all"), ()):
             self.assertEqual(self.program("report", *words).returncode, 2, words)
 
     def test_ranges_are_told_with_their_confidence(self) -> None:
         self.estate({"flows": {"talk": {"per_host_per_s": {"low": 1, "likely": 10, "high": 20}}}})
-        few = ("--without", "choice", "--without", "designs", "--without", "stress")
+        few = ("--leave-out", "choice", "--leave-out", "designs", "--leave-out", "stress")
         _, read = self.page(*few, status=1)
         self.assertIn("confidence", {one.get("id") for _, one in read.elements})

@@ -1,5 +1,6 @@
 """What a rule of `check` is: a function from the evaluation of an estate to what it finds."""
 
+import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -37,6 +38,8 @@ class Context:
     """Whether what is to be done is told at all, be it in words alone."""
     trials: int = field(init=False)
     """How many fixes may still be tried out."""
+
+    _tried: dict[str, "_Tried"] = field(init=False, default_factory=dict)
 
     def __post_init__(self) -> None:
         self.trials = self._most if self.seeks else 0
@@ -92,12 +95,24 @@ class Context:
         `also` is what must hold of the paths afterwards beside that.
         """
         for fix in fixes:
+            if (with_it := self._with(fix)) is None:
+                return None
+            if self._cures(flow, with_it, need, also):
+                return fix
+        return None
+
+    def _with(self, fix: Fix) -> "_Tried | None":
+        """The estate with a fix, once for all flows that it is tried for; None: no trial is left."""
+        key = json.dumps(fix, sort_keys=True)
+        if key not in self._tried:
             if self.trials <= 0:
                 return None
             self.trials -= 1
-            if self._cures(flow, fix, need, also):
-                return fix
-        return None
+            try:
+                self._tried[key] = _Tried(self.described.patched(fix, "a remedy"))
+            except UnusableInput:
+                self._tried[key] = _Tried(None)
+        return self._tried[key]
 
     def reaches(self, workload: str, destination: str, fix: Fix) -> bool:
         """Whether a workload reaches a destination from all its subnets with a fix."""
@@ -166,18 +181,19 @@ class Context:
         """The evaluation of the estate with a fix."""
         return evaluate(self.described.patched(fix, "a remedy"))
 
-    def _cures(self, flow: str, fix: Fix, need: str, also: Callable[[Paths], bool]) -> bool:
-        try:
-            described = self.described.patched(fix, "a remedy")
-        except UnusableInput:
+    def _cures(self, flow: str, tried: "_Tried", need: str, also: Callable[[Paths], bool]) -> bool:
+        if tried.described is None:
             return False
         # Most of what is tried does not even bring the flow there: only what does is tried on all the others.
-        if not all(path.example.verdict.arrives for path in flow_paths(described, [flow]).paths):
+        some = tried.paths or flow_paths(tried.described, [flow])
+        if not all(path.example.verdict.arrives for path in some.by_flow[flow]):
             return False
-        after = flow_paths(described)
-        if not also(after) or {"arrives", need} & {one.need for one in broken_needs(after, flow)}:
+        tried.paths = tried.paths or flow_paths(tried.described)
+        if not also(tried.paths) or {"arrives", need} & {one.need for one in broken_needs(tried.paths, flow)}:
             return False
-        return self._none_lost(after)
+        if tried.is_harmless is None:
+            tried.is_harmless = self._none_lost(tried.paths)
+        return tried.is_harmless
 
     def defaults_for(self, subnet: str) -> Iterator[Fix]:
         """Ways to give a subnet a default: to translating exits of its network, those of its own zone first."""
@@ -197,6 +213,18 @@ class Context:
                     "route_tables": {f"{subnet}-routes": {"0.0.0.0/0": name}},
                     "subnets": {subnet: {"routes": f"{subnet}-routes"}},
                 }
+
+
+@dataclass
+class _Tried:
+    """An estate with a fix, and what was found out about it."""
+
+    described: Described | None
+    """None: it would not be one."""
+    paths: Paths | None = None
+    """None: not traced whole yet."""
+    is_harmless: bool | None = None
+    """Whether no flow loses anything; None: not asked yet."""
 
 
 def in_table_of(estate: Estate, subnet: str, routes: Mapping[str, str]) -> Fix:

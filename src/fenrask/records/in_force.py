@@ -79,7 +79,7 @@ def read_routes(text: str, file: str, subnet: str, described: Described, problem
 def _from_ip(text: str, file: str, subnet: str, described: Described, problems: list[Problem]) -> Iterator[RouteSeen]:
     if subnet not in described.estate.subnets:
         near = nearest(subnet, described.estate.subnets)
-        problems.append(Problem(Place(path="--from"), repr(subnet), "the subnet where `ip -j route` was run", near))
+        problems.append(Problem(Place(path="--subnet"), repr(subnet), "the subnet where `ip -j route` was run", near))
         return
     try:
         entries = json.loads(text)

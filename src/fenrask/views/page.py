@@ -117,6 +117,8 @@ class Table:
     """Whether a terminal shows the table with `--all` only, and otherwise names it."""
     is_answer: bool = False
     """Whether a terminal shows some of it however long the others are, as it does of the first."""
+    joined: tuple[str, ...] = ()
+    """Keys of columns in which rows may differ that a terminal shows as one; with `--all` it shows each."""
     is_whole: bool = False
     """Whether it was asked for by an option, so that a terminal shows all of it."""
 

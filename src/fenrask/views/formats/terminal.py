@@ -15,6 +15,7 @@ from rich.text import Text
 from fenrask.units import counted
 from fenrask.views.cells import shown, shown_columns
 from fenrask.views.formats.contract import Rendering, readable
+from fenrask.views.joining import joined_rows
 from fenrask.views.page import MACHINES, Column, Page, Table
 
 __all__ = ["render"]
@@ -33,6 +34,7 @@ def render(page: Page, rendering: Rendering) -> str:
     page = readable(page)
     if rendering.all_rows:
         return _rendered(page, rendering, len(page.not_counted))
+    page = replace(page, tables=tuple(map(joined_rows, page.tables)))
     text = _rendered(page, rendering, _NOT_COUNTED)
     # Where the answers alone fill the screen, reasons are told by their number.
     return text if text.count("\n") <= _SCREEN or not page.not_counted else _rendered(page, rendering, 0)
@@ -156,7 +158,7 @@ def _print_table(console: Console, table: Table, rendering: Rendering, most: int
         if hidden:
             console.print(f"  not shown at this width: {', '.join(hidden)} (--format json has all)")
     if cut:
-        console.print(f"  {counted(cut, 'more row')}: --all")
+        console.print(f"  {f'{cut:,} more in full' if table.as_blocks else counted(cut, 'more row')}: --all")
 
 
 def _abridged(table: Table, all_rows: bool, most: int) -> Table:
@@ -175,8 +177,12 @@ def _first(values: Sequence[Any], most: int) -> Sequence[Any]:
     return values if len(values) <= most + 1 else [*values[:most], f"{len(values) - most} more"]
 
 
+_HEADS = 12
+"""First lines of paragraphs that find no room, of so many of them."""
+
+
 def _print_blocks(console: Console, table: Table, width: int, most: int) -> int:
-    """Rows as paragraphs, as far as `most` lines go, one at least; how many were not printed."""
+    """Rows as paragraphs as far as `most` lines go, one at least, then first lines; how many are not whole."""
     left = most
     for number, row in enumerate(table.rows):
         with console.capture() as captured:
@@ -185,6 +191,9 @@ def _print_blocks(console: Console, table: Table, width: int, most: int) -> int:
         text = captured.get()
         left -= text.count("\n")
         if most and number and left < 0:
+            console.print()
+            for other in table.rows[number : number + _HEADS]:
+                console.print(_head(table.columns, other, width), soft_wrap=True)
             return len(table.rows) - number
         console.file.write(text)
     return 0
@@ -192,17 +201,25 @@ def _print_blocks(console: Console, table: Table, width: int, most: int) -> int:
 
 def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:
     """A row as a paragraph: short cells on the first line, the rest below it, one a line."""
-    head, body = Text(), []
-    for column, value in zip(columns, row, strict=True):
-        text = shown(column, value) if width >= column.least_width else ""
+    console.print(_head(columns, row, width), soft_wrap=True)
+    for column, text in _seen(columns, row, width):
         if column.below:
-            body += [f"{column.below}{text}".strip()] if text else []
-        elif text:
+            console.print(Padding(Text(f"{column.below}{text}".strip()), (0, 0, 0, 4)))
+
+
+def _head(columns: Sequence[Column], row: Sequence[Any], width: int) -> Text:
+    head = Text()
+    for column, text in _seen(columns, row, width):
+        if not column.below:
             head.append(text, style=_STYLES.get(text, "") if column.kind == "severity" else "")
             head.append("  ")
-    console.print(head, soft_wrap=True)
-    for text in body:
-        console.print(Padding(Text(text), (0, 0, 0, 4)))
+    return head
+
+
+def _seen(columns: Sequence[Column], row: Sequence[Any], width: int) -> list[tuple[Column, str]]:
+    """The cells of a paragraph that have a text at this width."""
+    cells = [(column, shown(column, value)) for column, value in zip(columns, row, strict=True)]
+    return [(column, text) for column, text in cells if text and width >= column.least_width]
 
 
 def _grid(table: Table, width: int) -> tuple[Grid, list[str]]:

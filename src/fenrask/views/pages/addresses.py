@@ -58,7 +58,7 @@ def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> P
         (one.destination, _allow(one), one.entries, one.most, _fits(one), one.missing, one.idle) for one in listed
     ]
     tables = [
-        Table("partners", "What each destination must allow", _PARTNERS, partners, shown=14),
+        Table("partners", "What each destination must allow", _PARTNERS, partners, shown=14, joined=("destination",)),
         Table("exits", "Public addresses of exits", _EXITS, exits, empty="no exit has any", shown=14),
     ]
     if plan.held:

@@ -11,8 +11,8 @@ from fenrask.views.patch_words import patch_words, remedy_names
 
 __all__ = ["findings_page", "rules_page"]
 
-_LINES = 42
-"""A screen of findings, the worst; the rest is for `--all`."""
+_LINES = 22
+"""Lines of findings told whole, the worst; of others the first line stands there, and all of them with `--all`."""
 _COLUMNS = (
     Column("severity", "severity", "severity"),
     Column("rule", "rule"),
@@ -59,20 +59,28 @@ def findings_page(
             f.place.column,
             f.severity.word,
             f.cause,
-            f.remedy if not name or first[name] is f else _as_with(first[name]),
-            patch_words(f.fix, before) if name and f.fix is not None and first[name] is f else [],
-            (tries or {}).get(name) if name and first[name] is f else None,
+            f.remedy if not name or _is_alike(first[name], f) else _as_with(first[name]),
+            patch_words(f.fix, before) if name and f.fix is not None and _is_alike(first[name], f) else [],
+            (tries or {}).get(name) if name and _is_alike(first[name], f) else None,
             f.accepted or None,
             f.fix,
         )
         for name, f in zip(files, findings, strict=True)
     ]
-    table = Table("findings", "Findings", _COLUMNS, rows, empty="nothing found", as_blocks=True, shown=_LINES)
+    table = Table(
+        "findings", "Findings", _COLUMNS, rows, "nothing found", as_blocks=True, shown=_LINES,
+        joined=("place", "path", "cause"),
+    )  # fmt: skip
     facts = {f"{severity.word}s": number for severity, number in tally.items()} | {"accepted": taken}
     lines = [f"{estate}: {words}"]
     if (remedies := len({*files} - {""})) and not tries:
         lines.append(f"{counted(remedies, 'remedy is a patch', 'remedies are patches')}: --save FOLDER writes them.")
     return Page("check", estate, tuple(lines), (table,), facts)
+
+
+def _is_alike(one: Finding, other: Finding) -> bool:
+    """Whether two findings with the same patch are told as one."""
+    return (one.rule, one.severity, one.remedy) == (other.rule, other.severity, other.remedy)
 
 
 def _as_with(other: Finding) -> str:

@@ -305,7 +305,7 @@ def inward_page(paths: Paths, found: Sequence[Opening]) -> Page:
     stopped = sum(not one.is_open for one in found)
     if stopped:
         summary.append(f"{counted(stopped, 'way in is', 'ways in are')} stopped.")
-    table = Table("inward", "Ways in", _INWARD, rows, empty="none", shown=30)
+    table = Table("inward", "Ways in", _INWARD, rows, empty="none", shown=30, joined=("subnet",))
     return Page("inward", paths.described.estate.estate, tuple(summary), (table,), {"open": len(open_ones)})
 
 

@@ -86,7 +86,7 @@ class Programmes(unittest.TestCase):
         self.assertEqual((forced.objective, free.objective), (3.0, 2.0))
 
     def test_what_is_not_proven_has_a_gap_and_is_the_same_each_time(self) -> None:
-        program = facilities(20, 10, 2)
+        program = facilities(16, 8, 6)
         first, again, long = (program.solve(twice=True, nodes=nodes) for nodes in (1, 1, 20))
         assert first is not None and again is not None and long is not None
         self.assertEqual((first.objective, first.bound), (again.objective, again.bound))

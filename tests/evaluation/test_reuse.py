@@ -11,9 +11,9 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.evaluation import Evaluation, evaluate
 from tests.evaluation.estates import random_estate
-from tests.support import CATALOGUE, ESTATE, InFolder, merged
+from tests.support import CATALOGUE, ESTATE, InFolder, many, merged
 
-MANY = 12
+MANY = many(6)
 
 
 def read(estate: dict[str, Any], catalogue: dict[str, Any]) -> Described:

@@ -15,7 +15,7 @@ CORPUS = Path(__file__).parent / "corpus"
 """Inputs that once did harm, by target: `TARGET.N`, spaces as hyphens."""
 
 
-TRIALS = int(os.environ.get("FUZZ", "25"))
+TRIALS = int(os.environ.get("FUZZ", "12"))
 """Damaged files for each target."""
 
 

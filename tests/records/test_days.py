@@ -11,11 +11,12 @@ from fenrask.estate.measures import likely_rate
 from fenrask.records.days import LEVEL, PRIOR_CV, Days, days_of
 from fenrask.records.dispersion import Dispersion
 from fenrask.teletraffic.variation import day_level
+from tests.support import many
 
 Floats = NDArray[np.float64]
 MONDAY = 20_752
 """2026-10-26, in days since 1970."""
-CAMPAIGNS = 400
+CAMPAIGNS = many(150)
 WITHIN = 0.03 + 2 * (LEVEL * (1 - LEVEL) / CAMPAIGNS) ** 0.5
 SHAPE = 1 + 0.6 * np.sin(np.arange(24) / 24 * 2 * np.pi)
 Levels = Callable[[np.random.Generator, int], tuple[Floats, Floats]]

@@ -40,7 +40,7 @@ from fenrask.views.handover.sheet import sheet_files
 from tests.estate import test_companions as companions
 from tests.records.test_exporters import BEGIN, capture, connections
 from tests.routing import test_every_packet as packets
-from tests.support import CATALOGUE, InFolder, merged
+from tests.support import CATALOGUE, InFolder, many, merged
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 DAY = 1_795_046_400
@@ -181,7 +181,7 @@ class Drafting(InFolder):
 class Routes(Drafting):
     @given(st.integers(0, 10_000))
     @example(477)  # A firewall without rules that lets nothing by.
-    @settings(max_examples=8, deadline=None)
+    @settings(max_examples=many(4), deadline=None)
     def test_tables_of_random_estates_give_their_paths_back(self, seed: int) -> None:
         """Exits of every kind, rules and filters, learned routes, leftovers; second method: the estate itself."""
         stated = packets.estate(seed)

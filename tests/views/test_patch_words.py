@@ -6,8 +6,11 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from fenrask.checks import without_remedies
 from fenrask.errors import Place
+from fenrask.estate import read_estate
 from fenrask.estate.patches import merge
+from fenrask.evaluation import evaluate
 from fenrask.findings import Finding, Severity
 from fenrask.views.patch_words import ALL, patch_words, remedy_files
 from tests.support import InFolder
@@ -63,10 +66,14 @@ class Saved(InFolder):
         before = self.json("check", estate, "--save", "fixes", status=1)
         tries = {one["patch"]: one for one in before["findings"] if one["patch"]}
         self.assertEqual(len(tries), 7)
+        described = read_estate(self.folder / estate)
         for call, one in tries.items():
             with self.subTest(call):
-                after = self.json(*shlex.split(call)[1:], status=1)["findings"]
-                self.assertNotIn((one["rule"], one["cause"]), {(each["rule"], each["cause"]) for each in after})
+                words = shlex.split(call)
+                self.assertEqual(words[:-1], ["fenrask", "check", estate, "--patch"])
+                fix = json.loads((self.folder / words[-1]).read_text("utf-8"))
+                after = without_remedies(evaluate(described.patched(fix, words[-1])))
+                self.assertNotIn((one["rule"], one["cause"]), {(each.rule, each.cause) for each in after})
                 self.assertTrue(one["changes"])
         whole = self.json("check", estate, "--patch", f"fixes/{ALL}")
         self.assertEqual((whole["errors"], whole["warnings"]), (0, 0))

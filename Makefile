@@ -6,7 +6,7 @@ READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
-.PHONY: demo test test-long lint types layers bench fuzz supply dist truth screenshots clean
+.PHONY: demo test test-long lint types layers site bench fuzz supply dist truth screenshots clean
 
 demo: $(READY)
 	$(BIN)/fenrask demo build/demo --force
@@ -16,7 +16,7 @@ test: $(READY)
 
 # Many more draws of every test that draws, and new ones each time; LONG=N times as many.
 test-long: $(READY)
-	LONG=$${LONG:-10} $(BIN)/python -m tests
+	LONG=$${LONG:-25} $(BIN)/python -m tests
 
 lint: $(READY)
 	$(BIN)/ruff check src tests bench docs supply truth
@@ -27,6 +27,18 @@ types: $(READY)
 
 layers: $(READY)
 	$(BIN)/lint-imports
+
+# All documents as a site, build/site/index.html; a link that leads nowhere is an error. Its generator has an
+# environment of its own.
+build/site-env/.ready: docs/site.lock $(READY)
+	$(PYTHON) -m venv build/site-env
+	$(BIN)/uv pip install --quiet --python build/site-env/bin/python --no-deps --require-hashes -r docs/site.lock || \
+	  build/site-env/bin/python -m pip install $(INSTALL) --require-hashes -r docs/site.lock
+	touch $@
+
+site: $(READY) build/site-env/.ready
+	build/site-env/bin/python -m sphinx --builder html --fail-on-warning --keep-going --quiet docs build/site
+	@echo "build/site/index.html"
 
 # The plain ways that `measure` is held against, in an environment of their own.
 build/yardsticks/.ready: bench/yardsticks.lock $(READY)

@@ -72,7 +72,7 @@ def _read_tables() -> Iterator[str]:
         for column, about in one.columns.items():
             shown = f"**`{column}`**" if column in one.needed else f"`{column}`"
             yield f"| {shown} | {about} |"
-        yield f"\n```csv\n{one.example}```"
+        yield f"\n```text\n{one.example}```"
 
 
 def _section(name: str, schema: dict[str, Any]) -> Iterator[str]:

@@ -4,12 +4,14 @@ A block that starts with `$ fenrask ...` is run in the folder that its page work
 same code and fail where a page says something else than the program.
 """
 
+import atexit
 import os
 import re
 import shlex
 import sys
 import tempfile
 from contextlib import redirect_stderr, redirect_stdout
+from functools import cache
 from io import StringIO
 from pathlib import Path
 
@@ -19,14 +21,23 @@ from fenrask.demo.records import day_of_records
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
 
+sys.path.insert(0, str(Path(__file__).parent))
+from calls import NAMES, listed_commands, with_options  # noqa: E402 - beside this file, wherever it is called from.
+
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = {
     "README.md": "vellmouth",
     "docs/guide.md": "vellmouth",
+    "docs/first-answer.md": "vellmouth",
     "docs/own-estate.md": "vellmouth",
     "docs/worked-example.md": "beginning",
+    **{f"docs/commands/{name}.md": "vellmouth" for name in NAMES},
 }
 """Each page, and which of the shipped estates its commands are run on."""
+LISTS = ("docs/commands/index.md",)
+"""Pages with lists that are written from the program."""
+_APART = ("docs/first-answer.md", "docs/own-estate.md")
+"""Pages whose commands write files that later ones read."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)
 _SECONDS = re.compile(r" \(\d+(\.\d+)? s\)$")
@@ -36,29 +47,49 @@ _ESTATE = re.compile(r"```yaml\n.*?```", re.DOTALL)
 def refreshed(page: str) -> str:
     """The page's text as it should be."""
     text = (ROOT / page).read_text(encoding="utf-8")
-    with tempfile.TemporaryDirectory() as folder:
-        for source in (SHIPPED / PAGES[page]).iterdir():
-            (Path(folder) / source.name).write_bytes(source.read_bytes())
-        if PAGES[page] == "vellmouth":
-            described = read_estate(Path(folder) / "estate.yaml")
-            (Path(folder) / RECORDS).write_bytes(day_of_records(described))
-            (Path(folder) / INVENTORY).mkdir()
-            for name, content in inventory_of(evaluate(described)).items():
-                (Path(folder) / INVENTORY / name).write_bytes(content)
+    if page in PAGES:
         if PAGES[page] == "beginning":
             estate = (SHIPPED / "beginning" / "estate.yaml").read_text(encoding="utf-8")
             text = _ESTATE.sub(lambda _: f"```yaml\n{estate}```", text)
-        return _BLOCK.sub(lambda found: _run(found["command"], folder), text)
+        folder = _folder(PAGES[page], page if page in _APART else "")
+        text = _BLOCK.sub(lambda found: _run(found["command"], folder), text)
+    name = Path(page).stem
+    if Path(page).parent.name == "commands":
+        text = listed_commands(text) if name == "index" else with_options(name, text)
+    return text
+
+
+@cache
+def _folder(shipped: str, page: str) -> str:
+    """A folder with an estate, as `fenrask demo` writes it, for one page or for all that change nothing in it."""
+    holder = tempfile.TemporaryDirectory()
+    atexit.register(holder.cleanup)
+    folder = Path(holder.name)
+    for source in (SHIPPED / shipped).iterdir():
+        (folder / source.name).write_bytes(source.read_bytes())
+    if shipped == "vellmouth":
+        described = read_estate(folder / "estate.yaml")
+        (folder / RECORDS).write_bytes(day_of_records(described))
+        (folder / INVENTORY).mkdir()
+        for name, content in inventory_of(evaluate(described)).items():
+            (folder / INVENTORY / name).write_bytes(content)
+    return holder.name
 
 
 def _run(command: str, folder: str) -> str:
-    shown = command.replace(" | ", "\0").split("\0")
-    status, printed, said = _printed(shlex.split(shown[0]), folder)
-    if status > 1:
-        raise SystemExit(f"{command}: {said}")
+    call, *filters = command.replace(" | ", "\0").split("\0")
     # How long it took is another figure each time.
-    lines = [_SECONDS.sub("", line) for line in _cut(printed.splitlines(), shown[1:])]
+    lines = [_SECONDS.sub("", line) for line in _cut(_lines(call, folder), filters)]
     return "\n".join(["```console", f"$ {command}", *lines, "```"])
+
+
+@cache
+def _lines(call: str, folder: str) -> list[str]:
+    """What a command prints, once for all pages that show some of it."""
+    status, printed, said = _printed(shlex.split(call), folder)
+    if status > 1:
+        raise SystemExit(f"{call}: {said}")
+    return printed.splitlines()
 
 
 def _printed(words: list[str], folder: str) -> tuple[int, str, str]:
@@ -87,10 +118,9 @@ def _cut(lines: list[str], filters: list[str]) -> list[str]:
 
 
 if __name__ == "__main__":
-    for name in PAGES:
+    for name in (*PAGES, *LISTS):
         (ROOT / name).write_text(refreshed(name), encoding="utf-8")
         print(f"refreshed {name}")
-    sys.path.insert(0, str(ROOT / "docs"))
     from man import manual
     from reference import reference
 

@@ -27,7 +27,7 @@ def _script(name: str) -> Any:
 class Documents(unittest.TestCase):
     def test_every_command_shown_prints_what_is_shown(self) -> None:
         refresh = _script("refresh")
-        for page in refresh.PAGES:
+        for page in (*refresh.PAGES, *refresh.LISTS):
             with self.subTest(page):
                 self.assertEqual((ROOT / page).read_text(encoding="utf-8"), refresh.refreshed(page))
 
@@ -50,6 +50,36 @@ class Documents(unittest.TestCase):
                 if not target.startswith(("http", "#")):
                     with self.subTest(page=page, target=target):
                         self.assertTrue(((ROOT / page).parent / target).exists())
+
+
+class ByHand(InFolder):
+    """docs/by-hand.md: what the sheet says is worked out here, what is right by the engine."""
+
+    def test_every_figure(self) -> None:
+        self.sample()
+        text = (ROOT / "docs" / "by-hand.md").read_text(encoding="utf-8")
+        estate = "d/estate.yaml"
+        load = self.json("demand", estate, status=1)
+        [pay] = [one for one in load["flows"] if (one["exit"], one["flow"]) == ("gate-a", "pay")]
+        ports = {one["exit"]: one for one in self.json("capacity", estate, status=1)["exits"]}
+        rate, hold, peak = 30 * 16, pay["holding_s"], pay["peak_new_per_s"] / (30 * 16)
+        [other] = [one for one in load["exits"] if one["exit"] == "gate-fleet"]
+        [money] = [one for one in self.json("charges", estate, status=1)["exits"] if one["exit"] == "gate-a"]
+        for words in (
+            f"| {rate * 0.4:,.0f} | 1 |",
+            f"become {hold:.2f} s | {rate * hold:,.0f} | {math.ceil(rate * hold / 63_000)} |",
+            f"{peak:.1f} times the mean | {rate * peak * hold:,.0f} | {ports['gate-a']['addresses_needed']} |",
+            f"| {2 * ports['gate-a']['ports_wanted']:,.0f} | {ports['gate-a']['addresses_needed_after_fault']} |",
+            f"a factor of {2 * rate * peak * hold / (rate * 0.4):,.0f} in",
+            f"has {other['peak_concurrent_connections']:,} connections",
+            f"fullest pool has {ports['gate-fleet']['ports_wanted']:,.0f}.",
+            f"refuses {float(recursion(20, 20)):.1%} of new".replace("%", " %"),
+            f"a pool of 63,000 ports refuses\n{float(recursion(63_000, 63_000)):.1%} when".replace("%", " %"),
+            f"{0.063 * 730:.2f} a month. `gate-a` costs {money['amount']:,.2f}",
+        ):
+            with self.subTest(words):
+                self.assertIn(words, text)
+        self.assertAlmostEqual(float(recursion(20, 12.031)), 0.01, places=5)
 
 
 class WorkedExample(InFolder):

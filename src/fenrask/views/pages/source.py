@@ -34,7 +34,9 @@ _WORDS = {
 
 def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -> Page:
     """The source now, and in each case of a loss, what changes first; a subnet that is lost itself sends nothing."""
-    table = Table("cases", "Now, and after each loss", _COLUMNS, [*case_rows(subnet, cases)], shown=20)
+    table = Table(
+        "cases", "Now, and after each loss", _COLUMNS, [*case_rows(subnet, cases)], shown=20, joined=("case",)
+    )
     summary = [f"{target} sees {subnet} as {cases[0].seen}", *_told(cases)]
     return Page("source", estate, tuple(summary), (table,))
 
@@ -48,7 +50,7 @@ def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...
             continue
         for trace, share in case.traces:
             seen = str(trace.source) if trace.verdict.arrives else "nothing"
-            yield case.case, trace.exits, seen, trace.verdict.value, share, case.change_from(now)
+            yield case.case, trace.exits, seen, trace.verdict.value, share, "" if case is now else case.change_from(now)
 
 
 def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
@@ -57,7 +59,7 @@ def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
     others = counted(len(cases) - 1 - len(changing), "other loss changes", "other losses change")
     title = f"Cases in which it is another; {others} nothing"
     rows = [*case_rows(subnet, [cases[0], *changing])][len(cases[0].traces) :]
-    table = Table("cases", title, _COLUMNS, rows, empty="no loss changes it", shown=12)
+    table = Table("cases", title, _COLUMNS, rows, empty="no loss changes it", shown=12, joined=("case",))
     return replace(page, tables=(*page.tables, table))
 
 
@@ -103,7 +105,7 @@ def partner_page(estate: str, target: str, found: Mapping[str, Sequence[Shown]])
     ]
     if lost:
         summary.append(f"cut off: {some(lost)}")
-    table = Table("subnets", "Each subnet in each case", _SUBNETS, rows, shown=30)
+    table = Table("subnets", "Each subnet in each case", _SUBNETS, rows, shown=30, joined=("case",))
     return Page("source", estate, tuple(summary), (table,), {"sources": [*sources], "others": [*others]})
 
 

@@ -7,6 +7,7 @@ from typing import Any
 import typer.main
 
 from fenrask.cli.app import COMMANDS, app
+from fenrask.views.results import declared_results
 
 __all__ = ["NAMES", "listed_commands", "with_options"]
 
@@ -14,12 +15,23 @@ NAMES = tuple(COMMANDS)
 _EVERYWHERE = ("--patch", "--set", "--merge", "--format", "--out", "--force", "--quiet", "--all", "--table")
 _ROWS = ("--exit", "--flow", "--network", "--workload")
 _OPTIONS = re.compile(r"(?<=## Options\n\n).*?(?=## JSON)", re.DOTALL)
+_JSON = re.compile(r"(?<=## JSON\n).*", re.DOTALL)
 _LISTED = re.compile(r"(?<=<!-- commands -->\n).*?(?=<!-- end -->)", re.DOTALL)
 
 
 def with_options(name: str, page: str) -> str:
-    """The page of a command with the table of what it takes."""
-    return _OPTIONS.sub(lambda _: "\n".join(_told(name)) + "\n\n", page)
+    """The page of a command with the table of what it takes, and links to what it prints for machines."""
+    return _JSON.sub(lambda _: f"\n{_printed(name)}\n", _OPTIONS.sub(lambda _: "\n".join(_told(name)) + "\n\n", page))
+
+
+def _printed(name: str) -> str:
+    links = [
+        f"[`fenrask.{result}`](../results.md#{result.replace('_', '-')}) (`{call}`)"
+        for result, one in declared_results().items()
+        for call in one["from"].split(", ")
+        if call.split()[0] == name
+    ]
+    return f"{', '.join(links)}." if links else "None: what it prints is a file."
 
 
 def listed_commands(page: str) -> str:

@@ -9,8 +9,10 @@ from fenrask.checks import RULES
 from fenrask.estate import KINDS
 from fenrask.estate.schema import json_schema
 from fenrask.records.tables import TABLES
+from fenrask.views.formats.json_text import VERSION
+from fenrask.views.results import ALWAYS, TODAY, declared_results
 
-__all__ = ["reference"]
+__all__ = ["reference", "results"]
 
 _HEAD = """\
 # The files, key by key
@@ -27,6 +29,53 @@ What stays outside: the time in which routing protocols converge, load balancers
 connections evenly over the hosts), multicast, hosts' own software, and what a packet carries beside the name that
 is asked for. A bill is of one month; months in which an exit is not there are not stated yet.
 """
+
+
+_RESULTS = """\
+# The JSON of every command
+
+Written from `src/fenrask/views/results.yaml` by `docs/refresh.py`; the same facts as `fenrask schema results`, a
+JSON Schema (2020-12) for all of it. `--format json` prints one object; `schema` says which of those below it is.
+
+**The promise.** `version` is {version}. While it stays, a key that is here stays, keeps its type and what it says.
+New keys may come: read past those that you do not know. Text that is for people (`summary`, `detail`, `why`) may be
+worded anew.
+
+Amounts are in the currency of the catalogue and not rounded; shares are from 0 to 1; a unit stands at the end of a
+key (`_s`, `_per_s`, `_amount`). A type with "or null" may be unknown, or mean nothing in that row. A key in
+*italics* is not in every result. `--table NAME` prints one table of a result alone.
+"""
+
+
+def results() -> str:
+    """The page of what commands print as JSON."""
+    return "\n".join(_results()) + "\n"
+
+
+def _results() -> Iterator[str]:
+    yield _RESULTS.format(version=VERSION)
+    yield "## In every result\n"
+    yield from _keys({"schema": "string: which result it is", "version": "integer: of the promise", **ALWAYS})
+    yield "\n**`today`**: what is wrong with the estate as it is, where the command is about an estate.\n"
+    yield from _keys(TODAY)
+    for name, one in declared_results().items():
+        calls = " and of ".join(f"`fenrask {call}`" for call in one["from"].split(", "))
+        yield f"\n## {name}\n\n`fenrask.{name}`, of {calls}.\n"
+        if facts := one.get("facts"):
+            yield from _keys(facts)
+        for table, keys in one.get("tables", {}).items():
+            yield f"\n**`{table}`**, a list of:\n"
+            yield from _keys(keys)
+
+
+def _keys(keys: dict[str, str]) -> Iterator[str]:
+    yield "| key | type | what it says |"
+    yield "|---|---|---|"
+    for key, told in keys.items():
+        kind, about = told.split(": ", 1)
+        shown = f"*`{key}`*" if kind.startswith("~") else f"`{key}`"
+        plain = kind.strip("~?").replace("strings", "list of strings").replace("numbers", "list of numbers")
+        yield f"| {shown} | {plain}{' or null' if kind.endswith('?') else ''} | {about} |"
 
 
 def reference() -> str:

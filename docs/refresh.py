@@ -122,7 +122,8 @@ if __name__ == "__main__":
         (ROOT / name).write_text(refreshed(name), encoding="utf-8")
         print(f"refreshed {name}")
     from man import manual
-    from reference import reference
+    from reference import reference, results
 
     (ROOT / "docs" / "fenrask.1").write_text(manual(), encoding="utf-8")
     (ROOT / "docs" / "files.md").write_text(reference(), encoding="utf-8")
+    (ROOT / "docs" / "results.md").write_text(results(), encoding="utf-8")

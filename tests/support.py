@@ -19,6 +19,7 @@ import yaml
 
 from fenrask.demo import VELLMOUTH
 from fenrask.estate import Described, read_estate
+from tests.schemas import result_faults
 
 LATE_S = 0.08
 PROGRAM = Path(sys.executable).with_name("fenrask")
@@ -161,7 +162,11 @@ class InFolder(unittest.TestCase):
         """What the program prints as JSON, with the status it is to leave with; None: 0 or 1."""
         done = self.program(*arguments, "--format", "json")
         self.assertIn(done.returncode, (0, 1) if status is None else (status,), done.stderr)
-        return json.loads(done.stdout)
+        result = json.loads(done.stdout)
+        if isinstance(result, dict) and "version" in result:
+            # Whatever is tested, its JSON is what `schema results` promises.
+            self.assertEqual(result_faults(result)[:5], [])
+        return result
 
 
 class Watched:

@@ -32,8 +32,9 @@ class Documents(unittest.TestCase):
                 self.assertEqual((ROOT / page).read_text(encoding="utf-8"), refresh.refreshed(page))
 
     def test_the_reference_is_that_of_the_models(self) -> None:
-        written = (ROOT / "docs" / "files.md").read_text(encoding="utf-8")
-        self.assertEqual(written, _script("reference").reference())
+        pages = _script("reference")
+        for page, written in (("files.md", pages.reference()), ("results.md", pages.results())):
+            self.assertEqual((ROOT / "docs" / page).read_text(encoding="utf-8"), written)
 
     def test_the_manual_page_is_that_of_the_help_and_is_sound_roff(self) -> None:
         page = ROOT / "docs" / "fenrask.1"

@@ -1,7 +1,6 @@
 """The JSON Schemas: that the shipped files keep to them, and that a damaged one does not."""
 
 import unittest
-from collections.abc import Iterator
 from typing import Any
 
 import yaml
@@ -9,60 +8,7 @@ import yaml
 from fenrask.demo import BEGINNING, VELLMOUTH
 from fenrask.estate import KINDS
 from fenrask.estate.schema import json_schema
-
-
-def faults(value: Any, schema: dict[str, Any], whole: dict[str, Any], path: str = "") -> list[str]:
-    """What of a value a schema forbids: the few keywords that ours use, by the meaning of JSON Schema 2020-12."""
-    if "$ref" in schema:
-        return faults(value, whole["$defs"][schema["$ref"].rsplit("/", 1)[-1]], whole, path)
-    for choice in ("anyOf", "oneOf"):
-        if choice in schema and "type" not in schema:
-            found = [faults(value, one, whole, path) for one in schema[choice]]
-            return [] if any(not one for one in found) else min(found, key=len)
-    expected = schema.get("type")
-    if expected and not isinstance(value, KINDS_OF_VALUE[expected]):
-        return [f"{path}: not {expected}"]
-    return [*_of_scalar(value, schema, path), *_of_entries(value, schema, whole, path)]
-
-
-KINDS_OF_VALUE: dict[str, Any] = {
-    "object": dict,
-    "array": list,
-    "string": str,
-    "integer": int,
-    "number": (int, float),
-    "boolean": bool,
-    "null": type(None),
-}
-
-
-def _of_scalar(value: Any, schema: dict[str, Any], path: str) -> Iterator[str]:
-    if "const" in schema and value != schema["const"]:
-        yield f"{path}: not {schema['const']}"
-    if "enum" in schema and value not in schema["enum"]:
-        yield f"{path}: none of {schema['enum']}"
-    if schema.get("type") in ("integer", "number"):
-        if value < schema.get("minimum", value):
-            yield f"{path}: below {schema['minimum']}"
-        if value > schema.get("maximum", value):
-            yield f"{path}: above {schema['maximum']}"
-
-
-def _of_entries(value: Any, schema: dict[str, Any], whole: dict[str, Any], path: str) -> Iterator[str]:
-    if isinstance(value, list):
-        for number, one in enumerate(value):
-            yield from faults(one, schema.get("items", {}), whole, f"{path}.{number}")
-    if isinstance(value, dict):
-        properties, more = schema.get("properties", {}), schema.get("additionalProperties", True)
-        yield from (f"{path}: lacks {key}" for key in schema.get("required", ()) if key not in value)
-        for one in schema.get("allOf", ()):
-            yield from faults(value, one, whole, path)
-        for key, one in value.items():
-            inside = properties.get(key, more)
-            if inside is False:
-                yield f"{path}: unknown {key}"
-            elif isinstance(inside, dict):
-                yield from faults(one, inside, whole, f"{path}.{key}")
+from tests.schemas import faults
 
 
 class Schemas(unittest.TestCase):

@@ -83,7 +83,9 @@ COMMANDS = {
         ("merged --set exits.gate-a.addresses=4 --out larger.yaml",),
     ),
     "schema": Told(
-        _DESCRIBE, "Print the JSON Schema of the estate file or the catalogue.", ("schema", "schema catalogue")
+        _DESCRIBE,
+        "Print the JSON Schema of the estate file, the catalogue, or the JSON that commands print.",
+        ("schema", "schema catalogue", "schema results"),
     ),
     "measure": Told(
         _SIZE,

@@ -18,6 +18,7 @@ __all__ = [
     "exact",
     "figure",
     "percent",
+    "rough",
     "span_text",
 ]
 
@@ -91,6 +92,16 @@ def figure(value: float | Fraction) -> str:
     """
     number = float(value)
     return f"{number:,.0f}" if abs(number) >= 1e6 else f"{number:,.6g}"
+
+
+def rough(value: float | Fraction) -> str:
+    """A rate or a time: three significant digits, and all of its whole part.
+
+    >>> rough(31850.1666), rough(999.7), rough(7.125), rough(0.0136007)
+    ('31,850', '1,000', '7.12', '0.0136')
+    """
+    number = float(value)
+    return f"{number:,.0f}" if abs(number) >= 100 else f"{number:.3g}"
 
 
 def counted(number: int, one: str, many: str = "") -> str:

@@ -27,7 +27,7 @@ class Examples(InFolder):
         documented = (DEMO.parents[3] / "docs" / "files.md").read_text(encoding="utf-8")
         for name, one in TABLES.items():
             with self.subTest(table=name):
-                self.assertIn(f"```csv\n{one.example}```", documented)
+                self.assertIn(f"```text\n{one.example}```", documented)
                 self.assertTrue(one.knows(one.example.splitlines()[0]))
                 rows = len(one.example.splitlines()) - 1
                 (self.folder / "read.csv").write_text(one.example, encoding="utf-8")

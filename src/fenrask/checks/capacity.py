@@ -8,7 +8,7 @@ from fenrask.capacity import ExitCapacity, given
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import divided
-from fenrask.units import counted, figure
+from fenrask.units import counted, figure, rough
 
 __all__ = ["client_pool_too_small", "host_limit_exceeded", "limit_exceeded", "port_exhaustion"]
 
@@ -92,7 +92,7 @@ def client_pool_too_small(context: Context) -> Iterator[Doubt]:
         asked = (flow.requests_per_host_per_s or 0.0) * most
         needed = int(asked * flow.duration_mean_s / flow.requests_at_once) + 1
         cause = (
-            f"{traffic.names[row]} asks for {figure(asked)} requests/s of each host at its busiest, of "
+            f"{traffic.names[row]} asks for {rough(asked)} requests/s of each host at its busiest, of "
             f"{flow.duration_mean_s:g} s: more than {counted(flow.pool_max, 'connection')} of a client can carry"
         )
         fix: Fix = {"flows": {traffic.names[row]: {"pool_max": needed}}}

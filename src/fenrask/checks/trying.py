@@ -17,6 +17,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate, harm
 from fenrask.findings import Finding, Severity
+from fenrask.progress import gone_through
 
 __all__ = ["cures", "tried"]
 
@@ -91,7 +92,7 @@ class _Trier:
 
     def tried(self, findings: Sequence[Finding]) -> list[Finding]:
         self.asked = {one.rule for one in findings if one.fix is not None}
-        alone = [self._alone(one) for one in findings]
+        alone = [self._alone(one) for one in gone_through(findings, "remedy of finding")]
         told, again = alone, True
         while again:
             told, again = self._together(alone)

@@ -18,6 +18,7 @@ from fenrask.cli.workers import executor_of, number_of, processors
 from fenrask.errors import Place, Problem, UnusableInput, WorkersLost
 from fenrask.estate import Described
 from fenrask.estate.suggestions import some
+from fenrask.progress import gone_through
 from fenrask.records.batch import Batch, Unread, settled_batches
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import Measured, measured, measured_json, stated_rates
@@ -308,7 +309,9 @@ def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str
             for path, of in zip(paths, shares, strict=True)
         ]
         for file, some in zip(files, futures, strict=True):
-            yield replace(whole_of([future.result() for future in some]), file=file)
+            yield replace(
+                whole_of([future.result() for future in gone_through(some, "share of the records")]), file=file
+            )
 
 
 _PROGRAM_BYTES, _READING_BYTES = 384 * 2**20, 96 * 2**20

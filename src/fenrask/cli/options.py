@@ -12,6 +12,7 @@ import typer
 
 from fenrask.cli.completion import names
 from fenrask.cli.files import check_writable, write_all, write_whole
+from fenrask.cli.progress import Underway
 from fenrask.cli.screen import rendering, say
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described, read_estate
@@ -100,6 +101,8 @@ class Call:
     table: str | None = None
     chosen: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """The exits, flows, networks and workloads whose rows are wanted alone, by noun."""
+    underway: Underway = field(default_factory=lambda: Underway(shown=False))
+    """What shows how far it has come, until something is printed."""
 
     def read(self, to_be_measured: bool = False) -> Described:
         """The estate with its patches and settings; to_be_measured: see `read_estate`."""
@@ -120,6 +123,7 @@ class Call:
         if self.table is not None:
             page = self._only(self.table, page)
         text = FORMATS[self.format](page, rendering(to_file=self.out is not None, all_rows=self.all))
+        self.underway.end()
         if self.out is None:
             sys.stdout.write(text)
         else:
@@ -147,6 +151,7 @@ class Call:
     def say(self, message: str) -> None:
         """A message to stderr, unless `--quiet`."""
         if not self.quiet:
+            self.underway.end()
             say(message)
 
 
@@ -225,7 +230,8 @@ def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]
             check_writable(ours["out"], force)
         if given.get("figure"):
             check_writable(given["figure"], force, ENDINGS)
-        status = function(Call(**ours, chosen=chosen), **given)
+        with Underway(shown=not ours.get("quiet")) as underway:
+            status = function(Call(**ours, chosen=chosen, underway=underway), **given)
         if status:
             raise typer.Exit(status)
 

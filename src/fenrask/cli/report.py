@@ -21,6 +21,7 @@ from fenrask.estate import read_estate
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
+from fenrask.progress import gone_through
 from fenrask.views.page import Page
 from fenrask.views.report import ENDINGS, Figure, Report, Section
 from fenrask.views.today import today_line
@@ -92,7 +93,8 @@ def made_report(
 ) -> Report:
     """The whole plan of an estate; sections are made by the very pages of the commands, those in `made` not again."""
     plan = _Plan(evaluation, before, figures, comparison, made or {})
-    sections = [one for name, of in zip(_NAMES, _MADE, strict=True) if name not in without for one in of(plan)]
+    wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in without]
+    sections = [one for name, of in gone_through(wanted, "section") for one in of(plan)]
     by_name = {one.name: one.page for one in sections}
     known = today_line(today(evaluation), ("covered",))
     answer = [known] if known else []

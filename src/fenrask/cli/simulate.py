@@ -4,6 +4,7 @@ import os
 import sys
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from time import monotonic
 from typing import Annotated
@@ -15,7 +16,6 @@ from fenrask.checks.today import Today, today
 from fenrask.cli.completion import names
 from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, Explain, estate_command
-from fenrask.cli.progress import Progress
 from fenrask.cli.records import Columns, check_some, columns_of
 from fenrask.cli.workers import executor_of
 from fenrask.demand import demand
@@ -24,6 +24,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import evaluate
+from fenrask.progress import tell
 from fenrask.routing import flow_paths
 from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
 from fenrask.units import percent
@@ -123,12 +124,12 @@ def command(
     wanted = [one for one in wanted if one.setting.calls.of_a_run <= _MOST_OF_A_RUN]
     _say_what_takes_long(call)
     ends = monotonic() + seconds
-    with executor_of(workers) as executor, Progress(shown=not call.quiet) as progress:
+    with executor_of(workers) as executor:
         for one in wanted:
             if not_run or (results and results[-1][1].interrupted) or monotonic() > ends:
                 not_run.append(f"{one.exit}, {one.pool}: not begun")
                 continue
-            told = progress.begun(f"{one.exit}, {one.pool}")
+            told = partial(tell, f"{one.exit}, {one.pool}: run")
             try:
                 found = replicated(one.setting, executor, stop, seed, told, lambda: monotonic() > ends)
             except Interrupted as stopped:

@@ -1,5 +1,7 @@
 """`fenrask stress`."""
 
+from collections.abc import Mapping
+from dataclasses import replace
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
@@ -20,7 +22,7 @@ from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.growth import growth_page, sensitivity_page
 from fenrask.views.pages.stress import stress_page
 from fenrask.views.today import with_today
-from fenrask.what_if import Growth, all_cases, grow, grow_apart, pairs_of, sensitivity, stress, stress_apart
+from fenrask.what_if import Growth, Outcome, all_cases, grow, grow_apart, pairs_of, sensitivity, stress, stress_apart
 
 __all__ = ["command"]
 
@@ -110,16 +112,30 @@ def command(
         cases = all_cases(described)
     if pairs:
         cases |= pairs_of(all_cases(described))
-    with workers_for_cases(workers) as others:
-        if others:
-            outcomes = stress_apart(*others, described, cases, explain)
-        else:
-            outcomes = [one.explained() if explain else one for one in stress(described, cases)]
-    page = with_today(stress_page(described.estate.estate, described.catalogue.currency, outcomes), state)
+    outcomes = _looked_at(described, cases, workers, explain)
+    left = [f"{name}: not looked at, stopped before" for name in [*cases][len(outcomes) :]]
+    page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)
+    page = with_today(replace(page, not_counted=(*page.not_counted, *left)), state)
     call.show(with_steps(page, (step for one in outcomes for step in one.told)) if explain else page)
+    if left:
+        raise KeyboardInterrupt
     # What nobody asked about is told, and is an error where a flow is to survive it.
     asked = bool(any(stated.values()) or case or pairs)
     return int((asked and not all(one.is_harmless for one in outcomes)) or not state.is_well)
+
+
+def _looked_at(described: Described, cases: Mapping[str, Case], workers: str, explain: bool) -> list[Outcome]:
+    """The outcome of each case; of as many as there was time for, where it is stopped."""
+    outcomes = list[Outcome]()
+    try:
+        with workers_for_cases(workers) as others:
+            found = stress_apart(*others, described, cases, explain) if others else stress(described, cases)
+            for one in found:
+                outcomes.append(one.explained() if explain and not others else one)
+    except KeyboardInterrupt:
+        if not outcomes:
+            raise
+    return outcomes
 
 
 def _money(amount: float | None) -> Fraction | None:

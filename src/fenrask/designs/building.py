@@ -19,6 +19,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.prefixes import Address
+from fenrask.progress import tell
 from fenrask.routing import FlowPath
 
 __all__ = ["BuildStep", "Harm", "Look", "build_steps", "nothing_built"]
@@ -201,6 +202,7 @@ class _Change:
     def _next(self, reached: _Reached) -> Iterator[_Reached | None]:
         """Each choice that harms nothing; None for one that does, or that cannot be made."""
         for together in reached.choices:
+            tell(f"order of building; steps left: {len(reached.waiting)}")
             after = _tried(reached.after, together) if self._may_be_done(together[-1], reached.after) else None
             if after is None:
                 yield None

@@ -16,6 +16,7 @@ from fenrask.designs.standard import STANDARD
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate, every_broken_need
+from fenrask.progress import gone_through
 from fenrask.units import exact
 
 __all__ = ["MEASURES", "Candidate", "Comparison", "NotCounted", "beside", "compare"]
@@ -126,7 +127,7 @@ def compare(described: Described, designs: Iterable[Design] = STANDARD, public_h
 def _compared(described: Described, designs: Iterable[Design], public_hosts: bool) -> Comparison:
     candidates, not_counted = list[Candidate](), list[NotCounted]()
     current = evaluate(described)
-    for design in designs:
+    for design in gone_through([*designs], "design"):
         tried: list[Candidate] = []
         why = ""
         for offers, centre in product(_offers(design, described), _centres(design, described)):

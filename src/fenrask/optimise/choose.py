@@ -24,6 +24,7 @@ from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, 
 from fenrask.optimise.trials import Grounds
 from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Solution
+from fenrask.progress import tell
 from fenrask.units import cents
 
 __all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier"]
@@ -125,6 +126,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     """
     asked, begins = wanted or Wanted(), monotonic()
     current = evaluate(described)
+    tell("options of each flow")
     units, grounds, judge = _asked_of(current, asked)
     hopeless = [unit for unit in units if not unit.open_options]
     if hopeless:
@@ -154,6 +156,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     seconds = monotonic() - begins
     next_best, lost = tuple[Mix, ...](), tuple[Lost, ...]()
     if asked.explain:
+        tell("next best mixes")
         next_best = tuple(runners_up(described, asked, model, plan, known))
         lost = tuple((why_lost if asked.every_option else nearest)(asked, model, plan.solved, known))
     choice = Choice(
@@ -209,6 +212,7 @@ def _feasible(
     broken_now = frozenset((one.flow, one.need) for one in current.broken if one.flow in inward)
     plan: Plan | None = None
     while True:
+        tell("cheapest mix, tried", rounds + 1)
         plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
         if looks < _INWARD_LOOKS and (other := _other_inward(grounds, plan.evaluation)) is not None:
             # What comes in takes these paths with any such mix, and is paid there.

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.progress import tell
 from fenrask.records.batch import Addresses, Batch, texts
 from fenrask.records.counts import Counts, Instants, Keys
 from fenrask.records.matching import NONE, Matched, Pairs
@@ -29,7 +30,10 @@ def summarised(batches: Iterable[Batch], pairs: Pairs, is_share: bool = False, r
     tally = _Tally(pairs, room)
     with ThreadPoolExecutor(1) as beside:
         counted: Future[None] | None = None
+        read = 0
         for batch in batches:
+            read += len(batch)
+            tell("records:", read)
             if counted is not None:
                 counted.result()
             counted = beside.submit(tally.take, batch)

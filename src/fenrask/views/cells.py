@@ -6,7 +6,7 @@ from enum import Enum
 from fractions import Fraction
 from typing import Any
 
-from fenrask.units import cents, figure, percent
+from fenrask.units import cents, figure, percent, rough
 from fenrask.views.page import Column, Table
 from fenrask.views.quoting import visible
 
@@ -83,16 +83,10 @@ def _growth(value: float) -> str:
     return f"{100 * value:+.0f}%" if value < 9 else f"x {1 + value:,.0f}"
 
 
-def _rough(value: float | Fraction) -> str:
-    """A measured number: three significant digits, and all of its whole part."""
-    number = float(value)
-    return f"{number:,.0f}" if abs(number) >= 1000 else f"{number:.3g}"
-
-
 _SHOWN: dict[str, Callable[[Any], str]] = {
     "count": lambda value: f"{value:,}",
     "figure": figure,
-    "rough": _rough,
+    "rough": rough,
     "code": lambda value: f"{value}",
     "share": lambda value: share_text(float(value)),
     "rate": lambda value: f"{value:f}",

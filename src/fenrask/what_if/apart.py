@@ -10,6 +10,7 @@ from fractions import Fraction
 
 from fenrask.estate import Case, Described
 from fenrask.evaluation import evaluate
+from fenrask.progress import gone_through
 from fenrask.what_if.confidence import Confident, confident
 from fenrask.what_if.growth import Growth, grown, month
 from fenrask.what_if.outcomes import Outcome, zone_losses
@@ -28,7 +29,7 @@ def stress_apart(
     names = list(cases)
     dealt = [names[first::shares] for first in range(min(shares, len(names)))]
     futures = [executor.submit(_outcomes, described, {name: cases[name] for name in some}, explain) for some in dealt]
-    found = {one.case: one for future in futures for one in future.result()}
+    found = {one.case: one for future in gone_through(futures, "share of the cases") for one in future.result()}
     return [found[name] for name in names]
 
 
@@ -38,7 +39,8 @@ def _outcomes(described: Described, cases: Mapping[str, Case], explain: bool) ->
 
 def zone_losses_apart(executor: Executor, estates: Sequence[Described]) -> list[tuple[Outcome, ...]]:
     """What the loss of each zone does to each of several estates."""
-    return [future.result() for future in [executor.submit(_losses, described) for described in estates]]
+    futures = [executor.submit(_losses, described) for described in estates]
+    return [future.result() for future in gone_through(futures, "design")]
 
 
 def _losses(described: Described) -> tuple[Outcome, ...]:
@@ -47,7 +49,8 @@ def _losses(described: Described) -> tuple[Outcome, ...]:
 
 def confident_apart(executor: Executor, estates: Sequence[Described], level: float) -> list[Confident]:
     """The bill's spread in each of several estates; of exits nothing is handed over."""
-    return [future.result() for future in [executor.submit(_confident, one, level) for one in estates]]
+    futures = [executor.submit(_confident, one, level) for one in estates]
+    return [future.result() for future in gone_through(futures, "design")]
 
 
 def _confident(described: Described, level: float) -> Confident:
@@ -59,4 +62,4 @@ def grow_apart(
 ) -> Growth:
     """`grow`, each month by itself."""
     futures = [executor.submit(month, described, number, share, budget) for number in range(months + 1)]
-    return grown(future.result() for future in futures)
+    return grown(future.result() for future in gone_through(futures, "month"))

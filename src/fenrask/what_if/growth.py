@@ -8,6 +8,7 @@ from fenrask.capacity import ExitLimits
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import scaled_flows
+from fenrask.progress import gone_through
 from fenrask.units import figure
 
 __all__ = ["Crossing", "Growth", "Month", "grow", "grown", "month"]
@@ -48,7 +49,7 @@ class Growth:
 
 def grow(described: Described, months: int, share: float = 0.0, budget: Fraction | None = None) -> Growth:
     """Each flow by its own growth, and all by `share` a month on top, compounded; budget: money a month."""
-    return grown(month(described, number, share, budget) for number in range(months + 1))
+    return grown(month(described, number, share, budget) for number in gone_through(range(months + 1), "month"))
 
 
 def month(

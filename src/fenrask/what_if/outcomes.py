@@ -15,7 +15,7 @@ from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import asking_by_name, case_patch, survivors
 from fenrask.routing import SubnetPath
-from fenrask.units import counted, figure
+from fenrask.units import counted, figure, rough
 from fenrask.what_if.filling import full_after
 
 __all__ = ["Help", "Outcome", "as_sized", "outcome", "zone_losses"]
@@ -162,7 +162,7 @@ def _taken_over(before: Evaluation, case: Case) -> Iterator[tuple[str, str]]:
             continue
         broken = round(sum(open_at_peak(part) for part in before.demand.at_exit.get(name, ())))
         break_ = f"{counted(broken, 'open connection')} {'breaks' if broken == 1 else 'break'}"
-        passes = f"nothing passes for {figure(exit_.takes_over_s)} s, and " if exit_.takes_over_s else ""
+        passes = f"nothing passes for {rough(exit_.takes_over_s)} s, and " if exit_.takes_over_s else ""
         yield name, f"another machine{where} takes over: {passes}{break_}"
 
 

@@ -9,6 +9,7 @@ from typing import Any
 from fenrask.estate import Case, Described, Rate
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import case_patch, scaled_flows
+from fenrask.progress import gone_through
 
 __all__ = ["Effect", "sensitivity"]
 
@@ -25,7 +26,7 @@ class Effect:
 def sensitivity(described: Described, share: float = 0.1) -> list[Effect]:
     """Every flow's load and life, every time that ports stay taken, every rate; the greatest change of cost first."""
     now = evaluate(described)
-    found = [_effect(now, about, changed) for about, changed in _changed(described, share)]
+    found = [_effect(now, about, changed) for about, changed in gone_through([*_changed(described, share)], "input")]
     return sorted(found, key=lambda one: (abs(one.month_change), abs(one.headroom_change)), reverse=True)
 
 

@@ -8,6 +8,7 @@ from fenrask.capacity import ExitCapacity, ExitLimits
 from fenrask.designs import Comparison, compare
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate, tried
+from fenrask.progress import gone_through
 from fenrask.units import counted
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, outcome
 
@@ -30,7 +31,7 @@ def stress(described: Described, cases: Mapping[str, Case], comparison: Comparis
     """
     current = evaluate(described)
     helpers = _Helpers(current, as_sized(current), comparison)
-    for name, case in cases.items():
+    for name, case in gone_through(cases.items(), "case"):
         found = outcome(helpers.before, name, case)
         helps = [
             help_ for one in (*found.overloaded, *found.worse) if (help_ := helpers.more_addresses(name, case, one))

@@ -28,8 +28,8 @@ _EXITS = (
 _LIMITS = (
     Column("exit", "exit", is_answer=True),
     Column("limit", "limit", is_answer=True),
-    Column("use", "peak use", "figure"),
-    Column("capacity", "capacity", "figure"),
+    Column("use", "peak use", "rough"),
+    Column("capacity", "capacity", "rough"),
     Column("unit", "unit", least_width=MACHINES),
     Column("headroom", "headroom", "share", is_answer=True),
     Column("growth_share", "load may grow", "growth"),

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from fractions import Fraction
 
 from fenrask.designs import Candidate, Comparison, FlowChange
-from fenrask.units import cents, counted, figure
+from fenrask.units import cents, counted, rough
 from fenrask.views.page import MACHINES, Column, Page, Table
 from fenrask.views.quoting import file_name
 from fenrask.what_if import Outcome
@@ -161,7 +161,7 @@ def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], tota
         Column("now_amount", "now", "money"),
         Column("difference_amount", "change", "difference", is_answer=True),
         Column("breaking_connections", "connections that break", "count"),
-        Column("breaking_duration_s", "each of, s", "figure", least_width=120),
+        Column("breaking_duration_s", "each of, s", "rough", least_width=120),
     )
     rows = [
         (one.flow, *one.paths, *one.sources, *one.amounts, one.difference, round(one.breaks), one.breaks_for_s or None)
@@ -179,7 +179,7 @@ def changes_page(estate: str, currency: str, changes: Sequence[FlowChange], tota
     if breaks := sum(round(one.breaks) for one in changed):
         longest = max(one.breaks_for_s for one in changed)
         summary += (
-            f"Moved at the peak, {breaks:,} open connections break; they last {figure(longest)} s at most in the mean.",
+            f"Moved at the peak, {breaks:,} open connections break; they last {rough(longest)} s at most in the mean.",
         )
     table = Table("changes", f"Flows that change; {currency}/month", columns, rows, empty="no flow changes", shown=20)
     facts = {"currency": currency, "difference_amount": total, "unchanged": len(changes) - len(changed)}

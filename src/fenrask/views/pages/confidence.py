@@ -32,9 +32,9 @@ _STEPS = (
 )
 _INPUTS = (
     Column("input", "input"),
-    Column("low", "low (5%)", "figure"),
-    Column("likely", "likely", "figure"),
-    Column("high", "high (95%)", "figure"),
+    Column("low", "low (5%)", "rough"),
+    Column("likely", "likely", "rough"),
+    Column("high", "high (95%)", "rough"),
 )
 
 

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from fenrask.demand import Demand, Load, Part, Parts, Series, new_in_worst_second
-from fenrask.units import SECONDS_PER_HOUR, clock_text, figure, span_text
+from fenrask.units import SECONDS_PER_HOUR, clock_text, rough, span_text
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
 __all__ = ["demand_page"]
@@ -20,8 +20,8 @@ _LOAD = (
     Column("peak_at_s", "peak s", "number", least_width=MACHINES),
     Column("lag_s", "lag, min", "minutes", least_width=110),
     Column("mean_concurrent_connections", "mean", "count", least_width=110),
-    Column("peak_new_per_s", "new connections/s", "figure", is_answer=True),
-    Column("worst_second_new_per_s", "in the worst second", "figure", sparse=True),
+    Column("peak_new_per_s", "new connections/s", "rough", is_answer=True),
+    Column("worst_second_new_per_s", "in the worst second", "rough", sparse=True),
     Column("concurrent_by_quarter_hour_connections", "through the day", "series", least_width=100),
 )
 _EXITS = (Column("exit", "exit", is_answer=True), *_LOAD)
@@ -29,9 +29,9 @@ _DESTINATIONS = (Column("destination", "destination", is_answer=True), *_LOAD)
 _FLOWS = (
     Column("exit", "exit", is_answer=True),
     Column("flow", "flow", is_answer=True),
-    Column("duration_s", "duration, s", "figure"),
-    Column("mapping_timeout_s", "mapping timeout, s", "figure"),
-    Column("holding_s", "holding time, s", "figure"),
+    Column("duration_s", "duration, s", "rough"),
+    Column("mapping_timeout_s", "mapping timeout, s", "rough"),
+    Column("holding_s", "holding time, s", "rough"),
     *_LOAD,
 )
 
@@ -95,7 +95,7 @@ def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
     lag = "" if load.is_level else f" ({span_text(load.peak.lag_s)} into the busiest {step})"
     each = " each" if len(top) > 1 else ""
     on = " and on ".join(top[:3]) + (f" and {len(top) - 3} more" if len(top) > 3 else "")
-    rate = f"up to {figure(load.busiest_new_per_s)} new connections/s{each}"
+    rate = f"up to {rough(load.busiest_new_per_s)} new connections/s{each}"
     return (f"Peak: {load.peak.concurrent:,.0f} concurrent connections{each} on {on}, {when}{lag}; {rate}.",)
 
 

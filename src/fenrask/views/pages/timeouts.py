@@ -14,7 +14,7 @@ def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTim
     """Ports wanted, blocking, addresses needed and cost of each exit by timeout."""
     columns = (
         Column("exit", "exit", is_answer=True),
-        Column("timeout_s", f"{ending.replace('_', ' ')} timeout, s", "figure", is_answer=True),
+        Column("timeout_s", f"{ending.replace('_', ' ')} timeout, s", "rough", is_answer=True),
         Column("current", "current", "yes"),
         Column("ports_wanted", "ports wanted", "count", is_answer=True),
         Column("ports", "ports", "count"),

@@ -95,7 +95,7 @@ class Misuse(InFolder):
             ("more than 0.0", {"flows": {"talk": {"burstiness": 0}}}),
             ("less than 1.0", {"flows": {"talk": {"retry_share": 1}}}),
             ("shares sum to 1", {"destinations": {"partner": {"distinct_addresses": [0.5, 0.1]}}}),
-            ("there is no exit gone", {"stress": {"it": {"lose_exits": ["gone"]}}}),
+            ("exits of this estate: there is no gone", {"stress": {"it": {"lose_exits": ["gone"]}}}),
             ("sessions that are there", {"stress": {"it": {"sessions_down": ["door"]}}}),
             ("Did you mean 'lose_zones'", {"stress": {"it": {"lose_zone": ["a"]}}}),
             ("a whole number", {"exits": {"gate": {"at_least": "two"}}}),

@@ -1,6 +1,9 @@
 """Mistakes that people make in files, each with the whole sentence that they read: what, where, and what to write."""
 
 import unittest
+from pathlib import Path
+
+import yaml
 
 from fenrask.demo import BEGINNING
 from fenrask.errors import UnusableInput
@@ -85,8 +88,7 @@ MISTAKES: tuple[tuple[str, str, str, str], ...] = (
      "24:58 destinations.partner.needs.fixed_source: 'yes please', expected true or false\n"
      "  `fixed_source`: the remote end must see an address that does not change."),
     ("a share in per cent", "blocking: 0.0001", "blocking: 1%",
-     "37:11 targets.blocking: '1%', expected a number\n"
-     "  `blocking`: maximum share of new connections that find no free port at the peak."),
+     "37:11 targets.blocking: '1%', expected a number\n  Write 0.01: a share, not per cent."),
     ("a share above all", "blocking: 0.0001", "blocking: 2",
      "37:11 targets.blocking: 2, expected a number, less than 1.0\n"
      "  `blocking`: maximum share of new connections that find no free port at the peak."),
@@ -139,7 +141,24 @@ class InAnEstate(InFolder):
                 # One mistake is one problem.
                 self.assertLessEqual(len(told.splitlines()), 2, told)
                 self.assertLess(len(max(told.splitlines(), key=len)), 190)
-        # What is no estate at all.
+
+    def test_two_hundred_kinds_each_as_a_person_would_say_it(self) -> None:
+        contents = {name: content.decode() for name, content in BEGINNING.contents().items()}
+        known = yaml.safe_load((Path(__file__).parent / "mistakes.yaml").read_text(encoding="utf-8"))
+        self.assertGreater(len(known) + len(MISTAKES), 200)
+        for one in known:
+            with self.subTest(one["what"]):
+                texts, name = dict(contents), f"{one['in']}.yaml"
+                texts[name] = texts[name].replace(one["replace"], one["by"], 1)
+                self.assertNotEqual(texts[name], contents[name])
+                (self.folder / "catalogue.yaml").write_text(texts["catalogue.yaml"], encoding="utf-8", newline="")
+                told = self.said(texts["estate.yaml"]).replace(f"{self.folder}/", "").replace(f"{name}:", "")
+                self.assertEqual(told, one["said"])
+                # In words of a person: no class, no exception, no word of the parser's.
+                self.assertNotRegex(told, r"(?i)input|pydantic|error|instance|nonetype|traceback")
+
+    def test_what_is_no_estate_at_all(self) -> None:
+        contents = {name: content.decode() for name, content in BEGINNING.contents().items()}
         for text, expected in (
             ("", "1:1: an empty file, expected a mapping with `estate`"),
             ("- a\n- b\n", "1:1: a list, expected a mapping of keys"),

@@ -150,7 +150,9 @@ _AS: dict[str, str] = {"half_closed": "idle", "rejected": "reset", "unanswered":
 class Limits(Throughput):
     """What an offer caps for each gateway; a limit that is not given does not exist."""
 
-    addresses: Count | None = Field(None, description="addresses on one gateway, public ones or of its private pool")
+    addresses: Annotated[Count, Field(ge=1)] | None = Field(
+        None, description="addresses on one gateway, public ones or of its private pool"
+    )
     connections_per_tuple: Count | None = Field(
         None, description="concurrent connections toward one destination address, port and protocol"
     )

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal, Self, get_args
 
 from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
-from fenrask.estate.values import Count, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import Count, HostName, PortNumber, PrefixText, Share, Strict, unfit
 
 __all__ = ["BY_NAME", "Destination", "Fault", "Needs", "PerSource"]
 
@@ -118,7 +118,7 @@ class Destination(Strict):
     """What is being reached."""
 
     prefixes: tuple[PrefixText, ...] = Field((), description="its prefixes; optional for one with names")
-    names: tuple[str, ...] = Field((), description="its names")
+    names: tuple[HostName, ...] = Field((), description="its names")
     names_public: bool = Field(
         True, description="whether public resolvers answer its names; else only where an endpoint's names resolve"
     )

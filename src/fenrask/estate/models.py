@@ -65,6 +65,13 @@ class Subnet(Strict):
     )
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
 
+    @model_validator(mode="after")
+    def _of_two_versions(self) -> Self:
+        if self.prefix_v6 is not None and self.prefix_v6.version == 4:
+            expected = f"an IPv6 prefix, not {self.prefix_v6}"
+            raise unfit(expected, "An IPv4 prefix is `prefix`; a second one is another subnet.", ("prefix_v6",))
+        return self
+
     @property
     def prefixes(self) -> tuple[Prefix, ...]:
         """Its prefixes of either family."""
@@ -158,6 +165,13 @@ class Workload(Strict):
         {}, description="filters of what leaves and enters its hosts, by name; all of them must allow a packet"
     )
     tags: dict[str, str] = Field({}, description="labels, such as cost_centre")
+
+    @field_validator("subnets")
+    @classmethod
+    def _each_once(cls, subnets: tuple[str, ...]) -> tuple[str, ...]:
+        if twice := [one for one in subnets if subnets.count(one) > 1]:
+            raise unfit(f"each subnet once, not {twice[0]} twice", "Hosts are spread evenly over them.")
+        return subnets
 
 
 class PublicAddress(Strict):
@@ -353,14 +367,17 @@ class Estate(Strict):
             exits = [*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)]
             silent = [one for one in case.sessions_down if not self.has_session(one)]
             if silent and not {one.split("/")[0] for one in silent} - set(self.exits):
-                raise unfit(f"in stress.{name} sessions that are there: {', '.join(silent)} has none")
+                told = f"in stress.{name} sessions that are there: {', '.join(silent)} has none"
+                raise unfit(told, below=("stress", name))
             for names, known, what in (
                 (case.lose_zones, zones, "zone"),
                 (exits, set(self.exits), "exit"),
                 (case.destinations, set(self.destinations), "destination"),
             ):
                 if unknown := [one for one in names if one not in known]:
-                    raise unfit(f"in stress.{name} names of this estate: there is no {what} {', '.join(unknown)}")
+                    known_names = nearest(unknown[0], sorted(one for one in known if one))
+                    told = f"in stress.{name} {what}s of this estate: there is no {', '.join(unknown)}"
+                    raise unfit(told, known_names, ("stress", name))
         return self
 
     def has_session(self, name: str) -> bool:

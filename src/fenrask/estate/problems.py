@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
+from decimal import Decimal
 from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
@@ -17,12 +18,17 @@ from fenrask.prefixes import parse_prefix
 __all__ = ["UNKNOWN_KEY", "name_problems", "offer_problems", "validation_problems"]
 
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
+_THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}(,\d{3})+")
+_PER_CENT = re.compile(r"([+-]?\d+(?:\.\d+)?)\s*%")
+_WITH_MORE = re.compile(r"([+-]?\d+(?:\.\d+)?)\s*[^\d\s.,%]\D*")
 Path = tuple[str | int, ...]
 PlaceOf = Callable[[Path], Place]
 
 _EXPECTED = {
     "bool_parsing": "true or false",
     "bool_type": "true or false",
+    "decimal_parsing": "a number",
+    "decimal_type": "a number",
     "dict_type": "a mapping of names",
     "finite_number": "a finite number",
     "float_type": "a number",
@@ -84,17 +90,37 @@ def _problem(model: type[BaseModel], details: Any, data: Any, place_of: PlaceOf)
         return _unknown_kind(place, str(context["discriminator"]).strip("'"), details["input"])
     if kind == "literal_error":
         return _unknown_word(place, details["input"], context["expected"])
-    if isinstance(details["input"], str) and _DECIMAL_COMMA.fullmatch(details["input"]):
-        return Problem(place, found, "a number", f"Write {details['input'].replace(',', '.')}: with a point, no comma.")
     if kind == "unfit":
         # Of several keys together the sentence names those that do not fit.
         found = "" if isinstance(details["input"], Mapping) else found
         return Problem(place_of((*path, *context["below"])), found, context["expected"], context["remedy"])
-    if kind == "model_type" and path[:1] == ("route_tables",):
-        return Problem(place, found, "an exit as `{exit: NAME}`, where a route has several")
+    if path[:1] == ("route_tables",) and kind in ("model_type", "string_type"):
+        several = kind == "model_type"
+        return Problem(place, found, "an exit as `{exit: NAME}`, where a route has several" if several else "an exit")
+    if kind == "too_short":
+        found = "an empty list"
     expected = _expected(kind, context) or details["msg"].removeprefix("Input should be ").lower()
     meaning = _described(model, path)
-    return Problem(place, found, expected, f"`{path[-1]}`: {meaning}." if meaning else "")
+    written = _written(expected, details["input"]) if path[:1] != ("profiles",) else ""
+    return Problem(place, found, expected, written or (f"`{path[-1]}`: {meaning}." if meaning else ""))
+
+
+def _written(expected: str, stated: Any) -> str:
+    """How to write what is not written as it should be; empty where that cannot be told."""
+    if not isinstance(stated, str) or expected not in ("a list", "a number", "a whole number"):
+        return ""
+    text = stated.strip()
+    if expected == "a list":
+        return f"Write `- {text[1:]}`, with a space after the dash." if text[:1] == "-" else f"Write [{text}]."
+    if _THOUSANDS.fullmatch(text):
+        return f"Write {text.replace(',', '')}: digits alone."
+    if _DECIMAL_COMMA.fullmatch(text):
+        return f"Write {text.replace(',', '.')}: with a point, no comma."
+    if found := _PER_CENT.fullmatch(text):
+        return f"Write {float(Decimal(found[1]) / 100):g}: a share, not per cent."
+    if found := _WITH_MORE.fullmatch(text):
+        return f"Write {found[1]}: the number alone."
+    return ""
 
 
 def _unknown_key(place: Place, key: str, known: Collection[str]) -> Problem:
@@ -139,14 +165,27 @@ def _path_in(data: Any, location: Path, missing: bool) -> Path:
 
     The last step of a missing key is no part of it either, but has to be told.
     """
-    path: list[str | int] = []
-    here = data
-    for number, step in enumerate(location):
+    if missing:
+        return (*_path_in(data, location[:-1], missing=False), location[-1])
+    path, rest = _taken(data, location), location
+    # A branch may have the name of a key that stands there too: then it is left out, if that leads to the end.
+    for number, step in enumerate(path):
+        if path[-1] != location[-1] and rest.count(step) == 1:
+            without = _taken(data, (*location[:number], *location[number + 1 :]))
+            if without[-1:] == location[-1:]:
+                return without
+    return path
+
+
+def _taken(data: Any, location: Path) -> Path:
+    """The steps of a location that lead anywhere, each from where the ones before it led."""
+    path, here = list[str | int](), data
+    for step in location:
         if isinstance(here, Mapping) and step in here:
             here = here[step]
         elif isinstance(here, list) and step in range(len(here)):
             here = here[int(step)]
-        elif not missing or number < len(location) - 1:
+        else:
             continue
         path.append(step)
     return tuple(path)
@@ -180,14 +219,17 @@ def _models_at(model: type[BaseModel], path: Path, data: Any) -> Iterator[type[B
             yield from _models_at(kind, rest[1:], stated)
         return
     for one in _models_in(field.annotation):
-        # A mapping or list of models takes one more step (the name) before the model's own keys.
-        skip = 0 if field.annotation is one or not _is_collection(field.annotation) else 1
+        # A mapping or list of models takes one more step (the name) before the model's own keys; of others, more.
+        skip = _levels(field.annotation)
         if len(rest) >= skip:
             yield from _models_at(one, rest[skip:], None)
 
 
-def _is_collection(annotation: Any) -> bool:
-    return getattr(annotation, "__origin__", None) in (dict, tuple, list)
+def _levels(annotation: Any) -> int:
+    """How many mappings or lists stand around the models of an annotation: at least so many steps lead to one."""
+    if getattr(annotation, "__origin__", None) not in (dict, tuple, list):
+        return 0
+    return 1 + min((_levels(part) for part in get_args(annotation)[-1:] if [*_models_in(part)]), default=0)
 
 
 def _models_in(annotation: Any) -> Iterator[type[BaseModel]]:
@@ -198,7 +240,8 @@ def _models_in(annotation: Any) -> Iterator[type[BaseModel]]:
 
 
 def _keys_at(model: type[BaseModel], path: Path, data: Any) -> list[str]:
-    return [f.alias or n for one in _models_at(model, path, data) for n, f in one.model_fields.items()]
+    keys = [f.alias or n for one in _models_at(model, path, data) for n, f in one.model_fields.items()]
+    return [*dict.fromkeys(keys)]
 
 
 def _described(model: type[BaseModel], path: Path) -> str:
@@ -365,7 +408,7 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
         fitting = [one for one, o in offers.items() if isinstance(o, Mapping) and o.get("kind") == kind]
         if offer not in offers:
             yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
-        elif offer not in fitting and kind in KINDS:
+        elif offer not in fitting and kind in KINDS and _mapping(offers, offer).get("kind") in KINDS:
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
             found = f"an offer of kind {_mapping(offers, offer).get('kind')!r}"
             yield Problem(place, found, f"one of kind {kind!r}", remedy)

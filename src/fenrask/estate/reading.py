@@ -189,14 +189,15 @@ def read_estate(
     catalogue_data: Any = {}
     catalogue_tree = Tree("", None)
     stated = data.get("catalogue") if isinstance(data, dict) else None
-    if stated is not None and not isinstance(stated, str):
+    # Of a list or a mapping the model says so.
+    if isinstance(stated, bool | int | float):
         problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "the name of a file beside the estate"))
     if isinstance(stated, str):
         file = path.parent / stated
         if file.is_file():
             catalogue_data, catalogue_tree = _read(file, problems)
         else:
-            near = nearest(stated, sorted(one.name for one in file.parent.glob("*.y*ml") if one != path))
+            near = nearest(stated, sorted(one.name for one in path.parent.glob("*.y*ml") if one != path))
             problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "a file beside the estate", near))
     for setting in given:
         if setting.is_of_catalogue:
@@ -212,9 +213,21 @@ def _check_kind(data: Any, tree: Tree) -> None:
 
 
 def _first_hand(problems: Sequence[Problem]) -> list[Problem]:
-    """Without names that are not found since the key of their section is misspelt."""
+    """Without what follows from another one: names of a section that is misspelt, missing or no mapping; a key that
+    is missing since it is misspelt; a load that is in no file.
+    """
     meant = {name for one in problems if one.found == UNKNOWN_KEY for name in re.findall(r"'([^']+)'", one.remedy)}
-    return [one for one in problems if not (one.remedy == NONE_DEFINED and meant & {*one.expected.split("`")})]
+    lacking = {one.found.removeprefix("no ").strip("`") for one in problems if one.found.startswith("no `")}
+    unfit = {one.place.path for one in problems}
+
+    def follows(one: Problem) -> bool:
+        if one.remedy == NONE_DEFINED:
+            return bool((meant | lacking | unfit) & {*one.expected.split("`")})
+        if one.found.startswith("no `"):
+            return one.found.removeprefix("no ").strip("`") in meant
+        return not one.found and f"{one.place.path}.measured" in unfit
+
+    return [one for one in problems if not follows(one)]
 
 
 def read_patch(path: Path) -> dict[str, Any]:

@@ -1,11 +1,12 @@
 """The kinds of value that the files hold, each with its check and its words for what is expected."""
 
+import re
 from collections.abc import Iterable
 from datetime import date
 from decimal import Decimal
 from typing import Annotated, Any, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from fenrask.prefixes import Address, Prefix, parse_address, parse_prefix
@@ -15,6 +16,7 @@ __all__ = [
     "Count",
     "Day",
     "Money",
+    "HostName",
     "Number",
     "PortNumber",
     "PrefixText",
@@ -86,9 +88,19 @@ def _day(value: Any) -> date:
         raise unfit("a date such as 2026-09-01") from None
 
 
+def _host_name(text: str) -> str:
+    if _NO_NAME.search(text) or not text or len(text) > 253:
+        bare = text.partition("://")[2].partition("/")[0].partition(":")[0] if "://" in text else ""
+        raise unfit("a name that DNS knows, such as pay.partner.example", f"Write {bare}." if bare else "")
+    return text
+
+
+_NO_NAME = re.compile(r"[^\w.*-]|\.\.")
+"""What is in no name of a host: blanks, colons, slashes (RFC 1035, 2.3.1; internationalised ones are let pass)."""
 _TEXT = {"type": "string"}
 PrefixText = Annotated[Any, BeforeValidator(_prefix), WithJsonSchema({**_TEXT, "examples": ["10.40.1.0/24"]})]
 AddressText = Annotated[Any, BeforeValidator(_address), WithJsonSchema({**_TEXT, "examples": ["203.0.113.7"]})]
+HostName = Annotated[str, AfterValidator(_host_name)]
 Day = Annotated[date, BeforeValidator(_day), WithJsonSchema({**_TEXT, "format": "date"})]
 Count = Annotated[int, Field(strict=True, ge=0)]
 Number = Annotated[float, Field(strict=True, ge=0)]

@@ -119,7 +119,9 @@ def read_yaml(text: str, file: str) -> tuple[Any, Tree, list[Problem]]:
         return None, Tree(file, None), [_too_deep(file)]
     problems: list[Problem] = []
     tree = Tree(file, root)
-    values = _Values(partial(_repeated, tree, problems), partial(_no_text, tree, problems))
+    values = _Values(
+        partial(_repeated, tree, problems), partial(_no_text, tree, problems), partial(_tagged, tree, problems)
+    )
     try:
         data = values.build(root, ()) if root is not None else None
     except RecursionError:
@@ -167,14 +169,16 @@ def _too_deep(file: str) -> Problem:
 class _Values:
     """Turns nodes into values; counts them, so that a small file of aliases cannot unfold without end."""
 
-    def __init__(self, repeated: Any, wrong_key: Any) -> None:
-        self.repeated, self.wrong_key = repeated, wrong_key
+    def __init__(self, repeated: Any, wrong_key: Any, tagged: Any) -> None:
+        self.repeated, self.wrong_key, self.tagged = repeated, wrong_key, tagged
         self.count = 0
         self.open: set[int] = set()
 
     def build(self, node: Any, path: tuple[str | int, ...]) -> Any:
         self.count += 1
         if isinstance(node, yaml.ScalarNode):
+            if node.tag not in ("plain", "") and node.tag not in _TEXT_TAGS:
+                self.tagged(node, path)
             return scalar(node.value) if node.tag == "plain" else node.value
         if self.count > MOST_VALUES or id(node) in self.open:
             raise ValueError("aliases that unfold to too many values, or to themselves")
@@ -190,6 +194,9 @@ class _Values:
                 self.wrong_key(key, path)
                 continue
             name = key.value
+            if not name.strip():
+                self.wrong_key(key, path)
+                continue
             if name in result:
                 self.repeated(key, (*path, name))
             result[name] = self.build(value, (*path, name))
@@ -206,7 +213,18 @@ def _repeated(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | i
 
 def _no_text(tree: Tree, problems: list[Problem], key: Any, path: tuple[str | int, ...]) -> None:
     place = Place(tree.file, key.start_mark.line + 1, key.start_mark.column + 1, ".".join(map(str, path)))
+    if isinstance(key.value, str):
+        problems.append(Problem(place, "a key that is empty", "a name", "Give it one."))
+        return
     problems.append(Problem(place, "a key that is a list or a mapping", "a key that is text", "Put it in quotes."))
+
+
+_TEXT_TAGS = ("tag:yaml.org,2002:str", "!")
+
+
+def _tagged(tree: Tree, problems: list[Problem], node: Any, path: tuple[str | int, ...]) -> None:
+    place = Place(tree.file, node.start_mark.line + 1, node.start_mark.column + 1, ".".join(map(str, path)))
+    problems.append(Problem(place, f"the tag {node.tag.replace('tag:yaml.org,2002:', '!!')!r}", "", "Take it out."))
 
 
 def _syntax_problem(error: yaml.YAMLError, file: str, text: str) -> Problem:
@@ -240,5 +258,6 @@ _SYNTAX: tuple[tuple[str, str, str, bool], ...] = (
     ("undefined alias", "an * before a name that no & gave", "Put text that begins with * in quotes.", False),
     ("mapping values are not allowed", "a second colon in one line", "Put text with a colon in quotes.", False),
     ("control characters", "a control character", "Take it out.", False),
+    ("another document", "a second document", "Keep one to a file: take `---` out.", False),
 )  # fmt: skip
 """What the parser says, or was at then; what a person sees there, what to do; whether where it was at is told."""

@@ -53,7 +53,10 @@ def command(
     plan = Handover(evaluation, before, told)
     files = plan.files
     state = today(evaluation)
-    call.show(with_today(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts), state))
+    page = with_today(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts), state)
+    if base and before is not None and (known := today(before)) != state:
+        page = with_today(page, known, of=f"in {base.name}")
+    call.show(page)
     if save and files:
         index = _index(call.estate, files)
         call.write_all(save, {one.name: one.content for one in (*files, index)})

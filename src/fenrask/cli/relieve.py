@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from fenrask.checks.today import today
 from fenrask.cli.completion import names
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.cli.screen import rendering
@@ -23,6 +24,7 @@ from fenrask.records.relief import relieve
 from fenrask.views.formats import FORMATS
 from fenrask.views.page import Page
 from fenrask.views.pages.relieve import filling_line, filling_page, relieve_page
+from fenrask.views.today import with_today
 
 __all__ = ["command"]
 
@@ -69,7 +71,8 @@ def command(
     if follow is not None:
         return _follow(call, described, exit_, files[0], follow, for_s)
     relief = relieve(described, exit_, list(read_entries(files[0], unread)))
-    call.show(relieve_page(described.estate.estate, described.catalogue.currency, relief, unread))
+    page = relieve_page(described.estate.estate, described.catalogue.currency, relief, unread)
+    call.show(with_today(page, today(evaluate(described)), ("covered",)))
     return int(relief.in_use > _FULL * relief.ports)
 
 

@@ -22,6 +22,7 @@ from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
 from fenrask.progress import gone_through
+from fenrask.units import counted, percent
 from fenrask.views.page import Page
 from fenrask.views.report import ENDINGS, Figure, Report, Section
 from fenrask.views.today import today_line
@@ -96,13 +97,8 @@ def made_report(
     wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in without]
     sections = [one for name, of in gone_through(wanted, "section") for one in of(plan)]
     by_name = {one.name: one.page for one in sections}
-    known = today_line(today(evaluation), ("covered",))
-    answer = [known] if known else []
-    answer += [
-        f"{what}: {by_name[name].summary[0]}"
-        for name, what in _ANSWERS.items()
-        if name in by_name and by_name[name].summary
-    ][:_LINES]
+    known = today_line(today(evaluation), ("covered",)) or "Nothing is wrong today."
+    answer = [known, *_answers(by_name)]
     described = evaluation.described
     sources = {
         "estate": f"{file.name} (SHA-256 {sha256(file.read_bytes()).hexdigest()})" if file.is_file() else "piped in",
@@ -113,15 +109,38 @@ def made_report(
     return Report(described.estate.estate, tuple(answer), tuple(sections), sources)
 
 
-_LINES = 5
-_ANSWERS = {
-    "before": "Changed",
-    "choice": "Cheapest mix that meets every need",
-    "bill": "As it is",
-    "ports": "Ports",
-    "addresses": "Addresses",
-}
-"""The sections whose first sentence is the answer, and what it answers."""
+_OTHER_ANSWERS = {"bill": "As it is", "ports": "Ports", "addresses": "Addresses"}
+"""Where no mix is looked for: the sections whose first sentence is the answer, and what it answers."""
+
+
+def _answers(pages: Mapping[str, Page]) -> Iterator[str]:
+    """What changed, what to do, and what that saves; where that is not asked for, what each section says first."""
+    if "before" in pages:
+        yield f"Changed: {pages['before'].summary[0]}"
+    choice = pages.get("choice")
+    if choice is None:
+        yield from (f"{told}: {pages[name].summary[0]}" for name, told in _OTHER_ANSWERS.items() if name in pages)
+        return
+    if "month_amount" not in choice.facts:
+        yield f"To do: no mix meets every need ({choice.summary[0].removeprefix('none: ')})."
+        return
+    facts = choice.facts
+    changes = [
+        counted(facts[key], one, many)
+        for key, one, many in (
+            ("exits_to_change", "exit", "exits"),
+            ("routes_to_change", "route", "routes"),
+            ("entries_to_change", "allow-list entry", "allow-list entries"),
+        )
+        if facts[key]
+    ]
+    proof = "proven optimal" if facts["proven"] else f"within {percent(facts['gap'])} of the least possible"
+    meets = "every need is met then" if facts["meets_all"] else "not every need is met then"
+    yield f"To do: change {', '.join(changes) or 'nothing'} (Choice); {meets}, {proof}."
+    if "bill" in pages:
+        now, then, money = float(pages["bill"].facts["month_amount"]), float(facts["month_amount"]), facts["currency"]
+        saves = f"It saves {now - then:,.2f}" if now >= then else f"It costs {then - now:,.2f} more"
+        yield f"{saves}: {then:,.2f} {money}/month instead of {now:,.2f}."
 
 
 def _before(plan: _Plan) -> Iterator[Section]:

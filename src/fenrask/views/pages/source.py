@@ -97,7 +97,10 @@ def partner_page(estate: str, target: str, found: Mapping[str, Sequence[Shown]])
     others = dict.fromkeys(
         one.seen for cases in found.values() for one in cases[1:] if one.change_from(cases[0]) == "source"
     )
-    summary.append(f"After a loss it also sees: {some(others)}" if others else "No loss makes it see another source.")
+    looked_at = {one.case for cases in found.values() for one in cases[1:]}
+    after = f"With {next(iter(looked_at))}" if len(looked_at) == 1 else "After a loss"
+    none = f"{after} it sees no other source." if len(looked_at) == 1 else "No loss makes it see another source."
+    summary.append(f"{after} it also sees: {some(others)}" if others else none)
     lost = [
         f"{subnet} ({some(one.case for one in cases[1:] if one.change_from(cases[0]) == 'lost')})"
         for subnet, cases in found.items()

@@ -214,7 +214,7 @@ class CountedEverywhere(InFolder):
     def keeps_from_the_gateway(self) -> None:
         """`choose` takes the host, proves it, and `compare` agrees."""
         chosen = self.told("choose", "estate.yaml")
-        self.assertIn("374.03 EUR/month, proven optimal", chosen)
+        self.assertIn("374.03 EUR/month meets every need (proven optimal", chosen)
         self.assertIn("host-net-a > door", chosen)
         self.assertIn('"translator hosts", 374.03', self.told("compare", "estate.yaml"))
 

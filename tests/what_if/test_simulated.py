@@ -230,7 +230,7 @@ class TheCommand(InFolder):
                 )
                 os.close(theirs)
                 messages = ""
-                while not re.search(r"\b([2-9]|[1-9][0-9]+) runs", messages):
+                while not re.search(r": run ([3-9]|[1-9][0-9,]+) of", messages):
                     messages += os.read(ours, 4096).decode(errors="replace")
                 running.send_signal(signal.SIGINT)
                 self.assertIn(running.wait(timeout=120), (0, 1), messages)

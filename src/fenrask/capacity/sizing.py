@@ -566,7 +566,7 @@ def _ports(
 ) -> LimitUse:
     """The ports as a limit: of the pool that binds."""
     if use is None:
-        return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "nothing held")
+        return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "no load")
     when = "" if use.level else f" at {clock_text(use.time_s)}"
     grow = partial(growth_until, offered, assignment, ports, addresses, target)
     detail = "; ".join(filter(None, (f"{use.binding}{when}", use.varies)))

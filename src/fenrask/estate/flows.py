@@ -82,7 +82,7 @@ class Flow(Strict):
     max_per_host: Annotated[int, Field(strict=True, ge=1)] | None = Field(
         None, description="connections that a host holds at most, by its own limit"
     )
-    profile: str | None = Field(None, description="the load profile that multiplies the load; default: level")
+    profile: str | None = Field(None, description="the load profile that multiplies the load; default: constant")
     burstiness: Annotated[float, Field(strict=True, gt=0)] = Field(
         1.0, description="variance-to-mean ratio of busy connections; 1 for arrivals independent of each other"
     )

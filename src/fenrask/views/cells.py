@@ -66,7 +66,7 @@ def sparkline(values: Sequence[float], most: int = 24) -> str:
     ('▁▃▄▇', 'level')
     """
     if max(values, default=0.0) - min(values, default=0.0) <= 1e-12 * max(values, default=0.0):
-        return "level" if any(values) else "none"
+        return "constant" if any(values) else "none"
     step = -(-len(values) // most)
     merged = [max(values[start : start + step]) for start in range(0, len(values), step)]
     top = max(merged, default=0)
@@ -79,8 +79,8 @@ def share_text(value: float) -> str:
 
 
 def _growth(value: float) -> str:
-    """A share more or less, with its sign; what is tenfold and over as a multiple."""
-    return f"{100 * value:+.0f}%" if value < 9 else f"x {1 + value:,.0f}"
+    """A share more or less, with its sign."""
+    return f"{100 * value:+,.0f}%"
 
 
 _SHOWN: dict[str, Callable[[Any], str]] = {

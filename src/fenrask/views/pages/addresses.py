@@ -92,19 +92,22 @@ def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
         wanted = counted(changes[0].more.wanted, "more address", "more addresses")
         too_long = [one.destination for one in changes if not one.fits]
         fit = f", which exceeds the maximum of {some(too_long)}" if too_long else ""
-        summary.append(f"{exit_name} with {wanted}: new entries for {_by_length(changes)}{fit}")
+        summary.append(f"{wanted} at {exit_name}: {_added(changes)}{fit}")
     return summary
 
 
-def _by_length(changes: Sequence[Change]) -> str:
-    """Partners, those with as many entries together."""
-    lengths = dict[int, list[str]]()
+def _added(changes: Sequence[Change]) -> str:
+    """What each partner adds to its list, and how long that is then; those that add alike together."""
+    alike = dict[tuple[int, int, int | None], list[str]]()
     for one in changes:
-        lengths.setdefault(one.entries_then, []).append(one.destination)
-    return ", ".join(
-        f"{some(names)} ({counted(length, 'entry', 'entries')}{' each' if len(names) > 1 else ''})"
-        for length, names in lengths.items()
-    )
+        alike.setdefault((one.more.entries, one.entries_then, one.most), []).append(one.destination)
+    parts = []
+    for (more, then, most), names in alike.items():
+        adds = "adds" if len(names) == 1 else "add"
+        each = " each" if len(names) > 1 else ""
+        length = f"{then} of {most}" if most is not None else f"{then} then"
+        parts.append(f"{some(names, 3)} {adds} {counted(more, 'entry', 'entries')}{each} ({length})")
+    return "; ".join(parts)
 
 
 def _trouble(one: AllowList) -> str:

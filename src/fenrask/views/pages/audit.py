@@ -36,5 +36,5 @@ def audit_page(estate: str, found: Sequence[Audited | NotLookedAt]) -> Page:
     left_out = Table(
         "not_looked_at", "Not looked at", _LEFT_OUT, [(one.what, one.about, one.why) for one in others], shown=12
     )
-    tables = (Table("results", "Results", _COLUMNS, list(dict.fromkeys(rows)), shown=36),)
+    tables = (Table("results", "Results", _COLUMNS, list(dict.fromkeys(rows)), shown=36, joined=("about",)),)
     return Page("audit", estate, tuple(lines), (left_out, *tables) if others else tables)

@@ -249,14 +249,19 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
 
 def _after(one: ExitCapacity) -> tuple[object, ...]:
     after = one.after_fault
-    return (None, None) if after is None else ("none suffices" if after.needed is None else after.needed, after.fault)
+    if after is None:
+        return None, None
+    return after.needed, after.fault if after.needed is not None else f"{after.fault}: no number suffices"
 
 
 def _affected(one: ExitCapacity) -> tuple[object, ...]:
     assert one.ports is not None
-    refusal = (
-        ("nothing: the packet is dropped, the SYN sent again") if one.how.refusal == "dropped" else "a reset at once"
-    )
+    refusal = "a reset at once"
+    if one.how.refusal == "dropped":
+        is_udp = one.ports.binding.endswith("/udp")
+        refusal = (
+            "no reply: the datagram is dropped" if is_udp else "nothing: the packet is dropped, the SYN sent again"
+        )
     felt = one.ports.waits if one.how.refusal == "dropped" and one.ports.blocking > one.target else None
     waits = (felt.dropped, felt.lost, felt.mean_s, felt.p95_s, felt.attempts, felt.retries) if felt else (None,) * 6
     return (one.name, one.how.assignment, one.ports.suffers, refusal, *waits, one.ports.detail)

@@ -90,19 +90,18 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
 def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
     bill = choice.evaluation.bill
     money = f"{bill.currency}/month"
-    yield f"{cents(bill.total):,} {money}, {_proof(choice)}"
+    meets = " meets every need" if choice.evaluation.meets_all else ""
+    yield f"{cents(bill.total):,} {money}{meets} ({_proof(choice)})"
     if not choice.patch:
         yield "the estate as it is; there is nothing to change"
     elif choice.current is not None:
         saved = choice.current.bill.total - bill.total
-        less = "less" if saved >= 0 else "more"
         short = "" if choice.current.meets_all else ", which does not meet every need"
-        yield f"{cents(abs(saved)):,} {less} than the current estate{short}"
+        yield f"{_beside(saved)} the current estate{short}"
     best = comparison.cheapest
     if best is not None and best.patch != choice.patch:
         saved = best.evaluation.bill.total - bill.total
-        less = f"{cents(abs(saved)):,} {'less' if saved >= 0 else 'more'}"
-        yield f'{less} than "{best.design.name}", the cheapest standard design that meets every need'
+        yield f'{_beside(saved)} "{best.design.name}", the cheapest standard design that meets every need'
     yield from _asked_of_others(choice)
     if given := _hosts_made_public(choice):
         yield f"{counted(given, 'host gets', 'hosts get')} a public address of its own"
@@ -110,6 +109,13 @@ def _summary(choice: Choice, comparison: Comparison) -> Iterator[str]:
         broken = [f"{one.flow}: {one.need}" for one in choice.evaluation.broken]
         verdicts = [one.verdict for one in choice.evaluation.short]
         yield f"evaluated as a whole it falls short: {'; '.join([*broken, *verdicts])}"
+
+
+def _beside(saved: Fraction) -> str:
+    """How much less it costs than another, or more."""
+    if not cents(saved):
+        return "the same cost as"
+    return f"{cents(abs(saved)):,} {'less' if saved > 0 else 'more'} than"
 
 
 def _asked_of_others(choice: Choice) -> Iterator[str]:
@@ -140,7 +146,7 @@ def _asked_of_others(choice: Choice) -> Iterator[str]:
 
 
 def _proof(choice: Choice) -> str:
-    among = f"among {choice.options:,} options of {counted(len(choice.mix.options), 'group')} of flows"
+    among = f"among {choice.options:,} options"
     longer = "" if choice.longer_s is None else f"; `--seconds {choice.longer_s:g}` looks at more"
     if choice.design and longer:
         found = f'the standard design "{choice.design}", cheaper than every mix found'
@@ -236,7 +242,10 @@ def _runner_up(lost: Sequence[Lost]) -> tuple[Lost | None, str]:
     if best is not None:
         return best, "" if best.more else best.why
     breaking = Counter(one.why for one in others if one.fails).most_common(1)
-    return None, f"{counted(breaking[0][1], 'option')}: {breaking[0][0]}" if breaking else "no other option"
+    if not breaking:
+        return None, "no other option"
+    why, number = breaking[0]
+    return None, f"{counted(number, 'option')} excluded: {why.removeprefix('breaks ')}"
 
 
 def _difference(chosen: Mix, other: Mix) -> list[str]:

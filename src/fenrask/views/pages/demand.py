@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from fenrask.demand import Demand, Load, Part, Parts, Series, new_in_worst_second
-from fenrask.units import SECONDS_PER_HOUR, clock_text, rough, span_text
+from fenrask.units import clock_text, rough
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
 __all__ = ["demand_page"]
@@ -91,12 +91,10 @@ def _summary(demand: Demand, exits: list[tuple[Any, ...]]) -> tuple[str, ...]:
     top = [row[0] for row in exits if float(row[1]) >= most * (1 - 1e-9)]
     load = demand.load(demand.at_exit[top[0]])
     when = "all day" if load.is_level else f"at {clock_text(load.peak.time_s)}"
-    step = "hour" if demand.step_s == SECONDS_PER_HOUR else span_text(demand.step_s)
-    lag = "" if load.is_level else f" ({span_text(load.peak.lag_s)} into the busiest {step})"
     each = " each" if len(top) > 1 else ""
     on = " and on ".join(top[:3]) + (f" and {len(top) - 3} more" if len(top) > 3 else "")
     rate = f"up to {rough(load.busiest_new_per_s)} new connections/s{each}"
-    return (f"Peak: {load.peak.concurrent:,.0f} concurrent connections{each} on {on}, {when}{lag}; {rate}.",)
+    return (f"Peak: {load.peak.concurrent:,.0f} concurrent connections{each} on {on}, {when}; {rate}.",)
 
 
 def _concurrent(demand: Demand, parts: Sequence[Part], known: Load | None = None) -> tuple[Any, ...]:

@@ -55,9 +55,13 @@ def handover_page(
     if harming := [one for one in steps if one.harm]:
         lines.append(f"{counted(len(harming), 'step')} cannot be done without harm: {breaks_text(harming[0])}.")
     if moving:
-        lines.append(f"Connections break at {counted(len(moving), 'step')}: move these in a quiet hour.")
-    if hosts:
-        lines.append(f"NAT rules for {', '.join(one.exit for one in hosts)}")
+        broken = sum(flow.breaks for one in moving for flow in one.moved)
+        breaks, them = ("breaks", "it") if len(moving) == 1 else ("break", "them")
+        what = f"{counted(len(moving), 'step')} {breaks} {counted(round(broken), 'open connection')}"
+        lines.append(f"{what} at the peak: do {them} at low load.")
+    written = {one.name for one in files}
+    if rules := [one.exit for one in hosts if host_file_name(one) in written]:
+        lines.append(f"NAT rules for {', '.join(rules)}")
     rows = [(number, *_row(one)) for number, one in enumerate(tasks, 1)]
     tables = (
         Table(

@@ -37,7 +37,12 @@ def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -
     table = Table(
         "cases", "Now, and after each loss", _COLUMNS, [*case_rows(subnet, cases)], shown=20, joined=("case",)
     )
-    summary = [f"{target} sees {subnet} as {cases[0].seen}", *_told(cases)]
+    others: dict[str, list[str]] = {}
+    for one in cases[1:]:
+        if one.change_from(cases[0]) == "source":
+            others.setdefault(one.seen, []).append(one.case)
+    also = "".join(f"; with {some(names, 3)}: {seen}" for seen, names in others.items())
+    summary = [f"{target} sees {cases[0].seen} from {subnet}{also}", *_told(cases)]
     return Page("source", estate, tuple(summary), (table,))
 
 
@@ -66,7 +71,7 @@ def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
 def _told(cases: Sequence[Shown]) -> Iterator[str]:
     """What each kind of change is seen in; last, where nothing changes: the proof that a source stays."""
     for change, words in _WORDS.items():
-        if found := [one.case for one in cases[1:] if one.change_from(cases[0]) == change]:
+        if change != "source" and (found := [one.case for one in cases[1:] if one.change_from(cases[0]) == change]):
             yield f"{words}: {some(found)}"
 
 

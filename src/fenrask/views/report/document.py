@@ -51,7 +51,7 @@ class Report:
 
     estate: str
     answer: tuple[str, ...]
-    """What to know and do, in five lines at most."""
+    """What is wrong, what to do, what that saves."""
     sections: tuple[Section, ...]
     made: Mapping[str, str] = field(default_factory=dict)
     """From what it was made, by which version, when: name and value."""
@@ -62,7 +62,7 @@ class _Cell:
     text: str
     is_number: bool
     word: str = ""
-    """For a severity: its word, by which it is coloured beside being read."""
+    """For a severity: its word, by which it is coloured beside being read; or `series`."""
 
 
 def as_page(report: Report) -> bytes:
@@ -75,7 +75,9 @@ def as_page(report: Report) -> bytes:
         lstrip_blocks=True,
     )
     template = environment.get_template("page.html.j2")
-    return template.render(report=report, columns=_columns, cells=_cells, most=_ROWS).encode("utf-8")
+    return template.render(report=report, columns=_columns, cells=_cells, paragraphs=_paragraphs, most=_ROWS).encode(
+        "utf-8"
+    )
 
 
 def as_markdown(report: Report) -> bytes:
@@ -105,9 +107,21 @@ def _cells(table: Table) -> Iterator[list[_Cell]]:
         yield [_cell(column, row[n]) for n, column in kept]
 
 
+def _paragraphs(table: Table) -> Iterator[tuple[list[_Cell], list[str]]]:
+    """Each row of blocks: the cells of its first line, and the lines below it."""
+    kept = [(n, table.columns[n]) for n in _kept(table)]
+    for row in table.rows:
+        told = [(column, _cell(column, row[n])) for n, column in kept]
+        yield (
+            [cell for column, cell in told if cell.text and not column.below],
+            [f"{column.below}{cell.text}".strip() for column, cell in told if cell.text and column.below],
+        )
+
+
 def _cell(column: Column, value: Any) -> _Cell:
     text = shown(column, value)
-    return _Cell(text, column.is_number, text.split()[0] if column.kind == "severity" and text else "")
+    word = text.split()[0] if column.kind == "severity" and text else "series" if column.kind == "series" else ""
+    return _Cell(text, column.is_number, word)
 
 
 def _lines(report: Report) -> Iterator[str]:

@@ -473,6 +473,19 @@ class Rules(InFolder):
         described = self.estate({"exits": {"spare": WALL}, "route_tables": {"private": {"10.9.0.0/16": "gone"}}})
         self.assertEqual([one.rule for one in check(evaluate(described))], ["black-hole", "idle-exit"])
 
+    def test_a_black_hole_names_what_it_loses_itself(self) -> None:
+        """Two routes of one table to the same exit that is not there: each loses its own flow, and has its own cure."""
+        described = self.estate(
+            {
+                "route_tables": {"private": {"198.51.100.0/24": "gone", "192.0.2.0/25": "gone", "10.9.0.0/16": "gone"}},
+                "flows": {"keep": {"from": "work", "to": "store", "per_host_per_s": 1}},
+            }
+        )
+        found = [one for one in check(evaluate(described)) if one.rule == "black-hole"]
+        lost = [one.cause.rpartition("; ")[2] for one in found]
+        self.assertEqual(lost, ["lost: talk", "lost: keep", "no flow uses it"])
+        self.assertTrue(all(one.fix for one in found), [one.remedy for one in found])
+
     def test_joined_networks_and_lines_overlap_and_others_do_not(self) -> None:
         twin = {"networks": {"other": {"prefixes": ["10.0.0.0/16"]}}}
         joined = {**twin, "exits": {"p": {"kind": "peering", "networks": ["net", "other"]}}}

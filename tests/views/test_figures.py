@@ -1,16 +1,17 @@
 """Figures: what is drawn of estates of several shapes, read back from the SVG's own words."""
 
 import re
+import unittest
 from typing import Any
 
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import UnusableInput
 from fenrask.evaluation import broken_needs
-from fenrask.routing import flow_paths, trace_from
+from fenrask.routing import Verdict, flow_paths, trace_from
 from fenrask.views.figures.blocking import draw_blocking
 from fenrask.views.figures.heat import draw_heat
-from fenrask.views.figures.paths import draw_paths, draw_trace
+from fenrask.views.figures.paths import _Line, _with_ends_together, draw_paths, draw_trace
 from fenrask.views.figures.ports import draw_ports
 from tests.support import InFolder
 
@@ -125,3 +126,17 @@ class Figures(InFolder):
         )
         self.assertIn("app to partner", told)
         self.assertIn("gate", told)
+
+
+class ManyDestinations(unittest.TestCase):
+    def test_those_that_the_same_paths_lead_to_are_one_box_and_nothing_is_lost(self) -> None:
+        both = ("gate", "door")
+        lines = [_Line("app", both, f"place-{n}", Verdict.ARRIVES, False, (f"flow-{n}",), 1.0 + n) for n in range(60)]
+        lines += [_Line("edge", ("door",), "place-7", Verdict.ARRIVES, False, ("other",), 2.0)]
+        self.assertEqual(_with_ends_together(lines[:20]), (lines[:20], {}))
+        together, ends = _with_ends_together(lines)
+        self.assertEqual(sorted(len(names) for names in ends.values()), [1, 59])
+        self.assertEqual(ends["place-59"][0], "place-59")
+        self.assertEqual(sum(line.volume for line in together), sum(line.volume for line in lines))
+        self.assertEqual(sum(len(line.flows) for line in together), 61)
+        self.assertEqual(len(together), 3)

@@ -72,6 +72,16 @@ class Reports(InFolder):
         self.assertIn("<script>alert(1)</script>", "".join(read.words))
         self.assertLess(len(text), 3_000_000)
 
+    def test_findings_are_paragraphs_with_all_that_check_says(self) -> None:
+        self.estate({"route_tables": {"private": {"192.0.2.0/24": "gone"}}})
+        text, read = self.page("--leave-out", "choice", "--leave-out", "designs", "--leave-out", "stress", status=1)
+        blocks = [one for one in read.all("ul") if one.get("class") == "blocks"]
+        self.assertEqual(len(blocks), 1)
+        words = " ".join(" ".join(read.words).split())
+        for one in self.json("check", status=1)["findings"]:
+            for key in ("severity", "rule", "place", "path", "cause", "remedy"):
+                self.assertIn(" ".join(one[key].split()), words)
+
     def test_its_figures_are_those_of_the_commands(self) -> None:
         self.estate()
         _, read = self.page()

@@ -25,7 +25,7 @@ def black_hole(context: Context) -> Iterator[Doubt]:
         for key, value in routes.items():
             for exit_name in exits_of(value):
                 if exit_name not in context.estate.exits:
-                    parts = _flows_lost(context, table, exit_name)
+                    parts = _flows_lost(context, table, key, exit_name)
                     lost = sorted(parts)
                     words = [f"{name} {parts[name]}".strip() for name in lost]
                     hit = f"lost: {some(words)}" if lost else "no flow uses it"
@@ -159,10 +159,10 @@ def _one_for_each_subnet(context: Context, exit_name: str) -> bool:
     return exit_ is not None and exit_.one_for_each_subnet
 
 
-def _flows_lost(context: Context, table: str, exit_name: str) -> dict[str, str]:
+def _flows_lost(context: Context, table: str, key: str, exit_name: str) -> dict[str, str]:
     """The flows that a route to nowhere loses, each with the first part of it that is lost; empty for all of it."""
     return {
         path.flow: path.words
         for path in reversed([*context.ending(Verdict.BLACK_HOLE)])
-        if (route := path.trace.hops[-1].route) and (route.table, route.exit) == (table, exit_name)
+        if (route := path.trace.hops[-1].route) and (route.table, route.key, route.exit) == (table, key, exit_name)
     }

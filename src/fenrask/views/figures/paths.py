@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from matplotlib.axes import Axes
 from matplotlib.lines import Line2D
@@ -25,6 +25,8 @@ _NETWORK_COLOURS = (BLUE, ORANGE, _GREEN, _PURPLE, GREY)
 _LEFT, _RIGHT = 0.107, 0.9
 _WIDEST = 0.15
 _SUBNET_WIDTH = 0.15
+_COLUMN, _TALLEST = 0.82, 0.034
+"""How much of the height a column of boxes takes, and a box at most."""
 _LETTER = 0.0048
 """The width of a letter of the smallest size, in parts of the figure."""
 
@@ -62,14 +64,15 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
     """
     rows = _folded(paths)
     lines, not_drawn = _readable(paths.described.estate, _lines_of(paths, rows))
-    return _drawn(paths.described.estate, lines, rows, broken, suffix, "the path of every flow", not_drawn)
+    lines, ends = _with_ends_together(lines)
+    return _drawn(paths.described.estate, lines, rows, ends, broken, suffix, "the path of every flow", not_drawn)
 
 
 def draw_trace(described: Described, target: str, traces: Sequence[Trace], suffix: str) -> bytes:
     """The path from one subnet to one destination, in all its parts."""
     lines = [_Line(one.subnet, one.exits, target, one.verdict, False, (), 1.0) for one in traces]
     subnet = traces[0].subnet
-    return _drawn(described.estate, lines, {subnet: [subnet]}, (), suffix, f"{subnet} to {target}", 0)
+    return _drawn(described.estate, lines, {subnet: [subnet]}, {}, (), suffix, f"{subnet} to {target}", 0)
 
 
 def _folded(paths: Paths) -> dict[str, list[str]]:
@@ -97,6 +100,29 @@ def _lines_of(paths: Paths, rows: Mapping[str, Sequence[str]]) -> list[_Line]:
     return [_Line(*key, tuple(volumes), sum(volumes.values())) for key, volumes in flows.items()]
 
 
+def _with_ends_together(lines: list[_Line]) -> tuple[list[_Line], dict[str, list[str]]]:
+    """Of too many destinations those that the same paths lead to as one box, by the one that gets most; its members."""
+    sent: dict[str, float] = {}
+    ways: dict[str, set[object]] = {}
+    for line in lines:
+        sent[line.destination] = sent.get(line.destination, 0.0) + line.volume
+        ways.setdefault(line.destination, set()).add((line.row, line.exits, line.verdict, line.comes_in))
+    if len(sent) <= _MOST_ROWS:
+        return lines, {}
+    alike: dict[object, list[str]] = {}
+    for name in sorted(sent, key=lambda name: -sent[name]):
+        alike.setdefault(frozenset(ways[name]), []).append(name)
+    first = {name: names[0] for names in alike.values() for name in names}
+    together: dict[tuple[object, ...], _Line] = {}
+    for line in lines:
+        key = (line.row, line.exits, first[line.destination], line.verdict, line.comes_in)
+        known = together.get(key)
+        flows = (*known.flows, *line.flows) if known else line.flows
+        volume = line.volume + (known.volume if known else 0.0)
+        together[key] = replace(line, destination=first[line.destination], flows=flows, volume=volume)
+    return [*together.values()], {names[0]: names for names in alike.values()}
+
+
 def _readable(estate: Estate, lines: Sequence[_Line]) -> tuple[list[_Line], int]:
     """The lines of the rows that send most, as long as no column has too many boxes; and how many are not."""
     sent: dict[str, float] = {}
@@ -107,7 +133,8 @@ def _readable(estate: Estate, lines: Sequence[_Line]) -> tuple[list[_Line], int]
         some = [line for line in lines if line.row in kept | {row}]
         depth = Counter(_depths(some).values())
         networks = {estate.subnets[name].network for name in kept | {row}}
-        boxes = (len(kept) + len(networks), len({line.destination for line in some}), *depth.values())
+        ends = {line.destination for line in _with_ends_together(some)[0]}
+        boxes = (len(kept) + len(networks), len(ends), *depth.values())
         if not kept or max(boxes) <= _MOST_ROWS:
             kept.add(row)
     return [line for line in lines if line.row in kept], len(sent) - len(kept)
@@ -117,6 +144,7 @@ def _drawn(
     estate: Estate,
     lines: Sequence[_Line],
     rows: Mapping[str, Sequence[str]],
+    ends: Mapping[str, Sequence[str]],
     broken: Sequence[BrokenNeed],
     suffix: str,
     title: str,
@@ -140,10 +168,12 @@ def _drawn(
         if lost_at is not None and words not in crosses.setdefault(lost_at, []):
             _draw_cross(axes, line, lost_at, width, words, len(crosses[lost_at]))
             crosses[lost_at].append(words)
+    crowd = Counter(spot.x for spot in spots.values())
     for (group, name), spot in spots.items():
-        more = len(rows[name]) - 1 if group == "subnet" else 0
-        _draw_box(axes, estate, group, name, spot, width, more)
-    _draw_unmet(axes, estate, broken, spots)
+        members = rows[name] if group == "subnet" else ends.get(name, ()) if group == "destination" else ()
+        size = (width if group == "exit" else _SUBNET_WIDTH, min(_TALLEST, 0.7 * _COLUMN / crowd[spot.x]))
+        _draw_box(axes, estate, group, name, spot, size, max(0, len(members) - 1))
+    _draw_unmet(axes, estate, broken, spots, {member: name for name, some in ends.items() for member in some})
     _draw_legend(axes, not_drawn, any(line.comes_in for line in lines))
     return rendered(paper, suffix)
 
@@ -200,7 +230,7 @@ def _by_neighbours(
 def _column(spots: dict[tuple[str, str], _Spot], group: str, names: Sequence[str], x: float) -> None:
     for number, name in enumerate(names):
         if name:
-            spots[group, name] = _Spot(x, 0.91 - 0.82 * (number + 0.5) / max(1, len(names)))
+            spots[group, name] = _Spot(x, 0.91 - _COLUMN * (number + 0.5) / max(1, len(names)))
 
 
 def _draw_networks(
@@ -232,13 +262,18 @@ def _draw_zones(axes: Axes, estate: Estate, network: str, spots: Mapping[tuple[s
 
 
 def _draw_unmet(
-    axes: Axes, estate: Estate, broken: Sequence[BrokenNeed], spots: Mapping[tuple[str, str], _Spot]
+    axes: Axes,
+    estate: Estate,
+    broken: Sequence[BrokenNeed],
+    spots: Mapping[tuple[str, str], _Spot],
+    first: Mapping[str, str],
 ) -> None:
-    """Under each destination the needs that flows to it break though they arrive."""
+    """Under each destination, or those together, the needs that flows to it break though they arrive."""
     unmet: dict[str, dict[str, list[str]]] = {}
     for one in broken:
         if one.need != "arrives":
-            unmet.setdefault(estate.flows[one.flow].other_end, {}).setdefault(one.need, []).append(one.flow)
+            end = estate.flows[one.flow].other_end
+            unmet.setdefault(first.get(end, end), {}).setdefault(one.need, []).append(one.flow)
     for destination, needs in unmet.items():
         spot = spots.get(("destination", destination))
         if spot is not None:
@@ -247,9 +282,11 @@ def _draw_unmet(
             axes.text(spot.x, spot.y - 0.031, text, fontsize=8, color=RED, ha="center", weight="bold", zorder=5)
 
 
-def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, width: float, more: int) -> None:
+def _draw_box(
+    axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, size: tuple[float, float], more: int
+) -> None:
     missing = group == "exit" and name not in estate.exits
-    height, width = 0.034, width if group == "exit" else _SUBNET_WIDTH
+    width, height = size
     corner = (spot.x - width / 2, spot.y - height / 2)
     box = FancyBboxPatch(corner, width, height, boxstyle="round,pad=0.002", facecolor="#f7f7f7", zorder=3)
     box.set(edgecolor=RED if missing else "#333333", linestyle="--" if missing else "-", linewidth=1)
@@ -258,10 +295,11 @@ def _draw_box(axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, wi
     if group == "exit" and not missing:
         note = estate.exits[name].kind
     if more:
-        note = f"and {counted(more, 'more subnet')}"
+        note = f"and {counted(more, f'more {group}')}"
     most = int(width / _LETTER)
     words = [word if len(word) <= most else f"{word[: most - 1]}…" for word in (name, note) if word]
-    axes.text(spot.x, spot.y, "\n".join(words), ha="center", va="center", fontsize=8, zorder=4, linespacing=1.0)
+    lines, letter = ("\n", 8.0) if height > 0.9 * _TALLEST else (", ", max(6.0, min(8.0, 300 * height)))
+    axes.text(spot.x, spot.y, lines.join(words), ha="center", va="center", fontsize=letter, zorder=4, linespacing=1.0)
 
 
 def _draw_line(

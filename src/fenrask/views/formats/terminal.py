@@ -177,26 +177,31 @@ def _first(values: Sequence[Any], most: int) -> Sequence[Any]:
     return values if len(values) <= most + 1 else [*values[:most], f"{len(values) - most} more"]
 
 
-_HEADS = 12
-"""First lines of paragraphs that find no room, of so many of them."""
+_HEADS = 6
+"""Lines that are kept for first lines of paragraphs, where not all find room."""
 
 
 def _print_blocks(console: Console, table: Table, width: int, most: int) -> int:
     """Rows as paragraphs as far as `most` lines go, one at least, then first lines; how many are not whole."""
-    left = most
-    for number, row in enumerate(table.rows):
+    texts = list[str]()
+    for row in table.rows if not most else table.rows[:most]:
         with console.capture() as captured:
             console.print()
             _print_block(console, table.columns, row, width)
-        text = captured.get()
-        left -= text.count("\n")
-        if most and number and left < 0:
-            console.print()
-            for other in table.rows[number : number + _HEADS]:
-                console.print(_head(table.columns, other, width), soft_wrap=True)
-            return len(table.rows) - number
-        console.file.write(text)
-    return 0
+        texts.append(captured.get())
+    lines = [text.count("\n") for text in texts]
+    if not most or (sum(lines) <= most and len(texts) == len(table.rows)):
+        console.file.write("".join(texts))
+        return 0
+    whole, left = 1, most - _HEADS - lines[0]
+    while whole < len(texts) and lines[whole] <= left:
+        left -= lines[whole]
+        whole += 1
+    console.file.write("".join(texts[:whole]))
+    console.print()
+    for other in table.rows[whole : whole + max(0, left) + _HEADS - 1]:
+        console.print(_head(table.columns, other, width), soft_wrap=True)
+    return len(table.rows) - whole
 
 
 def _print_block(console: Console, columns: Sequence[Column], row: Sequence[Any], width: int) -> None:

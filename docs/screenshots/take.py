@@ -44,7 +44,9 @@ def _take(name: str, arguments: str, folder: Path) -> None:
     done, said = folder / "done", folder / "said"
     done.unlink(missing_ok=True)
     # `script` gives the program a terminal, so that it prints as it does for a person.
-    words = ["script", "-qec", f"stty cols 120; {PROGRAM} {arguments}", "/dev/null"]
+    # How far it is stands on stderr, and goes when it is done: but for `start`, which says there what it wrote.
+    aside = "" if name == "start" else " 2>/dev/null"
+    words = ["script", "-qec", f"stty cols 120; {PROGRAM} {arguments}{aside}", "/dev/null"]
     with said.open("wb") as file:
         subprocess.run(words, cwd=folder, check=False, stdout=file, stdin=subprocess.DEVNULL)
     rows = min(MOST_ROWS, len(said.read_bytes().splitlines()) + 2)

@@ -63,7 +63,7 @@ def sparkline(values: Sequence[float], most: int = 24) -> str:
     """A row of bars, the highest for the largest value; each bar is the largest of those that it stands for.
 
     >>> sparkline([0, 1, 2, 4]), sparkline([3, 3])
-    ('▁▃▄▇', 'level')
+    ('▁▃▄▇', 'constant')
     """
     if max(values, default=0.0) - min(values, default=0.0) <= 1e-12 * max(values, default=0.0):
         return "constant" if any(values) else "none"

@@ -2,10 +2,13 @@
 
 import json
 import re
+from base64 import b64decode
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
 
+from fenrask.designs import compare
+from fenrask.views.figures.designs import draw_designs
 from tests.support import InFolder
 
 WILD = {
@@ -71,6 +74,18 @@ class Reports(InFolder):
         self.assertLessEqual({str(one["href"])[1:] for one in read.all("a")}, set(ids))
         self.assertIn("<script>alert(1)</script>", "".join(read.words))
         self.assertLess(len(text), 3_000_000)
+
+    def test_the_mix_that_is_chosen_stands_in_the_chart_of_designs(self) -> None:
+        described = self.estate()
+        found = compare(described)
+        words = "412.34: the cheapest mix that meets every need (choose)"
+        self.assertIn(words, draw_designs(found, ".svg", 412.34).decode())
+        self.assertNotIn("the cheapest mix", draw_designs(found, ".svg").decode())
+        _, read = self.page("--leave-out", "stress")
+        [address] = [one["src"] for one in read.all("img") if "design" in str(one.get("alt"))]
+        drawn = b64decode(str(address).partition("base64,")[2]).decode()
+        month = self.json("choose")["month_amount"]
+        self.assertIn(f"{month:,.2f}: the cheapest mix", drawn)
 
     def test_findings_are_paragraphs_with_all_that_check_says(self) -> None:
         self.estate({"route_tables": {"private": {"192.0.2.0/24": "gone"}}})

@@ -53,9 +53,12 @@ def command(
     plan = Handover(evaluation, before, told)
     files = plan.files
     state = today(evaluation)
-    page = with_today(handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts), state)
-    if base and before is not None and (known := today(before)) != state:
-        page = with_today(page, known, of=f"in {base.name}")
+    page = handover_page(evaluation.described.estate.estate, files, plan.tasks, plan.hosts)
+    if before is not None and (known := today(before)) != state:
+        # What is built is today's, and what is planned is judged beside it.
+        page = with_today(with_today(page, state, of="after the last step"), known)
+    else:
+        page = with_today(page, state)
     call.show(page)
     if save and files:
         index = _index(call.estate, files)

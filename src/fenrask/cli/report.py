@@ -1,7 +1,7 @@
 """`fenrask report`."""
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
 from hashlib import sha256
@@ -77,6 +77,8 @@ class _Plan:
     known: Comparison | None
     made: Mapping[str, Page]
     """Pages that were made already, by the command that shows them."""
+    pages: dict[str, Page] = field(default_factory=dict)
+    """Those of the sections before, by name."""
 
     @cached_property
     def comparison(self) -> Comparison:
@@ -95,10 +97,13 @@ def made_report(
     """The whole plan of an estate; sections are made by the very pages of the commands, those in `made` not again."""
     plan = _Plan(evaluation, before, figures, comparison, made or {})
     wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in without]
-    sections = [one for name, of in gone_through(wanted, "section") for one in of(plan)]
-    by_name = {one.name: one.page for one in sections}
+    sections = list[Section]()
+    for _, of in gone_through(wanted, "section"):
+        for one in of(plan):
+            sections.append(one)
+            plan.pages[one.name] = one.page
     known = today_line(today(evaluation), ("covered",)) or "Nothing is wrong today."
-    answer = [known, *_answers(by_name)]
+    answer = [known, *_answers(plan.pages)]
     described = evaluation.described
     sources = {
         "estate": f"{file.name} (SHA-256 {sha256(file.read_bytes()).hexdigest()})" if file.is_file() else "piped in",
@@ -245,7 +250,7 @@ def _designs(plan: _Plan) -> Iterator[Section]:
         drawn = (
             Figure(
                 "designs",
-                draw_designs(found, ".svg"),
+                draw_designs(found, ".svg", _chosen_month(plan.pages.get("choice"))),
                 "What each standard design costs a month.",
             ),
         )
@@ -254,6 +259,12 @@ def _designs(plan: _Plan) -> Iterator[Section]:
         page = compare_page(found, {one.design.name: zone_losses(one.evaluation) for one in found.candidates})
     about = "The same estate in standard designs, each evaluated whole; those that fail a need say which."
     yield Section("designs", "Designs", about, page, drawn, "fenrask compare")
+
+
+def _chosen_month(choice: Page | None) -> float | None:
+    """What the mix costs that meets every need, where one was looked for and found."""
+    amount = choice.facts.get("month_amount") if choice is not None else None
+    return None if amount is None else float(amount)
 
 
 def _choice(plan: _Plan) -> Iterator[Section]:

@@ -19,8 +19,11 @@ _STYLES = (
 )
 
 
-def draw_designs(comparison: Comparison, suffix: str) -> bytes:
-    """A bar for each design, the best first; where a need is not met, or a load not carried, its name says so."""
+def draw_designs(comparison: Comparison, suffix: str, chosen: float | None = None) -> bytes:
+    """A bar for each design, the best first; where a need is not met, or a load not carried, its name says so.
+
+    chosen: what the cheapest mix costs a month, as a line across all of them.
+    """
     paper = figure()
     axes = paper.add_subplot()
     ranked = comparison.ranked
@@ -50,6 +53,7 @@ def draw_designs(comparison: Comparison, suffix: str) -> bytes:
             fontsize=10,
             weight="bold" if one.passes else "normal",
             color="black" if one.passes else RED,
+            bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5},
         )
     names = [one.design.name if one.passes else f"\u2717 {one.design.name}" for one in ranked]
     axes.set_yticks(range(len(ranked)), names, fontsize=11)
@@ -61,5 +65,9 @@ def draw_designs(comparison: Comparison, suffix: str) -> bytes:
     axes.set_xlabel(f"{currency} a month (\u2717: some need is not met)")
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
     axes.spines[["top", "right"]].set_visible(False)
-    axes.legend(loc="upper right", fontsize=10)
+    if chosen is not None:
+        told = f"{chosen:,.2f}: the cheapest mix that meets every need (choose)"
+        axes.axvline(chosen, color="black", linewidth=2, linestyle=":", label=told)
+    # Above all bars and words.
+    axes.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=4, fontsize=10, frameon=False)
     return rendered(paper, suffix)

@@ -11,7 +11,7 @@ from fenrask.views.patch_words import patch_words, remedy_names
 
 __all__ = ["findings_page", "rules_page"]
 
-_LINES = 21
+_LINES = 20
 """Lines of findings told whole, the worst; of others the first line stands there, and all of them with `--all`."""
 _COLUMNS = (
     Column("severity", "severity", "severity"),

@@ -99,7 +99,7 @@ class Vellmouth(InFolder):
         self.assertEqual(self.program("path", "--patch", patch).returncode, 0)
 
     def test_source_and_confirm_agree_on_what_is_planned(self) -> None:
-        planned = self.json("source", "ticketing-a", "fare-acquirer")["cases"][0]["seen_as"]
+        planned = self.json("path", "ticketing-a", "fare-acquirer", status=None)["seen_as"][0]
         observed = self.json("confirm", "observed.csv", status=1)["observed"]
         rows = [one for one in observed if (one["subnet"], one["destination"]) == ("ticketing-a", "fare-acquirer")]
         self.assertEqual({one["planned"] for one in rows}, {planned})

@@ -35,7 +35,6 @@ CALLS = (
     ("stress", "--explain", "--load-up", "9"),
     ("stress", "--months", "12", "--growth", "0.1"),
     ("stress", "--inputs"),
-    ("source", "app", "partner"),
     ("source", "partner"),
     ("confirm", "seen.csv"),
     ("report", "plan.md", "--leave-out", "choice", "--leave-out", "designs", "--leave-out", "stress"),
@@ -55,11 +54,11 @@ SEEN = {
     "growth": "crossings months",
     "handover": "steps files translators",
     "headrooms": "headrooms",
-    "path": "paths needs_not_met hops hops_back",
+    "path": "paths needs_not_met hops hops_back cases",
     "routes": "routes",
     "rules": "rules",
     "sensitivity": "effects",
-    "source": "cases subnets",
+    "source": "subnets",
     "stress": "cases reasons steps",
 }
 """What these calls have rows of, so that what is declared is there."""

@@ -169,6 +169,6 @@ class Used(InFolder):
             self.assertEqual([(one["source"], one["subnet"]) for one in found], [(host, "app") for host in hosts])
         for wrong in ("203.0.113.1:70000", "gate", "203.0.113.1:x"):
             self.assertEqual(self.program("source", "events.txt", "--used", wrong).returncode, 2)
-        self.assertEqual(self.program("source", "app", "partner", "--at", "5").returncode, 2)
+        self.assertEqual(self.program("source", "partner", "--at", "5").returncode, 2)
         other = self.json("source", "events.txt", "--used", "203.0.113.1:40002", status=1)
         self.assertEqual(other["uses"], [])

@@ -160,7 +160,7 @@ COMMANDS = {
         _BUILD,
         "Show which source address a destination sees, now and after the loss of a zone or an exit.",
         (
-            "source ticketing-a record-store",
+            "source fare-acquirer",
             "source fare-acquirer --lose-zone a",
             "source events.txt --used 203.0.113.200:40001 --at 2026-11-20T17:04:10Z",
         ),

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from fenrask.cli.completion import subnet_and_destination
+from fenrask.cli.completion import names
 from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, shared_options, split_words
 from fenrask.errors import Place, Problem, UnusableInput
@@ -15,8 +15,8 @@ from fenrask.prefixes import Address, parse_address
 from fenrask.records.batch import Unread
 from fenrask.records.readers import read_entries
 from fenrask.records.used import uses
-from fenrask.views.pages.source import partner_page, source_page, uses_page
-from fenrask.what_if.sources import shown_to, sources_shown
+from fenrask.views.pages.source import partner_page, uses_page
+from fenrask.what_if.sources import shown_to
 
 __all__ = ["command"]
 
@@ -27,11 +27,11 @@ def command(
     words: Annotated[
         list[str],
         typer.Argument(
-            metavar="[ESTATE] [SUBNET] DESTINATION | [ESTATE] RECORDS...",
-            help="The estate file; a subnet (default: every one that has flows there, as a table for a partner); and a "
-            "destination's name or an address. With --used: events or listings "
-            "of connection tracking, or NAT events (IPFIX, NetFlow v9).",
-            autocompletion=subnet_and_destination,
+            metavar="[ESTATE] DESTINATION | [ESTATE] RECORDS...",
+            help="The estate file; and a destination's name or an address: each subnet with flows there is shown, as a "
+            "table for a partner. With --used: events or listings of connection tracking, or NAT events (IPFIX, "
+            "NetFlow v9).",
+            autocompletion=names("destinations"),
         ),
     ],
     used: Annotated[
@@ -41,7 +41,6 @@ def command(
     at: Annotated[
         str, typer.Option(metavar="TIME", help="With --used: at this time (ISO 8601, or seconds since 1970).")
     ] = "",
-    public: Annotated[bool, typer.Option("--public", help="The sending host has a public address.")] = False,
     lose_zone: LoseZone = None,
     lose_exit: LoseExit = None,
     case: CaseName = None,
@@ -51,18 +50,14 @@ def command(
     if used:
         return _used(call, words, used, at)
     estate, rest = split_words(words, 2)
-    if len(rest) not in (1, 2):
-        raise typer.BadParameter("give a destination, or a subnet and a destination")
+    if len(rest) != 1:
+        raise typer.BadParameter("give a destination; for one subnet: fenrask path SUBNET DESTINATION")
     described = replace(call, estate=estate or call.estate).read()
     failure = asked_failure(described, lose_zone, lose_exit, case)
     asked = {failure.name: failure.case} if failure else None
-    if len(rest) == 1:
-        found = shown_to(described, rest[0], asked)
-        call.show(partner_page(described.estate.estate, rest[0], found))
-        return int(not all(cases[0].arrives for cases in found.values()))
-    cases = list(sources_shown(described, rest[0], rest[1], public, cases=asked))
-    call.show(source_page(described.estate.estate, rest[0], rest[1], cases))
-    return int(not all(trace.verdict.arrives for trace, _ in cases[0].traces))
+    found = shown_to(described, rest[0], asked)
+    call.show(partner_page(described.estate.estate, rest[0], found))
+    return int(not all(cases[0].arrives for cases in found.values()))
 
 
 def _used(call: Call, words: list[str], used: str, at: str) -> int:

@@ -45,7 +45,7 @@ from fenrask.views.pages.path import flows_page, trace_page
 from fenrask.views.pages.rehearse import rehearse_page
 from fenrask.views.pages.resolve import resolve_page
 from fenrask.views.pages.simulate import simulate_page
-from fenrask.views.pages.source import source_page
+from fenrask.views.pages.source import partner_page
 from fenrask.views.pages.start import draft_page
 from fenrask.views.pages.stress import stress_page
 from fenrask.what_if import (
@@ -55,10 +55,10 @@ from fenrask.what_if import (
     as_sized,
     case_patch,
     simulated,
-    sources_shown,
     stress,
     zone_losses,
 )
+from fenrask.what_if.sources import shown_to
 
 __all__ = ["RECORDS", "STEPS", "Run", "Step"]
 
@@ -127,8 +127,8 @@ def _names(run: Run) -> Page:
 
 
 def _sources(run: Run) -> Page:
-    cases = list(sources_shown(run.evaluation.described, "ticketing-a", "record-store"))
-    return source_page(run.evaluation.described.estate.estate, "ticketing-a", "record-store", cases)
+    described = run.evaluation.described
+    return partner_page(described.estate.estate, "record-store", shown_to(described, "record-store"))
 
 
 def _confirmed(run: Run) -> Page:
@@ -275,7 +275,7 @@ STEPS: tuple[Step, ...] = (
         _names,
     ),
     Step(
-        "fenrask source ticketing-a record-store",
+        "fenrask source record-store",
         "Without the endpoint the records are still reached, but over the internet: another source is seen.",
         _sources,
     ),

@@ -7,11 +7,10 @@ from datetime import UTC, datetime
 from fenrask.estate.suggestions import some
 from fenrask.records.batch import Unread
 from fenrask.records.used import Use
-from fenrask.units import counted
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Shown
 
-__all__ = ["case_rows", "partner_page", "source_page", "uses_page", "with_cases"]
+__all__ = ["case_rows", "partner_page", "uses_page", "with_cases"]
 
 _COLUMNS = (
     Column("case", "case", is_answer=True),
@@ -23,33 +22,14 @@ _COLUMNS = (
 )
 
 
-_WORDS = {
-    "path": "another path, the same source",
-    "source": "another source",
-    "lost": "cut off",
-    "-": "no hosts left",
-    "no": "unchanged",
-}
-
-
-def source_page(estate: str, subnet: str, target: str, cases: Sequence[Shown]) -> Page:
-    """The source now, and in each case of a loss, what changes first; a subnet that is lost itself sends nothing."""
-    table = Table(
-        "cases", "Now, and after each loss", _COLUMNS, [*case_rows(subnet, cases)], shown=20, joined=("case",)
-    )
-    others: dict[str, list[str]] = {}
-    for one in cases[1:]:
-        if one.change_from(cases[0]) == "source":
-            others.setdefault(one.seen, []).append(one.case)
-    also = "".join(f"; with {some(names, 3)}: {seen}" for seen, names in others.items())
-    summary = [f"{target} sees {cases[0].seen} from {subnet}{also}", *_told(cases)]
-    return Page("source", estate, tuple(summary), (table,))
+_ORDER = ("path", "source", "lost", "-", "no")
+"""Kinds of change: those that change something before the others."""
 
 
 def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...]]:
     """A row for each path in each case; those in which something changes before the others."""
-    now, order = cases[0], [*_WORDS]
-    for case in (now, *sorted(cases[1:], key=lambda one: order.index(one.change_from(now)))):
+    now = cases[0]
+    for case in (now, *sorted(cases[1:], key=lambda one: _ORDER.index(one.change_from(now)))):
         if case.cut_off:
             yield case.case, [], "", f"no traffic: {subnet} is lost itself", None, "-"
             continue
@@ -59,20 +39,15 @@ def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...
 
 
 def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
-    """The page of a path with each case in which another route takes over; the others are counted."""
-    changing = [one for one in cases[1:] if one.change_from(cases[0]) != "no"]
-    others = counted(len(cases) - 1 - len(changing), "other loss changes", "other losses change")
-    title = f"Cases in which it is another; {others} nothing"
-    rows = [*case_rows(subnet, [cases[0], *changing])][len(cases[0].traces) :]
-    table = Table("cases", title, _COLUMNS, rows, empty="no loss changes it", shown=12, joined=("case",))
-    return replace(page, tables=(*page.tables, table))
-
-
-def _told(cases: Sequence[Shown]) -> Iterator[str]:
-    """What each kind of change is seen in; last, where nothing changes: the proof that a source stays."""
-    for change, words in _WORDS.items():
-        if change != "source" and (found := [one.case for one in cases[1:] if one.change_from(cases[0]) == change]):
-            yield f"{words}: {some(found)}"
+    """The page of a path with what each loss does to it, and which other sources are seen then."""
+    others: dict[str, list[str]] = {}
+    for one in cases[1:]:
+        if one.change_from(cases[0]) == "source":
+            others.setdefault(one.seen, []).append(one.case)
+    also = [f"With {some(names, 3)} the remote end sees {seen}." for seen, names in others.items()]
+    rows = [*case_rows(subnet, cases)][len(cases[0].traces) :]
+    table = Table("cases", "After each loss", _COLUMNS, rows, empty="nothing can be lost", shown=12, joined=("case",))
+    return replace(page, summary=(*page.summary, *also), tables=(*page.tables, table))
 
 
 _SUBNETS = (

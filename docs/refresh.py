@@ -36,7 +36,7 @@ PAGES = {
 """Each page, and which of the shipped estates its commands are run on."""
 LISTS = ("docs/commands/index.md",)
 """Pages with lists that are written from the program."""
-_APART = ("docs/first-answer.md", "docs/own-estate.md")
+_APART = ("docs/own-estate.md",)
 """Pages whose commands write files that later ones read."""
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)

@@ -186,6 +186,23 @@ _STATUSES = (
 ALL_WELL, WRONG_ESTATE, UNUSABLE, OWN_FAULT, STOPPED = 0, 1, 2, 3, 130
 
 
+def _without_types(params: list[Any]) -> list[Any]:
+    """Parameters of which help tells no class of values where there are none to give, or the metavar says all."""
+    for param in params:
+        if param.param_type_name == "argument" or getattr(param, "is_flag", False):
+            param.display_type_rich = _no_type
+    return params
+
+
+def _no_type(ctx: Any) -> None:
+    """Nothing, as the library asks for it."""
+
+
+class _Command(TyperCommand):
+    def get_params(self, ctx: Any) -> list[Any]:
+        return _without_types(super().get_params(ctx))
+
+
 class _Commands(TyperGroup):
     """Commands known by name and sentence; a module is imported when its command is called."""
 
@@ -194,6 +211,9 @@ class _Commands(TyperGroup):
         self.commands = {
             name: TyperCommand(name, help=one.sentence, rich_help_panel=one.group) for name, one in COMMANDS.items()
         }
+
+    def get_params(self, ctx: Any) -> list[Any]:
+        return _without_types(super().get_params(ctx))
 
     def list_commands(self, ctx: Any) -> list[str]:
         return list(COMMANDS)
@@ -206,7 +226,8 @@ class _Commands(TyperGroup):
 def _loaded(name: str) -> Any:
     one, told = typer.Typer(add_completion=False), COMMANDS[name]
     examples = "\n\n".join(["Examples:", *(f"  fenrask {example}" for example in told.examples), _STATUSES])
-    one.command(name, help=told.sentence, epilog=examples)(import_module(f"fenrask.cli.{name}").command)
+    function = import_module(f"fenrask.cli.{name}").command
+    one.command(name, cls=_Command, help=told.sentence, epilog=examples)(function)
     return typer.main.get_command(one)
 
 

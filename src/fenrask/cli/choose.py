@@ -64,6 +64,7 @@ def command(
     seconds: Annotated[
         float | None,
         typer.Option(
+            metavar="SECONDS",
             min=0.1,
             help="Solver time limit in all (default: a number of nodes of the search, the same on every machine); "
             "if it is reached, the optimality gap is reported.",

@@ -45,7 +45,9 @@ def command(
             "--exit", metavar="EXIT", autocompletion=names("exits"), help="Simulate only this exit; may be repeated."
         ),
     ] = None,
-    pools: Annotated[int, typer.Option(min=1, help="How many of each exit's busiest port pools to simulate.")] = 1,
+    pools: Annotated[
+        int, typer.Option(metavar="NUMBER", min=1, help="How many of each exit's busiest port pools to simulate.")
+    ] = 1,
     lose_zone: LoseZone = None,
     lose_exit: LoseExit = None,
     case: CaseName = None,
@@ -68,15 +70,21 @@ def command(
             metavar="SHARE", min=1e-4, max=1, help="Stop when the 95% interval is within this fraction of the result."
         ),
     ] = 0.1,
-    runs: Annotated[int, typer.Option("--most-runs", min=2, max=100_000, help="Stop after this many runs.")] = 200,
+    runs: Annotated[
+        int, typer.Option("--most-runs", metavar="NUMBER", min=2, max=100_000, help="Stop after this many runs.")
+    ] = 200,
     connections: Annotated[
         float,
         typer.Option(
             "--most-connections", metavar="NUMBER", min=1, help="Stop after this many simulated connections per pool."
         ),
     ] = 3e7,
-    seconds: Annotated[float, typer.Option(min=0.1, help="Stop after this many seconds in all.")] = 300.0,
-    seed: Annotated[int, typer.Option(min=0, max=2**31, help="Random seed. The same seed gives the same result.")] = 1,
+    seconds: Annotated[
+        float, typer.Option(metavar="SECONDS", min=0.1, help="Stop after this many seconds in all.")
+    ] = 300.0,
+    seed: Annotated[
+        int, typer.Option(metavar="NUMBER", min=0, max=2**31, help="Random seed. The same seed gives the same result.")
+    ] = 1,
     workers: Annotated[
         str,
         typer.Option(metavar="NUMBER|ADDRESS", help="Number of runs at once here, or the address of a Dask scheduler."),

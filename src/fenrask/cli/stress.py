@@ -61,7 +61,7 @@ def command(
     ] = None,
     pairs: Annotated[bool, typer.Option("--pairs", help="Also try every pair of single faults.")] = False,
     months: Annotated[
-        int | None, typer.Option(min=1, max=240, help="Show instead growth over this many months.")
+        int | None, typer.Option(metavar="MONTHS", min=1, max=240, help="Show instead growth over this many months.")
     ] = None,
     growth: Annotated[
         float,

@@ -93,6 +93,11 @@ class Reports(InFolder):
         blocks = [one for one in read.all("ul") if one.get("class") == "blocks"]
         self.assertEqual(len(blocks), 1)
         words = " ".join(" ".join(read.words).split())
+        # Each error is named at the top, by its rule and place.
+        top = words[: words.index("Findings What is wrong")]
+        for one in self.json("check", status=1)["findings"]:
+            if one["severity"] == "error":
+                self.assertIn(f"{one['rule']} at {one['path']}", top)
         for one in self.json("check", status=1)["findings"]:
             for key in ("severity", "rule", "place", "path", "cause", "remedy"):
                 self.assertIn(" ".join(one[key].split()), words)

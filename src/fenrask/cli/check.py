@@ -15,6 +15,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.suggestions import nearest, unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.findings import Severity
+from fenrask.progress import tell
 from fenrask.views.pages.check import findings_page, rules_page
 from fenrask.views.patch_words import remedy_files
 
@@ -114,9 +115,12 @@ def _try(call: Call, patch: Path) -> str:
 
 def _audit(call: Call, evaluation: Evaluation) -> int:
     from fenrask.views.pages.audit import audit_page
-    from fenrask.what_if.second_methods import NotLookedAt, audit
+    from fenrask.what_if.second_methods import Audited, NotLookedAt, audit
 
-    found = list(audit(evaluation))
+    found = list[Audited | NotLookedAt]()
+    for one in audit(evaluation):
+        found.append(one)
+        tell("results by a second method:", len(found))
     call.show(audit_page(evaluation.described.estate.estate, found))
     return int(not all(isinstance(one, NotLookedAt) or one.agrees for one in found))
 

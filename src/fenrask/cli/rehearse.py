@@ -8,6 +8,7 @@ import typer
 from fenrask.cli.options import Call, estate_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, read_estate
+from fenrask.progress import gone_through
 
 __all__ = ["command"]
 
@@ -36,7 +37,7 @@ def command(
         expected = "Linux, root, and the commands `ip` and `nft`"
         raise UnusableInput([Problem(Place(path="this machine"), why, expected, "Run it where these are, or in CI.")])
     stages = _stages(described, base, step)
-    rehearsed = [(number, name, rehearse(one)) for number, name, one in stages]
+    rehearsed = [(number, name, rehearse(one)) for number, name, one in gone_through(stages, "estate")]
     call.show(rehearse_page(described.estate.estate, rehearsed))
     return int(any(one.differing for *_, one in rehearsed))
 

@@ -102,7 +102,11 @@ def made_report(
         for one in of(plan):
             sections.append(one)
             plan.pages[one.name] = one.page
-    known = today_line(today(evaluation), ("covered",)) or "Nothing is wrong today."
+    state = today(evaluation)
+    known = today_line(state, ("covered",)) or "Nothing is wrong today."
+    errors = [f"{rule} at {place}" for rule, place in state.errors] if "findings" in plan.pages else []
+    if len(errors) > _ERRORS + 1:
+        errors[_ERRORS:] = [f"and {len(errors) - _ERRORS} more"]
     answer = [known, *_answers(plan.pages)]
     described = evaluation.described
     sources = {
@@ -111,7 +115,11 @@ def made_report(
         "by": f"Fenrask {__version__}",
         "on": date.today().isoformat(),
     }
-    return Report(described.estate.estate, tuple(answer), tuple(sections), sources)
+    return Report(described.estate.estate, tuple(answer), tuple(sections), tuple(errors), sources)
+
+
+_ERRORS = 20
+"""Errors that are named at the top."""
 
 
 _OTHER_ANSWERS = {"bill": "As it is", "ports": "Ports", "addresses": "Addresses"}

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from fenrask.estate import Described
 from fenrask.prefixes import Address
+from fenrask.progress import tell
 from fenrask.rehearsal.attempts import AT_ONCE, Class, Planned, Try
 from fenrask.rehearsal.building import Built, build
 from fenrask.rehearsal.choosing import classes_of
@@ -95,6 +96,7 @@ def _observed(built: Built, standing: Standing, ends: Ends, classes: Sequence[Cl
 
     def batches(some: Sequence[tuple[int, Try]], wait_s: float) -> Iterator[tuple[int, Observed]]:
         for first in range(0, len(some), AT_ONCE):
+            tell("connections opened:", first, len(some))
             batch = some[first : first + AT_ONCE]
             yield from zip((number for number, _ in batch), _sent(built, standing, ends, batch, wait_s), strict=True)
 

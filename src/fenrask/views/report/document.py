@@ -53,6 +53,8 @@ class Report:
     answer: tuple[str, ...]
     """What is wrong, what to do, what that saves."""
     sections: tuple[Section, ...]
+    errors: tuple[str, ...] = ()
+    """What each error of today is, by its rule and place."""
     made: Mapping[str, str] = field(default_factory=dict)
     """From what it was made, by which version, when: name and value."""
 
@@ -128,6 +130,9 @@ def _lines(report: Report) -> Iterator[str]:
     yield f"# {_plain(report.estate)}: how private subnets reach the outside"
     yield ""
     yield from (f"- {_plain(line)}" for line in report.answer)
+    if report.errors:
+        yield ""
+        yield f"Errors today, each with its remedy below: {_plain('; '.join(report.errors))}."
     for section in report.sections:
         yield ""
         yield f"## {section.title}"

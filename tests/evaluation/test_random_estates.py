@@ -36,7 +36,7 @@ from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import LONG, InFolder, many
 
-MANY = many(24)
+MANY = many(18)
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,

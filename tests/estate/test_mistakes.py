@@ -157,6 +157,19 @@ class InAnEstate(InFolder):
                 # In words of a person: no class, no exception, no word of the parser's.
                 self.assertNotRegex(told, r"(?i)input|pydantic|error|instance|nonetype|traceback")
 
+    def test_a_key_that_is_misspelt_in_one_entry_hides_none_that_another_lacks(self) -> None:
+        contents = {name: content.decode() for name, content in BEGINNING.contents().items()}
+        (self.folder / "catalogue.yaml").write_text(contents["catalogue.yaml"], encoding="utf-8")
+        text = (
+            contents["estate.yaml"]
+            .replace("orders: {from: app", "orders: {form: app")
+            .replace("backup: {from: app, ", "backup: {")
+        )
+        told = self.said(text)
+        self.assertIn("flows.orders.form: an unknown key", told)
+        self.assertIn("flows.backup: no `from`", told)
+        self.assertNotIn("flows.orders: no `from`", told)
+
     def test_what_is_no_estate_at_all(self) -> None:
         contents = {name: content.decode() for name, content in BEGINNING.contents().items()}
         for text, expected in (

@@ -216,7 +216,13 @@ def _first_hand(problems: Sequence[Problem]) -> list[Problem]:
     """Without what follows from another one: names of a section that is misspelt, missing or no mapping; a key that
     is missing since it is misspelt; a load that is in no file.
     """
-    meant = {name for one in problems if one.found == UNKNOWN_KEY for name in re.findall(r"'([^']+)'", one.remedy)}
+    misspelt = [
+        (one.place.path.rpartition(".")[0], name)
+        for one in problems
+        if one.found == UNKNOWN_KEY
+        for name in re.findall(r"'([^']+)'", one.remedy)
+    ]
+    meant = {name for _, name in misspelt}
     lacking = {one.found.removeprefix("no ").strip("`") for one in problems if one.found.startswith("no `")}
     unfit = {one.place.path for one in problems}
 
@@ -224,8 +230,9 @@ def _first_hand(problems: Sequence[Problem]) -> list[Problem]:
         if one.remedy == NONE_DEFINED:
             return bool((meant | lacking | unfit) & {*one.expected.split("`")})
         if one.found.startswith("no `"):
-            return one.found.removeprefix("no ").strip("`") in meant
-        return not one.found and f"{one.place.path}.measured" in unfit
+            # Of the very entry in which it is misspelt: the same key may be missing elsewhere, too.
+            return (one.place.path, one.found.removeprefix("no ").strip("`")) in misspelt
+        return one.expected.startswith("one of ") and not one.found and f"{one.place.path}.measured" in unfit
 
     return [one for one in problems if not follows(one)]
 

@@ -8,7 +8,7 @@ from fenrask.what_if.growth import Growth, grow
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
 from fenrask.what_if.sensitivity import Effect, sensitivity
 from fenrask.what_if.simulated import Asked, Outage, Simulated, simulated
-from fenrask.what_if.sources import Shown, sources_shown
+from fenrask.what_if.sources import Shown
 from fenrask.what_if.stress import pairs_of, stress
 from fenrask.what_if.teardown import StillPaid, Teardown, teardown
 from fenrask.what_if.timeouts import AtTimeout, adjustable, sweep
@@ -49,7 +49,6 @@ __all__ = [
     "sensitivity",
     "simulated",
     "single_faults",
-    "sources_shown",
     "stress",
     "stress_apart",
     "with_confidence",

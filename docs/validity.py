@@ -26,20 +26,21 @@ from tests.capacity import events
 
 HEAD = """# Limits of validity
 
-What the formulas take for granted, what it costs where it is not so, how to see that in your records, and what to do.
-Shares are of new connections that find no free port; the simulation is event by event, in plain Python, on the case in
-the first column (some 100,000 connections at least), so that its last digit is chance. The replay is what
-`simulate --records` counts of the very same connections. Written by `docs/validity.py`; a test runs it again. The
-kernel's figures are what `make truth` measured on Linux 6.18, with a 95 % interval: where no kernel can be asked they
-are not measured again.
+The assumptions of the formulas, the error where one does not hold, how your records show it, and what to do.
+
+Shares are of new connections that find no free port. The simulation goes event by event, in plain Python, through the
+case in the first column (100,000 connections at least), so its last digit is chance. The replay is `simulate
+--records` of the same connections. The kernel's figures were measured by `make truth` on Linux 6.18, with a 95 %
+interval; they are not measured again where there is no kernel to ask. `docs/validity.py` writes this page, and a test
+runs it again.
 
 | case | assumed | formula assuming it | simulation | replay | kernel | formula without | seen in records | what to do |
 |---|---|---|---|---|---|---|---|---|
 """
 TAIL = """
-Published figures that the formulas are held against by tests: Erlang's table at 1 % (5 servers 1.361 Erlang, 10: 4.461,
-20: 12.031, 50: 37.901, 100: 84.064), Engset's formula (hosts of one connection each) in
-exact fractions, Hayward's by its own recursion and a simulation.
+Tests compare the formulas with published figures: Erlang's table at 1 % (5 servers 1.361 Erlang, 10: 4.461, 20:
+12.031, 50: 37.901, 100: 84.064); Engset's formula (hosts of one connection each) in exact fractions; Hayward's with its
+own recursion and with a simulation.
 """
 
 

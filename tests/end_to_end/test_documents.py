@@ -74,8 +74,8 @@ class ByHand(InFolder):
             f"a factor of {2 * rate * peak * hold / (rate * 0.4):,.0f} in",
             f"has {other['peak_concurrent_connections']:,} connections",
             f"fullest pool has {ports['gate-fleet']['ports_wanted']:,.0f}.",
-            f"refuses {float(recursion(20, 20)):.1%} of new".replace("%", " %"),
-            f"a pool of 63,000 ports refuses\n{float(recursion(63_000, 63_000)):.1%} when".replace("%", " %"),
+            f"on average: {float(recursion(20, 20)):.1%} of new".replace("%", " %"),
+            f"ports {float(recursion(63_000, 63_000)):.1%} find none when".replace("%", " %"),
             f"{0.063 * 730:.2f} a month. `gate-a` costs {money['amount']:,.2f}",
         ):
             with self.subTest(words):

@@ -44,7 +44,7 @@ def drafted(found: Files, name: str, today: str, least: float) -> Draft:
     draft.put(CATALOGUE, "currency", value="EUR", where=ASSUMED)
     draft.put(CATALOGUE, "read_on", value=today, where="today")
     draft.lack(
-        CATALOGUE, "behaviour", why="what the provider's network does by itself: the usual is taken (docs/catalogue.md)"
+        CATALOGUE, "behaviour", why="how the provider's network behaves: the defaults of docs/catalogue.md are assumed"
     )
     put_exits(facts, draft)
     put_offers(facts, draft)

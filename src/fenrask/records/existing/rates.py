@@ -81,7 +81,7 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
         _put_rate(steps, some, draft)
     services = [name for name, entry in draft.of("destinations").items() if entry.get("service")]
     if services and _INTERNET in parts and _SERVICE not in parts:
-        why = f"no row of the bill is for what goes to the provider's own services ({', '.join(services[:3])})"
+        why = f"no row of the bill is for traffic to the provider's own services ({', '.join(services[:3])})"
         draft.assume(*_SERVICE, value=0, why=why)
     _counts(parts, draft)
 
@@ -182,7 +182,7 @@ def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
         ends = {"up_to_gb": _number(until)} if number < len(classes) - 1 else {}
         tiers.append({**ends, "rate": _number(rate)})
     draft.put(*steps, value={"sum_over": "estate", "tiers": tiers}, where=where)
-    why = "a bill does not say in which order steps come: what is free is taken for the first, then the dearest"
+    why = "a bill does not show the order of steps: the free one is assumed to be first, then the most expensive"
     draft.assumed.append(Assumed((*steps, "tiers"), [one["rate"] for one in tiers], why))
 
 

@@ -229,7 +229,7 @@ def _offer(offer: str, exits: list[str], facts: Facts, draft: Draft) -> None:
     told = {key: fact for one in exits for key, fact in reversed(facts.of("translators", one).items())}
     draft.assume(
         *here, "ports", "assignment", value="shared-once",
-        why="no file says how its ports are assigned; a port for each connection is the most that it can take",
+        why="no file says how its ports are assigned; with one port for each connection it needs the most",
     )  # fmt: skip
     if "per_address" in told:
         draft.put(*here, "ports", "per_address", value=told["per_address"].value, where=told["per_address"].where)
@@ -257,9 +257,9 @@ def _zones(draft: Draft, exit_name: str) -> list[str]:
 
 _MOST_PORTS = 65_535 - 1_023
 _TIMERS: Mapping[str, tuple[int, str]] = {
-    "closed": (240, "the least for one that is closing (RFC 5382, REQ-5)"),
-    "reset": (240, "the least for one that is closing (RFC 5382, REQ-5)"),
-    "idle": (7440, "the least for one that is open (RFC 5382, REQ-5)"),
+    "closed": (240, "the minimum for a closing connection (RFC 5382, REQ-5)"),
+    "reset": (240, "the minimum for a closing connection (RFC 5382, REQ-5)"),
+    "idle": (7440, "the minimum for an open connection (RFC 5382, REQ-5)"),
     "half_closed": (240, ""),
     "unanswered": (240, ""),
     "udp_idle": (300, "what is recommended (RFC 4787, REQ-5)"),

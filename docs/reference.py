@@ -35,14 +35,13 @@ _RESULTS = """\
 # The JSON of every command
 
 Written from `src/fenrask/views/results.yaml` by `docs/refresh.py`; the same facts as `fenrask schema results`, a
-JSON Schema (2020-12) for all of it. `--format json` prints one object; `schema` says which of those below it is.
+JSON Schema (2020-12) for all of it. `--format json` prints one object; its `schema` names one of those below.
 
-**The promise.** `version` is {version}. While it stays, a key that is here stays, keeps its type and what it says.
-New keys may come: read past those that you do not know. Text that is for people (`summary`, `detail`, `why`) may be
-worded anew.
+**The promise.** `version` is {version}. As long as it does not change, each key below keeps its name, type and meaning.
+New keys may be added: ignore those that you do not know. Text for people (`summary`, `detail`, `why`) may be reworded.
 
-Amounts are in the currency of the catalogue and not rounded; shares are from 0 to 1; a unit stands at the end of a
-key (`_s`, `_per_s`, `_amount`). A type with "or null" may be unknown, or mean nothing in that row. A key in
+Amounts are in the currency of the catalogue and not rounded; shares are from 0 to 1; a key ends in its unit (`_s`,
+`_per_s`, `_amount`). A type with "or null" may be unknown, or have no meaning in that row. A key in
 *italics* is not in every result. `--table NAME` prints one table of a result alone.
 """
 

@@ -20,6 +20,7 @@ import yaml
 from fenrask.demo import VELLMOUTH
 from fenrask.estate import Described, read_estate
 from tests.schemas import result_faults
+from tests.words import gone
 
 LATE_S = 0.08
 PROGRAM = Path(sys.executable).with_name("fenrask")
@@ -166,6 +167,8 @@ class InFolder(unittest.TestCase):
         if isinstance(result, dict) and "version" in result:
             # Whatever is tested, its JSON is what `schema results` promises.
             self.assertEqual(result_faults(result)[:5], [])
+            if result.get("estate") == "Vellmouth Ferries":
+                self.assertEqual(gone(result), [])
         return result
 
 

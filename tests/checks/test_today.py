@@ -22,7 +22,7 @@ MISTAKES: dict[str, tuple[dict[str, Any], str]] = {
     "a route to nowhere": ({"route_tables": {"private": {"0.0.0.0/0": "gat"}}}, "talk: gat does not exist"),
     "no route": ({"route_tables": {"private": {"0.0.0.0/0": None}}}, "do"),
     "too few addresses": (
-        {"exits": {"gate": {"addresses": 1}}, "workloads": {"work": {"hosts": 2000}}}, "gate does not carry its load",
+        {"exits": {"gate": {"addresses": 1}}, "workloads": {"work": {"hosts": 60}}}, "gate does not carry its load",
     ),
     "a need": ({"destinations": {"partner": {"needs": {"off_internet": True}}}}, "1 breaks a need (talk)"),
     "a rule alone": (

@@ -9,9 +9,9 @@ import subprocess
 from pathlib import Path
 from xml.etree import ElementTree
 
-from tests.end_to_end.test_words import GONE
 from tests.estate.test_reading import BROKEN
 from tests.support import CATALOGUE, ESTATE, PROGRAM, InFolder, merged
+from tests.words import gone
 
 
 class Statuses(InFolder):
@@ -104,7 +104,7 @@ class Output(InFolder):
         for command in ("check", "path", "demand", "capacity", "addresses", "charges", "compare", "choose"):
             with self.subTest(command):
                 whole = self.json(command)
-                self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 3))
+                self.assertEqual((whole["schema"], whole["version"]), (f"fenrask.{command}", 4))
                 table = self.program(command, "--format", "csv", "--quiet")
                 self.assertEqual(table.stderr, "")
                 main = next(key for key, value in whole.items() if isinstance(value, list) and key != "summary")
@@ -217,7 +217,7 @@ class Demo(InFolder):
     def test_the_demo_shows_what_it_promises(self) -> None:
         done = self.program("demo", "here")
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual([line for line in done.stdout.splitlines() if GONE.search(line)], [])
+        self.assertEqual(gone(done.stdout.splitlines()), [])
         for word in ("6 errors", "gate-a needs 4 addresses; it has 2", "proven optimal", "11 of 15 cases"):
             self.assertIn(word, " ".join(done.stdout.split()))
         self.assertLess(len(done.stdout.splitlines()), 60)
@@ -226,11 +226,6 @@ class Demo(InFolder):
         cured = self.json("capacity", here, "--set", "exits.gate-a.addresses=4", status=1)
         # Today, and not yet after the loss of a zone.
         self.assertTrue(cured["fits"])
-        designs = {one["design"]: one for one in self.json("compare", here, status=1)["designs"]}
-        plain, routed = designs["gateway per zone"], designs["with routed endpoints"]
-        self.assertLess(routed["by_volume_amount"], plain["by_volume_amount"] / 2)
-        cheapest = min(designs.values(), key=lambda one: one["month_amount"])
-        self.assertTrue(cheapest["needs_met"].startswith("no"))
         again = self.program("demo", "here")
         self.assertEqual(again.returncode, 2)
 

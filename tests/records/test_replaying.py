@@ -176,12 +176,12 @@ class Replays(InFolder):
         # Every connection keeps its port for 60 s after its end, one address has four ports.
         for row in found["through"]:
             plain = int(events.refused(times, lives + 60, 4 * row["addresses"]).sum())
-            self.assertEqual(row["refused"], plain, row)
+            self.assertEqual(row["without_port"], plain, row)
         by_day = defaultdict(int)
         lost = events.refused(times, lives + 60, 4 * gate["addresses"])
         for time, one in zip(times.tolist(), lost.tolist(), strict=True):
             by_day[int((time - DAY) // 86_400)] += one
-        self.assertEqual([day["refused"] for day in found["days"]], [by_day[day] for day in range(3)])
+        self.assertEqual([day["without_port"] for day in found["days"]], [by_day[day] for day in range(3)])
         # Those that try again after 1, 2, 4 ... s, as hosts do: by plain events.
         served, _ = events.tried_again(times, lives + 60, 4 * gate["addresses"], 6)
         came, waits = sum(served[:-1]), [2.0**number - 1 for number in range(7)]
@@ -244,7 +244,7 @@ class Replays(InFolder):
                     for one in self.json("simulate", "--records", "r.csv", status=1)["through"]
                     if one["addresses"] == 1
                 ]
-                self.assertEqual(row["refused"], refused)
+                self.assertEqual(row["without_port"], refused)
         nodes = {"assignment": "node-share", "per_address": 480, "nodes": 2}
         self.estate({}, {"offers": {"gate": {"ports": nodes}}})
         [row] = [
@@ -252,7 +252,7 @@ class Replays(InFolder):
         ]
         # Which node a connection meets is a hash: in the mean as many as by chance.
         chance = np.mean([by(np.random.default_rng(n).integers(0, 2, times.size), 240) for n in range(5)])
-        self.assertLess(abs(row["refused"] / chance - 1), 0.1)
+        self.assertLess(abs(row["without_port"] / chance - 1), 0.1)
 
     def test_no_connection_and_unknown_files_are_told(self) -> None:
         self.estate()

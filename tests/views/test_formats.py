@@ -56,7 +56,7 @@ PAGE = Page(
 class Formats(unittest.TestCase):
     def test_json_holds_everything_raw(self) -> None:
         data = json.loads(FORMATS["json"](PAGE, Rendering()))
-        self.assertEqual((data["schema"], data["version"]), ("fenrask.sample", 3))
+        self.assertEqual((data["schema"], data["version"]), ("fenrask.sample", 4))
         self.assertEqual(data["rows"][0]["amount"], 1 / 3)
         self.assertEqual(data["rows"][0]["parts"], ["x", "y"])
         self.assertEqual(data["rows"][0]["day"], [1, 2])

@@ -8,7 +8,7 @@ from fenrask.views.page import Page
 
 __all__ = ["VERSION", "render"]
 
-VERSION = 3
+VERSION = 4
 """Raised when a key changes its meaning or goes away."""
 
 

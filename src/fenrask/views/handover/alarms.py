@@ -102,7 +102,7 @@ def _rules(one: Alert) -> Iterator[dict[str, object]]:
         left = "today's peak is above it already"
     for name, severity, at, minutes, said in (
         ("filling", "warning", one.warn_at, 15, f"{one.name}: {full}; {left}."),
-        ("full", "critical", one.full_at, 5, f"{one.name}: {full}; new connections are refused from here on."),
+        ("full", "critical", one.full_at, 5, f"{one.name}: {full}; from here on new connections find no free port."),
     ):
         yield {
             "alert": f"egress_{label(one.name)}_{name}",

@@ -47,8 +47,8 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         Column("design", what, is_answer=True),
         Column("month_amount", f"{found.currency}/month", "money", is_answer=True),
         Column("fixed_amount", f"without {found.flow}", "money"),
-        Column("down_min", "down min/month", "number", decimals=2, sparse=True),
-        Column("upkeep_h", "hours of work", "figure", sparse=True),
+        Column("down_min_per_month", "down min/month", "number", decimals=2, sparse=True),
+        Column("upkeep_hours", "hours of work", "figure", sparse=True),
         Column("fails", "does not meet", "list"),
     )
     meetings = (
@@ -103,8 +103,8 @@ def _wages(found: BreakEven) -> Table:
     columns = (
         Column("one", "A", is_answer=True),
         Column("other", "B, with more work", is_answer=True),
-        Column("more_upkeep_h", "more hours", "figure"),
-        Column("more_down_min", "more min down", "number", decimals=2, sparse=True),
+        Column("more_upkeep_hours", "more hours", "figure"),
+        Column("more_down_min_per_month", "more min down", "number", decimals=2, sparse=True),
         Column("wage_amount", f"same cost at {found.currency}/hour", "number", decimals=2),
     )
     rows = [

@@ -24,7 +24,7 @@ _FLOWS = (
     Column("flows", "flows", "list", most=4, is_answer=True),
     Column("network", "network"),
     Column("exits", "path", "list", most=2, is_answer=True),
-    Column("down_min", "down min/month", "number", decimals=2, least_width=100, sparse=True),
+    Column("down_min_per_month", "down min/month", "number", decimals=2, least_width=100, sparse=True),
     Column("runner_up", "next best path"),
     Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
     Column("why", "reason", is_answer=True),

@@ -14,7 +14,7 @@ _THROUGH = (
     Column("exit", "exit"),
     Column("addresses", "addresses", "count"),
     Column("connections", "connections", "count"),
-    Column("refused", "no free port", "count"),
+    Column("without_port", "no free port", "count"),
     Column("blocking", "share", "share"),
     Column("what", "which number"),
 )
@@ -22,7 +22,7 @@ _DAYS = (
     Column("exit", "exit"),
     Column("date", "day (UTC)", "code"),
     Column("connections", "connections", "count"),
-    Column("refused", "no free port", "count"),
+    Column("without_port", "no free port", "count"),
     Column("blocking", "share", "share"),
     Column("model_blocking", "formula", "share"),
     Column("first_tries_dropped", "first SYNs dropped", "share", sparse=True, least_width=110),

@@ -228,6 +228,14 @@ def evaluate(
 ) -> Evaluation:
     """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold.
 
-    asks_for_faults: whether it is looked at what flows are to survive. flows: see `Evaluation.flows`.
+    asks_for_faults: whether it is looked at what flows are to survive. flows: see `Evaluation.flows`. The estate that is
+    evaluated first and whole is so once: whoever asks for it again gets the same evaluation.
     """
-    return Evaluation(described, like, asks_for_faults, flows)
+    if like is not None or not asks_for_faults or flows is not None:
+        return Evaluation(described, like, asks_for_faults, flows)
+    first: Evaluation = described.reused.setdefault(_FIRST, Evaluation(described))
+    return first if first.described is described else Evaluation(described)
+
+
+_FIRST = "evaluation"
+"""Under which the estate that was evaluated first is found among what is reused."""

@@ -29,8 +29,12 @@ class Audits(InFolder):
         for name in ("vellmouth", "beginning"):
             found = looked_at(evaluate(read_estate(DEMO / name / "estate.yaml")))
             self.assertFalse([one for one in found if not one.agrees])
-            wanted = {"shares of paths", "new connections/s", "a month of"}
-            wanted |= {"blocking", "addresses needed", "the choice's month"} if name == "vellmouth" else set()
+            wanted = {"sum of path shares", "new connections/s", "monthly charge"}
+            wanted |= (
+                {"no free port at the peak", "addresses needed", "the choice: monthly bill"}
+                if name == "vellmouth"
+                else set()
+            )
             self.assertLessEqual(wanted, {one.what for one in found})
 
     def test_a_wrong_result_is_found(self) -> None:

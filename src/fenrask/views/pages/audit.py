@@ -12,9 +12,9 @@ _COLUMNS = (
     Column("agrees", "agrees", "yes"),
     Column("what", "result"),
     Column("about", "of"),
-    Column("first", "here", "figure"),
+    Column("first", "computed", "figure"),
     Column("second", "second method", "figure"),
-    Column("method", "which is"),
+    Column("method", "how the second method computes it"),
 )
 
 

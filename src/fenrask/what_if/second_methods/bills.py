@@ -9,7 +9,10 @@ from fenrask.evaluation import Evaluation
 from fenrask.routing import FlowPath
 from fenrask.what_if.second_methods.contract import Audited, NotLookedAt
 
-__all__ = ["audited_bill"]
+__all__ = ["MONTHLY", "audited_bill"]
+
+MONTHLY = "monthly charge"
+"""What the sum of one item of the bill is called."""
 
 Items = dict[tuple[str, str], float]
 """Money by item of the bill and exit."""
@@ -20,11 +23,11 @@ def audited_bill(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     bill = evaluation.bill
     total = float(bill.total)
     plain = math.fsum(float(line.quantity) * float(line.rate) for line in bill.lines)
-    yield Audited("the month's bill", "", total, plain, "quantity x rate by floats")
+    yield Audited("monthly bill", "", total, plain, "quantity x rate in floats")
     for what, divided in (("exits", bill.by_exit), ("flows", bill.by_flow), ("cost centres", bill.by_cost_centre)):
-        yield Audited("the month's bill", f"by {what}", math.fsum(map(float, divided.values())), total, "sum of parts")
+        yield Audited("monthly bill", f"by {what}", math.fsum(map(float, divided.values())), total, "sum of the parts")
     if evaluation.described.catalogue.meters == "wire":
-        yield NotLookedAt("the month's bill from the load", "", "it counts headers, packet by packet")
+        yield NotLookedAt("monthly charges", "", "it counts headers, packet by packet")
         return
     second = _FromTheLoad(evaluation).items()
     first: dict[str, float] = {}
@@ -32,7 +35,7 @@ def audited_bill(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         first[line.item] = first.get(line.item, 0.0) + float(line.amount)
     for item in dict.fromkeys((*first, *(item for item, _ in second))):
         found = math.fsum(money for (of, _), money in second.items() if of == item)
-        yield Audited("a month of", item, first.get(item, 0.0), found, "flows over hops, by the rates as written")
+        yield Audited(MONTHLY, item, first.get(item, 0.0), found, "rates as written, added up over hops")
 
 
 def _graduated(rate: Rate, volume: float) -> float:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.evaluation import Evaluation
 from fenrask.optimise import Wanted, choose
-from fenrask.what_if.second_methods.bills import audited_bill
+from fenrask.what_if.second_methods.bills import MONTHLY, audited_bill
 from fenrask.what_if.second_methods.contract import Audited, NotLookedAt
 
 __all__ = ["audited_choice"]
@@ -29,7 +29,7 @@ def audited_choice(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     if found.not_counted:
         yield NotLookedAt("the choice by its programme", "", f"its proof leaves out: {found.not_counted[0]}")
     elif not found.design and found.patch:
-        yield Audited("the choice's month", "", found.month, found.mix.month, "the programme's sum")
+        yield Audited("the choice: monthly bill", "", found.month, found.mix.month, "the programme's sum")
     for one in audited_bill(found.evaluation):
-        if isinstance(one, Audited) and one.what == "a month of":
-            yield Audited("the choice's month of", one.about, one.first, one.second, one.method)
+        if isinstance(one, Audited) and one.what == MONTHLY:
+            yield Audited(f"the choice: {MONTHLY}", one.about, one.first, one.second, one.method)

@@ -21,7 +21,7 @@ def audited_loads(evaluation: Evaluation) -> Iterator[Audited]:
 def _shares(evaluation: Evaluation) -> Iterator[Audited]:
     for flow, paths in evaluation.paths.by_flow.items():
         found = math.fsum(float(path.share) for path in paths)
-        yield Audited("shares of paths", flow, found, 1.0, "parts of a whole")
+        yield Audited("sum of path shares", flow, found, 1.0, "all of the flow")
 
 
 def _opened_per_s(evaluation: Evaluation, name: str) -> float:
@@ -48,7 +48,7 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
         # What is always open, and opened again after idle timeouts, is not among what flows say of rates.
         moving = (part for part in parts if part.duration_s is not None)
         first = math.fsum(part.rate_per_s * part.curve.mean_profile for part in moving)
-        yield Audited("new connections/s", name, first, second.get(name, 0.0), "flows over hops")
+        yield Audited("new connections/s", name, first, second.get(name, 0.0), "added up over hops")
 
 
 def _lists(evaluation: Evaluation) -> Iterator[Audited]:
@@ -59,4 +59,4 @@ def _lists(evaluation: Evaluation) -> Iterator[Audited]:
             four = collapse_addresses(IPv4Network(str(each)) for each in listed if each.version == 4)
             six = collapse_addresses(IPv6Network(str(each)) for each in listed if each.version == 6)
             fewest = len([*four]) + len([*six])
-            yield Audited("allow-list entries", one.name, one.entries, fewest, "ipaddress.collapse_addresses")
+            yield Audited("allow-list entries", one.name, one.entries, fewest, "prefixes joined by Python's library")

@@ -20,7 +20,7 @@ _MOST_STEPS = 4_000_000
 """Ports that the recursion goes through, in all."""
 _MOST_DRAWN, _MOST_OF_A_RUN = 1e6, 5e5
 """Connections of one exit that are drawn one by one at most, and of one run of them."""
-_WITHOUT = "no free port in the busiest hour"
+_WITHOUT = "no free port about the peak"
 _HOURS = 1.0
 """So long about the busiest moment they are drawn."""
 _WIDER = 2.0
@@ -45,7 +45,9 @@ def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         steps += size
         if steps > _MOST_STEPS or not 0 < size < _MOST_STEPS:
             yield NotLookedAt(
-                "blocking", one.name, f"{size:,} ports; the recursion goes through {_MOST_STEPS:,} in all"
+                "no free port at the peak",
+                one.name,
+                f"{size:,} ports; the recursion goes through {_MOST_STEPS:,} in all",
             )
             continue
         # Each node has its own part of ports and load.
@@ -53,7 +55,7 @@ def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         top = max(stream.load.peak.concurrent for stream in streams) / parts
         blocked = _recursion(top, size // parts)
         # The mean of those who find no port at the worst moment of the binding pool.
-        yield Audited("blocking", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
+        yield Audited("no free port at the peak", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
         yield from _needed(one, top, parts)
 
 
@@ -76,7 +78,7 @@ def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotL
             yield NotLookedAt(_WITHOUT, about, f"the drawing leaves out {pool.not_counted[0]}")
         elif (calls := pool.setting.calls.of_a_run) > _MOST_OF_A_RUN:
             yield NotLookedAt(
-                "refused in the busiest hour",
+                _WITHOUT,
                 about,
                 f"{calls:.2g} connections in one run; `fenrask simulate` draws them",
             )
@@ -109,13 +111,16 @@ _HASHED_NEAR, _HASHED_WITHIN = 0.5, 1e-3
 
 
 def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
-    """One address fewer than is needed is too few, and as many are enough."""
+    """The least number of addresses, from the one that was found: one fewer is too few, and as many are enough."""
     if one.needed_now is None or one.needed_now != one.needed:
         return
     each = round(one.how.per_address) // parts
-    enough = _recursion(top, each * one.needed_now) <= one.target
-    short = one.needed_now <= 1 or _recursion(top, each * (one.needed_now - 1)) > one.target
-    yield Audited("addresses needed", one.name, 1.0, float(enough and short), "Erlang's recursion, and one fewer")
+    least = one.needed_now
+    while least > 1 and _recursion(top, each * (least - 1)) <= one.target:
+        least -= 1
+    while _recursion(top, each * least) > one.target:
+        least += 1
+    yield Audited("addresses needed", one.name, one.needed_now, least, "the least number by Erlang's recursion")
 
 
 def _recursion(load: float, servers: int) -> float:
@@ -134,14 +139,15 @@ def _held(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         if one.ports is None:
             continue
         if one.fits and one.target <= _SMALL:
-            yield Audited("ports lacking where all fits", one.name, min(0.0, one.ports.headroom), 0.0, "none may")
+            lacking = max(0.0, -one.ports.headroom)
+            yield Audited("ports lacking", one.name, lacking, 0.0, "none, since the exit carries its load")
         stream = next((each for each in one.streams if each.label == one.ports.binding), None)
         if stream is not None and stream.load.numbers.size > _MOST_LAWS:
             why = f"{stream.load.numbers.size} laws of holds in one pool; up to {_MOST_LAWS} are integrated"
             yield NotLookedAt("ports wanted", one.name, why)
         elif stream is not None:
             peak = stream.load.peak
-            method = "rate before x share still held, in small steps"
+            method = "integral of the rate before the peak"
             yield Audited("ports wanted", one.name, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
 
 
@@ -171,7 +177,7 @@ def _in_halves(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     flows = described.estate.flows
     if len(flows) > _MOST_FLOWS:
         why = f"{len(flows):,} flows; up to {_MOST_FLOWS} are written as two of half the load"
-        yield NotLookedAt("addresses for one load", "", why)
+        yield NotLookedAt("addresses needed, flows halved", "", why)
         return
     for name, flow in flows.items():
         # What hangs on each flow by itself cannot be halved.
@@ -185,9 +191,9 @@ def _in_halves(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         other = halved.capacity.of(one.exit, one.toward)
         if other is None or one.ports is None or other.ports is None:
             continue
-        method = "each flow as two of half the load"
-        yield Audited("ports of the pool that binds", one.name, one.ports.concurrent, other.ports.concurrent, method)
-        yield Audited("addresses for one load", one.name, one.needed or 0, other.needed or 0, method)
+        method = "each flow written as two of half the load"
+        yield Audited("ports wanted, flows halved", one.name, one.ports.concurrent, other.ports.concurrent, method)
+        yield Audited("addresses needed, flows halved", one.name, one.needed or 0, other.needed or 0, method)
 
 
 _MOST_FLOWS = 300

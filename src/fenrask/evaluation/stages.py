@@ -228,8 +228,8 @@ def evaluate(
 ) -> Evaluation:
     """The evaluation of an estate as it is described; `like`: one of nearly the same, whose figures may still hold.
 
-    asks_for_faults: whether it is looked at what flows are to survive. flows: see `Evaluation.flows`. The estate that is
-    evaluated first and whole is so once: whoever asks for it again gets the same evaluation.
+    asks_for_faults: whether it is looked at what flows are to survive. flows: see `Evaluation.flows`. The estate that
+    is evaluated first is evaluated once: whoever asks for it again gets the same evaluation.
     """
     if like is not None or not asks_for_faults or flows is not None:
         return Evaluation(described, like, asks_for_faults, flows)

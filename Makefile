@@ -2,13 +2,14 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+RUNNING := $(VENV)/.running
 READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
 .PHONY: demo test test-long lint types layers site bench fuzz supply dist truth screenshots clean
 
-demo: $(READY)
+demo: $(RUNNING)
 	$(BIN)/fenrask demo build/demo --force
 
 test: $(READY)
@@ -71,13 +72,19 @@ truth: $(READY)
 screenshots: $(READY)
 	$(BIN)/python docs/screenshots/take.py
 
-# The quick installer, where it can be had and finds all; else pip, which takes five times as long.
-$(READY): installer.lock requirements.lock pyproject.toml
+# The quick installer, where it can be had and finds all; else pip, which takes five times as long. What running needs
+# comes first, and is all that `make demo` waits for (`python -m supply.locks` writes running.lock).
+$(RUNNING): installer.lock running.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	{ $(BIN)/python -m pip install $(INSTALL) --require-hashes -r installer.lock && \
-	  $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps --require-hashes -r requirements.lock; } || \
-	  $(BIN)/python -m pip install $(INSTALL) --require-hashes -r requirements.lock
+	  $(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps --require-hashes -r running.lock; } || \
+	  $(BIN)/python -m pip install $(INSTALL) --require-hashes -r running.lock
 	$(BIN)/python -m pip install $(INSTALL) --no-build-isolation --editable .
+	touch $@
+
+$(READY): $(RUNNING) requirements.lock
+	$(BIN)/uv pip install --quiet --python $(BIN)/python --no-deps --require-hashes -r requirements.lock || \
+	  $(BIN)/python -m pip install $(INSTALL) --require-hashes -r requirements.lock
 	touch $@
 
 clean:

@@ -13,6 +13,7 @@ from importlib.metadata import packages_distributions
 from pathlib import Path
 
 from supply.__main__ import components, needed
+from supply.locks import locked
 from tests.support import InFolder
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -40,6 +41,9 @@ class Distribution(InFolder):
             "LICENSE",
             "installer.lock",
             "requirements.lock",
+            "running.lock",
+            "CONTRIBUTING.md",
+            "SECURITY.md",
             "Makefile",
             ".ci/run",
             "docs/guide.md",
@@ -90,6 +94,13 @@ class Supply(unittest.TestCase):
         for name in needed():
             if name != "fenrask":
                 self.assertIn(name, versions)
+
+    def test_what_runs_is_locked_as_what_is_tested(self) -> None:
+        """And it is whole: what is installed here and needed, and nothing else but for another system."""
+        whole, part = (locked((ROOT / f"{name}.lock").read_text(encoding="utf-8")) for name in ("requirements", "running"))
+        self.assertEqual({name: whole[name].text for name in part}, {name: one.text for name, one in part.items()})
+        for_others = {name for name, one in part.items() if "sys_platform" in one.text.splitlines()[0]}
+        self.assertEqual({*part} - for_others, {*needed()} - {"fenrask"} | {"setuptools"})
 
     def test_what_is_imported_is_what_an_installation_has(self) -> None:
         """Against every import statement of the program, those within functions too."""

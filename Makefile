@@ -7,7 +7,7 @@ READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
-.PHONY: demo test test-long lint types layers site bench fuzz supply dist truth screenshots clean
+.PHONY: demo test test-long lint types layers site bench fuzz smoke supply dist truth screenshots clean
 
 demo: $(RUNNING)
 	$(BIN)/fenrask demo build/demo --force
@@ -55,14 +55,18 @@ bench: $(READY) build/yardsticks/.ready
 fuzz: $(READY)
 	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz
 
+# The demo and some tests under other versions of Python, where uv finds them here.
+smoke: $(READY)
+	$(BIN)/python -m supply.smoke 3.12 3.13
+
 # What an installation is made of: build/components.cdx.json and build/licences.csv.
 supply: $(READY)
 	$(BIN)/python -m supply build
 
-# A wheel and a source distribution, in dist.
+# A wheel and a source distribution, in dist: the same bytes each time from the same commit.
 dist: $(READY)
 	rm -rf build/lib dist
-	$(BIN)/python -c "from setuptools.build_meta import build_sdist, build_wheel; build_sdist('dist'); build_wheel('dist')"
+	$(BIN)/python -m supply.building dist
 
 # Needs root, nft and ip: asks the kernel's own translator in network namespaces.
 truth: $(READY)

@@ -17,7 +17,6 @@ from supply.locks import locked
 from tests.support import InFolder
 
 ROOT = Path(__file__).resolve().parent.parent
-_BUILD = "from setuptools.build_meta import build_sdist, build_wheel; build_sdist({0!r}); build_wheel({0!r})"
 
 
 class Distribution(InFolder):
@@ -31,9 +30,7 @@ class Distribution(InFolder):
             if name and (ROOT / name).is_file():
                 (copy / name).parent.mkdir(parents=True, exist_ok=True)
                 (copy / name).write_bytes((ROOT / name).read_bytes())
-        built = str(self.folder / "dist")
-        subprocess.run([sys.executable, "-c", _BUILD.format(built)], cwd=copy, check=True, capture_output=True)
-        [source], [wheel] = Path(built).glob("*.tar.gz"), Path(built).glob("*.whl")
+        source, wheel = self.built(copy, "dist")
         with tarfile.open(source) as archive:
             held = {name.partition("/")[2] for name in archive.getnames()}
         wanted = {
@@ -62,6 +59,17 @@ class Distribution(InFolder):
         self.assertTrue(any(name.endswith("/share/man/man1/fenrask.1") for name in names))
         self.assertEqual([name for name in names if name.startswith(("tests", "docs", "bench"))], [])
         self.runs(self.folder / "installed")
+        # Built again, from files of another day, they are the same to the byte.
+        for path in (*copy.rglob("*"), *(copy / "build").rglob("*")):
+            os.utime(path, (1e9, 1e9))
+        again = self.built(copy, "again")
+        self.assertEqual([one.read_bytes() for one in again], [one.read_bytes() for one in (source, wheel)])
+
+    def built(self, copy: Path, name: str) -> list[Path]:
+        command = [sys.executable, "-m", "supply.building", str(self.folder / name)]
+        environment = {**os.environ, "SOURCE_DATE_EPOCH": "1764547200"}
+        told = subprocess.run(command, cwd=copy, check=True, capture_output=True, text=True, env=environment).stdout
+        return [Path(line) for line in told.splitlines()[-2:]]
 
     def runs(self, installed: Path) -> None:
         """Outside the checkout, from files that cannot be written, without a home."""
@@ -97,7 +105,9 @@ class Supply(unittest.TestCase):
 
     def test_what_runs_is_locked_as_what_is_tested(self) -> None:
         """And it is whole: what is installed here and needed, and nothing else but for another system."""
-        whole, part = (locked((ROOT / f"{name}.lock").read_text(encoding="utf-8")) for name in ("requirements", "running"))
+        whole, part = (
+            locked((ROOT / f"{name}.lock").read_text(encoding="utf-8")) for name in ("requirements", "running")
+        )
         self.assertEqual({name: whole[name].text for name in part}, {name: one.text for name, one in part.items()})
         for_others = {name for name, one in part.items() if "sys_platform" in one.text.splitlines()[0]}
         self.assertEqual({*part} - for_others, {*needed()} - {"fenrask"} | {"setuptools"})

@@ -1,3 +1,3 @@
 """Plan how private subnets reach the outside."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -9,7 +9,7 @@ import os
 import sys
 from dataclasses import dataclass
 from importlib import import_module
-from typing import Any
+from typing import Any, TextIO
 
 import typer
 from typer.core import TyperCommand, TyperGroup
@@ -266,18 +266,30 @@ def _main(
 
 def run() -> int:
     """Run the command line; returns the exit status."""
+    is_heard = sys.stdout is not None
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:
+            # It was closed before we began: nothing can be said there.
+            setattr(sys, name, _nowhere())
     speak_plainly(sys.stdout, sys.stderr)
     status = _run()
+    if not is_heard:
+        _complain("the result could not be written: stdout is closed")
+        return UNUSABLE
     try:
         sys.stdout.flush()
     except BrokenPipeError:
         # Whoever reads has enough; nothing is left to be flushed at the end.
-        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - a stream of its own, to the end
+        sys.stdout = _nowhere()
     except OSError as error:
         _complain(_not_written(error))
-        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - the same
+        sys.stdout = _nowhere()
         return UNUSABLE
     return status
+
+
+def _nowhere() -> TextIO:
+    return open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - a stream of its own, to the end
 
 
 _OUT_OF_REACH = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO)

@@ -15,6 +15,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.inputs import at, file_bytes, file_text
 from fenrask.records.bills import compare_bill, guessed, read_bill
 from fenrask.records.compared import Compared
 from fenrask.records.confirming import Confirmed, confirm
@@ -141,10 +142,9 @@ def _readable(described: Described, seen: _Seen, only_seen: bool) -> list[Confir
 def _read(file: str, destination: str, sender: str, described: Described, seen: _Seen) -> None:
     """One file into what it is by its first line."""
     try:
-        text = Path(file).read_text(encoding="utf-8-sig", errors="replace")
-    except OSError as error:
-        found = (error.strerror or type(error).__name__).lower()
-        seen.problems.append(Problem(Place(file), found, "a file of observations"))
+        text = file_text(file, at(Place(file), "a file of observations"))
+    except UnusableInput as error:
+        seen.problems += error.problems
         return
     first = next((line for line in text.splitlines() if line.strip()), "")
     if knows_metrics(first):
@@ -161,10 +161,6 @@ def _billed(file: Path, pairs: Sequence[str], evaluation: Evaluation, problems: 
     stated = dict(one.partition("=")[::2] for one in pairs)
     if wrong := unknown("--resource", stated.values(), evaluation.described.estate.exits, "an exit"):
         raise UnusableInput(wrong)
-    try:
-        content = file.read_bytes()
-    except OSError as error:
-        found = (error.strerror or type(error).__name__).lower()
-        raise UnusableInput([Problem(Place(path="--bill"), f"{file}: {found}", "a bill")]) from None
+    content = file_bytes(file, at(Place(path="--bill"), "a bill", before=f"{file}: "))
     billed = read_bill(content, str(file), evaluation.bill.currency, problems)
     return list(compare_bill(evaluation, billed, guessed(evaluation.described, billed, stated)))

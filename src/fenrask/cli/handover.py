@@ -14,6 +14,7 @@ from fenrask.cli.options import Call, estate_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate
 from fenrask.evaluation import evaluate
+from fenrask.inputs import at, file_bytes, json_values
 from fenrask.views.handover import FOLDER, Handover, HandoverFile, Told
 from fenrask.views.pages.handover import handover_page
 from fenrask.views.today import with_today
@@ -81,9 +82,9 @@ def _known(folder: Path) -> dict[str, list[str]]:
     problems = []
     for file in sorted((folder / FOLDER).glob("*.json")):
         try:
-            said = json.loads(file.read_text(encoding="utf-8"))
+            said = json_values(file_bytes(file, at(Place(str(file)), "a file of an earlier handover")))
             found[str(said["destination"])] = [str(one) for one in said["prefixes"]]
-        except (OSError, ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError):
             problems.append(Problem(Place(str(file)), "no allow-list", "a file of an earlier handover"))
     if not found and not problems:
         problems.append(Problem(Place(str(folder)), f"no {FOLDER} in it", "the folder of an earlier handover"))

@@ -1,8 +1,9 @@
 """The argument and the options that commands share, and what a command does with them."""
 
 import inspect
+import math
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import wraps
 from pathlib import Path
@@ -14,7 +15,7 @@ from fenrask.cli.completion import names
 from fenrask.cli.files import check_writable, write_all, write_whole
 from fenrask.cli.progress import Underway
 from fenrask.cli.screen import rendering, say
-from fenrask.errors import UnusableInput
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described, read_estate
 from fenrask.estate.suggestions import unknown
 from fenrask.units import counted
@@ -213,6 +214,14 @@ def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
     return None, words
 
 
+def _not_finite(given: Mapping[str, Any]) -> Iterator[Problem]:
+    """Options with a number that is none, or without end."""
+    for name, value in given.items():
+        for one in value if isinstance(value, list | tuple) else [value]:
+            if isinstance(one, float) and not math.isfinite(one):
+                yield Problem(Place(path=f"--{name.replace('_', '-')}"), str(one), "a finite number")
+
+
 def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]]) -> Callable[..., None]:
     own = list(inspect.signature(function, eval_str=True).parameters.values())[1:]
     shared = shared | {"format": (_format_option(function.__module__.rpartition(".")[2]), "table")}
@@ -223,6 +232,8 @@ def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]
 
     @wraps(function)
     def command(**given: Any) -> None:
+        if problems := [*_not_finite(given)]:
+            raise UnusableInput(problems)
         ours = {name: value for name in shared if (value := given.pop(name)) is not None}
         chosen = {noun: ours.pop(noun) for noun in NOUNS if noun in ours}
         force = ours.get("force", False)

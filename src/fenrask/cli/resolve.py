@@ -11,6 +11,7 @@ from fenrask.cli.files import write_whole
 from fenrask.cli.options import Call, estate_command
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.history import Answered, history_text, read_history
+from fenrask.inputs import at, file_text
 from fenrask.prefixes import parse_address
 from fenrask.records.drift import drift_patch, drifts
 from fenrask.records.names import Looked, look_up
@@ -64,7 +65,8 @@ def _known(history: Path) -> list[Answered]:
     if not history.exists():
         return []
     problems: list[Problem] = []
-    answers = read_history(history.read_text(encoding="utf-8-sig", errors="replace"), str(history), problems)
+    text = file_text(history, at(Place(str(history)), "a history of names"))
+    answers = read_history(text, str(history), problems)
     if problems:
         raise UnusableInput(problems)
     return answers
@@ -73,7 +75,9 @@ def _known(history: Path) -> list[Answered]:
 def _server(stated: str) -> tuple[str, int]:
     address, _, port = stated.partition("#")
     try:
-        return str(parse_address(address)), int(port or 53)
+        if not 1 <= (number := int(port or 53)) < 2**16:
+            raise ValueError
+        return str(parse_address(address)), number
     except ValueError:
         expected = "an address, and a port behind # if it is not 53"
         raise UnusableInput([Problem(Place(path="--server"), repr(stated), expected)]) from None

@@ -18,6 +18,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import read_estate, read_patch
 from fenrask.estate.schema import SCHEMAS, json_schema
 from fenrask.estate.writing import estate_text, renamed, without_its_own
+from fenrask.inputs import at, file_text
 
 __all__ = ["command"]
 
@@ -202,10 +203,8 @@ def _update(estate: Path, asked: _Asked, out: Path | None, force: bool) -> None:
     described, stated = read_estate(estate, to_be_measured=True), read_patch(estate)
     data = {**described.data, "flows": stated.get("flows", {}), "profiles": stated.get("profiles", {})}
     kept_file, today = estate.parent / _KEPT, datetime.now(UTC).date().isoformat()
-    if not kept_file.is_file():
-        expected = "what `fenrask start --from` kept of its draft beside the estate"
-        raise UnusableInput([Problem(Place(str(kept_file)), "no such file", expected)])
-    before = Drafted.read(kept_file.read_text(encoding="utf-8"), str(kept_file))
+    expected = "what `fenrask start --from` kept of its draft beside the estate"
+    before = Drafted.read(file_text(kept_file, at(Place(str(kept_file)), expected)), str(kept_file))
     found = read_files(asked.files, asked.columns, data, asked.owners)
     draft = drafted(found, str(data["estate"]), today, asked.below)
     loads_file = _new_name(estate.parent, f"loads-{today}")

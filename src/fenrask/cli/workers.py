@@ -89,6 +89,7 @@ def _cluster(address: str) -> Iterator[Executor]:
         *(one for one in logging.root.manager.loggerDict if one.startswith("distributed")),
     ]:
         logging.getLogger(name).setLevel(logging.CRITICAL)
+    _check_scheme(address)
     try:
         client = Client(address, timeout="10s")
     except (OSError, ValueError) as error:
@@ -101,6 +102,21 @@ def _cluster(address: str) -> Iterator[Executor]:
         # A scheduler that is gone cannot be taken leave of.
         with suppress(Exception):
             client.close(timeout="2s")
+
+
+def _check_scheme(address: str) -> None:
+    """UnusableInput for a kind of connection that is none of ours, or that lacks its keys."""
+    from distributed.security import Security
+
+    scheme, has_scheme, _ = address.partition("://")
+    if not has_scheme or scheme == "tcp":
+        return
+    if scheme != "tls":
+        problem = Problem(Place(path="--workers"), repr(address), "tcp://HOST:PORT, or tls://HOST:PORT")
+        raise UnusableInput([problem])
+    if Security().get_connection_args("client").get("ssl_context") is None:
+        remedy = "Name the files of keys in Dask's configuration (distributed.comm.tls), or use tcp://."
+        raise UnusableInput([Problem(Place(path="--workers"), f"{address} without keys", "keys for TLS", remedy)])
 
 
 class _Cluster(Executor):

@@ -4,12 +4,13 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
-from fenrask.errors import Place, Problem
+from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate.csv_tables import CsvTree, inside, read_table
 from fenrask.estate.history import read_history, with_history
 from fenrask.estate.measures import measured_pairs, with_measured
 from fenrask.estate.mrt import mrt_prefixes
 from fenrask.estate.rows import Rows
+from fenrask.inputs import at, file_bytes
 
 __all__ = ["SECTIONS", "with_dumps", "with_measures", "with_names_history", "with_tables"]
 
@@ -126,8 +127,7 @@ def _content(folder: Path, stated: Any, place: Place, problems: list[Problem]) -
         problems.append(Problem(place, repr(stated), "a file inside the estate's folder", "Put it beside the estate."))
         return None
     try:
-        return file.read_bytes()
-    except OSError as error:
-        found = f"{stated!r}: {(error.strerror or type(error).__name__).lower()}"
-        problems.append(Problem(place, found, "a file to read", "Put it beside the estate."))
+        return file_bytes(file, at(place, "a file to read", "Put it beside the estate.", f"{stated!r}: "))
+    except UnusableInput as error:
+        problems += error.problems
         return None

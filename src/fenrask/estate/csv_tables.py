@@ -73,6 +73,10 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))
         return {}, tree
     paths = [(_key(one).split("."), one.strip().endswith("[]")) for one in heading]
+    if clash := _clash([keys for keys, _ in paths]):
+        remedy = "A key has a value or keys inside it: keep one of the columns."
+        problems.append(Problem(Place(file, 1, 1), f"the columns `{clash[0]}` and `{clash[1]}`", "one of them", remedy))
+        return {}, tree
     every = [(row, rows.line_num) for row in rows if row and (row[0] or any(row))]
     if section == "flows" and (columns := _columns(every, paths, tree)):
         return columns, tree
@@ -91,6 +95,17 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         else:
             entries[name] = _entry(row, paths)
     return entries, tree
+
+
+def _clash(paths: Sequence[list[str]]) -> tuple[str, str] | None:
+    """Two columns of which one is a key inside the other, or the same."""
+    known = {tuple(keys): ".".join(keys) for keys in reversed(paths)}
+    for number, keys in enumerate(paths):
+        for end in range(1, len(keys) + 1):
+            outer = known.get(tuple(keys[:end]))
+            if outer is not None and (end < len(keys) or keys in paths[:number]):
+                return outer, ".".join(keys)
+    return None
 
 
 def _columns(
@@ -124,7 +139,10 @@ def _add_route(table: dict[str, Any], row: dict[str, Any]) -> None:
 
 def inside(folder: Path, stated: str) -> Path | None:
     """The path of a table beside the estate; None where it leaves the estate's folder."""
-    file = (folder / stated).resolve()
+    try:
+        file = (folder / stated).resolve()
+    except (OSError, ValueError):
+        return None
     return file if file.is_relative_to(folder.resolve()) else None
 
 

@@ -1,12 +1,12 @@
 """Flows whose load was measured: what `fenrask measure` wrote, put into the keys that state a load."""
 
-import json
 import math
 from collections.abc import Iterator, Mapping
 from typing import Any
 
 from fenrask.errors import Place, Problem
 from fenrask.estate.flows import ENDINGS, LOADS, Flow
+from fenrask.inputs import json_values
 
 __all__ = ["likely_rate", "measured_pairs", "with_measured"]
 
@@ -14,7 +14,7 @@ __all__ = ["likely_rate", "measured_pairs", "with_measured"]
 def measured_pairs(content: bytes) -> Any:
     """The loads of a file that was measured, by subnet and destination; None for another file."""
     try:
-        return json.loads(content)["pairs"]
+        return json_values(content)["pairs"]
     except (ValueError, KeyError, TypeError, RecursionError):
         return None
 

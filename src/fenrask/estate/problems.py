@@ -151,10 +151,15 @@ def _unknown_word(place: Place, stated: Any, expected: str) -> Problem:
     return Problem(place, _shown(stated), f"one of {', '.join(choices)}", nearest(str(stated), choices))
 
 
+_LONG = 1_000_000
+"""From here on the digits of a bound are parted."""
+
+
 def _expected(kind: str, context: Mapping[str, Any]) -> str | None:
     for limit, word in (("ge", "at least"), ("gt", "more than"), ("le", "at most"), ("lt", "less than")):
         if limit in context:
-            return f"a number, {word} {context[limit]}"
+            bound = context[limit]
+            return f"a number, {word} {f'{bound:,.0f}' if bound >= _LONG else f'{bound:g}'}"
     if kind == "too_short":
         return f"at least {context['min_length']} of them"
     return _EXPECTED.get(kind)

@@ -2,9 +2,7 @@
 
 import json
 import re
-import sys
 from collections.abc import Callable, Container, Hashable, Iterable, Mapping, Sequence
-from contextlib import nullcontext
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
@@ -23,6 +21,7 @@ from fenrask.estate.problems import UNKNOWN_KEY, name_problems, offer_problems, 
 from fenrask.estate.suggestions import NONE_DEFINED, nearest
 from fenrask.estate.traffic import Traffic
 from fenrask.estate.yaml_tree import Tree, read_yaml
+from fenrask.inputs import at, file_bytes, is_file
 from fenrask.units import exact
 
 __all__ = ["Described", "read_estate", "read_patch"]
@@ -194,7 +193,7 @@ def read_estate(
         problems.append(Problem(_place(layers, ("catalogue",)), repr(stated), "the name of a file beside the estate"))
     if isinstance(stated, str):
         file = path.parent / stated
-        if file.is_file():
+        if is_file(file):
             catalogue_data, catalogue_tree = _read(file, problems)
         else:
             near = nearest(stated, sorted(one.name for one in path.parent.glob("*.y*ml") if one != path))
@@ -368,19 +367,13 @@ def _offer_kinds(offers: dict[str, Any], tree: Tree) -> Iterable[Problem]:
 
 def _read(path: Path, problems: list[Problem]) -> tuple[Any, Tree]:
     nothing = Tree(str(path), None)
+    remedy = "Give the path of an estate, or write a sample with `fenrask demo`."
+    content = file_bytes(path, at(Place(str(path)), "a file to read", remedy))
     try:
-        with nullcontext(sys.stdin.buffer) if path == STANDARD_INPUT else path.open("rb") as file:
-            content = file.read(MOST_BYTES + 1)
-        if len(content) > MOST_BYTES:
-            raise UnusableInput([Problem(Place(str(path)), "a file over 256 MiB", "an estate or a catalogue")])
         text = content.decode("utf-8-sig").replace("\r\n", "\n")
     except UnicodeDecodeError as error:
         problems.append(Problem(Place(str(path)), f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text"))
         return {}, nothing
-    except OSError as error:
-        found = error.strerror or type(error).__name__
-        remedy = "Give the path of an estate, or write a sample with `fenrask demo`."
-        raise UnusableInput([Problem(Place(str(path)), found.lower(), "a file to read", remedy)]) from None
     data, tree, faults = read_yaml(text, str(path))
     problems += faults
     if faults and data is None:
@@ -411,6 +404,9 @@ def _set(data: Any, setting: _Setting, problems: list[Problem]) -> tuple[Any, Tr
     """The data with one value set or merged."""
     whole, equals, value_text = setting.text.partition("=")
     source, key = f"{setting.option} {whole}", whole.removeprefix(_OF_CATALOGUE)
+    if not setting.text.isprintable() and any("\ud800" <= one <= "\udfff" for one in setting.text):
+        problems.append(Problem(Place(source), "bytes that are not UTF-8", "UTF-8 text"))
+        return data, Tree(source, None)
     if not equals or not key:
         found = Place(f"{setting.option} {setting.text}")
         problems.append(Problem(found, "no key=value", "a dotted key, `=` and a value"))
@@ -418,6 +414,9 @@ def _set(data: Any, setting: _Setting, problems: list[Problem]) -> tuple[Any, Tr
     value, _, faults = read_yaml(value_text, source)
     problems += faults
     table, *rest = key.split(".")
+    if len(rest) > _DEEPEST_KEY:
+        problems.append(Problem(Place(source[:80]), f"a key of {len(rest) + 1:,} parts", "a key of the files"))
+        return data, Tree(source, None)
     known = data.get(table) if isinstance(data, dict) else None
     if len(rest) > 1 and isinstance(known, dict) and not any(key.startswith(f"{table}.{name}.") for name in known):
         near = nearest(rest[0], list(known))
@@ -426,6 +425,10 @@ def _set(data: Any, setting: _Setting, problems: list[Problem]) -> tuple[Any, Tr
             return data, Tree(source, None)
     patch = setting.patch(data, key, value)
     return merge(data, patch), _patch_tree(patch, source)
+
+
+_DEEPEST_KEY = 100
+"""Dots of a key that is set: no key of the files lies so deep."""
 
 
 def _patch_tree(patch: dict[str, Any], source: str) -> Tree:

@@ -102,8 +102,10 @@ PrefixText = Annotated[Any, BeforeValidator(_prefix), WithJsonSchema({**_TEXT, "
 AddressText = Annotated[Any, BeforeValidator(_address), WithJsonSchema({**_TEXT, "examples": ["203.0.113.7"]})]
 HostName = Annotated[str, AfterValidator(_host_name)]
 Day = Annotated[date, BeforeValidator(_day), WithJsonSchema({**_TEXT, "format": "date"})]
-Count = Annotated[int, Field(strict=True, ge=0)]
-Number = Annotated[float, Field(strict=True, ge=0)]
+MOST = 10**15
+"""No number of a file is larger: what follows from two or three of them is a number still."""
+Count = Annotated[int, Field(strict=True, ge=0, le=MOST)]
+Number = Annotated[float, Field(strict=True, ge=0, le=MOST)]
 
 
 def _likely(value: Any) -> Any:
@@ -117,8 +119,8 @@ def _likely(value: Any) -> Any:
     low, likely, high = (value[key] for key in ("low", "likely", "high"))
     if any(isinstance(one, bool) or not isinstance(one, int | float) for one in (low, likely, high)):
         raise unfit("numbers for low, likely and high")
-    if not 0 < low <= likely <= high:
-        raise unfit("0 < low <= likely <= high")
+    if not 0 < low <= likely <= high <= MOST:
+        raise unfit(f"0 < low <= likely <= high <= {MOST:,}" if high > MOST else "0 < low <= likely <= high")
     return likely
 
 
@@ -134,7 +136,7 @@ _RANGE = {
 Uncertain = Annotated[
     float,
     BeforeValidator(_likely),
-    Field(strict=True, ge=0),
+    Field(strict=True, ge=0, le=MOST),
     WithJsonSchema({"anyOf": [{"type": "number", "minimum": 0}, _RANGE]}),
 ]
 """A number, or a range of which low and high are the 5th and the 95th percentile; the plan takes what is likely."""

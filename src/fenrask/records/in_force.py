@@ -6,7 +6,6 @@ address), as a resolver inside a subnet answered, or a public one (from `interne
 
 import csv
 import io
-import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -14,6 +13,7 @@ from fenrask.errors import Place, Problem
 from fenrask.estate import Described
 from fenrask.estate.remotes import INTERNET
 from fenrask.estate.suggestions import nearest, some
+from fenrask.inputs import json_values
 from fenrask.prefixes import Prefix, parse_address, parse_prefix
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
 from fenrask.records.tables import TABLES
@@ -82,7 +82,7 @@ def _from_ip(text: str, file: str, subnet: str, described: Described, problems: 
         problems.append(Problem(Place(path="--subnet"), repr(subnet), "the subnet where `ip -j route` was run", near))
         return
     try:
-        entries = json.loads(text)
+        entries = json_values(text)
     except ValueError:
         problems.append(Problem(Place(file, 1, 1), "no JSON", "the output of `ip -j route`"))
         return

@@ -2,12 +2,12 @@
 
 import csv
 import io
-import json
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from fenrask.errors import Place, Problem
+from fenrask.inputs import json_values
 from fenrask.prefixes import Address, parse_address
 from fenrask.records.tables import TABLES, accepted_tables
 
@@ -47,7 +47,7 @@ def _json_lines(text: str) -> Iterator[Fields]:
     for number, line in enumerate(text.splitlines(), 1):
         if line.strip():
             try:
-                data = json.loads(line)
+                data = json_values(line)
             except ValueError:
                 data = None
             yield number, {k: str(v) for k, v in data.items()} if isinstance(data, dict) else {}

@@ -1,6 +1,5 @@
 """Files of what exists, each known by what is in it, and what they tell together."""
 
-import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -9,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.inputs import at, file_bytes, is_file, json_values
 from fenrask.prefixes import Address, parse_address
 from fenrask.records.batch import Unread
 from fenrask.records.bills import Billed, read_bill
@@ -75,7 +75,7 @@ def read_files(
 def _read(file: str, found: Files) -> str:
     """Take one file; what it is, in words."""
     path = Path(file)
-    if file == "-" or not path.is_file():
+    if file == "-" or not is_file(path):
         raise UnusableInput([Problem(Place(file), "standard input" if file == "-" else "no such file", "a file")])
     with path.open("rb") as stream:
         head = stream.read(1 << 16)
@@ -118,7 +118,7 @@ def _bill(path: Path, head: bytes, found: Files) -> str:
     if not (_is_bill(path) if is_parquet else b"BilledCost" in head.split(b"\n", 1)[0]):
         return ""
     problems: list[Problem] = []
-    found.billed += read_bill(path.read_bytes(), path.name, "", problems)
+    found.billed += read_bill(_content(path), path.name, "", problems)
     if problems:
         raise UnusableInput(problems)
     return "a bill (FOCUS)"
@@ -129,7 +129,7 @@ def _json(path: Path, head: bytes, found: Files) -> str:
     if text is None or text.lstrip()[:1] not in ("{", "["):
         return ""
     try:
-        data = json.loads(_whole(path))
+        data = json_values(_whole(path))
     except (ValueError, RecursionError) as error:
         raise UnusableInput([Problem(Place(str(path)), "no JSON", f"JSON as it began: {error}")]) from None
     stem = found.named.get(str(path), path.name.split(".")[0])
@@ -176,11 +176,11 @@ def _text(head: bytes) -> str | None:
 
 
 def _whole(path: Path) -> str:
-    with path.open("rb") as stream:
-        content = stream.read(_MOST_TEXT + 1)
-    if len(content) > _MOST_TEXT:
-        raise UnusableInput([Problem(Place(str(path)), "more than 256 MiB", "a smaller file")])
-    return content.decode("utf-8-sig", errors="replace")
+    return _content(path).decode("utf-8-sig", errors="replace")
+
+
+def _content(path: Path) -> bytes:
+    return file_bytes(path, at(Place(str(path)), "a smaller file"))
 
 
 def _is_bill(path: Path) -> bool:
@@ -263,7 +263,7 @@ def _dump(path: Path, head: bytes, found: Files) -> str:
         return ""
     from fenrask.estate.mrt import mrt_prefixes
 
-    content = path.read_bytes()
+    content = _content(path)
     try:
         found.facts.dumps[path.name] = (content, len(mrt_prefixes(content)))
     except ValueError:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.inputs import json_values
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
 from fenrask.records.existing.facts import Fact, Facts, Steps, spelled
 
@@ -57,7 +58,7 @@ class Drafted:
         """From a file; UnusableInput where it is another one."""
         found = cls()
         try:
-            whole = json.loads(text)
+            whole = json_values(text)
             if whole["drafted"] != 1:
                 raise ValueError("another version")
             for steps, values, where in whole["values"]:

@@ -1,15 +1,14 @@
 """Readers of connection records. A new one is one file and one line in `READERS`."""
 
 import io
-import sys
 import zlib
 from bz2 import BZ2File
 from collections.abc import Callable, Iterator, Mapping
 from lzma import LZMAError, LZMAFile
-from pathlib import Path
 from typing import Any, BinaryIO
 
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.inputs import at, opened_file
 from fenrask.records.batch import BREAKS_OFF, LAST_S, Batch, Unread, taken, too_large
 from fenrask.records.readers.captured import CAPTURED, datagrams_from
 from fenrask.records.readers.columns import COMMA, FIELDS, PARQUET
@@ -45,12 +44,7 @@ def opened(
     share: Share = WHOLE,
 ) -> tuple[Source, bytes]:
     """A file (`-` for standard input), unpacked where it is packed, and its first bytes."""
-    try:
-        raw: Any = sys.stdin.buffer if file == "-" else Path(file).open("rb")  # noqa: SIM115 - read as a stream, to its end
-    except OSError as error:
-        found = (error.strerror or type(error).__name__).lower()
-        raise UnusableInput([Problem(Place(file), found, "a file of records")]) from None
-    stream: Any = raw if isinstance(raw, io.BufferedReader) else io.BufferedReader(raw)
+    stream: Any = opened_file(file, at(Place(file), "a file of records"))
     as_it_is = stream
     magic = stream.peek(4)[:4]
     if magic[:2] == _GZIP:

@@ -5,6 +5,7 @@ import io
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from itertools import product
 from typing import Any, BinaryIO
 
@@ -44,7 +45,7 @@ FIELDS: dict[str, tuple[str, ...]] = {
         "destinationipv4address",
     ),
     "source_port": ("sourceport", "srcport", "sport", "sourcetransportport"),
-    "target_port": ("targetport", "destinationport", "dstport", "dport", "destinationtransportport"),
+    "target_port": ("targetport", "port", "destinationport", "dstport", "dport", "destinationtransportport"),
     "protocol": ("protocol", "proto", "protocolidentifier"),
     "bytes_out": ("bytesout", "outbytes", "bytes", "octets", "octetdeltacount", "bytessent"),
     "bytes_in": ("bytesin", "inbytes", "bytesreceived", "replybytes", "reverseoctetdeltacount"),
@@ -79,7 +80,8 @@ def _comma(source: Source) -> Iterator[Batch]:
     import pyarrow as arrow
     import pyarrow.csv as comma
 
-    raw = source.stream.readline()
+    source = _with_line_feeds(source)
+    raw = source.stream.readline(_LONGEST_HEADING)
     heading = raw.decode("utf-8-sig", errors="replace").strip()
     delimiter = _delimiter(heading)
     names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter, skipinitialspace=True), [])]
@@ -137,6 +139,36 @@ def _line_at(source: Source, place: int, begin: int) -> tuple[int, int]:
     while at < place - 1 and (piece := source.stream.read(min(_BLOCK, place - 1 - at))):
         at, lines = at + len(piece), lines + piece.count(b"\n")
     return at + len(source.stream.readline()), lines + 1
+
+
+_LONGEST_HEADING = 1 << 20
+
+
+def _with_line_feeds(source: Source) -> Source:
+    """A table whose lines end in carriage returns alone, with line feeds; any other as it is."""
+    head = getattr(source.stream, "peek", lambda _: b"")(_LOOK)[:_LOOK]
+    if b"\n" in head or b"\r" not in head:
+        return source
+    return replace(source, stream=io.BufferedReader(_Feeding(source.stream)), is_packed=True)
+
+
+_LOOK = 4096
+
+
+class _Feeding(io.RawIOBase):
+    """A stream with line feeds for carriage returns."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        super().__init__()
+        self._stream = stream
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        content = self._stream.read(len(buffer)).replace(b"\r", b"\n")
+        buffer[: len(content)] = content
+        return len(content)
 
 
 class _Part(io.RawIOBase):

@@ -50,5 +50,7 @@ def balanced(mean_s: float, cv: float) -> Mixture:
     if mean_s <= 0 or cv < 1:
         raise unusable("cv", f"{cv:g} with a mean of {mean_s:g}", "at least 1, and a mean above 0")
     square = cv**2
-    share = (1 + ((square - 1) / (square + 1)) ** 0.5) / 2
-    return hyperexponential((share, 1 - share), (mean_s / (2 * share), mean_s / (2 * (1 - share))))
+    root = ((square - 1) / (square + 1)) ** 0.5
+    # (1 - root) / 2 without the difference of nearly equal numbers.
+    rare = 1 / ((square + 1) * (1 + root))
+    return hyperexponential((1 - rare, rare), (mean_s / (2 * (1 - rare)), mean_s / (2 * rare)))

@@ -6,17 +6,20 @@ program is called in this one.
 
 import json
 import os
+import socket
 import struct
 import subprocess
-import threading
 import time
 import unittest
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
+from threading import Thread
 from typing import Any
 from unittest.mock import patch
 
 from fenrask import inputs
+from fenrask.cli import asking
 from fenrask.errors import Place, UnusableInput
 from fenrask.inputs import at, file_bytes, json_values
 from tests.support import CATALOGUE, ESTATE, PROGRAM, InFolder, merged
@@ -191,11 +194,43 @@ class Surroundings(InFolder):
             time.sleep(0.3)
             pipe.write_bytes(content)
 
-        writer = threading.Thread(target=write_late)
+        writer = Thread(target=write_late)
         writer.start()
         done = self.program("check", "pipe", "--format", "json")
         writer.join()
         self.assertEqual(json.loads(done.stdout)["estate"], "Test", done.stderr)
+
+    def test_servers_that_answer_badly_or_without_end(self) -> None:
+        self.estate()
+        answers: dict[bytes, str] = {
+            b"no HTTP at all\r\n\r\n": "no HTTP",
+            b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n": "IncompleteRead",
+            b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 200 + b"\r\n": "more than 100 headers",
+            b"HTTP/1.1 200 OK\r\na: " + b"b" * 100_000 + b"\r\n\r\n": "got more than 65536 bytes",
+            b"HTTP/1.1 200 OK\r\n\r\nnothing of use": "the caller's address",
+            b"": "no whole answer within 1 s",
+        }
+        for content, said in answers.items():
+            with self.subTest(said), socket.create_server(("127.0.0.1", 0)) as server:
+                Thread(target=self.serve, args=(server, content), daemon=True).start()
+                url = f"http://127.0.0.1:{server.getsockname()[1]}/"
+                began = time.monotonic()
+                with patch.object(asking, "_WITHIN_S", 1.0):
+                    done = self.program("confirm", "--ask", url, "--subnet", "app", "--destination", "partner")
+                self.assertEqual((done.returncode, said in done.stderr), (2, True), done.stderr)
+                self.assertLess(time.monotonic() - began, 10)
+
+    @staticmethod
+    def serve(server: socket.socket, content: bytes) -> None:
+        """One answer; a byte now and then where there is none."""
+        with suppress(OSError):
+            caller, _ = server.accept()
+            caller.recv(1 << 16)
+            caller.sendall(content)
+            while not content:
+                caller.sendall(b"H")
+                time.sleep(0.2)
+            caller.close()
 
     def test_a_file_in_parts_and_no_more_than_is_allowed(self) -> None:
         file = self.folder / "some"

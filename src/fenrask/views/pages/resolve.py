@@ -23,6 +23,7 @@ _LOOKED = (
     Column("addresses", "addresses", "list"),
     Column("ttl_s", "TTL, s", "count"),
     Column("fault", "fault", sparse=True),
+    Column("special", "of special use", "list", sparse=True),
 )
 
 
@@ -47,7 +48,7 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str, rotations: Se
         summary += f"; {counted(faults, 'name')} without an answer"
     drift = [(one.destination, one.added, one.gone, one.unchanged) for one in found]
     looked = [
-        (one.destination, each.name, each.aliases, each.addresses, each.ttl_s, each.fault or None)
+        (one.destination, each.name, each.aliases, each.addresses, each.ttl_s, each.fault or None, each.special or None)
         for one in found
         for each in one.looked
     ]
@@ -56,6 +57,8 @@ def resolve_page(estate: str, found: Sequence[Drift], server: str, rotations: Se
         Table("looked_up", "Looked up", _LOOKED, looked),
     )
     lines = [summary]
+    if special := [f"{each.name}: {text}" for one in found for each in one.looked for text in each.special]:
+        lines.append(f"Addresses of special use (RFC 6890): {some(special)}.")
     if rotations:
         rows = [(one.name, one.addresses, one.looks, one.first, one.last, one.new_per_week) for one in rotations]
         tables = (*tables, Table("rotation", "What each name has answered", _ROTATION, rows))

@@ -7,7 +7,7 @@ READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
 
-.PHONY: demo test test-long lint types layers site bench fuzz smoke supply dist truth screenshots clean
+.PHONY: demo test test-long lint types layers dead site bench fuzz smoke supply dist truth screenshots clean
 
 demo: $(RUNNING)
 	$(BIN)/fenrask demo build/demo --force
@@ -28,6 +28,10 @@ types: $(READY)
 
 layers: $(READY)
 	$(BIN)/lint-imports
+
+# Names of the program that nothing uses; what is used by tests alone is seen by eye.
+dead: $(READY)
+	! $(BIN)/vulture | grep "^src/"
 
 # All documents as a site, build/site/index.html; a link that leads nowhere is an error. Its generator has an
 # environment of its own.

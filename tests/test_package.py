@@ -1,11 +1,14 @@
 """The package as a whole: examples in docstrings, exported names, what a start-up imports."""
 
+import ast
 import doctest
 import importlib
 import pkgutil
+import re
 import subprocess
 import sys
 import unittest
+from pathlib import Path
 from types import ModuleType
 
 import fenrask
@@ -32,6 +35,41 @@ class Exports(unittest.TestCase):
                 self.assertTrue(module.__doc__)
                 missing = [name for name in getattr(module, "__all__", []) if not hasattr(module, name)]
                 self.assertEqual(missing, [])
+
+
+class Docstrings(unittest.TestCase):
+    SOURCE = Path(fenrask.__file__).parent
+    BESIDE = {"python", "erfcx", "retrials", "WORKLOAD", "SECTION_csv"}
+    """Of libraries, documents and patterns."""
+
+    def test_what_they_put_in_backticks_exists(self) -> None:
+        """Fields, functions, keys, options and files: a name that a rename has left behind is nowhere else."""
+        told: dict[str, str] = {}
+        known: set[str] = set()
+        for file in self.SOURCE.rglob("*.py"):
+            tree = ast.parse(file.read_text(encoding="utf-8"))
+            texts = {
+                id(node.value): node.value.value
+                for node in ast.walk(tree)
+                if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant)
+            }
+            for text in filter(lambda one: isinstance(one, str), texts.values()):
+                for quoted in re.findall(r"`([^`]+)`", str(text)):
+                    told |= dict.fromkeys(re.findall(r"[A-Za-z_]\w*", quoted), f"{file.name}: {quoted}")
+            known |= {*file.relative_to(self.SOURCE).with_suffix("").parts}
+            known |= {word for node in ast.walk(tree) if id(node) not in texts for word in self.words(node)}
+        for file in self.SOURCE.rglob("*.yaml"):
+            known |= {*re.findall(r"[A-Za-z_]\w*", file.read_text(encoding="utf-8"))}
+        self.assertGreater(len(told), 200)
+        self.assertEqual({word: where for word, where in told.items() if word not in known | self.BESIDE}, {})
+
+    @staticmethod
+    def words(node: ast.AST) -> list[str]:
+        """The names that a piece of the program has, and those in its texts."""
+        named = [getattr(node, key, None) for key in ("id", "attr", "arg", "name", "module")]
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            named.append(node.value)
+        return [word for one in named if isinstance(one, str) for word in re.findall(r"[A-Za-z_]\w*", one)]
 
 
 class StartUp(unittest.TestCase):

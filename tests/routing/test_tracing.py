@@ -339,10 +339,6 @@ class Needs(InFolder):
         "route_tables": {"private": {"0.0.0.0/0": GONE}},
         "exits": {"lent": {"kind": "dynamic-address", "network": "net"}},
     }
-    SECOND_ZONE: dict[str, Any] = {
-        "subnets": {"app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private"}},
-        "workloads": {"work": {"subnets": ["app", "app-b"]}},
-    }
     WALL: dict[str, Any] = {"exits": {"gate": {"kind": "inspecting-firewall", "offer": "wall"}}}
 
     def test_each_need_broken_and_met(self) -> None:

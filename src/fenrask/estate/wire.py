@@ -31,15 +31,12 @@ _OPEN_AND_CLOSE = (4, 2)
 class OnWire:
     """What each flow puts on the wire in a mean second of the month, shape (n_flows,).
 
-    packets_per_s: both ways; out_per_s, in_per_s: bytes sent and received; payload_out_per_s, payload_in_per_s: as
-    flows state them.
+    packets_per_s: both ways; out_per_s, in_per_s: bytes sent and received.
     """
 
     packets_per_s: Series
     out_per_s: Series
     in_per_s: Series
-    payload_out_per_s: Series
-    payload_in_per_s: Series
 
     @property
     def bytes_per_s(self) -> Series:
@@ -81,4 +78,4 @@ class OnWire:
             number[of_size] = volume[of_size] / stated[of_size]
             headers = np.where(of_size, 0, header) if not whole else np.zeros(new.size)
             sent.append(volume + number * (headers + overhead))
-        return cls(packets[0] + packets[1], *sent, *payloads)
+        return cls(packets[0] + packets[1], *sent)

@@ -108,11 +108,6 @@ class Evaluation:
         return Before(self.paths, _by_flow(self._broken_now), *self._numbers)
 
     @cached_property
-    def cut_off_by_faults(self) -> frozenset[str]:
-        """The flows that a fault which they are to survive cuts off, or makes break another need."""
-        return self.surviving.cut_off(self._before_faults) if self._after_faults else frozenset()
-
-    @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:
         """The needs that are not met, by flow."""
         return _by_flow(self.broken)

@@ -67,7 +67,7 @@ class Misuse(InFolder):
             ("nodes: an unknown key", {"assignment": "shared-once", "nodes": 3}),
             ("one port for each node", {"assignment": "node-share", "nodes": 4000}),
             ("one of closed, reset", {"assignment": PORTS, "early_reuse_share": {"closd": 1}}),
-            ("at most 1.0", {"assignment": PORTS, "early_reuse_share": 2}),
+            ("at most 1", {"assignment": PORTS, "early_reuse_share": 2}),
             ("at least 1", {"assignment": PORTS, "search_tries": 0}),
             ("search_tries.0", {"assignment": PORTS, "search_tries": [0]}),
             ("gate.ports.ended_reuse", {"assignment": PORTS, "ended_reuse": {"chance": 1}}),
@@ -92,8 +92,8 @@ class Misuse(InFolder):
                 {"destinations": {"partner": {"needs": {"inspected": "by-nam"}}}},
             ),
             ("sum to at most 1", {"flows": {"talk": {"half_closed_share": 0.7, "rejected_share": 0.7}}}),
-            ("more than 0.0", {"flows": {"talk": {"burstiness": 0}}}),
-            ("less than 1.0", {"flows": {"talk": {"retry_share": 1}}}),
+            ("more than 0", {"flows": {"talk": {"burstiness": 0}}}),
+            ("less than 1", {"flows": {"talk": {"retry_share": 1}}}),
             ("shares sum to 1", {"destinations": {"partner": {"distinct_addresses": [0.5, 0.1]}}}),
             ("exits of this estate: there is no gone", {"stress": {"it": {"lose_exits": ["gone"]}}}),
             ("sessions that are there", {"stress": {"it": {"sessions_down": ["door"]}}}),
@@ -107,13 +107,15 @@ class Misuse(InFolder):
 
     def test_loads_beyond_all_sense_are_answered_all_the_same(self) -> None:
         for key, value in (
-            ("flows.talk.duration_s", "1e300"),
-            ("targets.growth_margin", "1e30"),
-            ("flows.talk.burstiness", "1e300"),
+            ("flows.talk.duration_s", "1e15"),
+            ("targets.growth_margin", "1e15"),
+            ("flows.talk.burstiness", "1e15"),
         ):
             done = self.program("capacity", "--set", f"{key}={value}", "--set", "exits.gate.addresses=auto")
             self.assertIn(done.returncode, (0, 1), done.stderr)
             self.assertIn("no number of addresses suffices", done.stdout)
+            # And beyond what any number of a file may be.
+            self.blocked("at most 1,000,000,000,000,000", "capacity", "--set", f"{key}=1e300")
 
     def test_what_cannot_be_simulated_is_said(self) -> None:
         done = self.program("simulate", "--set", "flows.talk.per_host_per_s=1e9")

@@ -78,7 +78,7 @@ MISTAKES: tuple[tuple[str, str, str, str], ...] = (
      "35:3 profiles.day: expected 24 or 168 multipliers, not 23\n"
      "  Other steps divide a day or a week into even parts of an hour, of a minute to two hours."),
     ("an hour below nothing", "day: [0.5, ", "day: [-0.5, ",
-     "35:9 profiles.day.0: -0.5, expected a number, at least 0.0"),
+     "35:9 profiles.day.0: -0.5, expected a number, at least 0"),
     ("an hour in words", "day: [0.5, ", "day: [half, ", "35:9 profiles.day.0: 'half', expected a number"),
     ("addresses in words", "edge-a, addresses: auto", "edge-a, addresses: four",
      "21:69 exits.gate.addresses: 'four', expected auto, a number of addresses, or a list of addresses"),
@@ -90,7 +90,7 @@ MISTAKES: tuple[tuple[str, str, str, str], ...] = (
     ("a share in per cent", "blocking: 0.0001", "blocking: 1%",
      "37:11 targets.blocking: '1%', expected a number\n  Write 0.01: a share, not per cent."),
     ("a share above all", "blocking: 0.0001", "blocking: 2",
-     "37:11 targets.blocking: 2, expected a number, less than 1.0\n"
+     "37:11 targets.blocking: 2, expected a number, less than 1\n"
      "  `blocking`: maximum share of new connections that find no free port at the peak."),
     ("a port by its name", "port: 443", "port: https",
      "24:39 destinations.partner.port: 'https', expected a whole number\n  `port`: its port."),

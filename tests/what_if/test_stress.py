@@ -20,6 +20,7 @@ from fenrask.what_if import (
     stress,
     zone_losses,
 )
+from fenrask.what_if.growth import month
 from tests.designs.test_designs import TWO_ZONES
 from tests.support import CATALOGUE, InFolder
 from tests.teletraffic.test_erlang import recursion
@@ -177,11 +178,11 @@ class Faults(InFolder):
 class Growing(InFolder):
     def test_the_month_in_which_ports_run_out(self) -> None:
         # 620 connections grow by 5 % a month, on 1,000 ports.
-        month = next(n for n in range(99) if float(recursion(1000, 620 * 1.05**n)) > 1e-4)
+        full = next(n for n in range(99) if float(recursion(1000, 620 * 1.05**n)) > 1e-4)
         growth = grow(self.estate({}), 12, 0.05)
         [crossing] = growth.crossings
-        self.assertEqual((crossing.about, crossing.limit, crossing.month), ("gate", "ports", month))
-        self.assertEqual(crossing.act_by(2.5), month - 2.5)
+        self.assertEqual((crossing.about, crossing.limit, crossing.month), ("gate", "ports", full))
+        self.assertEqual(crossing.act_by(2.5), full - 2.5)
         self.assertAlmostEqual(growth.months[9].used["gate"], 0.62 * 1.05**9, places=9)
 
     def test_a_flows_own_growth_and_a_budget(self) -> None:
@@ -193,6 +194,52 @@ class Growing(InFolder):
         growth = grow(described, 3, budget=bills[2])
         self.assertEqual([one.amount for one in growth.months], bills)
         self.assertEqual([(one.limit, one.month) for one in growth.crossings], [("budget", 3)])
+
+    def test_hosts_take_what_each_host_has(self) -> None:
+        """Blocks of ports, always-open connections, volumes and subnets' addresses, each counted by hand."""
+        block = {"assignment": "host-block", "per_address": 1000, "block": 100}
+        growth = {"hosts_per_month": 1.5, "steps": {"3": 20}, "until": 4}
+        numbers = [10, 12, 13, 34, 36, 36]
+        described = self.estate(
+            {
+                "exits": {"gate": {"addresses": 2}},
+                "workloads": {"work": {"growth": growth}},
+                "flows": {"talk": {"out_gib_per_month": 100}},
+            },
+            {"offers": {"gate": {"ports": block}}},
+        )
+        full = next(n for n, hosts in enumerate(numbers) if hosts > 20)
+        found = grow(described, 5)
+        self.assertEqual(
+            [(one.about, one.limit, one.month) for one in found.crossings if one.limit == "ports"],
+            [("gate", "ports", full)],
+        )
+        plain = [
+            evaluate(
+                described.patched(
+                    {"workloads": {"work": {"hosts": hosts}}, "flows": {"talk": {"out_gib_per_month": 10 * hosts}}}, "x"
+                )
+            ).bill.total
+            for hosts in numbers
+        ]
+        self.assertEqual([one.amount for one in found.months], plain)
+
+    def test_a_subnet_runs_out_of_addresses(self) -> None:
+        """Two workloads in a /28 of 14 usable addresses; one of them grows, and goes away later."""
+        edge = {"edge-b": {"network": "net", "zone": "a", "prefix": "10.0.3.0/28", "routes": "private"}}
+        grows = {"subnets": ["edge-b"], "hosts": 8, "growth": {"hosts_per_month": 2, "from": 2, "steps": {"6": -20}}}
+        others = {"subnets": ["edge-b"], "hosts": 3}
+        described = self.estate({"subnets": edge, "workloads": {"grows": grows, "others": others}})
+        found = [one for one in grow(described, 7).crossings if one.about == "edge-b"]
+        self.assertEqual(
+            [(one.limit, one.month, one.detail) for one in found], [("host addresses", 3, "15 hosts of 14")]
+        )
+        self.assertEqual(month(described, 6, 0.0, None)[1], ())
+
+    def test_months_that_are_none(self) -> None:
+        for growth in ({"steps": {"0": 3}}, {"steps": {"soon": 3}}, {"from": 4, "until": 3}, {"hosts_per_month": "2%"}):
+            with self.subTest(growth), self.assertRaises(UnusableInput):
+                self.estate({"workloads": {"work": {"growth": growth}}})
 
 
 class Sensitive(InFolder):

@@ -105,16 +105,17 @@ def _cluster(address: str) -> Iterator[Executor]:
 
 
 def _check_scheme(address: str) -> None:
-    """UnusableInput for a kind of connection that is none of ours, or that lacks its keys."""
+    """UnusableInput for a kind of connection that is not installed, or that lacks its keys."""
+    from distributed.comm.registry import get_backend
     from distributed.security import Security
 
-    scheme, has_scheme, _ = address.partition("://")
-    if not has_scheme or scheme == "tcp":
-        return
-    if scheme != "tls":
+    scheme = address.partition("://")[0] if "://" in address else "tcp"
+    try:
+        get_backend(scheme).get_connector()
+    except (ImportError, RuntimeError, TypeError, ValueError):
         problem = Problem(Place(path="--workers"), repr(address), "tcp://HOST:PORT, or tls://HOST:PORT")
-        raise UnusableInput([problem])
-    if Security().get_connection_args("client").get("ssl_context") is None:
+        raise UnusableInput([problem]) from None
+    if scheme == "tls" and Security().get_connection_args("client").get("ssl_context") is None:
         remedy = "Name the files of keys in Dask's configuration (distributed.comm.tls), or use tcp://."
         raise UnusableInput([Problem(Place(path="--workers"), f"{address} without keys", "keys for TLS", remedy)])
 

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from fenrask.estate.values import Number, Strict
+from fenrask.estate.values import MOST, Number, Strict
 
 __all__ = ["Case"]
 
@@ -15,8 +15,8 @@ class Reconnect(Strict):
     policy: Literal["fixed", "backoff", "jitter"] = Field(
         description="after base_s each; after base_s, twice that and so on; after a random part of that"
     )
-    base_s: Annotated[float, Field(strict=True, gt=0)] = Field(1.0, description="the first wait, s")
-    max_s: Annotated[float, Field(strict=True, gt=0)] = Field(32.0, description="the longest wait, s")
+    base_s: Annotated[float, Field(strict=True, gt=0, le=MOST)] = Field(1.0, description="the first wait, s")
+    max_s: Annotated[float, Field(strict=True, gt=0, le=MOST)] = Field(32.0, description="the longest wait, s")
 
     @property
     def within_s(self) -> float:
@@ -35,7 +35,7 @@ class Case(Strict):
     sessions_down: tuple[str, ...] = Field(
         (), description="exits whose routing sessions are down; EXIT/ROUTER for one of several routers"
     )
-    slow: dict[str, Annotated[float, Field(strict=True, ge=1)]] = Field(
+    slow: dict[str, Annotated[float, Field(strict=True, ge=1, le=MOST)]] = Field(
         {}, description="destinations, by name, and the factor by which connections to them last longer"
     )
     silent: tuple[str, ...] = Field(
@@ -48,7 +48,7 @@ class Case(Strict):
         (), description="destinations that resolve names no more: asked twice, and their hosts open nothing by name"
     )
     load_up: Number = Field(0.0, description="share by which all loads rise: 0.5 for half as much again")
-    reopen_within_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
+    reopen_within_s: Annotated[float, Field(strict=True, gt=0, le=MOST)] | None = Field(
         None, description="all open connections are opened again within this many seconds"
     )
 

@@ -10,7 +10,7 @@ from fenrask.estate.behaviour import Behaviour
 from fenrask.estate.flows import Ending
 from fenrask.estate.ports import AnyPorts
 from fenrask.estate.throughput import Throughput
-from fenrask.estate.values import Count, Day, Money, Number, Strict, unfit
+from fenrask.estate.values import MOST, Count, Day, Money, Number, Strict, unfit
 
 __all__ = [
     "Addresses",
@@ -216,7 +216,7 @@ class Offer(Strict):
         description="share of time that what all units of one share works, such as the line behind two routers; "
         "default: not known, and no downtime is reckoned for it",
     )
-    repair_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(
+    repair_s: Annotated[float, Field(strict=True, gt=0, le=MOST)] | None = Field(
         None,
         description="mean time until one that failed works again, s: how often machines take over from each other; "
         "default: not known, and their taking over costs no availability",

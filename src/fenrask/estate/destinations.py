@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal, Self, get_args
 
 from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
-from fenrask.estate.values import Count, HostName, PortNumber, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import MOST, Count, HostName, PortNumber, PrefixText, Share, Strict, unfit
 
 __all__ = ["BY_NAME", "Destination", "Fault", "Needs", "PerSource"]
 
@@ -111,7 +111,9 @@ class PerSource(Strict):
     """What a partner takes from one source address; a limit that is not given does not exist."""
 
     connections: Annotated[Count, Field(ge=1)] | None = Field(None, description="open connections")
-    new_per_s: Annotated[float, Field(strict=True, gt=0)] | None = Field(None, description="new connections per second")
+    new_per_s: Annotated[float, Field(strict=True, gt=0, le=MOST)] | None = Field(
+        None, description="new connections per second"
+    )
 
 
 class Destination(Strict):

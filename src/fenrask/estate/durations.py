@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Discriminator, Field, Tag, model_validator
 
-from fenrask.estate.values import Number, Share, Strict, Uncertain, unfit
+from fenrask.estate.values import MOST, Number, Share, Strict, Uncertain, unfit
 
 __all__ = ["DurationLaw", "Life", "DurationPart"]
 
@@ -22,7 +22,7 @@ class DurationPart(Strict):
     mean: Number | None = Field(None, description="mean, s")
     shape: Simple = Field("exponential", description="the distribution")
     p95: Number | None = Field(None, description="95th percentile, s; for lognormal")
-    cv: Annotated[float, Field(strict=True, ge=1)] | None = Field(
+    cv: Annotated[float, Field(strict=True, ge=1, le=MOST)] | None = Field(
         None, description="standard deviation / mean, at least 1; for hyperexponential"
     )
 

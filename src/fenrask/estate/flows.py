@@ -5,7 +5,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import ConfigDict, Field, model_validator
 
 from fenrask.estate.durations import DurationLaw, Life
-from fenrask.estate.values import Count, Number, PortNumber, Share, Strict, Uncertain, unfit
+from fenrask.estate.values import MOST, Count, Number, PortNumber, Share, Strict, Uncertain, unfit
 
 __all__ = ["ENDINGS", "LOADS", "Ending", "Flow"]
 
@@ -83,7 +83,7 @@ class Flow(Strict):
         None, description="connections that a host holds at most, by its own limit"
     )
     profile: str | None = Field(None, description="the load profile that multiplies the load; default: constant")
-    burstiness: Annotated[float, Field(strict=True, gt=0)] = Field(
+    burstiness: Annotated[float, Field(strict=True, gt=0, le=MOST)] = Field(
         1.0, description="variance-to-mean ratio of busy connections; 1 for arrivals independent of each other"
     )
     batch: Annotated[float, Field(strict=True, ge=1, le=1e6)] = Field(

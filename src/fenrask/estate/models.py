@@ -20,13 +20,14 @@ from fenrask.estate.exits import KINDS, Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
+from fenrask.estate.growth import HostGrowth
 from fenrask.estate.named_addresses import NamedAddresses
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest, some
 from fenrask.estate.throughput import Throughput
-from fenrask.estate.values import Count, Money, Number, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import MOST, Count, Money, Number, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
 
 __all__ = [
@@ -136,6 +137,7 @@ class Workload(Strict):
         (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
     )
     hosts: Count = Field(description="hosts in all these subnets together")
+    growth: HostGrowth | None = Field(None, description="how many hosts are added by month; default: none")
     load_moves: bool = Field(
         True, description="whether the load of hosts in a zone that is lost moves to those in its other subnets"
     )
@@ -237,7 +239,7 @@ class Targets(Strict):
     change_cost: ChangeCost | None = Field(
         None, description="what changes cost once: `choose` weighs them against what they save; default: nothing"
     )
-    horizon_months: Annotated[float, Field(strict=True, gt=0)] = Field(
+    horizon_months: Annotated[float, Field(strict=True, gt=0, le=MOST)] = Field(
         12.0, description="months over which what is paid once is spread"
     )
     lead_days: LeadDays = Field(

@@ -15,6 +15,7 @@ __all__ = [
     "AddressText",
     "Count",
     "Day",
+    "MOST",
     "Money",
     "HostName",
     "Number",

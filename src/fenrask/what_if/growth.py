@@ -1,13 +1,20 @@
-"""Growth month by month: what each month costs, and when each limit is passed."""
+"""Growth month by month, of load and of hosts: what each month costs, and when each limit is exceeded.
 
-from collections.abc import Iterable, Iterator
+More hosts have what each host has: blocks of ports, connections that are always open, a rate, limits of their own, and
+volumes where these are stated for all of them together.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from math import ceil
+from typing import Any
 
 from fenrask.capacity import ExitLimits
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import scaled_flows
+from fenrask.prefixes import usable
 from fenrask.progress import gone_through
 from fenrask.units import figure
 
@@ -27,7 +34,7 @@ class Month:
 
 @dataclass(frozen=True)
 class Crossing:
-    """A limit, and the first month in which it is passed: 0 where it is now. `about` names the exit."""
+    """A limit, and the first month in which it is exceeded: 0 where it is now. `about` names the exit or the subnet."""
 
     about: str
     limit: str
@@ -41,31 +48,71 @@ class Crossing:
 
 @dataclass(frozen=True)
 class Growth:
-    """Every month up to the horizon; limits passed in it, the first first."""
+    """Every month up to the horizon; limits exceeded in it, the first first."""
 
     months: tuple[Month, ...]
     crossings: tuple[Crossing, ...]
 
 
 def grow(described: Described, months: int, share: float = 0.0, budget: Fraction | None = None) -> Growth:
-    """Each flow by its own growth, and all by `share` a month on top, compounded; budget: money a month."""
+    """Each flow and workload by its own growth, and all flows by `share` a month on top, compounded.
+
+    budget: money a month.
+    """
     return grown(month(described, number, share, budget) for number in gone_through(range(months + 1), "month"))
 
 
 def month(
     described: Described, number: int, share: float, budget: Fraction | None
 ) -> tuple[Month, tuple[Crossing, ...]]:
-    """One month from now, and the limits that are passed in it."""
+    """One month from now, and the limits that are exceeded in it."""
     times = {
         name: ((1 + flow.growth_per_month) * (1 + share)) ** number for name, flow in described.estate.flows.items()
     }
-    changed = described.patched(scaled_flows(described, times), f"month {number}") if number else described
+    hosts = _hosts(described, number)
+    patch = _with_hosts(described, scaled_flows(described, times), hosts)
+    changed = described.patched(patch, f"month {number}") if number else described
     evaluation = evaluate(changed)
-    return _month(number, evaluation), tuple(_crossings(number, evaluation, budget))
+    crossings = (*_crossings(number, evaluation, budget), *_crowded(number, changed, hosts))
+    return _month(number, evaluation), crossings
+
+
+def _hosts(described: Described, number: int) -> dict[str, int]:
+    """The hosts of each workload that grows, after so many months."""
+    workloads = described.estate.workloads
+    return {name: max(0, one.hosts + one.growth.added(number)) for name, one in workloads.items() if one.growth}
+
+
+def _with_hosts(described: Described, patch: dict[str, Any], hosts: Mapping[str, int]) -> dict[str, Any]:
+    """The patch with the hosts of a month, and with the volumes that are stated for all hosts of a flow together."""
+    flows = dict(patch["flows"])
+    for name, flow in described.estate.flows.items():
+        before = described.estate.workloads[flow.workload].hosts if flow.workload in hosts else 0
+        if before and flow.users is None:
+            more = hosts[flow.workload] / before
+            volumes = {key: flows[name][key] * more for key in _VOLUMES if key in flows[name]}
+            flows[name] = {**flows[name], **volumes}
+    return {"flows": flows, "workloads": {name: {"hosts": number} for name, number in hosts.items()}}
+
+
+_VOLUMES = ("out_gib_per_month", "in_gib_per_month")
+
+
+def _crowded(number: int, described: Described, hosts: Mapping[str, int]) -> Iterator[Crossing]:
+    """The subnets of workloads that grow which have fewer IPv4 addresses than hosts, of all workloads together."""
+    estate = described.estate
+    needed: dict[str, Fraction] = {}
+    for name, workload in estate.workloads.items():
+        for subnet, part in estate.host_shares(name).items():
+            needed[subnet] = needed.get(subnet, Fraction(0)) + workload.hosts * part
+    for subnet in dict.fromkeys(one for name in hosts for one in estate.workloads[name].subnets):
+        room = sum(usable(prefix).size for prefix in estate.subnets[subnet].prefixes if prefix.version == 4)
+        if room and needed[subnet] > room:
+            yield Crossing(subnet, "host addresses", number, f"{ceil(needed[subnet]):,} hosts of {room:,}")
 
 
 def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:
-    """Months in their order; each limit in the first in which it is passed."""
+    """Months in their order; each limit in the first in which it is exceeded."""
     found: dict[tuple[str, str], Crossing] = {}
     seen = []
     for one, crossings in months:

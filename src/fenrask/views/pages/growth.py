@@ -35,7 +35,7 @@ def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) 
     if not growth.crossings:
         summary.append("No limit is exceeded.")
     columns = (
-        Column("about", "exit or partner", is_answer=True),
+        Column("about", "exit, partner or subnet", is_answer=True),
         Column("limit", "limit", is_answer=True),
         Column("month", "exceeded in month", "count", is_answer=True),
         Column("order_by", "order by", is_answer=True),

@@ -83,7 +83,7 @@ class Selection(InFolder):
             sys.stdout.write("\f")
             shown(replace(call, all=True), page, paths)
 
-        for name in ("check", "path", "demand", "capacity", "addresses", "charges", "stress"):
+        for name in ("check", "path", "demand", "capacity", "addresses", "charges"):
             with self.subTest(name), patch.object(Call, "show", both):
                 short, whole = self.program(name).stdout.split("\f")
                 self.assertLessEqual(len(short.splitlines()), 60)

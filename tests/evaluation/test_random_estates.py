@@ -147,7 +147,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @settings(EACH, max_examples=MANY // 2)
+    @settings(EACH, max_examples=MANY // 3)
     @example(888)  # What several exits need together is more than a partner's list takes.
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:

@@ -131,7 +131,7 @@ class KeptAndDivided(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(ports=ports, most=most, after=after, nodes=nodes):
                 law = [Ending(1.0, Exponential(1.0), after)]
-                calls = Calls(drawn([(np.full(1, load * hosts), law)]), 1, 20_000 / hosts)
+                calls = Calls(drawn([(np.full(1, load * hosts), law)]), 1, 12_000 / hosts)
                 found = ran(Hosts(calls, ports, hosts, most, nodes=nodes))
                 said = float(capped_hosts(ports, hosts, most, load, after, nodes).refused)
                 self.assertAlmostEqual(said, found.share, delta=0.2 * found.share + found.high - found.share)

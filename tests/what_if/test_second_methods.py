@@ -83,9 +83,9 @@ class Audits(InFolder):
         pairs = [(way, load) for way in ways for load in loads]
         for place, (way, load) in enumerate(pairs):
             ports, stated = ways[way], loads[load]
-            # Every way and every load, each with a third of the others: in the next rows the other thirds. What is left
-            # out, and why, shows with a limited search.
-            if EVERY or way == "searched" or (place + place // len(loads)) % 3 == 0:
+            # Every way and every load, each with a quarter of the others: in the next rows the other quarters. What is
+            # left out, and why, shows with a limited search.
+            if EVERY or way == "searched" or (place + place // len(loads)) % 4 == 0:
                 with self.subTest(way=way, load=load):
                     flows = {"talk": stated, **(open_all_day if "always open" in load else {})}
                     patch = {"flows": flows, "workloads": {"work": {"hosts": 40}}, "exits": {"gate": {"addresses": 1}}}

@@ -20,6 +20,7 @@ from fenrask.what_if import (
     stress,
     zone_losses,
 )
+from fenrask.what_if.alerts import alerts
 from fenrask.what_if.growth import month
 from tests.designs.test_designs import TWO_ZONES
 from tests.support import CATALOGUE, InFolder
@@ -223,6 +224,16 @@ class Growing(InFolder):
             for hosts in numbers
         ]
         self.assertEqual([one.amount for one in found.months], plain)
+
+    def test_alerts_count_hosts_as_months_do(self) -> None:
+        """A year of hosts that double the load is a year of load that doubles."""
+        grows = {"workloads": {"work": {"growth": {"hosts_per_month": 10 / 12}}}}
+        [by_hosts], [by_load] = (
+            [*alerts(evaluate(self.estate(changes)))]
+            for changes in (grows, {"flows": {"talk": {"growth_per_month": 2 ** (1 / 12) - 1}}})
+        )
+        self.assertAlmostEqual(by_hosts.growth_per_month, by_load.growth_per_month, places=12)
+        self.assertEqual(by_hosts.months_left, by_load.months_left)
 
     def test_a_subnet_runs_out_of_addresses(self) -> None:
         """Two workloads in a /28 of 14 usable addresses; one of them grows, and goes away later."""

@@ -73,7 +73,8 @@ def read_table(text: str, file: str, section: str, problems: list[Problem]) -> t
         problems.append(Problem(Place(file, 1, 1), found, "the heading `name`", "Call the first column `name`."))
         return {}, tree
     paths = [(_key(one).split("."), one.strip().endswith("[]")) for one in heading]
-    if clash := _clash([keys for keys, _ in paths]):
+    # Of profiles the columns are read by their order; a column without a heading says nothing.
+    if section != "profiles" and (clash := _clash([keys for keys, _ in paths if keys != [""]])):
         remedy = "A key has a value or keys inside it: keep one of the columns."
         problems.append(Problem(Place(file, 1, 1), f"the columns `{clash[0]}` and `{clash[1]}`", "one of them", remedy))
         return {}, tree

@@ -45,7 +45,7 @@ class HostGrowth(Strict):
         return self
 
     def added(self, month: int) -> int:
-        """The hosts that are there after so many months beside those of today."""
+        """The hosts that exist after this many months in addition to those of today."""
         last = month if self.until is None else min(month, self.until)
         steady = self.hosts_per_month * max(0, last - self.from_ + 1)
         return round(steady) + sum(number for at, number in self.steps.items() if at <= month)

@@ -12,6 +12,8 @@ import numpy as np
 
 from fenrask.capacity import ExitCapacity, ExitLimits, growth_until
 from fenrask.capacity.streams import parts_toward
+from fenrask.estate import Described
+from fenrask.estate.flows import Flow
 from fenrask.evaluation import Evaluation
 
 __all__ = ["Alert", "alerts"]
@@ -64,7 +66,7 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
         at, peak = int(np.argmax(load)), float(np.max(load))
         if peak <= 0:
             continue
-        open_ = [(flows[part.flow].growth_per_month, float(part.concurrent[at])) for part in parts]
+        open_ = [(_monthly(evaluation.described, flows[part.flow]), float(part.concurrent[at])) for part in parts]
         growth = sum(share * held for share, held in open_) / sum(held for _, held in open_)
         monthly = math.log1p(growth) if growth > 0 else 0.0
         rooms = [(*min(limits), "")]
@@ -77,6 +79,17 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
             yield Alert(
                 one.name, one.exit, limit, peak, full, min(warn, full), growth, left, after, target, toward, fault
             )
+
+
+def _monthly(described: Described, flow: Flow) -> float:
+    """By which share a flow's load grows each month: its own, and that of its hosts in the mean of a year."""
+    workload = described.estate.workloads[flow.workload]
+    more = 0 if workload.growth is None or flow.users is not None else workload.growth.added(_YEAR)
+    hosts = (1 + max(-workload.hosts, more) / workload.hosts) ** (1 / _YEAR) if workload.hosts else 1.0
+    return (1 + flow.growth_per_month) * hosts - 1
+
+
+_YEAR = 12
 
 
 def _rooms_after(one: ExitLimits) -> Iterator[tuple[float, str, str]]:

@@ -78,7 +78,7 @@ def month(
 
 
 def _hosts(described: Described, number: int) -> dict[str, int]:
-    """The hosts of each workload that grows, after so many months."""
+    """The hosts of each workload that grows, after this many months."""
     workloads = described.estate.workloads
     return {name: max(0, one.hosts + one.growth.added(number)) for name, one in workloads.items() if one.growth}
 

@@ -112,15 +112,19 @@ _HASHED_NEAR, _HASHED_WITHIN = 0.5, 1e-3
 
 def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
     """The least number of addresses, from the one that was found: one fewer is too few, and as many are enough."""
-    if one.needed_now is None or one.needed_now != one.needed:
-        return
     each = round(one.how.per_address) // parts
+    if one.needed_now is None or one.needed_now != one.needed or each < 1:
+        return
     least = one.needed_now
     while least > 1 and _recursion(top, each * (least - 1)) <= one.target:
         least -= 1
-    while _recursion(top, each * least) > one.target:
+    while least <= one.needed_now + _MORE and _recursion(top, each * least) > one.target:
         least += 1
     yield Audited("addresses needed", one.name, one.needed_now, least, "the least number by Erlang's recursion")
+
+
+_MORE = 10
+"""Addresses beyond those that were found which are tried: the two differ then, whatever the number."""
 
 
 def _recursion(load: float, servers: int) -> float:

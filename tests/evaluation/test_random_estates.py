@@ -36,7 +36,7 @@ from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import LONG, InFolder, many
 
-MANY = many(18)
+MANY = many(12)
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,
@@ -175,7 +175,7 @@ class RandomEstates(InFolder):
                 arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
             )
 
-    @settings(EACH, max_examples=MANY // 6)
+    @settings(EACH, max_examples=MANY // 4)
     @given(DICE)
     @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:

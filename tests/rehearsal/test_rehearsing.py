@@ -20,7 +20,7 @@ from tests.rehearsal.asking import asking
 from tests.routing.test_every_packet import described, estate
 from tests.support import InFolder, many, merged
 
-MANY = many(16)
+MANY = many(10)
 WHY = missing()
 SPLIT: dict[str, Any] = {
     "subnets": {"walls": {"network": "net", "zone": "a", "prefix": "10.0.8.0/28", "routes": "walls"}},

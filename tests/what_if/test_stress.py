@@ -246,6 +246,9 @@ class Growing(InFolder):
             [(one.limit, one.month, one.detail) for one in found], [("host addresses", 3, "15 hosts of 14")]
         )
         self.assertEqual(month(described, 6, 0.0, None)[1], ())
+        inside = described.patched({"workloads": {"grows": {"hosts_in": ["10.0.3.8/30"]}, "others": None}}, "fewer")
+        [found, *_] = [one for one in grow(inside, 2).crossings if one.about == "grows"]
+        self.assertEqual((found.month, found.detail), (0, "8 hosts of 4 in hosts_in"))
 
     def test_months_that_are_none(self) -> None:
         for growth in ({"steps": {"0": 3}}, {"steps": {"soon": 3}}, {"from": 4, "until": 3}, {"hosts_per_month": "2%"}):

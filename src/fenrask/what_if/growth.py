@@ -99,8 +99,16 @@ _VOLUMES = ("out_gib_per_month", "in_gib_per_month")
 
 
 def _crowded(number: int, described: Described, hosts: Mapping[str, int]) -> Iterator[Crossing]:
-    """The subnets of workloads that grow which have fewer IPv4 addresses than hosts, of all workloads together."""
+    """The subnets of workloads that grow which have fewer IPv4 addresses than hosts, of all workloads together.
+
+    And the workloads that have fewer in `hosts_in`.
+    """
     estate = described.estate
+    for name, total in hosts.items():
+        if estate.workloads[name].hosts_in:
+            blocks = [block for one in estate.workloads[name].subnets for block in estate.host_blocks(name, one, 4)]
+            if blocks and total > (room := sum(block.size for block in blocks)):
+                yield Crossing(name, "host addresses", number, f"{total:,} hosts of {room:,} in hosts_in")
     needed: dict[str, Fraction] = {}
     for name, workload in estate.workloads.items():
         for subnet, part in estate.host_shares(name).items():

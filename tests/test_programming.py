@@ -76,6 +76,28 @@ class Programmes(unittest.TestCase):
                     self.assertTrue(self.keeps_to(program, found.values.tolist()))
         self.assertTrue(0 < impossible < 35, impossible)
 
+    def test_beside_a_known_optimum_another_row_costs_what_every_combination_says(self) -> None:
+        """Optima near it, far from it, and none at all."""
+        dice, impossible = random.Random(8), 0
+        for seed in range(12):
+            program = facilities(3, 3, seed)
+            known, _ = program.decide(10)
+            assert known is not None
+            beside = program.beside(known)
+            for _ in range(4):
+                row = ({one: dice.choice([-1.0, 1.0]) for one in dice.sample(range(12), 3)}, dice.choice([0, 1, 2]), 9.0)
+                other = Program([*program.cost], [*program.integral], [*program.upper], [*program.rows, row])
+                least = self.cheapest(other)
+                found, infeasible = beside.decide(10, [row])
+                with self.subTest(seed=seed, row=row):
+                    self.assertEqual(infeasible, least is None)
+                    impossible += infeasible
+                    if found is not None and least is not None:
+                        self.assertAlmostEqual(found.objective, least, places=7)
+                        self.assertAlmostEqual(found.bound, least, places=7)
+                        self.assertTrue(self.keeps_to(other, found.values.tolist()))
+        self.assertTrue(0 < impossible < 24, impossible)
+
     def test_rows_for_once_do_not_stay(self) -> None:
         program = Program()
         dear, cheap = program.variable(3), program.variable(2)

@@ -12,7 +12,7 @@ import sys
 from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from threading import Event
 from time import monotonic
 from typing import Any
@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Allowance", "Program", "Row", "Solution"]
+__all__ = ["Allowance", "Beside", "Program", "Row", "Solution"]
 
 Floats = NDArray[np.float64]
 Row = tuple[Mapping[int, float], float, float]
@@ -37,6 +37,10 @@ _NUMBERS_BY_NODE, _MOST_NODES, _LEAST_NODES = 60_000_000, 20_000, 200
 
 A node of a large programme takes longer. It is a minute or so of a machine of 2025.
 """
+_A_LITTLE_MORE = 1.02
+"""How much further than the relaxation was from the known optimum the next is looked for at first."""
+_ENOUGH = 0.05
+"""The share of whole numbers that must be known beforehand for a search among the others to be worth it."""
 _INFEASIBLE = ("kInfeasible", "kUnboundedOrInfeasible")
 
 
@@ -130,7 +134,7 @@ class Program:
             return Solution(np.zeros(0), 0.0, 0.0), False
         more = tuple(more)
         if seconds is None and nodes is None:
-            nodes = self._usual_nodes(more)
+            nodes = self.usual_nodes(more)
         with _silenced():
             return self._decided(seconds, more, twice, nodes)
 
@@ -146,17 +150,83 @@ class Program:
         if answer is None or not integral.any():
             return answer, infeasible
         if twice:
-            answer = _seen_again(model, answer, left)
+            answer = self._seen_again(model, answer, left)
         return self._counted(model, answer, seconds), False
+
+    def beside(self, known: Solution, rows: Iterable[Row] = (), seconds: float | None = None) -> "Beside":
+        """What answers, sooner, what the optimum is under a row or two more; known: the optimum under these rows."""
+        model = self._model([*self.rows, *rows])
+        model.integrality_ = []
+        with _silenced():
+            relaxed = _relaxed(model, Allowance(seconds, None))
+        return Beside(self, np.inf if relaxed is None else max(0.0, known.objective - relaxed[0]))
+
+    def within(
+        self, above: float, seconds: float | None, rows: Iterable[Row], nodes: int | None = None
+    ) -> tuple[Solution | None, bool, float]:
+        """What `decide` says, looked for first within so much money above the relaxation; with what that costs.
+
+        A variable whose reduced cost there is more than this is 0 in every solution within it (or 1, where it is as
+        much less): it need not be looked at (Dantzig, Fulkerson & Johnson 1954). What is found within is the optimum
+        of all; what is found beyond says how far to look next.
+        """
+        rows = tuple(rows)
+        with _silenced():
+            left, model = Allowance(seconds, nodes), self._model([*self.rows, *rows])
+            kinds = model.integrality_
+            model.integrality_ = []
+            relaxed = _relaxed(model, left) if len(kinds) else None
+            if relaxed is None:
+                return *self._decided(seconds, rows, False, nodes), np.nan
+            least = relaxed[0]
+            model.integrality_ = kinds
+            for _ in range(2):
+                if self._narrow(model, relaxed, above) < _ENOUGH:
+                    break
+                found, _ = _run(model, left)
+                if found is None:
+                    break
+                if found.objective <= least + above:
+                    bound = min(found.bound, least + above)
+                    return self._counted(model, replace(found, bound=bound), seconds), False, least
+                above = found.objective - least
+            return *self._decided(seconds, rows, False, left.nodes and max(1, left.nodes)), least
+
+    def _narrow(self, model: Any, relaxed: tuple[float, Floats], above: float) -> float:
+        """Set the variables that all solutions within so much of a relaxation have in common; the share of these."""
+        least, reduced = relaxed
+        integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper, dtype=np.float64)
+        margin = above + _AGREE * abs(least + above)
+        never, always = integral & (reduced > margin), integral & (reduced < -margin)
+        model.col_lower_, model.col_upper_ = np.where(always, upper, 0.0), np.where(never, 0.0, upper)
+        return int(np.count_nonzero(never | always)) / max(1, sum(self.integral))
 
     def witnessed(self, known: Solution, seconds: float | None = None, more: Iterable[Row] = ()) -> Solution:
         """A solution of these rows that is proven, looked for once more without presolve: itself, or a better one."""
         more = tuple(more)
         with _silenced():
             model = self._model([*self.rows, *more])
-            nodes = self._usual_nodes(more) if seconds is None else None
-            found = _seen_again(model, known, Allowance(seconds, nodes))
+            nodes = self.usual_nodes(more) if seconds is None else None
+            found = self._seen_again(model, known, Allowance(seconds, nodes))
             return known if found is known else self._counted(model, found, seconds)
+
+    def _seen_again(self, model: Any, first: Solution, left: "Allowance") -> Solution:
+        """The better of a solution and of what is found without presolve; proven as far as both agree.
+
+        What is better is within what the first costs: only there is looked.
+        """
+        if left.is_over or first.gap > _AGREE:
+            return first
+        kinds = model.integrality_
+        model.integrality_ = []
+        relaxed = _relaxed(model, left, presolve="off")
+        model.integrality_ = kinds
+        if relaxed is not None:
+            self._narrow(model, relaxed, max(0.0, first.objective - relaxed[0]))
+        second, _ = _run(model, left, presolve="off")
+        if second is None or second.objective >= first.objective - _AGREE * abs(first.objective):
+            return first
+        return second
 
     def _counted(self, model: Any, answer: Solution, seconds: float | None) -> Solution:
         """What the solver calls whole is so to a millionth: money counted again with the whole numbers themselves."""
@@ -169,7 +239,8 @@ class Program:
             return answer
         return Solution(exact.values, exact.objective, min(answer.bound, exact.objective))
 
-    def _usual_nodes(self, more: tuple[Row, ...]) -> int:
+    def usual_nodes(self, more: Iterable[Row]) -> int:
+        """The maximum number of nodes of a search where none is given."""
         numbers = sum(len(factors) for factors, *_ in (*self.rows, *more))
         return int(min(_MOST_NODES, max(_LEAST_NODES, _NUMBERS_BY_NODE // max(1, numbers))))
 
@@ -248,6 +319,28 @@ def _kinds(whole: Iterable[bool]) -> list[Any]:
 
 
 @dataclass
+class Beside:
+    """The optimum of a programme is so much above its relaxation: under other rows it is, too, or nearly.
+
+    above: this, in money; the most that was seen.
+    """
+
+    program: Program
+    above: float
+
+    def decide(
+        self, seconds: float | None, rows: Iterable[Row], nodes: int | None = None
+    ) -> tuple[Solution | None, bool]:
+        """As the programme's own `decide` says, sooner; rows: all beside its own."""
+        if seconds is None and nodes is None:
+            nodes = self.program.usual_nodes(rows)
+        found, infeasible, least = self.program.within(self.above * _A_LITTLE_MORE + _AGREE, seconds, rows, nodes)
+        if found is not None and found.objective - least > self.above:
+            self.above = found.objective - least
+        return found, infeasible
+
+
+@dataclass
 class Allowance:
     """What is left of the seconds, and of the nodes, for one search; None for any number of them."""
 
@@ -261,6 +354,11 @@ class Allowance:
     def is_over(self) -> bool:
         """Whether nothing is left."""
         return (self._ends is not None and monotonic() >= self._ends) or (self.nodes is not None and self.nodes <= 0)
+
+    @property
+    def of_time(self) -> dict[str, Any]:
+        """What is left of the seconds, and a little in any case, as the solver's option."""
+        return {} if self._ends is None else {"time_limit": max(0.1, self._ends - monotonic())}
 
     def limits(self, part: float) -> dict[str, Any]:
         """A part of it, and a little in any case, as the solver's options."""
@@ -281,14 +379,19 @@ class Allowance:
             self.nodes -= max(1, nodes)
 
 
-def _seen_again(model: Any, first: Solution, left: Allowance) -> Solution:
-    """The better of a solution and of what is found without presolve; proven as far as both agree."""
-    if left.is_over or first.gap > _AGREE:
-        return first
-    second, _ = _run(model, left, presolve="off")
-    if second is None or second.objective >= first.objective - _AGREE * abs(first.objective):
-        return first
-    return second
+def _relaxed(model: Any, left: Allowance, **options: Any) -> tuple[float, Floats] | None:
+    """The objective of a relaxation and its reduced costs; None where no optimum was found."""
+    import highspy
+
+    new: Any = highspy.Highs
+    solver = new()
+    for name, value in {"output_flag": False, **left.of_time, **options}.items():
+        solver.setOptionValue(name, value)
+    solver.passModel(model)
+    solver.run()
+    if solver.getModelStatus() != highspy.HighsModelStatus.kOptimal:
+        return None
+    return float(solver.getInfo().objective_function_value), np.array(solver.getSolution().col_dual)
 
 
 def _is_proven(found: Solution | None) -> bool:

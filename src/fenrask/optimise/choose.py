@@ -23,7 +23,7 @@ from fenrask.optimise.programme import Model
 from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, nearest, runners_up, why_lost
 from fenrask.optimise.trials import Grounds
 from fenrask.optimise.trimming import trimmed
-from fenrask.programming import Solution
+from fenrask.programming import Beside, Solution
 from fenrask.progress import tell
 from fenrask.units import cents
 
@@ -36,6 +36,8 @@ _INWARD_LOOKS = 2
 """How often the paths of what comes in are taken from a mix."""
 _INWARD_ROUNDS = 8
 """Mixes of which each must not lose what comes in and is lost today, before that is left for the end to say."""
+_SAME_LOST = 3
+"""Mixes after which that is left so where the same was lost in all of them."""
 _DIVISIONS = 2
 """How often the exits of the best mix are divided over the subnets of groups, and a better one is looked for."""
 _SAME = 0.004
@@ -210,7 +212,9 @@ def _feasible(
     solved = _solution(model, grounds, units, asked, twice=False)
     # What comes in and is lost today may be mended by some mix: that is tried a few times.
     broken_now = frozenset((one.flow, one.need) for one in current.broken if one.flow in inward)
+    still: set[frozenset[tuple[str, str]]] = set()
     plan: Plan | None = None
+    beside: Beside | None = None
     while True:
         tell("cheapest mix, tried", rounds + 1)
         plan = made(current.described, model, solved, asked, plan.evaluation if plan else current)
@@ -218,10 +222,13 @@ def _feasible(
             # What comes in takes these paths with any such mix, and is paid there.
             looks, grounds = looks + 1, other
             model = assembled(grounds, units, asked, 0.0, current)
-            solved = _solution(model, grounds, units, asked, cuts, sure)
+            solved, beside = _solution(model, grounds, units, asked, cuts, sure), None
             continue
         found = [*covers(model, solved, plan.evaluation)]
-        rounds, aside = rounds + 1, broken_now if rounds >= _INWARD_ROUNDS else frozenset()
+        rounds += 1
+        still.add(broken_now & {(one.flow, one.need) for one in plan.evaluation.broken})
+        enough = _SAME_LOST if len(still) == 1 else _INWARD_ROUNDS
+        aside = broken_now if rounds >= enough else frozenset[tuple[str, str]]()
         for cut, why in unfit(model, solved, plan.evaluation, aside):
             found.append(cut)
             reasons.append(why)
@@ -235,9 +242,10 @@ def _feasible(
             if solved is known:
                 return model, plan, reasons, cuts
             continue
+        beside = beside or model.program.beside(solved, cuts, asked.seconds_left)
         cuts += found
         try:
-            solved = _solution(model, grounds, units, asked, cuts, sure)
+            solved = _solution(model, grounds, units, asked, cuts, sure, None if sure else beside)
         except NoAnswer as none:
             _check_inward(plan.evaluation, current)
             raise NoAnswer(f"{none.cause}{_last_tried(plan.evaluation)}", none.remedy) from None
@@ -347,19 +355,28 @@ _FIRST_NODES = 20
 
 
 def _decided(
-    model: Model, asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = False
+    model: Model, asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = False, beside: Beside | None = None
 ) -> tuple[Solution | None, bool]:
     """The best solution within the time limit, or one; and whether it is certain that there is none."""
-    found = model.program.decide(asked.seconds_left, cuts, twice)
+    if beside is not None and not twice:
+        found = beside.decide(asked.seconds_left, cuts)
+    else:
+        found = model.program.decide(asked.seconds_left, cuts, twice)
     if found[0] is None and not found[1] and asked.is_over:
         return model.program.decide(None, cuts, nodes=_FIRST_NODES)
     return found
 
 
 def _solution(
-    model: Model, grounds: Grounds, units: list[Unit], asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True
+    model: Model,
+    grounds: Grounds,
+    units: list[Unit],
+    asked: Wanted,
+    cuts: Sequence[Cut] = (),
+    twice: bool = True,
+    beside: Beside | None = None,
 ) -> Solution:
-    solved, is_certain = _decided(model, asked, cuts, twice)
+    solved, is_certain = _decided(model, asked, cuts, twice, beside)
     if solved is None and not twice:
         solved, is_certain = _decided(model, asked, cuts, True)
     if solved is None and asked.is_over and not is_certain:

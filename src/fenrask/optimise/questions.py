@@ -15,7 +15,7 @@ from fenrask.optimise.objections import Cut, bought_in, covers, taken_in, unfit
 from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import Model
-from fenrask.programming import Program, Solution
+from fenrask.programming import Beside, Program, Solution
 
 __all__ = ["Lost", "Mix", "Plan", "accepted", "made", "mix_of", "nearest", "runners_up", "why_lost"]
 
@@ -90,11 +90,12 @@ def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, kn
     known: the rows that it asked for; those that it asks for here are added.
     """
     others, last = list[Cut](), plan.solved
+    beside = model.program.beside(plan.solved, known, asked.seconds_left) if model.opened else None
     for _ in range(_NEXT if model.opened else 0):
         open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
         factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
         others.append((factors, 1.0 - len(open_now), float("inf")))
-        found = accepted(described, asked, model, plan, known, others)
+        found = accepted(described, asked, model, plan, known, others, beside)
         if found is None:
             return
         yield mix_of(model, found.solved)
@@ -108,7 +109,7 @@ def accepted(
     like: Plan,
     known: list[Cut],
     others: Sequence[Cut] = (),
-    program: Program | None = None,
+    program: Program | Beside | None = None,
 ) -> Plan | None:
     """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries.
 
@@ -116,7 +117,7 @@ def accepted(
     """
     program, evaluation = program or model.program, like.evaluation
     for _ in range(_TRIES):
-        found = program.solve(asked.seconds_left, [*known, *others], nodes=_NODES)
+        found, _ = program.decide(asked.seconds_left, [*known, *others], nodes=_NODES)
         if found is None:
             return None
         same = (taken_in(model, found), bought_in(model, found))
@@ -137,6 +138,7 @@ def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]
     asked_of = [key for key in model.taken if key[0] in looked_at]
     bounds = model.program.relaxed_with((model.taken[key] for key in asked_of), known)
     least = dict(zip(asked_of, bounds, strict=True))
+    beside = model.program.beside(solved, known, asked.seconds_left)
     for number, unit in enumerate(model.units):
         yield from _breaking(unit, taken[number])
         others = [option for option in unit.open_options if option != taken[number]]
@@ -150,7 +152,7 @@ def why_lost(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut]
         for place, option in enumerate(sorted(carried, key=carried.__getitem__)):
             if place < _EXACT:
                 forced = ({model.taken[number, option]: 1.0}, 1.0, 1.0)
-                decided = model.program.decide(asked.seconds_left, [*known, forced], nodes=_NODES)
+                decided = beside.decide(asked.seconds_left, [*known, forced], nodes=_NODES)
                 yield _dearer(unit, option, decided, solved)
             else:
                 more = max(0.0, carried[option] - solved.objective)
@@ -164,6 +166,7 @@ def nearest(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut])
     """
     taken = taken_in(model, solved)
     looked_at = _largest(model, 1)
+    beside = model.program.beside(solved, known, asked.seconds_left)
     for number, unit in enumerate(model.units):
         yield from _breaking(unit, taken[number])
         others = [option for option in unit.open_options if option != taken[number]]
@@ -171,7 +174,7 @@ def nearest(asked: Wanted, model: Model, solved: Solution, known: Sequence[Cut])
             yield Lost(unit, others[0], (), None, _NOT_LOOKED_AT)
         elif others:
             forbidden = ({model.taken[number, taken[number]]: 1.0}, 0.0, 0.0)
-            decided = model.program.decide(asked.seconds_left, [*known, forbidden], nodes=_NODES)
+            decided = beside.decide(asked.seconds_left, [*known, forbidden], nodes=_NODES)
             option = others[0] if decided[0] is None else taken_in(model, decided[0])[number]
             yield _dearer(unit, option, decided, solved)
 

@@ -84,9 +84,13 @@ LONG = int(os.environ.get("LONG", "1"))
 """How many times as many draws as usual: `make test-long`."""
 
 
-def many(usual: int) -> int:
-    """How many draws a test is to try where so many are usual."""
-    return usual * LONG
+WIDE = (os.cpu_count() or 1) >= 4
+"""Whether there are processors enough for as many draws as are wanted of every change."""
+
+
+def many(usual: int, wide: int = 0) -> int:
+    """How many draws a test is to try where so many are usual; `wide`: on a machine with four processors or more."""
+    return (wide if WIDE and wide else usual) * LONG
 
 
 def merged(base: Any, patch: Any) -> Any:

@@ -85,7 +85,11 @@ class Programmes(unittest.TestCase):
             assert known is not None
             beside = program.beside(known)
             for _ in range(4):
-                row = ({one: dice.choice([-1.0, 1.0]) for one in dice.sample(range(12), 3)}, dice.choice([0, 1, 2]), 9.0)
+                row = (
+                    {one: dice.choice([-1.0, 1.0]) for one in dice.sample(range(12), 3)},
+                    dice.choice([0, 1, 2]),
+                    9.0,
+                )
                 other = Program([*program.cost], [*program.integral], [*program.upper], [*program.rows, row])
                 least = self.cheapest(other)
                 found, infeasible = beside.decide(10, [row])

@@ -1,7 +1,7 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-`make test-long` tries more of them than the sixty of a usual run; of choices, and of
-cases, half as many, of cases in which nothing happens a quarter.
+Sixty on a machine with four processors or more, twelve on a smaller one, of the dearest a few; `make test-long` tries
+many times as many.
 """
 
 import copy
@@ -36,7 +36,7 @@ from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import LONG, InFolder, many
 
-MANY = many(12)
+MANY = many(12, 60)
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,
@@ -147,7 +147,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @settings(EACH, max_examples=MANY // 3)
+    @settings(EACH, max_examples=many(4, 60))
     @example(888)  # What several exits need together is more than a partner's list takes.
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:
@@ -175,7 +175,7 @@ class RandomEstates(InFolder):
                 arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
             )
 
-    @settings(EACH, max_examples=MANY // 4)
+    @settings(EACH, max_examples=many(5, 60))
     @given(DICE)
     @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:
@@ -262,7 +262,7 @@ class RandomEstates(InFolder):
                 if moved.meets_all:
                     self.assertGreaterEqual(float(moved.bill.total) + CENT, cost, (table, name))
 
-    @settings(EACH, max_examples=MANY // 4)
+    @settings(EACH, max_examples=many(3, 15))
     @given(DICE)
     def test_a_case_in_which_nothing_happens_is_the_estate_as_it_is(self, seed: int) -> None:
         described = described_by(seed)

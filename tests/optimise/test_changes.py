@@ -1,6 +1,7 @@
 """What a choice asks of others: the fewest changes at the same cost, and what a few more are worth."""
 
 import json
+from itertools import product
 from typing import Any
 
 from fenrask.designs import effort
@@ -11,6 +12,7 @@ from tests.support import InFolder, merged
 
 PARTNER = {"destinations": {"partner": {"needs": {"max_source_addresses": 4}, "allowed": ["203.0.113.1/32"]}}}
 """It lets in what it lists: the address of the gateway that is there."""
+EACH = ("allow_list_entry", "exit", "route")
 QUICK = Wanted(explain=False, tolerance=0.5)
 
 
@@ -41,10 +43,11 @@ class Changes(InFolder):
 
     def test_what_changes_cost_is_weighed_over_the_months(self) -> None:
         """A change that saves 18.25 a month is made where what it costs is paid by then."""
-        for months, stays in ((5, True), (6, False)):
-            with self.subTest(months=months):
-                # Two entries, two exits and a route at 20 make 100 at once: 20.00 a month in 5 months, 16.67 in 6.
-                cost = {"allow_list_entry": 20, "exit": 20, "route": 20}
+        # Two entries, two exits and a route at 20 make 100 at once: 20.00 a month in 5 months, 16.67 in 6; so do a list
+        # at 50 and these at 10.
+        costs = {"allow_list_entry": 20, "exit": 20, "route": 20}, {"allow_list": 50, **dict.fromkeys(EACH, 10)}
+        for (months, stays), cost in product(((5, True), (6, False)), costs):
+            with self.subTest(months=months, cost=cost):
                 targets = {"targets": {"change_cost": cost, "horizon_months": months}}
                 choice = self.chosen(merged(self.partner_free(), targets), offers(0.075))
                 self.assertEqual(choice.patch == {}, stays, choice.effort)

@@ -21,7 +21,7 @@ from fenrask.routing import FlowPath, Trace, Tracer, Verdict, flow_paths
 from tests.routing.naive_inward import NaiveInward
 from tests.support import CATALOGUE, InFolder, many, merged
 
-MANY = many(14)
+MANY = many(14, 60)
 OFFERS = {"inner": {"kind": "in-subnet-endpoint"}, "free": {"kind": "routed-endpoint"}}
 
 

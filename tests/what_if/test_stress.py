@@ -21,7 +21,7 @@ from fenrask.what_if import (
     zone_losses,
 )
 from fenrask.what_if.alerts import alerts
-from fenrask.what_if.growth import month
+from fenrask.what_if.growth import after, month
 from tests.designs.test_designs import TWO_ZONES
 from tests.support import CATALOGUE, InFolder
 from tests.teletraffic.test_erlang import recursion
@@ -250,8 +250,37 @@ class Growing(InFolder):
         [found, *_] = [one for one in grow(inside, 2).crossings if one.about == "grows"]
         self.assertEqual((found.month, found.detail), (0, "8 hosts of 4 in hosts_in"))
 
+    def test_load_grows_by_the_month_by_a_table_and_with_the_season(self) -> None:
+        """5 % from month 2 to month 4, half as much again from month 3 on, and a summer of twice the load."""
+        season = [1, 1, 1, 1, 1, 2, 2, 1, 1, 1, 1, 1]
+        by_flow = {"load_per_month": 0.05, "from": 2, "until": 4}
+        by_workload = {"load": {"3": 1.5}, "season": season, "hosts_per_month": 1}
+        described = self.estate(
+            {
+                "flows": {"talk": {"growth_per_month": 0.1, "growth": by_flow}},
+                "workloads": {"work": {"growth": by_workload}},
+            }
+        )
+
+        def peak_of(one: Described) -> float:
+            demand = evaluate(one).demand
+            return demand.load(demand.at_exit["gate"]).peak.concurrent
+
+        for number in range(14):
+            steady = 1.1**number * 1.05 ** min(3, max(0, number - 1))
+            times = steady * (1.5 if number >= 3 else 1) * season[number % 12] * (10 + number) / 10
+            self.assertAlmostEqual(peak_of(after(described, number)) / peak_of(described), times, places=9)
+
     def test_months_that_are_none(self) -> None:
-        for growth in ({"steps": {"0": 3}}, {"steps": {"soon": 3}}, {"from": 4, "until": 3}, {"hosts_per_month": "2%"}):
+        for growth in (
+            {"season": [1, 2]},
+            {"season": [0, *[1] * 11]},
+            {"load": {"x": 1}},
+            {"steps": {"0": 3}},
+            {"steps": {"soon": 3}},
+            {"from": 4, "until": 3},
+            {"hosts_per_month": "2%"},
+        ):
             with self.subTest(growth), self.assertRaises(UnusableInput):
                 self.estate({"workloads": {"work": {"growth": growth}}})
 

@@ -28,7 +28,8 @@ class Effort:
 
     def price(self, cost: ChangeCost) -> float:
         """What it costs, once."""
-        return float(self.entries * cost.allow_list_entry + self.exits * cost.exit + self.routes * cost.route)
+        lists = len(self.partners) * cost.allow_list + self.entries * cost.allow_list_entry
+        return float(lists + self.exits * cost.exit + self.routes * cost.route)
 
 
 def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:

@@ -5,7 +5,18 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import ConfigDict, Field, model_validator
 
 from fenrask.estate.durations import DurationLaw, Life
-from fenrask.estate.values import MOST, Count, Number, PortNumber, Share, Strict, Uncertain, unfit
+from fenrask.estate.growth import LoadGrowth
+from fenrask.estate.values import (
+    MOST,
+    Count,
+    Number,
+    PortNumber,
+    Share,
+    Strict,
+    Uncertain,
+    UncertainGrowth,
+    unfit,
+)
 
 __all__ = ["ENDINGS", "LOADS", "Ending", "Flow"]
 
@@ -130,9 +141,8 @@ class Flow(Strict):
     retries: Annotated[int, Field(strict=True, ge=0, le=12)] = Field(
         0, description="instead of retry_share: times it is tried again, 1, 2, 4 ... s after the try before"
     )
-    growth_per_month: Annotated[float, Field(strict=True, ge=-1, le=3)] = Field(
-        0.0, description="share by which its load grows each month"
-    )
+    growth_per_month: UncertainGrowth = Field(0.0, description="share by which its load grows each month")
+    growth: LoadGrowth | None = Field(None, description="how its load grows otherwise, on top of that; default: not")
     keepalive_s: Number | None = Field(None, description="seconds between keep-alive probes")
     out_kib_per_connection: Uncertain | None = Field(None, description="KiB sent per connection, or per request")
     in_kib_per_connection: Uncertain | None = Field(None, description="KiB received per connection, or per request")

@@ -137,7 +137,9 @@ class Workload(Strict):
         (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
     )
     hosts: Count = Field(description="hosts in all these subnets together")
-    growth: HostGrowth | None = Field(None, description="how many hosts are added by month; default: none")
+    growth: HostGrowth | None = Field(
+        None, description="how many hosts are added by month, and how the load of its flows grows; default: none"
+    )
     load_moves: bool = Field(
         True, description="whether the load of hosts in a zone that is lost moves to those in its other subnets"
     )
@@ -199,6 +201,7 @@ Profile = Annotated[
 class ChangeCost(Strict):
     """What it costs, once, to change what is there: money for each."""
 
+    allow_list: Money = Field(Decimal(0), description="a partner's list that changes, whatever number of entries")
     allow_list_entry: Money = Field(Decimal(0), description="an entry that a partner adds to its list, or removes")
     exit: Money = Field(Decimal(0), description="an exit that is put up or taken down")
     route: Money = Field(Decimal(0), description="a route that is set or removed")

@@ -24,6 +24,7 @@ __all__ = [
     "Share",
     "Strict",
     "Uncertain",
+    "UncertainGrowth",
     "unfit",
     "without_empty_lists",
 ]
@@ -141,6 +142,13 @@ Uncertain = Annotated[
     WithJsonSchema({"anyOf": [{"type": "number", "minimum": 0}, _RANGE]}),
 ]
 """A number, or a range of which low and high are the 5th and the 95th percentile; the plan takes what is likely."""
+UncertainGrowth = Annotated[
+    float,
+    BeforeValidator(_likely),
+    Field(strict=True, ge=-1, le=3),
+    WithJsonSchema({"anyOf": [{"type": "number", "minimum": -1, "maximum": 3}, _RANGE]}),
+]
+"""A share by which something grows each month, or a range of it, as `Uncertain`."""
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
 PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
 Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

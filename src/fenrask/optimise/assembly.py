@@ -38,8 +38,10 @@ def assembled(
         targets = grounds.described.estate.targets
         if (cost := targets.change_cost) is not None:
             months = targets.horizon_months
-            each = (float(one) / months for one in (cost.allow_list_entry, cost.exit, cost.route))
-            model.add_change(*model.counted.weighed((next(each), next(each), next(each))))
+            entry, exit_, route, whole = (
+                float(one) / months for one in (cost.allow_list_entry, cost.exit, cost.route, cost.allow_list)
+            )
+            model.add_change(*model.counted.weighed((entry, exit_, route, whole)))
     return model
 
 

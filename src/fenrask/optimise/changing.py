@@ -1,4 +1,4 @@
-"""What a mix changes, counted by the programme: allow-list entries, exits and routes."""
+"""What a mix changes, counted by the programme: allow-list entries, lists, exits and routes."""
 
 from collections.abc import Mapping
 
@@ -68,13 +68,18 @@ def _entries(model: Model, found: Counts, listed: AllowList, in_use: Mapping[tup
             for site in option.distinct:
                 if site.translates:
                     using.setdefault(site, []).append(variable)
+    changed = model.program.variable()
+    found.lists[changed] = 1.0
     for site, variables in using.items():
         shown = model.program.variable()
         for variable in variables:
             model.program.row({variable: 1.0, shown: -1.0}, high=0)
         model.program.row({shown: 1.0, **dict.fromkeys(variables, -1.0)}, high=0)
         found.entries[shown] = -seen[site.existing] if site.existing in seen else 1.0
-        if site.existing in seen:
+        if site.existing not in seen:
+            model.program.row({shown: 1.0, changed: -1.0}, high=0)
+        else:
+            model.program.row({shown: 1.0, changed: 1.0}, low=1)
             # With another number of addresses one block at least takes the place of another.
             same = [
                 variable
@@ -83,5 +88,6 @@ def _entries(model: Model, found: Counts, listed: AllowList, in_use: Mapping[tup
             ]
             other = model.program.variable()
             model.program.row({shown: 1.0, other: -1.0, **dict.fromkeys(same, -1.0)}, high=0)
+            model.program.row({other: 1.0, changed: -1.0}, high=0)
             found.entries[other] = 2.0
     found.none[0] += sum(seen.values())

@@ -6,8 +6,8 @@ from fenrask.programming import Program, Solution
 
 __all__ = ["Counts"]
 
-_IN_ORDER = (10_000.0, 100.0, 1.0)
-"""Weights by which entries come before exits, and these before routes."""
+_IN_ORDER = (10_000.0, 100.0, 1.0, 0.0)
+"""Weights by which entries come before exits, and these before routes; lists change where entries do."""
 
 
 @dataclass
@@ -17,14 +17,15 @@ class Counts:
     entries: dict[int, float] = field(default_factory=dict)
     exits: dict[int, float] = field(default_factory=dict)
     routes: dict[int, float] = field(default_factory=dict)
-    none: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0])
-    """Entries, exits and routes without any variable taken."""
+    lists: dict[int, float] = field(default_factory=dict)
+    none: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0, 0.0])
+    """Entries, exits, routes and lists without any variable taken."""
 
     @property
-    def kinds(self) -> tuple[dict[int, float], dict[int, float], dict[int, float]]:
-        return self.entries, self.exits, self.routes
+    def kinds(self) -> tuple[dict[int, float], dict[int, float], dict[int, float], dict[int, float]]:
+        return self.entries, self.exits, self.routes, self.lists
 
-    def weighed(self, weights: tuple[float, float, float]) -> tuple[dict[int, float], float]:
+    def weighed(self, weights: tuple[float, float, float, float]) -> tuple[dict[int, float], float]:
         """The sum by variable, and what it is without any."""
         found: dict[int, float] = {}
         for weight, kind in zip(weights, self.kinds, strict=True):

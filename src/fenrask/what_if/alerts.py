@@ -14,6 +14,7 @@ from fenrask.capacity import ExitCapacity, ExitLimits, growth_until
 from fenrask.capacity.streams import parts_toward
 from fenrask.estate import Described
 from fenrask.estate.flows import Flow
+from fenrask.estate.growth import LoadGrowth
 from fenrask.evaluation import Evaluation
 
 __all__ = ["Alert", "alerts"]
@@ -86,7 +87,12 @@ def _monthly(described: Described, flow: Flow) -> float:
     workload = described.estate.workloads[flow.workload]
     more = 0 if workload.growth is None or flow.users is not None else workload.growth.added(_YEAR)
     hosts = (1 + max(-workload.hosts, more) / workload.hosts) ** (1 / _YEAR) if workload.hosts else 1.0
-    return (1 + flow.growth_per_month) * hosts - 1
+    return (1 + flow.growth_per_month) * _mean_growth(flow.growth) * _mean_growth(workload.growth) * hosts - 1
+
+
+def _mean_growth(growth: LoadGrowth | None) -> float:
+    """What multiplies a load each month, in the mean of a year."""
+    return growth.times(_YEAR) ** (1 / _YEAR) if growth else 1.0
 
 
 _YEAR = 12

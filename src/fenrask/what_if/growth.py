@@ -18,7 +18,7 @@ from fenrask.prefixes import usable
 from fenrask.progress import gone_through
 from fenrask.units import figure
 
-__all__ = ["Crossing", "Growth", "Month", "grow", "grown", "month"]
+__all__ = ["Crossing", "Growth", "Month", "after", "crossings_of", "grow", "grown", "load_after", "month"]
 
 
 @dataclass(frozen=True)
@@ -66,15 +66,26 @@ def month(
     described: Described, number: int, share: float, budget: Fraction | None
 ) -> tuple[Month, tuple[Crossing, ...]]:
     """One month from now, and the limits that are exceeded in it."""
-    times = {
-        name: ((1 + flow.growth_per_month) * (1 + share)) ** number for name, flow in described.estate.flows.items()
-    }
-    hosts = _hosts(described, number)
-    patch = _with_hosts(described, scaled_flows(described, times), hosts)
-    changed = described.patched(patch, f"month {number}") if number else described
-    evaluation = evaluate(changed)
-    crossings = (*_crossings(number, evaluation, budget), *_crowded(number, changed, hosts))
-    return _month(number, evaluation), crossings
+    evaluation = evaluate(after(described, number, share))
+    return _month(number, evaluation), tuple(crossings_of(number, evaluation, budget))
+
+
+def after(described: Described, number: int, share: float = 0.0) -> Described:
+    """The estate with the load and the hosts of a month from now; share: see `grow`."""
+    if not number:
+        return described
+    times = {name: load_after(described, name, number) * (1 + share) ** number for name in described.estate.flows}
+    patch = _with_hosts(described, scaled_flows(described, times), _hosts(described, number))
+    return described.patched(patch, f"month {number}")
+
+
+def load_after(described: Described, name: str, number: int) -> float:
+    """The load of a flow after so many months, as a multiple of that of now, but for what more hosts bring."""
+    flow = described.estate.flows[name]
+    own, workload = flow.growth, described.estate.workloads[flow.workload].growth
+    times = (1 + flow.growth_per_month) ** number
+    times *= own.times(number) if own else 1.0
+    return times * (workload.times(number) if workload else 1.0)
 
 
 def _hosts(described: Described, number: int) -> dict[str, int]:
@@ -98,12 +109,13 @@ def _with_hosts(described: Described, patch: dict[str, Any], hosts: Mapping[str,
 _VOLUMES = ("out_gib_per_month", "in_gib_per_month")
 
 
-def _crowded(number: int, described: Described, hosts: Mapping[str, int]) -> Iterator[Crossing]:
+def _crowded(number: int, described: Described) -> Iterator[Crossing]:
     """The subnets of workloads that grow which have fewer IPv4 addresses than hosts, of all workloads together.
 
-    And the workloads that have fewer in `hosts_in`.
+    And the workloads that have fewer in `hosts_in`. described: the estate of that month.
     """
     estate = described.estate
+    hosts = {name: one.hosts for name, one in estate.workloads.items() if one.growth}
     for name, total in hosts.items():
         if estate.workloads[name].hosts_in:
             blocks = [block for one in estate.workloads[name].subnets for block in estate.host_blocks(name, one, 4)]
@@ -139,7 +151,8 @@ def _fullest(one: ExitLimits) -> float:
     return max(1 - limit.headroom for limit in one.limits if limit.grows)
 
 
-def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> Iterator[Crossing]:
+def crossings_of(number: int, evaluation: Evaluation, budget: Fraction | None = None) -> Iterator[Crossing]:
+    """The limits that are exceeded in the estate of a month."""
     for one in evaluation.capacity.every:
         if not one.enough_addresses:
             yield Crossing(one.name, "ports", number, one.verdict)
@@ -156,3 +169,4 @@ def _crossings(number: int, evaluation: Evaluation, budget: Fraction | None) -> 
             yield Crossing(partner.destination, "allow-list", number, partner.cannot)
     if budget is not None and evaluation.bill.total > budget:
         yield Crossing("", "budget", number, f"{float(evaluation.bill.total):,.2f} of {float(budget):,.2f} a month")
+    yield from _crowded(number, evaluation.described)

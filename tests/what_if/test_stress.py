@@ -6,7 +6,7 @@ from typing import Any
 from fenrask.demo import VELLMOUTH
 from fenrask.designs import beside, changes, compare
 from fenrask.errors import NoAnswer, UnusableInput
-from fenrask.estate import Case, read_estate
+from fenrask.estate import Case, Described, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.what_if import (
     Outcome,

@@ -12,6 +12,7 @@ from fenrask.addresses.plan import (
     bought_at,
     listed_at,
     plan_addresses,
+    prices_of,
 )
 
 __all__ = [
@@ -27,5 +28,6 @@ __all__ = [
     "explain_addresses",
     "listed_at",
     "plan_addresses",
+    "prices_of",
     "purchases",
 ]

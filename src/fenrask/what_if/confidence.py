@@ -8,8 +8,9 @@ many addresses suffice follows from the load that each number of them carries, b
 """
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,10 +24,12 @@ from fenrask.evaluation import Evaluation, evaluate
 __all__ = ["Confident", "ExitConfidence", "Input", "confident", "ranges", "with_confidence"]
 
 Floats = NDArray[np.float64]
-_SAMPLES = 1000
+_SAMPLES, _SEED = 1000, 1
 _MOST = 256
 _Z95 = 1.6448536269514722
 _RATES = ("per_host_per_s", "requests_per_host_per_s", "users", "connections_per_user", "persistent_per_host")
+_GROWTH, _OWN_GROWTH, _WORKLOADS_GROWTH = "growth_per_month", "growth.load_per_month", "load_per_month of its hosts"
+_GROWTHS = (_GROWTH, _OWN_GROWTH, _WORKLOADS_GROWTH)
 _VOLUMES = ("out_kib_per_connection", "in_kib_per_connection", "out_gib_per_month", "in_gib_per_month")
 
 
@@ -63,6 +66,11 @@ class ExitConfidence:
     """The input that its peak depends on most; empty where none is uncertain."""
     weight: float
     """The share of the peak's variance that goes with that input."""
+    wanted_after_fault: int | None = 0
+    """The fewest that suffice so after the worst fault that it is to carry; None where none do, 0 for no such fault.
+
+    What moves there is taken to be as uncertain as what is there.
+    """
     if_apart: int | None = None
     """`wanted`, did each range move for itself; the same where none moves with another."""
 
@@ -99,25 +107,49 @@ def with_confidence(evaluation: Evaluation, level: float) -> tuple[Evaluation, t
     return evaluate(evaluation.described.patched({"exits": more}, "--confidence"), like=evaluation), exits
 
 
-def ranges(described: Described) -> list[Input]:
-    """Every quantity of a flow that is stated, or was measured, as a range."""
+def ranges(described: Described, month: int = 0) -> list[Input]:
+    """Every quantity of a flow that is stated, or was measured, as a range; after so many months its growth, too."""
     found = []
     for flow, stated in (described.data.get("flows") or {}).items():
         for key, value in stated.items() if isinstance(stated, Mapping) else ():
-            if isinstance(value, Mapping) and "likely" in value:
-                low, likely, high = (float(value[one]) for one in ("low", "likely", "high"))
-                found.append(Input(flow, key, low, likely, high, str(value.get("together", ""))))
+            if isinstance(value, Mapping) and "likely" in value and (month or key != _GROWTH):
+                found.append(_input(flow, key, value))
+        if month and isinstance(stated, Mapping):
+            found += _growing(flow, stated, "")
+            workload = described.estate.flows[flow].workload
+            found += _growing(flow, (described.data.get("workloads") or {}).get(workload) or {}, workload)
     return found
 
 
-def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int = _SAMPLES) -> Confident:
-    """What holds with this confidence: addresses of each exit, and the bill."""
-    inputs = ranges(evaluation.described)
+def _growing(flow: str, stated: Mapping[str, Any], workload: str) -> Iterator[Input]:
+    """The growth by the month that a flow, or a workload for all its flows, states as a range."""
+    value = (stated.get("growth") or {}).get("load_per_month")
+    if isinstance(value, Mapping):
+        bound = f"growth of {workload}" if workload else str(value.get("together", ""))
+        yield _input(flow, _WORKLOADS_GROWTH if workload else _OWN_GROWTH, {**value, "together": bound})
+
+
+def _input(flow: str, key: str, value: Mapping[str, Any]) -> Input:
+    """One range; of growth the law is that of what it multiplies a load by in a month."""
+    more = 1.0 if key in _GROWTHS else 0.0
+    low, likely, high = (float(value[one]) + more for one in ("low", "likely", "high"))
+    return Input(flow, key, low, likely, high, str(value.get("together", "")))
+
+
+def confident(
+    evaluation: Evaluation, level: float, samples: int = _SAMPLES, month: int = 0, now: Described | None = None
+) -> Confident:
+    """What holds with this confidence: addresses of each exit, and the bill.
+
+    month: that of the estate, from now; now: the estate as it is, whose ranges hold of what it grows to.
+    """
+    inputs = ranges(now or evaluation.described, month)
     causes = _causes(evaluation.described, inputs)
-    drawn = _drawn(inputs, causes, seed, samples)
+    times = [_months_of(evaluation, one, month) if one.key in _GROWTHS else 1 for one in inputs]
+    drawn = _drawn(inputs, causes, times, samples)
     rates, durations, volumes = _factors(evaluation, inputs, drawn, samples)
     # What to measure first, and how it would be otherwise, is told where each range moves for itself.
-    alone = drawn if len({*causes}) == len(inputs) else _drawn(inputs, range(len(inputs)), seed, samples)
+    alone = drawn if len({*causes}) == len(inputs) else _drawn(inputs, range(len(inputs)), times, samples)
     logs = {one.name: np.log(alone[one.name]) for one in inputs if one.high > one.low}
     sized = [one for one in evaluation.capacity.exits if one.ports]
     exits = tuple(_exit(evaluation, one, level, rates, durations, logs) for one in sized)
@@ -136,6 +168,14 @@ def confident(evaluation: Evaluation, level: float, seed: int = 1, samples: int 
     return Confident(
         level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight, months
     )
+
+
+def _months_of(evaluation: Evaluation, one: Input, month: int) -> int:
+    """In how many months until then a growth counts."""
+    flow = evaluation.described.estate.flows[one.flow]
+    workload = evaluation.described.estate.workloads[flow.workload]
+    growth = {_OWN_GROWTH: flow.growth, _WORKLOADS_GROWTH: workload.growth}.get(one.key)
+    return growth.months_of(month) if growth else month
 
 
 def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
@@ -161,16 +201,19 @@ def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
     return [first(number) for number in range(len(inputs))]
 
 
-def _drawn(inputs: Sequence[Input], causes: Sequence[int], seed: int, samples: int) -> dict[str, Floats]:
-    """Each input's factor on its likely value, shape (n_samples,); those of one cause at one place of their laws."""
-    dice, found = np.random.default_rng(seed), {}
+def _drawn(inputs: Sequence[Input], causes: Sequence[int], times: Sequence[int], samples: int) -> dict[str, Floats]:
+    """Each input's factor on its likely value, shape (n_samples,); those of one cause at one place of their laws.
+
+    times: how often each multiplies: a growth does in every month.
+    """
+    dice, found = np.random.default_rng(_SEED), {}
     places: dict[int, Floats] = {}
-    for one, cause in zip(inputs, causes, strict=True):
+    for one, cause, often in zip(inputs, causes, times, strict=True):
         if cause not in places:
             places[cause] = dice.standard_normal(samples)
         z = places[cause]
         down, up = math.log(one.likely / one.low) / _Z95, math.log(one.high / one.likely) / _Z95
-        found[one.name] = np.exp(np.where(z < 0, z * down, z * up))
+        found[one.name] = np.exp(often * np.where(z < 0, z * down, z * up))
     return found
 
 
@@ -186,7 +229,7 @@ def _factors(
     rates, durations, volumes = dict.fromkeys(flows, one), dict.fromkeys(flows, one), dict.fromkeys(flows, one)
     for each in inputs:
         factor = drawn[each.name]
-        if each.key in _RATES:
+        if each.key in (*_RATES, *_GROWTHS):
             rates[each.flow] = rates[each.flow] * factor
         elif each.key == "duration_s":
             durations[each.flow] = durations[each.flow] * factor
@@ -221,9 +264,16 @@ def _exit(
     load = best / base if base else np.ones_like(best)
     suffices = _suffices(one, evaluation, load)
     wanted = next((n for n, share in suffices.items() if share >= level), None)
+    after: int | None = 0
+    then = one.after_fault
+    if then is not None:
+        shares = _suffices(then.then, evaluation, load)
+        after = next((n for n, share in shares.items() if share >= level), None)
     first, weight = _first(best, logs)
     low, middle, high = np.percentile(best, [5, 50, 95])
-    return ExitConfidence(one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight)
+    return ExitConfidence(
+        one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight, after
+    )
 
 
 def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:

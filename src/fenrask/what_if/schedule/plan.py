@@ -1,0 +1,245 @@
+"""What to buy when: the addresses of the months to come, by when to order them, and what no address mends.
+
+What each exit needs in each month is the engine's word on the estate of that month; the orders are the cheapest that
+cover it; and every month is then evaluated with what has arrived by then.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any
+
+from fenrask.addresses import prices_of
+from fenrask.capacity import growth_until, parts_toward
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.progress import gone_through
+from fenrask.what_if.growth import Crossing, crossings_of
+from fenrask.what_if.schedule.needed import Key, Needed, StandIns, months_ahead, needed_by_month
+from fenrask.what_if.schedule.orders import Buyer, Order, Terms, as_needed, cheapest, cost_of
+
+__all__ = ["Due", "Later", "MonthThen", "Schedule", "day_of", "schedule"]
+
+_DAYS = 30.4375
+"""Days of a month, in the mean."""
+
+
+def day_of(month: int) -> int:
+    """The day on which a month from now begins; today is 0."""
+    return int(month * _DAYS)
+
+
+@dataclass(frozen=True)
+class Due:
+    """One order: what, for which exit and month, by when, and who has to be told."""
+
+    order: Order
+    needed: Needed
+    order_by: int
+    """The latest day, from today."""
+    then: int
+    """The addresses that the exit has with it."""
+    month_amount: Fraction
+    """What it costs a month."""
+
+    @property
+    def entries(self) -> int:
+        """Entries that each partner adds."""
+        return len(self.order.lengths) if self.needed.partners else 0
+
+
+@dataclass(frozen=True)
+class Later:
+    """What a measurement before an order would change: below so many connections it can wait."""
+
+    due: Due
+    day: int
+    planned: float
+    """Concurrent connections at the peak of the exit, by the plan, in the month of that day."""
+    below: float
+    """With no more than these the addresses before the order still do when its month begins."""
+
+
+@dataclass(frozen=True)
+class MonthThen:
+    """One month with what has arrived by then."""
+
+    number: int
+    evaluation: Evaluation
+    amount: Fraction
+    once: Fraction
+    """What is paid once in it."""
+    crossings: tuple[Crossing, ...]
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """All orders of some months, what they cost, and what they do not mend."""
+
+    level: float
+    """The confidence of what exits need, where anything is a range."""
+    is_uncertain: bool
+    needed: tuple[Needed, ...]
+    due: tuple[Due, ...]
+    added: Fraction
+    """What the orders cost to the end: hours, and what changes cost once."""
+    at_once: Fraction | None
+    """What it costs to buy all today; None where no list holds that."""
+    by_month: Fraction
+    """What it costs if each month buys what it lacks."""
+    months: tuple[MonthThen, ...]
+    over: tuple[str, ...]
+    """Partners whose lists cannot hold what is needed."""
+    waits: tuple[tuple[Needed, int, int], ...]
+    """Exits that lack addresses before any order can be there: from which month, and until which."""
+    later: tuple[Later, ...]
+
+    @property
+    def not_mended(self) -> list[Crossing]:
+        """The limits that are exceeded all the same, each in the first month in which it is."""
+        found: dict[tuple[str, str], Crossing] = {}
+        for crossing in (one for month in self.months for one in month.crossings):
+            found.setdefault((crossing.about, crossing.limit), crossing)
+        return [*found.values()]
+
+    @property
+    def total(self) -> Fraction:
+        """The bills of all months, with what is paid once."""
+        return sum((one.amount + one.once for one in self.months), Fraction(0))
+
+    @property
+    def is_well(self) -> bool:
+        """Whether no limit is exceeded in any month."""
+        return not self.not_mended and not self.over and not self.waits
+
+
+def schedule(described: Described, months: int, level: float = 0.9, share: float = 0.0) -> Schedule:
+    """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`."""
+    ahead, stand_ins = months_ahead(described, months, share), StandIns()
+    needed = needed_by_month(ahead, level, stand_ins)
+    buyers = [_buyer(described, one) for one in needed]
+    terms = Terms(months, described.estate.targets.change_cost, _room(ahead[0]))
+    orders, over = cheapest(buyers, terms), tuple[str, ...]()
+    if orders is None:
+        orders = cheapest(buyers, replace(terms, room={})) or []
+        over = tuple(_too_many(buyers, orders, terms))
+    once = cheapest(buyers, terms if not over else replace(terms, room={}), at_once=True)
+    due = [*_due(described, buyers, orders)]
+    return Schedule(
+        level,
+        any(some is not None for one in needed for some in one.confidence),
+        tuple(needed),
+        tuple(due),
+        cost_of(buyers, orders, terms),
+        None if once is None else cost_of(buyers, once, terms),
+        cost_of(buyers, as_needed(buyers), terms),
+        tuple(_months(ahead, needed, orders, buyers, terms, stand_ins)),
+        over,
+        tuple(_waits(buyers)),
+        tuple(_later(ahead, due)),
+    )
+
+
+def lead_of(described: Described, needed: Needed) -> int:
+    """The days from an order until its addresses can be used: the provider's, then those of the slowest partner."""
+    lead = described.estate.targets.lead_days
+    return lead.addresses + max((lead.of_partner(one) for one in needed.partners), default=0)
+
+
+def _buyer(described: Described, needed: Needed) -> Buyer:
+    hours = Fraction(described.catalogue.hours_per_month)
+    prices = {length: hour * hours for length, hour in prices_of(described, needed.key[0], blocks=True).items()}
+    lead = lead_of(described, needed)
+    first = next(month for month in range(10**6) if day_of(month) >= lead)
+    return Buyer(needed, prices, first)
+
+
+def _room(now: Evaluation) -> dict[str, int]:
+    """By partner with a limit: the entries that its list has left."""
+    return {one.destination: one.most - one.entries for one in now.plan.partners if one.most is not None and one.fixed}
+
+
+def _too_many(buyers: Sequence[Buyer], orders: Sequence[Order], terms: Terms) -> Iterator[str]:
+    """Partners whose lists are longer than they take, with the orders."""
+    partners = {one.needed.key: one.needed.partners for one in buyers}
+    for partner, room in terms.room.items():
+        if sum(len(one.lengths) for one in orders if partner in partners[one.key]) > room:
+            yield partner
+
+
+def _due(described: Described, buyers: Sequence[Buyer], orders: Sequence[Order]) -> Iterator[Due]:
+    known = {one.needed.key: one for one in buyers}
+    has = {key: one.needed.has for key, one in known.items()}
+    for order in orders:
+        buyer = known[order.key]
+        has[order.key] += order.addresses
+        by = day_of(order.month) - lead_of(described, buyer.needed)
+        amount = sum((buyer.prices[length] for length in order.lengths), Fraction(0))
+        yield Due(order, buyer.needed, by, has[order.key], amount)
+
+
+def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
+    """Exits that lack addresses before an order of today is there."""
+    for buyer in buyers:
+        needed = buyer.needed
+        short = [one for one in range(min(buyer.first, len(needed.addresses))) if needed.wanted(one) > needed.has]
+        if short:
+            yield needed, short[0], buyer.first
+
+
+def _months(
+    ahead: Sequence[Evaluation],
+    needed: Sequence[Needed],
+    orders: Sequence[Order],
+    buyers: Sequence[Buyer],
+    terms: Terms,
+    stand_ins: StandIns,
+) -> Iterator[MonthThen]:
+    """Each month evaluated with what has arrived by then."""
+    owned = {one.key: [*one.owned] for one in needed if any(order.key == one.key for order in orders)}
+    before: Evaluation | None = None
+    for number in gone_through(range(len(ahead)), "month with its orders"):
+        arrived = [one for one in orders if one.month == number]
+        for order in arrived:
+            owned[order.key] += [stand_ins.block(length) for length in order.lengths]
+        evaluation = ahead[number]
+        if owned:
+            patched = evaluation.described.patched(_listed(owned), f"month {number} with its orders")
+            evaluation = evaluate(patched, before or evaluation)
+            before = evaluation
+        held = replace(terms, months=number)
+        once = cost_of(buyers, arrived, held)
+        crossings = tuple(crossings_of(number, evaluation))
+        yield MonthThen(number, evaluation, evaluation.bill.total, once, crossings)
+
+
+def _listed(owned: Mapping[Key, Sequence[Any]]) -> dict[str, Any]:
+    """The patch that lists what exits have."""
+    exits: dict[str, dict[str, Any]] = {}
+    for (name, toward), blocks in owned.items():
+        addresses = [str(address) for block in blocks for address in block]
+        if toward:
+            exits.setdefault(name, {}).setdefault("addresses_for", {})[toward] = addresses
+        else:
+            exits.setdefault(name, {}).update({"addresses": addresses, "at_least": None})
+    return {"exits": exits}
+
+
+def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
+    """For each order the load below which it can wait, in the month in which it has to be decided."""
+    for one in due:
+        sized = one.needed.sized[one.order.month]
+        rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
+        grows = [
+            growth_until(each.streams, each.assignment, each.how, one.then - one.order.addresses, each.target)
+            for each in rooms
+        ]
+        day = max(0, one.order_by)
+        month = min(one.order.month, int(day / _DAYS))
+        exit_, toward = one.needed.key
+        demand = ahead[month].demand
+        parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())
+        planned = demand.load(parts).peak.concurrent
+        known = [grow for grow in grows if grow is not None]
+        if known and planned:
+            yield Later(one, day, planned, planned * (1 + min(known)))

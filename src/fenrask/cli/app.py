@@ -146,6 +146,11 @@ COMMANDS = {
         "Find the cheapest mix of exits that meets every need, with proof, and the changes to make.",
         ("choose", "choose --keep tides", "choose --save chosen.json", "choose --frontier"),
     ),
+    "schedule": Told(
+        _PRICE,
+        "Show what to buy when as load grows: addresses by month, by when to order them, and what that costs.",
+        ("schedule", "schedule --months 12 --begin 2026-12-01", "schedule --figure schedule.png"),
+    ),
     "report": Told(
         _BUILD,
         "Write the whole plan as one page to open, print and send: answer, figures, tables, proof, assumptions.",

@@ -44,6 +44,7 @@ from fenrask.views.pages.measure import measure_page
 from fenrask.views.pages.path import flows_page, trace_page
 from fenrask.views.pages.rehearse import rehearse_page
 from fenrask.views.pages.resolve import resolve_page
+from fenrask.views.pages.schedule import schedule_page
 from fenrask.views.pages.simulate import simulate_page
 from fenrask.views.pages.source import partner_page
 from fenrask.views.pages.start import draft_page
@@ -58,6 +59,7 @@ from fenrask.what_if import (
     stress,
     zone_losses,
 )
+from fenrask.what_if.schedule import schedule
 from fenrask.what_if.sources import shown_to
 
 __all__ = ["RECORDS", "STEPS", "Run", "Step"]
@@ -247,6 +249,11 @@ STEPS: tuple[Step, ...] = (
         "fenrask stress",
         "What a failure cuts off or overloads: without zone a the gateway that is left runs out of ports.",
         _stressed,
+    ),
+    Step(
+        "fenrask schedule",
+        "What to buy when as payments grow: a block for each gate, since the acquirer's list has room for two entries.",
+        lambda run: schedule_page(run.evaluation.described, schedule(run.evaluation.described, 24), None),
     ),
     Step(
         "fenrask simulate --exit gate-a --around 1",

@@ -17,6 +17,10 @@ from fenrask.what_if.schedule.needed import Key, Needed
 __all__ = ["Buyer", "Order", "Terms", "as_needed", "cheapest", "cost_of"]
 
 
+_FORBIDDING, _MOST_OF_A_SIZE = 1e7, 65_536
+"""Money that no order saves; and blocks of one size in one month, at most."""
+
+
 @dataclass(frozen=True)
 class Order:
     """What is bought for one exit, so that it is there when a month begins."""
@@ -98,8 +102,8 @@ def as_needed(buyers: Iterable[Buyer]) -> list[Order]:
     return found
 
 
-def cheapest(buyers: Sequence[Buyer], terms: Terms, at_once: bool = False) -> list[Order] | None:
-    """The orders that cost least and keep every list; None where no list can.
+def cheapest(buyers: Sequence[Buyer], terms: Terms, at_once: bool = False) -> list[Order]:
+    """The orders that cost least and keep every list; where no orders do, those with the fewest entries beyond.
 
     at_once: all of each exit for the first month in which it can be there.
     """
@@ -114,7 +118,8 @@ def cheapest(buyers: Sequence[Buyer], terms: Terms, at_once: bool = False) -> li
     if not model.bought:
         return []
     solved = model.program.solve(twice=True)
-    return None if solved is None else [*_orders(model.bought, solved.values.tolist())]
+    assert solved is not None, "single addresses cover every number"
+    return [*_orders(model.bought, solved.values.tolist())]
 
 
 class _Model:
@@ -151,7 +156,8 @@ class _Model:
         for partner, by_month in self._of_list.items():
             if partner in self.terms.room:
                 entries = dict.fromkeys((one for some in by_month.values() for one in some), 1.0)
-                self.program.row(entries, high=float(max(0, self.terms.room[partner])))
+                beyond = self.program.variable(_FORBIDDING, float(len(entries)) * _MOST_OF_A_SIZE, integral=False)
+                self.program.row(entries | {beyond: -1.0}, high=float(max(0, self.terms.room[partner])))
             for some in by_month.values() if self.change.allow_list else ():
                 changed = self.program.variable(float(self.change.allow_list))
                 for variable in some:

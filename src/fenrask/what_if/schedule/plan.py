@@ -4,7 +4,7 @@ What each exit needs in each month is the engine's word on the estate of that mo
 cover it; and every month is then evaluated with what has arrived by then.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -13,6 +13,7 @@ from fenrask.addresses import prices_of
 from fenrask.capacity import growth_until, parts_toward
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.needs import SURVIVES
 from fenrask.progress import gone_through
 from fenrask.what_if.growth import Crossing, crossings_of
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, months_ahead, needed_by_month
@@ -20,6 +21,7 @@ from fenrask.what_if.schedule.orders import Buyer, Order, Terms, as_needed, chea
 
 __all__ = ["Due", "Later", "MonthThen", "Schedule", "day_of", "schedule"]
 
+_PORTS, _PORTS_AFTER = "ports", "ports after a fault"
 _DAYS = 30.4375
 """Days of a month, in the mean."""
 
@@ -37,6 +39,8 @@ class Due:
     needed: Needed
     order_by: int
     """The latest day, from today."""
+    there: int
+    """The day on which its addresses can then be used."""
     then: int
     """The addresses that the exit has with it."""
     month_amount: Fraction
@@ -83,10 +87,12 @@ class Schedule:
     due: tuple[Due, ...]
     added: Fraction
     """What the orders cost to the end: hours, and what changes cost once."""
-    at_once: Fraction | None
-    """What it costs to buy all today; None where no list holds that."""
+    at_once: Fraction
+    """What it costs to buy all today."""
     by_month: Fraction
-    """What it costs if each month buys what it lacks."""
+    """What it costs if each month buys what it lacks, at the least price."""
+    by_month_over: tuple[str, ...]
+    """Partners whose lists cannot hold that."""
     months: tuple[MonthThen, ...]
     over: tuple[str, ...]
     """Partners whose lists cannot hold what is needed."""
@@ -96,10 +102,15 @@ class Schedule:
 
     @property
     def not_mended(self) -> list[Crossing]:
-        """The limits that are exceeded all the same, each in the first month in which it is."""
+        """The limits that are exceeded all the same, each in the first month in which it is.
+
+        What is lacking until an order of today is there is told by itself.
+        """
         found: dict[tuple[str, str], Crossing] = {}
+        waiting = {needed.name: until for needed, _, until in self.waits}
         for crossing in (one for month in self.months for one in month.crossings):
-            found.setdefault((crossing.about, crossing.limit), crossing)
+            if crossing.limit not in (_PORTS, _PORTS_AFTER) or crossing.month >= waiting.get(crossing.about, 0):
+                found.setdefault((crossing.about, crossing.limit), crossing)
         return [*found.values()]
 
     @property
@@ -119,23 +130,22 @@ def schedule(described: Described, months: int, level: float = 0.9, share: float
     needed = needed_by_month(ahead, level, stand_ins)
     buyers = [_buyer(described, one) for one in needed]
     terms = Terms(months, described.estate.targets.change_cost, _room(ahead[0]))
-    orders, over = cheapest(buyers, terms), tuple[str, ...]()
-    if orders is None:
-        orders = cheapest(buyers, replace(terms, room={})) or []
-        over = tuple(_too_many(buyers, orders, terms))
-    once = cheapest(buyers, terms if not over else replace(terms, room={}), at_once=True)
-    due = [*_due(described, buyers, orders)]
+    orders = cheapest(buyers, terms)
+    lacking = as_needed(buyers)
+    waits = [*_waits(buyers)]
+    due = [*_due(described, buyers, orders, {needed.key for needed, *_ in waits})]
     return Schedule(
         level,
         any(some is not None for one in needed for some in one.confidence),
         tuple(needed),
         tuple(due),
         cost_of(buyers, orders, terms),
-        None if once is None else cost_of(buyers, once, terms),
-        cost_of(buyers, as_needed(buyers), terms),
+        cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
+        cost_of(buyers, lacking, terms),
+        tuple(_too_many(buyers, lacking, terms)),
         tuple(_months(ahead, needed, orders, buyers, terms, stand_ins)),
-        over,
-        tuple(_waits(buyers)),
+        tuple(_too_many(buyers, orders, terms)),
+        tuple(waits),
         tuple(_later(ahead, due)),
     )
 
@@ -167,15 +177,20 @@ def _too_many(buyers: Sequence[Buyer], orders: Sequence[Order], terms: Terms) ->
             yield partner
 
 
-def _due(described: Described, buyers: Sequence[Buyer], orders: Sequence[Order]) -> Iterator[Due]:
+def _due(
+    described: Described, buyers: Sequence[Buyer], orders: Sequence[Order], waiting: Container[Key]
+) -> Iterator[Due]:
+    """Each order with its day; those that are waited for are due today."""
     known = {one.needed.key: one for one in buyers}
     has = {key: one.needed.has for key, one in known.items()}
     for order in orders:
         buyer = known[order.key]
         has[order.key] += order.addresses
-        by = day_of(order.month) - lead_of(described, buyer.needed)
+        lead = lead_of(described, buyer.needed)
+        is_late = order.key in waiting and order.month == buyer.first
+        by = 0 if is_late else day_of(order.month) - lead
         amount = sum((buyer.prices[length] for length in order.lengths), Fraction(0))
-        yield Due(order, buyer.needed, by, has[order.key], amount)
+        yield Due(order, buyer.needed, by, by + lead, has[order.key], amount)
 
 
 def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
@@ -209,8 +224,21 @@ def _months(
             before = evaluation
         held = replace(terms, months=number)
         once = cost_of(buyers, arrived, held)
-        crossings = tuple(crossings_of(number, evaluation))
+        crossings = (*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0]))
         yield MonthThen(number, evaluation, evaluation.bill.total, once, crossings)
+
+
+def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[Crossing]:
+    """What an exit does not carry after a fault, and needs that flows break which they do not break today."""
+    for one in evaluation.capacity.exits:
+        after = one.after_fault
+        if after is not None and not after.carries(one.addresses):
+            needs = "no number suffices" if after.needed is None else f"it then needs {after.needed} addresses"
+            yield Crossing(one.name, _PORTS_AFTER, number, f"{after.fault}: {needs}, and has {one.addresses}")
+    already = {(one.flow, one.need) for one in now.broken}
+    for broken in evaluation.broken:
+        if broken.need != SURVIVES and (broken.flow, broken.need) not in already:
+            yield Crossing(broken.flow, broken.need, number, broken.why)
 
 
 def _listed(owned: Mapping[Key, Sequence[Any]]) -> dict[str, Any]:

@@ -1,0 +1,54 @@
+"""`fenrask schedule`."""
+
+from datetime import date
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fenrask.checks.today import today
+from fenrask.cli.options import Call, estate_command
+from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.evaluation import evaluate
+from fenrask.views.pages.schedule import schedule_page
+from fenrask.views.today import with_today
+from fenrask.what_if.schedule import schedule
+
+__all__ = ["command"]
+
+
+@estate_command
+def command(
+    call: Call,
+    months: Annotated[int, typer.Option(metavar="MONTHS", min=2, max=120, help="How many months to plan.")] = 24,
+    confidence: Annotated[
+        float,
+        typer.Option(metavar="SHARE", min=0.5, max=0.999, help="Confidence, where loads or growth are ranges."),
+    ] = 0.9,
+    growth: Annotated[
+        float, typer.Option(metavar="SHARE", min=-1, max=1, help="Extra growth of all loads per month.")
+    ] = 0.0,
+    begin: Annotated[
+        str | None, typer.Option(metavar="DATE", help="The first day, such as 2026-12-01: days are told as dates.")
+    ] = None,
+    figure: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw addresses needed and owned, and the bill (.png, .svg or .pdf)."),
+    ] = None,
+) -> int:
+    first, described = _day(begin), call.read()
+    state = today(evaluate(described))
+    found = schedule(described, months, confidence, growth)
+    call.show(with_today(schedule_page(described, found, first), state, ("short",)))
+    if figure:
+        from fenrask.views.figures.schedule import draw_schedule
+
+        call.write(figure, draw_schedule(described, found, figure.suffix))
+    return int(not found.is_well or not state.is_well)
+
+
+def _day(text: str | None) -> date | None:
+    try:
+        return None if text is None else date.fromisoformat(text)
+    except ValueError:
+        raise UnusableInput([Problem(Place(path="--begin"), repr(text), "a date, such as 2026-12-01")]) from None

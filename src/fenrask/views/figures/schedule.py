@@ -1,0 +1,101 @@
+"""Ports wanted and owned through the months, with the orders; and the bill by month."""
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.ticker import FuncFormatter, MaxNLocator
+from numpy.typing import NDArray
+
+from fenrask.capacity import ExitCapacity
+from fenrask.estate import Described
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+from fenrask.what_if.schedule import Schedule
+from fenrask.what_if.schedule.needed import Needed
+
+__all__ = ["draw_schedule"]
+
+Floats = NDArray[np.float64]
+_MOST = 3
+_KINDS = 4
+_COLOURS = (BLUE, ORANGE, "#009e73", "#cc79a7", GREY, RED)
+
+
+def draw_schedule(described: Described, plan: Schedule, suffix: str) -> bytes:
+    """Above the exits that buy, or else those that want most; below the bill, stacked by its largest items."""
+    bought = {one.needed.key for one in plan.due}
+    wanted = [one for one in plan.needed if one.key in bought or not bought]
+    shown = sorted(wanted, key=lambda one: -(one.addresses[-1] or one.has))[:_MOST]
+    paper = figure()
+    paper.suptitle(f"{described.estate.estate}: ports wanted and owned, and the bill, month by month", fontsize=15)
+    grid = paper.add_gridspec(2, max(1, len(shown)), height_ratios=(1.3, 1))
+    for place, one in enumerate(shown):
+        axes = paper.add_subplot(grid[0, place])
+        _draw_ports(axes, plan, one)
+        if not place:
+            axes.set_ylabel("ports")
+    if shown:
+        paper.axes[len(shown) - 1].legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=10, frameon=False)
+    bill = paper.add_subplot(grid[1, :])
+    _draw_bill(bill, plan)
+    bill.set_ylabel(f"{described.catalogue.currency} a month")
+    for axes in paper.axes:
+        axes.set_xlabel("months from now")
+        axes.grid(axis="y", color="#dddddd")
+        axes.set_axisbelow(True)
+        axes.spines[["top", "right"]].set_visible(False)
+        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+        axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+        axes.set_ylim(bottom=0)
+        axes.set_xlim(-0.6, len(plan.months) - 0.4)
+    return rendered(paper, suffix)
+
+
+def _draw_ports(axes: Axes, plan: Schedule, one: Needed) -> None:
+    """What the fullest pool of an exit wants, its band over the samples, what it wants after a fault; and the ports."""
+    months = np.arange(len(plan.months))
+    axes.set_title(one.name, fontsize=12)
+    likely = [_wanted(sized) for sized in one.sized]
+    axes.plot(months, likely, color=BLUE, linewidth=2, label="wanted at the peak")
+    bands = [sure.peaks if sure else (peak, peak, peak) for sure, peak in zip(one.confidence, likely, strict=True)]
+    if any(one.confidence):
+        axes.fill_between(
+            months, [low for low, *_ in bands], [high for *_, high in bands], color=BLUE, alpha=0.2,
+            label="5 to 95 % of samples",
+        )  # fmt: skip
+    after = [_wanted(sized.after_fault.then) for sized in one.sized if sized.after_fault is not None]
+    if len(after) == months.size:
+        axes.plot(months, after, color=ORANGE, linewidth=2, linestyle="--", label="after the worst fault")
+    owned = np.full(months.size, float(one.has))
+    for due in plan.due:
+        if due.needed.key == one.key:
+            owned[due.order.month :] += due.order.addresses
+            axes.axvline(due.order.month, color=GREY, linewidth=1, linestyle=":")
+            axes.annotate(
+                f"+{due.order.addresses}",
+                (due.order.month, due.then * one.sized[0].how.per_address),
+                xytext=(4, 4), textcoords="offset points", fontsize=10,
+            )  # fmt: skip
+    axes.step(months, owned * one.sized[0].how.per_address, where="post", color="black", linewidth=2, label="owned")
+
+
+def _wanted(sized: ExitCapacity) -> float:
+    """Ports that its fullest pool wants at the peak."""
+    return max((one.busiest for one in sized.streams), default=0.0)
+
+
+def _draw_bill(axes: Axes, plan: Schedule) -> None:
+    """A bar for each month, stacked by the largest items; what is paid once on top."""
+    months = np.arange(len(plan.months))
+    items: dict[str, Floats] = {}
+    for month in plan.months:
+        for line in month.evaluation.bill.lines:
+            items.setdefault(line.item, np.zeros(months.size))[month.number] += float(line.amount)
+    ordered = sorted(items, key=lambda item: -float(items[item].sum()))
+    stacks = [(item, items[item]) for item in ordered[:_KINDS]]
+    stacks.append(("all other", sum((items[item] for item in ordered[_KINDS:]), np.zeros(months.size))))
+    stacks.append(("paid once", np.array([float(one.once) for one in plan.months])))
+    below = np.zeros(months.size)
+    for (name, amounts), colour in zip(stacks, _COLOURS, strict=False):
+        if np.any(amounts):
+            axes.bar(months, amounts, bottom=below, color=colour, label=name, width=0.85)
+            below = below + amounts
+    axes.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=10, frameon=False)

@@ -34,7 +34,7 @@ SHOTS = {
 }
 FIGURES = {
     "paths": "path --figure",
-    "ports": "capacity --figure",
+    "schedule": "schedule --figure",
     "measured": "measure records.csv.gz --figure",
 }
 

@@ -30,8 +30,8 @@ from fenrask.views.today import today_line
 __all__ = ["command", "made_report"]
 
 _NAMES = (
-    "before", "choice", "findings", "paths", "load", "ports", "addresses", "bill", "designs", "stress", "confidence",
-    "assumptions",
+    "before", "choice", "findings", "paths", "load", "ports", "addresses", "bill", "designs", "stress", "months",
+    "confidence", "assumptions",
 )  # fmt: skip
 """The parts of a report, in the order of reading."""
 
@@ -303,6 +303,24 @@ def _stress(plan: _Plan) -> Iterator[Section]:
     yield Section("stress", "Failures", about, page, (), "fenrask stress")
 
 
+def _months(plan: _Plan) -> Iterator[Section]:
+    from fenrask.views.pages.schedule import schedule_page
+    from fenrask.what_if import grows
+    from fenrask.what_if.schedule import schedule
+
+    described = plan.evaluation.described
+    if not grows(described):
+        return
+    found, drawn = schedule(described), tuple[Figure, ...]()
+    if plan.draws:
+        from fenrask.views.figures.schedule import draw_schedule
+
+        text = "Translated ports wanted and owned, and the bill, month by month, with all that is ordered."
+        drawn = (Figure("months", draw_schedule(described, found, ".svg"), text),)
+    about = "What to buy when, as load and hosts grow: the latest day of each order, and what no address mends."
+    yield Section("months", "The months ahead", about, schedule_page(described, found, None), drawn, "fenrask schedule")
+
+
 def _confidence(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.confidence import bill_confidence_page, capacity_confidence_page
     from fenrask.what_if import confident, ranges
@@ -337,5 +355,6 @@ def _assumptions(plan: _Plan) -> Iterator[Section]:
 
 
 _MADE: tuple[Callable[[_Plan], Iterator[Section]], ...] = (
-    _before, _choice, _findings, _paths, _load, _ports, _addresses, _bill, _designs, _stress, _confidence, _assumptions,
+    _before, _choice, _findings, _paths, _load, _ports, _addresses, _bill, _designs, _stress, _months, _confidence,
+    _assumptions,
 )  # fmt: skip

@@ -18,7 +18,7 @@ from fenrask.prefixes import usable
 from fenrask.progress import gone_through
 from fenrask.units import figure
 
-__all__ = ["Crossing", "Growth", "Month", "after", "crossings_of", "grow", "grown", "load_after", "month"]
+__all__ = ["Crossing", "Growth", "Month", "after", "crossings_of", "grow", "grown", "grows", "load_after", "month"]
 
 
 @dataclass(frozen=True)
@@ -77,6 +77,13 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
     times = {name: load_after(described, name, number) * (1 + share) ** number for name in described.estate.flows}
     patch = _with_hosts(described, scaled_flows(described, times), _hosts(described, number))
     return described.patched(patch, f"month {number}")
+
+
+def grows(described: Described) -> bool:
+    """Whether any load or any number of hosts is said to change."""
+    estate = described.estate
+    workloads = any(one.growth for one in estate.workloads.values())
+    return workloads or any(one.growth_per_month or one.growth for one in estate.flows.values())
 
 
 def load_after(described: Described, name: str, number: int) -> float:

@@ -124,8 +124,18 @@ class Schedule:
         return not self.not_mended and not self.over and not self.waits
 
 
-def schedule(described: Described, months: int, level: float = 0.9, share: float = 0.0) -> Schedule:
+def schedule(described: Described, months: int = 24, level: float = 0.9, share: float = 0.0) -> Schedule:
     """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`."""
+    # What is reused goes on to the estates that this one is patched to.
+    key = ("schedule", months, level, share)
+    known = described.reused.get(key)
+    if known is None or known[0] is not described:
+        known = described.reused[key] = (described, _scheduled(described, months, level, share))
+    found: Schedule = known[1]
+    return found
+
+
+def _scheduled(described: Described, months: int, level: float, share: float) -> Schedule:
     ahead, stand_ins = months_ahead(described, months, share), StandIns()
     needed = needed_by_month(ahead, level, stand_ins)
     buyers = [_buyer(described, one) for one in needed]
@@ -212,7 +222,6 @@ def _months(
 ) -> Iterator[MonthThen]:
     """Each month evaluated with what has arrived by then."""
     owned = {one.key: [*one.owned] for one in needed if any(order.key == one.key for order in orders)}
-    before: Evaluation | None = None
     for number in gone_through(range(len(ahead)), "month with its orders"):
         arrived = [one for one in orders if one.month == number]
         for order in arrived:
@@ -220,8 +229,7 @@ def _months(
         evaluation = ahead[number]
         if owned:
             patched = evaluation.described.patched(_listed(owned), f"month {number} with its orders")
-            evaluation = evaluate(patched, before or evaluation)
-            before = evaluation
+            evaluation = evaluate(patched, evaluation)
         held = replace(terms, months=number)
         once = cost_of(buyers, arrived, held)
         crossings = (*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0]))

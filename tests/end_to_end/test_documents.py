@@ -142,3 +142,18 @@ class WorkedExample(InFolder):
                 self.close(sum(one["amount"] for one in found["lines"] if one["item"] == item), amount)
         self.close(found["month_amount"], sum(lines.values()))
         self.close(sum(one["amount"] for one in found["flows"]), sum(lines.values()))
+
+    def test_a_year_of_growth(self) -> None:
+        found = self.json("schedule", "--growth", "0.05", "--months", "12", status=1)
+        loads = [9300 * 1.05**month for month in range(12)]
+        rooms = {3: 11_708, 4: 15_669}
+        for addresses, room in rooms.items():
+            self.assertLess(recursion(4000 * addresses, room), Decimal("1e-4"))
+            self.assertGreater(recursion(4000 * addresses, room + 1), Decimal("1e-4"))
+        months = [next(month for month, load in enumerate(loads) if load > room) for room in rooms.values()]
+        self.assertEqual([one["month"] for one in found["orders"]], months)
+        self.assertEqual([one["order_by_day"] for one in found["orders"]], [int(one * 30.4375) for one in months])
+        each = Fraction("0.0043") * 730
+        self.close(found["orders_amount"], each * sum(12 - one for one in months))
+        self.close(found["all_today_amount"], each * 2 * 12)
+        self.assertEqual(found["lists_too_short"], ["partner"])

@@ -3,6 +3,7 @@
 import json
 import random
 import unittest
+from collections import Counter
 from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
@@ -14,10 +15,10 @@ import numpy as np
 from fenrask.estate import ChangeCost, Described
 from fenrask.evaluation import evaluate
 from fenrask.prefixes import parse_prefix
-from fenrask.what_if.growth import after, crossings_of
+from fenrask.what_if.growth import after, crossings_of, months_ahead
 from fenrask.what_if.schedule import Schedule, day_of, schedule
 from fenrask.what_if.schedule.needed import Needed, StandIns
-from fenrask.what_if.schedule.orders import Buyer, Order, Terms, cheapest, cost_of
+from fenrask.what_if.schedule.orders import Buyer, Terms, cheapest, cost_of
 from tests.support import InFolder, many, merged
 
 PRICES = {32: Fraction(3), 31: Fraction(5)}
@@ -32,55 +33,40 @@ class AgainstEverySchedule(unittest.TestCase):
     """All ways to buy up to two of each size in each month, by adding up what each costs."""
 
     def by_hand(self, buyers: list[Buyer], terms: Terms) -> Fraction | None:
-        best: Fraction | None = None
-        months = range(terms.months)
-        sizes = [*PRICES]
-        counts = [*product(range(3), repeat=len(sizes) * len(months))]
-        kept = []
-        for one in buyers:
-            fits = []
-            for numbers in counts:
-                have, well = 1, True
-                for month in months:
-                    now = numbers[month * len(sizes) : (month + 1) * len(sizes)]
-                    well &= month >= one.first or not any(now)
-                    have += sum(number << (32 - length) for number, length in zip(now, sizes, strict=True))
-                    well &= month < one.first or have >= one.needed.addresses[month]
-                if well:
-                    fits.append(numbers)
-            kept.append(fits)
-        for choice in product(*kept):
-            orders = [
-                Order(
-                    one.needed.key,
-                    month,
-                    tuple(sorted(length for n, length in enumerate(sizes) for _ in range(now[n]))),
-                )
-                for one, numbers in zip(buyers, choice, strict=True)
-                for month in months
-                if any(now := numbers[month * len(sizes) : (month + 1) * len(sizes)])
-            ]
-            entries: dict[str, int] = {}
-            lists = set()
-            hold = Fraction(0)
-            for order in orders:
-                own = next(one for one in buyers if one.needed.key == order.key)
-                hold += sum(PRICES[length] for length in order.lengths) * (terms.months - order.month)
-                for partner in own.needed.partners:
-                    entries[partner] = entries.get(partner, 0) + len(order.lengths)
-                    lists.add((partner, order.month))
-            if any(number > terms.room.get(partner, 10**6) for partner, number in entries.items()):
-                continue
-            assert terms.change is not None
-            change = terms.change.allow_list * len(lists) + terms.change.allow_list_entry * sum(entries.values())
-            cost = hold + Fraction(change)
-            self.assertEqual(cost, cost_of(buyers, orders, terms))
-            best = cost if best is None else min(best, cost)
+        assert terms.change is not None
+        change, best = terms.change, None
+        for choice in product(*(self.of_one(one, terms.months) for one in buyers)):
+            entries, lists = Counter[str](), set[tuple[str, int]]()
+            for each in choice:
+                entries.update(each[1])
+                lists |= each[2]
+            if all(number <= terms.room.get(partner, 10**6) for partner, number in entries.items()):
+                lists_cost = change.allow_list * len(lists) + change.allow_list_entry * sum(entries.values())
+                cost = sum((each[0] for each in choice), Fraction(lists_cost))
+                best = cost if best is None else min(best, cost)
         return best
+
+    def of_one(self, one: Buyer, months: int) -> list[tuple[Fraction, Counter[str], set[tuple[str, int]]]]:
+        """Every way to buy for one exit that gives it what it wants: hours' money, entries, lists that change."""
+        found = []
+        for numbers in product(range(3), repeat=len(PRICES) * months):
+            by_month = [dict(zip(PRICES, numbers[m * len(PRICES) :], strict=False)) for m in range(months)]
+            have, fits, hours = 1, True, Fraction(0)
+            entries, lists = Counter[str](), set[tuple[str, int]]()
+            for month, some in enumerate(by_month):
+                have += sum(number << (32 - length) for length, number in some.items())
+                fits &= not any(some.values()) if month < one.first else have >= one.needed.addresses[month]
+                hours += sum(number * PRICES[length] for length, number in some.items()) * (months - month)
+                for partner in one.needed.partners if any(some.values()) else ():
+                    entries[partner] += sum(some.values())
+                    lists.add((partner, month))
+            if fits:
+                found.append((hours, entries, lists))
+        return found
 
     def test_random_small_cases(self) -> None:
         dice, impossible = random.Random(5), 0
-        for number in range(many(25)):
+        for number in range(many(40, 100)):
             months = 2
             buyers = [
                 buyer(name, sorted(dice.randint(1, 4) for _ in range(months)), partners, dice.choice([0, 0, 1]))
@@ -100,7 +86,7 @@ class AgainstEverySchedule(unittest.TestCase):
                     self.assertFalse(least)
                     continue
                 self.assertEqual(cost_of(buyers, found, terms), best, found)
-        self.assertLess(impossible, 15)
+        self.assertGreater(impossible, 0)
 
 
 class ByHand(InFolder):
@@ -235,6 +221,54 @@ class ByHand(InFolder):
         self.assertIn("<svg", (self.folder / "s.svg").read_text("utf-8"))
         still = json.loads(self.program("schedule", "--months", "2", "--format", "json").stdout)
         self.assertEqual(still["orders"], [])
+
+
+class InUse(InFolder):
+    """What is there for some months alone."""
+
+    def test_hosts_that_run_for_a_while_and_an_exit_that_goes(self) -> None:
+        """A test environment of months 1 and 2, and a spare gateway until month 1: each bill by hand."""
+        spare = {
+            "kind": "translation-gateway",
+            "offer": "gate",
+            "subnet": "edge",
+            "addresses": 2,
+            "in_use": {"until": 1},
+        }
+        described = self.estate(
+            {
+                "exits": {"spare": spare},
+                "workloads": {"work": {"in_use": {"from": 1, "until": 2}}},
+                "flows": {"talk": {"out_gib_per_month": 100}},
+            }
+        )
+        volume = Fraction(100 * 2**30, 10**9)
+        gate, two = 730 * (Fraction("0.1") + Fraction("0.005")), 730 * (Fraction("0.1") + 2 * Fraction("0.005"))
+        load = volume * (Fraction("0.02") + Fraction("0.05"))
+        expected = [gate + two, gate + two + load, gate + load, gate]
+        self.assertEqual([one.bill.total for one in months_ahead(described, 4)], expected)
+        found = self.json("charges", "--months", "4")
+        self.assertAlmostEqual(found["total_amount"], float(sum(expected)), places=6)
+        self.assertEqual([one["addresses"] for one in found["months"]], [3, 3, 1, 1])
+        self.assertEqual(sum(one["total_amount"] for one in found["items"]), found["total_amount"])
+
+    def test_an_exit_that_goes_and_is_needed_is_told(self) -> None:
+        described = self.estate({"exits": {"gate": {"in_use": {"until": 2}}}})
+        found = schedule(described, 5)
+        self.assertIn(("talk", "arrives", 3), [(one.about, one.limit, one.month) for one in found.not_mended])
+        self.assertEqual([one.number for one in found.months], [*range(5)])
+
+    def test_an_exit_that_comes_is_sized_from_then_on(self) -> None:
+        described = self.estate(
+            {
+                "exits": {"gate": {"addresses": 1, "in_use": {"from": 2}}},
+                "flows": {"talk": {"growth_per_month": 0.2}},
+            },
+            {"offers": {"gate": {"ports": {"per_address": 800}}}},
+        )
+        [gate] = schedule(described, 6).needed
+        self.assertEqual(gate.addresses[:2], (0, 0))
+        self.assertGreater(min(one or 0 for one in gate.addresses[2:]), 1)
 
 
 class Stands(unittest.TestCase):

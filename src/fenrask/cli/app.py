@@ -134,7 +134,7 @@ COMMANDS = {
     "charges": Told(
         _PRICE,
         "Show the month's bill, by exit, flow and cost centre, and every line of it.",
-        ("charges", "charges --explain", "charges --break-even pictures"),
+        ("charges", "charges --explain", "charges --months 12", "charges --break-even pictures"),
     ),
     "compare": Told(
         _PRICE,

@@ -12,6 +12,7 @@ from fenrask.cli.options import Call, Confidence, Explain, filtered_command
 from fenrask.designs import break_even
 from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
+from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
@@ -34,6 +35,12 @@ def command(
             help="Show instead at which volume of this flow another exit is cheaper for it.",
         ),
     ] = None,
+    months: Annotated[
+        int | None,
+        typer.Option(
+            metavar="MONTHS", min=2, max=120, help="Show instead the bills of the months ahead, as load grows."
+        ),
+    ] = None,
     confidence: Confidence = None,
     explain: Explain = False,
     figure: Annotated[
@@ -42,6 +49,8 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
+    if months is not None:
+        return _months(call, described, months)
     if confidence is not None:
         return _confidence(call, evaluate(described), confidence)
     if of_flow is None:
@@ -60,6 +69,16 @@ def command(
         from fenrask.views.figures.curves import draw_curves
 
         call.write(figure, draw_curves(described.estate.estate, found, figure.suffix))
+    return int(not state.is_well)
+
+
+def _months(call: Call, described: Described, months: int) -> int:
+    from fenrask.views.pages.months import months_page
+    from fenrask.what_if import months_ahead
+
+    ahead = months_ahead(described, months)
+    state = today(evaluate(described))
+    call.show(with_today(months_page(ahead), state), ahead[0].paths)
     return int(not state.is_well)
 
 

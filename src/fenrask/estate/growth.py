@@ -6,7 +6,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, mo
 
 from fenrask.estate.values import MOST, Number, Strict, UncertainGrowth, unfit
 
-__all__ = ["HostGrowth", "LoadGrowth"]
+__all__ = ["HostGrowth", "InUse", "LoadGrowth"]
 
 _MOST_MONTHS = 240
 
@@ -36,6 +36,25 @@ _Table = Annotated[
     WithJsonSchema({"type": "object", "additionalProperties": {"type": "number", "minimum": 0}}),
 ]
 _YEAR = 12
+
+
+class InUse(Strict):
+    """The months in which something is there; 0 is this one, 1 the next."""
+
+    from_: Annotated[int, Field(strict=True, ge=0, le=_MOST_MONTHS)] = Field(0, alias="from", description="the first")
+    until: Annotated[int, Field(strict=True, ge=0, le=_MOST_MONTHS)] | None = Field(
+        None, description="the last; default: no end"
+    )
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if self.until is not None and self.until < self.from_:
+            raise unfit(f"until at or after from, month {self.from_}")
+        return self
+
+    def is_in(self, month: int) -> bool:
+        """Whether it is there in a month."""
+        return self.from_ <= month and (self.until is None or month <= self.until)
 
 
 class LoadGrowth(Strict):

@@ -20,7 +20,7 @@ from fenrask.estate.exits import KINDS, Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
-from fenrask.estate.growth import HostGrowth
+from fenrask.estate.growth import HostGrowth, InUse
 from fenrask.estate.named_addresses import NamedAddresses
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
@@ -137,6 +137,9 @@ class Workload(Strict):
         (), description="the only prefixes of its subnets in which its hosts are; default: all usable addresses"
     )
     hosts: Count = Field(description="hosts in all these subnets together")
+    in_use: InUse | None = Field(
+        None, description="the months in which its hosts run, for plans of months; default: all"
+    )
     growth: HostGrowth | None = Field(
         None, description="how many hosts are added by month, and how the load of its flows grows; default: none"
     )

@@ -11,14 +11,26 @@ from math import ceil
 from typing import Any
 
 from fenrask.capacity import ExitLimits
-from fenrask.estate import Described
+from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.evaluation.faults import scaled_flows
+from fenrask.evaluation.faults import case_patch, scaled_flows
 from fenrask.prefixes import usable
 from fenrask.progress import gone_through
 from fenrask.units import figure
 
-__all__ = ["Crossing", "Growth", "Month", "after", "crossings_of", "grow", "grown", "grows", "load_after", "month"]
+__all__ = [
+    "Crossing",
+    "Growth",
+    "Month",
+    "after",
+    "crossings_of",
+    "grow",
+    "grown",
+    "grows",
+    "load_after",
+    "month",
+    "months_ahead",
+]
 
 
 @dataclass(frozen=True)
@@ -71,8 +83,12 @@ def month(
 
 
 def after(described: Described, number: int, share: float = 0.0) -> Described:
-    """The estate with the load and the hosts of a month from now; share: see `grow`."""
-    if not number:
+    """The estate with the load, the hosts and the exits of a month from now; share: see `grow`."""
+    gone = [name for name, one in described.estate.exits.items() if one.in_use and not one.in_use.is_in(number)]
+    if gone:
+        patch = case_patch(described, Case(lose_exits=tuple(gone)))
+        return after(described.struck(patch, f"exits of month {number}"), number, share)
+    if not number and not any(one.in_use for one in described.estate.workloads.values()):
         return described
     times = {name: load_after(described, name, number) * (1 + share) ** number for name in described.estate.flows}
     patch = _with_hosts(described, scaled_flows(described, times), _hosts(described, number))
@@ -80,10 +96,19 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
 
 
 def grows(described: Described) -> bool:
-    """Whether any load or any number of hosts is said to change."""
+    """Whether any load, any number of hosts or what is there is said to change."""
     estate = described.estate
-    workloads = any(one.growth for one in estate.workloads.values())
-    return workloads or any(one.growth_per_month or one.growth for one in estate.flows.values())
+    workloads = any(one.growth or one.in_use for one in estate.workloads.values())
+    flows = any(one.growth_per_month or one.growth for one in estate.flows.values())
+    return workloads or flows or any(one.in_use for one in estate.exits.values())
+
+
+def months_ahead(described: Described, months: int, share: float = 0.0) -> list[Evaluation]:
+    """The estate of each month from now, evaluated with the addresses that it has today; share: see `grow`."""
+    found = list[Evaluation]()
+    for number in gone_through(range(months), "month"):
+        found.append(evaluate(after(described, number, share), found[-1] if found else None))
+    return found
 
 
 def load_after(described: Described, name: str, number: int) -> float:
@@ -96,9 +121,14 @@ def load_after(described: Described, name: str, number: int) -> float:
 
 
 def _hosts(described: Described, number: int) -> dict[str, int]:
-    """The hosts of each workload that grows, after this many months."""
-    workloads = described.estate.workloads
-    return {name: max(0, one.hosts + one.growth.added(number)) for name, one in workloads.items() if one.growth}
+    """The hosts of each workload that grows, or is not always there, after this many months."""
+    found = {}
+    for name, one in described.estate.workloads.items():
+        if one.in_use and not one.in_use.is_in(number):
+            found[name] = 0
+        elif one.growth:
+            found[name] = max(0, one.hosts + one.growth.added(number))
+    return found
 
 
 def _with_hosts(described: Described, patch: dict[str, Any], hosts: Mapping[str, int]) -> dict[str, Any]:

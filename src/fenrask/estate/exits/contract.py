@@ -10,6 +10,7 @@ from pydantic import Discriminator, Field, Tag, model_validator
 from fenrask.estate.behaviour import InjectsWhile
 from fenrask.estate.exits.published import Published
 from fenrask.estate.filters import Filter, Matching
+from fenrask.estate.growth import InUse
 from fenrask.estate.third_party_nat import ThirdPartyNat
 from fenrask.estate.values import AddressText, Count, Number, PrefixText, Strict, unfit
 from fenrask.estate.wire import MTU
@@ -153,6 +154,7 @@ class ExitModel(Strict):
     running_hours: Number | None = Field(
         None, description="hours a month that it runs, rounded up; default: the whole month"
     )
+    in_use: InUse | None = Field(None, description="the months in which it is there, for plans of months; default: all")
 
     @classmethod
     def keys_of(cls, what: str) -> tuple[str, ...]:

@@ -61,25 +61,26 @@ def _draw_ports(axes: Axes, plan: Schedule, one: Needed) -> None:
             months, [low for low, *_ in bands], [high for *_, high in bands], color=BLUE, alpha=0.2,
             label="5 to 95 % of samples",
         )  # fmt: skip
-    after = [_wanted(sized.after_fault.then) for sized in one.sized if sized.after_fault is not None]
+    after = [_wanted(sized.after_fault.then) for sized in one.sized if sized is not None and sized.after_fault]
     if len(after) == months.size:
         axes.plot(months, after, color=ORANGE, linewidth=2, linestyle="--", label="after the worst fault")
-    owned = np.full(months.size, float(one.has))
+    each = next(sized.how.per_address for sized in one.sized if sized is not None)
+    owned = np.array([float(one.has) if sized else 0.0 for sized in one.sized])
     for due in plan.due:
         if due.needed.key == one.key:
             owned[due.order.month :] += due.order.addresses
             axes.axvline(due.order.month, color=GREY, linewidth=1, linestyle=":")
             axes.annotate(
                 f"+{due.order.addresses}",
-                (due.order.month, due.then * one.sized[0].how.per_address),
+                (due.order.month, due.then * each),
                 xytext=(4, 4), textcoords="offset points", fontsize=10,
             )  # fmt: skip
-    axes.step(months, owned * one.sized[0].how.per_address, where="post", color="black", linewidth=2, label="owned")
+    axes.step(months, owned * each, where="post", color="black", linewidth=2, label="owned")
 
 
-def _wanted(sized: ExitCapacity) -> float:
-    """Ports that its fullest pool wants at the peak."""
-    return max((one.busiest for one in sized.streams), default=0.0)
+def _wanted(sized: ExitCapacity | None) -> float:
+    """Ports that its fullest pool wants at the peak; none where the exit is not there."""
+    return max((one.busiest for one in sized.streams), default=0.0) if sized else 0.0
 
 
 def _draw_bill(axes: Axes, plan: Schedule) -> None:

@@ -118,13 +118,15 @@ def _summary(plan: Schedule, currency: str, first: date | None) -> Iterator[str]
     months = len(plan.months)
     sure = f" with {plan.level:.0%} confidence" if plan.is_uncertain else ""
     if plan.due:
-        number = counted(len(plan.due), "order", "orders")
+        number, soon = counted(len(plan.due), "order", "orders"), min(plan.due, key=lambda one: one.order_by)
         yield (
-            f"{number} in {months} months{sure} cost {cents(plan.added):,} {currency} to the end; all bought today "
-            f"{cents(plan.at_once):,}; each month what it lacks {cents(plan.by_month):,}{_too_long(plan)}."
+            f"{number} in {months} months{sure}: {cents(plan.added):,} {currency} to the end; "
+            f"first {_what(soon)} for {soon.needed.name}, {_by(soon.order_by, first)}."
         )
-        soon = min(plan.due, key=lambda one: one.order_by)
-        yield f"First: {_what(soon)} for {soon.needed.name}, to be ordered {_by(soon.order_by, first)}."
+        yield (
+            f"All bought today: {cents(plan.at_once):,} {currency}; each month what it lacks: "
+            f"{cents(plan.by_month):,}{_too_long(plan)}."
+        )
     else:
         yield f"No address has to be bought in {months} months{sure}."
     for names, begins, until in _waiting(plan):

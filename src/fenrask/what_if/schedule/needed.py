@@ -6,13 +6,11 @@ from dataclasses import dataclass
 from fenrask.addresses import ExitAddresses
 from fenrask.capacity import ExitCapacity
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation
 from fenrask.prefixes import Prefix, parse_prefix
-from fenrask.progress import gone_through
 from fenrask.what_if.confidence import ExitConfidence, confident, ranges
-from fenrask.what_if.growth import after
 
-__all__ = ["Key", "Needed", "StandIns", "months_ahead", "needed_by_month"]
+__all__ = ["Key", "Needed", "StandIns", "needed_by_month"]
 
 Key = tuple[str, str]
 """An exit, and the destination that alone sees some of its addresses, or empty for those that others see."""
@@ -30,8 +28,8 @@ class Needed:
     """By month: the fewest that it needs; None where no number suffices."""
     most: int | None
     """The addresses that its offer takes at most."""
-    sized: tuple[ExitCapacity, ...]
-    """By month, for the likely load."""
+    sized: tuple[ExitCapacity | None, ...]
+    """By month, for the likely load; None where it is not there."""
     confidence: tuple[ExitConfidence | None, ...]
     """By month, over all samples; None where nothing is a range."""
     partners: tuple[str, ...]
@@ -75,14 +73,6 @@ def _dotted(number: int) -> str:
     return ".".join(str(number >> shift & 255) for shift in (24, 16, 8, 0))
 
 
-def months_ahead(described: Described, months: int, share: float) -> list[Evaluation]:
-    """The estate of each month from now, evaluated with the addresses that it has today; share: see `grow`."""
-    found = list[Evaluation]()
-    for number in gone_through(range(months), "month"):
-        found.append(evaluate(after(described, number, share), found[-1] if found else None))
-    return found
-
-
 def needed_by_month(ahead: Sequence[Evaluation], level: float, stand_ins: StandIns) -> list[Needed]:
     """Each exit with public addresses of its own, in the order of the estate.
 
@@ -92,18 +82,16 @@ def needed_by_month(ahead: Sequence[Evaluation], level: float, stand_ins: StandI
     uncertain = [_by_key(one, level, month, now) for month, one in enumerate(ahead)]
     seen = _partners(ahead)
     found = []
-    for planned in ahead[0].plan.exits:
-        key = (planned.exit, planned.toward)
-        sized = [_of(one, key) for one in ahead]
-        if any(one is None for one in sized):
-            continue
-        through = tuple(one for one in sized if one is not None)
+    first: dict[Key, ExitAddresses] = {}
+    for planned in (one for month in ahead for one in month.plan.exits):
+        first.setdefault((planned.exit, planned.toward), planned)
+    for key, planned in first.items():
+        sized = tuple(_of(one, key) for one in ahead)
         sure = tuple(one.get(key) for one in uncertain)
-        numbers = tuple(map(_number, through, sure))
+        numbers = tuple(map(_number, sized, sure))
+        most = next(one.most_addresses for one in sized if one is not None)
         owned = _owned(planned, stand_ins)
-        found.append(
-            Needed(key, planned.name, owned, numbers, through[0].most_addresses, through, sure, seen.get(key, ()))
-        )
+        found.append(Needed(key, planned.name, owned, numbers, most, sized, sure, seen.get(key, ())))
     return found
 
 
@@ -118,8 +106,10 @@ def _of(evaluation: Evaluation, key: Key) -> ExitCapacity | None:
     return next((one for one in evaluation.capacity.exits if (one.exit, one.toward) == key), None)
 
 
-def _number(sized: ExitCapacity, sure: ExitConfidence | None) -> int | None:
-    """Enough for the likely load, now and after a fault, and for so many of the samples."""
+def _number(sized: ExitCapacity | None, sure: ExitConfidence | None) -> int | None:
+    """Enough for the likely load, now and after a fault, and for so many of the samples; none where it is not there."""
+    if sized is None:
+        return 0
     numbers = [sized.most_needed]
     if sure is not None:
         numbers += [sure.wanted, sure.wanted_after_fault]

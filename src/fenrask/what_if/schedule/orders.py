@@ -113,7 +113,7 @@ def cheapest(buyers: Sequence[Buyer], terms: Terms, at_once: bool = False) -> li
     for buyer in buyers:
         if rises := buyer.rises:
             own = [month for month in months if buyer.first <= month <= rises[-1][0]]
-            model.add(buyer, rises, own[:1] if at_once else own)
+            model.add(buyer, rises, [buyer.first] if at_once else own)
     model.keep_lists()
     if not model.bought:
         return []

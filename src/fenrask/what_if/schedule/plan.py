@@ -15,8 +15,8 @@ from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.progress import gone_through
-from fenrask.what_if.growth import Crossing, crossings_of
-from fenrask.what_if.schedule.needed import Key, Needed, StandIns, months_ahead, needed_by_month
+from fenrask.what_if.growth import Crossing, crossings_of, months_ahead
+from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
 from fenrask.what_if.schedule.orders import Buyer, Order, Terms, as_needed, cheapest, cost_of
 
 __all__ = ["Due", "Later", "MonthThen", "Schedule", "day_of", "schedule"]
@@ -227,8 +227,9 @@ def _months(
         for order in arrived:
             owned[order.key] += [stand_ins.block(length) for length in order.lengths]
         evaluation = ahead[number]
-        if owned:
-            patched = evaluation.described.patched(_listed(owned), f"month {number} with its orders")
+        there = {key: some for key, some in owned.items() if key[0] in evaluation.described.estate.exits}
+        if there:
+            patched = evaluation.described.patched(_listed(there), f"month {number} with its orders")
             evaluation = evaluate(patched, evaluation)
         held = replace(terms, months=number)
         once = cost_of(buyers, arrived, held)
@@ -265,6 +266,8 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
     """For each order the load below which it can wait, in the month in which it has to be decided."""
     for one in due:
         sized = one.needed.sized[one.order.month]
+        if sized is None:
+            continue
         rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
         grows = [
             growth_until(each.streams, each.assignment, each.how, one.then - one.order.addresses, each.target)

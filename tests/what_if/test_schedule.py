@@ -12,15 +12,17 @@ from typing import Any
 
 import numpy as np
 
-from fenrask.estate import ChangeCost, Described
+from fenrask.estate import ChangeCost, Described, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.prefixes import parse_prefix
-from fenrask.what_if.growth import after, crossings_of, months_ahead
+from fenrask.what_if.growth import after, crossings_of, grows, months_ahead
 from fenrask.what_if.schedule import Schedule, day_of, schedule
 from fenrask.what_if.schedule.needed import Needed, StandIns
 from fenrask.what_if.schedule.orders import Buyer, Terms, cheapest, cost_of
 from tests.support import InFolder, many, merged
 
+SPARE = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
+GROWTH = {"low": 0.01, "likely": 0.02, "high": 0.04}
 PRICES = {32: Fraction(3), 31: Fraction(5)}
 
 
@@ -251,6 +253,32 @@ class InUse(InFolder):
         self.assertAlmostEqual(found["total_amount"], float(sum(expected)), places=6)
         self.assertEqual([one["addresses"] for one in found["months"]], [3, 3, 1, 1])
         self.assertEqual(sum(one["total_amount"] for one in found["items"]), found["total_amount"])
+
+    def test_a_month_is_written_as_an_estate(self) -> None:
+        """Its bill is that of the month, and it grows no more."""
+        spare = {
+            "kind": "translation-gateway",
+            "offer": "gate",
+            "subnet": "edge",
+            "addresses": 2,
+            "in_use": {"until": 1},
+        }
+        growth = {"hosts_per_month": 2, "steps": {"2": 3}, "load_per_month": 0.1}
+        described = self.estate(
+            {
+                "exits": {"spare": spare},
+                "workloads": {"work": {"growth": growth, "in_use": {"from": 1}}},
+                "flows": {
+                    "talk": {"growth_per_month": {"low": 0.01, "likely": 0.02, "high": 0.04}, "out_gib_per_month": 9}
+                },
+            }
+        )
+        for month in (0, 1, 3):
+            written = self.program("merged", "--month", str(month), "--out", "then.yaml", "--force")
+            self.assertEqual(written.returncode, 0, written.stderr)
+            again = read_estate(self.folder / "then.yaml")
+            self.assertEqual(evaluate(again).bill.total, evaluate(after(described, month)).bill.total)
+            self.assertFalse(grows(again))
 
     def test_an_exit_that_goes_and_is_needed_is_told(self) -> None:
         described = self.estate({"exits": {"gate": {"in_use": {"until": 2}}}})

@@ -80,7 +80,7 @@ COMMANDS = {
     "merged": Told(
         _DESCRIBE,
         "Print the estate with patches, settings and companion tables merged in.",
-        ("merged --set exits.gate-a.addresses=4 --out larger.yaml",),
+        ("merged --set exits.gate-a.addresses=4 --out larger.yaml", "merged --month 12 --out then.yaml"),
     ),
     "schema": Told(
         _DESCRIBE,

@@ -1,6 +1,9 @@
 """`fenrask merged`."""
 
 import sys
+from typing import Annotated
+
+import typer
 
 from fenrask.cli.options import Call, estate_command
 from fenrask.estate.writing import estate_text
@@ -9,8 +12,24 @@ __all__ = ["command"]
 
 
 @estate_command
-def command(call: Call) -> int:
-    text = estate_text(call.read().data)
+def command(
+    call: Call,
+    month: Annotated[
+        int | None,
+        typer.Option(
+            metavar="MONTH",
+            min=0,
+            max=240,
+            help="The estate as it is in this month from now, which grows no more.",
+        ),
+    ] = None,
+) -> int:
+    described = call.read()
+    if month is not None:
+        from fenrask.what_if import only
+
+        described = only(described, month)
+    text = estate_text(described.data)
     if call.out is None:
         sys.stdout.write(text)
     else:

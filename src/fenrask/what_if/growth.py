@@ -30,6 +30,7 @@ __all__ = [
     "load_after",
     "month",
     "months_ahead",
+    "only",
 ]
 
 
@@ -93,6 +94,23 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
     times = {name: load_after(described, name, number) * (1 + share) ** number for name in described.estate.flows}
     patch = _with_hosts(described, scaled_flows(described, times), _hosts(described, number))
     return described.patched(patch, f"month {number}")
+
+
+def only(described: Described, number: int) -> Described:
+    """The estate of a month from now alone, which says no more how it grows."""
+    then = after(described, number)
+    sections = {
+        "flows": ("growth", "growth_per_month"),
+        "workloads": ("growth", "in_use"),
+        "exits": ("in_use",),
+    }
+    patch: dict[str, Any] = {}
+    for section, keys in sections.items():
+        for name, stated in (then.data.get(section) or {}).items():
+            said = [key for key in keys if isinstance(stated, Mapping) and key in stated]
+            if said:
+                patch.setdefault(section, {})[name] = dict.fromkeys(said)
+    return then.patched(patch, f"month {number} alone")
 
 
 def grows(described: Described) -> bool:

@@ -137,7 +137,11 @@ def _summary(plan: Schedule, currency: str, first: date | None) -> Iterator[str]
         yield f"Lists too short for what is needed: {some(plan.over)}. Ask for more entries, or for a block."
     ahead = [one for one in plan.not_mended if one.month]
     if ahead:
-        yield f"More addresses do not mend {ahead[0].limit} of {ahead[0].about} in month {ahead[0].month}: {_REMEDY}"
+        one = ahead[0]
+        yield (
+            f"More addresses do not mend {one.limit} of {one.about} in month {one.month}. Look for other exits: "
+            f"`fenrask merged --month {one.month} | fenrask choose -`."
+        )
     yield f"All bills of {months} months: {cents(plan.total):,} {currency}."
 
 
@@ -146,9 +150,6 @@ def _too_long(plan: Schedule) -> str:
     if not over:
         return ""
     return f", too many entries for {'the lists' if len(over) > 1 else 'the list'} of {some(over)}"
-
-
-_REMEDY = "`choose` on the estate of that month finds other exits."
 
 
 def _waiting(plan: Schedule) -> Iterator[tuple[list[str], int, int]]:

@@ -11,11 +11,12 @@ from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, S
 from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.interfaces import HostLimits, host_limits
 from fenrask.capacity.limits import OF_A_TUPLE, LimitUse, stated_limits
-from fenrask.capacity.partners import at_partners
+from fenrask.capacity.partners import AtPartner, at_partners
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import parts_toward, streams
 from fenrask.demand import Demand, Numbers
 from fenrask.estate import Offer, Ports
+from fenrask.estate.models import Targets
 from fenrask.units import clock_text, counted, figure, percent
 
 __all__ = ["AfterFault", "Capacity", "ExitCapacity", "ExitLimits", "capacity", "given"]
@@ -145,6 +146,8 @@ class ExitCapacity(ExitLimits):
     """None where no flow on it is to survive anything, or no fault leaves anything on it."""
     beside: int = 0
     """How many other addresses its exit has, which others see, or may have at least."""
+    by_load: tuple[LimitUse, ...] = field(default=(), compare=False, repr=False)
+    """The limits that its offer states, whatever addresses it has."""
     divide: Callable[[], Split | None] = field(default=lambda: None, compare=False, repr=False)
     """Works out `split`, when it is asked for."""
 
@@ -390,17 +393,19 @@ def _sized(
     exit_ = demand.paths.described.estate.exits[name]
     assert offer.ports is not None
     stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-    after = after_faults.get((name, toward))
+    after, alike = after_faults.get((name, toward)), None
     for same in before.get(f"{name} for {toward}" if toward else name, ()):
         if not isinstance(same, ExitCapacity) or (same.toward, same.beside, same.basis) != (toward, beside, basis):
             continue
+        alike = alike or same
         if stated not in (same.given, same.addresses):
             continue
         least = {(one.needed or 0) if one else 0 for one in (after, same.after_fault)}
         if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
             return replace(same, stated=stated is not None, after_fault=after)
     ports = ports_of(offer.ports, exit_.units)
-    return replace(_exit(demand, name, toward, offer, ports, stated, beside, after, through_the_day), basis=basis)
+    found = _exit(demand, name, toward, offer, ports, stated, beside, after, alike, through_the_day)
+    return replace(found, basis=basis)
 
 
 def _beyond(limit: LimitUse, party: str) -> LimitUse:
@@ -481,22 +486,20 @@ def _exit(
     stated: int | None,
     beside: int,
     after: AfterFault | None,
+    alike: ExitCapacity | None,
     through_the_day: bool,
 ) -> ExitCapacity:
+    """alike: the same exit under the same load, with another number of addresses."""
     exit_ = demand.paths.described.estate.exits[name]
     parts = demand.at_exit.get(name, ())
     targets = demand.paths.described.estate.targets
     assignment = ASSIGNMENTS[ports.assignment]
-    offered = streams(demand, name, assignment.view, toward=toward)
-    now = assignment.least_addresses(offered, ports, targets.blocking)
-    grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
-    needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
-    # Partners may take so much from one address that ports would do with fewer.
     at_each = [*at_partners(demand, name, parts_toward(demand, name, toward))]
-    now, needed = (
-        None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
-        for number, growth in ((now, 0.0), (needed, targets.growth_margin))
-    )
+    if alike is not None:
+        offered, now, needed = alike.streams, alike.needed_now, alike.needed
+    else:
+        offered = streams(demand, name, assignment.view, toward=toward)
+        now, needed = _needed(offered, assignment, ports, targets, at_each)
     allowed, pool = offer.limits.addresses, exit_.pool
     most = None if allowed is None else max(1, allowed - beside)
     # What a private pool has beyond the limit is not used.
@@ -512,8 +515,10 @@ def _exit(
         grow = partial(growth_until, offered, assignment, ports, most or 1, targets.blocking)
         held = addresses + beside if pool is None else pool.num_addresses
         limits.append(LimitUse("addresses", "addresses", held, allowed, grows=False, grow=grow))
-    if not toward:
-        limits += stated_limits(demand, name, parts, offer, ports.stated_nodes or exit_.units)
+    by_load = alike.by_load if alike is not None else ()
+    if not toward and alike is None:
+        by_load = tuple(stated_limits(demand, name, parts, offer, ports.stated_nodes or exit_.units))
+    limits += by_load
     limits += [one.with_addresses(addresses) for one in at_each]
     limits.sort(key=lambda limit: limit.headroom)
     one = ExitCapacity(
@@ -533,12 +538,32 @@ def _exit(
         toward=toward,
         after_fault=after,
         beside=beside,
+        by_load=by_load,
     )
     too_much = needed is None or (most is not None and needed > most) or bool(one.overloaded_by)
     # What one destination alone sees is not divided: over other gateways it would see their addresses.
     if not too_much or not parts or exit_.own_addresses:
         return one
     return replace(one, divide=partial(split, demand, name, offer, ports, offered))
+
+
+def _needed(
+    offered: Sequence[Stream],
+    assignment: PortAssignment,
+    ports: Ports,
+    targets: Targets,
+    at_each: Sequence[AtPartner],
+) -> tuple[int | None, int | None]:
+    """The fewest addresses for the load of today, and with the margin for growth; None where no number suffices."""
+    now = assignment.least_addresses(offered, ports, targets.blocking)
+    grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
+    needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
+    # Partners may take so much from one address that ports would do with fewer.
+    first, second = (
+        None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
+        for number, growth in ((now, 0.0), (needed, targets.growth_margin))
+    )
+    return first, second
 
 
 _HARDLY = 1.01

@@ -175,7 +175,7 @@ class RandomEstates(InFolder):
                 arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
             )
 
-    @settings(EACH, max_examples=many(5, 60))
+    @settings(EACH, max_examples=many(3, 60))
     @given(DICE)
     @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:

@@ -1,6 +1,6 @@
 """What must hold of every estate: verdicts agree, remedies cure, nothing known is cheaper than the choice.
 
-Sixty on a machine with four processors or more, twelve on a smaller one, of the dearest a few; `make test-long` tries
+Sixty on a machine with four processors or more, nine on a smaller one, of the dearest a few; `make test-long` tries
 many times as many.
 """
 
@@ -36,7 +36,7 @@ from tests.checks.test_rules import ARRIVAL
 from tests.evaluation.estates import random_estate
 from tests.support import LONG, InFolder, many
 
-MANY = many(12, 60)
+MANY = many(9, 60)
 DICE = st.integers(0, 10**9)
 EACH = settings(
     max_examples=MANY,
@@ -147,7 +147,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @settings(EACH, max_examples=many(4, 60))
+    @settings(EACH, max_examples=many(3, 60))
     @example(888)  # What several exits need together is more than a partner's list takes.
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:

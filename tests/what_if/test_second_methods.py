@@ -15,7 +15,7 @@ from fenrask.what_if.second_methods import Audited, audit
 from fenrask.what_if.second_methods.ports import audited_by_drawing
 from tests.support import LONG, InFolder, many
 
-CAPPED = many(8)
+CAPPED = many(5)
 EVERY = LONG > 1
 DEMO = Path(__file__).resolve().parents[2] / "src" / "fenrask" / "demo"
 

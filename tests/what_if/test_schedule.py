@@ -19,6 +19,8 @@ from fenrask.what_if.growth import after, crossings_of, grows, months_ahead
 from fenrask.what_if.schedule import Schedule, day_of, schedule
 from fenrask.what_if.schedule.needed import Needed, StandIns
 from fenrask.what_if.schedule.orders import Buyer, Terms, cheapest, cost_of
+from tests.evaluation.estates import random_estate
+from tests.evaluation.test_random_estates import read
 from tests.support import InFolder, many, merged
 
 SPARE = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
@@ -194,6 +196,30 @@ class ByHand(InFolder):
                 addresses = one.due.then - one.due.order.addresses
                 then = after(changed, month).patched({"exits": {"gate": {"addresses": addresses}}}, "then")
                 self.assertEqual(any(True for _ in crossings_of(month, evaluate(then))), wrong)
+
+    def test_addresses_that_one_destination_alone_sees(self) -> None:
+        for own in ("auto", 1, ["203.0.113.7"]):
+            found = schedule(self.grown({"exits": {"gate": {"addresses_for": {"partner": own}}}}), 12)
+            self.assertEqual({one.needed.key for one in found.due}, {("gate", "partner")})
+            self.assertEqual(found.not_mended, [])
+
+    def test_random_estates_have_their_ports_in_every_month(self) -> None:
+        """Where an offer takes as many addresses, and no order is waited for, the engine finds no port lacking."""
+        orders = 0
+        for seed in range(many(3, 30)):
+            dice = random.Random(seed)
+            estate, catalogue = random_estate(dice)
+            for flow in estate["flows"].values():
+                flow["growth_per_month"] = dice.choice([0.0, 0.05, 0.2, {"low": 0.02, "likely": 0.1, "high": 0.3}])
+            found = schedule(read(estate, catalogue), 6)
+            orders += len(found.due)
+            known, waiting = {one.name: one for one in found.needed}, {one.name for one, *_ in found.waits}
+            for crossing in found.not_mended:
+                if crossing.limit == "ports" and crossing.about in known and crossing.about not in waiting:
+                    one = known[crossing.about]
+                    wanted = one.addresses[crossing.month]
+                    self.assertTrue(wanted is None or (one.most is not None and wanted > one.most), (seed, crossing))
+        self.assertGreater(orders, 0)
 
     def test_in_drawn_futures_the_confidence_holds(self) -> None:
         """Growth drawn from its law outside the engine; the addresses of the last month suffice in nine of ten."""

@@ -82,7 +82,8 @@ def _comma(source: Source) -> Iterator[Batch]:
 
     source = _with_line_feeds(source)
     raw = source.stream.readline(_LONGEST_HEADING)
-    heading = raw.decode("utf-8-sig", errors="replace").strip()
+    # A carriage return within it is none that ends a line.
+    heading = raw.decode("utf-8-sig", errors="replace").strip().replace("\r", " ")
     delimiter = _delimiter(heading)
     names = [one.strip() for one in next(csv.reader([heading], delimiter=delimiter, skipinitialspace=True), [])]
     columns, units = _columns(names, source)

@@ -332,6 +332,7 @@ class Beside:
         self, seconds: float | None, rows: Iterable[Row], nodes: int | None = None
     ) -> tuple[Solution | None, bool]:
         """As the programme's own `decide` says, sooner; rows: all beside its own."""
+        rows = tuple(rows)
         if seconds is None and nodes is None:
             nodes = self.program.usual_nodes(rows)
         found, infeasible, least = self.program.within(self.above * _A_LITTLE_MORE + _AGREE, seconds, rows, nodes)

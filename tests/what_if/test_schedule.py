@@ -21,7 +21,7 @@ from fenrask.what_if.schedule.needed import Needed, StandIns
 from fenrask.what_if.schedule.orders import Buyer, Terms, cheapest, cost_of
 from tests.evaluation.estates import random_estate
 from tests.evaluation.test_random_estates import read
-from tests.support import InFolder, many, merged
+from tests.support import CATALOGUE, InFolder, many, merged
 
 SPARE = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
 GROWTH = {"low": 0.01, "likely": 0.02, "high": 0.04}
@@ -197,6 +197,20 @@ class ByHand(InFolder):
                 then = after(changed, month).patched({"exits": {"gate": {"addresses": addresses}}}, "then")
                 self.assertEqual(any(True for _ in crossings_of(month, evaluate(then))), wrong)
 
+    def test_a_block_is_billed_at_its_own_price(self) -> None:
+        """A /31 at 0.02 an hour, when single ones cost 0.005: the list has room for one entry more."""
+        self.grown({"destinations": {"partner": {"needs": {"max_source_addresses": 3}}}})
+        catalogue = {"addresses": {"blocks": {31: 0.02}}, "offers": {"gate": {"ports": {"per_address": 800}}}}
+        self.write("catalogue.yaml", merged(CATALOGUE, catalogue))
+        found = schedule(read_estate(self.folder / "estate.yaml"), 12)
+        [due] = found.due
+        self.assertEqual((due.order.lengths, due.month_amount), ((31,), Fraction("0.02") * 730))
+        before, after_it = found.months[due.order.month - 1], found.months[due.order.month]
+        metered = [
+            sum(line.amount for line in one.evaluation.bill.lines if not line.fixed) for one in (before, after_it)
+        ]
+        self.assertEqual(after_it.amount - before.amount, Fraction("0.02") * 730 + metered[1] - metered[0])
+
     def test_addresses_that_one_destination_alone_sees(self) -> None:
         for own in ("auto", 1, ["203.0.113.7"]):
             found = schedule(self.grown({"exits": {"gate": {"addresses_for": {"partner": own}}}}), 12)
@@ -305,6 +319,36 @@ class InUse(InFolder):
             again = read_estate(self.folder / "then.yaml")
             self.assertEqual(evaluate(again).bill.total, evaluate(after(described, month)).bill.total)
             self.assertFalse(grows(again))
+
+    def test_people_at_work_go_with_the_hosts(self) -> None:
+        flow = {"per_host_per_s": None, "users": 100, "connections_per_user": 2}
+        described = self.estate({"workloads": {"work": {"in_use": {"from": 1}}}, "flows": {"talk": flow}})
+        loads = [
+            one.demand.load(one.demand.at_exit.get("gate", ())).peak.concurrent for one in months_ahead(described, 3)
+        ]
+        self.assertEqual(loads[0], 0)
+        self.assertEqual(loads[1], loads[2])
+        self.assertGreater(loads[1], 200)
+        self.assertIn("Not in use this month, though other commands count it: work.", self.program("schedule").stdout)
+        self.assertIn("other commands count it: work.", self.program("charges", "--months", "2").stdout)
+
+    def test_a_range_is_one_in_the_estate_of_a_month(self) -> None:
+        """Three times the load: each end of the range is; so is what the confidence asks for."""
+        rate = {"low": 1, "likely": 2, "high": 4, "together": "sales"}
+        self.estate({"flows": {"talk": {"per_host_per_s": rate, "growth": {"load": {"1": 3}}}}})
+        self.assertEqual(self.program("merged", "--month", "1", "--out", "then.yaml").returncode, 0)
+        told = read_estate(self.folder / "then.yaml").data["flows"]["talk"]["per_host_per_s"]
+        self.assertEqual(told, {"low": 3, "likely": 6, "high": 12, "together": "sales"})
+
+    def test_bills_of_months_are_asked_for_alone(self) -> None:
+        self.estate({})
+        for other in (("--figure", "x.svg"), ("--break-even", "talk"), ("--confidence", "0.9"), ("--explain",)):
+            done = self.program("charges", "--months", "3", *other)
+            self.assertEqual((done.returncode, done.stdout), (2, ""))
+            self.assertIn(other[0], done.stderr)
+        self.assertEqual(
+            [one["exit"] for one in self.json("charges", "--months", "3", "--exit", "gate")["exits"]], ["gate"]
+        )
 
     def test_an_exit_that_goes_and_is_needed_is_told(self) -> None:
         described = self.estate({"exits": {"gate": {"in_use": {"until": 2}}}})

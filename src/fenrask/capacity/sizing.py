@@ -393,18 +393,18 @@ def _sized(
     exit_ = demand.paths.described.estate.exits[name]
     assert offer.ports is not None
     stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-    after, alike = after_faults.get((name, toward)), None
+    after, same_load = after_faults.get((name, toward)), None
     for same in before.get(f"{name} for {toward}" if toward else name, ()):
         if not isinstance(same, ExitCapacity) or (same.toward, same.beside, same.basis) != (toward, beside, basis):
             continue
-        alike = alike or same
+        same_load = same_load or same
         if stated not in (same.given, same.addresses):
             continue
         least = {(one.needed or 0) if one else 0 for one in (after, same.after_fault)}
         if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
             return replace(same, stated=stated is not None, after_fault=after)
     ports = ports_of(offer.ports, exit_.units)
-    found = _exit(demand, name, toward, offer, ports, stated, beside, after, alike, through_the_day)
+    found = _exit(demand, name, toward, offer, ports, stated, beside, after, same_load, through_the_day)
     return replace(found, basis=basis)
 
 
@@ -486,17 +486,17 @@ def _exit(
     stated: int | None,
     beside: int,
     after: AfterFault | None,
-    alike: ExitCapacity | None,
+    same_load: ExitCapacity | None,
     through_the_day: bool,
 ) -> ExitCapacity:
-    """alike: the same exit under the same load, with another number of addresses."""
+    """same_load: the exit under the same load with another number of addresses, where that is known."""
     exit_ = demand.paths.described.estate.exits[name]
     parts = demand.at_exit.get(name, ())
     targets = demand.paths.described.estate.targets
     assignment = ASSIGNMENTS[ports.assignment]
     at_each = [*at_partners(demand, name, parts_toward(demand, name, toward))]
-    if alike is not None:
-        offered, now, needed = alike.streams, alike.needed_now, alike.needed
+    if same_load is not None:
+        offered, now, needed = same_load.streams, same_load.needed_now, same_load.needed
     else:
         offered = streams(demand, name, assignment.view, toward=toward)
         now, needed = _needed(offered, assignment, ports, targets, at_each)
@@ -515,8 +515,8 @@ def _exit(
         grow = partial(growth_until, offered, assignment, ports, most or 1, targets.blocking)
         held = addresses + beside if pool is None else pool.num_addresses
         limits.append(LimitUse("addresses", "addresses", held, allowed, grows=False, grow=grow))
-    by_load = alike.by_load if alike is not None else ()
-    if not toward and alike is None:
+    by_load = same_load.by_load if same_load is not None else ()
+    if not toward and same_load is None:
         by_load = tuple(stated_limits(demand, name, parts, offer, ports.stated_nodes or exit_.units))
     limits += by_load
     limits += [one.with_addresses(addresses) for one in at_each]

@@ -13,6 +13,7 @@ from fenrask.designs import break_even
 from fenrask.designs.break_even import check_flow
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
+from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise import alternatives
 from fenrask.views.pages.break_even import break_even_page
@@ -50,6 +51,9 @@ def command(
 ) -> int:
     described = call.read()
     if months is not None:
+        others = {"--break-even": of_flow, "--confidence": confidence, "--explain": explain, "--figure": figure}
+        if besides := [name for name, one in others.items() if one]:
+            raise UnusableInput([Problem(Place(path="--months"), f"{some(besides)} beside it", "one of the two")])
         return _months(call, described, months)
     if confidence is not None:
         return _confidence(call, evaluate(described), confidence)
@@ -74,11 +78,11 @@ def command(
 
 def _months(call: Call, described: Described, months: int) -> int:
     from fenrask.views.pages.months import months_page
-    from fenrask.what_if import months_ahead
+    from fenrask.what_if import absent, months_ahead
 
     ahead = months_ahead(described, months)
     state = today(evaluate(described))
-    call.show(with_today(months_page(ahead), state), ahead[0].paths)
+    call.show(with_today(months_page(ahead, absent(described)), state), ahead[0].paths)
     return int(not state.is_well)
 
 

@@ -33,7 +33,7 @@ def command(
     ] = None,
     figure: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="Draw addresses needed and owned, and the bill (.png, .svg or .pdf)."),
+        typer.Option(metavar="FILE", help="Draw ports wanted and owned, and the bill (.png, .svg or .pdf)."),
     ] = None,
 ) -> int:
     first, described = _day(begin), call.read()
@@ -47,8 +47,14 @@ def command(
     return int(not found.is_well or not state.is_well)
 
 
+_LAST = date(9000, 1, 1)
+
+
 def _day(text: str | None) -> date | None:
     try:
-        return None if text is None else date.fromisoformat(text)
+        found = None if text is None else date.fromisoformat(text)
     except ValueError:
         raise UnusableInput([Problem(Place(path="--begin"), repr(text), "a date, such as 2026-12-01")]) from None
+    if found is not None and found > _LAST:
+        raise UnusableInput([Problem(Place(path="--begin"), repr(text), f"a date up to {_LAST}")])
+    return found

@@ -1,6 +1,6 @@
 """What a case of `stress` does to an estate, as a merge patch."""
 
-from collections.abc import Container
+from collections.abc import Container, Mapping
 from typing import Any
 
 from fenrask.estate import LOADS, Case, Described, DurationLaw, Fault, Flow
@@ -12,6 +12,7 @@ __all__ = [
     "case_patch",
     "faults",
     "losses_patch",
+    "scaled",
     "scaled_flows",
     "single_faults",
     "survivors",
@@ -155,12 +156,21 @@ def faults(described: Described) -> dict[str, tuple[Fault, Case]]:
 
 def scaled_flows(described: Described, times: dict[str, float]) -> Patch:
     """The patch that gives flows so many times the load; volumes by the month grow with it."""
-    flows: dict[str, dict[str, float]] = {}
+    flows: dict[str, dict[str, Any]] = {}
     for name, factor in times.items():
         flow = described.estate.flows[name]
         keys = (*LOADS, "out_gib_per_month", "in_gib_per_month")
-        flows[name] = {key: value * factor for key in keys if (value := getattr(flow, key)) is not None}
+        stated = (described.data.get("flows") or {}).get(name) or {}
+        known = {key: value for key in keys if (value := getattr(flow, key)) is not None}
+        flows[name] = {key: scaled(stated.get(key), value, factor) for key, value in known.items()}
     return {"flows": flows}
+
+
+def scaled(stated: Any, value: float, factor: float) -> Any:
+    """A quantity that is so many times as large: a range where it is stated as one, but for nothing at all."""
+    if not isinstance(stated, Mapping) or factor <= 0:
+        return value * factor
+    return {key: one if isinstance(one, str) else one * factor for key, one in stated.items()}
 
 
 def _both(one: Any, other: Any) -> Any:

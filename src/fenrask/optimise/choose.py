@@ -36,8 +36,6 @@ _INWARD_LOOKS = 2
 """How often the paths of what comes in are taken from a mix."""
 _INWARD_ROUNDS = 8
 """Mixes of which each must not lose what comes in and is lost today, before that is left for the end to say."""
-_SAME_LOST = 3
-"""Mixes after which that is left so where the same was lost in all of them."""
 _DIVISIONS = 2
 """How often the exits of the best mix are divided over the subnets of groups, and a better one is looked for."""
 _SAME = 0.004
@@ -212,7 +210,6 @@ def _feasible(
     solved = _solution(model, grounds, units, asked, twice=False)
     # What comes in and is lost today may be mended by some mix: that is tried a few times.
     broken_now = frozenset((one.flow, one.need) for one in current.broken if one.flow in inward)
-    still: set[frozenset[tuple[str, str]]] = set()
     plan: Plan | None = None
     beside: Beside | None = None
     while True:
@@ -225,10 +222,7 @@ def _feasible(
             solved, beside = _solution(model, grounds, units, asked, cuts, sure), None
             continue
         found = [*covers(model, solved, plan.evaluation)]
-        rounds += 1
-        still.add(broken_now & {(one.flow, one.need) for one in plan.evaluation.broken})
-        enough = _SAME_LOST if len(still) == 1 else _INWARD_ROUNDS
-        aside = broken_now if rounds >= enough else frozenset[tuple[str, str]]()
+        rounds, aside = rounds + 1, broken_now if rounds >= _INWARD_ROUNDS else frozenset()
         for cut, why in unfit(model, solved, plan.evaluation, aside):
             found.append(cut)
             reasons.append(why)

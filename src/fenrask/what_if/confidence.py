@@ -136,14 +136,9 @@ def _input(flow: str, key: str, value: Mapping[str, Any]) -> Input:
     return Input(flow, key, low, likely, high, str(value.get("together", "")))
 
 
-def confident(
-    evaluation: Evaluation, level: float, samples: int = _SAMPLES, month: int = 0, now: Described | None = None
-) -> Confident:
-    """What holds with this confidence: addresses of each exit, and the bill.
-
-    month: that of the estate, from now; now: the estate as it is, whose ranges hold of what it grows to.
-    """
-    inputs = ranges(now or evaluation.described, month)
+def confident(evaluation: Evaluation, level: float, samples: int = _SAMPLES, month: int = 0) -> Confident:
+    """What holds with this confidence: addresses of each exit, and the bill. month: that of the estate, from now."""
+    inputs = ranges(evaluation.described, month)
     causes = _causes(evaluation.described, inputs)
     times = [_months_of(evaluation, one, month) if one.key in _GROWTHS else 1 for one in inputs]
     drawn = _drawn(inputs, causes, times, samples)

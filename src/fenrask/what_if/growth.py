@@ -13,7 +13,7 @@ from typing import Any
 from fenrask.capacity import ExitLimits
 from fenrask.estate import Case, Described
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.evaluation.faults import case_patch, scaled_flows
+from fenrask.evaluation.faults import case_patch, scaled, scaled_flows
 from fenrask.prefixes import usable
 from fenrask.progress import gone_through
 from fenrask.units import figure
@@ -22,6 +22,7 @@ __all__ = [
     "Crossing",
     "Growth",
     "Month",
+    "absent",
     "after",
     "crossings_of",
     "grow",
@@ -121,6 +122,14 @@ def grows(described: Described) -> bool:
     return workloads or flows or any(one.in_use for one in estate.exits.values())
 
 
+def absent(described: Described, number: int = 0) -> list[str]:
+    """The workloads and exits that are not there in a month, this one by default; `evaluate` counts them as there."""
+    estate = described.estate
+    months = {name: one.in_use for name, one in estate.workloads.items()}
+    months |= {name: one.in_use for name, one in estate.exits.items()}
+    return [name for name, one in months.items() if one and not one.is_in(number)]
+
+
 def months_ahead(described: Described, months: int, share: float = 0.0) -> list[Evaluation]:
     """The estate of each month from now, evaluated with the addresses that it has today; share: see `grow`."""
     found = list[Evaluation]()
@@ -132,7 +141,11 @@ def months_ahead(described: Described, months: int, share: float = 0.0) -> list[
 def load_after(described: Described, name: str, number: int) -> float:
     """The load of a flow after so many months, as a multiple of that of now, but for what more hosts bring."""
     flow = described.estate.flows[name]
-    own, workload = flow.growth, described.estate.workloads[flow.workload].growth
+    hosts = described.estate.workloads[flow.workload]
+    if hosts.in_use and not hosts.in_use.is_in(number):
+        # Whoever works there has gone, too.
+        return 0.0
+    own, workload = flow.growth, hosts.growth
     times = (1 + flow.growth_per_month) ** number
     times *= own.times(number) if own else 1.0
     return times * (workload.times(number) if workload else 1.0)
@@ -156,7 +169,11 @@ def _with_hosts(described: Described, patch: dict[str, Any], hosts: Mapping[str,
         before = described.estate.workloads[flow.workload].hosts if flow.workload in hosts else 0
         if before and flow.users is None:
             more = hosts[flow.workload] / before
-            volumes = {key: flows[name][key] * more for key in _VOLUMES if key in flows[name]}
+            volumes = {
+                key: scaled(value, getattr(flow, key), more) if isinstance(value, Mapping) else value * more
+                for key in _VOLUMES
+                if (value := flows[name].get(key)) is not None
+            }
             flows[name] = {**flows[name], **volumes}
     return {"flows": flows, "workloads": {name: {"hosts": number} for name, number in hosts.items()}}
 

@@ -1,8 +1,9 @@
 """The bills of the months to come, as a page."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Iterable, Sequence
 from fractions import Fraction
 
+from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.units import cents
 from fenrask.views.page import Column, Page, Table
@@ -12,22 +13,19 @@ __all__ = ["months_page"]
 _SHOWN = 12
 
 
-def months_page(ahead: Sequence[Evaluation]) -> Page:
-    """Month by month what is charged, and each item over all of them."""
+def months_page(ahead: Sequence[Evaluation], absent: Collection[str]) -> Page:
+    """Month by month what is charged; each item and exit over all of them. absent: what is not there this month."""
     bills = [one.bill for one in ahead]
-    items: dict[str, list[Fraction]] = {}
-    for number, bill in enumerate(bills):
-        for line in bill.lines:
-            items.setdefault(line.item, [Fraction(0)] * len(bills))[number] += line.amount
+    by_item = [[(line.item, line.amount) for line in bill.lines] for bill in bills]
+    by_exit = [[(name or "(no exit)", amount) for name, amount in bill.by_exit.items()] for bill in bills]
     total, currency = sum((bill.total for bill in bills), Fraction(0)), bills[0].currency
-    by_item = [(item, amounts[0], amounts[-1], sum(amounts, Fraction(0))) for item, amounts in items.items()]
-    by_item.sort(key=lambda one: -one[3])
     months = [
         (number, bill.total, bill.total - bills[number - 1].total if number else Fraction(0), one.addresses)
         for number, (bill, one) in enumerate(zip(bills, ahead, strict=True))
     ]
     count = len(bills)
     summary = (
+        *([f"Not in use this month, though other commands count it: {some(absent)}."] if absent else []),
         f"{cents(total):,} {currency} in {count} months; {count} times this month's bill is "
         f"{cents(count * bills[0].total):,}.",
         f"{cents(bills[0].total):,} {currency} this month, {cents(bills[-1].total):,} in month {count - 1}.",
@@ -48,15 +46,35 @@ def months_page(ahead: Sequence[Evaluation]) -> Page:
         Table(
             "items",
             "By item",
-            (
-                Column("item", "item", is_answer=True),
-                Column("first_amount", "this month", "money", is_answer=True),
-                Column("last_amount", "the last month", "money", is_answer=True),
-                Column("total_amount", f"all, {currency}", "money", is_answer=True),
-            ),
-            by_item,
+            (Column("item", "item", is_answer=True), *_sums(currency)),
+            _rows(by_item),
+            shown=_SHOWN,
+        ),
+        Table(
+            "exits",
+            "By exit",
+            (Column("exit", "exit", is_answer=True), *_sums(currency)),
+            _rows(by_exit),
             shown=_SHOWN,
         ),
     )
     facts = {"currency": currency, "total_amount": total, "times_this_month_amount": count * bills[0].total}
     return Page("bill_months", ahead[0].described.estate.estate, summary, tables, facts)
+
+
+def _sums(currency: str) -> tuple[Column, ...]:
+    return (
+        Column("first_amount", "this month", "money", is_answer=True),
+        Column("last_amount", "the last month", "money", is_answer=True),
+        Column("total_amount", f"all, {currency}", "money", is_answer=True),
+    )
+
+
+def _rows(by_month: Sequence[Iterable[tuple[str, Fraction]]]) -> list[tuple[str, Fraction, Fraction, Fraction]]:
+    """Of each name what it costs in the first month, in the last, and in all; the largest first."""
+    found: dict[str, list[Fraction]] = {}
+    for number, amounts in enumerate(by_month):
+        for name, amount in amounts:
+            found.setdefault(name, [Fraction(0)] * len(by_month))[number] += amount
+    rows = [(name, amounts[0], amounts[-1], sum(amounts, Fraction(0))) for name, amounts in found.items()]
+    return sorted(rows, key=lambda one: -one[3])

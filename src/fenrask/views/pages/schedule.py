@@ -1,6 +1,5 @@
 """What to buy when, as a page."""
 
-from collections import Counter
 from collections.abc import Iterator
 from datetime import date, timedelta
 
@@ -9,6 +8,7 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
+from fenrask.what_if import absent
 from fenrask.what_if.schedule import Due, Schedule, day_of
 
 __all__ = ["schedule_page"]
@@ -111,11 +111,13 @@ def schedule_page(described: Described, plan: Schedule, first: date | None) -> P
         "lists_too_short": [*plan.over],
         "short_until_an_order_arrives": [one.name for one, *_ in plan.waits],
     }
-    return Page("schedule", described.estate.estate, tuple(_summary(plan, currency, first)), tables, facts)
+    return Page("schedule", described.estate.estate, tuple(_summary(plan, described, first)), tables, facts)
 
 
-def _summary(plan: Schedule, currency: str, first: date | None) -> Iterator[str]:
-    months = len(plan.months)
+def _summary(plan: Schedule, described: Described, first: date | None) -> Iterator[str]:
+    months, currency, gone = len(plan.months), described.catalogue.currency, absent(described)
+    if gone:
+        yield f"Not in use this month, though other commands count it: {some(gone)}."
     sure = f" with {plan.level:.0%} confidence" if plan.is_uncertain else ""
     if plan.due:
         number, soon = counted(len(plan.due), "order", "orders"), min(plan.due, key=lambda one: one.order_by)
@@ -162,8 +164,7 @@ def _waiting(plan: Schedule) -> Iterator[tuple[list[str], int, int]]:
 
 
 def _what(one: Due) -> str:
-    lengths = one.order.lengths
-    return " and ".join(Purchase(one.order.addresses, lengths).blocks) if Counter(lengths) else ""
+    return " and ".join(Purchase(one.order.addresses, one.order.lengths).blocks)
 
 
 def _day(day: int, first: date | None) -> str:

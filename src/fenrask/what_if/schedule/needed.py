@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 from fenrask.addresses import ExitAddresses
 from fenrask.capacity import ExitCapacity
-from fenrask.estate import Described
 from fenrask.evaluation import Evaluation
 from fenrask.prefixes import Prefix, parse_prefix
 from fenrask.what_if.confidence import ExitConfidence, confident, ranges
@@ -59,8 +58,7 @@ class StandIns:
 
     def block(self, length: int) -> Prefix:
         """A block of this prefix length that touches none before it."""
-        width = max(24, 0) if length >= 24 else length
-        step = 1 << (32 - width)
+        step = 1 << (32 - min(24, length))
         first = -(-(_RESERVED + self._taken) // step) * step
         self._taken = first - _RESERVED + 2 * step
         return parse_prefix(f"{_dotted(first)}/{length}")
@@ -78,8 +76,7 @@ def needed_by_month(ahead: Sequence[Evaluation], level: float, stand_ins: StandI
 
     level: the confidence, where anything is a range.
     """
-    now = ahead[0].described
-    uncertain = [_by_key(one, level, month, now) for month, one in enumerate(ahead)]
+    uncertain = [_by_key(one, level, month) for month, one in enumerate(ahead)]
     seen = _partners(ahead)
     found = []
     first: dict[Key, ExitAddresses] = {}
@@ -95,10 +92,10 @@ def needed_by_month(ahead: Sequence[Evaluation], level: float, stand_ins: StandI
     return found
 
 
-def _by_key(evaluation: Evaluation, level: float, month: int, now: Described) -> Mapping[Key, ExitConfidence]:
-    if not ranges(now, month):
+def _by_key(evaluation: Evaluation, level: float, month: int) -> Mapping[Key, ExitConfidence]:
+    if not ranges(evaluation.described, month):
         return {}
-    exits = confident(evaluation, level, month=month, now=now).exits
+    exits = confident(evaluation, level, month=month).exits
     return {(one.sized.exit, one.sized.toward): one for one in exits}
 
 

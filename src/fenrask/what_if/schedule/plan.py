@@ -10,10 +10,12 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.addresses import prices_of
-from fenrask.capacity import growth_until, parts_toward
+from fenrask.capacity import ExitCapacity, given, growth_until, parts_toward
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
+from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
 from fenrask.what_if.growth import Crossing, crossings_of, months_ahead
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
@@ -250,29 +252,29 @@ def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[C
             yield Crossing(broken.flow, broken.need, number, broken.why)
 
 
-def _listed(owned: Mapping[Key, Sequence[Any]]) -> dict[str, Any]:
-    """The patch that lists what exits have."""
+def _listed(owned: Mapping[Key, Sequence[Prefix]]) -> dict[str, Any]:
+    """The patch that lists what exits have; what a stand-in stands for is held, and paid at the price of its size."""
     exits: dict[str, dict[str, Any]] = {}
+    held: dict[str, dict[str, str]] = {}
     for (name, toward), blocks in owned.items():
+        held |= {f"block {one}": {"address": str(one)} for one in blocks if one.is_reserved}
         addresses = [str(address) for block in blocks for address in block]
         if toward:
             exits.setdefault(name, {}).setdefault("addresses_for", {})[toward] = addresses
         else:
             exits.setdefault(name, {}).update({"addresses": addresses, "at_least": None})
-    return {"exits": exits}
+    return {"exits": exits, "public_addresses": held}
 
 
 def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
     """For each order the load below which it can wait, in the month in which it has to be decided."""
     for one in due:
-        sized = one.needed.sized[one.order.month]
+        sized, then = one.needed.sized[one.order.month], ahead[one.order.month].described
         if sized is None:
             continue
         rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
-        grows = [
-            growth_until(each.streams, each.assignment, each.how, one.then - one.order.addresses, each.target)
-            for each in rooms
-        ]
+        before = one.then - one.order.addresses
+        grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
         day = max(0, one.order_by)
         month = min(one.order.month, int(day / _DAYS))
         exit_, toward = one.needed.key
@@ -280,5 +282,17 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
         parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())
         planned = demand.load(parts).peak.concurrent
         known = [grow for grow in grows if grow is not None]
-        if known and planned:
-            yield Later(one, day, planned, planned * (1 + min(known)))
+        times = (1 + min(known, default=-1.0)) / (1 + then.estate.targets.growth_margin)
+        if planned and times > 0 and _does(then, sized, before, times * _JUST_BELOW):
+            yield Later(one, day, planned, planned * times)
+
+
+_JUST_BELOW = 0.999
+
+
+def _does(then: Described, sized: ExitCapacity, addresses: int, times: float) -> bool:
+    """Whether an exit does with so many addresses if all loads are so many times as large: other limits may bind."""
+    patch = scaled_flows(then, dict.fromkeys(then.estate.flows, times))
+    changed = then.patched({**patch, "exits": given([(sized, addresses)])}, "measured")
+    one = evaluate(changed).capacity.of(sized.exit, sized.toward)
+    return one is not None and one.fits and one.carries_faults

@@ -97,9 +97,9 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
     return described.patched(patch, f"month {number}")
 
 
-def only(described: Described, number: int) -> Described:
-    """The estate of a month from now alone, which says no more how it grows."""
-    then = after(described, number)
+def only(described: Described, number: int, share: float = 0.0) -> Described:
+    """The estate of a month from now alone, which says no more how it grows; share: see `grow`."""
+    then = after(described, number, share)
     sections = {
         "flows": ("growth", "growth_per_month"),
         "workloads": ("growth", "in_use"),

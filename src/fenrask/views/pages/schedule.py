@@ -139,10 +139,10 @@ def _summary(plan: Schedule, described: Described, first: date | None) -> Iterat
         yield f"Lists too short for what is needed: {some(plan.over)}. Ask for more entries, or for a block."
     ahead = [one for one in plan.not_mended if one.month]
     if ahead:
-        one = ahead[0]
+        one, grown = ahead[0], f" --growth {plan.share:g}" if plan.share else ""
         yield (
             f"More addresses do not mend {one.limit} of {one.about} in month {one.month}. Look for other exits: "
-            f"`fenrask merged --month {one.month} | fenrask choose -`."
+            f"`fenrask merged --month {one.month}{grown} | fenrask choose -`."
         )
     yield f"All bills of {months} months: {cents(plan.total):,} {currency}."
 

@@ -84,6 +84,8 @@ class Schedule:
 
     level: float
     """The confidence of what exits need, where anything is a range."""
+    share: float
+    """The growth of all loads on top of their own; see `grow`."""
     is_uncertain: bool
     needed: tuple[Needed, ...]
     due: tuple[Due, ...]
@@ -148,6 +150,7 @@ def _scheduled(described: Described, months: int, level: float, share: float) ->
     due = [*_due(described, buyers, orders, {needed.key for needed, *_ in waits})]
     return Schedule(
         level,
+        share,
         any(some is not None for one in needed for some in one.confidence),
         tuple(needed),
         tuple(due),

@@ -127,6 +127,30 @@ class Plans(InFolder):
         self.assertEqual(plan.exits[0].blocks, ("203.0.113.4/30", "203.0.113.9"))
         self.assertEqual((plan.exits[0].bought, plan.exits[0].waste, plan.exits[0].entries), (5, 0, 2))
 
+    def test_a_held_block_of_its_own_is_told_whole_where_that_is_shorter(self) -> None:
+        """Three of the eight held: two prefixes, or the one block; not where another exit has one of the eight."""
+        three, two = ["203.0.113.1", "203.0.113.2", "203.0.113.3"], ["203.0.113.2", "203.0.113.3"]
+        for listed, other, told in (
+            (three, "203.0.113.9", ("203.0.113.0/29",)),
+            (three, "203.0.113.4", ("203.0.113.1", "203.0.113.2/31")),
+            (two, "203.0.113.9", ("203.0.113.2/31",)),
+            (["203.0.113.11", *three], "203.0.113.9", ("203.0.113.0/29", "203.0.113.11")),
+        ):
+            spare = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": [other]}
+            described = self.estate(
+                {
+                    "exits": {"gate": {"addresses": listed}, "spare": spare},
+                    "public_addresses": {"eight": {"address": "203.0.113.0/29"}},
+                    "destinations": {"partner": {"allowed": three, "needs": {"fixed_source": True}}},
+                }
+            )
+            with self.subTest(listed=listed, other=other):
+                plan = plan_addresses(capacity(demand(flow_paths(described))))
+                self.assertEqual((plan.exits[0].blocks, plan.exits[0].entries), (told, len(told)))
+                # What it allows is held against the addresses themselves.
+                missing = {"203.0.113.11"} & {*listed}
+                self.assertEqual({*plan.partners[0].missing}, missing)
+
     def test_a_lent_address_is_on_no_list(self) -> None:
         patch = {
             "route_tables": {"private": {"0.0.0.0/0": None}},

@@ -16,21 +16,25 @@ from fenrask.estate import ChangeCost, Described, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.prefixes import parse_prefix
 from fenrask.what_if.growth import after, crossings_of, grows, months_ahead
-from fenrask.what_if.schedule import Schedule, day_of, schedule
-from fenrask.what_if.schedule.needed import Needed, StandIns
-from fenrask.what_if.schedule.orders import Buyer, Terms, cheapest, cost_of
+from fenrask.what_if.schedule import Planned, day_of, schedule
+from fenrask.what_if.schedule.courses import TODAY, Futures, Stage
+from fenrask.what_if.schedule.needed import Key, Needed, StandIns
+from fenrask.what_if.schedule.orders import Buyer, Room, Terms, cheapest, cost_of
+from fenrask.what_if.schedule.plan import planned
 from tests.evaluation.estates import random_estate
 from tests.evaluation.test_random_estates import read
 from tests.support import CATALOGUE, InFolder, many, merged
 
 SPARE = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 2}
 GROWTH = {"low": 0.01, "likely": 0.02, "high": 0.04}
+TODAYS = (Stage(0, TODAY),)
 PRICES = {32: Fraction(3), 31: Fraction(5)}
 
 
 def buyer(name: str, wanted: list[int], partners: tuple[str, ...], first: int = 0) -> Buyer:
     owned = (parse_prefix("240.0.0.0/32"),)
-    return Buyer(Needed((name, ""), name, owned, tuple(wanted), None, (), (), partners), PRICES, first)
+    needed = Needed(Key(name, ""), name, owned, tuple(wanted), None, (), (), partners, len(wanted))
+    return Buyer(needed, PRICES, first)
 
 
 class AgainstEverySchedule(unittest.TestCase):
@@ -39,12 +43,12 @@ class AgainstEverySchedule(unittest.TestCase):
     def by_hand(self, buyers: list[Buyer], terms: Terms) -> Fraction | None:
         assert terms.change is not None
         change, best = terms.change, None
-        for choice in product(*(self.of_one(one, terms.months) for one in buyers)):
+        for choice in product(*(self.of_one(one, terms.rooms[0].until) for one in buyers)):
             entries, lists = Counter[str](), set[tuple[str, int]]()
             for each in choice:
                 entries.update(each[1])
                 lists |= each[2]
-            if all(number <= terms.room.get(partner, 10**6) for partner, number in entries.items()):
+            if all(number <= terms.rooms[0].left.get(partner, 10**6) for partner, number in entries.items()):
                 lists_cost = change.allow_list * len(lists) + change.allow_list_entry * sum(entries.values())
                 cost = sum((each[0] for each in choice), Fraction(lists_cost))
                 best = cost if best is None else min(best, cost)
@@ -79,13 +83,14 @@ class AgainstEverySchedule(unittest.TestCase):
             change = ChangeCost(
                 allow_list=Decimal(dice.choice([0, 4, 9])), allow_list_entry=Decimal(dice.choice([0, 2]))
             )
-            terms = Terms(months, change, dice.choice([{}, {"bank": dice.randint(0, 3)}]))
+            terms = Terms(change, [Room(0, months, dice.choice([{}, {"bank": dice.randint(0, 3)}]))])
             with self.subTest(number=number, terms=terms):
                 found, best = cheapest(buyers, terms), self.by_hand(buyers, terms)
                 if best is None:
                     impossible += 1
                     least = min(
-                        self.by_hand(buyers, replace(terms, room={"bank": most})) is None for most in range(5, 9)
+                        self.by_hand(buyers, replace(terms, rooms=[Room(0, months, {"bank": most})])) is None
+                        for most in range(5, 9)
                     )
                     self.assertFalse(least)
                     continue
@@ -127,7 +132,7 @@ class ByHand(InFolder):
 
     def test_twelve_months(self) -> None:
         """620 connections of 800 ports, a tenth more each month: two addresses from month 2, three from month 10."""
-        found = schedule(self.grown(), 12)
+        found = schedule(self.grown(), 12).plan
         load = [620 * 1.1**month for month in range(12)]
         [talk, chat] = found.needed
         rooms = [0, *(talk.sized[0].assignment.room(number, talk.sized[0].how, 1e-4) for number in range(1, 5))]
@@ -152,7 +157,7 @@ class ByHand(InFolder):
 
     def test_bills_are_those_of_the_months_with_what_has_arrived(self) -> None:
         described = self.grown()
-        found = schedule(described, 12)
+        found = schedule(described, 12).plan
         for month in found.months:
             has = 1 + sum(one.order.addresses for one in found.due if one.order.month <= month.number)
             plain = after(described, month.number).patched({"exits": {"gate": {"addresses": has}}}, "by hand")
@@ -161,7 +166,7 @@ class ByHand(InFolder):
     def test_a_month_later_is_too_late(self) -> None:
         """Each month is accepted with what has arrived, and its first month is not without any one order."""
         described = self.grown()
-        found = schedule(described, 12)
+        found = schedule(described, 12).plan
         self.assertTrue(found.due)
         for one in found.due:
             then = after(described, one.order.month)
@@ -170,7 +175,7 @@ class ByHand(InFolder):
                 self.assertEqual(any(True for _ in crossings_of(one.order.month, evaluate(patched))), wrong)
 
     def test_what_lacks_today_is_waited_for(self) -> None:
-        found = schedule(self.grown({"flows": {"talk": {"per_host_per_s": 1.5}}}), 6)
+        found = schedule(self.grown({"flows": {"talk": {"per_host_per_s": 1.5}}}), 6).plan
         [(needed, begins, until)] = found.waits
         self.assertEqual((needed.name, begins, until), ("gate", 0, 1))
         self.assertEqual((found.due[0].order_by, found.due[0].there), (0, 30))
@@ -179,15 +184,22 @@ class ByHand(InFolder):
 
     def test_a_list_that_is_too_short_is_told_and_blocks_spare_entries(self) -> None:
         short = {"destinations": {"partner": {"needs": {"max_source_addresses": 3}}}}
-        found = schedule(self.grown(short), 12)
+        found = schedule(self.grown(short), 12).plan
         self.assertEqual(([one.order.lengths for one in found.due], found.over), ([(31,)], ()))
         full = {"destinations": {"partner": {"needs": {"max_source_addresses": 2}}}}
-        self.assertEqual(schedule(self.grown(full), 12).over, ("partner",))
+        described = self.grown(full)
+        self.assertEqual(planned(Futures(described, 12, 0, 0.9), TODAYS).over, ("partner",))
+        # Other exits then show it fewer addresses.
+        found = schedule(described, 12)
+        self.assertEqual((found.plan.over, found.is_well), ((), True))
+        [change] = found.changes
+        assert change.because is not None
+        self.assertEqual((change.because.about, change.because.limit), ("partner", "allow-list"))
 
     def test_measured_below_it_can_wait(self) -> None:
         """At the load told, the addresses before an order carry its month; at one in a hundred more they do not."""
         described = self.grown()
-        for one in schedule(described, 12).later:
+        for one in schedule(described, 12).plan.later:
             month = one.due.order.month
             for factor, wrong in ((0.999, False), (1.01, True)):
                 times = factor * one.below / one.planned
@@ -202,7 +214,7 @@ class ByHand(InFolder):
         self.grown({"destinations": {"partner": {"needs": {"max_source_addresses": 3}}}})
         catalogue = {"addresses": {"blocks": {31: 0.02}}, "offers": {"gate": {"ports": {"per_address": 800}}}}
         self.write("catalogue.yaml", merged(CATALOGUE, catalogue))
-        found = schedule(read_estate(self.folder / "estate.yaml"), 12)
+        found = schedule(read_estate(self.folder / "estate.yaml"), 12).plan
         [due] = found.due
         self.assertEqual((due.order.lengths, due.month_amount), ((31,), Fraction("0.02") * 730))
         before, after_it = found.months[due.order.month - 1], found.months[due.order.month]
@@ -213,8 +225,8 @@ class ByHand(InFolder):
 
     def test_addresses_that_one_destination_alone_sees(self) -> None:
         for own in ("auto", 1, ["203.0.113.7"]):
-            found = schedule(self.grown({"exits": {"gate": {"addresses_for": {"partner": own}}}}), 12)
-            self.assertEqual({one.needed.key for one in found.due}, {("gate", "partner")})
+            found = schedule(self.grown({"exits": {"gate": {"addresses_for": {"partner": own}}}}), 12).plan
+            self.assertEqual({one.needed.key for one in found.due}, {Key("gate", "partner")})
             self.assertEqual(found.not_mended, [])
 
     def test_random_estates_have_their_ports_in_every_month(self) -> None:
@@ -225,7 +237,7 @@ class ByHand(InFolder):
             estate, catalogue = random_estate(dice)
             for flow in estate["flows"].values():
                 flow["growth_per_month"] = dice.choice([0.0, 0.05, 0.2, {"low": 0.02, "likely": 0.1, "high": 0.3}])
-            found = schedule(read(estate, catalogue), 6)
+            found = schedule(read(estate, catalogue), 6).plan
             orders += len(found.due)
             known, waiting = {one.name: one for one in found.needed}, {one.name for one, *_ in found.waits}
             for crossing in found.not_mended:
@@ -239,7 +251,7 @@ class ByHand(InFolder):
         """Growth drawn from its law outside the engine; the addresses of the last month suffice in nine of ten."""
         low, likely, high = 0.02, 0.05, 0.08
         ranged = {"flows": {"talk": {"growth_per_month": {"low": low, "likely": likely, "high": high}}}}
-        found: Schedule = schedule(self.grown(ranged), 10, 0.9)
+        found: Planned = schedule(self.grown(ranged), 10, 0.9).plan
         self.assertTrue(found.is_uncertain)
         has = next(one for one in found.needed if one.name == "gate").wanted(9)
         room = found.needed[0].sized[0].assignment.room(has, found.needed[0].sized[0].how, 1e-4)
@@ -352,9 +364,11 @@ class InUse(InFolder):
 
     def test_an_exit_that_goes_and_is_needed_is_told(self) -> None:
         described = self.estate({"exits": {"gate": {"in_use": {"until": 2}}}})
+        today = planned(Futures(described, 5, 0, 0.9), TODAYS)
+        self.assertIn(("talk", "arrives", 3), [(one.about, one.limit, one.month) for one in today.not_mended])
+        self.assertEqual([one.number for one in today.months], [*range(5)])
         found = schedule(described, 5)
-        self.assertIn(("talk", "arrives", 3), [(one.about, one.limit, one.month) for one in found.not_mended])
-        self.assertEqual([one.number for one in found.months], [*range(5)])
+        self.assertEqual(([one.begin for one in found.changes], found.plan.not_mended), ([3], []))
 
     def test_an_exit_that_comes_is_sized_from_then_on(self) -> None:
         described = self.estate(
@@ -364,7 +378,7 @@ class InUse(InFolder):
             },
             {"offers": {"gate": {"ports": {"per_address": 800}}}},
         )
-        [gate] = schedule(described, 6).needed
+        [gate] = schedule(described, 6).plan.needed
         self.assertEqual(gate.addresses[:2], (0, 0))
         self.assertGreater(min(one or 0 for one in gate.addresses[2:]), 1)
 

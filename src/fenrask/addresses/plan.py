@@ -29,6 +29,8 @@ class ExitAddresses:
     """How many of the listed ones belong to what `public_addresses` holds, and are paid for there."""
     toward: str = ""
     """The destination that alone sees them; empty for those that others see."""
+    told: tuple[Prefix, ...] = ()
+    """What partners are told of the listed ones: held blocks that are its own are told whole where that is shorter."""
 
     @property
     def name(self) -> str:
@@ -52,13 +54,13 @@ class ExitAddresses:
     @property
     def entries(self) -> int:
         """Allow-list entries that cover them."""
-        return self.purchase.entries if self.purchase else len(self.listed)
+        return self.purchase.entries if self.purchase else len(self.told)
 
     @property
     def blocks(self) -> tuple[str, ...]:
         """The entries as text: prefixes where the addresses are known, else sizes."""
         if self.purchase is None:
-            return tuple(_short(prefix) for prefix in self.listed)
+            return tuple(_short(prefix) for prefix in self.told)
         return self.purchase.blocks
 
 
@@ -218,7 +220,21 @@ def listed_at(described: Described, name: str, toward: str, addresses: int) -> t
     if not listed:
         return ()
     owned = sum(1 for one in listed if _holding(described, one))
-    return (ExitAddresses(name, addresses, None, fewest_prefixes(listed), owned, toward),)
+    told = tuple(_told(described, name, toward))
+    return (ExitAddresses(name, addresses, None, fewest_prefixes(listed), owned, toward, told),)
+
+
+def _told(described: Described, name: str, toward: str) -> Iterator[Prefix]:
+    """The listed addresses in the fewest prefixes; those of a held block that nothing else lists may be told as it."""
+    estate = described.estate
+    left = [*estate.exits[name].listed_toward(toward)]
+    for block in (one.address for one in estate.public_addresses.values()) if len(left) > 1 else ():
+        own = [one for one in left if one in block]
+        everyone = sum(address in block for exit_ in estate.exits.values() for address in exit_.every_listed)
+        if len(own) == everyone and len(fewest_prefixes(own)) > 1:
+            left = [one for one in left if one not in block]
+            yield block
+    yield from fewest_prefixes(left)
 
 
 def bought_at(
@@ -430,7 +446,9 @@ def _compared(allowed: Sequence[Prefix], known: Sequence[Prefix]) -> tuple[tuple
     """What is not allowed of the known addresses; and what is allowed and holds none of them."""
     if not allowed:
         return (), ()
-    missing = [one for one in known if not any(covers(prefix, one) for prefix in allowed)]
+    # Two neighbours that are allowed one by one are allowed as one prefix.
+    joined = fewest_prefixes(allowed)
+    missing = [one for one in known if not any(covers(prefix, one) for prefix in joined)]
     idle = [prefix for prefix in allowed if not any(covers(prefix, one) or covers(one, prefix) for one in known)]
     return tuple(map(_short, missing)), tuple(map(_short, idle))
 

@@ -1,5 +1,6 @@
 """`fenrask schedule`."""
 
+import json
 from datetime import date
 from pathlib import Path
 from typing import Annotated
@@ -8,6 +9,7 @@ import typer
 
 from fenrask.checks.today import today
 from fenrask.cli.options import Call, estate_command
+from fenrask.designs.contract import Patch
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.evaluation import evaluate
 from fenrask.views.pages.schedule import schedule_page
@@ -35,6 +37,10 @@ def command(
         Path | None,
         typer.Option(metavar="FILE", help="Draw ports wanted and owned, and the bill (.png, .svg or .pdf)."),
     ] = None,
+    save: Annotated[
+        Path | None,
+        typer.Option(metavar="FOLDER", help="Write each change of exits as a JSON Merge Patch of today's estate."),
+    ] = None,
 ) -> int:
     first, described = _day(begin), call.read()
     state = today(evaluate(described))
@@ -44,7 +50,13 @@ def command(
         from fenrask.views.figures.schedule import draw_schedule
 
         call.write(figure, draw_schedule(described, found, figure.suffix))
+    if save and found.changes:
+        call.write_all(save, {f"month-{one.begin}.json": _text(one.patch) for one in found.changes})
     return int(not found.is_well or not state.is_well)
+
+
+def _text(patch: Patch) -> bytes:
+    return (json.dumps(patch, indent=2) + "\n").encode()
 
 
 _LAST = date(9000, 1, 1)

@@ -1,7 +1,7 @@
 """Standard designs made from the estate alone, each evaluated; their comparison and break-evens."""
 
 from fenrask.designs.break_even import BreakEven, break_even
-from fenrask.designs.building import BuildStep, Harm, Look, build_steps, nothing_built
+from fenrask.designs.building import BuildStep, Harm, Look, build_steps, nothing_built, whole_step
 from fenrask.designs.changes import FlowChange, changes, moves
 from fenrask.designs.compare import MEASURES, Candidate, Comparison, beside, compare
 from fenrask.designs.contract import Design
@@ -23,6 +23,7 @@ __all__ = [
     "tasks_of",
     "build_steps",
     "nothing_built",
+    "whole_step",
     "Candidate",
     "Comparison",
     "Design",

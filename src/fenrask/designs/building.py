@@ -22,7 +22,7 @@ from fenrask.prefixes import Address
 from fenrask.progress import tell
 from fenrask.routing import FlowPath
 
-__all__ = ["BuildStep", "Harm", "Look", "build_steps", "nothing_built"]
+__all__ = ["BuildStep", "Harm", "Look", "build_steps", "nothing_built", "whole_step"]
 
 
 @dataclass(frozen=True)
@@ -102,6 +102,11 @@ def build_steps(base: Evaluation, now: Evaluation) -> list[BuildStep]:
         harm.append(failing)
         before = after
     return [*_with_harm(steps, harm)]
+
+
+def whole_step(base: Evaluation, now: Evaluation) -> BuildStep:
+    """All that is built from one estate to the other as a single step: what others are told of it is the same."""
+    return _step([*parts_of(base.described.data, now.described.data)], base, now)
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from fractions import Fraction
 
 from fenrask.designs.contract import Patch
 from fenrask.estate import ChangeCost
@@ -26,10 +27,10 @@ class Effort:
     removed: tuple[str, ...] = field(default=(), compare=False)
     """The exits that are taken down."""
 
-    def price(self, cost: ChangeCost) -> float:
+    def price(self, cost: ChangeCost) -> Fraction:
         """What it costs, once."""
         lists = len(self.partners) * cost.allow_list + self.entries * cost.allow_list_entry
-        return float(lists + self.exits * cost.exit + self.routes * cost.route)
+        return Fraction(lists + self.exits * cost.exit + self.routes * cost.route)
 
 
 def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:

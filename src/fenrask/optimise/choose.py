@@ -108,7 +108,9 @@ class Choice:
         targets, month = evaluation.described.estate.targets, float(evaluation.bill.total)
         if targets.change_cost is None or self.current is None:
             return month
-        return month + effort(self.current, evaluation, patch).price(targets.change_cost) / targets.horizon_months
+        return (
+            month + float(effort(self.current, evaluation, patch).price(targets.change_cost)) / targets.horizon_months
+        )
 
     @property
     def is_proven(self) -> bool:

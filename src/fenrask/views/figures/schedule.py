@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from fenrask.capacity import ExitCapacity
 from fenrask.estate import Described
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
-from fenrask.what_if.schedule import Schedule
+from fenrask.what_if.schedule import Planned, Schedule
 from fenrask.what_if.schedule.needed import Needed
 
 __all__ = ["draw_schedule"]
@@ -19,11 +19,12 @@ _KINDS = 4
 _COLOURS = (BLUE, ORANGE, "#009e73", "#cc79a7", GREY, RED)
 
 
-def draw_schedule(described: Described, plan: Schedule, suffix: str) -> bytes:
+def draw_schedule(described: Described, found: Schedule, suffix: str) -> bytes:
     """Above the exits that buy, or else those that want most; below the bill, stacked by its largest items."""
+    plan = found.plan
     bought = {one.needed.key for one in plan.due}
     wanted = [one for one in plan.needed if one.key in bought or not bought]
-    shown = sorted(wanted, key=lambda one: -(one.addresses[-1] or one.has))[:_MOST]
+    shown = sorted(wanted, key=lambda one: -max(one.addresses[-1] or 0, one.has))[:_MOST]
     paper = figure()
     paper.suptitle(f"{described.estate.estate}: ports wanted and owned, and the bill, month by month", fontsize=15)
     grid = paper.add_gridspec(2, max(1, len(shown)), height_ratios=(1.3, 1))
@@ -35,8 +36,14 @@ def draw_schedule(described: Described, plan: Schedule, suffix: str) -> bytes:
     if shown:
         paper.axes[len(shown) - 1].legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), fontsize=10, frameon=False)
     bill = paper.add_subplot(grid[1, :])
-    _draw_bill(bill, plan)
+    _draw_bill(bill, found)
     bill.set_ylabel(f"{described.catalogue.currency} a month")
+    for change in found.changes:
+        for axes in paper.axes:
+            axes.axvline(change.begin - 0.5, color=RED, linewidth=1.5, linestyle="-.")
+        bill.annotate(
+            " other exits", (change.begin - 0.5, bill.get_ylim()[1]), va="top", color=RED, fontsize=10,
+        )  # fmt: skip
     for axes in paper.axes:
         axes.set_xlabel("months from now")
         axes.grid(axis="y", color="#dddddd")
@@ -49,26 +56,29 @@ def draw_schedule(described: Described, plan: Schedule, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _draw_ports(axes: Axes, plan: Schedule, one: Needed) -> None:
+def _draw_ports(axes: Axes, plan: Planned, one: Needed) -> None:
     """What the fullest pool of an exit wants, its band over the samples, what it wants after a fault; and the ports."""
-    months = np.arange(len(plan.months))
-    axes.set_title(one.name, fontsize=12)
-    likely = [_wanted(sized) for sized in one.sized]
+    months = np.arange(one.key.begin, one.until)
+    first = f"from month {one.key.begin}" * bool(one.key.begin)
+    last = f"until month {one.until - 1}" * (one.until < len(plan.months))
+    axes.set_title("\n".join(filter(None, (one.name, " ".join(filter(None, (first, last)))))), fontsize=12)
+    there, sure = one.sized[one.key.begin : one.until], one.confidence[one.key.begin : one.until]
+    likely = [_wanted(sized) for sized in there]
     axes.plot(months, likely, color=BLUE, linewidth=2, label="wanted at the peak")
-    bands = [sure.peaks if sure else (peak, peak, peak) for sure, peak in zip(one.confidence, likely, strict=True)]
-    if any(one.confidence):
+    bands = [one.peaks if one else (peak, peak, peak) for one, peak in zip(sure, likely, strict=True)]
+    if any(sure):
         axes.fill_between(
             months, [low for low, *_ in bands], [high for *_, high in bands], color=BLUE, alpha=0.2,
             label="5 to 95 % of samples",
         )  # fmt: skip
-    after = [_wanted(sized.after_fault.then) for sized in one.sized if sized is not None and sized.after_fault]
+    after = [_wanted(sized.after_fault.then) for sized in there if sized is not None and sized.after_fault]
     if len(after) == months.size:
         axes.plot(months, after, color=ORANGE, linewidth=2, linestyle="--", label="after the worst fault")
     each = next(sized.how.per_address for sized in one.sized if sized is not None)
-    owned = np.array([float(one.has) if sized else 0.0 for sized in one.sized])
+    owned = np.array([float(one.has) if sized else 0.0 for sized in there])
     for due in plan.due:
         if due.needed.key == one.key:
-            owned[due.order.month :] += due.order.addresses
+            owned[due.order.month - one.key.begin :] += due.order.addresses
             axes.axvline(due.order.month, color=GREY, linewidth=1, linestyle=":")
             axes.annotate(
                 f"+{due.order.addresses}",
@@ -83,8 +93,9 @@ def _wanted(sized: ExitCapacity | None) -> float:
     return max((one.busiest for one in sized.streams), default=0.0) if sized else 0.0
 
 
-def _draw_bill(axes: Axes, plan: Schedule) -> None:
+def _draw_bill(axes: Axes, found: Schedule) -> None:
     """A bar for each month, stacked by the largest items; what is paid once on top."""
+    plan = found.plan
     months = np.arange(len(plan.months))
     items: dict[str, Floats] = {}
     for month in plan.months:
@@ -93,7 +104,8 @@ def _draw_bill(axes: Axes, plan: Schedule) -> None:
     ordered = sorted(items, key=lambda item: -float(items[item].sum()))
     stacks = [(item, items[item]) for item in ordered[:_KINDS]]
     stacks.append(("all other", sum((items[item] for item in ordered[_KINDS:]), np.zeros(months.size))))
-    stacks.append(("paid once", np.array([float(one.once) for one in plan.months])))
+    once = {one.begin: float(one.once) for one in found.changes}
+    stacks.append(("paid once", np.array([float(one.once) + once.get(one.number, 0.0) for one in plan.months])))
     below = np.zeros(months.size)
     for (name, amounts), colour in zip(stacks, _COLOURS, strict=False):
         if np.any(amounts):

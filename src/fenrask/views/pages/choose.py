@@ -1,25 +1,18 @@
 """The choice, as a page: what to build and change, each flow's path, its runner-up, the next best mixes."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from fractions import Fraction
-from typing import Any
 
 from fenrask.designs import Comparison, effort
-from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.optimise import Choice, Lost, Mix, Unit
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
+from fenrask.views.pages.built import BUILT, built
 
 __all__ = ["choose_page", "frontier_page", "headrooms_page"]
 
-_CHANGES = (
-    Column("change", "change", is_answer=True),
-    Column("what", "what"),
-    Column("names", "names", "list", most=3, is_answer=True),
-    Column("detail", "detail"),
-)
 _FLOWS = (
     Column("flows", "flows", "list", most=4, is_answer=True),
     Column("network", "network"),
@@ -53,8 +46,9 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
         (number, mix.month, mix.month - choice.mix.month, _difference(choice.mix, mix))
         for number, mix in enumerate(choice.next_best, 2)
     ]
+    changes = [*built(choice.current.described if choice.current else None, choice.patch, evaluation)]
     tables = (
-        Table("changes", "What to build and change", _CHANGES, [*_changes(choice)], empty="nothing", shown=10),
+        Table("changes", "What to build and change", BUILT, changes, empty="nothing", shown=10),
         Table(
             "flows", f"Every flow's path, and the next best; extra cost in {money}", _FLOWS, [*_flows(choice)], shown=8
         ),
@@ -170,46 +164,6 @@ def _hosts_made_public(choice: Choice) -> int:
         for name, one in estate.workloads.items()
         if one.public_address and not (name in known and known[name].public_address)
     )
-
-
-def _changes(choice: Choice) -> Iterator[tuple[str, str, list[str], str]]:
-    """What the patch does, like changes in one row: exits and subnets, routes by the exit that they point to, hosts."""
-    alike: dict[tuple[str, str, str], list[str]] = {}
-    for change, what, name, detail in _single_changes(choice):
-        alike.setdefault((change, what, detail), []).append(name)
-    for (change, what, detail), names in alike.items():
-        yield change, what, names, f"{detail} each" if "address" in detail and len(names) > 1 else detail
-
-
-def _single_changes(choice: Choice) -> Iterator[tuple[str, str, str, str]]:
-    described = choice.evaluation.described
-    old = choice.current.described.data.get("exits", {}) if choice.current else {}
-    exits = (choice.patch.get("exits") or {}).items()
-    for name, keys in sorted(exits, key=lambda pair: (pair[1] is None, pair[0] in old)):
-        yield _exit_change(described, choice, name, keys, name in old)
-    for name, keys in (choice.patch.get("subnets") or {}).items():
-        if keys and "prefix" in keys:
-            yield ("add", "subnet", name, f"{keys['prefix']} in {keys['network']}")
-        elif keys and "routes" in keys:
-            yield ("change", "subnet", f"{name}: {keys['routes']}", "route table")
-    for table, routes in (choice.patch.get("route_tables") or {}).items():
-        for key, value in (routes or {}).items():
-            change = "remove" if value is None else "set"
-            yield (change, "route", f"{table}: {key}", "" if value is None else f"to {value}")
-    for name in choice.patch.get("workloads") or {}:
-        yield ("change", "workload", name, "a public address on each host")
-
-
-def _exit_change(
-    described: Described, choice: Choice, name: str, keys: Mapping[str, Any] | None, existed: bool
-) -> tuple[str, str, str, str]:
-    exit_ = described.estate.exits.get(name)
-    if keys is None or exit_ is None:
-        return ("remove", "exit", name, "")
-    sized = choice.evaluation.capacity.of(name)
-    addresses = f", {counted(sized.addresses, 'address', 'addresses')}" if sized else ""
-    kind = " ".join(word for word in (exit_.kind, exit_.offer_name) if word)
-    return ("change" if existed else "add", "exit", name, f"{kind}{addresses}")
 
 
 def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:

@@ -8,17 +8,18 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import some
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
+from fenrask.views.pages.built import BUILT, built
 from fenrask.what_if import absent
-from fenrask.what_if.schedule import Due, Schedule, day_of
+from fenrask.what_if.schedule import Change, Due, Planned, Schedule, day_of
 
 __all__ = ["schedule_page"]
 
 _SHOWN = 12
 
 
-def schedule_page(described: Described, plan: Schedule, first: date | None) -> Page:
-    """Each order with its latest day; when a measurement would change it; what no address mends; month by month."""
-    currency, months = described.catalogue.currency, len(plan.months)
+def schedule_page(described: Described, found: Schedule, first: date | None) -> Page:
+    """Each order and change with its latest day; when a measurement would change it; what is not mended; the months."""
+    plan, currency, months = found.plan, described.catalogue.currency, len(found.plan.months)
     orders = [
         (
             _day(one.order_by, first), one.order_by, one.needed.name, _what(one), _day(one.there, first),
@@ -31,9 +32,10 @@ def schedule_page(described: Described, plan: Schedule, first: date | None) -> P
         for one in plan.later
     ]
     limits = [(one.about, one.limit, one.month, one.detail) for one in plan.not_mended]
+    once = {one.begin: one.once for one in found.changes}
     by_month = [
         (one.number, sum(needed.wanted(one.number) for needed in plan.needed), one.evaluation.addresses, one.amount,
-         one.once)
+         one.once + once.get(one.number, 0))
         for one in plan.months
     ]  # fmt: skip
     tables = (
@@ -57,6 +59,7 @@ def schedule_page(described: Described, plan: Schedule, first: date | None) -> P
             shown=_SHOWN,
             is_answer=True,
         ),
+        *_changes(found, currency, first),
         Table(
             "measure",
             "Measure before you order: with fewer connections at the peak it can wait",
@@ -73,7 +76,7 @@ def schedule_page(described: Described, plan: Schedule, first: date | None) -> P
         ),
         Table(
             "limits",
-            "What more addresses do not mend",
+            "What is not mended" if found.changes else "What more addresses do not mend",
             (
                 Column("about", "exit, partner or subnet", is_answer=True),
                 Column("limit", "limit", is_answer=True),
@@ -104,18 +107,59 @@ def schedule_page(described: Described, plan: Schedule, first: date | None) -> P
         "planned_months": months,
         "confidence": plan.level if plan.is_uncertain else None,
         "begin": None if first is None else first.isoformat(),
-        "total_amount": plan.total,
+        "total_amount": found.total,
         "orders_amount": plan.added,
+        "changes_amount": found.once,
+        "mixes_count": len(found.mixes),
         "all_today_amount": plan.at_once,
         "month_by_month_amount": plan.by_month,
         "lists_too_short": [*plan.over],
         "short_until_an_order_arrives": [one.name for one, *_ in plan.waits],
     }
-    return Page("schedule", described.estate.estate, tuple(_summary(plan, described, first)), tables, facts)
+    return Page("schedule", described.estate.estate, tuple(_summary(found, described, first)), tables, facts)
 
 
-def _summary(plan: Schedule, described: Described, first: date | None) -> Iterator[str]:
-    months, currency, gone = len(plan.months), described.catalogue.currency, absent(described)
+def _changes(found: Schedule, currency: str, first: date | None) -> Iterator[Table]:
+    """Each change of exits, and what it builds and changes; nothing where none is needed."""
+    if not found.changes:
+        return
+    each = [
+        (
+            _day(one.order_by, first), one.order_by, _day(one.there, first), one.begin, _because(one),
+            one.before.bill.total, one.after.bill.total, one.once, one.effort.entries, [*one.effort.partners],
+        )
+        for one in found.changes
+    ]  # fmt: skip
+    yield Table(
+        "changes",
+        "Exits to change",
+        (
+            Column("order_by", "begin by", is_answer=True),
+            Column("order_by_day", "begin by day", "count", least_width=10_000),
+            Column("there_by", "in use from", is_answer=True),
+            Column("month", "month", "count", is_answer=True),
+            Column("because", "because", is_answer=True),
+            Column("before_amount", f"before, {currency}/month", "money"),
+            Column("month_amount", f"then, {currency}/month", "money", is_answer=True),
+            Column("once_amount", f"once, {currency}", "money"),
+            Column("entries", "entries", "count", sparse=True),
+            Column("partners", "changed lists", "list", most=2),
+        ),
+        each,
+        is_answer=True,
+    )
+    rows = [(one.begin, *row) for one in found.changes for row in built(one.before.described, one.step, one.after)]
+    title = "What to build and change in it" if len(found.changes) == 1 else "What to build and change"
+    yield Table("built", title, (Column("month", "month", "count", is_answer=True), *BUILT), rows, shown=_SHOWN)
+
+
+def _because(change: Change) -> str:
+    return f"{change.because.limit} of {change.because.about}" if change.because else "it costs less"
+
+
+def _summary(found: Schedule, described: Described, first: date | None) -> Iterator[str]:
+    plan, currency, gone = found.plan, described.catalogue.currency, absent(described)
+    months = len(plan.months)
     if gone:
         yield f"Not in use this month, though other commands count it: {some(gone)}."
     sure = f" with {plan.level:.0%} confidence" if plan.is_uncertain else ""
@@ -129,7 +173,7 @@ def _summary(plan: Schedule, described: Described, first: date | None) -> Iterat
             f"All bought today: {cents(plan.at_once):,} {currency}; each month what it lacks: "
             f"{cents(plan.by_month):,}{_too_long(plan)}."
         )
-    else:
+    elif not found.changes:
         yield f"No address has to be bought in {months} months{sure}."
     for names, begins, until in _waiting(plan):
         when = "today" if not begins else f"in month {begins}"
@@ -137,24 +181,39 @@ def _summary(plan: Schedule, described: Described, first: date | None) -> Iterat
         yield f"{some(names)} {verb} addresses {when}, and an order of today is there {_when(until, first)}."
     if plan.over:
         yield f"Lists too short for what is needed: {some(plan.over)}. Ask for more entries, or for a block."
-    ahead = [one for one in plan.not_mended if one.month]
-    if ahead:
-        one, grown = ahead[0], f" --growth {plan.share:g}" if plan.share else ""
-        yield (
-            f"More addresses do not mend {one.limit} of {one.about} in month {one.month}. Look for other exits: "
-            f"`fenrask merged --month {one.month}{grown} | fenrask choose -`."
-        )
-    yield f"All bills of {months} months: {cents(plan.total):,} {currency}."
+    yield from _changing(found, currency, first)
+    yield f"All bills of {months} months: {cents(found.total):,} {currency}."
 
 
-def _too_long(plan: Schedule) -> str:
+def _changing(found: Schedule, currency: str, first: date | None) -> Iterator[str]:
+    """From when on other exits are needed; and what none mends."""
+    for one in found.changes:
+        late = f", which is there {_when(one.there, first)} if it is begun today" * (one.there > day_of(one.begin))
+        begun = "" if late else f"; begin {_by(one.order_by, first)}"
+        yield f"Other exits from month {one.begin} on: {_because(one)}{late or begun}."
+        if one.soonest < one.begin and cents(one.sooner):
+            word = "saves" if one.sooner < 0 else "costs"
+            yield f"Made in month {one.soonest}, the same {word} {cents(abs(one.sooner)):,} {currency} until then."
+    if found.changes:
+        yield "Its patch: --save FOLDER." if len(found.changes) == 1 else "Their patches: --save FOLDER."
+    ahead = [one for one in found.plan.not_mended if one.month]
+    if not ahead:
+        return
+    what = f"{ahead[0].limit} of {ahead[0].about} in month {ahead[0].month}"
+    if found.unanswered:
+        yield f"No exits of the catalogue mend {what}: {found.unanswered}"
+    elif found.mixes:
+        yield f"No exits that were looked at mend {what}."
+
+
+def _too_long(plan: Planned) -> str:
     over = [one for one in plan.by_month_over if one not in plan.over]
     if not over:
         return ""
     return f", too many entries for {'the lists' if len(over) > 1 else 'the list'} of {some(over)}"
 
 
-def _waiting(plan: Schedule) -> Iterator[tuple[list[str], int, int]]:
+def _waiting(plan: Planned) -> Iterator[tuple[list[str], int, int]]:
     """Exits that lack addresses until an order of today is there: from which month, and the day on which it is."""
     there = {one.needed.key: one.there for one in plan.due if not one.order_by}
     found: dict[tuple[int, int], list[str]] = {}

@@ -1,5 +1,6 @@
-"""What to buy when, under growth."""
+"""What to buy and to change when, under growth."""
 
-from fenrask.what_if.schedule.plan import Due, Later, MonthThen, Schedule, day_of, schedule
+from fenrask.what_if.schedule.mixes import Change, Schedule, schedule
+from fenrask.what_if.schedule.plan import Due, Later, MonthThen, Planned, day_of
 
-__all__ = ["Due", "Later", "MonthThen", "Schedule", "day_of", "schedule"]
+__all__ = ["Change", "Due", "Later", "MonthThen", "Planned", "Schedule", "day_of", "schedule"]

@@ -1,18 +1,27 @@
 """What each exit needs month by month: its addresses, now and after the worst fault, with the confidence asked for."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from fenrask.addresses import ExitAddresses
 from fenrask.capacity import ExitCapacity
 from fenrask.evaluation import Evaluation
 from fenrask.prefixes import Prefix, parse_prefix
-from fenrask.what_if.confidence import ExitConfidence, confident, ranges
+from fenrask.what_if.confidence import ExitConfidence
+from fenrask.what_if.schedule.courses import Life, Sure
 
 __all__ = ["Key", "Needed", "StandIns", "needed_by_month"]
 
-Key = tuple[str, str]
-"""An exit, and the destination that alone sees some of its addresses, or empty for those that others see."""
+
+class Key(NamedTuple):
+    """An exit in one of its lives, or what one destination alone sees of it."""
+
+    exit: str
+    toward: str
+    """The destination that alone sees some of its addresses, or empty for those that others see."""
+    begin: int = 0
+    """The month from which it has them."""
 
 
 @dataclass(frozen=True)
@@ -22,7 +31,10 @@ class Needed:
     key: Key
     name: str
     owned: tuple[Prefix, ...]
-    """The addresses that it has; stand-ins where the estate says only how many, or lets them be sized."""
+    """The addresses that it has; stand-ins where the estate says only how many, or lets them be sized.
+
+    None where it begins in a later month and its addresses are not listed: all are then ordered.
+    """
     addresses: tuple[int | None, ...]
     """By month: the fewest that it needs; None where no number suffices."""
     most: int | None
@@ -33,6 +45,8 @@ class Needed:
     """By month, over all samples; None where nothing is a range."""
     partners: tuple[str, ...]
     """Who lets in only what they list, and list these."""
+    until: int
+    """The month before which it goes, or has others; that after the last where it stays."""
 
     @property
     def has(self) -> int:
@@ -71,36 +85,28 @@ def _dotted(number: int) -> str:
     return ".".join(str(number >> shift & 255) for shift in (24, 16, 8, 0))
 
 
-def needed_by_month(ahead: Sequence[Evaluation], level: float, stand_ins: StandIns) -> list[Needed]:
-    """Each exit with public addresses of its own, in the order of the estate.
-
-    level: the confidence, where anything is a range.
-    """
-    uncertain = [_by_key(one, level, month) for month, one in enumerate(ahead)]
-    seen = _partners(ahead)
+def needed_by_month(
+    ahead: Sequence[Evaluation], uncertain: Sequence[Sure], lives: Sequence[Life], stand_ins: StandIns
+) -> list[Needed]:
+    """Each exit with public addresses of its own, in each of its lives."""
     found = []
-    first: dict[Key, ExitAddresses] = {}
-    for planned in (one for month in ahead for one in month.plan.exits):
-        first.setdefault((planned.exit, planned.toward), planned)
-    for key, planned in first.items():
-        sized = tuple(_of(one, key) for one in ahead)
-        sure = tuple(one.get(key) for one in uncertain)
-        numbers = tuple(map(_number, sized, sure))
-        most = next(one.most_addresses for one in sized if one is not None)
-        owned = _owned(planned, stand_ins)
-        found.append(Needed(key, planned.name, owned, numbers, most, sized, sure, seen.get(key, ())))
+    for life in lives:
+        first = dict[str, ExitAddresses]()
+        for planned in (one for month in ahead[life.begin : life.until] for one in month.plan.exits):
+            if planned.exit == life.exit:
+                first.setdefault(planned.toward, planned)
+        for toward, planned in first.items():
+            months = [one if life.begin <= month < life.until else None for month, one in enumerate(ahead)]
+            sized = tuple(one.capacity.of(life.exit, toward) if one else None for one in months)
+            there = [some if one else {} for one, some in zip(months, uncertain, strict=True)]
+            sure = tuple(one.get((life.exit, toward)) for one in there)
+            most = next(one.most_addresses for one in sized if one is not None)
+            partners = _partners([one for one in months if one], life.exit, toward)
+            key = Key(life.exit, toward, life.begin)
+            numbers = tuple(map(_number, sized, sure))
+            owned = () if life.begin and planned.purchase else _owned(planned, stand_ins)
+            found.append(Needed(key, planned.name, owned, numbers, most, sized, sure, partners, life.until))
     return found
-
-
-def _by_key(evaluation: Evaluation, level: float, month: int) -> Mapping[Key, ExitConfidence]:
-    if not ranges(evaluation.described, month):
-        return {}
-    exits = confident(evaluation, level, month=month).exits
-    return {(one.sized.exit, one.sized.toward): one for one in exits}
-
-
-def _of(evaluation: Evaluation, key: Key) -> ExitCapacity | None:
-    return next((one for one in evaluation.capacity.exits if (one.exit, one.toward) == key), None)
 
 
 def _number(sized: ExitCapacity | None, sure: ExitConfidence | None) -> int | None:
@@ -120,15 +126,11 @@ def _owned(planned: ExitAddresses, stand_ins: StandIns) -> tuple[Prefix, ...]:
     return tuple(stand_ins.block(length) for length in planned.purchase.lengths)
 
 
-def _partners(ahead: Sequence[Evaluation]) -> dict[Key, tuple[str, ...]]:
-    """Who lets in only what they list and sees each exit, in any month."""
-    found: dict[Key, dict[str, None]] = {}
-    for key, partner in (pair for one in ahead for pair in _seen_by(one)):
-        found.setdefault(key, {})[partner] = None
-    return {key: tuple(some) for key, some in found.items()}
-
-
-def _seen_by(evaluation: Evaluation) -> Iterator[tuple[Key, str]]:
-    for one in evaluation.plan.partners:
-        if one.fixed:
-            yield from (((part.exit, part.toward), one.destination) for part in one.parts)
+def _partners(months: Sequence[Evaluation], exit_: str, toward: str) -> tuple[str, ...]:
+    """Who lets in only what they list and sees an exit, in any of the months."""
+    seen = (one for month in months for one in month.plan.partners if one.fixed)
+    return (
+        *dict.fromkeys(
+            one.destination for one in seen if any((part.exit, part.toward) == (exit_, toward) for part in one.parts)
+        ),
+    )

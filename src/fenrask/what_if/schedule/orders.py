@@ -14,7 +14,7 @@ from fenrask.estate import ChangeCost
 from fenrask.programming import Program
 from fenrask.what_if.schedule.needed import Key, Needed
 
-__all__ = ["Buyer", "Order", "Terms", "as_needed", "cheapest", "cost_of"]
+__all__ = ["Buyer", "Order", "Room", "Terms", "as_needed", "cheapest", "cost_of", "once_of"]
 
 
 _FORBIDDING, _MOST_OF_A_SIZE = 1e7, 65_536
@@ -51,7 +51,7 @@ class Buyer:
         """The months in which it wants more than in any before, from the first one on; and how many addresses more
         than it has."""
         found, most = list[tuple[int, int]](), self.needed.has
-        for month in range(len(self.needed.addresses)):
+        for month in range(self.needed.key.begin, self.needed.until):
             wanted = self.needed.wanted(month)
             if wanted > most:
                 most = wanted
@@ -59,34 +59,49 @@ class Buyer:
                 if found and found[-1][0] == at:
                     found.pop()
                 found.append((at, wanted - self.needed.has))
-        return [one for one in found if one[0] < len(self.needed.addresses)]
+        return [one for one in found if one[0] < self.needed.until]
+
+    def hours_of(self, order: Order) -> Fraction:
+        """What an order costs to the end."""
+        months = self.needed.until - order.month
+        return months * sum((self.prices[length] for length in order.lengths), Fraction(0))
+
+
+@dataclass(frozen=True)
+class Room:
+    """What lists have left in some months: the entries, by partner with a limit."""
+
+    begin: int
+    until: int
+    left: Mapping[str, int]
+
+    def holds(self, buyer: Buyer, month: int) -> bool:
+        """Whether entries of what is bought for a month stand in the lists within these months."""
+        return buyer.needed.key.begin < self.until and self.begin < buyer.needed.until and month < self.until
 
 
 @dataclass(frozen=True)
 class Terms:
-    """What is agreed with others.
+    """What is agreed with others: what changes of lists cost, and the room that lists have."""
 
-    months: how many are looked at; change: what changes of lists cost; room: by partner, the entries that its list
-    has left.
-    """
-
-    months: int
     change: ChangeCost | None
-    room: Mapping[str, int]
+    rooms: Sequence[Room]
 
 
-def cost_of(buyers: Iterable[Buyer], orders: Iterable[Order], terms: Terms) -> Fraction:
+def cost_of(buyers: Iterable[Buyer], orders: Sequence[Order], terms: Terms) -> Fraction:
     """What orders cost to the end of the months: hours, entries and changed lists."""
-    known, lists, total = {one.needed.key: one for one in buyers}, set[tuple[str, int]](), Fraction(0)
-    for order in orders:
-        buyer = known[order.key]
-        left = terms.months - order.month
-        total += left * sum((buyer.prices[length] for length in order.lengths), Fraction(0))
-        lists |= {(partner, order.month) for partner in buyer.needed.partners}
-        if terms.change is not None:
-            entries = len(order.lengths) * len(buyer.needed.partners)
-            total += entries * Fraction(terms.change.allow_list_entry)
-    return total + (len(lists) * Fraction(terms.change.allow_list) if terms.change else 0)
+    known = {one.needed.key: one for one in buyers}
+    hours = sum((known[one.key].hours_of(one) for one in orders), Fraction(0))
+    return hours + once_of(known.values(), orders, terms)
+
+
+def once_of(buyers: Iterable[Buyer], orders: Iterable[Order], terms: Terms) -> Fraction:
+    """What orders cost once: entries and changed lists."""
+    partners, change = {one.needed.key: one.needed.partners for one in buyers}, terms.change or ChangeCost()
+    each = [(partner, one) for one in orders for partner in partners[one.key]]
+    lists = {(partner, order.month) for partner, order in each}
+    entries = sum(len(order.lengths) for _, order in each)
+    return len(lists) * Fraction(change.allow_list) + entries * Fraction(change.allow_list_entry)
 
 
 def as_needed(buyers: Iterable[Buyer]) -> list[Order]:
@@ -103,7 +118,7 @@ def as_needed(buyers: Iterable[Buyer]) -> list[Order]:
 
 
 def cheapest(buyers: Sequence[Buyer], terms: Terms, at_once: bool = False) -> list[Order]:
-    """The orders that cost least and keep every list; where no orders do, those with the fewest entries beyond.
+    """The orders that cost least and keep every list; where none do, those with the fewest entries beyond, by month.
 
     at_once: all of each exit for the first month in which it can be there.
     """
@@ -132,15 +147,17 @@ class _Model:
         """By variable: the exit, the month, the prefix length."""
         self._of_list: dict[str, dict[int, list[int]]] = {}
         """By partner and month: the variables of what its list then gets."""
+        self._buyers: dict[Key, Buyer] = {}
 
     def add(self, buyer: Buyer, rises: Sequence[tuple[int, int]], months: Sequence[int]) -> None:
-        """An exit: it has what it wants from each month on, and no more than its offer takes."""
+        """An exit: it has what it wants from each month on."""
         needed, sizes = buyer.needed, dict[int, float]()
+        self._buyers[needed.key] = buyer
         for month in months:
             for length, price in buyer.prices.items():
                 size = 1 << (32 - length)
                 entries = len(needed.partners) * Fraction(self.change.allow_list_entry)
-                cost = float((self.terms.months - month) * price + entries)
+                cost = float((needed.until - month) * price + entries)
                 variable = self.program.variable(cost, float(ceil(rises[-1][1] / size)))
                 self.bought[variable], sizes[variable] = (needed.key, month, length), float(size)
                 for partner in needed.partners:
@@ -148,20 +165,29 @@ class _Model:
         for month, more in rises:
             there = {variable: size for variable, size in sizes.items() if self.bought[variable][1] <= month}
             self.program.row(there, low=float(more))
-        if needed.most is not None and needed.most > needed.has:
-            self.program.row(sizes, high=float(needed.most - needed.has))
 
     def keep_lists(self) -> None:
-        """Partners: their lists hold so many entries, and a month in which one changes costs."""
+        """Partners: their lists hold so many entries, in each month; and a month in which one changes costs."""
         for partner, by_month in self._of_list.items():
-            if partner in self.terms.room:
-                entries = dict.fromkeys((one for some in by_month.values() for one in some), 1.0)
-                beyond = self.program.variable(_FORBIDDING, float(len(entries)) * _MOST_OF_A_SIZE, integral=False)
-                self.program.row(entries | {beyond: -1.0}, high=float(max(0, self.terms.room[partner])))
+            for room in self.terms.rooms:
+                months = [one for one in sorted({room.begin, *by_month}) if room.begin <= one < room.until]
+                for month in months if partner in room.left else ():
+                    self._keep(room, month, by_month, room.left[partner])
             for some in by_month.values() if self.change.allow_list else ():
                 changed = self.program.variable(float(self.change.allow_list))
                 for variable in some:
                     self.program.row({variable: 1.0, changed: -self.program.upper[variable]}, high=0)
+
+    def _keep(self, room: Room, month: int, by_month: Mapping[int, Sequence[int]], left: int) -> None:
+        """A list in a month: no more entries than it has left, but for those that no order saves."""
+        entries = {one: 1.0 for some in by_month.values() for one in some if self._stands(one, room, month)}
+        if entries:
+            beyond = self.program.variable(_FORBIDDING, float(len(entries)) * _MOST_OF_A_SIZE, integral=False)
+            self.program.row(entries | {beyond: -1.0}, high=float(max(0, left)))
+
+    def _stands(self, variable: int, room: Room, by: int) -> bool:
+        key, month, _ = self.bought[variable]
+        return month <= by and room.holds(self._buyers[key], month)
 
 
 def _orders(bought: Mapping[int, tuple[Key, int, int]], values: Sequence[float]) -> Iterator[Order]:

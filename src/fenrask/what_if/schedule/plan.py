@@ -1,11 +1,11 @@
-"""What to buy when: the addresses of the months to come, by when to order them, and what no address mends.
+"""What to buy when, with the exits of a course: the addresses of the months, by when to order them, what none mends.
 
 What each exit needs in each month is the engine's word on the estate of that month; the orders are the cheapest that
 cover it; and every month is then evaluated with what has arrived by then.
 """
 
 from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
@@ -17,11 +17,12 @@ from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
-from fenrask.what_if.growth import Crossing, crossings_of, months_ahead
+from fenrask.what_if.growth import Crossing, crossings_of
+from fenrask.what_if.schedule.courses import Course, Futures, lives_of, spans
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
-from fenrask.what_if.schedule.orders import Buyer, Order, Terms, as_needed, cheapest, cost_of
+from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed, cheapest, cost_of, once_of
 
-__all__ = ["Due", "Later", "MonthThen", "Schedule", "day_of", "schedule"]
+__all__ = ["Due", "Later", "MonthThen", "Planned", "day_of", "months_until", "planned"]
 
 _PORTS, _PORTS_AFTER = "ports", "ports after a fault"
 _DAYS = 30.4375
@@ -31,6 +32,11 @@ _DAYS = 30.4375
 def day_of(month: int) -> int:
     """The day on which a month from now begins; today is 0."""
     return int(month * _DAYS)
+
+
+def months_until(day: int) -> int:
+    """The first month that begins on a day or later."""
+    return next(month for month in range(10**6) if day_of(month) >= day)
 
 
 @dataclass(frozen=True)
@@ -79,8 +85,8 @@ class MonthThen:
 
 
 @dataclass(frozen=True)
-class Schedule:
-    """All orders of some months, what they cost, and what they do not mend."""
+class Planned:
+    """All orders of some months by one course, what they cost, and what they do not mend."""
 
     level: float
     """The confidence of what exits need, where anything is a range."""
@@ -105,16 +111,19 @@ class Schedule:
     later: tuple[Later, ...]
 
     @property
-    def not_mended(self) -> list[Crossing]:
-        """The limits that are exceeded all the same, each in the first month in which it is.
-
-        What is lacking until an order of today is there is told by itself.
-        """
-        found: dict[tuple[str, str], Crossing] = {}
+    def not_waited_for(self) -> Iterator[Crossing]:
+        """The limits that are exceeded all the same, in each month, but for ports until an order of today is there."""
         waiting = {needed.name: until for needed, _, until in self.waits}
         for crossing in (one for month in self.months for one in month.crossings):
             if crossing.limit not in (_PORTS, _PORTS_AFTER) or crossing.month >= waiting.get(crossing.about, 0):
-                found.setdefault((crossing.about, crossing.limit), crossing)
+                yield crossing
+
+    @property
+    def not_mended(self) -> list[Crossing]:
+        """Of these each in the first month in which it is."""
+        found: dict[tuple[str, str], Crossing] = {}
+        for crossing in self.not_waited_for:
+            found.setdefault((crossing.about, crossing.limit), crossing)
         return [*found.values()]
 
     @property
@@ -128,38 +137,32 @@ class Schedule:
         return not self.not_mended and not self.over and not self.waits
 
 
-def schedule(described: Described, months: int = 24, level: float = 0.9, share: float = 0.0) -> Schedule:
-    """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`."""
-    # What is reused goes on to the estates that this one is patched to.
-    key = ("schedule", months, level, share)
-    known = described.reused.get(key)
-    if known is None or known[0] is not described:
-        known = described.reused[key] = (described, _scheduled(described, months, level, share))
-    found: Schedule = known[1]
-    return found
-
-
-def _scheduled(described: Described, months: int, level: float, share: float) -> Schedule:
-    ahead, stand_ins = months_ahead(described, months, share), StandIns()
-    needed = needed_by_month(ahead, level, stand_ins)
-    buyers = [_buyer(described, one) for one in needed]
-    terms = Terms(months, described.estate.targets.change_cost, _room(ahead[0]))
+def planned(futures: Futures, course: Course) -> Planned:
+    """The cheapest orders for the months of a course."""
+    described, stand_ins = futures.described, StandIns()
+    ahead, sure = zip(*futures.through(course), strict=True)
+    needed = needed_by_month(ahead, sure, lives_of(futures, course), stand_ins)
+    mixes = {one.begin: one.mix for one in course}
+    buyers = [_buyer(futures.estate(mixes[one.key.begin]), one) for one in needed]
+    new = {one.key for one in needed if not one.owned}
+    rooms = [_room(ahead[stage.begin], stage.begin, until, new) for stage, until in spans(course, futures.months)]
+    terms = Terms(described.estate.targets.change_cost, rooms)
     orders = cheapest(buyers, terms)
     lacking = as_needed(buyers)
     waits = [*_waits(buyers)]
     due = [*_due(described, buyers, orders, {needed.key for needed, *_ in waits})]
-    return Schedule(
-        level,
-        share,
+    return Planned(
+        futures.level,
+        futures.share,
         any(some is not None for one in needed for some in one.confidence),
         tuple(needed),
         tuple(due),
         cost_of(buyers, orders, terms),
         cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
         cost_of(buyers, lacking, terms),
-        tuple(_too_many(buyers, lacking, terms)),
+        tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
         tuple(_months(ahead, needed, orders, buyers, terms, stand_ins)),
-        tuple(_too_many(buyers, orders, terms)),
+        tuple(dict.fromkeys(_too_many(buyers, orders, terms))),
         tuple(waits),
         tuple(_later(ahead, due)),
     )
@@ -173,23 +176,29 @@ def lead_of(described: Described, needed: Needed) -> int:
 
 def _buyer(described: Described, needed: Needed) -> Buyer:
     hours = Fraction(described.catalogue.hours_per_month)
-    prices = {length: hour * hours for length, hour in prices_of(described, needed.key[0], blocks=True).items()}
-    lead = lead_of(described, needed)
-    first = next(month for month in range(10**6) if day_of(month) >= lead)
-    return Buyer(needed, prices, first)
+    prices = {length: hour * hours for length, hour in prices_of(described, needed.key.exit, blocks=True).items()}
+    return Buyer(needed, prices, max(months_until(lead_of(described, needed)), needed.key.begin))
 
 
-def _room(now: Evaluation) -> dict[str, int]:
-    """By partner with a limit: the entries that its list has left."""
-    return {one.destination: one.most - one.entries for one in now.plan.partners if one.most is not None and one.fixed}
+def _room(now: Evaluation, begin: int, until: int, new: Container[Key]) -> Room:
+    """By partner with a limit: the entries that its list has left, beside those of exits that order all they have."""
+    left = dict[str, int]()
+    for one in now.plan.partners:
+        if one.fixed and one.most is not None:
+            ordered = (part for part in one.parts if Key(part.exit, part.toward, begin) in new)
+            left[one.destination] = one.most - one.entries + sum(len(part.blocks) for part in ordered)
+    return Room(begin, until, left)
 
 
 def _too_many(buyers: Sequence[Buyer], orders: Sequence[Order], terms: Terms) -> Iterator[str]:
     """Partners whose lists are longer than they take, with the orders."""
-    partners = {one.needed.key: one.needed.partners for one in buyers}
-    for partner, room in terms.room.items():
-        if sum(len(one.lengths) for one in orders if partner in partners[one.key]) > room:
-            yield partner
+    known = {one.needed.key: one for one in buyers}
+    for room in terms.rooms:
+        standing = [one for one in orders if room.holds(known[one.key], one.month)]
+        for partner, left in room.left.items():
+            added = sum(len(one.lengths) for one in standing if partner in known[one.key].needed.partners)
+            if added > left:
+                yield partner
 
 
 def _due(
@@ -212,7 +221,8 @@ def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
     """Exits that lack addresses before an order of today is there."""
     for buyer in buyers:
         needed = buyer.needed
-        short = [one for one in range(min(buyer.first, len(needed.addresses))) if needed.wanted(one) > needed.has]
+        before = range(needed.key.begin, min(buyer.first, needed.until))
+        short = [one for one in before if needed.wanted(one) > needed.has]
         if short:
             yield needed, short[0], buyer.first
 
@@ -226,20 +236,35 @@ def _months(
     stand_ins: StandIns,
 ) -> Iterator[MonthThen]:
     """Each month evaluated with what has arrived by then."""
-    owned = {one.key: [*one.owned] for one in needed if any(order.key == one.key for order in orders)}
+    buying = {one.key for one in orders}
+    owned = {one.key: [*one.owned] for one in needed if one.key in buying}
+    until, most = {one.key: one.until for one in needed}, {one.key: one.most for one in needed}
     for number in gone_through(range(len(ahead)), "month with its orders"):
         arrived = [one for one in orders if one.month == number]
         for order in arrived:
             owned[order.key] += [stand_ins.block(length) for length in order.lengths]
         evaluation = ahead[number]
-        there = {key: some for key, some in owned.items() if key[0] in evaluation.described.estate.exits}
+        exits = evaluation.described.estate.exits
+        there = {key: some for key, some in owned.items() if key.begin <= number < until[key] and key.exit in exits}
         if there:
-            patched = evaluation.described.patched(_listed(there), f"month {number} with its orders")
+            patched = evaluation.described.patched(_listed(there, most), f"month {number} with its orders")
             evaluation = evaluate(patched, evaluation)
-        held = replace(terms, months=number)
-        once = cost_of(buyers, arrived, held)
-        crossings = (*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0]))
-        yield MonthThen(number, evaluation, evaluation.bill.total, once, crossings)
+        once = once_of(buyers, arrived, terms)
+        crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
+        short = {one.about for one in crossings if one.limit in (_PORTS, _PORTS_AFTER)}
+        crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]
+        yield MonthThen(number, evaluation, evaluation.bill.total, once, tuple(crossings))
+
+
+def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequence[Prefix]]) -> Iterator[Crossing]:
+    """Exits that carry their likely load, and not with the confidence asked for."""
+    for one in needed:
+        wanted = one.addresses[number]
+        has = sum(int(block.num_addresses) for block in owned.get(one.key, one.owned))
+        takes = has if one.most is None else min(has, one.most)
+        if one.confidence[number] is not None and (wanted is None or wanted > takes):
+            needs = "no number suffices" if wanted is None else f"{wanted} addresses needed"
+            yield Crossing(one.name, _PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
 
 
 def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[Crossing]:
@@ -255,13 +280,15 @@ def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[C
             yield Crossing(broken.flow, broken.need, number, broken.why)
 
 
-def _listed(owned: Mapping[Key, Sequence[Prefix]]) -> dict[str, Any]:
-    """The patch that lists what exits have; what a stand-in stands for is held, and paid at the price of its size."""
+def _listed(owned: Mapping[Key, Sequence[Prefix]], most: Mapping[Key, int | None]) -> dict[str, Any]:
+    """The patch that lists what exits have, of what they take; what a stand-in stands for is held, and paid at the
+    price of its size."""
     exits: dict[str, dict[str, Any]] = {}
     held: dict[str, dict[str, str]] = {}
-    for (name, toward), blocks in owned.items():
+    for key, blocks in owned.items():
+        name, toward, _ = key
         held |= {f"block {one}": {"address": str(one)} for one in blocks if one.is_reserved}
-        addresses = [str(address) for block in blocks for address in block]
+        addresses = [str(address) for block in blocks for address in block][: most[key]]
         if toward:
             exits.setdefault(name, {}).setdefault("addresses_for", {})[toward] = addresses
         else:
@@ -273,21 +300,22 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
     """For each order the load below which it can wait, in the month in which it has to be decided."""
     for one in due:
         sized, then = one.needed.sized[one.order.month], ahead[one.order.month].described
-        if sized is None:
+        if sized is None or one.then == one.order.addresses:
+            # Without any address nothing waits.
             continue
         rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
         before = one.then - one.order.addresses
         grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
         day = max(0, one.order_by)
         month = min(one.order.month, int(day / _DAYS))
-        exit_, toward = one.needed.key
+        exit_, toward, _ = one.needed.key
         demand = ahead[month].demand
         parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())
-        planned = demand.load(parts).peak.concurrent
+        peak = demand.load(parts).peak.concurrent
         known = [grow for grow in grows if grow is not None]
         times = (1 + min(known, default=-1.0)) / (1 + then.estate.targets.growth_margin)
-        if planned and times > 0 and _does(then, sized, before, times * _JUST_BELOW):
-            yield Later(one, day, planned, planned * times)
+        if peak and times > 0 and _does(then, sized, before, times * _JUST_BELOW):
+            yield Later(one, day, peak, peak * times)
 
 
 _JUST_BELOW = 0.999

@@ -1,0 +1,128 @@
+"""Which exits there are from which month on: today's, and others in their place."""
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from fenrask.designs.contract import Patch
+from fenrask.estate import Described
+from fenrask.evaluation import Evaluation, evaluate
+from fenrask.progress import gone_through
+from fenrask.what_if.confidence import ExitConfidence, confident, ranges
+from fenrask.what_if.growth import after
+
+__all__ = ["TODAY", "Course", "Futures", "Life", "Stage", "Sure", "lives_of", "renewed", "spans"]
+
+Sure = Mapping[tuple[str, str], ExitConfidence]
+"""What exits need over all samples, by exit and the destination that alone sees the addresses."""
+
+TODAY = 0
+"""The mix of the exits that there are."""
+
+
+class Stage(NamedTuple):
+    """A mix of exits, by its number among those of `Futures`, from the beginning of a month on."""
+
+    begin: int
+    mix: int
+
+
+Course = tuple[Stage, ...]
+"""What holds through the months; the first stage begins today."""
+
+
+class Futures:
+    """The estate of each month with each mix of exits, each evaluated once.
+
+    months: how many, this one among them; share: see `grow`; level: the confidence, where anything is a range.
+    """
+
+    def __init__(self, described: Described, months: int, share: float, level: float) -> None:
+        self.described, self.months, self.share, self.level = described, months, share, level
+        self._estates = [described]
+        self._patches: list[Patch] = [{}]
+        self._known: dict[tuple[int, int], Evaluation] = {}
+        self._sure: dict[tuple[int, int], Sure] = {}
+
+    def add(self, patch: Patch) -> int:
+        """The number of the mix that a patch makes of today's estate."""
+        if patch in self._patches:
+            return self._patches.index(patch)
+        self._patches.append(patch)
+        self._estates.append(self.described.patched(patch, f"exits {len(self._estates)}"))
+        return len(self._estates) - 1
+
+    def patch(self, mix: int) -> Patch:
+        """What makes a mix of today's estate."""
+        return self._patches[mix]
+
+    def estate(self, mix: int) -> Described:
+        """Today's estate with a mix."""
+        return self._estates[mix]
+
+    def in_month(self, mix: int, month: int) -> Evaluation:
+        """A month with a mix and the addresses that the estate says that it has."""
+        known = self._known.get((mix, month))
+        if known is None:
+            near = self._known.get((mix, month - 1)) or self._known.get((TODAY, month))
+            known = evaluate(after(self._estates[mix], month, self.share), near)
+            self._known[mix, month] = known
+        return known
+
+    def sure_in(self, mix: int, month: int) -> Sure:
+        """What each exit needs in a month over all samples, with the confidence; nothing where nothing is a range."""
+        known = self._sure.get((mix, month))
+        if known is None:
+            now = self.in_month(mix, month)
+            exits = confident(now, self.level, month=month).exits if ranges(now.described, month) else ()
+            known = self._sure[mix, month] = {(one.sized.exit, one.sized.toward): one for one in exits}
+        return known
+
+    def through(self, course: Course) -> Iterator[tuple[Evaluation, Sure]]:
+        """Each month as a course has it."""
+        for stage, until in spans(course, self.months):
+            for month in gone_through(range(stage.begin, until), "month"):
+                yield self.in_month(stage.mix, month), self.sure_in(stage.mix, month)
+
+
+class Life(NamedTuple):
+    """An exit with addresses of its own that stay, from a month until before another."""
+
+    exit: str
+    begin: int
+    until: int
+
+
+def renewed(before: Described, after: Described) -> set[str]:
+    """The exits of an estate that another does not have, or says other addresses of."""
+    had = before.estate.exits
+    return {
+        name for name in after.estate.exits if name not in had or _addresses(before, name) != _addresses(after, name)
+    }
+
+
+def lives_of(futures: Futures, course: Course) -> list[Life]:
+    """Each exit's life by a course, in the order of the estate: one that gets other addresses begins anew."""
+    open_, found = dict[str, int](), list[Life]()
+    before = futures.estate(TODAY)
+    for stage, _ in spans(course, futures.months):
+        now = futures.estate(stage.mix)
+        new = renewed(before, now)
+        for name, begin in [*open_.items()]:
+            if name in new or name not in now.estate.exits:
+                found.append(Life(name, begin, stage.begin))
+                del open_[name]
+        open_ |= {name: stage.begin for name in now.estate.exits if name not in open_}
+        before = now
+    return [*found, *(Life(name, begin, futures.months) for name, begin in open_.items())]
+
+
+def _addresses(described: Described, name: str) -> object:
+    """What an estate says of the addresses of an exit, and of what it is."""
+    stated = described.data["exits"][name]
+    return [stated.get(key) for key in ("kind", "addresses", "at_least", "addresses_for")]
+
+
+def spans(course: Course, months: int) -> list[tuple[Stage, int]]:
+    """Each stage with the month before which it ends."""
+    ends = [*(one.begin for one in course[1:]), months]
+    return [*zip(course, ends, strict=True)]

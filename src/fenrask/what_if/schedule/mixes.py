@@ -1,0 +1,283 @@
+"""When other exits have to take the place of today's: the cheapest sequence of the mixes that single months choose.
+
+Exits stay while more addresses do. From the first month in which these do not, the months that need another mix choose
+theirs (see `optimise`); each mix is planned through all months; and the cheapest way through them is a shortest path
+over months and mixes (Bellman 1958), in which a change costs what `targets.change_cost` says. What is answered is
+planned as a whole.
+"""
+
+from collections.abc import Container, Iterator, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from statistics import NormalDist
+
+from fenrask.designs import Effort, effort, tasks_of, whole_step
+from fenrask.designs.contract import Patch
+from fenrask.designs.parts import difference
+from fenrask.errors import NoAnswer, UnusableInput
+from fenrask.estate import ChangeCost, Described
+from fenrask.evaluation import Evaluation
+from fenrask.evaluation.faults import scaled_flows
+from fenrask.optimise import Wanted, choose
+from fenrask.progress import tell
+from fenrask.what_if.growth import Crossing, only
+from fenrask.what_if.schedule.courses import TODAY, Course, Futures, Stage, renewed
+from fenrask.what_if.schedule.plan import Planned, day_of, months_until, planned
+
+__all__ = ["Change", "Schedule", "schedule"]
+
+_TOLERANCE = Fraction(2, 100)
+"""The share of the cost for which fewer changes are taken."""
+_LOOKS = 4
+"""How many months choose a mix, at most."""
+_NOT_OF_EXITS = ("host addresses", "budget")
+"""Limits that other exits do not mend."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """Other exits from the beginning of a month on."""
+
+    begin: int
+    patch: Patch
+    """What makes them of today's estate."""
+    step: Patch
+    """What makes them of the estate before."""
+    because: Crossing | None
+    """What would be exceeded without it; None where it only costs less."""
+    effort: Effort
+    once: Fraction
+    """What it costs once, beside what orders for its month do."""
+    days: int
+    """How many days others take, by the plan of the change; see `tasks_of`."""
+    before: Evaluation
+    """Its month with the exits before."""
+    after: Evaluation
+    soonest: int
+    """The first month in which it could be done; its own where that is no sooner."""
+    sooner: Fraction
+    """What the months from then on would cost more, if it were done as soon as that."""
+
+    @property
+    def order_by(self) -> int:
+        """The latest day to begin, from today; see `there`."""
+        return max(0, day_of(self.begin) - self.days)
+
+    @property
+    def there(self) -> int:
+        """The day on which it can be done: that of its month, or later where there is not as much time."""
+        return max(day_of(self.begin), self.days)
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """What to buy and to change when."""
+
+    plan: Planned
+    changes: tuple[Change, ...] = ()
+    mixes: tuple[Patch, ...] = ()
+    """The mixes beside today's that were looked at, each as the patch of today's estate."""
+    unanswered: str = ""
+    """Why no mix does in the month in which more addresses do not, where none was found."""
+
+    @property
+    def once(self) -> Fraction:
+        """What changes of exits cost once."""
+        return sum((one.once for one in self.changes), Fraction(0))
+
+    @property
+    def total(self) -> Fraction:
+        """The bills of all months, with what is paid once."""
+        return self.plan.total + self.once
+
+    @property
+    def is_well(self) -> bool:
+        """Whether no limit is exceeded in any month, and all is there in time."""
+        return self.plan.is_well and all(one.there <= day_of(one.begin) for one in self.changes)
+
+
+def schedule(described: Described, months: int = 24, level: float = 0.9, share: float = 0.0) -> Schedule:
+    """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`."""
+    # What is reused goes on to the estates that this one is patched to.
+    key = ("schedule", months, level, share)
+    known = described.reused.get(key)
+    if known is None or known[0] is not described:
+        known = described.reused[key] = (described, _Search(Futures(described, months, share, level)).answer())
+    found: Schedule = known[1]
+    return found
+
+
+_Way = tuple[int, Fraction, tuple[tuple[int, int], ...]]
+"""Limits that are exceeded on it, counted in each month; what it costs; its stages."""
+
+
+class _Search:
+    """The courses that were planned, and the mixes in them."""
+
+    def __init__(self, futures: Futures) -> None:
+        self._futures = futures
+        self._plans: dict[Course, Planned] = {}
+        self._mixes = [TODAY]
+        self._unanswered = ""
+        self._change = futures.described.estate.targets.change_cost or ChangeCost()
+
+    def answer(self) -> Schedule:
+        """Today's exits while they do; then the cheapest of what was looked at that exceeds least."""
+        today: Course = (Stage(0, TODAY),)
+        begin = min(self._bad(today), default=None)
+        looked = set[int]()
+        while begin is not None and len(looked) < _LOOKS:
+            bad = self._bad(self._best())
+            # The first such month, then the last, which is often the worst.
+            month = next((one for one in (min(bad, default=None), max(bad, default=None)) if one not in looked), None)
+            if month is None:
+                break
+            looked.add(month)
+            for margins in (1, 2):
+                alone = [(*today, Stage(begin, mix)) for mix in self._chosen(month, margins)]
+                # After a fault an exit may want more than its own peaks say.
+                if not alone or not self._plan(today).is_uncertain or any(month not in self._bad(one) for one in alone):
+                    break
+            for course in self._cheapest(begin):
+                self._plan(course)
+        best = self._best()
+        mixes = tuple(self._futures.patch(one) for one in self._mixes if one != TODAY)
+        unanswered = self._unanswered if self._bad(best) else ""
+        return Schedule(self._plan(best), tuple(self._changes(best)), mixes, unanswered)
+
+    def _plan(self, course: Course) -> Planned:
+        if course not in self._plans:
+            self._plans[course] = planned(self._futures, course)
+        return self._plans[course]
+
+    def _best(self) -> Course:
+        """The courses that exceed least; of these what costs little more than the cheapest, with the fewest changes."""
+        exceeded = {course: sum(map(len, self._bad(course).values())) for course in self._plans}
+        least = [course for course, number in exceeded.items() if number == min(exceeded.values())]
+        costs = {course: self._plan(course).total + self._once(course) for course in least}
+        most = min(costs.values()) * (1 + _TOLERANCE)
+        return min((one for one in least if costs[one] <= most), key=lambda one: (len(one), costs[one]))
+
+    def _once(self, course: Course) -> Fraction:
+        return sum((price for *_, price in self._priced(course)), Fraction(0))
+
+    def _bad(self, course: Course) -> dict[int, list[Crossing]]:
+        """By month what is well today and exceeded then, though other exits might mend it."""
+        plan, found = self._plan(course), dict[int, list[Crossing]]()
+        today = self._plan((Stage(0, TODAY),))
+        already = {(one.about, one.limit) for one in today.not_waited_for if not one.month}
+        for one in plan.not_waited_for:
+            if one.month and one.limit not in _NOT_OF_EXITS and (one.about, one.limit) not in already:
+                found.setdefault(one.month, []).append(one)
+        return found
+
+    def _chosen(self, month: int, margins: int) -> list[int]:
+        """The mixes, not known so far, that a month chooses: the cheapest, and that which changes less.
+
+        margins: how often the margin of the confidence is taken.
+        """
+        tell(f"exits for month {month}")
+        futures, found = self._futures, list[int]()
+        try:
+            choice = choose(self._surely(month, margins), Wanted(explain=False))
+        except NoAnswer as no:
+            self._unanswered = no.cause
+            return []
+        for patch in (choice.patch, *([choice.steady.patch] if choice.steady else [])):
+            try:
+                mix = futures.add(patch)
+            except UnusableInput as problem:
+                # What is there in that month alone may have made room for it.
+                self._unanswered = str(problem)
+                continue
+            if mix not in self._mixes:
+                found.append(mix)
+        self._mixes += found
+        return found
+
+    def _surely(self, month: int, margins: int) -> Described:
+        """A month alone, with the loads that the confidence asks for: more by the largest share by which an exit's peak
+        is then above the median."""
+        then = only(self._futures.described, month, self._futures.share)
+        sure = self._futures.sure_in(TODAY, month).values()
+        share = max((one.peaks[2] / one.peaks[1] for one in sure if one.peaks[1]), default=1.0)
+        share **= margins * NormalDist().inv_cdf(self._futures.level) / NormalDist().inv_cdf(0.95)
+        if share <= 1:
+            return then
+        return then.patched(scaled_flows(then, dict.fromkeys(then.estate.flows, share)), f"month {month}, surely")
+
+    def _cheapest(self, begin: int) -> Iterator[Course]:
+        """The shortest paths over the months from `begin` on and the mixes, each as planned alone.
+
+        The cheapest, and the cheapest if each change cost what is tolerated for fewer of them.
+        """
+        alone = {mix: self._alone(mix, begin) for mix in self._mixes}
+        bad = {mix: self._bad(course) for mix, course in alone.items()}
+        money = {mix: [one.amount + one.once for one in self._plan(course).months] for mix, course in alone.items()}
+        tolerated = min(sum(some, Fraction(0)) for some in money.values()) * _TOLERANCE
+        for more in (Fraction(0), tolerated) if len(alone) > 2 else ():
+            ways: dict[int, _Way] = {TODAY: (0, Fraction(0), ((0, TODAY),))}
+            for month in range(begin, self._futures.months):
+                ways = {
+                    to: min(
+                        (
+                            exceeded + len(bad[to].get(month, ())),
+                            cost + money[to][month] + (self._price(mix, to, month) + more if mix != to else 0),
+                            way if mix == to else (*way, (month, to)),
+                        )
+                        for mix, (exceeded, cost, way) in ways.items()
+                    )
+                    for to in self._mixes
+                }
+            yield tuple(Stage(*one) for one in min(ways.values())[2])
+
+    def _alone(self, mix: int, begin: int) -> Course:
+        return (Stage(0, TODAY), *([Stage(begin, mix)] if mix != TODAY else []))
+
+    def _price(self, mix: int, to: int, month: int) -> Fraction:
+        whole, _ = self._effort(mix, to, month)
+        new = renewed(self._futures.estate(mix), self._futures.estate(to))
+        return _without_ordered(whole, self._futures.in_month(to, month), new).price(self._change)
+
+    def _effort(self, mix: int, to: int, month: int) -> tuple[Effort, Patch]:
+        """What changes from one mix to another in a month, and the patch that does it."""
+        futures = self._futures
+        step: Patch = difference(futures.estate(mix).data, futures.estate(to).data)
+        return effort(futures.in_month(mix, month), futures.in_month(to, month), step), step
+
+    def _priced(self, course: Course) -> Iterator[tuple[Stage, Stage, Fraction]]:
+        for before, after in zip(course, course[1:], strict=False):
+            yield before, after, self._price(before.mix, after.mix, after.begin)
+
+    def _changes(self, course: Course) -> Iterator[Change]:
+        """Each change of a course, with the plan of it and what it would cost if it were done sooner."""
+        futures = self._futures
+        for number, (before, after, once) in enumerate(self._priced(course)):
+            was, is_ = futures.in_month(before.mix, after.begin), futures.in_month(after.mix, after.begin)
+            change, step = self._effort(before.mix, after.mix, after.begin)
+            tasks = tasks_of(was, [whole_step(was, is_)], is_)
+            days = max((one.day for one in tasks if one.step), default=0)
+            without = course[: number + 1]
+            because = next(iter(self._bad(without).get(after.begin, ())), None)
+            soonest = min(after.begin, max(before.begin + bool(number), months_until(days)))
+            yield Change(
+                after.begin, futures.patch(after.mix), step, because, change, once, days,
+                was, is_, soonest, self._sooner(after.mix, self._plan(without), range(soonest, after.begin)),
+            )  # fmt: skip
+
+    def _sooner(self, mix: int, plan: Planned, months: Sequence[int]) -> Fraction:
+        """What some months would cost more with a mix than they do by a plan."""
+        amounts = (self._futures.in_month(mix, one).bill.total - plan.months[one].amount for one in months)
+        return sum(amounts, Fraction(0))
+
+
+def _without_ordered(whole: Effort, after: Evaluation, new: Container[str]) -> Effort:
+    """An effort without the entries, and the lists, of exits whose addresses are ordered with the change."""
+    ordered = {one.exit for one in after.plan.exits if one.exit in new and one.purchase}
+    entries, partners = 0, set[str]()
+    for one in after.plan.partners:
+        own = sum(len(part.blocks) for part in one.parts if part.exit in ordered) if one.fixed else 0
+        entries += own
+        partners |= {one.destination} if own else set()
+    left = tuple(one for one in whole.partners if one not in partners)
+    return replace(whole, entries=max(0, whole.entries - entries), partners=left)

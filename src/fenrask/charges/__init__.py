@@ -7,7 +7,17 @@ from fenrask.charges.meters import METERS, Charge, Flowing, Meter, Meters, netwo
 from fenrask.charges.rates import Piece, estate_wide, pieces, rates_of
 from fenrask.charges.rounding import Divided, to_the_cent
 from fenrask.charges.scaled import ScaledBill, ScaledLine, scaled_bill
-from fenrask.charges.standing import LEAST_OF, STANDING, UPKEEP, Standing, least_month, standing_charges, upkeep_hours
+from fenrask.charges.standing import (
+    LEAST_OF,
+    STANDING,
+    UPKEEP,
+    Standing,
+    least_month,
+    set_up,
+    standing_charges,
+    take_down,
+    upkeep_hours,
+)
 
 __all__ = [
     "LEAST_OF",
@@ -39,5 +49,7 @@ __all__ = [
     "scaled_bill",
     "standing_charges",
     "to_the_cent",
+    "set_up",
+    "take_down",
     "upkeep_hours",
 ]

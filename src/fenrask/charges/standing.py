@@ -10,7 +10,17 @@ from fenrask.charges.rates import rates_of
 from fenrask.estate import Described
 from fenrask.units import counted, exact
 
-__all__ = ["LEAST_OF", "STANDING", "UPKEEP", "Standing", "least_month", "standing_charges", "upkeep_hours"]
+__all__ = [
+    "LEAST_OF",
+    "STANDING",
+    "UPKEEP",
+    "Standing",
+    "least_month",
+    "set_up",
+    "standing_charges",
+    "take_down",
+    "upkeep_hours",
+]
 
 UPKEEP = "upkeep"
 """The item of work on machines of one's own, which no provider charges."""
@@ -69,6 +79,23 @@ def upkeep_hours(described: Described, name: str) -> Fraction:
     """Hours of work a month on the machines of one exit."""
     offer = described.offer_of(name)
     return described.estate.exits[name].units * exact(offer.upkeep_hours) if offer is not None else Fraction(0)
+
+
+def set_up(described: Described, name: str) -> Fraction:
+    """What it costs once to put up an exit: what its offer charges for that, and the work."""
+    rates, offer, units = rates_of(described, name), described.offer_of(name), described.estate.exits[name].units
+    charged = units * Fraction(rates.once) if rates else Fraction(0)
+    return charged + (_work(described, units, offer.set_up_hours) if offer else 0)
+
+
+def take_down(described: Described, name: str) -> Fraction:
+    """What it costs once to take down an exit: the work."""
+    offer, units = described.offer_of(name), described.estate.exits[name].units
+    return _work(described, units, offer.take_down_hours) if offer else Fraction(0)
+
+
+def _work(described: Described, units: int, hours: float) -> Fraction:
+    return units * exact(hours) * Fraction(described.estate.wage_per_hour)
 
 
 def least_month(described: Described, name: str) -> Fraction:

@@ -78,11 +78,12 @@ def command(
 
 def _months(call: Call, described: Described, months: int) -> int:
     from fenrask.views.pages.months import months_page
-    from fenrask.what_if import absent, months_ahead
+    from fenrask.what_if import absent, months_ahead, once_in
 
     ahead = months_ahead(described, months)
+    once = [once_in(described, month) for month in range(months)]
     state = today(evaluate(described))
-    call.show(with_today(months_page(ahead, absent(described)), state), ahead[0].paths)
+    call.show(with_today(months_page(ahead, once, absent(described)), state), ahead[0].paths)
     return int(not state.is_well)
 
 

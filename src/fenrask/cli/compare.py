@@ -1,6 +1,6 @@
 """`fenrask compare`."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from math import isfinite
 from pathlib import Path
@@ -15,8 +15,8 @@ from fenrask.cli.workers import Cases, workers_for_cases
 from fenrask.derivation import Step
 from fenrask.designs import MEASURES, STANDARD, Comparison, Design, FlowChange, beside, break_even, changes, compare
 from fenrask.errors import Place, Problem, UnusableInput
-from fenrask.estate import read_estate, read_patch
-from fenrask.estate.suggestions import nearest
+from fenrask.estate import Described, read_estate, read_patch
+from fenrask.estate.suggestions import nearest, some
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation import explain as explained
 from fenrask.routing import behaviour_step
@@ -59,6 +59,15 @@ def command(
             help="Show instead the volume of this flow at which one design becomes cheaper than another.",
         ),
     ] = None,
+    months: Annotated[
+        int | None,
+        typer.Option(
+            metavar="MONTHS",
+            min=2,
+            max=120,
+            help="Show instead what each design costs through the months ahead, and when one overtakes another.",
+        ),
+    ] = None,
     public_hosts: Annotated[
         bool,
         typer.Option("--public-hosts", help="Allow a public address on each host (default: hosts stay private)."),
@@ -74,18 +83,11 @@ def command(
     ] = None,
 ) -> int:
     described = call.read()
+    with_months = {"--base": base, "--break-even": flow, "--confidence": confidence, "--explain": explain}
+    _alone("--months", months, with_months | {"--figure": figure, "--save": save, "--weights": weights})
     if base:
-        before, now = evaluate(read_estate(base)), evaluate(described)
-        total = now.bill.total - before.bill.total
-        found = changes(before, now)
-        state, page = today(now), changes_page(described.estate.estate, now.bill.currency, found, total)
-        page = with_today(page, state)
-        if (known := today(before)) != state:
-            page = with_today(page, known, of=f"in {base.name}")
-        call.show(with_steps(page, _on_open_connections(now, found)) if explain else page)
-        return int(any(one.is_lost for one in found) or not state.is_well)
-    if flow is not None and weights:
-        raise UnusableInput([Problem(Place(path="--weights"), "--break-even", "one of the two")])
+        return _changed(call, described, base, explain)
+    _alone("--break-even", flow, {"--weights": weights})
     state = today(evaluate(described))
     own = [_own(path) for path in design or []]
     priced = [described.priced_by(file) for file in catalogue or []]
@@ -93,6 +95,8 @@ def command(
         compare(described, [*STANDARD, *own], public_hosts),
         {one.catalogue.catalogue: compare(one, STANDARD, public_hosts) for one in priced},
     )
+    if months is not None:
+        return _months(call, comparison, months, state)
     if save:
         call.write_all(save, {name: text.encode() for name, text in patch_files(comparison).items()})
     if flow is not None:
@@ -119,6 +123,36 @@ def command(
 
         call.write(figure, draw_designs(comparison, figure.suffix))
     return int(comparison.cheapest is None or not state.is_well)
+
+
+def _alone(option: str, value: object, others: Mapping[str, object]) -> None:
+    """UnusableInput where an option is given beside others that ask for something else."""
+    besides = [name for name, one in others.items() if one]
+    if value is not None and besides:
+        raise UnusableInput([Problem(Place(path=option), f"{some(besides)} beside it", "one of the two")])
+
+
+def _changed(call: Call, described: Described, base: Path, explain: bool) -> int:
+    before, now = evaluate(read_estate(base)), evaluate(described)
+    total = now.bill.total - before.bill.total
+    found = changes(before, now)
+    state, page = today(now), changes_page(described.estate.estate, now.bill.currency, found, total)
+    page = with_today(page, state)
+    if (known := today(before)) != state:
+        page = with_today(page, known, of=f"in {base.name}")
+    call.show(with_steps(page, _on_open_connections(now, found)) if explain else page)
+    return int(any(one.is_lost for one in found) or not state.is_well)
+
+
+def _months(call: Call, comparison: Comparison, months: int, state: Today) -> int:
+    from fenrask.views.pages.through import through_page
+    from fenrask.what_if import absent
+    from fenrask.what_if.through import through_months
+
+    found = through_months(comparison, months)
+    gone = absent(comparison.candidates[0].evaluation.described)
+    call.show(with_today(through_page(found, gone), state, ("covered",)))
+    return int(max(one.passing for one in found) < months or not state.is_well)
 
 
 def _confidence(call: Call, comparison: Comparison, workers: str, state: Today, level: float) -> int:

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 
+from fenrask.charges import set_up, take_down
 from fenrask.designs.contract import Patch
 from fenrask.estate import ChangeCost
 from fenrask.evaluation import Evaluation
@@ -26,11 +27,13 @@ class Effort:
     """Whose lists change."""
     removed: tuple[str, ...] = field(default=(), compare=False)
     """The exits that are taken down."""
+    building: Fraction = field(default=Fraction(0), compare=False)
+    """Money, once: what exits cost that are put up, and the work to put them up and to take others down."""
 
     def price(self, cost: ChangeCost) -> Fraction:
         """What it costs, once."""
         lists = len(self.partners) * cost.allow_list + self.entries * cost.allow_list_entry
-        return Fraction(lists + self.exits * cost.exit + self.routes * cost.route)
+        return Fraction(lists + self.exits * cost.exit + self.routes * cost.route) + self.building
 
 
 def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
@@ -42,7 +45,10 @@ def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
     exits = base.described.estate.exits.keys(), now.described.estate.exits.keys()
     partners = tuple(name for name, number in changed.items() if number)
     removed = tuple(name for name in exits[0] if name not in exits[1])
-    return Effort(sum(changed.values()), len(exits[0] ^ exits[1]), routes_to_change(patch), partners, removed)
+    building = sum((set_up(now.described, name) for name in exits[1] - exits[0]), Fraction(0))
+    building += sum((take_down(base.described, name) for name in removed), Fraction(0))
+    entries, routes = sum(changed.values()), routes_to_change(patch)
+    return Effort(entries, len(exits[0] ^ exits[1]), routes, partners, removed, building)
 
 
 def partner_lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:

@@ -31,7 +31,17 @@ from fenrask.estate.exits import (
 )
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered, PortSpan
 from fenrask.estate.flows import LOADS, Ending, Flow
-from fenrask.estate.models import ChangeCost, Estate, LeadDays, Network, Origin, Subnet, Workload, exits_of
+from fenrask.estate.models import (
+    ChangeCost,
+    Estate,
+    LeadDays,
+    Network,
+    Origin,
+    PublicAddress,
+    Subnet,
+    Workload,
+    exits_of,
+)
 from fenrask.estate.patches import merge
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
@@ -90,6 +100,7 @@ __all__ = [
     "Counted",
     "ChangeCost",
     "LeadDays",
+    "PublicAddress",
     "Workload",
     "exits_of",
     "merge",

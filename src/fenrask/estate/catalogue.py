@@ -171,6 +171,7 @@ class Rates(Strict):
     month_minimum: Money = Field(
         Decimal(0), description="least money a month for each gateway, node or endpoint, hours and volume together"
     )
+    once: Money = Field(Decimal(0), description="money once, for each gateway, node, host or endpoint that is put up")
 
 
 class OnChange(Strict):
@@ -222,6 +223,8 @@ class Offer(Strict):
         "default: not known, and their taking over costs no availability",
     )
     upkeep_hours: Number = Field(0.0, description="hours of work a month that each machine of it takes")
+    set_up_hours: Number = Field(0.0, description="hours of work, once, to put up each machine of it")
+    take_down_hours: Number = Field(0.0, description="hours of work, once, to take down each machine of it")
     on_change: OnChange = Field(
         default_factory=OnChange, description="what open connections do when it, or a route or name of it, is changed"
     )

@@ -186,6 +186,7 @@ class PublicAddress(Strict):
 
     address: PrefixText = Field(description="the address, or a block as a prefix: 192.0.2.16/31")
     class_: str = Field("", alias="class", description="its class, in the provider's words")
+    in_use: InUse | None = Field(None, description="the months in which it is held, for plans of months; default: all")
 
 
 Profile = Annotated[
@@ -302,7 +303,7 @@ class Estate(Strict):
         description="a CSV file beside this one of what names answered (time, name, address; `fenrask resolve "
         "--history` adds to it): destinations with names and no prefixes are planned with all that it holds",
     )
-    wage_per_hour: Money = Field(Decimal(0), description="what an hour of upkeep of self-run machines costs")
+    wage_per_hour: Money = Field(Decimal(0), description="what an hour of work on self-run machines costs")
     stress: dict[str, Case] = Field({}, description="what may go wrong, by name: the cases of `fenrask stress`")
     targets: Targets = Field(default_factory=Targets, description="what the plan has to reach")
 

@@ -1,5 +1,6 @@
 """The whole programme of a choice."""
 
+from fenrask.estate import ChangeCost
 from fenrask.evaluation import Evaluation
 from fenrask.optimise.changing import counted_in
 from fenrask.optimise.limits import add_losses, add_partners, add_rooms
@@ -36,12 +37,11 @@ def assembled(
     if current is not None:
         model.counted = counted_in(model, current)
         targets = grounds.described.estate.targets
-        if (cost := targets.change_cost) is not None:
-            months = targets.horizon_months
-            entry, exit_, route, whole = (
-                float(one) / months for one in (cost.allow_list_entry, cost.exit, cost.route, cost.allow_list)
-            )
-            model.add_change(*model.counted.weighed((entry, exit_, route, whole)))
+        cost, months = targets.change_cost or ChangeCost(), targets.horizon_months
+        entry, exit_, route, whole = (
+            float(one) / months for one in (cost.allow_list_entry, cost.exit, cost.route, cost.allow_list)
+        )
+        model.add_change(*model.counted.weighed((entry, exit_, route, whole, 1 / months)))
     return model
 
 

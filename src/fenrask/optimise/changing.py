@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from fenrask.addresses import AllowList
+from fenrask.charges import take_down
 from fenrask.evaluation import Evaluation
 from fenrask.optimise.counts import Counts
 from fenrask.optimise.problem import Option, Site, Unit
@@ -31,10 +32,15 @@ def _exits(model: Model, found: Counts) -> None:
     for site, variable in model.opened.items():
         if not site.existing:
             found.exits[variable] = float(len(site.subnets) or 1)
+            if site in model.placed and (once := float(model.placed[site].set_up)):
+                found.building[variable] = once
         elif exits[site.existing].needs_offer and site.existing not in model.standing:
             found.exits[variable] = found.exits.get(variable, 0.0) - 1.0
+            if once := float(take_down(model.described, site.existing)):
+                found.building[variable] = -once
     known = {site.existing for site in model.opened if site.existing} - {*model.standing}
     found.none[1] += sum(exits[name].needs_offer for name in known)
+    found.none[4] += sum(float(take_down(model.described, name)) for name in known if exits[name].needs_offer)
 
 
 _First = dict[tuple[str, str], set[str]]

@@ -8,7 +8,7 @@ from time import monotonic
 from fenrask.designs import Candidate, Comparison, Effort, compare, effort
 from fenrask.designs.contract import Patch
 from fenrask.errors import NoAnswer, UnusableInput
-from fenrask.estate import Described
+from fenrask.estate import ChangeCost, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.assembly import assembled
@@ -106,11 +106,10 @@ class Choice:
     def with_changes(self, evaluation: Evaluation, patch: Patch) -> float:
         """What an estate costs a month, with its changes where the estate says what they cost."""
         targets, month = evaluation.described.estate.targets, float(evaluation.bill.total)
-        if targets.change_cost is None or self.current is None:
+        if self.current is None:
             return month
-        return (
-            month + float(effort(self.current, evaluation, patch).price(targets.change_cost)) / targets.horizon_months
-        )
+        changes = effort(self.current, evaluation, patch).price(targets.change_cost or ChangeCost())
+        return month + float(changes) / targets.horizon_months
 
     @property
     def is_proven(self) -> bool:

@@ -6,7 +6,7 @@ from fenrask.programming import Program, Solution
 
 __all__ = ["Counts"]
 
-_IN_ORDER = (10_000.0, 100.0, 1.0, 0.0)
+_IN_ORDER = (10_000.0, 100.0, 1.0, 0.0, 0.0)
 """Weights by which entries come before exits, and these before routes; lists change where entries do."""
 
 
@@ -18,14 +18,16 @@ class Counts:
     exits: dict[int, float] = field(default_factory=dict)
     routes: dict[int, float] = field(default_factory=dict)
     lists: dict[int, float] = field(default_factory=dict)
-    none: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0, 0.0])
-    """Entries, exits, routes and lists without any variable taken."""
+    building: dict[int, float] = field(default_factory=dict)
+    """Money, once, to put up exits and to take down others; what is not taken up is saved."""
+    none: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0, 0.0, 0.0])
+    """Entries, exits, routes, lists and money for building without any variable taken."""
 
     @property
-    def kinds(self) -> tuple[dict[int, float], dict[int, float], dict[int, float], dict[int, float]]:
-        return self.entries, self.exits, self.routes, self.lists
+    def kinds(self) -> tuple[dict[int, float], ...]:
+        return self.entries, self.exits, self.routes, self.lists, self.building
 
-    def weighed(self, weights: tuple[float, float, float, float]) -> tuple[dict[int, float], float]:
+    def weighed(self, weights: tuple[float, ...]) -> tuple[dict[int, float], float]:
         """The sum by variable, and what it is without any."""
         found: dict[int, float] = {}
         for weight, kind in zip(weights, self.kinds, strict=True):

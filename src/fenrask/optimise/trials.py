@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 
 from fenrask.capacity import Each, Groups, HostsAsked, Present, Use, parts_toward, ports_asked, uses
-from fenrask.charges import METERS, Charge, Flowing, Standing, least_month, standing_charges, upkeep_hours
+from fenrask.charges import METERS, Charge, Flowing, Standing, least_month, set_up, standing_charges, upkeep_hours
 from fenrask.demand import Demand, Numbers, Parts, Series
 from fenrask.estate import Described, Offer, Ports
 from fenrask.evaluation import NEEDS, Evaluation, broken_needs, is_asked, most_entries
@@ -63,6 +63,11 @@ class Placed:
     def upkeep_hours(self) -> float:
         """Hours of work a month."""
         return float(upkeep_hours(self.described, self.name))
+
+    @property
+    def set_up(self) -> Fraction:
+        """What it costs once to put it up."""
+        return set_up(self.described, self.name)
 
     @property
     def least_month(self) -> Fraction:

@@ -4,7 +4,7 @@ from fenrask.evaluation.faults import all_cases, case_patch, scaled_flows, singl
 from fenrask.what_if.alerts import Alert, alerts
 from fenrask.what_if.apart import confident_apart, grow_apart, stress_apart, zone_losses_apart
 from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
-from fenrask.what_if.growth import Growth, absent, grow, grows, months_ahead, only
+from fenrask.what_if.growth import Growth, absent, grow, grows, months_ahead, once_in, only
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
 from fenrask.what_if.sensitivity import Effect, sensitivity
 from fenrask.what_if.simulated import Asked, Outage, Simulated, simulated
@@ -46,6 +46,7 @@ __all__ = [
     "grow",
     "grows",
     "months_ahead",
+    "once_in",
     "only",
     "grow_apart",
     "pairs_of",

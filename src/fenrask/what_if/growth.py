@@ -11,7 +11,8 @@ from math import ceil
 from typing import Any
 
 from fenrask.capacity import ExitLimits
-from fenrask.estate import Case, Described
+from fenrask.charges import set_up, take_down
+from fenrask.estate import Case, Described, ExitModel, PublicAddress, Workload
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import case_patch, scaled, scaled_flows
 from fenrask.prefixes import usable
@@ -31,6 +32,7 @@ __all__ = [
     "load_after",
     "month",
     "months_ahead",
+    "once_in",
     "only",
 ]
 
@@ -86,15 +88,29 @@ def month(
 
 def after(described: Described, number: int, share: float = 0.0) -> Described:
     """The estate with the load, the hosts and the exits of a month from now; share: see `grow`."""
-    gone = [name for name, one in described.estate.exits.items() if one.in_use and not one.in_use.is_in(number)]
+    gone = [name for name, one in described.estate.exits.items() if not _is_there(one, number)]
     if gone:
         patch = case_patch(described, Case(lose_exits=tuple(gone)))
         return after(described.struck(patch, f"exits of month {number}"), number, share)
-    if not number and not any(one.in_use for one in described.estate.workloads.values()):
+    held = {name: None for name, one in described.estate.public_addresses.items() if not _is_there(one, number)}
+    if not number and not held and not any(one.in_use for one in described.estate.workloads.values()):
         return described
     times = {name: load_after(described, name, number) * (1 + share) ** number for name in described.estate.flows}
     patch = _with_hosts(described, scaled_flows(described, times), _hosts(described, number))
-    return described.patched(patch, f"month {number}")
+    return described.patched(patch | ({"public_addresses": held} if held else {}), f"month {number}")
+
+
+def _is_there(one: Workload | ExitModel | PublicAddress, number: int) -> bool:
+    return one.in_use is None or one.in_use.is_in(number)
+
+
+def once_in(described: Described, number: int) -> Fraction:
+    """What exits cost once that come with a month, and those that go with it."""
+    total = Fraction(0)
+    for name, one in described.estate.exits.items() if number else ():
+        if one.in_use is not None and _is_there(one, number) != _is_there(one, number - 1):
+            total += set_up(described, name) if _is_there(one, number) else take_down(described, name)
+    return total
 
 
 def only(described: Described, number: int, share: float = 0.0) -> Described:
@@ -104,6 +120,7 @@ def only(described: Described, number: int, share: float = 0.0) -> Described:
         "flows": ("growth", "growth_per_month"),
         "workloads": ("growth", "in_use"),
         "exits": ("in_use",),
+        "public_addresses": ("in_use",),
     }
     patch: dict[str, Any] = {}
     for section, keys in sections.items():
@@ -119,15 +136,15 @@ def grows(described: Described) -> bool:
     estate = described.estate
     workloads = any(one.growth or one.in_use for one in estate.workloads.values())
     flows = any(one.growth_per_month or one.growth for one in estate.flows.values())
-    return workloads or flows or any(one.in_use for one in estate.exits.values())
+    held = any(one.in_use for one in estate.public_addresses.values())
+    return workloads or flows or held or any(one.in_use for one in estate.exits.values())
 
 
 def absent(described: Described, number: int = 0) -> list[str]:
-    """The workloads and exits that are not there in a month, this one by default; `evaluate` counts them as there."""
+    """What is not there in a month, this one by default, though `evaluate` counts it: workloads, exits, addresses."""
     estate = described.estate
-    months = {name: one.in_use for name, one in estate.workloads.items()}
-    months |= {name: one.in_use for name, one in estate.exits.items()}
-    return [name for name, one in months.items() if one and not one.is_in(number)]
+    sections = (estate.workloads, estate.exits, estate.public_addresses)
+    return [name for section in sections for name, one in section.items() if not _is_there(one, number)]
 
 
 def months_ahead(described: Described, months: int, share: float = 0.0) -> list[Evaluation]:
@@ -142,7 +159,7 @@ def load_after(described: Described, name: str, number: int) -> float:
     """The load of a flow after so many months, as a multiple of that of now, but for what more hosts bring."""
     flow = described.estate.flows[name]
     hosts = described.estate.workloads[flow.workload]
-    if hosts.in_use and not hosts.in_use.is_in(number):
+    if not _is_there(hosts, number):
         # Whoever works there has gone, too.
         return 0.0
     own, workload = flow.growth, hosts.growth
@@ -155,7 +172,7 @@ def _hosts(described: Described, number: int) -> dict[str, int]:
     """The hosts of each workload that grows, or is not always there, after this many months."""
     found = {}
     for name, one in described.estate.workloads.items():
-        if one.in_use and not one.in_use.is_in(number):
+        if not _is_there(one, number):
             found[name] = 0
         elif one.growth:
             found[name] = max(0, one.hosts + one.growth.added(number))

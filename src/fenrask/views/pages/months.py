@@ -13,15 +13,19 @@ __all__ = ["months_page"]
 _SHOWN = 12
 
 
-def months_page(ahead: Sequence[Evaluation], absent: Collection[str]) -> Page:
-    """Month by month what is charged; each item and exit over all of them. absent: what is not there this month."""
+def months_page(ahead: Sequence[Evaluation], once: Sequence[Fraction], absent: Collection[str]) -> Page:
+    """Month by month what is charged; each item and exit over all of them.
+
+    once: by month, what exits cost once that come or go in it; absent: what is not there this month.
+    """
     bills = [one.bill for one in ahead]
     by_item = [[(line.item, line.amount) for line in bill.lines] for bill in bills]
     by_exit = [[(name or "(no exit)", amount) for name, amount in bill.by_exit.items()] for bill in bills]
-    total, currency = sum((bill.total for bill in bills), Fraction(0)), bills[0].currency
+    total, currency = sum((bill.total for bill in bills), sum(once, Fraction(0))), bills[0].currency
+    before = [bills[0], *bills]
     months = [
-        (number, bill.total, bill.total - bills[number - 1].total if number else Fraction(0), one.addresses)
-        for number, (bill, one) in enumerate(zip(bills, ahead, strict=True))
+        (number, bill.total, bill.total - before[number].total, once[number] or None, ahead[number].addresses)
+        for number, bill in enumerate(bills)
     ]
     count = len(bills)
     summary = (
@@ -38,6 +42,7 @@ def months_page(ahead: Sequence[Evaluation], absent: Collection[str]) -> Page:
                 Column("month", "month", "count", is_answer=True),
                 Column("month_amount", f"{currency}/month", "money", is_answer=True),
                 Column("change_amount", "change", "difference", is_answer=True),
+                Column("once_amount", "once", "money", sparse=True),
                 Column("addresses", "addresses", "count"),
             ),
             months,

@@ -17,7 +17,7 @@ from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
-from fenrask.what_if.growth import Crossing, crossings_of
+from fenrask.what_if.growth import Crossing, crossings_of, once_in
 from fenrask.what_if.schedule.courses import Course, Futures, lives_of, spans
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
 from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed, cheapest, cost_of, once_of
@@ -161,7 +161,7 @@ def planned(futures: Futures, course: Course) -> Planned:
         cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
         cost_of(buyers, lacking, terms),
         tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
-        tuple(_months(ahead, needed, orders, buyers, terms, stand_ins)),
+        tuple(_months(futures, ahead, needed, orders, buyers, terms, stand_ins)),
         tuple(dict.fromkeys(_too_many(buyers, orders, terms))),
         tuple(waits),
         tuple(_later(ahead, due)),
@@ -228,6 +228,7 @@ def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
 
 
 def _months(
+    futures: Futures,
     ahead: Sequence[Evaluation],
     needed: Sequence[Needed],
     orders: Sequence[Order],
@@ -249,7 +250,7 @@ def _months(
         if there:
             patched = evaluation.described.patched(_listed(there, most), f"month {number} with its orders")
             evaluation = evaluate(patched, evaluation)
-        once = once_of(buyers, arrived, terms)
+        once = once_of(buyers, arrived, terms) + once_in(futures.described, number)
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
         short = {one.about for one in crossings if one.limit in (_PORTS, _PORTS_AFTER)}
         crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]

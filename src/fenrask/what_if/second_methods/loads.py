@@ -59,4 +59,6 @@ def _lists(evaluation: Evaluation) -> Iterator[Audited]:
             four = collapse_addresses(IPv4Network(str(each)) for each in listed if each.version == 4)
             six = collapse_addresses(IPv6Network(str(each)) for each in listed if each.version == 6)
             fewest = len([*four]) + len([*six])
-            yield Audited("allow-list entries", one.name, len(one.listed), fewest, "prefixes joined by Python's library")
+            yield Audited(
+                "allow-list entries", one.name, len(one.listed), fewest, "prefixes joined by Python's library"
+            )

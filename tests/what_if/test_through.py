@@ -1,0 +1,129 @@
+"""Designs and bills through the months: what is paid once, and when one has cost less than another."""
+
+import unittest
+from fractions import Fraction
+from types import SimpleNamespace
+from typing import Any
+
+from fenrask.designs import compare, effort
+from fenrask.estate import Described
+from fenrask.evaluation import evaluate
+from fenrask.optimise import Wanted, choose
+from fenrask.what_if.growth import after, grows, months_ahead
+from fenrask.what_if.through import Overtaking, Through, overtakings, through_months
+from tests.support import InFolder, merged
+
+
+class Overtakings(unittest.TestCase):
+    def test_sums_by_hand(self) -> None:
+        """10 a month against 50 and then 2: 60 and 66 after six months, 70 and 64 after seven."""
+        plain = self.design("plain", 0, [10] * 12)
+        bought = self.design("bought", 50, [2] * 12)
+        fails = self.design("fails", 0, [1] * 12, passing=0)
+        self.assertEqual([*overtakings([plain, bought, fails])], [Overtaking("bought", "plain", 6, Fraction(46))])
+        # It is ahead in months 0 and 1, then for good from month 4 on.
+        waves = self.design("waves", 0, [9, 11, 11, 11, 5, 5])
+        [one] = overtakings([self.design("plain", 0, [10] * 6), waves])
+        self.assertEqual((one.design, one.month, one.saved), ("waves", 4, Fraction(8)))
+
+    def design(self, name: str, once: int, amounts: list[int], passing: int = 12) -> Through:
+        candidate: Any = SimpleNamespace(design=SimpleNamespace(name=name))
+        return Through(candidate, Fraction(once), tuple(map(Fraction, amounts)), passing)
+
+
+class PaidOnce(InFolder):
+    """An offer that costs less a month and something to put up."""
+
+    def priced(self, changes: Any = None, gate: Any = None, **offer: Any) -> Described:
+        cheap = {
+            "kind": "translation-gateway",
+            "ports": {"assignment": "shared-per-destination", "per_address": 1000},
+            "mapping_timeout_s": {"closed": 60, "reset": 10, "idle": 300, "udp_idle": 30},
+            "rates": {"hour": 0.05, "processed_per_gb": 0.02},
+        }
+        others = {"wall": None, "host": None, "inner": None, "door-to-service": None}
+        return self.estate(changes or {}, {"offers": {**others, "gate": gate or {}, "cheap": merged(cheap, offer)}})
+
+    def test_what_is_paid_once_is_spread_over_the_horizon(self) -> None:
+        """36.50 a month saved for 300 paid once: worth it over 9 months, and not over 8; so for 12 hours at 25."""
+        for once in ({"rates": {"once": 300}}, {"set_up_hours": 12}, {"rates": {"once": 100}, "set_up_hours": 8}):
+            for months, taken in ((9, True), (8, False)):
+                changes = {"wage_per_hour": 25, "targets": {"horizon_months": months}}
+                choice = choose(self.priced(changes, **once), Wanted(explain=False))
+                with self.subTest(once=once, months=months):
+                    self.assertEqual(bool(choice.patch), taken)
+                    self.assertAlmostEqual(choice.change_month, 300 / months if taken else 0.0, places=6)
+
+    def test_work_to_take_down_counts_too(self) -> None:
+        """The gateway that goes takes ten hours at 25: 250 against 36.50 a month."""
+        for months, taken in ((7, True), (6, False)):
+            described = self.priced(
+                {"wage_per_hour": 25, "targets": {"horizon_months": months}}, gate={"take_down_hours": 10}
+            )
+            choice = choose(described, Wanted(explain=False))
+            self.assertEqual(bool(choice.patch), taken, months)
+            if taken:
+                self.assertEqual(effort(evaluate(described), choice.evaluation, choice.patch).building, 250)
+
+    def test_months_bear_what_comes_and_goes_in_them(self) -> None:
+        """A spare gateway from month 2 to 3: 40 and two hours at 25 to put it up, one to take it down."""
+        spare = {
+            "kind": "translation-gateway",
+            "offer": "cheap",
+            "subnet": "edge",
+            "addresses": 1,
+            "in_use": {"from": 2, "until": 3},
+        }
+        changes = {"wage_per_hour": 25, "exits": {"spare": spare}}
+        self.priced(changes, rates={"once": 40}, set_up_hours=2, take_down_hours=1)
+        found = self.json("charges", "--months", "6")
+        self.assertEqual([one["once_amount"] for one in found["months"]], [None, None, 90, None, 25, None])
+        bills = sum(one["month_amount"] for one in found["months"])
+        self.assertAlmostEqual(found["total_amount"], bills + 115, places=6)
+        planned = self.json("schedule", "--months", "6", status=None)
+        self.assertAlmostEqual(planned["total_amount"], bills + 115, places=6)
+
+    def test_an_address_that_is_held_for_some_months(self) -> None:
+        """A spare /30 in months 1 and 2, at 0.005 an hour each."""
+        held = {"spare": {"address": "203.0.113.8/30", "in_use": {"from": 1, "until": 2}}}
+        described = self.estate({"public_addresses": held})
+        bills = [one.bill.total for one in months_ahead(described, 4)]
+        four = 4 * Fraction("0.005") * 730
+        self.assertEqual([one - bills[0] for one in bills], [0, four, four, 0])
+        self.assertTrue(grows(described))
+        self.assertIn("Not in use this month, though other commands count it: spare.", self.program("schedule").stdout)
+
+    def test_designs_through_the_months(self) -> None:
+        """Each design's bills are those of its patch, month by month; it does until a need or a limit breaks."""
+        described = self.estate(
+            {"flows": {"talk": {"growth_per_month": 0.3, "out_gib_per_month": 900}}},
+            {"offers": {"host": {"set_up_hours": 4}}},
+        )
+        comparison = compare(described.patched({"wage_per_hour": 25}, "paid"))
+        found = through_months(comparison, 6)
+        for one in found:
+            ahead = [evaluate(after(one.candidate.evaluation.described, month)) for month in range(6)]
+            self.assertEqual(one.amounts, tuple(each.bill.total for each in ahead))
+            lasts = next((month for month, each in enumerate(ahead) if not each.meets_all), 6)
+            self.assertEqual(one.passing, lasts if one.candidate.passes else 0)
+            hosts = sum(
+                each.units for each in ahead[0].described.estate.exits.values() if each.kind == "translator-host"
+            )
+            self.assertEqual(one.once, 100 * hosts)
+        self.assertGreater(len({one.once for one in found}), 1)
+        self.assertIn(1, [one.passing for one in found])
+
+    def test_the_command(self) -> None:
+        changes = {"flows": {"talk": {"growth_per_month": 0.3, "out_gib_per_month": 900}}, "wage_per_hour": 25}
+        self.estate(changes, {"offers": {"host": {"set_up_hours": 12}}})
+        found = self.json("compare", "--months", "12", status=None)
+        self.assertEqual(found["compared_months"], 12)
+        known = {one["design"]: one for one in found["designs"]}
+        self.assertEqual(known["current"]["difference_to_current_amount"], 0)
+        self.assertTrue(found["overtakings"])
+        for one in found["overtakings"]:
+            saved = known[one["overtakes"]]["total_amount"] - known[one["design"]]["total_amount"]
+            self.assertAlmostEqual(one["saved_amount"], saved, places=6)
+            self.assertGreater(saved, 0)
+        refused = self.program("compare", "--months", "3", "--figure", "x.svg")
+        self.assertEqual((refused.returncode, refused.stdout), (2, ""))

@@ -111,7 +111,7 @@ class PaidOnce(InFolder):
             )
             self.assertEqual(one.once, 100 * hosts)
         self.assertGreater(len({one.once for one in found}), 1)
-        self.assertIn(1, [one.passing for one in found])
+        self.assertTrue(any(0 < one.passing < 6 for one in found))
 
     def test_the_command(self) -> None:
         changes = {"flows": {"talk": {"growth_per_month": 0.3, "out_gib_per_month": 900}}, "wage_per_hour": 25}

@@ -8,6 +8,8 @@ from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from itertools import product
+from math import log
+from statistics import NormalDist
 from typing import Any
 
 import numpy as np
@@ -262,6 +264,29 @@ class ByHand(InFolder):
         self.assertGreaterEqual(held, 0.9 - 3 * (0.9 * 0.1 / 500) ** 0.5)
         fewer = found.needed[0].sized[0].assignment.room(has - 1, found.needed[0].sized[0].how, 1e-4)
         self.assertLess(float((load <= fewer).mean()), 0.9 + 3 * (0.9 * 0.1 / 500) ** 0.5)
+
+    def test_the_regret_of_an_order_and_of_waiting(self) -> None:
+        """By the law of growth: the chance that the load of a month is above what the addresses before carry."""
+        low, likely, high = 0.02, 0.05, 0.08
+        ranged = {"flows": {"talk": {"growth_per_month": {"low": low, "likely": likely, "high": high}}}}
+        found = schedule(self.grown(ranged), 12, 0.9).plan
+        down, up = log((1 + likely) / (1 + low)) / 1.6448536, log((1 + high) / (1 + likely)) / 1.6448536
+        self.assertTrue(found.later)
+        for one in found.later:
+            assert one.regret is not None
+            sized = one.due.needed.sized[0]
+            assert sized is not None
+            room = sized.assignment.room(one.due.then - one.due.order.addresses, sized.how, 1e-4)
+            carried = []
+            for month in range(one.due.order.month, 12):
+                log_above = log(room / 620) / month - log(1 + likely)
+                carried.append(NormalDist().cdf(log_above / (down if log_above < 0 else up)))
+            with self.subTest(month=one.due.order.month):
+                self.assertAlmostEqual(one.regret.needed, 1 - carried[0], delta=3 * (0.25 / 1000) ** 0.5)
+                self.assertAlmostEqual(
+                    float(one.regret.unused / one.due.month_amount), sum(carried), delta=3 * len(carried) * 0.016
+                )
+                self.assertAlmostEqual(one.regret.short_days, 30 * one.regret.needed)
 
     def test_the_command(self) -> None:
         self.grown()

@@ -9,7 +9,7 @@ many addresses suffice follows from the load that each number of them carries, b
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -71,8 +71,16 @@ class ExitConfidence:
 
     What moves there is taken to be as uncertain as what is there.
     """
+    suffices_after_fault: Mapping[int, float] = field(default_factory=dict)
+    """By number of addresses: the share of samples in which they suffice after it."""
     if_apart: int | None = None
     """`wanted`, did each range move for itself; the same where none moves with another."""
+
+    def carried_by(self, addresses: int) -> float:
+        """The share of samples in which so many addresses suffice, now and after the worst fault."""
+        # More than are looked at do no better: nothing else binds below them.
+        each = [some for some in (self.suffices, self.suffices_after_fault) if some]
+        return min((some.get(addresses, some[max(some)]) for some in each), default=0.0)
 
     @property
     def now(self) -> float:
@@ -257,17 +265,17 @@ def _exit(
         best = peak if best is None else np.maximum(best, peak)
     assert best is not None
     load = best / base if base else np.ones_like(best)
-    suffices = _suffices(one, evaluation, load)
+    suffices = _suffices(one, load)
     wanted = next((n for n, share in suffices.items() if share >= level), None)
     after: int | None = 0
-    then = one.after_fault
+    then, shares = one.after_fault, dict[int, float]()
     if then is not None:
-        shares = _suffices(then.then, evaluation, load)
+        shares = _suffices(then.then, load)
         after = next((n for n, share in shares.items() if share >= level), None)
     first, weight = _first(best, logs)
     low, middle, high = np.percentile(best, [5, 50, 95])
     return ExitConfidence(
-        one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight, after
+        one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight, after, shares
     )
 
 
@@ -280,12 +288,12 @@ def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:
     return longer
 
 
-def _suffices(one: ExitCapacity, evaluation: Evaluation, load: Floats) -> dict[int, float]:
+def _suffices(one: ExitCapacity, load: Floats) -> dict[int, float]:
     """The share of samples in which each number of addresses suffices: those whose load is within what it carries."""
-    target, found = evaluation.described.estate.targets.blocking, dict[int, float]()
+    found = dict[int, float]()
     carries = 0.0
     for addresses in range(1, _MOST + 1):
-        grows = growth_until(one.streams, one.assignment, one.how, addresses, target)
+        grows = growth_until(one.streams, one.assignment, one.how, addresses, one.target)
         carried = math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
         found[addresses] = float((load <= carried).mean())
         if found[addresses] == 1.0 and addresses >= one.addresses:

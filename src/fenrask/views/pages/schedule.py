@@ -28,9 +28,12 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
         for one in plan.due
     ]  # fmt: skip
     later = [
-        (_day(one.day, first), one.day, one.due.needed.name, round(one.planned), round(one.below), _what(one.due))
+        (
+            _day(one.day, first), one.day, one.due.needed.name, round(one.planned), round(one.below), _what(one.due),
+            *((one.regret.needed, one.regret.unused, one.regret.short_days) if one.regret else (None, None, None)),
+        )
         for one in plan.later
-    ]
+    ]  # fmt: skip
     limits = [(one.about, one.limit, one.month, one.detail) for one in plan.not_mended]
     once = {one.begin: one.once for one in found.changes}
     by_month = [
@@ -70,6 +73,9 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
                 Column("planned_connections", "planned", "count", is_answer=True),
                 Column("enough_below_connections", "can wait below", "count", is_answer=True),
                 Column("what", "order"),
+                Column("needed_share", "needed in", "share", sparse=True),
+                Column("unused_amount", f"unused, {currency}", "money", sparse=True),
+                Column("short_days", "days short if it waits", "number", decimals=1, sparse=True),
             ),
             later,
             shown=_SHOWN,

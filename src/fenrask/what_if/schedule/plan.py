@@ -70,6 +70,20 @@ class Later:
     """Concurrent connections at the peak of the exit, by the plan, in the month of that day."""
     below: float
     """With no more than these the addresses before the order still do when its month begins."""
+    regret: "Regret | None"
+    """None where nothing is a range."""
+
+
+@dataclass(frozen=True)
+class Regret:
+    """What may be regretted of an order, over all samples: that it was given, or that it was not."""
+
+    needed: float
+    """The share of samples in which its month needs it."""
+    unused: Fraction
+    """Money for it in months that do not need it, in the mean."""
+    short_days: float
+    """Days on which ports are lacking if it waits until its month has shown that it is needed, in the mean."""
 
 
 @dataclass(frozen=True)
@@ -316,7 +330,19 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
         known = [grow for grow in grows if grow is not None]
         times = (1 + min(known, default=-1.0)) / (1 + then.estate.targets.growth_margin)
         if peak and times > 0 and _does(then, sized, before, times * _JUST_BELOW):
-            yield Later(one, day, peak, peak * times)
+            yield Later(one, day, peak, peak * times, _regret(one, before))
+
+
+def _regret(due: Due, before: int) -> Regret | None:
+    """What an order's months say of it over their samples. before: the addresses without it."""
+    sure = due.needed.confidence[due.order.month : due.needed.until]
+    carried = [one.carried_by(before) for one in sure if one is not None]
+    if not carried:
+        return None
+    needed = 1 - carried[0]
+    return Regret(
+        needed, sum(map(Fraction, carried), Fraction(0)) * due.month_amount, needed * (due.there - due.order_by)
+    )
 
 
 _JUST_BELOW = 0.999

@@ -41,6 +41,8 @@ _APART = ("docs/own-estate.md",)
 SHIPPED = ROOT / "src" / "fenrask" / "demo"
 _BLOCK = re.compile(r"```console\n\$ (?P<command>fenrask [^\n]*)\n.*?```", re.DOTALL)
 _SECONDS = re.compile(r" \(\d+(\.\d+)? s\)$")
+_FILE = re.compile(r"`(?P<name>[\w-]+\.json)`:\n\n```json\n(?P<content>.*?)```", re.DOTALL)
+"""A file that a page shows, and its commands read."""
 _ESTATE = re.compile(r"```yaml\n.*?```", re.DOTALL)
 
 
@@ -52,6 +54,8 @@ def refreshed(page: str) -> str:
             estate = (SHIPPED / "beginning" / "estate.yaml").read_text(encoding="utf-8")
             text = _ESTATE.sub(lambda _: f"```yaml\n{estate}```", text)
         folder = _folder(PAGES[page], page if page in _APART else "")
+        for file in _FILE.finditer(text):
+            (Path(folder) / file["name"]).write_text(file["content"], encoding="utf-8")
         text = _BLOCK.sub(lambda found: _run(found["command"], folder), text)
     name = Path(page).stem
     if Path(page).parent.name == "commands":

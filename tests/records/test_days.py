@@ -146,3 +146,24 @@ class Coverage(unittest.TestCase):
         found, mean, _ = campaign(2, "growing", 28)
         self.assertAlmostEqual(found.trend, 0.01 / (1 + 0.01 * 13.5), delta=0.003)
         self.assertAlmostEqual(found.last, mean, delta=0.08)
+
+    def test_the_growth_of_a_month_lies_within_what_is_told(self) -> None:
+        """Weeks that grow by a share of what they are, with weekends and days that vary: the truth in nine of ten."""
+        for weeks, monthly, vary in ((3, 0.03, 0.1), (6, 0.05, 0.1), (8, -0.02, 0.05)):
+            held = 0
+            for seed in range(CAMPAIGNS):
+                dice, days = np.random.default_rng(seed), np.arange(weeks * 7)
+                level = np.where(days % 7 < 5, 1.0, 0.4) * (1 + monthly) ** (days / 30.4375)
+                level = level * np.exp(dice.normal(0, vary, days.size))
+                hours = (MONDAY * 24 + np.arange(days.size * 24)).astype(np.int64)
+                starts = dice.poisson((300 * SHAPE * level[:, None]).reshape(-1)).astype(float)
+                growth = days_of(hours, np.full(hours.size, 3600), starts, Dispersion()).growth
+                assert growth is not None
+                self.assertTrue(growth.low < growth.likely < growth.high)
+                held += growth.low <= monthly <= growth.high
+            with self.subTest(weeks=weeks, monthly=monthly):
+                self.assertAlmostEqual(held / CAMPAIGNS, LEVEL, delta=WITHIN)
+
+    def test_two_weeks_tell_no_growth_of_months(self) -> None:
+        self.assertIsNone(campaign(2, "growing", 7)[0].growth)
+        self.assertIsNotNone(campaign(2, "growing", 28)[0].growth)

@@ -642,6 +642,44 @@ class Parts(InFolder):
         flows = {one["flow"] for one in self.json("demand", "--patch", "more.json")["flows"]}
         self.assertIn("work-to-partner", flows)
 
+    def test_growth_of_weeks_is_proposed(self) -> None:
+        """Four weeks, each day a hundredth more than the last: 35 % in a month; proposed, and planned by.
+
+        The slope through 28 days of 400 connections has a standard error of 0.117 %, the month of 4.3 %.
+        """
+        self.estate({"flows": {"talk": {"per_host_per_s": 0.01}}})
+        rows, dice = [], np.random.default_rng(3)
+        for day in range(28):
+            starts = np.sort(dice.random(dice.poisson(400 * 1.01**day))) * 86_400
+            rows += [
+                (
+                    DAY + 86_400 * day + int(s),
+                    DAY + 86_400 * day + int(s) + 2,
+                    "10.0.1.5",
+                    "198.51.100.7",
+                    40_000,
+                    443,
+                    6,
+                    9,
+                    19,
+                )
+                for s in starts
+            ]
+        self.write("r.csv", as_csv(rows))
+        [load] = self.json("measure", "r.csv", "--propose", "more.json")["loads"]
+        month = 1.01**30.4375 - 1
+        self.assertAlmostEqual(load["growth_per_month"], month, delta=3.3 * 0.043)
+        for end in ("low", "high"):
+            half = abs(load[f"growth_{end}_per_month"] - load["growth_per_month"])
+            self.assertAlmostEqual(half, 1.7 * 0.043, delta=0.03)
+        proposed = json.loads((self.folder / "more.json").read_text())["flows"]["talk"]["growth_per_month"]
+        self.assertAlmostEqual(proposed["likely"], load["growth_per_month"], delta=0.0001)
+        found = self.json("schedule", "--patch", "more.json", "--months", "3", status=None)
+        self.assertEqual(found["confidence"], 0.9)
+        stated = self.json("measure", "r.csv", "--set", "flows.talk.growth_per_month=0.02", "--propose", "none.json")
+        self.assertTrue(stated["loads"])
+        self.assertNotIn("flows", json.loads((self.folder / "none.json").read_text()))
+
 
 class MeasuredFlows(Records):
     def test_a_measured_day_gives_back_what_made_it(self) -> None:

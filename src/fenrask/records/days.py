@@ -46,6 +46,18 @@ class Ahead:
 
 
 @dataclass(frozen=True)
+class Growth:
+    """Growth from month to month by a line through the logarithms of days, compounded: shares of the load.
+
+    low and high: the 5th and the 95th percentile, by Student's law of the slope.
+    """
+
+    low: float
+    likely: float
+    high: float
+
+
+@dataclass(frozen=True)
 class Days:
     """Days of which at least half was looked at, held against the profile that they share.
 
@@ -66,6 +78,8 @@ class Days:
     """Standard deviations to the end of the interval: by Student's law; by a normal one where the spread is stated."""
     trend: float = 0.0
     """Growth from day to day, as a share of the mean; 0 where none is sure."""
+    growth: "Growth | None" = None
+    """Of days over three weeks or more."""
     ahead: "Ahead | None" = None
     """The next day by the line through these, be it sure or not; None of too few days for one."""
 
@@ -277,7 +291,10 @@ def _about_profile(
     ]
     if free >= _LINE:
         lines = _lines(ratios, days, free, leverage)
-        found = [replace(one, ahead=ahead, trend=trend) for one, (trend, ahead) in zip(found, lines, strict=True)]
+        found = [
+            replace(one, ahead=ahead, trend=trend, growth=growth)
+            for one, (trend, ahead, growth) in zip(found, lines, strict=True)
+        ]
     if kept.size >= _TWO_WEEKS:
         for row, week in _by_the_week(seen, rows, by_hour):
             by_week, shape_of_week = week
@@ -292,8 +309,9 @@ def _reach(free: int) -> float:
     return float(stdtrit(free, (1 + LEVEL) / 2))
 
 
-def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator[tuple[float, Ahead]]:
-    """The slope of the line through the days of each, 0 where it is not more than chance, and the next day by it.
+def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator[tuple[float, Ahead, Growth | None]]:
+    """The slope of the line through the days of each, 0 where it is not more than chance; the next day by it; and the
+    growth of a month, of three weeks or more.
 
     Of their logarithms, since a day varies by a share of what it is.
     """
@@ -310,11 +328,16 @@ def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator
     chance = 2 * stdtr(free - 1, -np.abs(slope) / np.sqrt(np.maximum(left, 1e-300) / wide))
     trend = np.where((left <= 0) | (chance < _SURE), slope, 0.0)
     of_next, reach = leverage + ahead**2 / wide, _reach(free - 1)
-    for each, one, spread in zip(trend.tolist(), level.tolist(), np.sqrt(left).tolist(), strict=True):
-        yield each, Ahead(one, spread, free - 1, of_next, reach)
+    half = reach * np.sqrt(left / wide)
+    months = np.expm1(_MONTH * np.stack([slope - half, slope, slope + half], axis=1)).tolist()
+    is_long = days[-1] - days[0] + 1 >= _THREE_WEEKS
+    for each, one, spread, month in zip(trend.tolist(), level.tolist(), np.sqrt(left).tolist(), months, strict=True):
+        yield each, Ahead(one, spread, free - 1, of_next, reach), Growth(*month) if is_long else None
 
 
-_TWO_WEEKS = 14
+_TWO_WEEKS, _THREE_WEEKS = 14, 21
+_MONTH = 30.4375
+"""Days of a month, in the mean."""
 _Series = tuple[float, ...]
 
 

@@ -346,6 +346,7 @@ def _entry(one: Measured) -> dict[str, Any]:
         "mean_day_per_s": [rate * bound for bound in one.days.mean_day],
         "next_day_per_s": [rate * bound for bound in one.days.next_day],
         "trend_per_day": one.days.trend,
+        "growth_per_month": vars(one.days.growth) if one.days.growth else None,
         "planned_per_s": rate * one.days.last,
         "by_hour_per_s": _shortest(one.days.shape),
         "duration_s": law,

@@ -1,6 +1,6 @@
 """What an estate lacks to hold all that was measured, as a merge patch to begin from."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +12,16 @@ from fenrask.records.summary import Summary
 __all__ = ["proposal"]
 
 _MOST = 50
+_MOST_GROWTH = 0.9
+"""A share a month, up or down, beyond which no growth is proposed."""
 _PROTOCOLS = {6: "tcp", 17: "udp"}
 
 
 def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: Path | None) -> dict[str, Any]:
-    """Destinations for unmatched targets of our own subnets, a workload for each subnet without one, and flows.
+    """Destinations for unmatched targets of our own subnets, a workload for each subnet without one, flows, and growth.
 
-    Names are made up of what is known; hosts are 1 where nothing says how many there are.
+    Names are made up of what is known; hosts are 1 where nothing says how many there are. Growth is that of loads which
+    were measured over three weeks or more, for flows that state none.
     """
     patch: dict[str, Any] = {}
     for (source, target, port, protocol), _ in sorted(summary.unmatched.items(), key=lambda pair: -pair[1])[:_MOST]:
@@ -44,5 +47,24 @@ def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: 
             if save
             else {"per_host_per_s": round(one.new_per_s, 6), "duration_s": one.duration_s}
         )
-        patch.setdefault("flows", {})[f"{owner}-to-{one.destination}"] = flow
+        patch.setdefault("flows", {})[f"{owner}-to-{one.destination}"] = flow | _growth(one)
+    for name, grown in _grown(estate, found):
+        patch.setdefault("flows", {})[name] = grown
     return patch
+
+
+def _grown(estate: Estate, found: Sequence[Measured]) -> Iterator[tuple[str, dict[str, Any]]]:
+    """The growth of flows that state none: of those from several subnets that of the one with the most connections."""
+    for name, flow in estate.outward_flows.items():
+        subnets = estate.workloads[flow.from_].subnets
+        own = [one for one in found if one.subnet in subnets and one.destination == flow.to and one.days.growth]
+        if own and not flow.growth_per_month and flow.growth is None:
+            yield name, _growth(max(own, key=lambda one: one.connections))
+
+
+def _growth(one: Measured) -> dict[str, Any]:
+    """What it grows by a month, within what an estate may state."""
+    if one.days.growth is None:
+        return {}
+    bounds = ((name, min(_MOST_GROWTH, max(-_MOST_GROWTH, each))) for name, each in vars(one.days.growth).items())
+    return {"growth_per_month": {name: round(each, 4) for name, each in bounds}}

@@ -41,6 +41,9 @@ _LOADS = (
     Column("day_cv", "days vary by", "share", least_width=110),
     Column("next_day_low_per_s", "next day, 5%, new/s", "rough", least_width=110),
     Column("next_day_high_per_s", "95%, new/s", "rough", least_width=110),
+    Column("growth_low_per_month", "a month, 5%", "share", sparse=True, least_width=120),
+    Column("growth_per_month", "grows a month", "share", sparse=True, least_width=100),
+    Column("growth_high_per_month", "95%", "share", sparse=True, least_width=120),
     Column("closed", "closed", "share", least_width=120),
     Column("reset", "reset", "share", least_width=120),
     Column("idle", "idle", "share", least_width=MACHINES),
@@ -123,6 +126,7 @@ def measure_page(
         )
         lines.append(_kept(found))
         lines.append(_next_day(found))
+        lines += _growing(found)
     if off := _differing(found, stated):
         one, times = off
         lines.append(
@@ -167,6 +171,7 @@ def _load(one: Measured, stated: Mapping[tuple[str, str], float]) -> tuple[objec
         one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
         one.job.share if one.job else None, one.days.cv,
         *(one.new_per_s * bound for bound in one.days.next_day),
+        *((growth.low, growth.likely, growth.high) if (growth := one.days.growth) else (None, None, None)),
         one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
         *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
         *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
@@ -283,6 +288,21 @@ def _next_day(found: Sequence[Measured]) -> str:
     grows = f" and grow by {100 * one.days.trend:.2g}% a day" if one.days.trend else ""
     pair = f"{one.subnet} to {one.destination}"
     return f"{days} vary by {percent(one.days.cv)}{grows}: {within}, for {pair}, the least certain."
+
+
+def _growing(found: Sequence[Measured]) -> Iterator[str]:
+    """By how much the largest load that was measured over weeks grows in a month."""
+    known = [one for one in found if one.days.growth]
+    if not known:
+        return
+    one = max(known, key=lambda one: one.concurrent_peak)
+    growth = one.days.growth
+    assert growth is not None
+    low, likely, high = (percent(each) for each in (growth.low, growth.likely, growth.high))
+    yield (
+        f"{one.subnet} to {one.destination} grows by {likely} a month ({low} to {high}, 90% confidence): --propose "
+        "writes growth_per_month of each flow that states none."
+    )
 
 
 def _when(second: int) -> str:

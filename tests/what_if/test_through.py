@@ -1,15 +1,21 @@
 """Designs and bills through the months: what is paid once, and when one has cost less than another."""
 
+import random
 import unittest
 from fractions import Fraction
+from itertools import combinations
 from types import SimpleNamespace
 from typing import Any
 
 from fenrask.designs import compare, effort
+from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.optimise import Wanted, choose
 from fenrask.what_if.growth import after, grows, months_ahead
+from fenrask.what_if.schedule import schedule
+from fenrask.what_if.schedule.commitments import terms_of
+from fenrask.what_if.second_methods import Audited, audit
 from fenrask.what_if.through import Overtaking, Through, overtakings, through_months
 from tests.support import InFolder, merged
 
@@ -127,3 +133,81 @@ class PaidOnce(InFolder):
             self.assertGreater(saved, 0)
         refused = self.program("compare", "--months", "3", "--figure", "x.svg")
         self.assertEqual((refused.returncode, refused.stdout), (2, ""))
+
+
+class OnOffer(InFolder):
+    """Commitments that could be taken: by hand, against every choice of months, and in no bill before."""
+
+    GATE = 730 * Fraction("0.1")
+
+    def offered(self, commitments: Any, changes: Any = None) -> Described:
+        return self.estate(changes or {}, {"commitments": commitments})
+
+    def test_a_year_that_ends_with_what_it_covers(self) -> None:
+        """A quarter off the hours of the gateway, 73 a month, for a fee of 10; a second gateway in months 3 to 8.
+
+        8.25 a month while one stands, 26.50 while two do; six months of the term: months 3 to 8.
+        """
+        spare = {"kind": "translation-gateway", "offer": "gate", "subnet": "edge", "addresses": 1}
+        changes = {"exits": {"spare": {**spare, "in_use": {"from": 3, "until": 8}}}}
+        offered = {"share": 0.25, "month_fee": 10, "months": 6, "on_offer": True}
+        described = self.offered({"half-a-year": offered}, changes)
+        self.assertEqual([line.item for line in evaluate(described).bill.lines if line.item.startswith("commit")], [])
+        found = schedule(described, 11)
+        [one] = found.commitments
+        self.assertEqual((one.begin, one.until), (3, 8))
+        self.assertEqual(one.saved, 6 * (2 * self.GATE / 4 - 10))
+        self.assertEqual(one.worst, 2 * self.GATE / 4 - 10)
+        plain = [then.bill.total for then in months_ahead(described, 11)]
+        self.assertEqual(found.total, sum(plain, Fraction(0)) - one.saved)
+        # Bound for eight months, two with one gateway: 6 x 6.50 less 2 x 11.75 at a fee of 30; less than 0 at 33.
+        for fee, saved in ((30, Fraction("15.5")), (33, None)):
+            longer = self.offered({"long": {**offered, "month_fee": fee, "months": 8}}, changes)
+            self.assertEqual([one.saved for one in schedule(longer, 11).commitments], [] if saved is None else [saved])
+
+    def test_every_choice_of_months(self) -> None:
+        """One commitment by random savings, and two that cover different items, against all ways to take them."""
+        dice = random.Random(3)
+        for number in range(40):
+            months, term = dice.randint(2, 9), dice.randint(1, 4)
+            savings = [Fraction(dice.randint(-5, 6)) for _ in range(months)]
+            best = max(
+                sum(sum(savings[begin : begin + term], Fraction(0)) for begin in begins)
+                for count in range(months // term + 1)
+                for begins in combinations(range(months - term + 1), count)
+                if all(after - before >= term for before, after in zip(begins, begins[1:], strict=False))
+            )
+            found = terms_of(months, term, savings.__getitem__)
+            with self.subTest(number=number):
+                self.assertEqual(sum(sum(savings[begin : begin + term], Fraction(0)) for begin in found), best)
+                self.assertTrue(all(b - a >= term for a, b in zip(found, found[1:], strict=False)))
+
+    def test_two_that_cover_the_same(self) -> None:
+        """What one takes off the other no longer finds: of two sums off the same 73 a month together at most 73."""
+        both = {
+            "first": {"month_off": 60, "month_fee": 20, "months": 4, "on_offer": True},
+            "second": {"share": 0.5, "month_fee": 30, "months": 4, "on_offer": True},
+        }
+        described = self.offered(both)
+        found = schedule(described, 4)
+        ways = {}
+        for names in ((), ("first",), ("second",), ("first", "second")):
+            taken = {name: {**one, "on_offer": name not in names} for name, one in both.items()}
+            ways[names] = evaluate(self.offered(taken)).bill.total
+        best = min(ways, key=lambda names: ways[names])
+        self.assertEqual(tuple(one.name for one in found.commitments), best)
+        self.assertEqual(found.total, 4 * ways[best])
+
+    def test_fees_of_those_in_force(self) -> None:
+        """A fee is a line of its own, whatever is used; two ways to the bill agree, and the choice counts it."""
+        described = self.offered({"years": {"share": 0.25, "month_fee": 12.5, "offers": ["wall"]}})
+        lines = {(line.item, line.about): line.amount for line in evaluate(described).bill.lines}
+        self.assertEqual(lines["committed", "years"], Fraction("12.5"))
+        self.assertTrue(all(one.agrees for one in audit(evaluate(described)) if isinstance(one, Audited)))
+        choice = choose(described, Wanted(explain=False))
+        self.assertAlmostEqual(choice.mix.month, float(choice.evaluation.bill.total), places=6)
+        told = self.program("check", "--set", "estate=Other")
+        self.assertEqual(told.returncode, 0, told.stderr)
+        refused = {"share": 0.1, "on_offer": True}
+        with self.assertRaises(UnusableInput):
+            self.offered({"years": refused})

@@ -58,7 +58,7 @@ def _covered(
     """Each commitment with the uses that it covers of each line."""
     exits = described.estate.exits
     offers = [exits[name].offer_name or "" if name else "" for name in users.exits]
-    for name, commitment in described.catalogue.commitments.items():
+    for name, commitment in described.catalogue.in_force.items():
         covered = []
         for number, line in enumerate(lines):
             held = np.array([commitment.covers(line.item, offer) for offer in offers], dtype=bool)

@@ -133,6 +133,10 @@ def fixed_lines(described: Described, plan: AddressPlan, meters: Meters) -> Iter
     """What is due whatever the volume, but for what is made of other lines."""
     yield from _standing(described, meters)
     yield from _addresses(described, plan, meters)
+    for name, one in described.catalogue.in_force.items():
+        if one.month_fee:
+            uses = Shares(Metered.of(meters.users, {Use("", UNALLOCATED): Fraction(1)}))
+            yield Line("committed", name, Fraction(1), "month", one.month_fee, "the fee of a commitment", True, uses)
 
 
 def _standing(described: Described, meters: Meters) -> Iterator[Line]:

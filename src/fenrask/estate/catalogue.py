@@ -1,6 +1,6 @@
 """A provider's offers: limits and rates of each kind of exit, addresses, transfer. All as written."""
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from decimal import Decimal
 from typing import Annotated, Any, Literal, Self
 
@@ -296,6 +296,13 @@ class Commitment(Strict):
         ("hours",), description="the items of the bill that it covers"
     )
     offers: tuple[str, ...] = Field((), description="the offers that it covers; default: all")
+    month_fee: Money = Field(Decimal(0), description="money a month that it costs, whatever is used")
+    months: Annotated[int, Field(strict=True, ge=1, le=120)] | None = Field(
+        None, description="months that it binds for; default: not stated"
+    )
+    on_offer: bool = Field(
+        False, strict=True, description="whether it can be taken and is not yet: `schedule` says if, and from when on"
+    )
 
     def overlaps(self, other: "Commitment") -> bool:
         """Whether any line of a bill may be covered by both."""
@@ -310,6 +317,8 @@ class Commitment(Strict):
     def _one_way(self) -> Self:
         if (self.share is None) == (self.month_off is None):
             raise unfit("either share or month_off", "Say what is taken off in one way.")
+        if self.on_offer and self.months is None:
+            raise unfit("months", "Say for how many months it binds who takes it.")
         return self
 
 
@@ -357,6 +366,19 @@ class Catalogue(Strict):
                     f"commitments whose shares on the same lines sum to at most 1, not {total} at {name}", remedy
                 )
         return self
+
+    @property
+    def in_force(self) -> Mapping[str, Commitment]:
+        """The commitments that bills count: all that are not merely on offer."""
+        return {name: one for name, one in self.commitments.items() if not one.on_offer}
+
+    def taking(self, names: Container[str]) -> "Self":
+        """The same with some of the commitments on offer taken."""
+        taken = {
+            name: one.model_copy(update={"on_offer": False}) if name in names else one
+            for name, one in self.commitments.items()
+        }
+        return self.model_copy(update={"commitments": taken})
 
     def addresses_in(self, region: str) -> Addresses:
         """How public addresses are sold in a region."""

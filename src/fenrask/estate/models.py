@@ -186,7 +186,9 @@ class PublicAddress(Strict):
 
     address: PrefixText = Field(description="the address, or a block as a prefix: 192.0.2.16/31")
     class_: str = Field("", alias="class", description="its class, in the provider's words")
-    in_use: InUse | None = Field(None, description="the months in which it is paid for, for plans of months; default: all")
+    in_use: InUse | None = Field(
+        None, description="the months in which it is paid for, for plans of months; default: all"
+    )
 
 
 Profile = Annotated[

@@ -347,7 +347,9 @@ class Model:
         self.spent.append(Spent(item, offer, variable, month))
 
     def add_commitments(self) -> None:
-        """Fixed sums that commitments take off, at most all that they cover; to be called when all is spent."""
+        """Fixed sums that commitments take off, at most all that they cover; fees. To be called when all is spent."""
+        if fees := sum(one.month_fee for one in self.commitments):
+            self.program.row({self.program.variable(float(fees)): 1.0}, low=1)
         for one in self.commitments:
             if one.month_off is not None:
                 off = self.program.variable(-1.0, float(one.month_off), integral=False)
@@ -359,7 +361,7 @@ class Model:
 
     @property
     def commitments(self) -> list[Commitment]:
-        return list(self.described.catalogue.commitments.values())
+        return list(self.described.catalogue.in_force.values())
 
     def _found_by_name(self, site: Site, opened: int) -> None:
         """Hosts find an in-subnet endpoint by name: where one is, all of its network use it."""

@@ -99,7 +99,7 @@ def _draw_bill(axes: Axes, found: Schedule) -> None:
     months = np.arange(len(plan.months))
     items: dict[str, Floats] = {}
     for month in plan.months:
-        for line in month.evaluation.bill.lines:
+        for line in month.bill.lines:
             items.setdefault(line.item, np.zeros(months.size))[month.number] += float(line.amount)
     ordered = sorted(items, key=lambda item: -float(items[item].sum()))
     stacks = [(item, items[item]) for item in ordered[:_KINDS]]

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from datetime import date, timedelta
+from fractions import Fraction
 
 from fenrask.addresses import Purchase
 from fenrask.estate import Described
@@ -63,6 +64,7 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
             is_answer=True,
         ),
         *_changes(found, currency, first),
+        *_commitments(found, currency, first),
         Table(
             "measure",
             "Measure before you order: with fewer connections at the peak it can wait",
@@ -116,6 +118,7 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
         "total_amount": found.total,
         "orders_amount": plan.added,
         "changes_amount": found.once,
+        "commitments_saved_amount": sum((one.saved for one in found.commitments), Fraction(0)),
         "mixes_count": len(found.mixes),
         "all_today_amount": plan.at_once,
         "month_by_month_amount": plan.by_month,
@@ -159,6 +162,29 @@ def _changes(found: Schedule, currency: str, first: date | None) -> Iterator[Tab
     yield Table("built", title, (Column("month", "month", "count", is_answer=True), *BUILT), rows, shown=_SHOWN)
 
 
+def _commitments(found: Schedule, currency: str, first: date | None) -> Iterator[Table]:
+    """Each commitment that is taken; nothing where none is."""
+    if not found.commitments:
+        return
+    yield Table(
+        "commitments",
+        "Commitments to take",
+        (
+            Column("from_day", "from", is_answer=True),
+            Column("month", "month", "count", is_answer=True),
+            Column("commitment", "commitment", is_answer=True),
+            Column("until", "binds until month", "count", is_answer=True),
+            Column("saved_amount", f"saves in all, {currency}", "money", is_answer=True),
+            Column("least_saved_amount", "in its worst month", "difference"),
+        ),
+        [
+            (_day(day_of(one.begin), first), one.begin, one.name, one.until, one.saved, one.worst)
+            for one in found.commitments
+        ],
+        is_answer=True,
+    )
+
+
 def _because(change: Change) -> str:
     return f"{change.because.limit} of {change.because.about}" if change.because else "it costs less"
 
@@ -187,6 +213,10 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
         yield f"{some(names)} {verb} addresses {when}, and an order of today is there {_when(until, first)}."
     if plan.over:
         yield f"Lists too short for what is needed: {some(plan.over)}. Ask for more entries, or for a block."
+    if found.commitments:
+        saved = sum((one.saved for one in found.commitments), Fraction(0))
+        number = counted(len(found.commitments), "commitment on offer", "commitments on offer")
+        yield f"{number} to take: {cents(saved):,} {currency} less in all."
     yield from _changing(found, currency, first)
     yield f"All bills of {months} months: {cents(found.total):,} {currency}."
 

@@ -21,6 +21,7 @@ from fenrask.evaluation.faults import scaled_flows
 from fenrask.optimise import Wanted, choose
 from fenrask.progress import tell
 from fenrask.what_if.growth import Crossing, only
+from fenrask.what_if.schedule.commitments import Taken, bills_with, taken
 from fenrask.what_if.schedule.courses import TODAY, Course, Futures, Stage, renewed
 from fenrask.what_if.schedule.plan import Planned, day_of, months_until, planned
 
@@ -77,6 +78,8 @@ class Schedule:
     changes: tuple[Change, ...] = ()
     mixes: tuple[Patch, ...] = ()
     """The mixes beside today's that were looked at, each as the patch of today's estate."""
+    commitments: tuple[Taken, ...] = ()
+    """What is taken of the commitments on offer; the bills of the plan's months count it."""
     unanswered: str = ""
     """Why no mix does in the month in which more addresses do not, where none was found."""
 
@@ -143,7 +146,9 @@ class _Search:
         best = self._best()
         mixes = tuple(self._futures.patch(one) for one in self._mixes if one != TODAY)
         unanswered = self._unanswered if self._bad(best) else ""
-        return Schedule(self._plan(best), tuple(self._changes(best)), mixes, unanswered)
+        plan, changes = self._plan(best), tuple(self._changes(best))
+        commitments = tuple(taken([one.evaluation for one in plan.months]))
+        return Schedule(_committed(plan, commitments), changes, mixes, commitments, unanswered)
 
     def _plan(self, course: Course) -> Planned:
         if course not in self._plans:
@@ -269,6 +274,15 @@ class _Search:
         """What some months would cost more with a mix than they do by a plan."""
         amounts = (self._futures.in_month(mix, one).bill.total - plan.months[one].amount for one in months)
         return sum(amounts, Fraction(0))
+
+
+def _committed(plan: Planned, commitments: Sequence[Taken]) -> Planned:
+    """A plan whose bills count what is taken."""
+    if not commitments:
+        return plan
+    bills = bills_with([one.evaluation for one in plan.months], commitments)
+    months = (replace(one, bill=bill, amount=bill.total) for one, bill in zip(plan.months, bills, strict=True))
+    return replace(plan, months=tuple(months))
 
 
 def _without_ordered(whole: Effort, after: Evaluation, new: Container[str]) -> Effort:

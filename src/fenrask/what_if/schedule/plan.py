@@ -11,6 +11,7 @@ from typing import Any
 
 from fenrask.addresses import prices_of
 from fenrask.capacity import ExitCapacity, given, growth_until, parts_toward
+from fenrask.charges import Bill
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import scaled_flows
@@ -96,6 +97,8 @@ class MonthThen:
     once: Fraction
     """What is paid once in it."""
     crossings: tuple[Crossing, ...]
+    bill: Bill
+    """Its bill, with the commitments that are taken."""
 
 
 @dataclass(frozen=True)
@@ -268,7 +271,7 @@ def _months(
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
         short = {one.about for one in crossings if one.limit in (_PORTS, _PORTS_AFTER)}
         crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]
-        yield MonthThen(number, evaluation, evaluation.bill.total, once, tuple(crossings))
+        yield MonthThen(number, evaluation, evaluation.bill.total, once, tuple(crossings), evaluation.bill)
 
 
 def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequence[Prefix]]) -> Iterator[Crossing]:

@@ -190,6 +190,9 @@ class _FromTheLoad:
         exits = self.described.estate.exits
         before: Mapping[tuple[str, str], float] = dict(self.found)
         for name, one in self.described.catalogue.commitments.items():
+            if one.on_offer:
+                continue
+            self._add("committed", name, float(one.month_fee))
             covered = math.fsum(
                 money
                 for (item, exit_), money in before.items()

@@ -215,8 +215,9 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
         yield f"Lists too short for what is needed: {some(plan.over)}. Ask for more entries, or for a block."
     if found.commitments:
         saved = sum((one.saved for one in found.commitments), Fraction(0))
-        number = counted(len(found.commitments), "commitment on offer", "commitments on offer")
-        yield f"{number} to take: {cents(saved):,} {currency} less in all."
+        offered = dict.fromkeys(one.name for one in found.commitments)
+        terms = counted(len(found.commitments), "term", "terms")
+        yield f"Commitments to take: {some([*offered])}, {terms}, {cents(saved):,} {currency} less in all."
     yield from _changing(found, currency, first)
     yield f"All bills of {months} months: {cents(found.total):,} {currency}."
 

@@ -1,13 +1,13 @@
 """Which commitments on offer to take, and from which month on: what each saves while it binds, by the months' bills."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from fenrask.charges import Bill, bill
 from fenrask.evaluation import Evaluation
 
-__all__ = ["Taken", "bills_with", "taken", "terms_of"]
+__all__ = ["Taken", "taken", "terms_of"]
 
 _ROUNDS = 8
 """How often each is looked at again, as the others are taken."""
@@ -33,10 +33,10 @@ class Taken:
         return self.begin <= month <= self.until
 
 
-def taken(ahead: Sequence[Evaluation]) -> list[Taken]:
+def taken(ahead: Sequence[Evaluation]) -> tuple[tuple[Taken, ...], list[Bill]]:
     """The terms that save most, one commitment after another until none changes; those that end within the months.
 
-    ahead: the estate of each month.
+    And the bill of each month with them. ahead: the estate of each month.
     """
     offered = {name: one.months or 0 for name, one in ahead[0].described.catalogue.commitments.items() if one.on_offer}
     bills, chosen = _Bills(ahead), dict[str, list[int]]()
@@ -52,14 +52,9 @@ def taken(ahead: Sequence[Evaluation]) -> list[Taken]:
         for begin in begins:
             months = [saving(month) for month in range(begin, begin + offered[name])]
             found.append(Taken(name, begin, begin + offered[name] - 1, sum(months, Fraction(0)), min(months)))
-    return sorted(found, key=lambda one: (one.begin, one.name))
-
-
-def bills_with(ahead: Sequence[Evaluation], some: Sequence[Taken]) -> Iterator[Bill]:
-    """The bill of each month with what is taken."""
-    bills = _Bills(ahead)
-    for month in range(len(ahead)):
-        yield bills.of(month, frozenset(one.name for one in some if one.binds(month)))
+    found.sort(key=lambda one: (one.begin, one.name))
+    in_force = [frozenset(one.name for one in found if one.binds(month)) for month in range(len(ahead))]
+    return tuple(found), [bills.of(month, names) for month, names in enumerate(in_force)]
 
 
 class _Bills:

@@ -21,7 +21,7 @@ from fenrask.evaluation.faults import scaled_flows
 from fenrask.optimise import Wanted, choose
 from fenrask.progress import tell
 from fenrask.what_if.growth import Crossing, only
-from fenrask.what_if.schedule.commitments import Taken, bills_with, taken
+from fenrask.what_if.schedule.commitments import Taken, taken
 from fenrask.what_if.schedule.courses import TODAY, Course, Futures, Stage, renewed
 from fenrask.what_if.schedule.plan import Planned, day_of, months_until, planned
 
@@ -147,8 +147,9 @@ class _Search:
         mixes = tuple(self._futures.patch(one) for one in self._mixes if one != TODAY)
         unanswered = self._unanswered if self._bad(best) else ""
         plan, changes = self._plan(best), tuple(self._changes(best))
-        commitments = tuple(taken([one.evaluation for one in plan.months]))
-        return Schedule(_committed(plan, commitments), changes, mixes, commitments, unanswered)
+        commitments, bills = taken([one.evaluation for one in plan.months])
+        months = (replace(one, bill=bill, amount=bill.total) for one, bill in zip(plan.months, bills, strict=True))
+        return Schedule(replace(plan, months=tuple(months)), changes, mixes, commitments, unanswered)
 
     def _plan(self, course: Course) -> Planned:
         if course not in self._plans:
@@ -274,15 +275,6 @@ class _Search:
         """What some months would cost more with a mix than they do by a plan."""
         amounts = (self._futures.in_month(mix, one).bill.total - plan.months[one].amount for one in months)
         return sum(amounts, Fraction(0))
-
-
-def _committed(plan: Planned, commitments: Sequence[Taken]) -> Planned:
-    """A plan whose bills count what is taken."""
-    if not commitments:
-        return plan
-    bills = bills_with([one.evaluation for one in plan.months], commitments)
-    months = (replace(one, bill=bill, amount=bill.total) for one, bill in zip(plan.months, bills, strict=True))
-    return replace(plan, months=tuple(months))
 
 
 def _without_ordered(whole: Effort, after: Evaluation, new: Container[str]) -> Effort:

@@ -99,6 +99,21 @@ class PaidOnce(InFolder):
         self.assertTrue(grows(described))
         self.assertIn("Not in use this month, though other commands count it: spare.", self.program("schedule").stdout)
 
+    def test_a_year_is_twelve_months_only_where_nothing_grows(self) -> None:
+        self.estate({})
+        self.assertIn("EUR/year", self.program("charges").stdout)
+        self.estate({"flows": {"talk": {"growth_per_month": 0.1}}})
+        told = self.program("charges").stdout
+        self.assertNotIn("EUR/year", told)
+        self.assertIn("--months 12: the year, as it grows", told)
+
+    def test_an_order_takes_what_the_estate_says(self) -> None:
+        """Ten days of the provider, twenty of the slower partner: 30 days, unless the command is told otherwise."""
+        lead = {"addresses": 10, "allow_list": 5, "partners": {"partner": 20}}
+        self.estate({"targets": {"lead_days": lead}, "flows": {"talk": {"growth_per_month": 0.2}}})
+        self.assertAlmostEqual(self.json("stress", "--months", "6", status=None)["lead_months"], 30 / 30.4375)
+        self.assertEqual(self.json("stress", "--months", "6", "--lead", "3", status=None)["lead_months"], 3)
+
     def test_designs_through_the_months(self) -> None:
         """Each design's bills are those of its patch, month by month; it does until a need or a limit breaks."""
         described = self.estate(

@@ -40,8 +40,14 @@ def command(
         str, typer.Option(metavar="DATE", help="From when allow-lists hold, such as 2026-12-01.")
     ] = "",
     lead: Annotated[
-        float, typer.Option(metavar="MONTHS", min=0, max=60, help="Warn this long before a limit is reached.")
-    ] = 1.0,
+        float | None,
+        typer.Option(
+            metavar="MONTHS",
+            min=0,
+            max=60,
+            help="Warn this long before a limit is reached (default: by targets.lead_days, a month at least).",
+        ),
+    ] = None,
     outward: Annotated[
         str, typer.Option(metavar="INTERFACE", help="The translator hosts' interface toward the internet.")
     ] = "eth0",
@@ -50,7 +56,8 @@ def command(
         raise UnusableInput([Problem(Place(path="--outward"), repr(outward), "an interface, such as eth0")])
     evaluation = evaluate(call.read())
     before = evaluate(read_estate(base)) if base else None
-    told = Told(_day(valid_from), lead, outward, _known(since) if since else {})
+    lead_months = max(1.0, evaluation.described.estate.targets.lead_days.order_months) if lead is None else lead
+    told = Told(_day(valid_from), lead_months, outward, _known(since) if since else {})
     plan = Handover(evaluation, before, told)
     files = plan.files
     state = today(evaluation)

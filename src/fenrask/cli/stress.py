@@ -67,7 +67,12 @@ def command(
         float,
         typer.Option(metavar="SHARE", min=-1, max=1, help="With --months: extra growth of all loads per month."),
     ] = 0.0,
-    lead: Annotated[float, typer.Option(metavar="MONTHS", min=0, help="With --months: how long an order takes.")] = 0.0,
+    lead: Annotated[
+        float | None,
+        typer.Option(
+            metavar="MONTHS", min=0, help="With --months: how long an order takes (default: by targets.lead_days)."
+        ),
+    ] = None,
     budget: Annotated[
         float | None, typer.Option(metavar="MONEY", min=0, help="With --months: monthly budget to check against.")
     ] = None,
@@ -84,8 +89,8 @@ def command(
         with workers_for_cases(workers) as others:
             grows = partial(grow_apart, others[0]) if others else grow
             found = grows(described, months, growth, _money(budget))
-        return _growth(call, described, found, lead, figure, state)
-    if growth or lead or budget is not None:
+        return _growth(call, described, found, figure, state, lead)
+    if growth or lead is not None or budget is not None:
         raise UnusableInput([Problem(Place(path="--growth, --lead, --budget"), "no --months", "over how many months")])
     if inputs:
         return _inputs(call, described, figure, state)
@@ -142,9 +147,12 @@ def _money(amount: float | None) -> Fraction | None:
     return None if amount is None else exact(amount)
 
 
-def _growth(call: Call, described: Described, found: Growth, lead: float, figure: Path | None, state: Today) -> int:
+def _growth(
+    call: Call, described: Described, found: Growth, figure: Path | None, state: Today, lead: float | None
+) -> int:
     estate, currency = described.estate.estate, described.catalogue.currency
-    call.show(with_today(growth_page(estate, currency, found, lead), state))
+    lead_months = described.estate.targets.lead_days.order_months if lead is None else lead
+    call.show(with_today(growth_page(estate, currency, found, lead_months), state))
     if figure:
         from fenrask.views.figures.growth import draw_growth
 

@@ -32,6 +32,7 @@ from fenrask.estate.exits import (
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered, PortSpan
 from fenrask.estate.flows import LOADS, Ending, Flow
 from fenrask.estate.models import (
+    MONTH_DAYS,
     ChangeCost,
     Estate,
     LeadDays,
@@ -98,6 +99,7 @@ __all__ = [
     "Transfer",
     "Translating",
     "Counted",
+    "MONTH_DAYS",
     "ChangeCost",
     "LeadDays",
     "PublicAddress",

@@ -216,6 +216,10 @@ class ChangeCost(Strict):
 Days = Annotated[int, Field(strict=True, ge=0, le=3650)]
 
 
+MONTH_DAYS = 30.4375
+"""Days of a month, in the mean."""
+
+
 class LeadDays(Strict):
     """How many days others take, from when they are told: each step of a plan has its earliest day by it."""
 
@@ -227,6 +231,11 @@ class LeadDays(Strict):
     def of_partner(self, destination: str) -> int:
         """The days that a partner takes."""
         return self.partners.get(destination, self.allow_list)
+
+    @property
+    def order_months(self) -> float:
+        """Months until public addresses that are ordered can be used: the provider's days, then a partner's."""
+        return (self.addresses + max([self.allow_list, *self.partners.values()])) / MONTH_DAYS
 
 
 class Targets(Strict):

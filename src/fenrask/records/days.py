@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from fenrask.estate import MONTH_DAYS
 from fenrask.records.dispersion import Dispersion, of_an_hour, told_apart
 
 __all__ = ["LEVEL", "PRIOR_CV", "Days", "days_of", "days_of_each"]
@@ -329,15 +330,13 @@ def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator
     trend = np.where((left <= 0) | (chance < _SURE), slope, 0.0)
     of_next, reach = leverage + ahead**2 / wide, _reach(free - 1)
     half = reach * np.sqrt(left / wide)
-    months = np.expm1(_MONTH * np.stack([slope - half, slope, slope + half], axis=1)).tolist()
+    months = np.expm1(MONTH_DAYS * np.stack([slope - half, slope, slope + half], axis=1)).tolist()
     is_long = days[-1] - days[0] + 1 >= _THREE_WEEKS
     for each, one, spread, month in zip(trend.tolist(), level.tolist(), np.sqrt(left).tolist(), months, strict=True):
         yield each, Ahead(one, spread, free - 1, of_next, reach), Growth(*month) if is_long else None
 
 
 _TWO_WEEKS, _THREE_WEEKS = 14, 21
-_MONTH = 30.4375
-"""Days of a month, in the mean."""
 _Series = tuple[float, ...]
 
 

@@ -6,6 +6,7 @@ from fenrask.charges import Divided, to_the_cent
 from fenrask.evaluation import Evaluation
 from fenrask.units import cents
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
+from fenrask.what_if import grows
 
 __all__ = ["charges_page"]
 
@@ -22,10 +23,10 @@ def charges_page(evaluation: Evaluation) -> Page:
         for number, one in sorted(enumerate(bill.lines), key=lambda pair: -abs(pair[1].amount))
     ]
     total = sum(rounded.values(), Decimal(0))
-    summary = [
-        f"{total:,} {money} ({cents(bill.fixed):,} fixed, {total - cents(bill.fixed):,} by volume); "
-        f"{12 * total:,} {bill.currency}/year"
-    ]
+    ahead = f"{12 * total:,} {bill.currency}/year"
+    if grows(evaluation.described):
+        ahead = "--months 12: the year, as it grows"
+    summary = [f"{total:,} {money} ({cents(bill.fixed):,} fixed, {total - cents(bill.fixed):,} by volume); {ahead}"]
     if bill.idle:
         summary.append(f"{cents(bill.idle):,} {money} of it is for what no flow uses")
     columns = (

@@ -59,8 +59,8 @@ def _order(one: Crossing, lead_months: float) -> str:
     """The latest month to order in, or how long that is over."""
     act_by = one.act_by(lead_months)
     if act_by >= 0:
-        return f"month {act_by:g}"
-    return f"overdue ({-act_by:g} months)"
+        return f"month {round(act_by, 1):g}"
+    return f"overdue ({round(-act_by, 1):g} months)"
 
 
 def sensitivity_page(estate: str, currency: str, effects: Sequence[Effect]) -> Page:

@@ -12,7 +12,7 @@ from typing import Any
 from fenrask.addresses import prices_of
 from fenrask.capacity import ExitCapacity, given, growth_until, parts_toward
 from fenrask.charges import Bill
-from fenrask.estate import Described
+from fenrask.estate import MONTH_DAYS, Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
@@ -26,13 +26,11 @@ from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed
 __all__ = ["Due", "Later", "MonthThen", "Planned", "day_of", "months_until", "planned"]
 
 _PORTS, _PORTS_AFTER = "ports", "ports after a fault"
-_DAYS = 30.4375
-"""Days of a month, in the mean."""
 
 
 def day_of(month: int) -> int:
     """The day on which a month from now begins; today is 0."""
-    return int(month * _DAYS)
+    return int(month * MONTH_DAYS)
 
 
 def months_until(day: int) -> int:
@@ -325,7 +323,7 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
         before = one.then - one.order.addresses
         grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
         day = max(0, one.order_by)
-        month = min(one.order.month, int(day / _DAYS))
+        month = min(one.order.month, int(day / MONTH_DAYS))
         exit_, toward, _ = one.needed.key
         demand = ahead[month].demand
         parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())

@@ -37,6 +37,6 @@ def gone_through(things: Iterable[Thing], what: str) -> Iterator[Thing]:
     [3, 5]
     """
     number = len(things) if isinstance(things, Sized) else None
-    for done, one in enumerate(things):
+    for done, thing in enumerate(things):
         tell(what, done, number)
-        yield one
+        yield thing

@@ -12,8 +12,8 @@ __all__ = ["explain_addresses"]
 
 def explain_addresses(described: Described, plan: AddressPlan) -> Iterator[Step]:
     """For each exit the purchases that were weighed; for each destination the entries that add up."""
-    for one in plan.exits:
-        yield _bought(described, one)
+    for exit_ in plan.exits:
+        yield _bought(described, exit_)
     for partner in plan.partners:
         terms = [f"{part.entries} of {part.exit}{' for it alone' if part.toward else ''}" for part in partner.parts]
         terms += [f"{len(partner.host_prefixes)} for hosts' own IPv6 addresses"] if partner.host_prefixes else []
@@ -22,14 +22,22 @@ def explain_addresses(described: Described, plan: AddressPlan) -> Iterator[Step]
         )
 
 
-def _bought(described: Described, one: ExitAddresses) -> Step:
-    if one.purchase is None:
-        return Step(one.name, "entries", str(one.entries), f"{one.in_use} listed addresses in the fewest prefixes")
+def _bought(described: Described, exit_addresses: ExitAddresses) -> Step:
+    if exit_addresses.purchase is None:
+        return Step(
+            exit_addresses.name,
+            "entries",
+            str(exit_addresses.entries),
+            f"{exit_addresses.in_use} listed addresses in the fewest prefixes",
+        )
     currency = described.catalogue.currency
     weighed = [
         f"{', '.join(other.blocks)}: {float(other.hour):.6g} {currency}/h, {other.entries} to allow"
-        for other in purchases(one.in_use, prices_of(described, one.exit, blocks=True))
+        for other in purchases(exit_addresses.in_use, prices_of(described, exit_addresses.exit, blocks=True))
     ]
     return Step(
-        one.name, "bought", ", ".join(one.blocks), f"the cheapest within all allow-lists, of: {'; '.join(weighed)}"
+        exit_addresses.name,
+        "bought",
+        ", ".join(exit_addresses.blocks),
+        f"the cheapest within all allow-lists, of: {'; '.join(weighed)}",
     )

@@ -182,8 +182,8 @@ class AddressPlan:
     def bought(self) -> dict[str, int]:
         """Addresses paid for by exit."""
         found: dict[str, int] = {}
-        for one in self.exits:
-            found[one.exit] = found.get(one.exit, 0) + one.bought
+        for exit_ in self.exits:
+            found[exit_.exit] = found.get(exit_.exit, 0) + exit_.bought
         return found
 
 

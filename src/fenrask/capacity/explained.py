@@ -27,52 +27,76 @@ def explain_capacity(capacity: Capacity) -> Iterator[Step]:
         days = capacity.demand.paths.described.estate.targets.days
         working = f"of the day that {percent(days)} of days do not exceed; exp(s z - s^2/2), s^2 = log(1 + day_cv^2)"
         yield Step("targets", "days", percent(days), working)
-    for one in sorted(capacity.exits, key=lambda one: (-one.blocking, one.port_limit.headroom)):
-        yield from _exit(one)
+    for exit_ in sorted(capacity.exits, key=lambda one: (-one.blocking, one.port_limit.headroom)):
+        yield from _exit(exit_)
 
 
-def _exit(one: ExitCapacity) -> Iterator[Step]:
-    ports, how = one.ports, one.how
+def _exit(exit_capacity: ExitCapacity) -> Iterator[Step]:
+    ports, how = exit_capacity.ports, exit_capacity.how
     if ports is None:
-        yield Step(one.name, "addresses needed", "1", "no connection, but a gateway that exists needs one address")
+        yield Step(
+            exit_capacity.name, "addresses needed", "1", "no connection, but a gateway that exists needs one address"
+        )
         return
     when = "all day" if ports.level else f"at {clock_text(ports.time_s)}"
-    yield Step(one.name, "assignment", how.assignment, f"{ports.pool}; when it is full, {ports.suffers} fails", _RFC)
-    yield Step(one.name, "ports of the pool", f"{ports.capacity:,}", one.how.size_text(one.addresses), _RFC)
     yield Step(
-        one.name,
+        exit_capacity.name, "assignment", how.assignment, f"{ports.pool}; when it is full, {ports.suffers} fails", _RFC
+    )
+    yield Step(
+        exit_capacity.name,
+        "ports of the pool",
+        f"{ports.capacity:,}",
+        exit_capacity.how.size_text(exit_capacity.addresses),
+        _RFC,
+    )
+    yield Step(
+        exit_capacity.name,
         "ports wanted",
         f"{figure(ports.concurrent)} {when}",
-        f"{ports.binding}, of {counted(len(one.streams), 'pool')} the one with most blocking (see demand --explain)",
+        f"{ports.binding}, of {counted(len(exit_capacity.streams), 'pool')} the one with most blocking "
+        "(see demand --explain)",
     )
     working = f"B({ports.capacity:,} ports, {figure(ports.concurrent)} wanted) = {ports.blocking:.4g}"
     yield Step(
-        one.name,
+        exit_capacity.name,
         "no free port",
         percent(ports.blocking),
         f"{working}{'; ' + ports.detail if ports.detail else ''}",
-        "; ".join(_formulas(one)),
+        "; ".join(_formulas(exit_capacity)),
     )
-    if one.needed is None:
-        yield Step(one.name, "addresses needed", "none suffices", f"even with many the blocking exceeds {one.target:g}")
+    if exit_capacity.needed is None:
+        yield Step(
+            exit_capacity.name,
+            "addresses needed",
+            "none suffices",
+            f"even with many the blocking exceeds {exit_capacity.target:g}",
+        )
         return
-    before = f"{one.needed - 1}: {one.blocking_with(one.needed - 1):.3g}, " if one.needed > 1 else ""
-    grown = " with the growth margin" if one.needed != one.needed_now else ""
-    working = f"blocking with {before}{one.needed}: {one.blocking_with(one.needed):.3g}; target {one.target:g}{grown}"
-    yield Step(one.name, "addresses needed", str(one.needed), working)
+    before = (
+        f"{exit_capacity.needed - 1}: {exit_capacity.blocking_with(exit_capacity.needed - 1):.3g}, "
+        if exit_capacity.needed > 1
+        else ""
+    )
+    grown = " with the growth margin" if exit_capacity.needed != exit_capacity.needed_now else ""
+    needed, blocking = exit_capacity.needed, exit_capacity.blocking_with(exit_capacity.needed)
+    working = f"blocking with {before}{needed}: {blocking:.3g}; target {exit_capacity.target:g}{grown}"
+    yield Step(exit_capacity.name, "addresses needed", str(exit_capacity.needed), working)
 
 
-def _formulas(one: ExitCapacity) -> Iterator[str]:
-    stream = next((each for each in one.streams if one.ports and each.label == one.ports.binding), None)
+def _formulas(exit_capacity: ExitCapacity) -> Iterator[str]:
+    stream = next(
+        (each for each in exit_capacity.streams if exit_capacity.ports and each.label == exit_capacity.ports.binding),
+        None,
+    )
     told = False
     if stream is not None:
         facts = {
-            "hashed": one.ports is not None and one.ports.hashed,
-            "limited": one.how.search_tries is not None,
+            "hashed": exit_capacity.ports is not None and exit_capacity.ports.hashed,
+            "limited": exit_capacity.how.search_tries is not None,
             "batches": stream.overlap > 0,
             "bursty": stream.is_bursty and not stream.overlap,
             "varied": stream.level_cv > 0 or stream.fast_cv > 0,
-            "capped": stream.is_capped and not stream.is_bursty and one.how.search_tries is None,
+            "capped": stream.is_capped and not stream.is_bursty and exit_capacity.how.search_tries is None,
             "retried": stream.retry_share > 0,
         }
         for name, holds in facts.items():

@@ -86,10 +86,10 @@ def translators(capacity: Capacity) -> Iterator[Translator]:
             yield _translator(capacity, one, offer)
 
 
-def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translator:
+def _translator(capacity: Capacity, exit_capacity: ExitCapacity, offer: Offer) -> Translator:
     described = capacity.demand.paths.described
-    estate, ports = described.estate, one.how
-    parts = capacity.demand.at_exit.get(one.exit, ())
+    estate, ports = described.estate, exit_capacity.how
+    parts = capacity.demand.at_exit.get(exit_capacity.exit, ())
     outward = Parts.of(parts).outward if parts else ()
     sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in outward))
     busiest = _entries(capacity, Parts.of(parts)) if parts else 0.0
@@ -99,12 +99,12 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
     if isinstance(ports, HostBlock | GrowingBlock):
         if ports.largest_block > ports.block:
             not_counted.append("blocks that grow: every host gets the first one for good")
-        blocks = _blocks(sources, ports.block, first, one.addresses)
+        blocks = _blocks(sources, ports.block, first, exit_capacity.addresses)
     elif ports.assignment not in ("shared-per-destination",):
         not_counted.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
-    if ports.address_choice == "any-free" and one.addresses > 1:
+    if ports.address_choice == "any-free" and exit_capacity.addresses > 1:
         not_counted.append("any free address: the kernel ties a host and a destination to one")
-    own = tuple(_own(capacity, estate, one.exit))
+    own = tuple(_own(capacity, estate, exit_capacity.exit))
     not_counted += [
         f"{each.destination} has addresses of its own, and which it has is not known: put them in"
         for each in own
@@ -114,9 +114,9 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         not_counted.append("addresses of single destinations: hosts have no blocks of theirs there")
     mapping_timeout = offer.mapping_timeout_s
     return Translator(
-        exit=one.exit,
-        addresses=tuple(map(str, estate.exits[one.exit].listed_addresses)),
-        number=max(1, one.addresses),
+        exit=exit_capacity.exit,
+        addresses=tuple(map(str, estate.exits[exit_capacity.exit].listed_addresses)),
+        number=max(1, exit_capacity.addresses),
         first_port=max(1, first),
         last_port=LAST_PORT,
         choice=ports.address_choice,
@@ -137,7 +137,7 @@ def _translator(capacity: Capacity, one: ExitCapacity, offer: Offer) -> Translat
         table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
         blocks=blocks,
         not_counted=tuple(not_counted),
-        forwarded=tuple(_forwarded(estate, one.exit, max(1, one.addresses))),
+        forwarded=tuple(_forwarded(estate, exit_capacity.exit, max(1, exit_capacity.addresses))),
         own=own,
     )
 

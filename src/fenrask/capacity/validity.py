@@ -15,10 +15,10 @@ _ROOM, _ROOM_OF_BURSTS = 0.6, 0.85
 _STEEP, _FEW, _VARIED = 2.0, 10.0, 0.5
 
 
-def beyond_range(one: ExitCapacity) -> Iterator[str]:
+def beyond_range(exit_capacity: ExitCapacity) -> Iterator[str]:
     """What does not hold of the pool that binds, in words; nothing where it has ample room."""
-    ports = one.ports
-    stream = next((each for each in one.streams if ports and each.label == ports.binding), None)
+    ports = exit_capacity.ports
+    stream = next((each for each in exit_capacity.streams if ports and each.label == ports.binding), None)
     if ports is None or stream is None or ports.headroom > _ROOM_OF_BURSTS:
         return
     if _few_bursts(stream):

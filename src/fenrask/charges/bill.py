@@ -151,11 +151,11 @@ def _standing(described: Described, meters: Meters) -> Iterator[Line]:
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
     """Public addresses of exits, every address of a block, and of hosts that have their own."""
-    for one in plan.exits:
-        uses = _uses(described, one, meters)
-        for quantity, unit, rate, reason in _of_exit(described, one):
+    for exit_ in plan.exits:
+        uses = _uses(described, exit_, meters)
+        for quantity, unit, rate, reason in _of_exit(described, exit_):
             if rate:
-                yield Line("addresses", one.exit, quantity, unit, rate, reason, True, uses)
+                yield Line("addresses", exit_.exit, quantity, unit, rate, reason, True, uses)
     yield from _held(described, plan.held, meters)
     yield from _of_hosts(described, meters.users)
 
@@ -164,24 +164,24 @@ _Priced = tuple[Fraction, str, Decimal, str]
 """A quantity with its unit and rate, and the reason."""
 
 
-def _of_exit(described: Described, one: ExitAddresses) -> Iterator[_Priced]:
+def _of_exit(described: Described, exit_addresses: ExitAddresses) -> Iterator[_Priced]:
     """What the addresses of one exit cost: a line for each size, where blocks have a price of their own."""
-    stated = described.catalogue.addresses_in(described.estate.region_of(described.estate.exits[one.exit]))
+    stated = described.catalogue.addresses_in(described.estate.region_of(described.estate.exits[exit_addresses.exit]))
     month = Fraction(described.catalogue.hours_per_month)
-    if one.purchase is not None and isinstance(stated.blocks, dict):
-        for length, number in sorted(Counter(one.purchase.lengths).items()):
+    if exit_addresses.purchase is not None and isinstance(stated.blocks, dict):
+        for length, number in sorted(Counter(exit_addresses.purchase.lengths).items()):
             what, unit = ("single addresses", "address-h") if length == SINGLE else (f"/{length}", "block-h")
             yield number * month, unit, stated.block_hour(length), f"{number} x {what}, {month} hours"
-    elif one.bought:
-        spare = f", {one.waste} of them to fill a block" if one.waste else ""
-        whose = f" for {one.toward} alone" if one.toward else ""
-        reason = f"{counted(one.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
-        yield one.bought * month, "address-h", stated.hour, reason
+    elif exit_addresses.bought:
+        spare = f", {exit_addresses.waste} of them to fill a block" if exit_addresses.waste else ""
+        whose = f" for {exit_addresses.toward} alone" if exit_addresses.toward else ""
+        reason = f"{counted(exit_addresses.bought, 'address', 'addresses')}{whose}{spare}, {month} hours"
+        yield exit_addresses.bought * month, "address-h", stated.hour, reason
 
 
-def address_month(described: Described, one: ExitAddresses) -> Fraction:
+def address_month(described: Described, exit_addresses: ExitAddresses) -> Fraction:
     """What the addresses of one exit cost a month."""
-    return sum((quantity * Fraction(rate) for quantity, _, rate, _ in _of_exit(described, one)), Fraction(0))
+    return sum((quantity * Fraction(rate) for quantity, _, rate, _ in _of_exit(described, exit_addresses)), Fraction(0))
 
 
 def lasting_month(described: Described, held: Sequence[Held]) -> Fraction:
@@ -245,14 +245,16 @@ def hosts_by_rate(described: Described) -> dict[str, list[tuple[Decimal, Fractio
     return every
 
 
-def _uses(described: Described, one: ExitAddresses, meters: Meters) -> Shares:
+def _uses(described: Described, exit_addresses: ExitAddresses, meters: Meters) -> Shares:
     """Who uses addresses of an exit: flows to the destination that alone sees them, or those to all others."""
-    metered, exit_ = meters.at_exit[one.exit], described.estate.exits[one.exit]
+    metered, exit_ = meters.at_exit[exit_addresses.exit], described.estate.exits[exit_addresses.exit]
     if exit_.own_addresses:
         flows = described.estate.flows
-        mine = [bool(name) and exit_.toward(flows[name].remote) == one.toward for name in metered.users.flows]
+        mine = [
+            bool(name) and exit_.toward(flows[name].remote) == exit_addresses.toward for name in metered.users.flows
+        ]
         metered = metered.where(np.array(mine, dtype=bool)[metered.flow])
-    return metered.shares(Use(one.exit, UNALLOCATED))
+    return metered.shares(Use(exit_addresses.exit, UNALLOCATED))
 
 
 @dataclass(frozen=True)

@@ -99,19 +99,19 @@ class Crossing:
     until: Fraction | None = None
 
 
-def crossings(one: Curve, other: Curve) -> list[Crossing]:
+def crossings(curve: Curve, other: Curve) -> list[Crossing]:
     """Every volume above 0, or stretch, at which two curves cost the same, in rising order.
 
     Solved on each straight piece of their difference; nothing is searched by eye.
     """
-    edges = sorted({begins for begins, _ in (*one.pieces, *other.pieces)})
+    edges = sorted({begins for begins, _ in (*curve.pieces, *other.pieces)})
     found: list[Crossing] = []
     before = Zero
     """The sign of the difference before the point that is looked at; 0 at the very beginning."""
     for number, edge in enumerate(edges):
         end = edges[number + 1] if number + 1 < len(edges) else None
-        gap = one.at(edge) - other.at(edge)
-        slope = one.slope_after(edge) - other.slope_after(edge)
+        gap = curve.at(edge) - other.at(edge)
+        slope = curve.slope_after(edge) - other.slope_after(edge)
         if gap == 0:
             found += _at_edge(edge, slope, before, end)
             before = slope or before

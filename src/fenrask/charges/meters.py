@@ -266,9 +266,9 @@ class Meters:
         number = self.users.flow[flow]
         above, below = times.numerator, times.denominator
 
-        def multiplied(one: Metered) -> Metered:
-            amounts = one.amounts * np.where(one.flow == number, above, below).astype(object)
-            return Metered(one.users, one.exit, one.flow, amounts, one.denominator * below)
+        def multiplied(metered: Metered) -> Metered:
+            amounts = metered.amounts * np.where(metered.flow == number, above, below).astype(object)
+            return Metered(metered.users, metered.exit, metered.flow, amounts, metered.denominator * below)
 
         return self._each(multiplied)
 

@@ -171,9 +171,9 @@ def errors_of(evaluation: Evaluation) -> Iterator[tuple[str, str]]:
     context = Context(evaluation, seeks=False, tells=False)
     for rule in RULES:
         if rule.severity is Severity.ERROR:
-            for one in rule.findings(context):
-                if not addressing.accepted(context.described, one):
-                    yield rule.name, one.place.path
+            for finding in rule.findings(context):
+                if not addressing.accepted(context.described, finding):
+                    yield rule.name, finding.place.path
 
 
 def _found(context: Context, rules: Sequence[Rule], with_exceptions: bool = True) -> list[Finding]:

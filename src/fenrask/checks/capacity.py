@@ -15,52 +15,57 @@ __all__ = ["client_pool_too_small", "host_limit_exceeded", "limit_exceeded", "po
 
 def port_exhaustion(context: Context) -> Iterator[Doubt]:
     """An exit at which more new connections than the target allows find no free port at the peak."""
-    for one in context.evaluation.capacity.exits:
-        if one.enough_addresses or one.ports is None:
+    for exit_ in context.evaluation.capacity.exits:
+        if exit_.enough_addresses or exit_.ports is None:
             continue
-        remedy, fix = _cure(context, one) if context.tells else ("", None)
-        place = ("exits", one.exit, *(("addresses_for", one.toward) if one.toward else ()))
-        yield Doubt(context.place(*place), one.verdict, remedy, fix)
+        remedy, fix = _cure(context, exit_) if context.tells else ("", None)
+        place = ("exits", exit_.exit, *(("addresses_for", exit_.toward) if exit_.toward else ()))
+        yield Doubt(context.place(*place), exit_.verdict, remedy, fix)
 
 
-def _cure(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
+def _cure(context: Context, exit_capacity: ExitCapacity) -> tuple[str, Fix | None]:
     """More addresses, where they are enough and the offer has them."""
-    most = one.most_addresses
-    if one.needed is None or (most is not None and one.needed > most):
-        return _divide(context, one)
-    exit_ = context.estate.exits[one.exit]
-    if one.blocking_with(one.needed) > one.target or exit_.pool is not None:
+    most = exit_capacity.most_addresses
+    if exit_capacity.needed is None or (most is not None and exit_capacity.needed > most):
+        return _divide(context, exit_capacity)
+    exit_ = context.estate.exits[exit_capacity.exit]
+    if exit_capacity.blocking_with(exit_capacity.needed) > exit_capacity.target or exit_.pool is not None:
         return "Divide its load over more exits, or lower it.", None
-    more = one.needed - one.addresses
-    words = f"Give it {counted(more, 'more address', 'more addresses')}: {one.needed} in all{_beside(one)}."
-    if exit_.listed_toward(one.toward):
+    more = exit_capacity.needed - exit_capacity.addresses
+    in_all = f"{exit_capacity.needed} in all{_beside(exit_capacity)}"
+    words = f"Give it {counted(more, 'more address', 'more addresses')}: {in_all}."
+    if exit_.listed_toward(exit_capacity.toward):
         words += " List them once they are assigned."
     # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
     fixes: list[Fix] = [
-        {"exits": {one.exit: one.with_addresses(one.needed)}},
-        {"exits": {one.exit: one.with_addresses("auto", one.needed)}},
+        {"exits": {exit_capacity.exit: exit_capacity.with_addresses(exit_capacity.needed)}},
+        {"exits": {exit_capacity.exit: exit_capacity.with_addresses("auto", exit_capacity.needed)}},
     ]
     before = {(broken.flow, broken.need) for broken in context.evaluation.broken}
     for fix in fixes if context.seeks else ():
         after = context.evaluated(fix)
-        then = after.capacity.of(one.exit, one.toward)
+        then = after.capacity.of(exit_capacity.exit, exit_capacity.toward)
         if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
             return words, fix
     return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
 
 
-def _divide(context: Context, one: ExitCapacity) -> tuple[str, Fix | None]:
+def _divide(context: Context, exit_capacity: ExitCapacity) -> tuple[str, Fix | None]:
     """Several exits instead of one, each for some of its subnets: as a patch where that does."""
     fix = None
-    if one.split and one.split.too_much:
-        named = some(each.subnet for each in one.split.too_much)
+    if exit_capacity.split and exit_capacity.split.too_much:
+        named = some(each.subnet for each in exit_capacity.split.too_much)
         return f"No gateway carries {named} alone: divide what is in it, or lower the load.", None
-    if context.seeks and context.trials > 0 and one.split:
+    if context.seeks and context.trials > 0 and exit_capacity.split:
         context.trials -= 1
-        fix = divided(context.evaluation, one)
-    if fix is not None and one.split:
-        return f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}.", dict(fix)
-    into = f"Divide its subnets over {counted(len(one.split.shares), 'gateway')}" if one.split else "Divide its load"
+        fix = divided(context.evaluation, exit_capacity)
+    if fix is not None and exit_capacity.split:
+        return f"Divide its subnets over {counted(len(exit_capacity.split.shares), 'gateway')}.", dict(fix)
+    into = (
+        f"Divide its subnets over {counted(len(exit_capacity.split.shares), 'gateway')}"
+        if exit_capacity.split
+        else "Divide its load"
+    )
     return f"{into} (`fenrask capacity` shows how), or lower the load.", None
 
 
@@ -68,16 +73,20 @@ def _fewer(context: Context, exit_name: str, most: int) -> dict[str, Any]:
     """No more addresses of an exit than its offer allows, where they are enough: those go that are not needed."""
     rows = [one for one in context.evaluation.capacity.exits if one.exit == exit_name]
     spare, patch = sum(one.addresses for one in rows) - most, list[tuple[ExitCapacity, int]]()
-    for one in sorted(rows, key=lambda each: (each.needed or 1) - each.addresses):
-        gone = min(spare, max(0, one.addresses - (one.needed or 1)))
-        patch += [(one, one.addresses - gone)] if gone else []
+    for row in sorted(rows, key=lambda each: (each.needed or 1) - each.addresses):
+        gone = min(spare, max(0, row.addresses - (row.needed or 1)))
+        patch += [(row, row.addresses - gone)] if gone else []
         spare -= gone
     return given(patch) if spare <= 0 else {}
 
 
-def _beside(one: ExitCapacity) -> str:
+def _beside(exit_capacity: ExitCapacity) -> str:
     return (
-        f" for {one.toward}" if one.toward else f" beside {one.beside} for one destination each" if one.beside else ""
+        f" for {exit_capacity.toward}"
+        if exit_capacity.toward
+        else f" beside {exit_capacity.beside} for one destination each"
+        if exit_capacity.beside
+        else ""
     )
 
 
@@ -102,10 +111,10 @@ def client_pool_too_small(context: Context) -> Iterator[Doubt]:
 
 def host_limit_exceeded(context: Context) -> Iterator[Doubt]:
     """A host whose own interface does not carry its load at the peak."""
-    for one in context.evaluation.capacity.hosts:
-        if one.exceeded:
-            place = context.place("workloads", one.workload, "interface")
-            yield Doubt(place, str(one), "Give its load to more hosts, or hosts a larger interface.")
+    for host in context.evaluation.capacity.hosts:
+        if host.exceeded:
+            place = context.place("workloads", host.workload, "interface")
+            yield Doubt(place, str(host), "Give its load to more hosts, or hosts a larger interface.")
 
 
 def limit_exceeded(context: Context) -> Iterator[Doubt]:

@@ -171,8 +171,8 @@ class _Trier:
         """Whether with all their patches, in this order, nothing is left of any of them."""
         described = self.start.evaluation.described
         try:
-            for one in findings[:-1]:
-                described = described.patched(dict(one.fix or {}), "a remedy")
+            for finding in findings[:-1]:
+                described = described.patched(dict(finding.fix or {}), "a remedy")
         except UnusableInput:
             return False
         then = self._then(described, findings[-1].fix or {})

@@ -187,9 +187,9 @@ def _on_open_connections(now: Evaluation, found: Sequence[FlowChange]) -> Iterat
 
 def _steps(comparison: Comparison) -> Iterator[Step]:
     """How the cost and the ports of each design are computed: the largest lines of its bill, its fullest exit."""
-    for one in comparison.candidates:
-        for step in explained(one.evaluation, _LINES):
-            yield replace(step, about=f"{one.design.name}: {step.about}")
+    for candidate in comparison.candidates:
+        for step in explained(candidate.evaluation, _LINES):
+            yield replace(step, about=f"{candidate.design.name}: {step.about}")
 
 
 def _weights(words: list[str]) -> dict[str, float]:

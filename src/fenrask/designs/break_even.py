@@ -155,14 +155,16 @@ def _passed(evaluation: Evaluation, flow: str) -> set[str]:
     return {name for path in evaluation.paths.by_flow[flow] for name in path.example.exits}
 
 
-def _own_fails(one: Candidate, current: Evaluation, flow: str) -> tuple[str, ...]:
+def _own_fails(candidate: Candidate, current: Evaluation, flow: str) -> tuple[str, ...]:
     """What keeps a candidate from serving a flow: all that `fails` says but for other flows' faults of today."""
-    evaluation = one.evaluation
+    evaluation = candidate.evaluation
     already = {(broken.flow, broken.need) for broken in current.broken if broken.flow != flow}
     needs = dict.fromkeys(each.need for each in evaluation.broken if (each.flow, each.need) not in already)
     theirs = {each.exit for each in current.short} - _passed(evaluation, flow)
     short = {each.exit for each in evaluation.short} - theirs
-    others = [fault for fault in one.fails if fault not in {each.need for each in evaluation.broken} | {"capacity"}]
+    others = [
+        fault for fault in candidate.fails if fault not in {each.need for each in evaluation.broken} | {"capacity"}
+    ]
     return (*needs, *(["capacity"] if short else []), *others)
 
 

@@ -244,11 +244,11 @@ class _Change:
         found = set(self._lost(after))
         if not found <= known:
             return None
-        for one in _errors(after):
-            if one not in self._errors_at_ends:
-                if one not in known:
+        for error in _errors(after):
+            if error not in self._errors_at_ends:
+                if error not in known:
                     return None
-                found.add(one)
+                found.add(error)
         return frozenset(found)
 
     def _lost(self, after: Evaluation) -> frozenset[Harm]:

@@ -54,13 +54,13 @@ def effort(base: Evaluation, now: Evaluation, patch: Patch) -> Effort:
 def partner_lists(evaluation: Evaluation) -> Iterator[tuple[str, Counter[tuple[str, str]]]]:
     """By destination that lets in only what it lists: its entries, each with the exit that it is for."""
     exits = evaluation.described.estate.exits
-    for one in evaluation.plan.partners:
-        if one.fixed:
+    for partner in evaluation.plan.partners:
+        if partner.fixed:
             # An address that is known is one entry, whichever exit shows it.
-            known = {part.exit for part in one.parts if exits[part.exit].listed_toward(part.toward)}
-            parts = ((part.exit, block) for part in one.parts for block in part.blocks)
+            known = {part.exit for part in partner.parts if exits[part.exit].listed_toward(part.toward)}
+            parts = ((part.exit, block) for part in partner.parts for block in part.blocks)
             entries = Counter(("" if name in known else name, block) for name, block in parts)
-            yield one.destination, entries + Counter(("", str(prefix)) for prefix in one.host_prefixes)
+            yield partner.destination, entries + Counter(("", str(prefix)) for prefix in partner.host_prefixes)
 
 
 def routes_to_change(patch: Patch) -> int:

@@ -37,9 +37,9 @@ def endpoints_of(described: Described, kind: str) -> dict[tuple[str, str], str]:
     """The endpoints of a kind that the estate has, by network and destination, where they reach it."""
     estate = described.estate
     found = {}
-    for name, one in estate.exits.items():
-        network, destination = estate.network_of(one) or "", (one.carries or ("",))[0]
-        if one.kind == kind and estate.endpoint_reaches(network, destination, one):
+    for name, exit_ in estate.exits.items():
+        network, destination = estate.network_of(exit_) or "", (exit_.carries or ("",))[0]
+        if exit_.kind == kind and estate.endpoint_reaches(network, destination, exit_):
             found[network, destination] = name
     return found
 

@@ -40,8 +40,8 @@ class Part:
 def patch_of(parts: Sequence[Part]) -> Patch:
     """The patch of several parts, done in this order."""
     patch: Patch = {}
-    for one in parts:
-        patch = merge_patches(patch, one.patch)
+    for part in parts:
+        patch = merge_patches(patch, part.patch)
     return patch
 
 

@@ -82,15 +82,15 @@ def _numbered(tasks: Sequence[Task]) -> list[Task]:
     """The same, in which what fails fails until a task by its number here, notices counted; and for how many days."""
     numbers = [number for number, one in enumerate(tasks, 1) if one.step is not None]
     found = list[Task]()
-    for one in tasks:
-        step = one.step
+    for task in tasks:
+        step = task.step
         if step is not None and step.harm:
             until = [(each, numbers[each.until - 1]) for each in step.harm]
             step = replace(
                 step,
-                harm=tuple(each._replace(until=end, days=tasks[end - 1].day - one.day) for each, end in until),
+                harm=tuple(each._replace(until=end, days=tasks[end - 1].day - task.day) for each, end in until),
             )
-        found.append(replace(one, step=step))
+        found.append(replace(task, step=step))
     return found
 
 

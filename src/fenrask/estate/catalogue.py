@@ -355,10 +355,14 @@ class Catalogue(Strict):
 
     @model_validator(mode="after")
     def _no_more_than_all(self) -> Self:
-        for name, one in self.commitments.items():
-            both = [other for other in self.commitments.values() if one.overlaps(other) and other.share is not None]
+        for name, commitment in self.commitments.items():
+            both = [
+                other for other in self.commitments.values() if commitment.overlaps(other) and other.share is not None
+            ]
             total = (
-                sum((other.share or Decimal(0) for other in both), Decimal(0)) if one.share is not None else Decimal(0)
+                sum((other.share or Decimal(0) for other in both), Decimal(0))
+                if commitment.share is not None
+                else Decimal(0)
             )
             if total > 1:
                 remedy = "Lower the shares, or name the offers and items that each covers."

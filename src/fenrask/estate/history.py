@@ -62,8 +62,8 @@ def with_history(data: Any, answers: Iterable[Answered]) -> Any:
     if not isinstance(destinations, dict):
         return data
     by_name: dict[str, list[Address]] = {}
-    for one in answers:
-        by_name.setdefault(one.name, []).append(one.address)
+    for answer in answers:
+        by_name.setdefault(answer.name, []).append(answer.address)
     changed = {}
     for key, stated in destinations.items():
         names = stated.get("names") if isinstance(stated, Mapping) else None

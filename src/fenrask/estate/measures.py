@@ -159,10 +159,10 @@ def _duration(entries: list[Mapping[str, Any]], total: int) -> Any:
         }
         return {"shape": "mixture", "parts": parts}
     values, shares = list[float](), list[float]()
-    for one in entries:
-        law = one.get("durations") or one["duration_s"]
+    for entry in entries:
+        law = entry.get("durations") or entry["duration_s"]
         several = law.get("values") or [law["mean"]]
         own = law.get("shares") or [1 / len(several)] * len(several)
         values += several
-        shares += [share * one["connections"] / total for share in own]
+        shares += [share * entry["connections"] / total for share in own]
     return {"shape": "measured", "values": values, "shares": shares}

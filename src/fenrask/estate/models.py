@@ -641,11 +641,11 @@ class Estate(Strict):
     def left_without(self, gone: Collection[str]) -> dict[str, str]:
         """The exits that would stay though what they require goes, each with that: providers refuse it."""
         found = {}
-        for name, one in self.exits.items():
+        for name, exit_ in self.exits.items():
             required = self.required_exits(name) if name not in gone else ()
             # Of several internet exits one is enough.
             lost = [each for each in required if each in gone]
-            if lost and (one.attached_to in lost or len(lost) == len(required)):
+            if lost and (exit_.attached_to in lost or len(lost) == len(required)):
                 found[name] = lost[0]
         return found
 

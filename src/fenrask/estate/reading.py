@@ -225,13 +225,15 @@ def _first_hand(problems: Sequence[Problem]) -> list[Problem]:
     lacking = {one.found.removeprefix("no ").strip("`") for one in problems if one.found.startswith("no `")}
     unfit = {one.place.path for one in problems}
 
-    def follows(one: Problem) -> bool:
-        if one.remedy == NONE_DEFINED:
-            return bool((meant | lacking | unfit) & {*one.expected.split("`")})
-        if one.found.startswith("no `"):
+    def follows(problem: Problem) -> bool:
+        if problem.remedy == NONE_DEFINED:
+            return bool((meant | lacking | unfit) & {*problem.expected.split("`")})
+        if problem.found.startswith("no `"):
             # Of the very entry in which it is misspelt: the same key may be missing elsewhere, too.
-            return (one.place.path, one.found.removeprefix("no ").strip("`")) in misspelt
-        return one.expected.startswith("one of ") and not one.found and f"{one.place.path}.measured" in unfit
+            return (problem.place.path, problem.found.removeprefix("no ").strip("`")) in misspelt
+        return (
+            problem.expected.startswith("one of ") and not problem.found and f"{problem.place.path}.measured" in unfit
+        )
 
     return [one for one in problems if not follows(one)]
 

@@ -15,23 +15,23 @@ _ITS_OWN = ("addresses", "at_least", "addresses_for", "publishes")
 """Keys of an exit that another one like it does not take over."""
 
 
-def divided(evaluation: Evaluation, one: ExitCapacity) -> Mapping[str, Any] | None:
+def divided(evaluation: Evaluation, exit_capacity: ExitCapacity) -> Mapping[str, Any] | None:
     """The patch that divides an exit as its `split` says; None where there is none, or it does not do.
 
     The first share keeps the exit. The subnets of each other one get tables of their own, which name an exit like it.
     """
-    split = one.split
+    split = exit_capacity.split
     if split is None or split.too_much or len(split.shares) < 2:
         return None
     estate = evaluation.described.estate
-    own = estate.network_of(estate.exits[one.exit])
+    own = estate.network_of(estate.exits[exit_capacity.exit])
     if any(share.network != own for share in split.shares):
         # One in another network needs a subnet there.
         return None
-    patch: dict[str, Any] = {"exits": {one.exit: {"addresses": "auto"}}, "route_tables": {}, "subnets": {}}
-    names = [one.exit]
+    patch: dict[str, Any] = {"exits": {exit_capacity.exit: {"addresses": "auto"}}, "route_tables": {}, "subnets": {}}
+    names = [exit_capacity.exit]
     for number, share in enumerate(split.shares[1:], 2):
-        names.append(_add(evaluation.described, patch, one.exit, number, share.subnets))
+        names.append(_add(evaluation.described, patch, exit_capacity.exit, number, share.subnets))
     after = tried(evaluation, patch, "a division")
     if after is None:
         return None

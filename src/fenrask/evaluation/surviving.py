@@ -276,18 +276,25 @@ def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[Ends, float
             yield from ((ends, share, why) for ends in users)
 
 
-def _too_much(one: ExitLimits, capacity: Capacity) -> tuple[float, str]:
+def _too_much(exit_limits: ExitLimits, capacity: Capacity) -> tuple[float, str]:
     """What an exit does not carry after a fault; with the addresses that it has now, which do not grow in a fault."""
-    if isinstance(one, ExitCapacity):
-        has = capacity.of(one.exit, one.toward)
-        addresses = has.addresses if has is not None else one.addresses
-        if not one.carries(addresses):
-            blocking = one.blocking_with(addresses)
-            needs = "no number of addresses suffices" if one.needed is None else f"it then needs {one.needed}"
-            why = f"{percent(blocking)} of new connections find no port at {one.name} ({needs}, and has {addresses})"
+    if isinstance(exit_limits, ExitCapacity):
+        has = capacity.of(exit_limits.exit, exit_limits.toward)
+        addresses = has.addresses if has is not None else exit_limits.addresses
+        if not exit_limits.carries(addresses):
+            blocking = exit_limits.blocking_with(addresses)
+            needs = (
+                "no number of addresses suffices"
+                if exit_limits.needed is None
+                else f"it then needs {exit_limits.needed}"
+            )
+            why = (
+                f"{percent(blocking)} of new connections find no port at {exit_limits.name} "
+                f"({needs}, and has {addresses})"
+            )
             return max(blocking, _LEAST), why
-    over = next(iter(one.overloaded_by), None)
+    over = next(iter(exit_limits.overloaded_by), None)
     if over is None:
         return _NOTHING
     beyond = max(1 - over.capacity / over.use, _LEAST) if over.use else 1.0
-    return beyond, f"{one.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"
+    return beyond, f"{exit_limits.name} exceeds its limit of {figure(over.capacity)} {over.unit}: {figure(over.use)}"

@@ -49,8 +49,8 @@ def _chain_to(line: Site, walls: Sequence[Site], name: str) -> Option:
 
 def _lines_to(described: Described, group: Group, places: Places) -> Iterator[str]:
     """The private lines of a group's network that lead where it goes, whichever way replies take."""
-    for name, one in described.estate.exits.items():
-        if one.onward is not Onward.THIRD_PARTY or one.of_network != group.network or one.fault:
+    for name, exit_ in described.estate.exits.items():
+        if exit_.onward is not Onward.THIRD_PARTY or exit_.of_network != group.network or exit_.fault:
             continue
         traces = _traces(described, group, places, name)
         leads = (Verdict.ARRIVES, Verdict.OTHER_RETURN)
@@ -61,8 +61,8 @@ def _lines_to(described: Described, group: Group, places: Places) -> Iterator[st
 def _through(described: Described, group: Group, places: Places) -> Iterator[Option]:
     """The firewalls of the network that exist, and by which a group would arrive if its routes named them."""
     estate = described.estate
-    for name, one in estate.exits.items():
-        if not one.inspects or not one.offer_name or one.fault or estate.network_of(one) != group.network:
+    for name, exit_ in estate.exits.items():
+        if not exit_.inspects or not exit_.offer_name or exit_.fault or estate.network_of(exit_) != group.network:
             continue
         traces = _traces(described, group, places, name)
         if traces and all(trace.verdict.arrives for trace in traces):

@@ -20,9 +20,9 @@ def counted_in(model: Model, current: Evaluation) -> Counts:
     for (number, option), variable in model.taken.items():
         if routes := _routes(model.units[number], option, first):
             found.routes[variable] = float(routes)
-    for one in current.plan.partners:
-        if one.fixed:
-            _entries(model, found, one, current.plan.in_use)
+    for partner in current.plan.partners:
+        if partner.fixed:
+            _entries(model, found, partner, current.plan.in_use)
     return found
 
 

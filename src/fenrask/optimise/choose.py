@@ -323,13 +323,13 @@ def _or_cheaper(choice: Choice, comparison: Comparison) -> Choice:
         return choice
     own, held = choice.with_changes(choice.evaluation, choice.patch), choice.evaluation.meets_all
     best: Candidate | None = None
-    for one in comparison.candidates:
+    for candidate in comparison.candidates:
         # What paths alone rule out, or what costs more, need not be looked at any further.
-        if one.evaluation.ruled_out:
+        if candidate.evaluation.ruled_out:
             continue
-        cost = choice.with_changes(one.evaluation, one.patch)
-        if (cost < own * (1 - 1e-9) - 1e-9 or not held) and one.passes:
-            best, own, held = one, cost, True
+        cost = choice.with_changes(candidate.evaluation, candidate.patch)
+        if (cost < own * (1 - 1e-9) - 1e-9 or not held) and candidate.passes:
+            best, own, held = candidate, cost, True
     if best is None:
         return choice
     return replace(choice, patch=best.patch, evaluation=best.evaluation, design=best.design.name, steady=None)

@@ -68,20 +68,20 @@ def _covers_after(
             yield factors, -inf, len(users) - 1.0
 
 
-def _needed_then(one: ExitLimits, numbers: Collection[int]) -> int | None:
+def _needed_then(exit_limits: ExitLimits, numbers: Collection[int]) -> int | None:
     """The addresses that an exit is given for a fault, of those that it may have; None where none of them is enough.
 
     That is what it then needs with room for growth; where it may not have as many, the most, if they meet the target.
     Those of one destination alone, and a private pool, are no matter of the choice: enough or not.
     """
-    if not isinstance(one, ExitCapacity):
+    if not isinstance(exit_limits, ExitCapacity):
         return 0
-    if one.toward or not numbers:
-        return 0 if one.carries(one.addresses) else None
+    if exit_limits.toward or not numbers:
+        return 0 if exit_limits.carries(exit_limits.addresses) else None
     most = max(numbers)
-    if one.needed is not None and one.needed <= most:
-        return one.needed
-    return most if one.carries(most) else None
+    if exit_limits.needed is not None and exit_limits.needed <= most:
+        return exit_limits.needed
+    return most if exit_limits.carries(most) else None
 
 
 def unfit(

@@ -73,9 +73,9 @@ def _froms(estate: Estate, workload: str) -> list[_From]:
 def _distinct(options: Iterator[Option]) -> list[Option]:
     """Each option once: the current path stands for another one through the same exits."""
     found: dict[tuple[object, ...], Option] = {}
-    for one in options:
-        alone = one.also if one.name != CURRENT or one.sites else None
-        found.setdefault((one.sites, alone, bool(one.before), one.own_addresses, one.fails), one)
+    for option in options:
+        alone = option.also if option.name != CURRENT or option.sites else None
+        found.setdefault((option.sites, alone, bool(option.before), option.own_addresses, option.fails), option)
     return list(found.values())
 
 

@@ -350,12 +350,12 @@ class Model:
         """Fixed sums that commitments take off, at most all that they cover; fees. To be called when all is spent."""
         if fees := sum(one.month_fee for one in self.commitments):
             self.program.row({self.program.variable(float(fees)): 1.0}, low=1)
-        for one in self.commitments:
-            if one.month_off is not None:
-                off = self.program.variable(-1.0, float(one.month_off), integral=False)
+        for commitment in self.commitments:
+            if commitment.month_off is not None:
+                off = self.program.variable(-1.0, float(commitment.month_off), integral=False)
                 row = {off: 1.0}
                 for spent in self.spent:
-                    if one.covers(spent.item, spent.offer):
+                    if commitment.covers(spent.item, spent.offer):
                         row[spent.variable] = row.get(spent.variable, 0.0) - spent.month
                 self.program.row(row, high=0)
 

@@ -131,12 +131,12 @@ class Places:
 
     def _at(self, offer: str, network: str, zone: str | None) -> Site:
         estate, stated = self.described.estate, self.described.catalogue.offers[offer]
-        for name, one in estate.exits.items():
-            if one.offer_name != offer or one.fault or one.pool is not None or not one.translates:
+        for name, exit_ in estate.exits.items():
+            if exit_.offer_name != offer or exit_.fault or exit_.pool is not None or not exit_.translates:
                 continue
             site = self.existing(name)
             here = site.network == network and site.zone == zone
-            if here and (site.whole_network or any(map(estate.internet_exit_of, one.in_subnets))):
+            if here and (site.whole_network or any(map(estate.internet_exit_of, exit_.in_subnets))):
                 return site
         whole = stated.scope == "region" and KINDS[stated.kind].serves_whole_network
         return Site(Role.TRANSLATES, offer, network, zone, whole_network=whole)

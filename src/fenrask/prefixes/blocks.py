@@ -170,6 +170,6 @@ def covers(outer: Prefix, inner: Prefix) -> bool:
     return outer.prefixlen <= inner.prefixlen and inner.network_address in outer
 
 
-def overlap(one: Prefix, other: Prefix) -> bool:
+def overlap(prefix: Prefix, other: Prefix) -> bool:
     """Whether two prefixes have an address in common."""
-    return covers(one, other) or covers(other, one)
+    return covers(prefix, other) or covers(other, prefix)

@@ -89,8 +89,8 @@ class Collector:
 
     def flush(self) -> None:
         """Take in what waits for more of its kind."""
-        for one in self._exporters.values():
-            self._decoded(one, one.decoder.flushed())
+        for exporter in self._exporters.values():
+            self._decoded(exporter, exporter.decoder.flushed())
         if self._waiting:
             self._done = (self._done + summarised(self._waiting, self.pairs)).kept_in(self.room)
             self._waiting = []
@@ -101,14 +101,14 @@ class Collector:
         return self._done + summarised(self._open(), self.pairs)
 
     def _open(self) -> Iterator[Batch]:
-        for one in self._exporters.values():
-            yield from one.gathering.so_far()
-            yield from one.pairing.so_far()
+        for exporter in self._exporters.values():
+            yield from exporter.gathering.so_far()
+            yield from exporter.pairing.so_far()
 
     def end(self) -> Summary:
         """The same at the end."""
-        for one in self._exporters.values():
-            self._end(one)
+        for exporter in self._exporters.values():
+            self._end(exporter)
         self._exporters = {}
         self.flush()
         return self._done

@@ -66,12 +66,12 @@ def confirm(described: Described, observations: Sequence[Observation], only_seen
     inside: dict[_Seen, int] = {}
     outside: dict[tuple[Attempt, Address | None], int] = {}
     problems: list[Problem] = []
-    for one in observations:
-        if one.sender and (asked := _attempts(described.estate, one, problems)) is not None:
+    for observation in observations:
+        if observation.sender and (asked := _attempts(described.estate, observation, problems)) is not None:
             for attempt in asked:
-                outside[attempt, one.seen_as] = outside.get((attempt, one.seen_as), 0) + 1
+                outside[attempt, observation.seen_as] = outside.get((attempt, observation.seen_as), 0) + 1
             continue
-        seen = _seen(described, one, planned, problems)
+        seen = _seen(described, observation, planned, problems)
         inside[seen] = inside.get(seen, 0) + 1
     if problems:
         raise UnusableInput(problems)
@@ -80,15 +80,18 @@ def confirm(described: Described, observations: Sequence[Observation], only_seen
     return found if only_seen else found + list(_unseen(planned, inside))
 
 
-def _seen(described: Described, one: Observation, planned: Planned, problems: list[Problem]) -> _Seen:
+def _seen(described: Described, observation: Observation, planned: Planned, problems: list[Problem]) -> _Seen:
     """What an observation from inside, or of the remote end, is of; by addresses where some of them differ."""
-    subnet, destination = _subnet(described.estate, one, problems), _destination(described, one, problems)
+    subnet, destination = (
+        _subnet(described.estate, observation, problems),
+        _destination(described, observation, problems),
+    )
     if subnet and destination and (subnet, destination) not in planned:
         planned[subnet, destination] = [trace for trace, _ in trace_from(described, subnet, destination)]
     traces = planned.get((subnet, destination), ())
-    host = _address(one.sender) if any(trace.portion.hosts != 1 for trace in traces) else None
-    target = _address(one.destination) if any(trace.portion.reach != 1 for trace in traces) else None
-    return _Seen(subnet, destination, one.seen_as, host, target)
+    host = _address(observation.sender) if any(trace.portion.hosts != 1 for trace in traces) else None
+    target = _address(observation.destination) if any(trace.portion.reach != 1 for trace in traces) else None
+    return _Seen(subnet, destination, observation.seen_as, host, target)
 
 
 def _address(text: str) -> Address | None:
@@ -98,16 +101,18 @@ def _address(text: str) -> Address | None:
         return None
 
 
-def _attempts(estate: Estate, one: Observation, problems: list[Problem]) -> list[Attempt] | None:
+def _attempts(estate: Estate, observation: Observation, problems: list[Problem]) -> list[Attempt] | None:
     """What an observation from outside is an attempt of; None for one from a subnet, or from what is not known."""
-    origin = None if one.sender in estate.subnets else origin_of(estate, one.sender)
+    origin = None if observation.sender in estate.subnets else origin_of(estate, observation.sender)
     if origin is None:
         return None
-    found = target_of(estate, one.destination, *origin, one.port)
+    found = target_of(estate, observation.destination, *origin, observation.port)
     if not found:
         known = [*estate.workloads, *estate.destinations]
         expected = "a workload, a service, an endpoint, or an address of a host or an exit"
-        problems.append(Problem(one.place, repr(one.destination), expected, nearest(one.destination, known)))
+        problems.append(
+            Problem(observation.place, repr(observation.destination), expected, nearest(observation.destination, known))
+        )
     return found
 
 
@@ -156,42 +161,44 @@ def _as_who(estate: Estate, attempt: Attempt, seen_as: Address, arriving: Sequen
     return "another source", "something between rewrites it that the plan does not have"
 
 
-def _destination(described: Described, one: Observation, problems: list[Problem]) -> str:
+def _destination(described: Described, observation: Observation, problems: list[Problem]) -> str:
     """The destination that an observation names, or that holds the address that it names; else that address itself."""
     known = described.estate.destinations
-    if one.destination in known:
-        return one.destination
+    if observation.destination in known:
+        return observation.destination
     try:
-        address = parse_address(one.destination)
+        address = parse_address(observation.destination)
     except ValueError:
-        near = nearest(one.destination, known)
-        problems.append(Problem(one.place, repr(one.destination), "a destination, or an address", near))
+        near = nearest(observation.destination, known)
+        problems.append(Problem(observation.place, repr(observation.destination), "a destination, or an address", near))
         return ""
     holding = (name for name, each in known.items() if any(address in prefix for prefix in each.prefixes))
     return next(holding, str(address))
 
 
-def _subnet(estate: Estate, one: Observation, problems: list[Problem]) -> str:
+def _subnet(estate: Estate, observation: Observation, problems: list[Problem]) -> str:
     """The subnet that an observation names, by itself or by an address in it; empty for a far-side log."""
-    if not one.sender or one.sender in estate.subnets:
-        return one.sender
-    address = _address(one.sender)
+    if not observation.sender or observation.sender in estate.subnets:
+        return observation.sender
+    address = _address(observation.sender)
     holding = () if address is None else estate.subnets_at(address)
     whose = [] if address is None else _holders(estate, address)
     if len(whose) > 1:
-        several = f"{one.sender}, an address of {' and '.join(whose)}"
-        problems.append(Problem(one.place, several, "one of these subnets", "Name the subnet in its place."))
+        several = f"{observation.sender}, an address of {' and '.join(whose)}"
+        problems.append(Problem(observation.place, several, "one of these subnets", "Name the subnet in its place."))
         return ""
     if whose and not holding:
         found, remedy = (
-            f"{one.sender}, an address of {whose[0]}",
+            f"{observation.sender}, an address of {whose[0]}",
             "Name the host before its translation, or its subnet.",
         )
-        problems.append(Problem(one.place, found, "a host's own address", remedy))
+        problems.append(Problem(observation.place, found, "a host's own address", remedy))
         return ""
     if not holding:
-        near = nearest(one.sender, estate.subnets)
-        problems.append(Problem(one.place, repr(one.sender), "a subnet, an address, or who is outside", near))
+        near = nearest(observation.sender, estate.subnets)
+        problems.append(
+            Problem(observation.place, repr(observation.sender), "a subnet, an address, or who is outside", near)
+        )
         return ""
     return holding[0]
 

@@ -89,18 +89,18 @@ class Stream:
 
     def _read(self, entries: Iterable[Entry]) -> None:
         try:
-            for one in entries:
+            for entry in entries:
                 with self._lock:
-                    self._take(one)
+                    self._take(entry)
         except Exception as error:  # noqa: BLE001 - whatever it is, whoever looks is to hear of it
             self._fault = error
         self.has_ended = True
 
-    def _take(self, one: Entry) -> None:
+    def _take(self, entry: Entry) -> None:
         # The newest last: what goes beyond the limit is what nothing was heard of for longest.
-        self._entries.pop(one.key, None)
-        if one.event not in _ENDS:
-            self._entries[one.key] = one
+        self._entries.pop(entry.key, None)
+        if entry.event not in _ENDS:
+            self._entries[entry.key] = entry
             if len(self._entries) > _MOST_ENTRIES:
                 self._entries.pop(next(iter(self._entries)))
 

@@ -144,51 +144,62 @@ def read_names(text: str, file: str, described: Described, problems: list[Proble
     return found
 
 
-def _look_up(one: NameAnswer) -> str:
-    where = "on the internet" if one.subnet == INTERNET else f"in {one.subnet}"
-    return f"look {one.name} up {where}: getent ahosts {one.name}"
+def _look_up(name_answer: NameAnswer) -> str:
+    where = "on the internet" if name_answer.subnet == INTERNET else f"in {name_answer.subnet}"
+    return f"look {name_answer.name} up {where}: getent ahosts {name_answer.name}"
 
 
-def _unanswered(one: NameAnswer) -> Compared:
+def _unanswered(name_answer: NameAnswer) -> Compared:
     """A name that nobody is to be told: no answer is the proof."""
-    if not one.address:
-        return Compared("name", one.subnet, one.name, "no answer", "no answer", AS_PLANNED)
+    if not name_answer.address:
+        return Compared("name", name_answer.subnet, name_answer.name, "no answer", "no answer", AS_PLANNED)
     cause = "the name is still in a public zone: take it out, or its service can be found from there"
-    return Compared("name", one.subnet, one.name, "no answer", one.address, DIFFERENT, cause, _look_up(one))
+    return Compared(
+        "name",
+        name_answer.subnet,
+        name_answer.name,
+        "no answer",
+        name_answer.address,
+        DIFFERENT,
+        cause,
+        _look_up(name_answer),
+    )
 
 
 def compare_names(described: Described, answers: Sequence[NameAnswer]) -> Iterator[Compared]:
     """Each answer against where the plan wants the name: at a private endpoint's address, or in the prefixes."""
     estate = described.estate
-    for one in answers:
-        destination = next(name for name, each in estate.destinations.items() if one.name in each.names)
-        outside, stated = one.subnet == INTERNET, estate.destinations[destination]
-        endpoint = "" if outside else estate.by_name.get((one.subnet, destination), "")
+    for answer in answers:
+        destination = next(name for name, each in estate.destinations.items() if answer.name in each.names)
+        outside, stated = answer.subnet == INTERNET, estate.destinations[destination]
+        endpoint = "" if outside else estate.by_name.get((answer.subnet, destination), "")
         if not endpoint and not stated.names_public:
-            yield _unanswered(one)
+            yield _unanswered(answer)
             continue
         places = estate.exits[endpoint].in_subnets if endpoint else ()
         inside = [prefix for place in places for prefix in estate.subnets[place].prefixes]
         wanted = inside or [*estate.destinations[destination].prefixes]
         told = f"{endpoint} ({some(map(str, inside))})" if endpoint else some(map(str, wanted)) or "not known"
-        check = _look_up(one)
-        if not one.address:
+        check = _look_up(answer)
+        if not answer.address:
             cause = f"the name is not in the resolver that {'the internet' if outside else 'the subnet'} uses"
-            yield Compared("name", one.subnet, one.name, told, "no answer", DIFFERENT, cause, check)
+            yield Compared("name", answer.subnet, answer.name, told, "no answer", DIFFERENT, cause, check)
             continue
         try:
-            address = parse_address(one.address)
+            address = parse_address(answer.address)
         except ValueError:
-            yield Compared("name", one.subnet, one.name, told, one.address, DIFFERENT, "no address", check)
+            yield Compared("name", answer.subnet, answer.name, told, answer.address, DIFFERENT, "no address", check)
             continue
         if any(address in prefix for prefix in wanted):
-            yield Compared("name", one.subnet, one.name, told, one.address, AS_PLANNED)
+            yield Compared("name", answer.subnet, answer.name, told, answer.address, AS_PLANNED)
         elif not wanted:
-            yield Compared("name", one.subnet, one.name, told, one.address, NOT_SEEN, "its prefixes are not known")
+            yield Compared(
+                "name", answer.subnet, answer.name, told, answer.address, NOT_SEEN, "its prefixes are not known"
+            )
         else:
             cause = (
                 "the endpoint's name is not in the network's DNS: traffic goes to the public address"
                 if endpoint
                 else ("the name moved: `fenrask resolve` brings the prefixes up to date")
             )
-            yield Compared("name", one.subnet, one.name, told, one.address, DIFFERENT, cause, check)
+            yield Compared("name", answer.subnet, answer.name, told, answer.address, DIFFERENT, cause, check)

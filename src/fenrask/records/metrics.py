@@ -103,8 +103,8 @@ def _time(text: str) -> float:
 def compare_metrics(evaluation: Evaluation, samples: Sequence[Sample]) -> Iterator[Compared]:
     """Each metric of each exit against the model: peak connections, blocked ones, volume and packets by the second."""
     grouped: dict[tuple[str, str], list[Sample]] = {}
-    for one in samples:
-        grouped.setdefault((one.exit, one.metric), []).append(one)
+    for sample in samples:
+        grouped.setdefault((sample.exit, sample.metric), []).append(sample)
     for exit_name in dict.fromkeys(one.exit for one in samples):
         for metric in METRICS:
             own = sorted(grouped.get((exit_name, metric), []), key=lambda one: one.time_s)

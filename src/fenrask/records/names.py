@@ -80,8 +80,8 @@ def _unreachable(address: Address) -> str:
 
 
 def _special(addresses: list[Address]) -> Iterator[str]:
-    for one in addresses:
-        if what := _unreachable(one):
-            yield f"{one} ({what}, not taken)"
-        elif any(one in block for block in _PRIVATE if block.version == one.version):
-            yield f"{one} (private)"
+    for address in addresses:
+        if what := _unreachable(address):
+            yield f"{address} ({what}, not taken)"
+        elif any(address in block for block in _PRIVATE if block.version == address.version):
+            yield f"{address} (private)"

@@ -153,8 +153,8 @@ def _filtered_ports(estate: Estate, workload: str) -> Iterator[tuple[int, str]]:
     """The first port of each rule for what enters a workload's hosts, or their subnets, and the first one after it."""
     subnets = (estate.subnets[one].filters for one in estate.workloads[workload].subnets)
     for filters in (estate.workloads[workload].filters, *subnets):
-        for one in filters.values():
-            for _, rule in one.rules(inward=True):
+        for filter_ in filters.values():
+            for _, rule in filter_.rules(inward=True):
                 for low, high in rule.ports:
                     yield from ((port, rule.protocol or "tcp") for port in (low, high + 1) if port <= _LAST_PORT)
 
@@ -215,9 +215,9 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
     return found
 
 
-def _to_hosts(one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
+def _to_hosts(attempt: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
     """By class of senders and hosts; of those alone that the attempt's own addresses belong to."""
-    own = [trace for trace in traces if holds(trace.portion.sources, one.host) and _at(trace, one.target)]
+    own = [trace for trace in traces if holds(trace.portion.sources, attempt.host) and _at(trace, attempt.target)]
     classes: dict[Any, list[Trace]] = {}
     for trace in own:
         arrives = trace.verdict.arrives
@@ -230,10 +230,14 @@ def _to_hosts(one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
     for (arrives, why, _), some in same.items():
         portion = some[0].portion
         part = "" if len(same) == 1 or portion.is_all else some[0].part
-        host = portion.sources[0].address if portion.sources and portion.hosts != 1 and one.host is None else one.host
-        target = one.target or (host_of(portion.targets[0]) if portion.targets and len(same) > 1 else None)
+        host = (
+            portion.sources[0].address
+            if portion.sources and portion.hosts != 1 and attempt.host is None
+            else attempt.host
+        )
+        target = attempt.target or (host_of(portion.targets[0]) if portion.targets and len(same) > 1 else None)
         source = str(some[0].source) if arrives else ""
-        yield Outcome(one._replace(host=host, target=target), arrives, why, source, part, tuple(some))
+        yield Outcome(attempt._replace(host=host, target=target), arrives, why, source, part, tuple(some))
 
 
 def host_of(block: Block) -> Address:
@@ -277,26 +281,26 @@ def _as_workload(described: Described, endpoint: str) -> dict[str, Any]:
     }
 
 
-def _to_endpoint(described: Described, known: Openings, one: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
+def _to_endpoint(described: Described, known: Openings, attempt: Attempt, traces: Sequence[Trace]) -> Iterator[Outcome]:
     """A private endpoint, at its address in a subnet: as any host there, there and back; and by its policy."""
-    exit_ = described.estate.exits[one.to]
-    if one.origin == INTERNET:
-        yield Outcome(one, False, f"{one.to} has a private address alone")
+    exit_ = described.estate.exits[attempt.to]
+    if attempt.origin == INTERNET:
+        yield Outcome(attempt, False, f"{attempt.to} has a private address alone")
     elif exit_.lets_in is not None:
-        yield Outcome(one, False, f"the policy of {one.to} does not list {one.origin}", is_needed=False)
+        yield Outcome(attempt, False, f"the policy of {attempt.to} does not list {attempt.origin}", is_needed=False)
     else:
-        ways = [way for subnet in exit_.in_subnets for way in known.to(subnet) if way.origin == one.origin]
+        ways = [way for subnet in exit_.in_subnets for way in known.to(subnet) if way.origin == attempt.origin]
         untold = any(way.is_open and not way.is_told for way in ways)
-        for outcome in _to_hosts(one, traces):
+        for outcome in _to_hosts(attempt, traces):
             could = not outcome.arrives and untold
             yield replace(outcome, why=outcome.why.replace("workload endpoint ", ""), is_needed=False, could=could)
 
 
-def _to_service(estate: Estate, one: Attempt) -> Outcome:
+def _to_service(estate: Estate, attempt: Attempt) -> Outcome:
     """A service of the provider, asked by its public name or address: by what it takes over the internet."""
-    stated = estate.destinations[one.to]
+    stated = estate.destinations[attempt.to]
     if stated.public_access == "listed":
-        listed = one.host is not None and any(one.host in prefix for prefix in stated.allowed)
-        return Outcome(one, listed, "" if listed else f"{one.to} takes what its list allows")
+        listed = attempt.host is not None and any(attempt.host in prefix for prefix in stated.allowed)
+        return Outcome(attempt, listed, "" if listed else f"{attempt.to} takes what its list allows")
     is_open = stated.public_access == "open" and stated.only_through is None
-    return Outcome(one, is_open, "" if is_open else f"{one.to} takes nothing over the internet")
+    return Outcome(attempt, is_open, "" if is_open else f"{attempt.to} takes nothing over the internet")

@@ -39,8 +39,8 @@ def part_of(
 def whole_of(shares: Sequence[Part]) -> Part:
     """All shares of one file as one: the same as if it was read at once."""
     unread, guessed = Unread({}), dict[str, str]()
-    for one in shares:
-        unread += one.unread
-        guessed |= one.guessed
+    for share in shares:
+        unread += share.unread
+        guessed |= share.guessed
     whole = Summary.total([one.summary for one in shares])
     return replace(shares[0], guessed=guessed, summary=settled(whole), unread=unread)

@@ -62,9 +62,9 @@ def _grown(estate: Estate, found: Sequence[Measured]) -> Iterator[tuple[str, dic
             yield name, _growth(max(own, key=lambda one: one.connections))
 
 
-def _growth(one: Measured) -> dict[str, Any]:
+def _growth(measured: Measured) -> dict[str, Any]:
     """What it grows by a month, within what an estate may state."""
-    if one.days.growth is None:
+    if measured.days.growth is None:
         return {}
-    bounds = ((name, min(_MOST_GROWTH, max(-_MOST_GROWTH, each))) for name, each in vars(one.days.growth).items())
+    bounds = ((name, min(_MOST_GROWTH, max(-_MOST_GROWTH, each))) for name, each in vars(measured.days.growth).items())
     return {"growth_per_month": {name: round(each, 4) for name, each in bounds}}

@@ -154,13 +154,13 @@ def use_of(evaluation: Evaluation, exit_name: str, entries: Sequence[Entry]) -> 
     return Use(taken, full, busiest[1], len(own) - len(matched))
 
 
-def _pool(one: Entry, ports: Ports) -> str:
+def _pool(entry: Entry, ports: Ports) -> str:
     """The ports that an entry takes one of: toward its destination's address, of its host's block, or of all."""
-    protocol = "udp" if one.protocol == 17 else "tcp"
+    protocol = "udp" if entry.protocol == 17 else "tcp"
     view = ASSIGNMENTS[ports.assignment].view
     if view == "tuples":
-        return f"{one.target.decode()}:{one.target_port}/{protocol}"
-    return f"{one.source.decode()}/{protocol}" if view == "hosts" else f"all destinations/{protocol}"
+        return f"{entry.target.decode()}:{entry.target_port}/{protocol}"
+    return f"{entry.source.decode()}/{protocol}" if view == "hosts" else f"all destinations/{protocol}"
 
 
 @dataclass(frozen=True)
@@ -179,16 +179,16 @@ class _Full:
     is_block: bool
 
 
-def _owner(described: Described, one: Entry) -> tuple[str, str]:
+def _owner(described: Described, entry: Entry) -> tuple[str, str]:
     estate = described.estate
     try:
-        inner, outer = parse_address(one.source.decode()), parse_address(one.target.decode())
+        inner, outer = parse_address(entry.source.decode()), parse_address(entry.target.decode())
     except ValueError:
         return "", ""
     held = estate.subnets_at(inner)
     if len(held) != 1:
         return "", ""
-    return held[0], _named(described, outer, one.target_port) or f"{outer}:{one.target_port}"
+    return held[0], _named(described, outer, entry.target_port) or f"{outer}:{entry.target_port}"
 
 
 def _named(described: Described, outer: Address, port: int) -> str:
@@ -199,12 +199,12 @@ def _named(described: Described, outer: Address, port: int) -> str:
     return ""
 
 
-def _state(one: Entry, offer: Offer) -> int:
+def _state(entry: Entry, offer: Offer) -> int:
     """0 live, 1 idle, 2 waiting."""
-    if one.state in _WAITING:
+    if entry.state in _WAITING:
         return 2
-    whole = offer.mapping_timeout_s.after("udp_answered" if one.protocol == 17 else "idle")
-    silent = whole - one.seconds_left if one.seconds_left is not None else 0
+    whole = offer.mapping_timeout_s.after("udp_answered" if entry.protocol == 17 else "idle")
+    silent = whole - entry.seconds_left if entry.seconds_left is not None else 0
     return 1 if silent > _IDLE_S else 0
 
 
@@ -312,8 +312,8 @@ def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy
         return
 
 
-def _leaves_privately(evaluation: Evaluation, patch: dict[str, Any], one: Taken) -> bool:
-    traces = trace_from(evaluation.described.patched(patch, "relief"), one.subnet, one.destination)
+def _leaves_privately(evaluation: Evaluation, patch: dict[str, Any], taken: Taken) -> bool:
+    traces = trace_from(evaluation.described.patched(patch, "relief"), taken.subnet, taken.destination)
     return all(trace.verdict.arrives and trace.onward is Onward.SERVICE for trace, _ in traces)
 
 

@@ -155,18 +155,22 @@ class Replayed:
 
 def replayed(log: Log, capacity: Capacity, pairs: Pairs, exits: Sequence[str] = ()) -> Iterator[Replayed]:
     """Each exit that translates, or some by name, to which any connection belongs."""
-    for one in capacity.exits:
-        if exits and one.exit not in exits:
+    for exit_ in capacity.exits:
+        if exits and exit_.exit not in exits:
             continue
-        rows, divided = _of_exit(log, capacity, one, pairs)
+        rows, divided = _of_exit(log, capacity, exit_, pairs)
         if rows.size:
-            yield _replayed(log.some(rows), capacity, one, divided)
+            yield _replayed(log.some(rows), capacity, exit_, divided)
 
 
-def _of_exit(log: Log, capacity: Capacity, one: ExitCapacity, pairs: Pairs) -> tuple[Numbers, bool]:
+def _of_exit(log: Log, capacity: Capacity, exit_capacity: ExitCapacity, pairs: Pairs) -> tuple[Numbers, bool]:
     """The connections that pass an exit. Where a part of a pair's do, which they are is drawn by their addresses."""
     demand = capacity.demand
-    paths, traffic, some = demand.paths, demand.laid.traffic, parts_toward(demand, one.exit, one.toward)
+    paths, traffic, some = (
+        demand.paths,
+        demand.laid.traffic,
+        parts_toward(demand, exit_capacity.exit, exit_capacity.toward),
+    )
     if not some:
         return np.zeros(0, dtype=np.intp), False
     parts = Parts.of(some)
@@ -193,38 +197,48 @@ def _even(numbers: NDArray[np.uint64]) -> Series:
     return places
 
 
-def _replayed(log: Log, capacity: Capacity, one: ExitCapacity, divided: bool) -> Replayed:
-    offer = capacity.demand.paths.described.offer_of(one.exit)
+def _replayed(log: Log, capacity: Capacity, exit_capacity: ExitCapacity, divided: bool) -> Replayed:
+    offer = capacity.demand.paths.described.offer_of(exit_capacity.exit)
     assert offer is not None
     holds = log.life_s + _delays(log, offer)
     known: dict[int, NDArray[np.bool_]] = {}
-    pools = _pools(log, one.assignment.view)
+    pools = _pools(log, exit_capacity.assignment.view)
 
     def refused(addresses: int) -> NDArray[np.bool_]:
         if addresses not in known:
-            known[addresses] = _refused(log, holds, pools, one, addresses)
+            known[addresses] = _refused(log, holds, pools, exit_capacity, addresses)
         return known[addresses]
 
-    allowed = one.target * len(log)
-    most = max(2 * (one.needed or 1), one.addresses, _MOST)
+    allowed = exit_capacity.target * len(log)
+    most = max(2 * (exit_capacity.needed or 1), exit_capacity.addresses, _MOST)
     enough = bool(refused(most).sum() <= allowed)
     needed = least(lambda addresses: refused(min(addresses, most)).sum() <= allowed) if enough else None
-    told = {one.addresses, *(() if one.needed is None else (one.needed,)), *(() if needed is None else (needed,))}
+    told = {
+        exit_capacity.addresses,
+        *(() if exit_capacity.needed is None else (exit_capacity.needed,)),
+        *(() if needed is None else (needed,)),
+    }
     told |= {needed - 1} if needed and needed > 1 else set()
     for addresses in sorted(told):
         refused(addresses)
-    parts = parts_toward(capacity.demand, one.exit, one.toward)
+    parts = parts_toward(capacity.demand, exit_capacity.exit, exit_capacity.toward)
     a_day = float(np.mean(capacity.demand.load(parts).new_per_s)) * SECONDS_PER_DAY
     return Replayed(
-        exit=one.name,
+        exit=exit_capacity.name,
         connections=len(log),
         through=tuple(Through(addresses, int(refused(addresses).sum())) for addresses in sorted(told)),
-        days=tuple(_days(log, refused(one.addresses), lambda: _tries(log, holds, pools, one, one.addresses))),
-        addresses=one.addresses,
-        model=one.ports.blocked_per_day / a_day if one.ports and a_day else 0.0,
-        model_needed=one.needed,
+        days=tuple(
+            _days(
+                log,
+                refused(exit_capacity.addresses),
+                lambda: _tries(log, holds, pools, exit_capacity, exit_capacity.addresses),
+            )
+        ),
+        addresses=exit_capacity.addresses,
+        model=exit_capacity.ports.blocked_per_day / a_day if exit_capacity.ports and a_day else 0.0,
+        model_needed=exit_capacity.needed,
         needed=needed,
-        not_counted=tuple(_not_counted(one, divided)),
+        not_counted=tuple(_not_counted(exit_capacity, divided)),
     )
 
 
@@ -246,12 +260,12 @@ def _days(log: Log, refused: NDArray[np.bool_], again: Callable[[], NDArray[np.i
         yield Day(datetime.fromtimestamp(number * _DAY, UTC).date().isoformat(), connections, int(some), felt)
 
 
-def _not_counted(one: ExitCapacity, divided: bool) -> Iterator[str]:
+def _not_counted(exit_capacity: ExitCapacity, divided: bool) -> Iterator[str]:
     if divided:
         yield "which connections of a flow that is divided take this exit: they are drawn by their addresses"
-    if one.how.search_tries is not None:
+    if exit_capacity.how.search_tries is not None:
         yield "a search for a free port that gives up early"
-    if one.assignment.name == "growing-block":
+    if exit_capacity.assignment.name == "growing-block":
         yield "that a block grows: each host has the largest"
 
 
@@ -285,29 +299,31 @@ def _pools(log: Log, view: View) -> tuple[Numbers, int]:
 
 
 def _refused(
-    log: Log, holds: Series, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int
+    log: Log, holds: Series, pools: tuple[Numbers, int], exit_capacity: ExitCapacity, addresses: int
 ) -> NDArray[np.bool_]:
     """Whether each connection finds no port among so many addresses."""
     found = np.zeros(len(log), dtype=np.bool_)
-    for rows, ports in _short(log, pools, one, addresses):
+    for rows, ports in _short(log, pools, exit_capacity, addresses):
         found[rows] = refused_of(log.begin_s[rows], holds[rows], ports)
     return found
 
 
-def _tries(log: Log, holds: Series, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int) -> NDArray[np.int8]:
+def _tries(
+    log: Log, holds: Series, pools: tuple[Numbers, int], exit_capacity: ExitCapacity, addresses: int
+) -> NDArray[np.int8]:
     """At which try each connection finds a port among so many addresses, as hosts try; -1 for none."""
     found = np.zeros(len(log), dtype=np.int8)
-    for rows, ports in _short(log, pools, one, addresses):
+    for rows, ports in _short(log, pools, exit_capacity, addresses):
         found[rows] = tries_of(log.begin_s[rows], holds[rows], ports, USUAL_RETRIES, FIRST_S)
     return found
 
 
 def _short(
-    log: Log, pools: tuple[Numbers, int], one: ExitCapacity, addresses: int
+    log: Log, pools: tuple[Numbers, int], exit_capacity: ExitCapacity, addresses: int
 ) -> Iterator[tuple[Numbers | slice, int]]:
     """Each pool that has fewer ports than connections: these, in order, and the ports."""
-    stream = max(one.streams, key=lambda each: each.busiest)
-    division = one.assignment.division(stream, addresses, one.how)
+    stream = max(exit_capacity.streams, key=lambda each: each.busiest)
+    division = exit_capacity.assignment.division(stream, addresses, exit_capacity.how)
     (group, number), cells = pools, 1
     if division.tied_cells > 1:
         group, cells = group + number * (_even(log.source) * division.tied_cells).astype(np.intp), division.tied_cells
@@ -315,9 +331,9 @@ def _short(
         drawn = (_even(log.own + np.uint64(1)) * division.even_cells).astype(np.intp)
         group, cells = group + number * cells * drawn, cells * division.even_cells
     ports = np.full(number * cells, division.ports)
-    if one.assignment.view == "hosts":
+    if exit_capacity.assignment.view == "hosts":
         # Blocks go to the hosts that come first; what is left over gets none.
-        room = int(one.assignment.room(addresses, one.how, one.target))
+        room = int(exit_capacity.assignment.room(addresses, exit_capacity.how, exit_capacity.target))
         _, first, host = np.unique(log.source, return_index=True, return_inverse=True)
         ports[group[(np.argsort(np.argsort(first)) >= room)[host]]] = 0
     sizes = np.bincount(group, minlength=ports.size)
@@ -335,8 +351,8 @@ def _short(
 def unsaid(capacity: Capacity, found: Sequence[Measured]) -> dict[str, str]:
     """By exit: how its recorded connections come unevenly in a way that its flows do not say, in words."""
     traffic, told = capacity.demand.laid.traffic, dict[str, str]()
-    for one in capacity.exits:
-        some_parts = parts_toward(capacity.demand, one.exit, one.toward)
+    for exit_ in capacity.exits:
+        some_parts = parts_toward(capacity.demand, exit_.exit, exit_.toward)
         if not some_parts:
             continue
         parts = Parts.of(some_parts)
@@ -358,7 +374,7 @@ def unsaid(capacity: Capacity, found: Sequence[Measured]) -> dict[str, str]:
             f"{batch:.3g} connections come at once in the mean": batch > _MORE * stated["batch"] + _LITTLE,
             f"days vary by {percent(top.days.cv)}": top.days.cv > _MORE * stated["days"] + _LITTLE,
         }
-        told[one.exit] = ", ".join(each for each, holds in words.items() if holds)
+        told[exit_.exit] = ", ".join(each for each, holds in words.items() if holds)
     return told
 
 

@@ -47,19 +47,21 @@ def uses(
             yield _use(estate, entry, begun, None)
 
 
-def _is(one: Entry, address: Address, port: int | None) -> bool:
+def _is(entry: Entry, address: Address, port: int | None) -> bool:
     try:
-        same = parse_address(one.outside.decode()) == address
+        same = parse_address(entry.outside.decode()) == address
     except ValueError:
         return False
-    return same and port in (None, one.outside_port)
+    return same and port in (None, entry.outside_port)
 
 
 def _spans(begun: float | None, ended: float | None, at_s: float | None) -> bool:
     return at_s is None or ((begun is None or begun <= at_s) and (ended is None or at_s <= ended))
 
 
-def _use(estate: Estate, one: Entry, begun: float | None, ended: float | None) -> Use:
-    source = one.source.decode()
+def _use(estate: Estate, entry: Entry, begun: float | None, ended: float | None) -> Use:
+    source = entry.source.decode()
     subnet = " or ".join(estate.subnets_at(parse_address(source)))
-    return Use(subnet, source, one.source_port, one.target.decode(), one.target_port, one.protocol, begun, ended)
+    return Use(
+        subnet, source, entry.source_port, entry.target.decode(), entry.target_port, entry.protocol, begun, ended
+    )

@@ -33,9 +33,9 @@ def _every_filter(estate: Estate) -> Iterator[Mapping[str, Filter]]:
 def _filters(estate: Estate) -> Iterator[tuple[tuple[int, int], bool]]:
     """The spans of ports that filters tell apart, each with whether its filter keeps no state."""
     for filters in _every_filter(estate):
-        for one in filters.values():
+        for filter_ in filters.values():
             for inward in (False, True):
-                yield from ((span, not one.stateful) for _, rule in one.rules(inward) for span in rule.ports)
+                yield from ((span, not filter_.stateful) for _, rule in filter_.rules(inward) for span in rule.ports)
 
 
 def _edges(spans: Iterable[tuple[int, int]], low: int, high: int) -> list[int]:
@@ -84,32 +84,32 @@ class _Chooser:
                 continue
             if not (tries := self._tries(path)):
                 yield Class(first.subnet, first.to, (_planned(path.trace),), (), _NONE_LEFT, path.words)
-            for one in tries:
-                may_take = tuple(number for number, each in enumerate(paths) if self._holds(each, one))
+            for try_ in tries:
+                may_take = tuple(number for number, each in enumerate(paths) if self._holds(each, try_))
                 some = tried.setdefault(may_take, [])
-                if one not in some:
-                    some.append(one)
+                if try_ not in some:
+                    some.append(try_)
         for numbers, own in tried.items():
             planned = self._outcomes([paths[number] for number in numbers], own[0])
             part = paths[numbers[0]].words if len(numbers) == 1 else _part(own)
             limit = next(filter(None, (self._mistaken(paths[number]) for number in numbers)), "")
             yield Class(first.subnet, first.to, planned, tuple(own), "", part, limit=limit)
 
-    def _outcomes(self, paths: Sequence[SubnetPath], one: Try) -> tuple[Planned, ...]:
+    def _outcomes(self, paths: Sequence[SubnetPath], try_: Try) -> tuple[Planned, ...]:
         """What the plan says of a try; of one IP version of two also what it loses, which goes on by the other."""
         traces = [path.trace for path in paths]
         if traces[0].portion.family is not None:
-            public = self.estate.workloads[one.workload].public_address
-            packet = Packet(one.target, paths[0].to, public, one.sender, (one.name,) if one.name else None)
-            traces = [trace for trace, _ in self._tracer.traces(paths[0].subnet, packet, one.workload)]
+            public = self.estate.workloads[try_.workload].public_address
+            packet = Packet(try_.target, paths[0].to, public, try_.sender, (try_.name,) if try_.name else None)
+            traces = [trace for trace, _ in self._tracer.traces(paths[0].subnet, packet, try_.workload)]
         return tuple(dict.fromkeys(map(_planned, traces)))
 
-    def _holds(self, path: SubnetPath, one: Try) -> bool:
+    def _holds(self, path: SubnetPath, try_: Try) -> bool:
         """Whether a try is one of the packets of a path."""
         portion = path.trace.portion
-        aimed = (path.subnet, path.to) in self.estate.by_name or _among(portion.targets, one.target)
-        named = not portion.names or one.name in portion.names
-        return aimed and named and _among(portion.sources, one.sender)
+        aimed = (path.subnet, path.to) in self.estate.by_name or _among(portion.targets, try_.target)
+        named = not portion.names or try_.name in portion.names
+        return aimed and named and _among(portion.sources, try_.sender)
 
     def _not_tried(self, path: SubnetPath) -> str:
         """Why packets of a path cannot be sent here; empty where they can."""
@@ -165,11 +165,11 @@ class _Chooser:
                 continue
             if not (tries := self._coming(path, end)):
                 yield Class(str(end), path.subnet, (_planned(path.trace),), (), _NONE_LEFT, path.words, True)
-            for one in tries:
-                may_take = tuple(number for number, each in enumerate(paths) if _brings(each, one))
+            for try_ in tries:
+                may_take = tuple(number for number, each in enumerate(paths) if _brings(each, try_))
                 some = tried.setdefault(may_take, [])
-                if one not in some:
-                    some.append(one)
+                if try_ not in some:
+                    some.append(try_)
         for numbers, own in tried.items():
             planned = tuple(dict.fromkeys(_planned(paths[number].trace) for number in numbers))
             part = paths[numbers[0]].words if len(numbers) == 1 else _part(own)
@@ -268,15 +268,15 @@ def _not_sent(path: SubnetPath) -> str:
     return ""
 
 
-def _brings(path: SubnetPath, one: Try) -> bool:
+def _brings(path: SubnetPath, try_: Try) -> bool:
     """Whether a try from outside is one of the packets of a path; what is published reaches any of the hosts."""
     inward, portion = path.trace.inward, path.trace.portion
     assert inward is not None
-    if (inward.published_at, inward.as_) != (one.publisher, one.published):
+    if (inward.published_at, inward.as_) != (try_.publisher, try_.published):
         return False
-    from_there = client_at("", inward.sender) == one.space if inward.sender else not one.is_from_host
-    to_it = bool(one.publisher) or _among(portion.targets, one.target)
-    return from_there and to_it and (not portion.sources or _among(portion.sources, one.sender))
+    from_there = client_at("", inward.sender) == try_.space if inward.sender else not try_.is_from_host
+    to_it = bool(try_.publisher) or _among(portion.targets, try_.target)
+    return from_there and to_it and (not portion.sources or _among(portion.sources, try_.sender))
 
 
 def _among(blocks: Sequence[Block], address: Address) -> bool:

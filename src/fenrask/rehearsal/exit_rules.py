@@ -254,8 +254,8 @@ def _names(wires: list[Wire]) -> str:
 def _asks(patterns: tuple[str, ...]) -> Callable[[Try], bool]:
     """Whether the name that is asked for is one of those, `*.` standing for all below one."""
 
-    def asks(one: Try) -> bool:
+    def asks(try_: Try) -> bool:
         below = (each[1:] for each in patterns if each.startswith("*."))
-        return bool(one.name) and (one.name in patterns or one.name.endswith(tuple(below)))
+        return bool(try_.name) and (try_.name in patterns or try_.name.endswith(tuple(below)))
 
     return asks

@@ -117,12 +117,12 @@ class Laboratory:
             self.spaces[name] = Space(name, is_exit=is_exit)
         return self.spaces[name]
 
-    def wire(self, one: Space, other: Space) -> tuple[Wire, Wire]:
+    def wire(self, space: Space, other: Space) -> tuple[Wire, Wire]:
         """A pair of interfaces between two spaces: the end in each."""
         number = next(self._numbers)
         ends = (f"w{number}a", f"w{number}b")
         near, far = Wire(ends[0], ends[1], number, 0), Wire(ends[1], ends[0], number, 1)
-        one.wires.append(near)
+        space.wires.append(near)
         other.wires.append(far)
         return near, far
 

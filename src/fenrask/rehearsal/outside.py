@@ -55,11 +55,15 @@ class Outside:
         self._answer(space, {})
         self._route_in(space)
         lines = [f"{among('saddr', PRIVATE, version)} drop" for version in (4, 6)]
-        for one in self.estate.destinations.values():
-            for version in (4, 6) if one.is_guarded and one.service else ():
-                if there := among("daddr", one.prefixes, version):
-                    listed = among("saddr", one.allowed, version, but=True) if one.public_access == "listed" else ""
-                    lines += [f"{there} {listed} drop"] if one.public_access != "open" else []
+        for destination in self.estate.destinations.values():
+            for version in (4, 6) if destination.is_guarded and destination.service else ():
+                if there := among("daddr", destination.prefixes, version):
+                    listed = (
+                        among("saddr", destination.allowed, version, but=True)
+                        if destination.public_access == "listed"
+                        else ""
+                    )
+                    lines += [f"{there} {listed} drop"] if destination.public_access != "open" else []
         space.statements.append(table("inet", "guard", [hook("i", "input", lines)]))
 
     def _route_in(self, space: Space) -> None:

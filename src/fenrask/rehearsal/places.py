@@ -153,15 +153,15 @@ class Places:
                 self.lab.space(one.space).local[one.sender] = None
         hosts = [space for name, space in self.lab.spaces.items() if name.startswith("hosts ")]
         held = {address for space in hosts for address in space.local}
-        for one in self.tries:
-            if one.target in self.shown.entries or one.target in held:
+        for try_ in self.tries:
+            if try_.target in self.shown.entries or try_.target in held:
                 continue
-            for subnet in self.estate.subnets_at(one.target):
+            for subnet in self.estate.subnets_at(try_.target):
                 owners = [name for name, each in self.estate.workloads.items() if subnet in each.subnets]
                 workload = owners[0] if len(owners) == 1 else ""
-                if one.workload in owners and one.space != client_at(one.workload, subnet):
-                    workload = one.workload
-                self._host(f"reached {workload} in {subnet}", one.target)
+                if try_.workload in owners and try_.space != client_at(try_.workload, subnet):
+                    workload = try_.workload
+                self._host(f"reached {workload} in {subnet}", try_.target)
 
     def _host(self, space_name: str, address: Address) -> None:
         """An address in a space of hosts: `hosts WORKLOAD in SUBNET` who send, `reached ...` who do not."""

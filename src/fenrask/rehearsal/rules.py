@@ -75,15 +75,15 @@ class Rules:
     def filters(self, filters: Mapping[str, Filter], label: str) -> tuple[list[str], list[str], list[str]]:
         """The chains of a place's filters, and the jumps that bring what leaves, and what enters, through all."""
         chains, out, into = list[str](), list[str](), list[str]()
-        for number, one in enumerate(filters.values()):
+        for number, filter_ in enumerate(filters.values()):
             for inward, jumps in ((False, out), (True, into)):
                 name = f"{label}{number}_{'in' if inward else 'out'}"
                 jumps.append(f"jump {name}")
-                lines = ["ct state established,related return"] if one.stateful else []
-                for _, rule in one.rules(inward):
+                lines = ["ct state established,related return"] if filter_.stateful else []
+                for _, rule in filter_.rules(inward):
                     ports = [f"{low}-{high}" for low, high in rule.ports]
                     lines += self._lines(rule, ports, ("saddr", "daddr"), _verdict(rule, "return"))
-                if not one.allows_by_default(inward):
+                if not filter_.allows_by_default(inward):
                     lines.append("drop")
                 chains.append(chain(name, lines))
         return chains, out, into

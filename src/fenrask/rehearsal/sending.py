@@ -177,9 +177,9 @@ class Ends:
             key.data()
         return found
 
-    def _begin(self, number: int, one: Try) -> _Open | None:
-        protocol, port = one.opens
-        return self._open(number, protocol, (one.sender, one.source_port), (self.shown.aim(one), port))
+    def _begin(self, number: int, try_: Try) -> _Open | None:
+        protocol, port = try_.opens
+        return self._open(number, protocol, (try_.sender, try_.source_port), (self.shown.aim(try_), port))
 
     def _open(self, number: int, protocol: str, own: tuple[Address, int], to: tuple[Address, int]) -> _Open | None:
         """A connection from an address and port to another, which is known by a number; None where there is no way."""

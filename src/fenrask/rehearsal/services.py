@@ -26,9 +26,9 @@ class Services:
         self.places, self.estate, self.lab = places, places.estate, places.lab
         self._is_direct = places.described.catalogue.behaviour.service_replies == "direct"
         asked: dict[str, list[Try]] = {}
-        for one in places.tries:
-            if is_service(one.space):
-                asked.setdefault(one.space, []).append(one)
+        for try_ in places.tries:
+            if is_service(try_.space):
+                asked.setdefault(try_.space, []).append(try_)
         for name, tries in asked.items():
             self._stand(self.lab.space(name), tries)
         if asked and not self._is_direct:

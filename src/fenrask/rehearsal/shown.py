@@ -98,12 +98,12 @@ class Shown:
         """The exit that an address is one of; empty for none."""
         return self.owner.get(address) or next((name for pool, name in self.pools.items() if address in pool), "")
 
-    def aim(self, one: Try) -> Address:
+    def aim(self, try_: Try) -> Address:
         """The address that a try is sent to: a published one, a host's public one, or the target's own."""
-        if one.asked is not None:
-            return one.asked
-        if one.publisher:
-            return self.aims[one.publisher, one.published]
-        if one.space == "internet":
-            return self.public_of.get(one.target, one.target)
-        return one.target
+        if try_.asked is not None:
+            return try_.asked
+        if try_.publisher:
+            return self.aims[try_.publisher, try_.published]
+        if try_.space == "internet":
+            return self.public_of.get(try_.target, try_.target)
+        return try_.target

@@ -59,9 +59,9 @@ class Ways:
             first = {one.prefix for one in rows.routes if one.origin is origin}
             self._install(space, FIRST + step, [one for one in rows.routes if one.prefix in first], network)
             # What is local inside a peering's prefix is not the peering's.
-            for one in rows.routes if origin is Origin.PEERING else ():
-                if one.origin is Origin.LOCAL:
-                    space.goes_on(FIRST + step, one.prefix)
+            for route in rows.routes if origin is Origin.PEERING else ():
+                if route.origin is Origin.LOCAL:
+                    space.goes_on(FIRST + step, route.prefix)
             space.rules.append(rule)
 
     def _install(self, space: Space, number: int, rows: Iterable[TableRoute], network: str | None) -> None:

@@ -219,9 +219,9 @@ class Arriving:
                 found.append((name, as_, one))
         return found
 
-    def _is_on_the_internet(self, name: str, one: Published) -> bool:
+    def _is_on_the_internet(self, name: str, published: Published) -> bool:
         """Whether a port is published at a public address."""
-        address = self._published_address(name, one)
+        address = self._published_address(name, published)
         return self.estate.exits[name].pool is None and (address is None or is_public(address))
 
     def published_on_the_internet(self, name: str, as_: str) -> Iterator[Way]:
@@ -251,10 +251,10 @@ class Arriving:
                 if (one.to, one.host_port, one.protocol) == (workload, end.port, end.protocol):
                     raise _Closed(Verdict.BLACK_HOLE, f"{name} has failed")
 
-    def _published_address(self, name: str, one: Published) -> Address | None:
+    def _published_address(self, name: str, published: Published) -> Address | None:
         exit_ = self.estate.exits[name]
-        if one.address is not None:
-            address: Address = one.address
+        if published.address is not None:
+            address: Address = published.address
             return address
         if exit_.pool is not None:
             return exit_.pool[0]

@@ -68,10 +68,10 @@ class Openings:
         if subnet not in self._to:
             found: dict[tuple[str, str, str, str], Opening] = {}
             for workload in [name for name, one in self.estate.workloads.items() if subnet in one.subnets] or [""]:
-                for one in self._openings(subnet, workload):
-                    known = found.get(one._key)
-                    if known is None or (one.is_open, one.is_told) > (known.is_open, known.is_told):
-                        found[one._key] = one
+                for opening in self._openings(subnet, workload):
+                    known = found.get(opening._key)
+                    if known is None or (opening.is_open, opening.is_told) > (known.is_open, known.is_told):
+                        found[opening._key] = opening
             self._to[subnet] = [*found.values()]
         return self._to[subnet]
 
@@ -185,14 +185,14 @@ class Openings:
             owners.append(("workload", workload, self.estate.workloads[workload].filters))
         meant = self.estate.named_addresses.prefixes_of
         for section, owner, filters in owners:
-            for name, one in filters.items():
+            for name, filter_ in filters.items():
                 asked = [
                     Filtered(_of(version, sources), targets, frozenset(), way_in.ports, protocol)
                     for version in (4, 6)
                     if (targets := _of(version, way_in.targets))
                     for protocol in way_in.protocols
                 ]
-                if not any(one.lets_some_pass(packet, inward=True, meant=meant) for packet in asked):
+                if not any(filter_.lets_some_pass(packet, inward=True, meant=meant) for packet in asked):
                     return f"filter {name} of {section} {owner} denies it"
         return ""
 

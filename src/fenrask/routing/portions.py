@@ -235,11 +235,11 @@ def _sum(some: Sequence[Senders] | Sequence[Targets] | Sequence[Names], numbers:
     return some[numbers[0]].share if len(numbers) == 1 else sum((some[one].share for one in numbers), Fraction(0))
 
 
-def product(one: Fraction, other: Fraction) -> Fraction:
+def product(fraction: Fraction, other: Fraction) -> Fraction:
     """The product; quick for the usual case that one of them is 1."""
-    if one.denominator == 1 == one.numerator:
+    if fraction.denominator == 1 == fraction.numerator:
         return other
-    return one if other.denominator == 1 == other.numerator else one * other
+    return fraction if other.denominator == 1 == other.numerator else fraction * other
 
 
 def _outcome(tracer: Tracer, trace: Trace) -> Hashable:

@@ -100,21 +100,21 @@ def remedy_names(findings: Sequence[Finding]) -> list[str]:
     """Of each finding the name of the file of its patch; empty where it has none; several have the same patch."""
     names: dict[str, str] = {}
     told: list[str] = []
-    for one in findings:
-        if one.fix is None or one.accepted:
+    for finding in findings:
+        if finding.fix is None or finding.accepted:
             told.append("")
             continue
-        patch = json.dumps(one.fix, sort_keys=True)
+        patch = json.dumps(finding.fix, sort_keys=True)
         if patch not in names:
-            names[patch] = _remedy_name(one, {*names.values(), ALL})
+            names[patch] = _remedy_name(finding, {*names.values(), ALL})
         told.append(names[patch])
     return told
 
 
-def _remedy_name(one: Finding, taken: Collection[str]) -> str:
+def _remedy_name(finding: Finding, taken: Collection[str]) -> str:
     """A name for the file of a remedy that no other has."""
-    place = one.place.path.partition(".")[2] or one.place.path
-    stem = re.sub(r"[^A-Za-z0-9]+", "-", f"{one.rule}-{place}").strip("-")[:80]
+    place = finding.place.path.partition(".")[2] or finding.place.path
+    stem = re.sub(r"[^A-Za-z0-9]+", "-", f"{finding.rule}-{place}").strip("-")[:80]
     name, number = f"{stem}.json", 2
     while name in taken:
         name, number = f"{stem}-{number}.json", number + 1

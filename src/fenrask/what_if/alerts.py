@@ -98,13 +98,13 @@ def _mean_growth(growth: LoadGrowth | None) -> float:
 _YEAR = 12
 
 
-def _rooms_after(one: ExitLimits) -> Iterator[tuple[float, str, str]]:
+def _rooms_after(exit_limits: ExitLimits) -> Iterator[tuple[float, str, str]]:
     """By how much all load may grow until a fault that flows are to survive overloads an exit; the limit, the fault."""
-    if isinstance(one, ExitCapacity) and one.after_fault is not None:
-        then = one.after_fault.then
-        room = growth_until(then.streams, then.assignment, then.how, one.addresses, then.target)
+    if isinstance(exit_limits, ExitCapacity) and exit_limits.after_fault is not None:
+        then = exit_limits.after_fault.then
+        room = growth_until(then.streams, then.assignment, then.how, exit_limits.addresses, then.target)
         if room is not None:
-            yield room, "ports", one.after_fault.fault
-    for fault, limit in one.after_faults.items():
+            yield room, "ports", exit_limits.after_fault.fault
+    for fault, limit in exit_limits.after_faults.items():
         if limit.grows and limit.growth is not None:
             yield limit.growth, limit.limit, fault

@@ -173,11 +173,11 @@ def confident(evaluation: Evaluation, level: float, samples: int = _SAMPLES, mon
     )
 
 
-def _months_of(evaluation: Evaluation, one: Input, month: int) -> int:
+def _months_of(evaluation: Evaluation, input_: Input, month: int) -> int:
     """In how many months until then a growth counts."""
-    flow = evaluation.described.estate.flows[one.flow]
+    flow = evaluation.described.estate.flows[input_.flow]
     workload = evaluation.described.estate.workloads[flow.workload]
-    growth = {_OWN_GROWTH: flow.growth, _WORKLOADS_GROWTH: workload.growth}.get(one.key)
+    growth = {_OWN_GROWTH: flow.growth, _WORKLOADS_GROWTH: workload.growth}.get(input_.key)
     return growth.months_of(month) if growth else month
 
 
@@ -191,12 +191,12 @@ def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
             number = groups[number]
         return number
 
-    for number, one in enumerate(inputs):
-        flow = flows[one.flow]
+    for number, input_ in enumerate(inputs):
+        flow = flows[input_.flow]
         ends = (
-            [("name", one.together)]
-            if one.together
-            else [("from", one.key, flow.workload), ("to", one.key, flow.other_end)]
+            [("name", input_.together)]
+            if input_.together
+            else [("from", input_.key, flow.workload), ("to", input_.key, flow.other_end)]
         )
         for end in ends:
             other = first(known.setdefault(end, number))
@@ -211,12 +211,12 @@ def _drawn(inputs: Sequence[Input], causes: Sequence[int], times: Sequence[int],
     """
     dice, found = np.random.default_rng(_SEED), {}
     places: dict[int, Floats] = {}
-    for one, cause, often in zip(inputs, causes, times, strict=True):
+    for input_, cause, often in zip(inputs, causes, times, strict=True):
         if cause not in places:
             places[cause] = dice.standard_normal(samples)
         z = places[cause]
-        down, up = math.log(one.likely / one.low) / _Z95, math.log(one.high / one.likely) / _Z95
-        found[one.name] = np.exp(often * np.where(z < 0, z * down, z * up))
+        down, up = math.log(input_.likely / input_.low) / _Z95, math.log(input_.high / input_.likely) / _Z95
+        found[input_.name] = np.exp(often * np.where(z < 0, z * down, z * up))
     return found
 
 
@@ -246,7 +246,7 @@ def _factors(
 
 def _exit(
     evaluation: Evaluation,
-    one: ExitCapacity,
+    exit_capacity: ExitCapacity,
     level: float,
     rates: Factors,
     durations: Factors,
@@ -254,7 +254,9 @@ def _exit(
 ) -> ExitConfidence:
     best: Floats | None = None
     base = 0.0
-    for pool in pools(evaluation.demand, one.exit, one.assignment.view, toward=one.toward):
+    for pool in pools(
+        evaluation.demand, exit_capacity.exit, exit_capacity.assignment.view, toward=exit_capacity.toward
+    ):
         likely = sum(part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True))
         # Shape (n_samples, n_times), one pool at a time.
         series = np.stack([_factor(part, rates, durations) for part in pool.parts], axis=1) @ np.stack(
@@ -265,17 +267,25 @@ def _exit(
         best = peak if best is None else np.maximum(best, peak)
     assert best is not None
     load = best / base if base else np.ones_like(best)
-    suffices = _suffices(one, load)
+    suffices = _suffices(exit_capacity, load)
     wanted = next((n for n, share in suffices.items() if share >= level), None)
     after: int | None = 0
-    then, shares = one.after_fault, dict[int, float]()
+    then, shares = exit_capacity.after_fault, dict[int, float]()
     if then is not None:
         shares = _suffices(then.then, load)
         after = next((n for n, share in shares.items() if share >= level), None)
     first, weight = _first(best, logs)
     low, middle, high = np.percentile(best, [5, 50, 95])
     return ExitConfidence(
-        one.name, one, (float(low), float(middle), float(high)), suffices, wanted, first, weight, after, shares
+        exit_capacity.name,
+        exit_capacity,
+        (float(low), float(middle), float(high)),
+        suffices,
+        wanted,
+        first,
+        weight,
+        after,
+        shares,
     )
 
 
@@ -288,18 +298,20 @@ def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:
     return longer
 
 
-def _suffices(one: ExitCapacity, load: Floats) -> dict[int, float]:
+def _suffices(exit_capacity: ExitCapacity, load: Floats) -> dict[int, float]:
     """The share of samples in which each number of addresses suffices: those whose load is within what it carries."""
     found = dict[int, float]()
     carries = 0.0
     for addresses in range(1, _MOST + 1):
-        grows = growth_until(one.streams, one.assignment, one.how, addresses, one.target)
+        grows = growth_until(
+            exit_capacity.streams, exit_capacity.assignment, exit_capacity.how, addresses, exit_capacity.target
+        )
         carried = math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
         found[addresses] = float((load <= carried).mean())
-        if found[addresses] == 1.0 and addresses >= one.addresses:
+        if found[addresses] == 1.0 and addresses >= exit_capacity.addresses:
             break
         before, carries = carries, carried
-        if addresses > max(4, one.addresses) and carried <= before:
+        if addresses > max(4, exit_capacity.addresses) and carried <= before:
             # Something else binds: more addresses carry no more.
             break
     return found

@@ -50,8 +50,8 @@ def full_after(before: ExitCapacity | None, after: ExitCapacity, storm_s: float 
     return high
 
 
-def _named(one: ExitCapacity, label: str) -> Stream | None:
-    return next((stream for stream in one.streams if stream.label == label), None)
+def _named(exit_capacity: ExitCapacity, label: str) -> Stream | None:
+    return next((stream for stream in exit_capacity.streams if stream.label == label), None)
 
 
 def _held(stream: Stream | None, moment_s: float) -> Callable[[float], float]:

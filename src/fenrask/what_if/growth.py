@@ -171,11 +171,11 @@ def load_after(described: Described, name: str, number: int) -> float:
 def _hosts(described: Described, number: int) -> dict[str, int]:
     """The hosts of each workload that grows, or is not always there, after this many months."""
     found = {}
-    for name, one in described.estate.workloads.items():
-        if not _is_there(one, number):
+    for name, workload in described.estate.workloads.items():
+        if not _is_there(workload, number):
             found[name] = 0
-        elif one.growth:
-            found[name] = max(0, one.hosts + one.growth.added(number))
+        elif workload.growth:
+            found[name] = max(0, workload.hosts + workload.growth.added(number))
     return found
 
 
@@ -236,8 +236,8 @@ def _month(number: int, evaluation: Evaluation) -> Month:
     return Month(number, evaluation.bill.total, evaluation.addresses, used)
 
 
-def _fullest(one: ExitLimits) -> float:
-    return max(1 - limit.headroom for limit in one.limits if limit.grows)
+def _fullest(exit_limits: ExitLimits) -> float:
+    return max(1 - limit.headroom for limit in exit_limits.limits if limit.grows)
 
 
 def crossings_of(number: int, evaluation: Evaluation, budget: Fraction | None = None) -> Iterator[Crossing]:

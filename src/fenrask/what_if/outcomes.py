@@ -95,13 +95,13 @@ class Outcome:
         return found
 
 
-def _bare(one: ExitLimits) -> ExitLimits:
+def _bare(exit_limits: ExitLimits) -> ExitLimits:
     """An exit's verdict without what it was computed from."""
-    limits = tuple(replace(limit, grow=_unknown) for limit in one.limits)
-    if isinstance(one, ExitCapacity):
-        ports = replace(one.ports, feel=_unknown) if one.ports else None
-        return replace(one, limits=limits, basis=(), streams=(), divide=_unknown, ports=ports)
-    return replace(one, limits=limits, basis=())
+    limits = tuple(replace(limit, grow=_unknown) for limit in exit_limits.limits)
+    if isinstance(exit_limits, ExitCapacity):
+        ports = replace(exit_limits.ports, feel=_unknown) if exit_limits.ports else None
+        return replace(exit_limits, limits=limits, basis=(), streams=(), divide=_unknown, ports=ports)
+    return replace(exit_limits, limits=limits, basis=())
 
 
 def _unknown() -> None:

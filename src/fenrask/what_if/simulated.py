@@ -134,16 +134,20 @@ def simulated(capacity: Capacity, asked: Asked, toward: str | None = None) -> It
 
     toward: of those alone that one destination alone sees, or (empty) that all others do.
     """
-    for one in capacity.exits:
-        if (not asked.exits or one.exit in asked.exits) and toward in (None, one.toward):
-            found = [each for each in _of_exit(capacity, one, asked) if each.busiest > 0]
+    for exit_ in capacity.exits:
+        if (not asked.exits or exit_.exit in asked.exits) and toward in (None, exit_.toward):
+            found = [each for each in _of_exit(capacity, exit_, asked) if each.busiest > 0]
             found.sort(key=lambda each: (each.formula_peak, each.busiest / max(1, each.ports)), reverse=True)
             yield from found[: asked.pools_of_each]
 
 
-def _of_exit(capacity: Capacity, one: ExitCapacity, asked: Asked) -> Iterator[Simulated]:
-    normal = placed(capacity, one)
-    struck = placed(asked.outage.struck, asked.outage.struck.of(one.exit, one.toward)) if asked.outage else {}
+def _of_exit(capacity: Capacity, exit_capacity: ExitCapacity, asked: Asked) -> Iterator[Simulated]:
+    normal = placed(capacity, exit_capacity)
+    struck = (
+        placed(asked.outage.struck, asked.outage.struck.of(exit_capacity.exit, exit_capacity.toward))
+        if asked.outage
+        else {}
+    )
     for label in dict.fromkeys((*normal, *struck)):
         before, after = normal.get(label), struck.get(label)
         yield _struck(capacity, before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)

@@ -51,26 +51,26 @@ class _Helpers:
         self._known: dict[tuple[str, int], list[tuple[Evaluation, Evaluation]]] = {}
         self._sized: dict[str, Evaluation] = {}
 
-    def more_addresses(self, name: str, case: Case, one: ExitLimits) -> Help | None:
+    def more_addresses(self, name: str, case: Case, exit_limits: ExitLimits) -> Help | None:
         """The addresses that would have done, at what they add to the bill; None where none would, or do harm.
 
         They are given, and the case is tried again.
         """
-        if not isinstance(one, ExitCapacity) or one.exceeded or one.needed_now is None:
+        if not isinstance(exit_limits, ExitCapacity) or exit_limits.exceeded or exit_limits.needed_now is None:
             return None
-        most, wanted = one.most_addresses, one.needed_now
-        if wanted <= one.addresses or (most is not None and wanted > most):
+        most, wanted = exit_limits.most_addresses, exit_limits.needed_now
+        if wanted <= exit_limits.addresses or (most is not None and wanted > most):
             return None
-        what = f"{counted(wanted - one.addresses, 'more address', 'more addresses')} at {one.name}"
-        key = (one.name, wanted)
+        what = f"{counted(wanted - exit_limits.addresses, 'more address', 'more addresses')} at {exit_limits.name}"
+        key = (exit_limits.name, wanted)
         if key not in self._known:
             # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
-            stated = (one.with_addresses(wanted), one.with_addresses("auto", wanted))
-            each = (tried(self.current, {"exits": {one.exit: keys}}, what) for keys in stated)
+            stated = (exit_limits.with_addresses(wanted), exit_limits.with_addresses("auto", wanted))
+            each = (tried(self.current, {"exits": {exit_limits.exit: keys}}, what) for keys in stated)
             self._known[key] = [(then, as_sized(then)) for then in each if then is not None]
         for given, sized in self._known[key]:
             then = outcome(sized, name, case)
-            if one.name not in {each.name for each in (*then.overloaded, *then.worse)}:
+            if exit_limits.name not in {each.name for each in (*then.overloaded, *then.worse)}:
                 return Help(what, given.bill.total - self.current.bill.total)
         return None
 

@@ -50,16 +50,16 @@ class Overtaking:
 def through_months(comparison: Comparison, months: int) -> list[Through]:
     """Each design, in the order of the comparison; the first is the estate as it is."""
     current, found = comparison.candidates[0].evaluation, list[Through]()
-    for one in gone_through(comparison.candidates, "design"):
-        described = one.evaluation.described
+    for candidate in gone_through(comparison.candidates, "design"):
+        described = candidate.evaluation.described
         ahead = months_ahead(described, months)
         cost = described.estate.targets.change_cost or ChangeCost()
-        once = effort(current, one.evaluation, one.patch).price(cost) if one.patch else Fraction(0)
+        once = effort(current, candidate.evaluation, candidate.patch).price(cost) if candidate.patch else Fraction(0)
         amounts = tuple(then.bill.total + once_in(described, month) for month, then in enumerate(ahead))
-        well = int(one.passes)
+        well = int(candidate.passes)
         while 0 < well < months and ahead[well].meets_all:
             well += 1
-        found.append(Through(one, once, amounts, well))
+        found.append(Through(candidate, once, amounts, well))
     return found
 
 

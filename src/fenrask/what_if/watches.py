@@ -136,21 +136,25 @@ def _lines(evaluation: Evaluation, name: str) -> Iterator[Watch]:
 def _tables(evaluation: Evaluation) -> Iterator[Watch]:
     """Entries of translators' tables by the state that connections end in, and all of them against its size."""
     demand = evaluation.demand
-    for one in translators(evaluation.capacity):
-        parts = demand.at_exit.get(one.exit)
+    for translator in translators(evaluation.capacity):
+        parts = demand.at_exit.get(translator.exit)
         if not parts:
             continue
         peak = float(np.max(demand.load(parts).concurrent))
-        why = f"the table takes {one.table:,}"
-        warn = max(peak, _OF_TABLE * one.table)
-        yield Watch(one.exit, "table entries", "table_entries", peak, min(warn, one.table), "entries", why)
-        offer = evaluation.described.offer_of(one.exit)
+        why = f"the table takes {translator.table:,}"
+        warn = max(peak, _OF_TABLE * translator.table)
+        yield Watch(
+            translator.exit, "table entries", "table_entries", peak, min(warn, translator.table), "entries", why
+        )
+        offer = evaluation.described.offer_of(translator.exit)
         for state, rate in sorted(_waiting(evaluation, Parts.of(parts)).items()):
             timer = offer.mapping_timeout_s.after(state) if offer is not None else 0.0
             why = f"{rate:,.3g} connections a second end so in the mean, each kept for {timer:,.6g} s"
             if (kept := rate * timer) >= 1:
                 labels = (("state", state),)
-                yield Watch(one.exit, "table entries", "table_entries", kept, _TWICE * kept, "entries", why, labels)
+                yield Watch(
+                    translator.exit, "table entries", "table_entries", kept, _TWICE * kept, "entries", why, labels
+                )
 
 
 def _waiting(evaluation: Evaluation, parts: Parts) -> dict[Ending, float]:

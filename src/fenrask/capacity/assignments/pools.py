@@ -538,8 +538,8 @@ def least_for(
             one = one.at_target(target)
         peak = np.array([one.load.peak.concurrent])
 
-        def meets(addresses: int, one: Stream = one, peak: Series = peak) -> bool:
-            return bool(blocking(peak, one, divide(one, addresses), search_tries)[0] <= target)
+        def meets(addresses: int, stream: Stream = one, peak: Series = peak) -> bool:
+            return bool(blocking(peak, stream, divide(stream, addresses), search_tries)[0] <= target)
 
         found = least(meets, needed)
         if found is None:
@@ -579,27 +579,27 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
 def hardest(streams: list[Stream]) -> list[Stream]:
     """Those that no other surpasses in every way: what they need, the others do not exceed."""
     kept: list[Stream] = []
-    for one in sorted(streams, key=lambda one: one.load.peak.concurrent, reverse=True):
-        if not any(_surpasses(other, one) for other in kept):
-            kept.append(one)
+    for stream in sorted(streams, key=lambda one: one.load.peak.concurrent, reverse=True):
+        if not any(_surpasses(other, stream) for other in kept):
+            kept.append(stream)
     return kept
 
 
-def _surpasses(one: Stream, other: Stream) -> bool:
+def _surpasses(stream: Stream, other: Stream) -> bool:
     """Whether a stream loses at least as much as another, whatever the ports."""
-    free = one.sources is None and other.sources is None and not one.own_ports[0] and not other.own_ports[0]
+    free = stream.sources is None and other.sources is None and not stream.own_ports[0] and not other.own_ports[0]
     return (
-        (free or (_limits(one) == _limits(other) and one.load.peak.concurrent == other.load.peak.concurrent))
-        and one.load.persistent >= other.load.persistent
-        and one.load.peak.concurrent - one.load.persistent >= other.load.peak.concurrent - other.load.persistent
-        and one.peakedness >= other.peakedness
-        and one.level_cv >= other.level_cv
-        and one.fast_cv >= other.fast_cv
-        and one.jobs == other.jobs
-        and one.retry_share >= other.retry_share
-        and one.retries >= other.retries
-        and one.tied >= other.tied
-        and one.hosts == other.hosts
+        (free or (_limits(stream) == _limits(other) and stream.load.peak.concurrent == other.load.peak.concurrent))
+        and stream.load.persistent >= other.load.persistent
+        and stream.load.peak.concurrent - stream.load.persistent >= other.load.peak.concurrent - other.load.persistent
+        and stream.peakedness >= other.peakedness
+        and stream.level_cv >= other.level_cv
+        and stream.fast_cv >= other.fast_cv
+        and stream.jobs == other.jobs
+        and stream.retry_share >= other.retry_share
+        and stream.retries >= other.retries
+        and stream.tied >= other.tied
+        and stream.hosts == other.hosts
     )
 
 
@@ -611,8 +611,8 @@ def suffices(
     streams: Streams, divide: Callable[[Stream], Division], search_tries: int | None, target: float, factor: float
 ) -> bool:
     """Whether no stream with this many times its load finds the target exceeded at its peak."""
-    for one in streams:
-        scaled = one.scaled(factor)
+    for stream in streams:
+        scaled = stream.scaled(factor)
         if divide(scaled).tied_cells == 1:
             scaled = scaled.at_target(target)
         peak = np.array([scaled.load.peak.concurrent])

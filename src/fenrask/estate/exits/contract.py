@@ -680,17 +680,17 @@ class Publishing(ExitModel):
     def _each_port_once(self) -> Self:
         seen: dict[object, str] = {}
         pool, listed = self.pool, self.listed_addresses
-        for name, one in self.publishes.items():
-            other = seen.setdefault((one.address or (listed or ("",))[0], one.port, one.protocol), name)
+        for name, publish in self.publishes.items():
+            other = seen.setdefault((publish.address or (listed or ("",))[0], publish.port, publish.protocol), name)
             if other != name:
                 raise unfit(f"each port of an address once in publishes, not in {other} and {name}")
-            if one.address is None:
+            if publish.address is None:
                 continue
-            if pool is not None and one.address not in pool:
-                raise unfit(f"in publishes.{name}.address one of its pool {pool}, not {one.address}")
-            if pool is None and listed and one.address not in self.every_listed:
+            if pool is not None and publish.address not in pool:
+                raise unfit(f"in publishes.{name}.address one of its pool {pool}, not {publish.address}")
+            if pool is None and listed and publish.address not in self.every_listed:
                 own = ", ".join(map(str, self.every_listed))
-                raise unfit(f"in publishes.{name}.address one of its addresses, {own}, not {one.address}")
+                raise unfit(f"in publishes.{name}.address one of its addresses, {own}, not {publish.address}")
         return self
 
 

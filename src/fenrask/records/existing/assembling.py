@@ -173,18 +173,18 @@ def put_flows(draft: Draft, described: Described, loads: Sequence[Measured], fil
     for name, workload in described.estate.workloads.items():
         for subnet in workload.subnets:
             owners.setdefault(subnet, []).append(name)
-    for one in loads:
-        several = owners.get(one.subnet, [])
+    for load in loads:
+        several = owners.get(load.subnet, [])
         if len(several) > 1:
             draft.lack(
                 "flows",
-                one.destination,
-                why=f"which of {', '.join(several)} sends from {one.subnet}: the first is taken",
+                load.destination,
+                why=f"which of {', '.join(several)} sends from {load.subnet}: the first is taken",
             )
         for owner in several[:1]:
-            name = ends.get((owner, one.destination), f"{owner}-to-{one.destination}")
+            name = ends.get((owner, load.destination), f"{owner}-to-{load.destination}")
             draft.put("flows", name, "from", value=owner, where=where)
-            draft.put("flows", name, "to", value=one.destination, where=where)
+            draft.put("flows", name, "to", value=load.destination, where=where)
             draft.put("flows", name, "measured", value=saved, where=where)
 
 

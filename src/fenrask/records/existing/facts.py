@@ -121,8 +121,8 @@ _MOST_PORTS = 64
 def each_port(ports: Iterable[int | str]) -> list[int] | None:
     """Ports one by one, as rules of firewalls have them; None where ranges hold more than these can list."""
     found: list[int] = []
-    for one in ports:
-        low, _, high = str(one).partition("-")
+    for port in ports:
+        low, _, high = str(port).partition("-")
         found += range(int(low), int(high or low) + 1)
     return found if len(found) <= _MOST_PORTS else None
 

@@ -44,8 +44,8 @@ def read_linux(data: Any, file: str, stem: str, facts: Facts) -> str:
         for one in entries:
             _rule(one, file, facts)
         return "which prefix uses which table (ip -json rule)"
-    for number, one in enumerate(entries, 1):
-        _route(one, f"{file} route {number}", whole_name(stem), facts)
+    for number, entry in enumerate(entries, 1):
+        _route(entry, f"{file} route {number}", whole_name(stem), facts)
     return "routes (ip -json route)"
 
 

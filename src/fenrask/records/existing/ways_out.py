@@ -178,9 +178,9 @@ def _network_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft)
     """The network whose hosts it serves, or whose tables lead to it."""
     subnets = draft.of("subnets")
     for prefix, where in facts.served.get(name, ()):
-        for one in subnets.values():
-            if covers(prefix, parse_prefix(one["prefix"])):
-                draft.put("exits", name, "network", value=one["network"], where=where)
+        for subnet in subnets.values():
+            if covers(prefix, parse_prefix(subnet["prefix"])):
+                draft.put("exits", name, "network", value=subnet["network"], where=where)
                 return
     for table, _, exit_name, where in _routes(draft):
         if exit_name == name and (networks := _networks_of(table, draft)):

@@ -115,17 +115,17 @@ class _Open:
     came_about: bool = True
     """Whether its handshake was finished; taken to be where nobody saw how it began."""
 
-    def note(self, one: Entry) -> None:
+    def note(self, entry: Entry) -> None:
         """What an event says of it."""
-        if one.time_s is not None:
-            self.at = max(self.at, one.time_s)
-        self.last = one
-        if one.state in _BEGINNING and one.event == "NEW":
+        if entry.time_s is not None:
+            self.at = max(self.at, entry.time_s)
+        self.last = entry
+        if entry.state in _BEGINNING and entry.event == "NEW":
             self.came_about = False
-        elif one.state not in (*_BEGINNING, "CLOSE", ""):
+        elif entry.state not in (*_BEGINNING, "CLOSE", ""):
             self.came_about = True
-        self.state = one.state or self.state
-        self.timer_s = self.timer_s if one.seconds_left is None else float(one.seconds_left)
+        self.state = entry.state or self.state
+        self.timer_s = self.timer_s if entry.seconds_left is None else float(entry.seconds_left)
 
     def ended(self, went: Entry, quiet: Quiet) -> tuple[float, int]:
         """When the timer began that took its entry away, which is when it ended; and how."""
@@ -179,11 +179,11 @@ class _Rows:
         return replace(self.batch(source), listing=Listing(state, left))
 
 
-def _state(one: Entry) -> int:
+def _state(entry: Entry) -> int:
     """What an entry is, as its place in `STATES`."""
-    if one.protocol == _UDP:
-        return 8 if not one.is_answered else 10 if one.is_assured else 9
-    return _TCP_STATES.get(one.state, len(STATES) - 1)
+    if entry.protocol == _UDP:
+        return 8 if not entry.is_answered else 10 if entry.is_assured else 9
+    return _TCP_STATES.get(entry.state, len(STATES) - 1)
 
 
 _TCP_STATES = {
@@ -230,27 +230,27 @@ class Pairing:
         if self.listed.rows:
             yield self.listed.moment(self.source)
 
-    def _take(self, one: Entry) -> None:
+    def _take(self, entry: Entry) -> None:
         unread, name = self.source.unread, self.source.name
-        if not one.event:
-            self.listed.rows.append((0.0, 0.0, one, UNKNOWN))
+        if not entry.event:
+            self.listed.rows.append((0.0, 0.0, entry, UNKNOWN))
             return
-        if one.time_s is None:
+        if entry.time_s is None:
             unread.add("an event without its time: ask for it (conntrack -E -o timestamp)", name)
             return
-        self.now_s = max(self.now_s, one.time_s)
-        known = self.live.get(one.key)
-        if one.event == "NEW":
-            self.live[one.key] = _Open(one.time_s, one)
-            self.live[one.key].note(one)
-        elif one.event == "UPDATE" and known is not None:
-            known.note(one)
-        elif one.event == "DESTROY":
-            if known is None and one.lasted_s is not None:
-                known = _Open(one.time_s - one.lasted_s, one)
+        self.now_s = max(self.now_s, entry.time_s)
+        known = self.live.get(entry.key)
+        if entry.event == "NEW":
+            self.live[entry.key] = _Open(entry.time_s, entry)
+            self.live[entry.key].note(entry)
+        elif entry.event == "UPDATE" and known is not None:
+            known.note(entry)
+        elif entry.event == "DESTROY":
+            if known is None and entry.lasted_s is not None:
+                known = _Open(entry.time_s - entry.lasted_s, entry)
             if known is None:
                 unread.add("an end without a beginning", name)
                 return
-            self.live.pop(one.key, None)
-            end, ending = known.ended(one, self.source.quiet)
-            self.found.rows.append((known.begun, max(known.begun, end), one, ending))
+            self.live.pop(entry.key, None)
+            end, ending = known.ended(entry, self.source.quiet)
+            self.found.rows.append((known.begun, max(known.begun, end), entry, ending))

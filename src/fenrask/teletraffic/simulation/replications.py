@@ -105,8 +105,8 @@ def _run(setting: Setting, executor: Executor, seed: int, numbers: range, runs: 
         for one in futures:
             runs.append(one.result())
     finally:
-        for one in futures:
-            one.cancel()
+        for future in futures:
+            future.cancel()
 
 
 def _runs_needed(found: Found, rule: Stop) -> float:

@@ -418,12 +418,12 @@ class Hashed:
         return total
 
 
-def _added(one: Run, other: Run) -> Run:
+def _added(run: Run, other: Run) -> Run:
     return Run(
-        one.attempts + other.attempts,
-        one.blocked + other.blocked,
-        one.concurrent + other.concurrent,
-        one.let_go + other.let_go,
+        run.attempts + other.attempts,
+        run.blocked + other.blocked,
+        run.concurrent + other.concurrent,
+        run.let_go + other.let_go,
     )
 
 

@@ -59,16 +59,16 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _draw(axes: Axes, one: ExitCapacity, last: int, colour: str, marker: str, line: str) -> None:
+def _draw(axes: Axes, exit_capacity: ExitCapacity, last: int, colour: str, marker: str, line: str) -> None:
     numbers = list(range(1, last + 1))
-    blocked = [max(one.blocking_with(number), _FLOOR) for number in numbers]
-    needs = "no number suffices" if one.needed is None else f"needs {one.needed}"
-    label = f"{one.name}: {needs}, {'has' if one.stated else 'is given'} {one.addresses}"
+    blocked = [max(exit_capacity.blocking_with(number), _FLOOR) for number in numbers]
+    needs = "no number suffices" if exit_capacity.needed is None else f"needs {exit_capacity.needed}"
+    label = f"{exit_capacity.name}: {needs}, {'has' if exit_capacity.stated else 'is given'} {exit_capacity.addresses}"
     axes.plot(numbers, blocked, color=colour, marker=marker, linestyle=line, linewidth=2, markersize=6, label=label)
-    if 1 <= one.addresses <= last:
+    if 1 <= exit_capacity.addresses <= last:
         axes.plot(
-            [one.addresses],
-            [blocked[one.addresses - 1]],
+            [exit_capacity.addresses],
+            [blocked[exit_capacity.addresses - 1]],
             marker="o",
             markersize=17,
             markerfacecolor="none",

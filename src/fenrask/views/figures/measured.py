@@ -63,18 +63,18 @@ def draw_measured(
     return rendered(paper, suffix)
 
 
-def _rates(axes: Axes, one: Measured, stated: float | None, name: str, colour: str, style: str) -> None:
-    hours = len(one.days.by_hour)
+def _rates(axes: Axes, measured: Measured, stated: float | None, name: str, colour: str, style: str) -> None:
+    hours = len(measured.days.by_hour)
     axes.step(
         [*range(hours + 1)],
-        [*one.days.by_hour, one.days.by_hour[-1]],
+        [*measured.days.by_hour, measured.days.by_hour[-1]],
         where="post",
         color=colour,
         linestyle=style,
         lw=2,
     )
     axes.annotate(
-        name, (hours, one.days.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour
+        name, (hours, measured.days.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour
     )
     if stated is not None:
         axes.axhline(stated, color=colour, linewidth=0.9, linestyle=style)
@@ -82,11 +82,13 @@ def _rates(axes: Axes, one: Measured, stated: float | None, name: str, colour: s
     axes.set_xticks(range(0, hours + 1, 24 if hours > 24 else 4))
 
 
-def _durations(axes: Axes, one: Measured, name: str, colour: str, style: str) -> None:
-    values, shares = np.array(one.law.values), np.array(one.law.shares)
+def _durations(axes: Axes, measured: Measured, name: str, colour: str, style: str) -> None:
+    values, shares = np.array(measured.law.values), np.array(measured.law.shares)
     left = 1 - (np.cumsum(shares) - shares / 2)
-    axes.plot(np.maximum(values, 1e-3), left, color=colour, linestyle=style, linewidth=2.2, label=_named(one, name))
-    law = one.fit.law
+    axes.plot(
+        np.maximum(values, 1e-3), left, color=colour, linestyle=style, linewidth=2.2, label=_named(measured, name)
+    )
+    law = measured.fit.law
     times = np.geomspace(max(1e-3, float(values[0]) / 2), max(float(values[-1]), 2e-3) * 2, 200)
     if law["shape"] == "exponential":
         axes.plot(times, np.exp(-times / law["mean"]), color=colour, linewidth=0.9)
@@ -99,10 +101,10 @@ def _durations(axes: Axes, one: Measured, name: str, colour: str, style: str) ->
         axes.plot(times, above, color=colour, linewidth=0.9)
 
 
-def _named(one: Measured, name: str) -> str:
-    shape = one.fit.law["shape"]
-    fit = "no law fits" if shape == "measured" else f"{shape}, off by at most {percent(one.fit.distance)}"
-    return f"{name}\n  mean {one.duration_s:.3g} s; {fit}"
+def _named(measured: Measured, name: str) -> str:
+    shape = measured.fit.law["shape"]
+    fit = "no law fits" if shape == "measured" else f"{shape}, off by at most {percent(measured.fit.distance)}"
+    return f"{name}\n  mean {measured.duration_s:.3g} s; {fit}"
 
 
 def _dress(axes: Axes, what: str, along: str) -> None:

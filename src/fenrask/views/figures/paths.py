@@ -312,9 +312,9 @@ def _draw_line(
         stops.insert(0, ("subnet", line.row))
     if arrives or line.comes_in:
         stops.append(("destination", line.destination))
-    for one, other in zip(stops, stops[1:], strict=False):
-        begin, end = spots[one], spots[other]
-        halves = [(width if group == "exit" else _SUBNET_WIDTH) / 2 for group, _ in (one, other)]
+    for stop, other in zip(stops, stops[1:], strict=False):
+        begin, end = spots[stop], spots[other]
+        halves = [(width if group == "exit" else _SUBNET_WIDTH) / 2 for group, _ in (stop, other)]
         path = _curve(begin, end, _gaps(begin, end, spots), halves, width / 2)
         patch = PathPatch(path, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
         patch.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")

@@ -41,18 +41,22 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
-    size = one.port_limit.capacity
+def _panel(axes: Axes, capacity: Capacity, exit_capacity: ExitCapacity) -> None:
+    size = exit_capacity.port_limit.capacity
     hours = capacity.demand.hours
     times = [*(capacity.demand.times_s / SECONDS_PER_HOUR), float(hours)]
-    ordered = sorted(one.streams, key=lambda stream: -stream.busiest)
+    ordered = sorted(exit_capacity.streams, key=lambda stream: -stream.busiest)
     streams = [stream for stream in ordered[:_MOST_STREAMS] if stream is ordered[0] or stream.busiest > _SEEN * size]
     for stream, (colour, style) in zip(streams, _STYLES, strict=False):
         _draw_stream(axes, times, stream, size, colour, style)
     if len(ordered) > len(streams):
         axes.plot([], [], linewidth=0, label=f"and {counted(len(ordered) - len(streams), 'smaller pool')}")
     axes.axhline(size, color="black", linewidth=2)
-    each = f" ({one.addresses} x {one.how.per_address:,.0f})" if size == one.addresses * one.how.per_address else ""
+    each = (
+        f" ({exit_capacity.addresses} x {exit_capacity.how.per_address:,.0f})"
+        if size == exit_capacity.addresses * exit_capacity.how.per_address
+        else ""
+    )
     axes.annotate(
         f"{size:,.0f} ports{each}",
         (0, size),
@@ -61,7 +65,7 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
         fontsize=10,
         weight="bold",
     )
-    axes.set_title(_title(one), fontsize=12, loc="left", color=RED if not one.fits else "black")
+    axes.set_title(_title(exit_capacity), fontsize=12, loc="left", color=RED if not exit_capacity.fits else "black")
     axes.set_ylim(0, 1.22 * max(size, *(stream.busiest for stream in streams)))
     axes.set_xlim(0, hours)
     step = 24 if hours > 24 else 4
@@ -73,8 +77,8 @@ def _panel(axes: Axes, capacity: Capacity, one: ExitCapacity) -> None:
     axes.set_ylabel("ports wanted")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
-    if one.ports and one.blocking > one.target:
-        _blocking(axes, times, [*one.ports.blocked, one.ports.blocked[0]])
+    if exit_capacity.ports and exit_capacity.blocking > exit_capacity.target:
+        _blocking(axes, times, [*exit_capacity.ports.blocked, exit_capacity.ports.blocked[0]])
     axes.legend(loc="upper left", bbox_to_anchor=(1.06, 1.0), fontsize=10, frameon=False)
 
 
@@ -97,15 +101,16 @@ def _blocking(axes: Axes, times: list[float], blocked: list[float]) -> None:
     scale.spines[["top"]].set_visible(False)
 
 
-def _title(one: ExitCapacity) -> str:
+def _title(exit_capacity: ExitCapacity) -> str:
     """What the panel says, in one line."""
-    binding = min((limit for limit in one.limits if limit.grows), key=lambda limit: limit.headroom)
+    binding = min((limit for limit in exit_capacity.limits if limit.grows), key=lambda limit: limit.headroom)
     first = f"; {binding.limit} binds first, headroom {percent(binding.headroom)}" if binding.limit != "ports" else ""
-    if one.exceeded:
-        return one.verdict
-    if one.fits:
-        return f"{one.name}: port headroom {percent(one.port_limit.headroom)}{first}"
-    blocked = f"{percent(one.blocking)} of new connections find no free port at worst"
-    if one.needed is None:
-        return f"{one.name}: no number of addresses suffices; {blocked}"
-    return f"{one.name}: needs {counted(one.needed, 'address', 'addresses')}, has {one.addresses}; {blocked}"
+    if exit_capacity.exceeded:
+        return exit_capacity.verdict
+    if exit_capacity.fits:
+        return f"{exit_capacity.name}: port headroom {percent(exit_capacity.port_limit.headroom)}{first}"
+    blocked = f"{percent(exit_capacity.blocking)} of new connections find no free port at worst"
+    if exit_capacity.needed is None:
+        return f"{exit_capacity.name}: no number of addresses suffices; {blocked}"
+    needs = counted(exit_capacity.needed, "address", "addresses")
+    return f"{exit_capacity.name}: needs {needs}, has {exit_capacity.addresses}; {blocked}"

@@ -56,13 +56,13 @@ def draw_schedule(described: Described, found: Schedule, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _draw_ports(axes: Axes, plan: Planned, one: Needed) -> None:
+def _draw_ports(axes: Axes, plan: Planned, needed: Needed) -> None:
     """What the fullest pool of an exit wants, its band over the samples, what it wants after a fault; and the ports."""
-    months = np.arange(one.key.begin, one.until)
-    first = f"from month {one.key.begin}" * bool(one.key.begin)
-    last = f"until month {one.until - 1}" * (one.until < len(plan.months))
-    axes.set_title("\n".join(filter(None, (one.name, " ".join(filter(None, (first, last)))))), fontsize=12)
-    there, sure = one.sized[one.key.begin : one.until], one.confidence[one.key.begin : one.until]
+    months = np.arange(needed.key.begin, needed.until)
+    first = f"from month {needed.key.begin}" * bool(needed.key.begin)
+    last = f"until month {needed.until - 1}" * (needed.until < len(plan.months))
+    axes.set_title("\n".join(filter(None, (needed.name, " ".join(filter(None, (first, last)))))), fontsize=12)
+    there, sure = needed.sized[needed.key.begin : needed.until], needed.confidence[needed.key.begin : needed.until]
     likely = [_wanted(sized) for sized in there]
     axes.plot(months, likely, color=BLUE, linewidth=2, label="wanted at the peak")
     bands = [one.peaks if one else (peak, peak, peak) for one, peak in zip(sure, likely, strict=True)]
@@ -74,11 +74,11 @@ def _draw_ports(axes: Axes, plan: Planned, one: Needed) -> None:
     after = [_wanted(sized.after_fault.then) for sized in there if sized is not None and sized.after_fault]
     if len(after) == months.size:
         axes.plot(months, after, color=ORANGE, linewidth=2, linestyle="--", label="after the worst fault")
-    each = next(sized.how.per_address for sized in one.sized if sized is not None)
-    owned = np.array([float(one.has) if sized else 0.0 for sized in there])
+    each = next(sized.how.per_address for sized in needed.sized if sized is not None)
+    owned = np.array([float(needed.has) if sized else 0.0 for sized in there])
     for due in plan.due:
-        if due.needed.key == one.key:
-            owned[due.order.month - one.key.begin :] += due.order.addresses
+        if due.needed.key == needed.key:
+            owned[due.order.month - needed.key.begin :] += due.order.addresses
             axes.axvline(due.order.month, color=GREY, linewidth=1, linestyle=":")
             axes.annotate(
                 f"+{due.order.addresses}",

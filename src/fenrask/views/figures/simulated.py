@@ -32,20 +32,20 @@ def draw_simulated(estate: str, results: Sequence[tuple[Simulated, Found]], suff
     return rendered(paper, suffix)
 
 
-def _panel(axes: Axes, one: Simulated, found: Found) -> None:
-    hours = (np.arange(1, found.held_mean.size + 1) * one.step_s + one.begins_s) / SECONDS_PER_HOUR
+def _panel(axes: Axes, simulated: Simulated, found: Found) -> None:
+    hours = (np.arange(1, found.held_mean.size + 1) * simulated.step_s + simulated.begins_s) / SECONDS_PER_HOUR
     axes.fill_between(hours, found.held_low, found.held_high, color=BLUE, alpha=0.3, linewidth=0, label="5 to 95 %")
     axes.plot(hours, found.held_mean, color=BLUE, linewidth=1.5, label="mean in use")
-    axes.axhline(one.ports, color="black", linewidth=2, label=f"{one.ports:,} ports")
-    axes.set_xlim(hours[0] - one.step_s / SECONDS_PER_HOUR, hours[-1])
-    axes.set_ylim(0, 1.2 * max(one.ports, float(np.max(found.held_high))))
+    axes.axhline(simulated.ports, color="black", linewidth=2, label=f"{simulated.ports:,} ports")
+    axes.set_xlim(hours[0] - simulated.step_s / SECONDS_PER_HOUR, hours[-1])
+    axes.set_ylim(0, 1.2 * max(simulated.ports, float(np.max(found.held_high))))
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: clock_text(value * SECONDS_PER_HOUR)))
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
     axes.set_ylabel("ports in use")
     axes.grid(axis="y", color="#dddddd")
     axes.spines[["top", "right"]].set_visible(False)
     words = f"{share_text(found.share)} find no free port" if found.blocked else "every connection finds a port"
-    title = f"{one.exit}, {one.pool}: {words} in {found.runs} runs"
+    title = f"{simulated.exit}, {simulated.pool}: {words} in {found.runs} runs"
     axes.set_title(title, fontsize=12, loc="left", color=RED if found.blocked else "black")
     if found.blocked:
         scale = axes.twinx()

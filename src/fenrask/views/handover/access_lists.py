@@ -89,10 +89,10 @@ def _lists(described: Described) -> Iterator[_List]:
     endpoints = {name: one for name, one in estate.exits.items() if isinstance(one, PrivateEndpoint)}
     for kind, owners in (("subnet", estate.subnets), ("workload", estate.workloads), ("endpoint", endpoints)):
         for owner, stated in owners.items():
-            for name, one in stated.filters.items():
+            for name, filter_ in stated.filters.items():
                 for direction, inward in (("out", False), ("in", True)):
-                    rest = "allow" if one.allows_by_default(inward) else "deny"
-                    yield _List(f"{kind} {owner}, {name}", direction, one.rules(inward), rest, one.stateful)
+                    rest = "allow" if filter_.allows_by_default(inward) else "deny"
+                    yield _List(f"{kind} {owner}, {name}", direction, filter_.rules(inward), rest, filter_.stateful)
     for owner, exit_ in estate.exits.items():
         rules, lets_by = getattr(exit_, "rules", None), getattr(exit_, "lets_by_default", True)
         # One without rules may let nothing by.

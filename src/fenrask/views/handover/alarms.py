@@ -49,87 +49,92 @@ def alert_files(estate: str, found: Sequence[Alert], watched: Sequence[Watch] = 
     yield HandoverFile("alerts.csv", "the same thresholds as a table", csv_text(heading, rows))
 
 
-def _what(one: Watch) -> str:
-    return " ".join((one.what, *(value for _, value in one.labels)))
+def _what(watch: Watch) -> str:
+    return " ".join((watch.what, *(value for _, value in watch.labels)))
 
 
-def _health(one: Watch) -> dict[str, object]:
+def _health(watch: Watch) -> dict[str, object]:
     """A rule for one figure: counters by second, shares as quotients, gauges as they are."""
-    chosen = [("exit", one.exit), *one.labels] if one.exit else [*one.labels]
+    chosen = [("exit", watch.exit), *watch.labels] if watch.exit else [*watch.labels]
     labels = ",".join(f'{key}="{_label_value(value)}"' for key, value in chosen)
     by = f"{{{labels}}}" if labels else ""
-    if one.of:
-        others = "|".join(re.escape(_label_value(name)) for name in one.of)
+    if watch.of:
+        others = "|".join(re.escape(_label_value(name)) for name in watch.of)
         value = f'sum(connections{by}) / sum(connections{{exit=~"{others}"}})'
-    elif "/" in one.expression:
-        value = " / ".join(f"rate({name}{by}[15m])" for name in one.expression.split("/"))
-    elif one.expression == "time":
+    elif "/" in watch.expression:
+        value = " / ".join(f"rate({name}{by}[15m])" for name in watch.expression.split("/"))
+    elif watch.expression == "time":
         value = "time()"
-    elif METRICS[one.expression].startswith("counter"):
-        value = f"rate({one.expression}{by}[5m])"
+    elif METRICS[watch.expression].startswith("counter"):
+        value = f"rate({watch.expression}{by}[5m])"
     else:
-        value = f"sum({one.expression}{by})" if one.expression == "table_entries" else f"{one.expression}{by}"
-    name = "_".join(label(word) for word in ("egress", one.exit, _what(one)) if word)
+        value = f"sum({watch.expression}{by})" if watch.expression == "table_entries" else f"{watch.expression}{by}"
+    name = "_".join(label(word) for word in ("egress", watch.exit, _what(watch)) if word)
     return {
         "alert": name,
-        "expr": f"{value} {'<' if one.is_below else '>'} {one.warn_at:.12g}",
-        "for": "5m" if one.is_critical else "15m",
-        "labels": {"severity": "critical" if one.is_critical else "warning"},
-        "annotations": {"summary": _plain(f"{one.exit or 'all'}, {_what(one)}: {one.why}.")},
+        "expr": f"{value} {'<' if watch.is_below else '>'} {watch.warn_at:.12g}",
+        "for": "5m" if watch.is_critical else "15m",
+        "labels": {"severity": "critical" if watch.is_critical else "warning"},
+        "annotations": {"summary": _plain(f"{watch.exit or 'all'}, {_what(watch)}: {watch.why}.")},
     }
 
 
-def _limit(one: Alert) -> str:
-    return f"{one.limit}, after {one.fault}" if one.fault else one.limit
+def _limit(alert: Alert) -> str:
+    return f"{alert.limit}, after {alert.fault}" if alert.fault else alert.limit
 
 
 def _number(value: float | None) -> str:
     return "" if value is None else f"{value:.3g}"
 
 
-def _rules(one: Alert) -> Iterator[dict[str, object]]:
-    toward = f',destination="{_label_value(one.toward)}"' if one.toward else ""
-    chosen = f'{{exit="{_label_value(one.exit)}"{toward}}}'
-    if one.fault:
-        yield from _after_fault(one, chosen)
+def _rules(alert: Alert) -> Iterator[dict[str, object]]:
+    toward = f',destination="{_label_value(alert.toward)}"' if alert.toward else ""
+    chosen = f'{{exit="{_label_value(alert.exit)}"{toward}}}'
+    if alert.fault:
+        yield from _after_fault(alert, chosen)
         return
-    if one.months_after_warning is not None:
-        left = f"{one.months_after_warning:.2g} months are left at the present growth"
+    if alert.months_after_warning is not None:
+        left = f"{alert.months_after_warning:.2g} months are left at the present growth"
     else:
         left = "no growth is stated: half of the room above today's peak is used"
-    full = f"the limit of {one.limit} is reached at {one.full_at:,.0f} connections"
-    if one.full_at <= one.peak:
+    full = f"the limit of {alert.limit} is reached at {alert.full_at:,.0f} connections"
+    if alert.full_at <= alert.peak:
         left = "today's peak is above it already"
     for name, severity, at, minutes, said in (
-        ("filling", "warning", one.warn_at, 15, f"{one.name}: {full}; {left}."),
-        ("full", "critical", one.full_at, 5, f"{one.name}: {full}; from here on new connections find no free port."),
+        ("filling", "warning", alert.warn_at, 15, f"{alert.name}: {full}; {left}."),
+        (
+            "full",
+            "critical",
+            alert.full_at,
+            5,
+            f"{alert.name}: {full}; from here on new connections find no free port.",
+        ),
     ):
         yield {
-            "alert": f"egress_{label(one.name)}_{name}",
+            "alert": f"egress_{label(alert.name)}_{name}",
             "expr": f"connections{chosen} > {at:.0f}",
             "for": f"{minutes}m",
             "labels": {"severity": severity},
             "annotations": {"summary": _plain(said)},
         }
     yield {
-        "alert": f"egress_{label(one.name)}_refuses",
+        "alert": f"egress_{label(alert.name)}_refuses",
         "expr": f"rate(blocked{chosen}[5m]) > 0",
         "for": "5m",
         "labels": {"severity": "critical"},
         "annotations": {
-            "summary": _plain(f"{one.name} refuses new connections; the plan accepts {share_text(one.target)}.")
+            "summary": _plain(f"{alert.name} refuses new connections; the plan accepts {share_text(alert.target)}.")
         },
     }
 
 
-def _after_fault(one: Alert, chosen: str) -> Iterator[dict[str, object]]:
+def _after_fault(alert: Alert, chosen: str) -> Iterator[dict[str, object]]:
     """A warning at the load from which on a fault that flows are to survive would overload an exit."""
-    said = (
-        f"{one.name}: from {one.full_at:,.0f} connections on, it does not carry what comes in this case: {one.fault}."
-    )
+    begins = f"from {alert.full_at:,.0f} connections on"
+    said = f"{alert.name}: {begins}, it does not carry what comes in this case: {alert.fault}."
     yield {
-        "alert": f"egress_{label(one.name)}_not_after_a_fault",
-        "expr": f"connections{chosen} > {one.full_at:.0f}",
+        "alert": f"egress_{label(alert.name)}_not_after_a_fault",
+        "expr": f"connections{chosen} > {alert.full_at:.0f}",
         "for": "15m",
         "labels": {"severity": "warning"},
         "annotations": {"summary": _plain(said)},

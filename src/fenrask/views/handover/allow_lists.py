@@ -18,15 +18,15 @@ def allow_list_files(
 ) -> Iterator[HandoverFile]:
     """For each destination: text, CSV and JSON; `since` holds the entries that it was told before, by destination."""
     exits = {(one.exit, one.toward): one for one in plan.exits}
-    for one in plan.partners:
-        entries = list(_entries(one, exits))
+    for partner in plan.partners:
+        entries = list(_entries(partner, exits))
         prefixes = [prefix for prefix, *_ in entries if prefix]
-        before = since.get(one.destination)
+        before = since.get(partner.destination)
         added = [prefix for prefix in prefixes if before is not None and prefix not in before]
         removed = [prefix for prefix in before or () if prefix not in prefixes]
-        name = f"{FOLDER}/{file_name(one.destination)}"
-        about = f"what {one.destination} has to allow"
-        text = _text(estate, one, entries, valid_from, before is not None, added, removed)
+        name = f"{FOLDER}/{file_name(partner.destination)}"
+        about = f"what {partner.destination} has to allow"
+        text = _text(estate, partner, entries, valid_from, before is not None, added, removed)
         yield HandoverFile(f"{name}.txt", about, text.encode("utf-8"))
         rows: list[tuple[object, ...]]
         rows = [(prefix, number, exit_, _state(prefix, added), valid_from) for prefix, number, exit_ in entries]
@@ -34,14 +34,14 @@ def allow_list_files(
         heading = ("prefix", "addresses", "exit", "state", "valid_from")
         yield HandoverFile(f"{name}.csv", about, csv_text(heading, rows))
         whole: dict[str, Any] = {
-            "destination": one.destination,
+            "destination": partner.destination,
             "from": estate,
             "valid_from": valid_from or None,
             "prefixes": prefixes,
             "not_assigned_yet": [
                 {"exit": exit_, "addresses": number} for prefix, number, exit_ in entries if not prefix
             ],
-            "may_change": list(one.dynamic),
+            "may_change": list(partner.dynamic),
             "added": added,
             "removed": removed,
         }
@@ -58,9 +58,9 @@ def _state(prefix: str, added: Sequence[str]) -> str:
     return "add" if prefix in added else "allow" if prefix else "not assigned yet"
 
 
-def _entries(one: AllowList, exits: Mapping[tuple[str, str], ExitAddresses]) -> Iterator[tuple[str, int, str]]:
+def _entries(allow_list: AllowList, exits: Mapping[tuple[str, str], ExitAddresses]) -> Iterator[tuple[str, int, str]]:
     """Prefix (empty where its addresses are not assigned yet), how many addresses, and the exit they belong to."""
-    for part in one.parts:
+    for part in allow_list.parts:
         of = exits.get((part.exit, part.toward))
         if of is None:  # It rewrites to a private pool, which is no public address of the plan.
             yield from ((pool, ip_network(pool).num_addresses, part.exit) for pool in part.blocks)
@@ -68,27 +68,27 @@ def _entries(one: AllowList, exits: Mapping[tuple[str, str], ExitAddresses]) -> 
             yield from ((str(prefix), int(prefix.num_addresses), part.exit) for prefix in of.listed)
         else:
             yield "", of.in_use, part.exit
-    yield from ((str(prefix), int(prefix.num_addresses), "hosts") for prefix in one.host_prefixes)
+    yield from ((str(prefix), int(prefix.num_addresses), "hosts") for prefix in allow_list.host_prefixes)
 
 
 def _text(
     estate: str,
-    one: AllowList,
+    allow_list: AllowList,
     entries: Sequence[tuple[str, int, str]],
     valid_from: str,
     known: bool,
     added: Sequence[str],
     removed: Sequence[str],
 ) -> str:
-    lines = [f"# {comment(estate)}: source addresses that {comment(one.destination)} sees, one prefix a line."]
+    lines = [f"# {comment(estate)}: source addresses that {comment(allow_list.destination)} sees, one prefix a line."]
     lines.append(f"# Valid from {valid_from}." if valid_from else "# Valid from the day of the change.")
     lines += [
         f"# {number} addresses of {comment(name)}: not assigned yet." for prefix, number, name in entries if not prefix
     ]
-    lines += [f"# The address of {comment(name)} may change: no list can hold it." for name in one.dynamic]
+    lines += [f"# The address of {comment(name)} may change: no list can hold it." for name in allow_list.dynamic]
     lines += [
         f"# Those of {comment(part.exit)} are seen where what comes by the other IP version is lost."
-        for part in one.parts
+        for part in allow_list.parts
         if part.stands_by
     ]
     if known:

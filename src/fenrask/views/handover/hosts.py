@@ -10,9 +10,9 @@ from fenrask.views.quoting import file_name
 __all__ = ["host_file_name", "translator_files"]
 
 
-def host_file_name(one: Translator) -> str:
+def host_file_name(translator: Translator) -> str:
     """The file that a host's rules are in."""
-    return file_name(one.exit, ".nft")
+    return file_name(translator.exit, ".nft")
 
 
 def translator_files(estate: str, found: Sequence[Translator], outward: str) -> Iterator[HandoverFile]:

@@ -44,11 +44,13 @@ def _zone(described: Described, endpoints: dict[str, PrivateEndpoint]) -> str:
         f"; Put the endpoint's own name, as it is given out when it is made, in the place of NAME.{_BELOW}",
         f"$TTL {_TTL}",
     ]
-    for name, one in endpoints.items():
-        stated = described.estate.destinations.get(one.destination)
-        if not one.found_by_name or stated is None:
+    for name, endpoint in endpoints.items():
+        stated = described.estate.destinations.get(endpoint.destination)
+        if not endpoint.found_by_name or stated is None:
             continue
-        lines.append(f"; {comment(name)}: {comment(one.destination)}, in {comment(', '.join(one.in_subnets))}")
+        lines.append(
+            f"; {comment(name)}: {comment(endpoint.destination)}, in {comment(', '.join(endpoint.in_subnets))}"
+        )
         if not stated.names:
             lines.append("; the estate states no name of this service")
         lines += [f"{_absolute(text)} IN CNAME {host_label(name)}.{_BELOW}" for text in stated.names]

@@ -20,35 +20,35 @@ _TIED = {
 }
 
 
-def rules_file(one: Translator, outward: str = "eth0", estate: str = "") -> str:
+def rules_file(translator: Translator, outward: str = "eth0", estate: str = "") -> str:
     """Translation with its addresses and ports, and the timers, in a table of its own: loading it anew replaces it.
 
     `outward` is the interface toward the internet.
     """
-    return "\n".join(_lines(one, outward, estate)) + "\n"
+    return "\n".join(_lines(translator, outward, estate)) + "\n"
 
 
-def sysctl_file(one: Translator) -> str:
+def sysctl_file(translator: Translator) -> str:
     """The size of the connection table, with a bucket for each entry."""
     return (
-        f"# {comment(one.exit)}: connections that the table holds, and its buckets.\n"
-        f"net.netfilter.nf_conntrack_max = {one.table}\n"
-        f"net.netfilter.nf_conntrack_buckets = {one.table}\n"
+        f"# {comment(translator.exit)}: connections that the table holds, and its buckets.\n"
+        f"net.netfilter.nf_conntrack_max = {translator.table}\n"
+        f"net.netfilter.nf_conntrack_buckets = {translator.table}\n"
         "net.ipv4.ip_forward = 1\n"
     )
 
 
-def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
-    addresses, own = _addresses(one)
-    table = f"translation_{label(one.exit)}"
-    name = f"{comment(one.exit)} of {comment(estate)}" if estate else comment(one.exit)
+def _lines(translator: Translator, outward: str, estate: str) -> Iterator[str]:
+    addresses, own = _addresses(translator)
+    table = f"translation_{label(translator.exit)}"
+    name = f"{comment(translator.exit)} of {comment(estate)}" if estate else comment(translator.exit)
     yield f"# {name}: source translation on a Linux host. Load with nft -f."
-    yield f"# The table of connections needs {one.table:,} entries (the .sysctl.conf beside this file)."
-    if not one.addresses or not all(each.addresses for each in one.own):
+    yield f"# The table of connections needs {translator.table:,} entries (the .sysctl.conf beside this file)."
+    if not translator.addresses or not all(each.addresses for each in translator.own):
         yield "# The addresses are not known yet: put them here."
-    for words in one.not_counted:
+    for words in translator.not_counted:
         yield f"# Not as planned: {comment(words)}."
-    for to in dict.fromkeys(port.to for port in one.forwarded if not port.are_known):
+    for to in dict.fromkeys(port.to for port in translator.forwarded if not port.are_known):
         yield f"# Which addresses hosts of {comment(to)} have is not known: put them in for the first ones."
     yield ""
     yield f'define outward = "{outward}"'
@@ -59,7 +59,7 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     yield f"table ip {table} {{}}"
     yield f"delete table ip {table}"
     yield f"table ip {table} {{"
-    timed = {"tcp": one.timers_s, "udp": one.udp_timers_s}
+    timed = {"tcp": translator.timers_s, "udp": translator.udp_timers_s}
     # A protocol for which the offer tells no time keeps the kernel's own.
     timed = {protocol: seconds for protocol, seconds in timed.items() if any(seconds.values())}
     for protocol, seconds in timed.items():
@@ -69,35 +69,39 @@ def _lines(one: Translator, outward: str, estate: str) -> Iterator[str]:
     for protocol in timed:
         yield f'    ip protocol {protocol} ct timeout set "{protocol}_timers"'
     yield "  }"
-    if one.forwarded:
+    if translator.forwarded:
         yield "  chain inward {"
         yield "    type nat hook prerouting priority dstnat; policy accept;"
-        yield from map(_forwarding, one.forwarded)
+        yield from map(_forwarding, translator.forwarded)
         yield "  }"
     yield "  chain outward {"
     yield "    type nat hook postrouting priority srcnat; policy accept;"
-    yield from _sources_of_forwarded(one)
-    served = f"ip saddr {{ {', '.join(map(str, one.sources))} }} " if one.sources else ""
+    yield from _sources_of_forwarded(translator)
+    served = f"ip saddr {{ {', '.join(map(str, translator.sources))} }} " if translator.sources else ""
     place = len(addresses)
-    for each, its in zip(one.own, own, strict=True):
+    for each, its in zip(translator.own, own, strict=True):
         if each.prefixes:
             reached = f"ip daddr {{ {', '.join(map(str, each.prefixes))} }} {_ports_of(each)}"
-            yield f"    oifname $outward {served}{reached} {_spread(one, its, place)}"
+            yield f"    oifname $outward {served}{reached} {_spread(translator, its, place)}"
         place += len(its)
-    yield f"    oifname $outward {served}meta l4proto {{ tcp, udp }} {_target(one, addresses)}"
+    yield f"    oifname $outward {served}meta l4proto {{ tcp, udp }} {_target(translator, addresses)}"
     yield "  }"
     yield "}"
 
 
-def _addresses(one: Translator) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
+def _addresses(translator: Translator) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
     """Those that many see, and those of each single destination; made up where they are not known yet."""
     made_up = (f"{_PLACEHOLDERS}{number}" for number in count(1))
-    shared = one.addresses or tuple(islice(made_up, one.number))
-    return shared, [each.addresses or tuple(islice(made_up, each.number)) for each in one.own]
+    shared = translator.addresses or tuple(islice(made_up, translator.number))
+    return shared, [each.addresses or tuple(islice(made_up, each.number)) for each in translator.own]
 
 
-def _ports_of(one: OwnSource) -> str:
-    return f"meta l4proto {one.protocol}" if one.port is None else f"{one.protocol} dport {one.port}"
+def _ports_of(own_source: OwnSource) -> str:
+    return (
+        f"meta l4proto {own_source.protocol}"
+        if own_source.port is None
+        else f"{own_source.protocol} dport {own_source.port}"
+    )
 
 
 def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[str]:
@@ -110,13 +114,13 @@ def _timers(name: str, protocol: str, seconds: Mapping[str, float]) -> Iterator[
     yield "  }"
 
 
-def _sources_of_forwarded(one: Translator) -> Iterator[str]:
+def _sources_of_forwarded(translator: Translator) -> Iterator[str]:
     """What comes in keeps its source, unless hosts are to see the translator's own."""
-    for port in one.forwarded:
+    for port in translator.forwarded:
         if port.rewrites_source:
             served = f"ip daddr {{ {', '.join(port.hosts)} }} {port.protocol} dport {port.host_port}"
             yield f"    ct status dnat {served} masquerade"
-    if one.forwarded:
+    if translator.forwarded:
         yield "    ct status dnat accept"
 
 
@@ -130,25 +134,25 @@ def _forwarding(port: Forwarded) -> str:
     return f"    ip daddr $source_{port.place} {port.protocol} dport {port.port} dnat ip to {to}"
 
 
-def _target(one: Translator, addresses: Sequence[str]) -> str:
-    if one.blocks:
+def _target(translator: Translator, addresses: Sequence[str]) -> str:
+    if translator.blocks:
         blocks = ", ".join(
-            f"{host} : $source_{place} . {first}-{last}" for host, (place, first, last) in one.blocks.items()
+            f"{host} : $source_{place} . {first}-{last}" for host, (place, first, last) in translator.blocks.items()
         )
         return f"snat ip to ip saddr map {{ {blocks} }}"
-    return _spread(one, addresses, 0)
+    return _spread(translator, addresses, 0)
 
 
-def _spread(one: Translator, addresses: Sequence[str], first: int) -> str:
+def _spread(translator: Translator, addresses: Sequence[str], first: int) -> str:
     """A port of one of some addresses, of which the first has this place."""
-    number, ports = len(addresses), f"{one.first_port}-{one.last_port}"
+    number, ports = len(addresses), f"{translator.first_port}-{translator.last_port}"
     if number == 1:
         return f"snat to $source_{first}:{ports}"
-    if one.choice == "any-free" and _consecutive(addresses):
+    if translator.choice == "any-free" and _consecutive(addresses):
         # The kernel itself ties a host and a destination to one of a range.
         return f"snat to {addresses[0]}-{addresses[-1]}:{ports}"
     cells = ", ".join(f"{place} : $source_{first + place} . {ports}" for place in range(number))
-    return f"snat ip to {_TIED[one.choice]} mod {number} map {{ {cells} }}"
+    return f"snat ip to {_TIED[translator.choice]} mod {number} map {{ {cells} }}"
 
 
 def _consecutive(addresses: Sequence[str]) -> bool:

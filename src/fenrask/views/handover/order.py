@@ -115,24 +115,26 @@ def harm_text(harm: Harm) -> str:
     return f"{what} until step {harm.until}{later}"
 
 
-def breaks_text(one: BuildStep) -> str:
+def breaks_text(build_step: BuildStep) -> str:
     """What fails with a step, in short; empty where nothing does."""
-    return some(map(harm_text, one.harm), 3)
+    return some(map(harm_text, build_step.harm), 3)
 
 
-def _said(one: BuildStep) -> list[str]:
-    why = "no order of single steps avoids it" if one.in_every_order else "no order that was looked at avoids it"
-    lines = [f"Fails: {markdown(harm_text(harm))}; {why}." for harm in one.harm]
-    if not one.looks and one.kind == "add":
-        lines.append(f"Look: {markdown(', '.join(one.names))} is in service and healthy; nothing uses it yet.")
-    elif not one.looks and one.kind == "remove":
-        lines.append(f"Look: {markdown(', '.join(one.names))} is gone, from the bill too; every path is as before.")
-    elif not one.looks:
+def _said(build_step: BuildStep) -> list[str]:
+    why = "no order of single steps avoids it" if build_step.in_every_order else "no order that was looked at avoids it"
+    lines = [f"Fails: {markdown(harm_text(harm))}; {why}." for harm in build_step.harm]
+    if not build_step.looks and build_step.kind == "add":
+        lines.append(f"Look: {markdown(', '.join(build_step.names))} is in service and healthy; nothing uses it yet.")
+    elif not build_step.looks and build_step.kind == "remove":
+        lines.append(
+            f"Look: {markdown(', '.join(build_step.names))} is gone, from the bill too; every path is as before."
+        )
+    elif not build_step.looks:
         lines.append("Look: every path is as before.")
-    lines += [f"Look: {markdown(look_text(look))}." for look in one.looks[:_SHOWN]]
-    if len(one.looks) > _SHOWN:
-        lines.append(f"and {len(one.looks) - _SHOWN} more paths: see the table beside this file")
-    for flow in one.moved:
+    lines += [f"Look: {markdown(look_text(look))}." for look in build_step.looks[:_SHOWN]]
+    if len(build_step.looks) > _SHOWN:
+        lines.append(f"and {len(build_step.looks) - _SHOWN} more paths: see the table beside this file")
+    for flow in build_step.moved:
         if flow.waits_s:
             lines.append(f"Wait: {flow.waits_s:,.6g} s, until open connections of {markdown(flow.flow)} have ended.")
         if flow.breaks >= 1:

@@ -70,12 +70,16 @@ def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> P
     return Page("addresses", evaluation.described.estate.estate, tuple(_summary(evaluation, plan)), tuple(tables))
 
 
-def _fits(one: AllowList) -> str:
-    if one.fits:
+def _fits(allow_list: AllowList) -> str:
+    if allow_list.fits:
         return "yes"
-    if one.fixed and one.dynamic:
+    if allow_list.fixed and allow_list.dynamic:
         return "no: source not fixed"
-    return "no: too long" if one.most is not None and one.entries > one.most else "no: not allowed yet"
+    return (
+        "no: too long"
+        if allow_list.most is not None and allow_list.entries > allow_list.most
+        else "no: not allowed yet"
+    )
 
 
 def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
@@ -99,8 +103,8 @@ def _summary(evaluation: Evaluation, plan: AddressPlan) -> list[str]:
 def _added(changes: Sequence[Change]) -> str:
     """What each partner adds to its list, and how long that is then; those that add alike together."""
     alike = dict[tuple[int, int, int | None], list[str]]()
-    for one in changes:
-        alike.setdefault((one.more.entries, one.entries_then, one.most), []).append(one.destination)
+    for change in changes:
+        alike.setdefault((change.more.entries, change.entries_then, change.most), []).append(change.destination)
     parts = []
     for (more, then, most), names in alike.items():
         adds = "adds" if len(names) == 1 else "add"
@@ -110,36 +114,38 @@ def _added(changes: Sequence[Change]) -> str:
     return "; ".join(parts)
 
 
-def _trouble(one: AllowList) -> str:
-    if one.fixed and one.dynamic:
-        return f"the address of {', '.join(one.dynamic)} may change, so no list can hold it"
-    if one.most is not None and one.entries > one.most:
-        return f"{one.entries} entries needed, maximum {one.most}"
-    return f"{some(one.missing)} not on its list"
+def _trouble(allow_list: AllowList) -> str:
+    if allow_list.fixed and allow_list.dynamic:
+        return f"the address of {', '.join(allow_list.dynamic)} may change, so no list can hold it"
+    if allow_list.most is not None and allow_list.entries > allow_list.most:
+        return f"{allow_list.entries} entries needed, maximum {allow_list.most}"
+    return f"{some(allow_list.missing)} not on its list"
 
 
-def _seen_by(plan: AddressPlan, one: ExitAddresses) -> list[str]:
-    key = (one.exit, one.toward)
+def _seen_by(plan: AddressPlan, exit_addresses: ExitAddresses) -> list[str]:
+    key = (exit_addresses.exit, exit_addresses.toward)
     return [each.destination for each in plan.partners if any((part.exit, part.toward) == key for part in each.parts)]
 
 
-def _change(one: Change) -> tuple[object, ...]:
+def _change(change: Change) -> tuple[object, ...]:
     return (
-        one.exit,
-        one.more.wanted,
-        one.destination,
-        one.more.entries,
-        one.more.blocks,
-        one.entries_then,
-        one.most,
-        one.fits,
+        change.exit,
+        change.more.wanted,
+        change.destination,
+        change.more.entries,
+        change.more.blocks,
+        change.entries_then,
+        change.most,
+        change.fits,
     )
 
 
-def _allow(one: AllowList) -> list[str]:
+def _allow(allow_list: AllowList) -> list[str]:
     """Each entry with its exit; addresses not yet bought are told by size."""
-    standing = {part.exit: ", stands by" for part in one.parts if part.stands_by}
-    entries = [f"{entry} ({part.exit}{standing.get(part.exit, '')})" for part in one.parts for entry in part.blocks]
-    entries += [f"{prefix} (hosts' own)" for prefix in one.host_prefixes]
-    entries += [f"addresses that may change ({name})" for name in one.dynamic]
-    return [*entries, "the hosts' own addresses"] if one.host_addresses else entries
+    standing = {part.exit: ", stands by" for part in allow_list.parts if part.stands_by}
+    entries = [
+        f"{entry} ({part.exit}{standing.get(part.exit, '')})" for part in allow_list.parts for entry in part.blocks
+    ]
+    entries += [f"{prefix} (hosts' own)" for prefix in allow_list.host_prefixes]
+    entries += [f"addresses that may change ({name})" for name in allow_list.dynamic]
+    return [*entries, "the hosts' own addresses"] if allow_list.host_addresses else entries

@@ -31,20 +31,20 @@ def beside_page(before: Evaluation, now: Evaluation) -> Page:
     return Page("beside", now.described.estate.estate, (line,), (table,))
 
 
-def _money(one: Evaluation) -> str:
-    return f"{cents(one.bill.total):,} {one.bill.currency}"
+def _money(evaluation: Evaluation) -> str:
+    return f"{cents(evaluation.bill.total):,} {evaluation.bill.currency}"
 
 
 def _figures(before: Evaluation, now: Evaluation) -> dict[str, tuple[int, int]]:
-    def counts(one: Evaluation) -> dict[str, int]:
-        findings = [each for each in without_remedies(one) if not each.accepted]
+    def counts(evaluation: Evaluation) -> dict[str, int]:
+        findings = [each for each in without_remedies(evaluation) if not each.accepted]
         return {
             "errors": sum(each.severity is Severity.ERROR for each in findings),
             "warnings": sum(each.severity is Severity.WARNING for each in findings),
-            "needs not met": len(one.broken),
-            "exits that do not carry their load": len(one.short),
-            "exits": len(one.described.estate.exits),
-            "public addresses paid for": sum(one.plan.bought.values()),
+            "needs not met": len(evaluation.broken),
+            "exits that do not carry their load": len(evaluation.short),
+            "exits": len(evaluation.described.estate.exits),
+            "public addresses paid for": sum(evaluation.plan.bought.values()),
         }
 
     was, is_ = counts(before), counts(now)

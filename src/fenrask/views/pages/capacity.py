@@ -167,40 +167,44 @@ def _summary(capacity: Capacity, every: list[ExitLimits], divisible: Container[s
     )
 
 
-def _division(one: ExitCapacity, divisible: Container[str]) -> str:
+def _division(exit_capacity: ExitCapacity, divisible: Container[str]) -> str:
     """How its subnets are to be divided, and whether other tables are enough for that."""
-    if one.name in divisible:
-        return f"{one.split} (tried: `fenrask check` has the patch)."
-    many = one.split is not None and len(one.split.shares) > 1 and not one.split.too_much
+    if exit_capacity.name in divisible:
+        return f"{exit_capacity.split} (tried: `fenrask check` has the patch)."
+    many = exit_capacity.split is not None and len(exit_capacity.split.shares) > 1 and not exit_capacity.split.too_much
     beside = " (other tables alone do not do: see what is before it, and what its flows need)" if many else ""
-    return f"{one.split}{beside}."
+    return f"{exit_capacity.split}{beside}."
 
 
-def _short_then(one: ExitLimits) -> Iterator[str]:
+def _short_then(exit_limits: ExitLimits) -> Iterator[str]:
     """What an exit that carries its load now does not carry after a fault."""
-    if isinstance(one, ExitCapacity) and one.after_fault is not None and not one.enough_after_faults:
-        after, then = one.after_fault, one.after_fault.then
+    if (
+        isinstance(exit_limits, ExitCapacity)
+        and exit_limits.after_fault is not None
+        and not exit_limits.enough_after_faults
+    ):
+        after, then = exit_limits.after_fault, exit_limits.after_fault.then
         needs = "no number suffices" if after.needed is None else f"it then needs {after.needed}"
-        blocked = percent(then.blocking_with(one.addresses))
-        yield f"{one.name} after a fault ({after.fault}): {blocked} of new connections find no port; {needs}."
-    if one.most_over is not None:
-        fault, limit = one.most_over
-        more = len(one.over_after_faults) - 1
+        blocked = percent(then.blocking_with(exit_limits.addresses))
+        yield f"{exit_limits.name} after a fault ({after.fault}): {blocked} of new connections find no port; {needs}."
+    if exit_limits.most_over is not None:
+        fault, limit = exit_limits.most_over
+        more = len(exit_limits.over_after_faults) - 1
         beside = f", and after {counted(more, 'more fault')}" if more else ""
         over = f"{figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
-        yield f"{one.name} after a fault ({fault}{beside}): {over}."
+        yield f"{exit_limits.name} after a fault ({fault}{beside}): {over}."
 
 
 def _exits(some: Sequence[ExitLimits]) -> int:
     return len({one.exit for one in some})
 
 
-def _at_hosts(one: ExitCapacity) -> str:
+def _at_hosts(exit_capacity: ExitCapacity) -> str:
     """What hosts do not open at the busiest moment of the pool that binds, by limits of their own."""
-    if one.ports is None or one.ports.at_host <= one.target:
+    if exit_capacity.ports is None or exit_capacity.ports.at_host <= exit_capacity.target:
         return ""
-    what = f"{percent(one.ports.at_host)} of new connections to {one.ports.binding}"
-    return f"{one.name}: {what} are not opened at the peak, by the hosts' own limits."
+    what = f"{percent(exit_capacity.ports.at_host)} of new connections to {exit_capacity.ports.binding}"
+    return f"{exit_capacity.name}: {what} are not opened at the peak, by the hosts' own limits."
 
 
 def _grown(share: float) -> str:
@@ -220,21 +224,28 @@ def _grows(limit: LimitUse) -> tuple[bool, float]:
     return (limit.growth is None, limit.growth if limit.growth is not None else limit.headroom)
 
 
-def _room(one: ExitLimits) -> float:
-    return min((_grows(limit)[1] for limit in one.limits), default=1.0)
+def _room(exit_limits: ExitLimits) -> float:
+    return min((_grows(limit)[1] for limit in exit_limits.limits), default=1.0)
 
 
-def _row(one: ExitCapacity) -> tuple[object, ...]:
-    ports = one.ports
+def _row(exit_capacity: ExitCapacity) -> tuple[object, ...]:
+    ports = exit_capacity.ports
     if ports is None:
-        limit = one.port_limit
+        limit = exit_capacity.port_limit
         nothing = ("no load", "", None, 0.0, round(limit.capacity), 1.0, 0.0, 0)
-        return (one.name, one.addresses, one.needed, *_after(one), *nothing, one.fits and one.carries_faults)
+        return (
+            exit_capacity.name,
+            exit_capacity.addresses,
+            exit_capacity.needed,
+            *_after(exit_capacity),
+            *nothing,
+            exit_capacity.fits and exit_capacity.carries_faults,
+        )
     return (
-        one.name,
-        one.addresses,
-        one.needed,
-        *_after(one),
+        exit_capacity.name,
+        exit_capacity.addresses,
+        exit_capacity.needed,
+        *_after(exit_capacity),
         ports.binding,
         "all day" if ports.level else clock_text(ports.time_s),
         ports.time_s,
@@ -243,30 +254,41 @@ def _row(one: ExitCapacity) -> tuple[object, ...]:
         ports.headroom,
         ports.blocking,
         round(ports.blocked_per_day),
-        one.fits and one.carries_faults,
+        exit_capacity.fits and exit_capacity.carries_faults,
     )
 
 
-def _after(one: ExitCapacity) -> tuple[object, ...]:
-    after = one.after_fault
+def _after(exit_capacity: ExitCapacity) -> tuple[object, ...]:
+    after = exit_capacity.after_fault
     if after is None:
         return None, None
     return after.needed, after.fault if after.needed is not None else f"{after.fault}: no number suffices"
 
 
-def _affected(one: ExitCapacity) -> tuple[object, ...]:
-    assert one.ports is not None
+def _affected(exit_capacity: ExitCapacity) -> tuple[object, ...]:
+    assert exit_capacity.ports is not None
     refusal = "a reset at once"
-    if one.how.refusal == "dropped":
-        is_udp = one.ports.binding.endswith("/udp")
+    if exit_capacity.how.refusal == "dropped":
+        is_udp = exit_capacity.ports.binding.endswith("/udp")
         refusal = (
             "no reply: the datagram is dropped" if is_udp else "nothing: the packet is dropped, the SYN sent again"
         )
-    felt = one.ports.waits if one.how.refusal == "dropped" and one.ports.blocking > one.target else None
+    felt = (
+        exit_capacity.ports.waits
+        if exit_capacity.how.refusal == "dropped" and exit_capacity.ports.blocking > exit_capacity.target
+        else None
+    )
     waits = (felt.dropped, felt.lost, felt.mean_s, felt.p95_s, felt.attempts, felt.retries) if felt else (None,) * 6
-    return (one.name, one.how.assignment, one.ports.suffers, refusal, *waits, one.ports.detail)
+    return (
+        exit_capacity.name,
+        exit_capacity.how.assignment,
+        exit_capacity.ports.suffers,
+        refusal,
+        *waits,
+        exit_capacity.ports.detail,
+    )
 
 
-def _shares(one: ExitCapacity) -> Iterator[tuple[object, ...]]:
-    for number, share in enumerate(one.split.shares if one.split else (), 1):
-        yield (one.exit, number, share.network, share.zone or "", share.addresses, share.subnets)
+def _shares(exit_capacity: ExitCapacity) -> Iterator[tuple[object, ...]]:
+    for number, share in enumerate(exit_capacity.split.shares if exit_capacity.split else (), 1):
+        yield (exit_capacity.exit, number, share.network, share.zone or "", share.addresses, share.subnets)

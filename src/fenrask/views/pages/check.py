@@ -40,8 +40,8 @@ def findings_page(
     """
     files = remedy_names(findings)
     first: dict[str, Finding] = {}
-    for name, one in zip(files, findings, strict=True):
-        first.setdefault(name, one)
+    for name, finding in zip(files, findings, strict=True):
+        first.setdefault(name, finding)
     open_ones = [one for one in findings if not one.accepted]
     tally = {one: sum(f.severity is one for f in open_ones) for one in reversed(Severity)}
     words = ", ".join(counted(number, severity.word) for severity, number in tally.items())
@@ -78,9 +78,9 @@ def findings_page(
     return Page("check", estate, tuple(lines), (table,), facts)
 
 
-def _is_alike(one: Finding, other: Finding) -> bool:
+def _is_alike(finding: Finding, other: Finding) -> bool:
     """Whether two findings with the same patch are told as one."""
-    return (one.rule, one.severity, one.remedy) == (other.rule, other.severity, other.remedy)
+    return (finding.rule, finding.severity, finding.remedy) == (other.rule, other.severity, other.remedy)
 
 
 def _as_with(other: Finding) -> str:

@@ -213,8 +213,8 @@ def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
         yield (one.unit.flows, one.unit.network, one.option.name, one.more, one.why)
 
 
-def _nearness(one: Lost) -> tuple[bool, int, float]:
-    return (one.more is None, len(one.fails), one.more or 0.0)
+def _nearness(lost: Lost) -> tuple[bool, int, float]:
+    return (lost.more is None, len(lost.fails), lost.more or 0.0)
 
 
 def _least_cost(name: str, key: str, first: Column, title: str, rows: list[tuple[object, ...]], money: str) -> Table:

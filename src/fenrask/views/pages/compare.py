@@ -84,24 +84,24 @@ def _rows(comparison: Comparison, losses: Losses, weights: Mapping[str, float]) 
     return [(*row[:2], score, *row[2:]) for row, score in scored]
 
 
-def _row(comparison: Comparison, losses: Losses, one: Candidate) -> tuple[object, ...]:
-    evaluation, binding = one.evaluation, one.evaluation.binding
+def _row(comparison: Comparison, losses: Losses, candidate: Candidate) -> tuple[object, ...]:
+    evaluation, binding = candidate.evaluation, candidate.evaluation.binding
     return (
-        one.design.name,
-        "yes" if one.passes else f"no: {_short(one)}",
+        candidate.design.name,
+        "yes" if candidate.passes else f"no: {_short(candidate)}",
         evaluation.bill.total,
-        comparison.difference(one),
+        comparison.difference(candidate),
         evaluation.bill.fixed,
         evaluation.bill.by_volume,
         evaluation.addresses,
         evaluation.most_entries,
         f"{binding[1].limit} of {binding[0]}" if binding else "",
         binding[1].headroom if binding else None,
-        _loss(losses.get(one.design.name, ())),
+        _loss(losses.get(candidate.design.name, ())),
         evaluation.hosts_with_public,
         max(evaluation.down_minutes.values(), default=None),
         evaluation.upkeep_hours,
-        one.routes_to_change,
+        candidate.routes_to_change,
     )
 
 
@@ -118,27 +118,27 @@ def _loss(losses: Sequence[Outcome]) -> str:
     return ", ".join(words) or "no harm"
 
 
-def _short(one: Candidate) -> str:
+def _short(candidate: Candidate) -> str:
     """What a design fails, in few words: how many flows, and exits that cannot carry their load."""
     words = []
-    if one.evaluation.broken:
-        words.append(counted(one.evaluation.flows_with_broken_needs, "flow"))
-    if one.evaluation.short:
-        words.append(counted(len(one.evaluation.short), "exit"))
-    if one.made_public and not one.public_hosts:
+    if candidate.evaluation.broken:
+        words.append(counted(candidate.evaluation.flows_with_broken_needs, "flow"))
+    if candidate.evaluation.short:
+        words.append(counted(len(candidate.evaluation.short), "exit"))
+    if candidate.made_public and not candidate.public_hosts:
         words.append("makes hosts public")
     return ", ".join(words)
 
 
-def _unmet(one: Candidate) -> Iterator[tuple[str, list[str], str]]:
+def _unmet(candidate: Candidate) -> Iterator[tuple[str, list[str], str]]:
     """Each need that is not met, the flows that it is not met for, and why the first is not."""
-    for short in one.evaluation.short:
+    for short in candidate.evaluation.short:
         yield "capacity", [short.exit], short.verdict
-    if one.made_public and not one.public_hosts:
+    if candidate.made_public and not candidate.public_hosts:
         why = "hosts stay private unless --public-hosts or may_be_public says otherwise"
-        yield "private hosts", list(one.made_public), why
-    for need in dict.fromkeys(broken.need for broken in one.evaluation.broken):
-        some = [broken for broken in one.evaluation.broken if broken.need == need]
+        yield "private hosts", list(candidate.made_public), why
+    for need in dict.fromkeys(broken.need for broken in candidate.evaluation.broken):
+        some = [broken for broken in candidate.evaluation.broken if broken.need == need]
         yield need, [broken.flow for broken in some], some[0].why
 
 

@@ -142,12 +142,12 @@ def _from_inside(evaluation: Evaluation) -> Iterator[_Row]:
         yield "", sender, shown, "", "", _MUST if arrives else _MUST_NOT, planned, how
 
 
-def _is_nowhere(estate: Estate, one: Outcome) -> bool:
+def _is_nowhere(estate: Estate, outcome: Outcome) -> bool:
     """Whether there is nothing on the internet that such an attempt could be sent to."""
-    asked = one.attempt
+    asked = outcome.attempt
     if asked.origin != INTERNET or asked.to not in estate.workloads or estate.workloads[asked.to].public_address:
         return False
-    return not any(trace.inward is not None and trace.inward.published_at for trace in one.traces)
+    return not any(trace.inward is not None and trace.inward.published_at for trace in outcome.traces)
 
 
 def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:

@@ -55,9 +55,9 @@ def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) 
     return Page("growth", estate, tuple(summary), tables, {"currency": currency, "lead_months": lead_months})
 
 
-def _order(one: Crossing, lead_months: float) -> str:
+def _order(crossing: Crossing, lead_months: float) -> str:
     """The latest month to order in, or how long that is over."""
-    act_by = one.act_by(lead_months)
+    act_by = crossing.act_by(lead_months)
     if act_by >= 0:
         return f"month {round(act_by, 1):g}"
     return f"overdue ({round(-act_by, 1):g} months)"

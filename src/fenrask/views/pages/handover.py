@@ -106,44 +106,44 @@ def _row(task: Task) -> tuple[object, ...]:
     return task.day, task.step.what, round(sum(flow.breaks for flow in task.step.moved)), _look(task.step)
 
 
-def _look(one: BuildStep) -> str:
-    if one.harm:
-        return f"fails: {breaks_text(one)}"
-    if not one.looks:
-        return "in service; nothing uses it yet" if one.kind == "add" else "every path is as before"
-    first = look_text(one.looks[0])
-    return first if len(one.looks) == 1 else f"{first}; and {len(one.looks) - 1} more"
+def _look(build_step: BuildStep) -> str:
+    if build_step.harm:
+        return f"fails: {breaks_text(build_step)}"
+    if not build_step.looks:
+        return "in service; nothing uses it yet" if build_step.kind == "add" else "every path is as before"
+    first = look_text(build_step.looks[0])
+    return first if len(build_step.looks) == 1 else f"{first}; and {len(build_step.looks) - 1} more"
 
 
 def _folded(files: Sequence[HandoverFile]) -> Iterator[tuple[str, str]]:
     """Each file; those that differ in their ending alone in one row."""
     same: dict[tuple[str, str], list[str]] = {}
-    for one in files:
-        stem, _, ending = one.name.partition(".")
+    for file in files:
+        stem, _, ending = file.name.partition(".")
         if stem.startswith("steps/"):
             # One for each step.
             stem = "steps/NN"
-            if ending in same.get((stem, one.about), ()):
+            if ending in same.get((stem, file.about), ()):
                 continue
-        same.setdefault((stem, one.about.split(", as a table")[0]), []).append(ending)
+        same.setdefault((stem, file.about.split(", as a table")[0]), []).append(ending)
     for (stem, about), endings in same.items():
         yield f"{stem}.{', .'.join(endings)}", about
 
 
-def _hosts_addresses(one: Translator) -> Iterator[str]:
-    yield from one.addresses or (f"{one.number}, not yet assigned",)
-    for own in one.own:
+def _hosts_addresses(translator: Translator) -> Iterator[str]:
+    yield from translator.addresses or (f"{translator.number}, not yet assigned",)
+    for own in translator.own:
         known = own.addresses or (f"{own.number}, not yet assigned",)
         yield from (f"{address} (for {own.destination})" for address in known)
 
 
-def _host(one: Translator) -> tuple[object, ...]:
+def _host(translator: Translator) -> tuple[object, ...]:
     return (
-        one.exit,
-        [*_hosts_addresses(one)],
-        one.first_port,
-        one.last_port,
-        one.table,
-        [f"{state} {seconds:g}" for state, seconds in one.timers_s.items() if seconds],
-        host_file_name(one),
+        translator.exit,
+        [*_hosts_addresses(translator)],
+        translator.first_port,
+        translator.last_port,
+        translator.table,
+        [f"{state} {seconds:g}" for state, seconds in translator.timers_s.items() if seconds],
+        host_file_name(translator),
     )

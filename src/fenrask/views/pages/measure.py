@@ -159,25 +159,25 @@ def measure_page(
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
 
 
-def _load(one: Measured, stated: Mapping[tuple[str, str], float]) -> tuple[object, ...]:
+def _load(measured: Measured, stated: Mapping[tuple[str, str], float]) -> tuple[object, ...]:
     """The row of a load."""
     return (
-        one.subnet, one.destination, one.connections, one.new_per_s,
-        one.new_per_s * one.days.error,
-        stated.get((one.subnet, one.destination)), one.duration_s,
-        one.quantiles[0.95], _law(one), one.fit.distance,
-        one.concurrent, one.concurrent_by_law, one.concurrent_peak,
-        (1 + one.dispersion.burstiness) / 2, one.dispersion.rate_cv, one.dispersion.steady_s,
-        one.job.every_s if one.job else None, one.job.spread_s if one.job else None,
-        one.job.share if one.job else None, one.days.cv,
-        *(one.new_per_s * bound for bound in one.days.next_day),
-        *((growth.low, growth.likely, growth.high) if (growth := one.days.growth) else (None, None, None)),
-        one.endings.get("closed"), one.endings.get("reset"), one.endings.get("idle"),
-        *(one.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
-        *(one.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
-        one.still_open or None, one.continuing or None, one.addresses,
-        one.busiest_address_share, one.bytes_out, one.bytes_in, one.concurrent_peak_s,
-        one.busiest_minute_per_s, one.days.by_hour,
+        measured.subnet, measured.destination, measured.connections, measured.new_per_s,
+        measured.new_per_s * measured.days.error,
+        stated.get((measured.subnet, measured.destination)), measured.duration_s,
+        measured.quantiles[0.95], _law(measured), measured.fit.distance,
+        measured.concurrent, measured.concurrent_by_law, measured.concurrent_peak,
+        (1 + measured.dispersion.burstiness) / 2, measured.dispersion.rate_cv, measured.dispersion.steady_s,
+        measured.job.every_s if measured.job else None, measured.job.spread_s if measured.job else None,
+        measured.job.share if measured.job else None, measured.days.cv,
+        *(measured.new_per_s * bound for bound in measured.days.next_day),
+        *((growth.low, growth.likely, growth.high) if (growth := measured.days.growth) else (None, None, None)),
+        measured.endings.get("closed"), measured.endings.get("reset"), measured.endings.get("idle"),
+        *(measured.endings.get(name) for name in ("half_closed", "rejected", "unanswered")),
+        *(measured.endings.get(name) for name in ("udp_one_way", "udp_streaming")),
+        measured.still_open or None, measured.continuing or None, measured.addresses,
+        measured.busiest_address_share, measured.bytes_out, measured.bytes_in, measured.concurrent_peak_s,
+        measured.busiest_minute_per_s, measured.days.by_hour,
     )  # fmt: skip
 
 
@@ -319,6 +319,6 @@ def _differing(found: Sequence[Measured], stated: Mapping[tuple[str, str], float
     return worst if worst and max(worst[1], 1 / worst[1]) > _LIKE else None
 
 
-def _law(one: Measured) -> str:
-    law = one.fit.law
+def _law(measured: Measured) -> str:
+    law = measured.fit.law
     return "as measured" if law["shape"] == "measured" else f"{law['shape']}, mean {law['mean']:.3g} s"

@@ -93,19 +93,20 @@ def _counts(rows: Sequence[Rehearsed]) -> dict[str, int]:
     }
 
 
-def _row(step: int | None, one: Rehearsed) -> tuple[object, ...]:
-    planned = one.own.planned
+def _row(step: int | None, rehearsed: Rehearsed) -> tuple[object, ...]:
+    planned = rehearsed.own.planned
     arriving = [each for each in planned if each.arrives] or list(planned)
     exits = dict.fromkeys(name for each in arriving for name in each.exits)
     sources = dict.fromkeys(str(each.source) for each in arriving if each.arrives)
-    seen = dict.fromkeys(str(each.source) for each in one.observed if each.arrives)
-    passed = dict.fromkeys(name for each in one.observed for name in sorted(each.exits))
+    seen = dict.fromkeys(str(each.source) for each in rehearsed.observed if each.arrives)
+    passed = dict.fromkeys(name for each in rehearsed.observed for name in sorted(each.exits))
     told = " or ".join(dict.fromkeys(each.verdict.value for each in planned))
-    kernel = _WORDS[one.verdict] if not one.differs else one.differs
+    kernel = _WORDS[rehearsed.verdict] if not rehearsed.differs else rehearsed.differs
     source = ", ".join(sources) or "none"
     return (
-        step, one.own.sender, one.own.to, one.own.part, told, kernel, [*exits], source, [*passed], [*seen],
-        len(one.observed),
+        step, rehearsed.own.sender, rehearsed.own.to, rehearsed.own.part, told, kernel,
+        [*exits], source, [*passed], [*seen],
+        len(rehearsed.observed),
     )  # fmt: skip
 
 

@@ -81,24 +81,25 @@ def _felt(day: Day) -> tuple[float | None, ...]:
     return (None,) * 4 if felt is None else (felt.dropped, felt.lost, felt.mean_s, felt.p95_s)
 
 
-def _what(one: Replayed, each: Through) -> str:
+def _what(replayed: Replayed, each: Through) -> str:
     words = {
-        "in force": each.addresses == one.addresses,
-        "the formulas ask for": each.addresses == one.model_needed,
-        "the records ask for": each.addresses == one.needed,
+        "in force": each.addresses == replayed.addresses,
+        "the formulas ask for": each.addresses == replayed.model_needed,
+        "the records ask for": each.addresses == replayed.needed,
     }
     return ", ".join(word for word, holds in words.items() if holds)
 
 
-def _lines(one: Replayed, target: float, why: str) -> list[str]:
+def _lines(replayed: Replayed, target: float, why: str) -> list[str]:
     """The replay beside the formulas, in a sentence or two."""
     replay = (
-        f"{one.exit}, replayed: {share_text(one.share)} of {counted(one.connections, 'recorded connection')} find no "
-        f"free port with {counted(one.addresses, 'address', 'addresses')}; the formulas say {share_text(one.model)}"
+        f"{replayed.exit}, replayed: {share_text(replayed.share)} of "
+        f"{counted(replayed.connections, 'recorded connection')} find no free port with "
+        f"{counted(replayed.addresses, 'address', 'addresses')}; the formulas say {share_text(replayed.model)}"
     )
     lines = [f"{replay}: {why}." if why else f"{replay}."]
-    if one.needed is None:
+    if replayed.needed is None:
         lines.append(f"No number of addresses keeps these records within {share_text(target)}.")
-    elif one.needed != one.addresses:
-        lines.append(f"{counted(one.needed, 'address', 'addresses')} would keep these records within the target.")
+    elif replayed.needed != replayed.addresses:
+        lines.append(f"{counted(replayed.needed, 'address', 'addresses')} would keep these records within the target.")
     return lines

@@ -224,13 +224,16 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
 
 def _changing(found: Schedule, currency: str, first: date | None) -> Iterator[str]:
     """From when on other exits are needed; and what none mends."""
-    for one in found.changes:
-        late = f", which is there {_when(one.there, first)} if it is begun today" * (one.there > day_of(one.begin))
-        begun = "" if late else f"; begin {_by(one.order_by, first)}"
-        yield f"Other exits from month {one.begin} on: {_because(one)}{late or begun}."
-        if one.soonest < one.begin and cents(one.sooner):
-            word = "saves" if one.sooner < 0 else "costs"
-            yield f"Made in month {one.soonest}, the same {word} {cents(abs(one.sooner)):,} {currency} until then."
+    for change in found.changes:
+        late = f", which is there {_when(change.there, first)} if it is begun today" * (
+            change.there > day_of(change.begin)
+        )
+        begun = "" if late else f"; begin {_by(change.order_by, first)}"
+        yield f"Other exits from month {change.begin} on: {_because(change)}{late or begun}."
+        if change.soonest < change.begin and cents(change.sooner):
+            word = "saves" if change.sooner < 0 else "costs"
+            amount = f"{cents(abs(change.sooner)):,} {currency}"
+            yield f"Made in month {change.soonest}, the same {word} {amount} until then."
     if found.changes:
         yield "Its patch: --save FOLDER." if len(found.changes) == 1 else "Their patches: --save FOLDER."
     ahead = [one for one in found.plan.not_mended if one.month]
@@ -259,8 +262,8 @@ def _waiting(plan: Planned) -> Iterator[tuple[list[str], int, int]]:
     yield from ((names, begins, day) for (begins, day), names in found.items())
 
 
-def _what(one: Due) -> str:
-    return " and ".join(Purchase(one.order.addresses, one.order.lengths).blocks)
+def _what(due: Due) -> str:
+    return " and ".join(Purchase(due.order.addresses, due.order.lengths).blocks)
 
 
 def _day(day: int, first: date | None) -> str:

@@ -41,9 +41,9 @@ def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...
 def with_cases(page: Page, subnet: str, cases: Sequence[Shown]) -> Page:
     """The page of a path with what each loss does to it, and which other sources are seen then."""
     others: dict[str, list[str]] = {}
-    for one in cases[1:]:
-        if one.change_from(cases[0]) == "source":
-            others.setdefault(one.seen, []).append(one.case)
+    for case in cases[1:]:
+        if case.change_from(cases[0]) == "source":
+            others.setdefault(case.seen, []).append(case.case)
     also = [f"With {some(names, 3)} the remote end sees {seen}." for seen, names in others.items()]
     rows = [*case_rows(subnet, cases)][len(cases[0].traces) :]
     table = Table("cases", "After each loss", _COLUMNS, rows, empty="nothing can be lost", shown=12, joined=("case",))

@@ -55,20 +55,20 @@ def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page
     return Page("stress", estate, _summary(ordered), tables, {"currency": currency})
 
 
-def _verdict(one: Outcome, each: ExitLimits) -> str:
+def _verdict(outcome: Outcome, each: ExitLimits) -> str:
     """What an exit runs out of, and how soon after the case begins, where that is not at once."""
-    full_after = one.full_after.get(each.name)
+    full_after = outcome.full_after.get(each.name)
     return f"{each.verdict}; full after {span_text(full_after)}" if full_after else each.verdict
 
 
-def _overloaded(one: Outcome) -> list[str]:
-    return list(dict.fromkeys([*(each.name for each in (*one.overloaded, *one.worse)), *one.too_fast]))
+def _overloaded(outcome: Outcome) -> list[str]:
+    return list(dict.fromkeys([*(each.name for each in (*outcome.overloaded, *outcome.worse)), *outcome.too_fast]))
 
 
-def _hit(one: Outcome) -> str:
-    parts = [some([*one.cut_off], 3)] if one.cut_off else []
-    parts += [f"hosts lost: {some(one.lost, 3)}"] if one.lost else []
-    if overloaded := _overloaded(one):
+def _hit(outcome: Outcome) -> str:
+    parts = [some([*outcome.cut_off], 3)] if outcome.cut_off else []
+    parts += [f"hosts lost: {some(outcome.lost, 3)}"] if outcome.lost else []
+    if overloaded := _overloaded(outcome):
         parts.append(f"overloaded: {some(overloaded, 3)}")
     return "; ".join(parts)
 

@@ -63,14 +63,14 @@ def through_page(found: Sequence[Through], absent: Collection[str]) -> Page:
     return Page("compare_months", first.described.estate.estate, (*_summary(ranked, months, absent),), tables, facts)
 
 
-def _order(one: Overtaking) -> tuple[int, Fraction]:
-    return one.month, -one.saved
+def _order(overtaking: Overtaking) -> tuple[int, Fraction]:
+    return overtaking.month, -overtaking.saved
 
 
-def _until(one: Through, months: int) -> str:
-    if one.passing == months:
+def _until(through: Through, months: int) -> str:
+    if through.passing == months:
         return "yes"
-    return f"until month {one.passing - 1}" if one.passing else "no"
+    return f"until month {through.passing - 1}" if through.passing else "no"
 
 
 def _summary(ranked: Sequence[Through], months: int, absent: Collection[str]) -> Iterator[str]:

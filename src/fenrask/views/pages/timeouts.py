@@ -54,6 +54,6 @@ def timeouts_page(estate: str, currency: str, ending: str, found: Sequence[AtTim
     return Page("timeouts", estate, tuple(summary[:5]), (table,), {"currency": currency, "ending": ending})
 
 
-def _needs(one: AtTimeout) -> str:
-    needed = one.sized.most_needed
+def _needs(at_timeout: AtTimeout) -> str:
+    needed = at_timeout.sized.most_needed
     return "no number suffices" if needed is None else counted(needed, "address", "addresses")

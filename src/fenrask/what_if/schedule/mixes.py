@@ -281,9 +281,9 @@ def _without_ordered(whole: Effort, after: Evaluation, new: Container[str]) -> E
     """An effort without the entries, and the lists, of exits whose addresses are ordered with the change."""
     ordered = {one.exit for one in after.plan.exits if one.exit in new and one.purchase}
     entries, partners = 0, set[str]()
-    for one in after.plan.partners:
-        own = sum(len(part.blocks) for part in one.parts if part.exit in ordered) if one.fixed else 0
+    for partner in after.plan.partners:
+        own = sum(len(part.blocks) for part in partner.parts if part.exit in ordered) if partner.fixed else 0
         entries += own
-        partners |= {one.destination} if own else set()
+        partners |= {partner.destination} if own else set()
     left = tuple(one for one in whole.partners if one not in partners)
     return replace(whole, entries=max(0, whole.entries - entries), partners=left)

@@ -198,10 +198,10 @@ def _buyer(described: Described, needed: Needed) -> Buyer:
 def _room(now: Evaluation, begin: int, until: int, new: Container[Key]) -> Room:
     """By partner with a limit: the entries that its list has left, beside those of exits that order all they have."""
     left = dict[str, int]()
-    for one in now.plan.partners:
-        if one.fixed and one.most is not None:
-            ordered = (part for part in one.parts if Key(part.exit, part.toward, begin) in new)
-            left[one.destination] = one.most - one.entries + sum(len(part.blocks) for part in ordered)
+    for partner in now.plan.partners:
+        if partner.fixed and partner.most is not None:
+            ordered = (part for part in partner.parts if Key(part.exit, part.toward, begin) in new)
+            left[partner.destination] = partner.most - partner.entries + sum(len(part.blocks) for part in ordered)
     return Room(begin, until, left)
 
 
@@ -285,11 +285,11 @@ def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequenc
 
 def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[Crossing]:
     """What an exit does not carry after a fault, and needs that flows break which they do not break today."""
-    for one in evaluation.capacity.exits:
-        after = one.after_fault
-        if after is not None and not after.carries(one.addresses):
+    for exit_ in evaluation.capacity.exits:
+        after = exit_.after_fault
+        if after is not None and not after.carries(exit_.addresses):
             needs = "no number suffices" if after.needed is None else f"it then needs {after.needed} addresses"
-            yield Crossing(one.name, _PORTS_AFTER, number, f"{after.fault}: {needs}, and has {one.addresses}")
+            yield Crossing(exit_.name, _PORTS_AFTER, number, f"{after.fault}: {needs}, and has {exit_.addresses}")
     already = {(one.flow, one.need) for one in now.broken}
     for broken in evaluation.broken:
         if broken.need != SURVIVES and (broken.flow, broken.need) not in already:

@@ -70,22 +70,22 @@ class _FromTheLoad:
 
     def _standing(self) -> None:
         estate, hours = self.described.estate, float(self.described.catalogue.hours_per_month)
-        for name, one in estate.exits.items():
+        for name, exit_ in estate.exits.items():
             offer = self.described.offer_of(name)
             if offer is None:
                 continue
-            rates = offer.rates_by_region.get(estate.region_of(one), offer.rates)
-            there = hours if one.running_hours is None else min(hours, float(math.ceil(one.running_hours)))
-            self._add("hours", name, one.units * there * float(rates.hour))
-            self._add("upkeep", name, one.units * offer.upkeep_hours * float(estate.wage_per_hour))
+            rates = offer.rates_by_region.get(estate.region_of(exit_), offer.rates)
+            there = hours if exit_.running_hours is None else min(hours, float(math.ceil(exit_.running_hours)))
+            self._add("hours", name, exit_.units * there * float(rates.hour))
+            self._add("upkeep", name, exit_.units * offer.upkeep_hours * float(estate.wage_per_hour))
 
     def _addresses(self) -> None:
         catalogue, estate = self.described.catalogue, self.described.estate
         hours = float(catalogue.hours_per_month)
-        for one in self.evaluation.plan.exits:
-            stated = catalogue.addresses_in(estate.region_of(estate.exits[one.exit]))
-            blocks = one.purchase.lengths if one.purchase else (32,) * one.bought
-            self._add("addresses", one.exit, hours * math.fsum(float(stated.block_hour(length)) for length in blocks))
+        for exit_ in self.evaluation.plan.exits:
+            stated = catalogue.addresses_in(estate.region_of(estate.exits[exit_.exit]))
+            blocks = exit_.purchase.lengths if exit_.purchase else (32,) * exit_.bought
+            self._add("addresses", exit_.exit, hours * math.fsum(float(stated.block_hour(length)) for length in blocks))
         for held in estate.public_addresses.values():
             if held.address.version == 4:
                 using = (one for one in estate.exits.values() if any(each in held.address for each in one.every_listed))
@@ -179,26 +179,30 @@ class _FromTheLoad:
     def _least(self) -> None:
         """What is missing to the least that exits cost."""
         estate = self.described.estate
-        for name, one in estate.exits.items():
+        for name, exit_ in estate.exits.items():
             offer = self.described.offer_of(name)
             if offer is not None:
-                rates = offer.rates_by_region.get(estate.region_of(one), offer.rates)
+                rates = offer.rates_by_region.get(estate.region_of(exit_), offer.rates)
                 paid = math.fsum(self.found.get((item, name), 0.0) for item in ("hours", "processed"))
-                self._add("minimum", name, max(0.0, one.units * float(rates.month_minimum) - paid))
+                self._add("minimum", name, max(0.0, exit_.units * float(rates.month_minimum) - paid))
 
     def _commitments(self) -> None:
         exits = self.described.estate.exits
         before: Mapping[tuple[str, str], float] = dict(self.found)
-        for name, one in self.described.catalogue.commitments.items():
-            if one.on_offer:
+        for name, commitment in self.described.catalogue.commitments.items():
+            if commitment.on_offer:
                 continue
-            self._add("committed", name, float(one.month_fee))
+            self._add("committed", name, float(commitment.month_fee))
             covered = math.fsum(
                 money
                 for (item, exit_), money in before.items()
-                if one.covers(item, (exits[exit_].offer_name or "") if exit_ else "")
+                if commitment.covers(item, (exits[exit_].offer_name or "") if exit_ else "")
             )
-            off = covered * float(one.share) if one.share is not None else min(covered, float(one.month_off or 0))
+            off = (
+                covered * float(commitment.share)
+                if commitment.share is not None
+                else min(covered, float(commitment.month_off or 0))
+            )
             self._add("commitment", name, -off)
 
 

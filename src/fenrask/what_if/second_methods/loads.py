@@ -53,12 +53,12 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
 
 def _lists(evaluation: Evaluation) -> Iterator[Audited]:
     """As few prefixes as can hold the listed addresses, by the standard library."""
-    for one in evaluation.plan.exits:
-        listed = evaluation.described.estate.exits[one.exit].listed_toward(one.toward)
+    for exit_ in evaluation.plan.exits:
+        listed = evaluation.described.estate.exits[exit_.exit].listed_toward(exit_.toward)
         if listed:
             four = collapse_addresses(IPv4Network(str(each)) for each in listed if each.version == 4)
             six = collapse_addresses(IPv6Network(str(each)) for each in listed if each.version == 6)
             fewest = len([*four]) + len([*six])
             yield Audited(
-                "allow-list entries", one.name, len(one.listed), fewest, "prefixes joined by Python's library"
+                "allow-list entries", exit_.name, len(exit_.listed), fewest, "prefixes joined by Python's library"
             )

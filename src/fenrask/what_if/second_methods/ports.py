@@ -37,43 +37,43 @@ def audited_ports(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
 def _blocking(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     """Where ports are shared and tried one by one until one is free, Erlang's recursion (Erlang 1917)."""
     steps = 0
-    for one in evaluation.capacity.exits:
-        streams = [stream for stream in one.streams if stream.busiest > 0]
-        if not one.ports or not streams or not one.assignment.adds_up(streams, one.how):
+    for exit_ in evaluation.capacity.exits:
+        streams = [stream for stream in exit_.streams if stream.busiest > 0]
+        if not exit_.ports or not streams or not exit_.assignment.adds_up(streams, exit_.how):
             continue
-        size = round(one.port_limit.capacity)
+        size = round(exit_.port_limit.capacity)
         steps += size
         if steps > _MOST_STEPS or not 0 < size < _MOST_STEPS:
             yield NotLookedAt(
                 "no free port at the peak",
-                one.name,
+                exit_.name,
                 f"{size:,} ports; the recursion goes through {_MOST_STEPS:,} in all",
             )
             continue
         # Each node has its own part of ports and load.
-        parts = one.assignment.division(streams[0], one.addresses, one.how).even_cells
+        parts = exit_.assignment.division(streams[0], exit_.addresses, exit_.how).even_cells
         top = max(stream.load.peak.concurrent for stream in streams) / parts
         blocked = _recursion(top, size // parts)
         # The mean of those who find no port at the worst moment of the binding pool.
-        yield Audited("no free port at the peak", one.name, one.blocking, blocked, "Erlang's recursion", 0.01)
-        yield from _needed(one, top, parts)
+        yield Audited("no free port at the peak", exit_.name, exit_.blocking, blocked, "Erlang's recursion", 0.01)
+        yield from _needed(exit_, top, parts)
 
 
 def audited_by_drawing(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     """Where no recursion applies: hosts, hashes, blocks and connections drawn, each by itself."""
-    for one in evaluation.capacity.exits:
-        streams = [stream for stream in one.streams if stream.busiest > 0]
-        if one.ports and streams and not one.assignment.adds_up(streams, one.how):
-            yield from _drawn(evaluation, one)
+    for exit_ in evaluation.capacity.exits:
+        streams = [stream for stream in exit_.streams if stream.busiest > 0]
+        if exit_.ports and streams and not exit_.assignment.adds_up(streams, exit_.how):
+            yield from _drawn(evaluation, exit_)
 
 
-def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotLookedAt]:
+def _drawn(evaluation: Evaluation, exit_capacity: ExitCapacity) -> Iterator[Audited | NotLookedAt]:
     """What is refused about the busiest hour of the pool that is worst off, by drawing it."""
-    asked = Asked(exits=[one.exit], around_hours=_HOURS)
-    for pool in simulated(evaluation.capacity, asked, toward=one.toward):
+    asked = Asked(exits=[exit_capacity.exit], around_hours=_HOURS)
+    for pool in simulated(evaluation.capacity, asked, toward=exit_capacity.toward):
         if pool.formula is None:
             continue
-        about = f"{one.name}, {pool.pool}"
+        about = f"{exit_capacity.name}, {pool.pool}"
         if pool.not_counted:
             yield NotLookedAt(_WITHOUT, about, f"the drawing leaves out {pool.not_counted[0]}")
         elif (calls := pool.setting.calls.of_a_run) > _MOST_OF_A_RUN:
@@ -83,18 +83,18 @@ def _drawn(evaluation: Evaluation, one: ExitCapacity) -> Iterator[Audited | NotL
                 f"{calls:.2g} connections in one run; `fenrask simulate` draws them",
             )
         else:
-            yield _by_drawing(evaluation, one, pool, about)
+            yield _by_drawing(evaluation, exit_capacity, pool, about)
 
 
-def _by_drawing(evaluation: Evaluation, one: ExitCapacity, pool: Simulated, about: str) -> Audited:
+def _by_drawing(evaluation: Evaluation, exit_capacity: ExitCapacity, pool: Simulated, about: str) -> Audited:
     target = evaluation.described.estate.targets.blocking
     stop = Stop(precision=0.1, negligible=target / 2, most_runs=200, most_attempts=_MOST_DRAWN)
     with ThreadPoolExecutor(1) as executor:
         found = replicated(pool.setting, executor, stop)
     near, chance = _DRAWN_NEAR, _WIDER * max(found.high - found.share, found.share - found.low)
-    if one.ports is not None and one.ports.hashed:
+    if exit_capacity.ports is not None and exit_capacity.ports.hashed:
         near, chance = _HASHED_NEAR, 2 * chance + _HASHED_WITHIN
-    elif any(stream.is_capped and stream.keeps_after for stream in one.streams if stream.label == pool.pool):
+    elif any(stream.is_capped and stream.keeps_after for stream in exit_capacity.streams if stream.label == pool.pool):
         near = _KEPT_NEAR
     words = f"{found.attempts:,} connections drawn in {found.runs} runs"
     what, first = f"{_WITHOUT}, at most" if pool.at_most else _WITHOUT, pool.formula or 0.0
@@ -110,17 +110,23 @@ _HASHED_NEAR, _HASHED_WITHIN = 0.5, 1e-3
 """The same where a hash ties hosts to ports: a few runs see a few of its outcomes, of which rare ones count most."""
 
 
-def _needed(one: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
+def _needed(exit_capacity: ExitCapacity, top: float, parts: int) -> Iterator[Audited]:
     """The least number of addresses, from the one that was found: one fewer is too few, and as many are enough."""
-    each = round(one.how.per_address) // parts
-    if one.needed_now is None or one.needed_now != one.needed or each < 1:
+    each = round(exit_capacity.how.per_address) // parts
+    if exit_capacity.needed_now is None or exit_capacity.needed_now != exit_capacity.needed or each < 1:
         return
-    least = one.needed_now
-    while least > 1 and _recursion(top, each * (least - 1)) <= one.target:
+    least = exit_capacity.needed_now
+    while least > 1 and _recursion(top, each * (least - 1)) <= exit_capacity.target:
         least -= 1
-    while least <= one.needed_now + _MORE and _recursion(top, each * least) > one.target:
+    while least <= exit_capacity.needed_now + _MORE and _recursion(top, each * least) > exit_capacity.target:
         least += 1
-    yield Audited("addresses needed", one.name, one.needed_now, least, "the least number by Erlang's recursion")
+    yield Audited(
+        "addresses needed",
+        exit_capacity.name,
+        exit_capacity.needed_now,
+        least,
+        "the least number by Erlang's recursion",
+    )
 
 
 _MORE = 10
@@ -139,20 +145,22 @@ def _recursion(load: float, servers: int) -> float:
 
 def _held(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
     """Ports wanted at the peak, as an integral of the rate before it; and that what fits has ports to spare."""
-    for one in evaluation.capacity.exits:
-        if one.ports is None:
+    for exit_ in evaluation.capacity.exits:
+        if exit_.ports is None:
             continue
-        if one.fits and one.target <= _SMALL:
-            lacking = max(0.0, -one.ports.headroom)
-            yield Audited("ports lacking", one.name, lacking, 0.0, "none, since the exit carries its load")
-        stream = next((each for each in one.streams if each.label == one.ports.binding), None)
+        if exit_.fits and exit_.target <= _SMALL:
+            lacking = max(0.0, -exit_.ports.headroom)
+            yield Audited("ports lacking", exit_.name, lacking, 0.0, "none, since the exit carries its load")
+        stream = next((each for each in exit_.streams if each.label == exit_.ports.binding), None)
         if stream is not None and stream.load.numbers.size > _MOST_LAWS:
             why = f"{stream.load.numbers.size} laws of holds in one pool; up to {_MOST_LAWS} are integrated"
-            yield NotLookedAt("ports wanted", one.name, why)
+            yield NotLookedAt("ports wanted", exit_.name, why)
         elif stream is not None:
             peak = stream.load.peak
             method = "integral of the rate before the peak"
-            yield Audited("ports wanted", one.name, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01)
+            yield Audited(
+                "ports wanted", exit_.name, peak.concurrent, _integral(stream.load, peak.time_s), method, 0.01
+            )
 
 
 _SMALL, _MOST_LAWS = 1e-3, 100
@@ -191,13 +199,13 @@ def _in_halves(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         half = {key: value / 2 for key in keys if (value := getattr(flow, key)) is not None}
         patch[name], patch[f"{name}, half of it"] = half, {**described.data["flows"][name], **half}
     halved = evaluate(described.patched({"flows": patch}, "halves"))
-    for one in evaluation.capacity.exits:
-        other = halved.capacity.of(one.exit, one.toward)
-        if other is None or one.ports is None or other.ports is None:
+    for exit_ in evaluation.capacity.exits:
+        other = halved.capacity.of(exit_.exit, exit_.toward)
+        if other is None or exit_.ports is None or other.ports is None:
             continue
         method = "each flow written as two of half the load"
-        yield Audited("ports wanted, flows halved", one.name, one.ports.concurrent, other.ports.concurrent, method)
-        yield Audited("addresses needed, flows halved", one.name, one.needed or 0, other.needed or 0, method)
+        yield Audited("ports wanted, flows halved", exit_.name, exit_.ports.concurrent, other.ports.concurrent, method)
+        yield Audited("addresses needed, flows halved", exit_.name, exit_.needed or 0, other.needed or 0, method)
 
 
 _MOST_FLOWS = 300

@@ -391,6 +391,8 @@ class InUse(InFolder):
         described = self.estate({"exits": {"gate": {"in_use": {"until": 2}}}})
         today = planned(Futures(described, 5, 0, 0.9), TODAYS)
         self.assertIn(("talk", "arrives", 3), [(one.about, one.limit, one.month) for one in today.not_mended])
+        [why] = {one.detail for one in today.not_mended if one.limit == "arrives"}
+        self.assertIn("gate is not in use", why)
         self.assertEqual([one.number for one in today.months], [*range(5)])
         found = schedule(described, 5)
         self.assertEqual(([one.begin for one in found.changes], found.plan.not_mended), ([3], []))

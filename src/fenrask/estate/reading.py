@@ -2,7 +2,7 @@
 
 import json
 import re
-from collections.abc import Callable, Container, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
@@ -44,6 +44,8 @@ class Described:
     catalogue_tree: Tree
     failed: Mapping[str, ExitModel] = field(default_factory=dict)
     """Exits that a case has taken away, as they were: they have failed, where others do not exist."""
+    resting: frozenset[str] = frozenset()
+    """Of these the ones that are only not in use in this month."""
     parties: frozenset[str] = frozenset()
     """The third parties, and lines, of this estate and of those that it was patched from: flows may name them."""
     preferred: Mapping[str, str] = field(default_factory=dict)
@@ -102,7 +104,18 @@ class Described:
         layers = (*self.layers, _patch_tree(patch, name))
         found = _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
         gone = {exit_: model for exit_, model in failed.items() if exit_ not in found.estate.exits}
-        return replace(found, failed=gone) if gone else found
+        return replace(found, failed=gone, resting=self.resting & gone.keys()) if gone else found
+
+    def why_gone(self, name: str) -> str:
+        """What there is to say of an exit that is not there."""
+        if name in self.resting:
+            return "is not in use"
+        return "has failed" if name in self.failed else "does not exist"
+
+    def without(self, names: Collection[str], patch: dict[str, Any], name: str) -> "Described":
+        """The same in a month in which some exits are not in use, which the patch removes."""
+        found = self.struck(patch, name)
+        return replace(found, resting=found.resting | {one for one in names if one in found.failed})
 
     def struck(self, patch: dict[str, Any], name: str) -> "Described":
         """The same in a case: exits that the patch removes have failed; cases may go on naming them."""

@@ -249,7 +249,7 @@ class Arriving:
         for name, exit_ in self.tracer.described.failed.items():
             for one in exit_.published.values():
                 if (one.to, one.host_port, one.protocol) == (workload, end.port, end.protocol):
-                    raise _Closed(Verdict.BLACK_HOLE, f"{name} has failed")
+                    raise _Closed(Verdict.BLACK_HOLE, f"{name} {self.tracer.described.why_gone(name)}")
 
     def _published_address(self, name: str, published: Published) -> Address | None:
         exit_ = self.estate.exits[name]

@@ -63,7 +63,7 @@ def changes(before: Described, after: Described) -> Changes | None:
     if _are_asked_otherwise(new, [entry for one in (old, new) for entry in _named_entries(one, exits)]):
         return None
     tables = {name for name in {*old.route_tables, *new.route_tables} if _table(old, name) != _table(new, name)}
-    failed = before.failed.keys() ^ after.failed.keys()
+    failed = (before.failed.keys() ^ after.failed.keys()) | (before.resting ^ after.resting)
     if (exits | failed) & _learned_from(old) | (exits | failed) & _learned_from(new):
         return None
     remotes = frozenset(name for carried in named for name in carried or ())

@@ -448,8 +448,7 @@ class Tracer:
             # At a hub the local routes are called by the networks that they belong to.
             return self._delivered(here, hop, here.network or route.key, None, share)
         if name:
-            words = "has failed" if name in self.described.failed else "does not exist"
-            return Rest(Verdict.BLACK_HOLE, f"{name} {words}", (hop,), share=share)
+            return Rest(Verdict.BLACK_HOLE, f"{name} {self.described.why_gone(name)}", (hop,), share=share)
         if here.source.prefix is None and here.source.kind == "host":
             return Rest(Verdict.NO_ROUTE, f"the subnet has no IPv{here.address.version}", (hop,), share=share)
         table = self.routes.of(here.place, here.came_from).name

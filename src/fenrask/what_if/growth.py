@@ -91,7 +91,7 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
     gone = [name for name, one in described.estate.exits.items() if not _is_there(one, number)]
     if gone:
         patch = case_patch(described, Case(lose_exits=tuple(gone)))
-        return after(described.struck(patch, f"exits of month {number}"), number, share)
+        return after(described.without(gone, patch, f"exits of month {number}"), number, share)
     held = {name: None for name, one in described.estate.public_addresses.items() if not _is_there(one, number)}
     if not number and not held and not any(one.in_use for one in described.estate.workloads.values()):
         return described

@@ -79,6 +79,7 @@ CASES: dict[str, tuple[Any, Any, dict[str, bytes], tuple[str, ...], str]] = {
     "a patch without end": ({}, {}, {}, ("check", "--patch", "/dev/zero"), "over 256 MiB"),
     "records without sense": ({}, {}, {}, ("measure", "/dev/urandom"), "/dev/urandom: "),
     "a carriage return within a heading": ({}, {}, {"r": b"start\r,a,b\n1,2,3\n"}, ("measure", "r"), ""),
+    "a carriage return in an inventory": ({}, {}, {"r": b"name,sub\rnet,p\n"}, ("start", "n", "--from", "r"), ""),
     "a capture that goes backwards": ({}, {}, {"c": BACKWARDS}, ("measure", "c"), ""),
     "a row with too few cells, and bytes that are not UTF-8": (
         {}, {}, {"r": records(SOUND[0], b"1,2,3", SOUND[1][:-3] + b"\xff\xff", SOUND[2])}, ("measure", "r"),

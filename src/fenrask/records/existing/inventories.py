@@ -95,7 +95,7 @@ def _fields(heading: list[str], columns: Mapping[str, str]) -> dict[str, str]:
 
 def _headed(text: str) -> tuple[list[str], str]:
     """The headings of a table, and what parts its columns."""
-    first = text.lstrip("\ufeff").split("\n", 1)[0].strip()
+    first = re.split(r"[\r\n]", text.lstrip("\ufeff"), maxsplit=1)[0].strip()
     parted = max(",\t;", key=first.count)
     return next(csv.reader([first], delimiter=parted), []), parted
 

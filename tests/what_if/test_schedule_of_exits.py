@@ -133,13 +133,23 @@ class OtherExits(InFolder):
         [row] = told["changes"]
         self.assertEqual((row["month"], row["because"]), (change.begin, "ports of gate"))
         self.assertEqual({one["month"] for one in told["built"]}, {change.begin})
-        # What it would have cost sooner: the bills of both, month by month.
-        sized = described.patched({"exits": {"gate": {"addresses": "auto"}}}, "now")
+        # What it would have cost sooner: the bills of both, month by month, with two addresses of the old gateway.
+        sized = described.patched({"exits": {"gate": {"addresses": 2}}}, "now")
         other = described.patched(patch, "then")
-        sooner = Fraction(0)
-        for month in range(change.soonest, change.begin):
+        sooner, months = Fraction(0), range(1, change.begin)
+        for month in months:
             sooner += evaluate(after(other, month)).bill.total - evaluate(after(sized, month)).bill.total
-        self.assertEqual(change.sooner, sooner)
+        self.assertEqual((change.soonest, change.sooner), (1, sooner))
+
+    def test_what_is_made_sooner_is_planned_too(self) -> None:
+        """A mix that does not carry an earlier month's peak is not said to save anything by being there sooner."""
+        table = {"flows": {"talk": {"growth_per_month": 0, "growth": {"load": {"1": 1.5, "2": 12, "4": 1.5, "6": 4}}}}}
+        found = schedule(self.growing(table), 10)
+        for change in found.changes:
+            patched = self.growing(table).patched(change.patch, "then")
+            for month in range(change.soonest, change.begin):
+                self.assertTrue(evaluate(after(patched, month)).meets_all, (change.begin, month))
+        self.assertTrue(found.changes)
 
     def test_what_no_exit_mends_is_told(self) -> None:
         """With the small gateway alone on sale nothing does; the words say so, and the status."""

@@ -230,8 +230,9 @@ def _told(described: Described, name: str, toward: str) -> Iterator[Prefix]:
     left = [*estate.exits[name].listed_toward(toward)]
     for block in (one.address for one in estate.public_addresses.values()) if len(left) > 1 else ():
         own = [one for one in left if one in block]
-        everyone = sum(address in block for exit_ in estate.exits.values() for address in exit_.every_listed)
-        if len(own) == everyone and len(fewest_prefixes(own)) > 1:
+        if len(own) < 2 or len(fewest_prefixes(own)) < 2:
+            continue
+        if len(own) == sum(one in block for exit_ in estate.exits.values() for one in exit_.every_listed):
             left = [one for one in left if one not in block]
             yield block
     yield from fewest_prefixes(left)

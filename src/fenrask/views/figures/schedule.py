@@ -85,7 +85,8 @@ def _draw_ports(axes: Axes, plan: Planned, needed: Needed) -> None:
                 (due.order.month, due.then * each),
                 xytext=(4, 4), textcoords="offset points", fontsize=10,
             )  # fmt: skip
-    axes.step(months, owned * each, where="post", color="black", linewidth=2, label="owned")
+    usable = owned if needed.most is None else np.minimum(owned, needed.most)
+    axes.step(months, usable * each, where="post", color="black", linewidth=2, label="owned")
 
 
 def _wanted(sized: ExitCapacity | None) -> float:

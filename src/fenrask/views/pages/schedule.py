@@ -225,15 +225,15 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
 def _changing(found: Schedule, currency: str, first: date | None) -> Iterator[str]:
     """From when on other exits are needed; and what none mends."""
     for change in found.changes:
-        late = f", which is there {_when(change.there, first)} if it is begun today" * (
+        late = f", which is there {_when(change.there, first)} if you begin today" * (
             change.there > day_of(change.begin)
         )
-        begun = "" if late else f"; begin {_by(change.order_by, first)}"
-        yield f"Other exits from month {change.begin} on: {_because(change)}{late or begun}."
+        soon = "" if late else f"; begin {_by(change.order_by, first)}"
+        yield f"Other exits from month {change.begin} on: {_because(change)}{late or soon}."
         if change.soonest < change.begin and cents(change.sooner):
             word = "saves" if change.sooner < 0 else "costs"
             amount = f"{cents(abs(change.sooner)):,} {currency}"
-            yield f"Made in month {change.soonest}, the same {word} {amount} until then."
+            yield f"Made in month {change.soonest}, the same {word} {amount}."
     if found.changes:
         yield "Its patch: --save FOLDER." if len(found.changes) == 1 else "Their patches: --save FOLDER."
     ahead = [one for one in found.plan.not_mended if one.month]

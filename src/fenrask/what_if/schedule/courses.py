@@ -44,11 +44,12 @@ class Futures:
         self._sure: dict[tuple[int, int], Sure] = {}
 
     def add(self, patch: Patch) -> int:
-        """The number of the mix that a patch makes of today's estate."""
+        """The number of the mix that a patch makes of today's estate; UnusableInput where it does not hold together."""
         if patch in self._patches:
             return self._patches.index(patch)
+        estate = self.described.patched(patch, f"exits {len(self._estates)}")
         self._patches.append(patch)
-        self._estates.append(self.described.patched(patch, f"exits {len(self._estates)}"))
+        self._estates.append(estate)
         return len(self._estates) - 1
 
     def patch(self, mix: int) -> Patch:

@@ -6,7 +6,7 @@ over months and mixes (Bellman 1958), in which a change costs what `targets.chan
 planned as a whole.
 """
 
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from statistics import NormalDist
@@ -55,9 +55,9 @@ class Change:
     """Its month with the exits before."""
     after: Evaluation
     soonest: int
-    """The first month in which it could be done; its own where that is no sooner."""
+    """The first month from the next one on in which it could be done, and no limit more is exceeded; else its own."""
     sooner: Fraction
-    """What the months from then on would cost more, if it were done as soon as that."""
+    """What all months would cost more, if it were done as soon as that."""
 
     @property
     def order_by(self) -> int:
@@ -158,14 +158,17 @@ class _Search:
 
     def _best(self) -> Course:
         """The courses that exceed least; of these what costs little more than the cheapest, with the fewest changes."""
-        exceeded = {course: sum(map(len, self._bad(course).values())) for course in self._plans}
+        exceeded = {course: self._exceeded(course) for course in self._plans}
         least = [course for course, number in exceeded.items() if number == min(exceeded.values())]
-        costs = {course: self._plan(course).total + self._once(course) for course in least}
+        costs = {course: self._cost(course) for course in least}
         most = min(costs.values()) * (1 + _TOLERANCE)
         return min((one for one in least if costs[one] <= most), key=lambda one: (len(one), costs[one]))
 
-    def _once(self, course: Course) -> Fraction:
-        return sum((price for *_, price in self._priced(course)), Fraction(0))
+    def _exceeded(self, course: Course) -> int:
+        return sum(map(len, self._bad(course).values()))
+
+    def _cost(self, course: Course) -> Fraction:
+        return self._plan(course).total + sum((price for *_, price in self._priced(course)), Fraction(0))
 
     def _bad(self, course: Course) -> dict[int, list[Crossing]]:
         """By month what is well today and exceeded then, though other exits might mend it."""
@@ -265,16 +268,20 @@ class _Search:
             days = max((one.day for one in tasks if one.step), default=0)
             without = course[: number + 1]
             because = next(iter(self._bad(without).get(after.begin, ())), None)
-            soonest = min(after.begin, max(before.begin + bool(number), months_until(days)))
+            soonest, sooner = self._sooner(course, number + 1, max(before.begin + 1, months_until(days)))
             yield Change(
-                after.begin, futures.patch(after.mix), step, because, change, once, days,
-                was, is_, soonest, self._sooner(after.mix, self._plan(without), range(soonest, after.begin)),
-            )  # fmt: skip
+                after.begin, futures.patch(after.mix), step, because, change, once, days, was, is_, soonest, sooner
+            )
 
-    def _sooner(self, mix: int, plan: Planned, months: Sequence[int]) -> Fraction:
-        """What some months would cost more with a mix than they do by a plan."""
-        amounts = (self._futures.in_month(mix, one).bill.total - plan.months[one].amount for one in months)
-        return sum(amounts, Fraction(0))
+    def _sooner(self, course: Course, number: int, month: int) -> tuple[int, Fraction]:
+        """A stage of a course moved to an earlier month, if no limit more is exceeded then; what that costs more."""
+        stage = course[number]
+        if month >= stage.begin:
+            return stage.begin, Fraction(0)
+        moved = (*course[:number], Stage(month, stage.mix), *course[number + 1 :])
+        if self._exceeded(moved) > self._exceeded(course):
+            return stage.begin, Fraction(0)
+        return month, self._cost(moved) - self._cost(course)
 
 
 def _without_ordered(whole: Effort, after: Evaluation, new: Container[str]) -> Effort:

@@ -320,7 +320,8 @@ def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
             # Without any address nothing waits.
             continue
         rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
-        before = one.then - one.order.addresses
+        # Of a larger block only so many are in use as the offer takes.
+        before = min(one.then - one.order.addresses, one.needed.most or one.then)
         grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
         day = max(0, one.order_by)
         month = min(one.order.month, int(day / MONTH_DAYS))

@@ -11,8 +11,9 @@ from fenrask.addresses.plan import _cheapest_within
 from fenrask.capacity import capacity
 from fenrask.demand import demand
 from fenrask.errors import NoAnswer
-from fenrask.evaluation import every_broken_need
+from fenrask.evaluation import evaluate, every_broken_need
 from fenrask.routing import flow_paths
+from fenrask.what_if.second_methods import Audited, audit
 from tests.support import InFolder, merged
 
 
@@ -147,6 +148,8 @@ class Plans(InFolder):
             with self.subTest(listed=listed, other=other):
                 plan = plan_addresses(capacity(demand(flow_paths(described))))
                 self.assertEqual((plan.exits[0].blocks, plan.exits[0].entries), (told, len(told)))
+                audited = [one for one in audit(evaluate(described)) if isinstance(one, Audited)]
+                self.assertEqual([one for one in audited if one.what == "allow-list entries" and not one.agrees], [])
                 # What it allows is held against the addresses themselves.
                 missing = {"203.0.113.11"} & {*listed}
                 self.assertEqual({*plan.partners[0].missing}, missing)

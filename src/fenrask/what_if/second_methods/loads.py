@@ -1,10 +1,11 @@
 """Shares, connections over hops, and allow-lists: plain sums along the paths."""
 
 import math
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from ipaddress import IPv4Network, IPv6Network, collapse_addresses
 
 from fenrask.evaluation import Evaluation
+from fenrask.prefixes import Address
 from fenrask.what_if.second_methods.bills import per_s
 from fenrask.what_if.second_methods.contract import Audited
 
@@ -52,13 +53,25 @@ def _rates(evaluation: Evaluation) -> Iterator[Audited]:
 
 
 def _lists(evaluation: Evaluation) -> Iterator[Audited]:
-    """As few prefixes as can hold the listed addresses, by the standard library."""
-    for exit_ in evaluation.plan.exits:
-        listed = evaluation.described.estate.exits[exit_.exit].listed_toward(exit_.toward)
-        if listed:
-            four = collapse_addresses(IPv4Network(str(each)) for each in listed if each.version == 4)
-            six = collapse_addresses(IPv6Network(str(each)) for each in listed if each.version == 6)
-            fewest = len([*four]) + len([*six])
-            yield Audited(
-                "allow-list entries", exit_.name, len(exit_.listed), fewest, "prefixes joined by Python's library"
-            )
+    """As few prefixes as can hold the listed addresses, by the standard library; a held block of its own is one."""
+    estate = evaluation.described.estate
+    everyone = [address for exit_ in estate.exits.values() for address in exit_.every_listed]
+    for planned in evaluation.plan.exits:
+        left, blocks = {*estate.exits[planned.exit].listed_toward(planned.toward)}, 0
+        if not left:
+            continue
+        for one in estate.public_addresses.values():
+            inside = {address for address in left if address in one.address}
+            if _joined(inside) > 1 and inside == {address for address in everyone if address in one.address}:
+                left, blocks = left - inside, blocks + 1
+        fewest = blocks + _joined(left)
+        yield Audited(
+            "allow-list entries", planned.name, planned.entries, fewest, "prefixes joined by Python's library"
+        )
+
+
+def _joined(addresses: Collection[Address]) -> int:
+    """How many prefixes hold exactly these."""
+    four = collapse_addresses(IPv4Network(str(one)) for one in addresses if one.version == 4)
+    six = collapse_addresses(IPv6Network(str(one)) for one in addresses if one.version == 6)
+    return len([*four]) + len([*six])

@@ -20,6 +20,9 @@ from fenrask.progress import gone_through
 from fenrask.units import figure
 
 __all__ = [
+    "BUDGET",
+    "HOST_ADDRESSES",
+    "PORTS",
     "Crossing",
     "Growth",
     "Month",
@@ -35,6 +38,10 @@ __all__ = [
     "once_in",
     "only",
 ]
+
+
+PORTS, HOST_ADDRESSES, BUDGET = "ports", "host addresses", "budget"
+"""Limits that are no limits of offers, as `Crossing.limit` has them."""
 
 
 @dataclass(frozen=True)
@@ -209,7 +216,7 @@ def _crowded(number: int, described: Described) -> Iterator[Crossing]:
         if estate.workloads[name].hosts_in:
             blocks = [block for one in estate.workloads[name].subnets for block in estate.host_blocks(name, one, 4)]
             if blocks and total > (room := sum(block.size for block in blocks)):
-                yield Crossing(name, "host addresses", number, f"{total:,} hosts of {room:,} in hosts_in")
+                yield Crossing(name, HOST_ADDRESSES, number, f"{total:,} hosts of {room:,} in hosts_in")
     needed: dict[str, Fraction] = {}
     for name, workload in estate.workloads.items():
         for subnet, part in estate.host_shares(name).items():
@@ -217,7 +224,7 @@ def _crowded(number: int, described: Described) -> Iterator[Crossing]:
     for subnet in dict.fromkeys(one for name in hosts for one in estate.workloads[name].subnets):
         room = sum(usable(prefix).size for prefix in estate.subnets[subnet].prefixes if prefix.version == 4)
         if room and needed[subnet] > room:
-            yield Crossing(subnet, "host addresses", number, f"{ceil(needed[subnet]):,} hosts of {room:,}")
+            yield Crossing(subnet, HOST_ADDRESSES, number, f"{ceil(needed[subnet]):,} hosts of {room:,}")
 
 
 def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:
@@ -244,7 +251,7 @@ def crossings_of(number: int, evaluation: Evaluation, budget: Fraction | None = 
     """The limits that are exceeded in the estate of a month."""
     for one in evaluation.capacity.every:
         if not one.enough_addresses:
-            yield Crossing(one.name, "ports", number, one.verdict)
+            yield Crossing(one.name, PORTS, number, one.verdict)
         for limit in one.exceeded:
             yield Crossing(
                 one.name, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
@@ -257,5 +264,5 @@ def crossings_of(number: int, evaluation: Evaluation, budget: Fraction | None = 
             # No load makes it otherwise.
             yield Crossing(partner.destination, "allow-list", number, partner.cannot)
     if budget is not None and evaluation.bill.total > budget:
-        yield Crossing("", "budget", number, f"{float(evaluation.bill.total):,.2f} of {float(budget):,.2f} a month")
+        yield Crossing("", BUDGET, number, f"{float(evaluation.bill.total):,.2f} of {float(budget):,.2f} a month")
     yield from _crowded(number, evaluation.described)

@@ -20,7 +20,7 @@ from fenrask.evaluation import Evaluation
 from fenrask.evaluation.faults import scaled_flows
 from fenrask.optimise import Wanted, choose
 from fenrask.progress import tell
-from fenrask.what_if.growth import Crossing, only
+from fenrask.what_if.growth import BUDGET, HOST_ADDRESSES, Crossing, only
 from fenrask.what_if.schedule.commitments import Taken, taken
 from fenrask.what_if.schedule.courses import TODAY, Course, Futures, Stage, renewed
 from fenrask.what_if.schedule.plan import Planned, day_of, months_until, planned
@@ -31,7 +31,7 @@ _TOLERANCE = Fraction(2, 100)
 """The share of the cost for which fewer changes are taken."""
 _LOOKS = 4
 """How many months choose a mix, at most."""
-_NOT_OF_EXITS = ("host addresses", "budget")
+_NOT_OF_EXITS = (HOST_ADDRESSES, BUDGET)
 """Limits that other exits do not mend."""
 
 

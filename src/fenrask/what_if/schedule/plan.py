@@ -18,14 +18,14 @@ from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
-from fenrask.what_if.growth import Crossing, crossings_of, once_in
+from fenrask.what_if.growth import PORTS, Crossing, crossings_of, once_in
 from fenrask.what_if.schedule.courses import Course, Futures, lives_of, spans
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
 from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed, cheapest, cost_of, once_of
 
 __all__ = ["Due", "Later", "MonthThen", "Planned", "day_of", "months_until", "planned"]
 
-_PORTS, _PORTS_AFTER = "ports", "ports after a fault"
+_PORTS_AFTER = "ports after a fault"
 
 
 def day_of(month: int) -> int:
@@ -130,7 +130,7 @@ class Planned:
         """The limits that are exceeded all the same, in each month, but for ports until an order of today is there."""
         waiting = {needed.name: until for needed, _, until in self.waits}
         for crossing in (one for month in self.months for one in month.crossings):
-            if crossing.limit not in (_PORTS, _PORTS_AFTER) or crossing.month >= waiting.get(crossing.about, 0):
+            if crossing.limit not in (PORTS, _PORTS_AFTER) or crossing.month >= waiting.get(crossing.about, 0):
                 yield crossing
 
     @property
@@ -267,7 +267,7 @@ def _months(
             evaluation = evaluate(patched, evaluation)
         once = once_of(buyers, arrived, terms) + once_in(futures.described, number)
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
-        short = {one.about for one in crossings if one.limit in (_PORTS, _PORTS_AFTER)}
+        short = {one.about for one in crossings if one.limit in (PORTS, _PORTS_AFTER)}
         crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]
         yield MonthThen(number, evaluation, evaluation.bill.total, once, tuple(crossings), evaluation.bill)
 
@@ -280,7 +280,7 @@ def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequenc
         takes = has if one.most is None else min(has, one.most)
         if one.confidence[number] is not None and (wanted is None or wanted > takes):
             needs = "no number suffices" if wanted is None else f"{wanted} addresses needed"
-            yield Crossing(one.name, _PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
+            yield Crossing(one.name, PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
 
 
 def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[Crossing]:

@@ -18,7 +18,7 @@ from fenrask.estate import ChangeCost, Described, read_estate
 from fenrask.evaluation import evaluate
 from fenrask.prefixes import parse_prefix
 from fenrask.what_if.growth import after, crossings_of, grows, months_ahead
-from fenrask.what_if.schedule import Planned, day_of, schedule
+from fenrask.what_if.schedule import Months, Planned, schedule
 from fenrask.what_if.schedule.courses import TODAY, Futures, Stage
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns
 from fenrask.what_if.schedule.orders import Buyer, Room, Terms, cheapest, cost_of
@@ -150,7 +150,7 @@ class ByHand(InFolder):
         self.assertEqual(found.added, min(apart, together, block))
         [*due] = found.due
         lead = 30
-        self.assertEqual([one.order_by for one in due], [day_of(one.order.month) - lead for one in due])
+        self.assertEqual([one.order_by for one in due], [Months().begin(one.order.month) - lead for one in due])
         self.assertEqual(found.is_well, True)
         self.assertEqual(
             sum(one.once for one in found.months), (1 + (len(due) > 1)) * 20 + sum(one.entries for one in due)
@@ -291,7 +291,7 @@ class ByHand(InFolder):
     def test_the_command(self) -> None:
         self.grown()
         found = self.json("schedule", "--months", "12", "--begin", "2026-12-01")
-        self.assertEqual(found["orders"][0]["order_by"], "2026-12-31")  # Day 30: month 2 begins on day 60.
+        self.assertEqual(found["orders"][0]["order_by"], "2027-01-02")  # 30 days before month 2 begins.
         self.assertEqual(found["begin"], "2026-12-01")
         self.assertEqual(len(found["months"]), 12)
         self.assertEqual(self.program("schedule", "--begin", "tomorrow").returncode, 2)

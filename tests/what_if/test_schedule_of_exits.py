@@ -10,7 +10,7 @@ from fenrask.designs import build_steps, tasks_of
 from fenrask.estate import Described
 from fenrask.evaluation import evaluate
 from fenrask.what_if.growth import after
-from fenrask.what_if.schedule import Schedule, day_of, schedule
+from fenrask.what_if.schedule import Months, Schedule, schedule
 from tests.support import CATALOGUE, InFolder, merged
 
 SIZES = {"gate": (800, 0.1), "middle": (3000, 0.2), "large": (20_000, 1.0)}
@@ -114,8 +114,8 @@ class OtherExits(InFolder):
                 with self.subTest(lead=lead):
                     self.assertEqual(one.days, max(days))
                     self.assertEqual(one.days, max(circuit, addresses + partner))
-                    self.assertEqual(one.order_by, max(0, day_of(one.begin) - one.days))
-                    self.assertEqual(found.is_well, one.days <= day_of(one.begin) and not found.plan.waits)
+                    self.assertEqual(one.order_by, max(0, Months().begin(one.begin) - one.days))
+                    self.assertEqual(found.is_well, one.days <= Months().begin(one.begin) and not found.plan.waits)
 
     def test_its_patch_does_what_the_schedule_says(self) -> None:
         """Each month's bill with the patch that is written, and its addresses, is the schedule's."""

@@ -7,7 +7,7 @@ from fenrask.capacity.limits import LIMITS, Each, Groups, Limit, LimitUse, Prese
 from fenrask.capacity.rooms import HostsAsked, own_blocks, ports_asked, room_of
 from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
 from fenrask.capacity.splitting import Split
-from fenrask.capacity.streams import parts_toward, streams
+from fenrask.capacity.streams import host_label, parts_toward, streams
 from fenrask.capacity.translators import Forwarded, OwnSource, Translator, translators
 from fenrask.capacity.validity import beyond_range
 
@@ -36,6 +36,7 @@ __all__ = [
     "beyond_range",
     "capacity",
     "explain_capacity",
+    "host_label",
     "own_blocks",
     "parts_toward",
     "ports_asked",

@@ -7,6 +7,7 @@ parts use. Whoever asks what an exit holds, or how loads share one, reads the re
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,6 +36,7 @@ __all__ = ["LIMITS", "OF_A_TUPLE", "Each", "Groups", "Limit", "LimitUse", "Prese
 
 
 OF_A_TUPLE = "connections of a tuple"
+Follows = Literal["opened", "held", "carried"]
 
 
 def _no_growth() -> None:
@@ -173,6 +175,8 @@ class Limit:
     unit: str
     stated: Callable[[Offer], float | None]
     used: Callable[[Demand, str, Groups, int], Iterator[Use | Present | Each]]
+    follows: Follows = "opened"
+    """What of a flow it follows: how many connections it opens, how many it holds, or what they carry."""
 
 
 def uses(
@@ -306,6 +310,9 @@ _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s"
           "packets_per_s": ("packets per second", "packets per s")}  # fmt: skip
 
 
+_FOLLOWS: dict[str, Follows] = {"new_per_s": "opened"}
+
+
 def _throughput(of: str, stated: Callable[[Offer], Throughput], by_node: bool) -> Iterator[tuple[str, Limit]]:
     """The limits of a gateway, or of each of its nodes."""
 
@@ -314,11 +321,11 @@ def _throughput(of: str, stated: Callable[[Offer], Throughput], by_node: bool) -
 
     yield (
         f"connections{of}",
-        Limit(f"connections{of}", "connections", lambda offer: stated(offer).connections, among(_connections)),
+        Limit(f"connections{of}", "connections", lambda offer: stated(offer).connections, among(_connections), "held"),
     )
     for key, (name, unit) in _RATES.items():
-        used = among(partial(_rate, what=key))
-        yield f"{key}{of}", Limit(f"{name}{of}", unit, partial(_stated, stated, key), used)
+        used, follows = among(partial(_rate, what=key)), _FOLLOWS.get(key, "carried")
+        yield f"{key}{of}", Limit(f"{name}{of}", unit, partial(_stated, stated, key), used, follows)
 
 
 def _stated(stated: Callable[[Offer], Throughput], key: str, offer: Offer) -> float | None:
@@ -330,7 +337,7 @@ LIMITS: dict[str, Limit] = {
     **dict(_throughput("", lambda offer: offer.limits, by_node=False)),
     **dict(_throughput(" of a node", lambda offer: offer.limits.node, by_node=True)),
     "connections_per_tuple": Limit(
-        OF_A_TUPLE, "connections", lambda offer: offer.limits.connections_per_tuple, _tuples
+        OF_A_TUPLE, "connections", lambda offer: offer.limits.connections_per_tuple, _tuples, "held"
     ),
     "hosts": Limit("hosts", "hosts", lambda offer: offer.limits.hosts, _hosts),
     "connection_gbit_per_s": Limit(

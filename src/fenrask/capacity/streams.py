@@ -10,7 +10,7 @@ from fenrask.capacity.assignments import Stream, View
 from fenrask.demand import Demand, Load, Numbers, Part, Parts, Series, loads_by, starts
 from fenrask.teletraffic.variation import held_cv, overlap
 
-__all__ = ["Pool", "host_groups", "hosts_behind", "parts_toward", "pools", "streams"]
+__all__ = ["Pool", "host_groups", "host_label", "hosts_behind", "parts_toward", "pools", "streams"]
 
 
 @dataclass(frozen=True)
@@ -114,8 +114,13 @@ def _hosts(demand: Demand, parts: Parts) -> Iterator[Pool]:
             workload = laid.traffic.workloads[int(laid.traffic.workload[its_parts.flow[0]])]
             protocol = demand.paths.described.estate.remotes[first.destination].protocol
             # Where some flows come from a part of the hosts alone, these have the most: they stand for all.
-            label = f"{workload} in {first.subnet}"
+            label = host_label(workload, first.subnet)
             yield Pool(label, protocol, its_parts, 1 / each, hosts, key=(label, protocol))
+
+
+def host_label(workload: str, subnet: str) -> str:
+    """What the hosts of a workload in a subnet are called, whose streams are those of one of them."""
+    return f"{workload} in {subnet}"
 
 
 _VIEWS: dict[View, Callable[[Demand, Parts], Iterator[Pool]]] = {

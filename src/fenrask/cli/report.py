@@ -318,7 +318,7 @@ def _months(plan: _Plan) -> Iterator[Section]:
         text = "Translated ports wanted and owned, and the bill, month by month, with all that is ordered."
         drawn = (Figure("months", draw_schedule(described, found, ".svg"), text),)
     about = "What to buy when, as load and hosts grow: the latest day of each order, and what no address mends."
-    yield Section("months", "The months ahead", about, schedule_page(described, found, None), drawn, "fenrask schedule")
+    yield Section("months", "The months ahead", about, schedule_page(described, found), drawn, "fenrask schedule")
 
 
 def _confidence(plan: _Plan) -> Iterator[Section]:

@@ -31,7 +31,8 @@ def command(
         float, typer.Option(metavar="SHARE", min=-1, max=1, help="Extra growth of all loads per month.")
     ] = 0.0,
     begin: Annotated[
-        str | None, typer.Option(metavar="DATE", help="The first day, such as 2026-12-01: days are told as dates.")
+        str | None,
+        typer.Option(metavar="DATE", help="The first day, such as 2026-12-01 (default: by first_month, if stated)."),
     ] = None,
     figure: Annotated[
         Path | None,
@@ -44,8 +45,8 @@ def command(
 ) -> int:
     first, described = _day(begin), call.read()
     state = today(evaluate(described))
-    found = schedule(described, months, confidence, growth)
-    call.show(with_today(schedule_page(described, found, first), state, ("short",)))
+    found = schedule(described, months, confidence, growth, first)
+    call.show(with_today(schedule_page(described, found), state, ("short",)))
     if figure:
         from fenrask.views.figures.schedule import draw_schedule
 

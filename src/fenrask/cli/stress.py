@@ -152,7 +152,7 @@ def _growth(
 ) -> int:
     estate, currency = described.estate.estate, described.catalogue.currency
     lead_months = described.estate.targets.lead_days.order_months if lead is None else lead
-    call.show(with_today(growth_page(estate, currency, found, lead_months), state))
+    call.show(with_today(growth_page(described, found, lead_months), state))
     if figure:
         from fenrask.views.figures.growth import draw_growth
 

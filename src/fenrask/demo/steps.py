@@ -253,7 +253,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask schedule",
         "What to buy when as payments grow: a block for each gate, since the acquirer's list has room for two entries.",
-        lambda run: schedule_page(run.evaluation.described, schedule(run.evaluation.described), None),
+        lambda run: schedule_page(run.evaluation.described, schedule(run.evaluation.described)),
     ),
     Step(
         "fenrask simulate --exit gate-a --around 1",

@@ -31,6 +31,7 @@ from fenrask.estate.exits import (
 )
 from fenrask.estate.filters import ANY_PORT, EPHEMERAL, Filter, Filtered, PortSpan
 from fenrask.estate.flows import LOADS, Ending, Flow
+from fenrask.estate.growth import HostGrowth, LoadGrowth, month_of_number, number_of_month
 from fenrask.estate.models import (
     MONTH_DAYS,
     ChangeCost,
@@ -76,6 +77,8 @@ __all__ = [
     "DurationLaw",
     "DurationPart",
     "Fault",
+    "HostGrowth",
+    "LoadGrowth",
     "Needs",
     "Network",
     "Offer",
@@ -106,6 +109,8 @@ __all__ = [
     "Workload",
     "exits_of",
     "merge",
+    "month_of_number",
+    "number_of_month",
     "read_estate",
     "read_patch",
 ]

@@ -1,54 +1,130 @@
 """How load and hosts become more, or fewer, month by month from now."""
 
+import re
+from collections.abc import Callable
 from typing import Annotated, Any, Self
 
-from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, model_validator
+from pydantic import (
+    AfterValidator,
+    BeforeValidator,
+    Field,
+    ValidationInfo,
+    WithJsonSchema,
+    field_validator,
+    model_validator,
+)
 
-from fenrask.estate.values import MOST, Number, Strict, UncertainGrowth, unfit
+from fenrask.estate.values import (
+    Strict,
+    Uncertain,
+    UncertainGrowth,
+    UncertainNumber,
+    UncertainWhole,
+    unfit,
+)
 
-__all__ = ["HostGrowth", "InUse", "LoadGrowth"]
+__all__ = ["CalendarMonth", "HostGrowth", "InUse", "LoadGrowth", "month_of_number", "number_of_month"]
 
 _MOST_MONTHS = 240
+_YEAR = 12
+_CALENDAR = re.compile(r"(\d{4})-(0[1-9]|1[0-2])")
 
 
-def _months(value: Any) -> Any:
-    """Months are keys of a mapping, and keys are text."""
+def _calendar_month(text: str) -> str:
+    if not _CALENDAR.fullmatch(text):
+        raise unfit("a month such as 2026-12")
+    return text
+
+
+CalendarMonth = Annotated[
+    str,
+    AfterValidator(_calendar_month),
+    WithJsonSchema({"type": "string", "pattern": f"^{_CALENDAR.pattern}$", "examples": ["2026-12"]}),
+]
+
+
+def number_of_month(month: object, first: str | None) -> int:
+    """How many months after the first one a month is, which is written as that number or, as 2027-03, by the calendar.
+
+    ValueError for what is neither, or where the calendar month of the first is not known.
+    """
+    if found := _CALENDAR.fullmatch(str(month)):
+        begun = _CALENDAR.fullmatch(first or "")
+        if begun is None:
+            raise ValueError("first_month is not stated")
+        (year, number), (year_now, now) = (map(int, one.groups()) for one in (found, begun))
+        return (year - year_now) * _YEAR + number - now
+    if isinstance(month, bool) or not str(month).isdecimal():
+        raise ValueError(month)
+    return int(str(month))
+
+
+def month_of_number(number: int, first: str | None) -> str | None:
+    """The calendar month so many months after the first one, as 2027-03; None where that is not known."""
+    begun = _CALENDAR.fullmatch(first or "")
+    if begun is None:
+        return None
+    year, month = map(int, begun.groups())
+    years, gone = divmod(month - 1 + number, _YEAR)
+    return f"{year + years:04}-{gone + 1:02}"
+
+
+def _number(value: Any, info: ValidationInfo, least: int) -> int:
+    """The number of a month, which is written so or by the calendar; of the calendar it may be over."""
+    first = (info.context or {}).get("first_month")
+    try:
+        number = number_of_month(value, first)
+    except ValueError:
+        if _CALENDAR.fullmatch(str(value)):
+            remedy = f"Write the estate's first_month, from which {value} counts, or how many months from now it is."
+            raise unfit("first_month of the estate beside a calendar month", remedy) from None
+        remedy = f"Month 1 is the next; {f'{first} is month 0' if first else 'by the calendar with first_month'}."
+        raise unfit(f"a month from {least} to {_MOST_MONTHS}, not {value}", remedy) from None
+    is_over = number < least and bool(_CALENDAR.fullmatch(str(value)))
+    if not is_over and not least <= number <= _MOST_MONTHS:
+        after = f" after {first}" if first else ""
+        raise unfit(f"a month from {least} to {_MOST_MONTHS}{after}, not {value}", "Month 1 is the next.")
+    return number
+
+
+def _begin(value: Any, info: ValidationInfo, least: int) -> int:
+    """The first month of something: what began before has begun."""
+    return max(least, _number(value, info, least))
+
+
+def _by_month(value: Any, info: ValidationInfo) -> Any:
+    """Months are keys of a mapping, and keys are text; those that are over are in the load, and the hosts, of now."""
     if not isinstance(value, dict):
         return value
-    wrong = [key for key in value if not (str(key).isdecimal() and 1 <= int(key) <= _MOST_MONTHS)]
-    if wrong:
-        raise unfit(f"months from 1 to {_MOST_MONTHS}, not {wrong[0]}", "Write {MONTH: NUMBER}: month 1 is the next.")
-    return {int(key): number for key, number in value.items()}
+    numbers = [_number(key, info, 1) for key in value]
+    if twice := [key for key, number in zip(value, numbers, strict=True) if numbers.count(number) > 1]:
+        raise unfit(f"each month once, not {' and '.join(map(str, twice))}")
+    return {number: one for number, one in zip(numbers, value.values(), strict=True) if number >= 1}
 
 
-_Number = Annotated[float, Field(strict=True, ge=-MOST, le=MOST)]
-_Steps = Annotated[
-    dict[int, Annotated[int, Field(strict=True, ge=-MOST, le=MOST)]],
-    BeforeValidator(_months),
-    WithJsonSchema({"type": "object", "additionalProperties": {"type": "integer"}}),
-]
-_Month = Annotated[int, Field(strict=True, ge=1, le=_MOST_MONTHS)]
+def _month(read: Callable[[Any, ValidationInfo, int], int], least: int) -> Any:
+    number = {"type": "integer", "minimum": least, "maximum": _MOST_MONTHS}
+    schema = WithJsonSchema({"anyOf": [number, {"type": "string", "pattern": f"^{_CALENDAR.pattern}$"}]})
+    return BeforeValidator(lambda value, info: read(value, info, least)), schema
 
 
-_Table = Annotated[
-    dict[int, Number],
-    BeforeValidator(_months),
-    WithJsonSchema({"type": "object", "additionalProperties": {"type": "number", "minimum": 0}}),
-]
-_YEAR = 12
+_From = Annotated[int, *_month(_begin, 1)]
+_Until = Annotated[int, *_month(_number, 1)]
+_FromThis = Annotated[int, *_month(_begin, 0)]
+_UntilThis = Annotated[int, *_month(_number, 0)]
+_Steps = Annotated[dict[int, UncertainWhole], BeforeValidator(_by_month)]
+_Table = Annotated[dict[int, Uncertain], BeforeValidator(_by_month)]
 
 
 class InUse(Strict):
-    """The months in which something is there; 0 is this one, 1 the next."""
+    """The months in which something is there, from now (0 is this one, 1 the next) or by the calendar (2027-03)."""
 
-    from_: Annotated[int, Field(strict=True, ge=0, le=_MOST_MONTHS)] = Field(0, alias="from", description="the first")
-    until: Annotated[int, Field(strict=True, ge=0, le=_MOST_MONTHS)] | None = Field(
-        None, description="the last; default: no end"
-    )
+    from_: _FromThis = Field(0, alias="from", description="the first")
+    until: _UntilThis | None = Field(None, description="the last; default: no end")
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
-        if self.until is not None and self.until < self.from_:
+        if self.until is not None and 0 <= self.until < self.from_:
             raise unfit(f"until at or after from, month {self.from_}")
         return self
 
@@ -62,11 +138,11 @@ class LoadGrowth(Strict):
 
     load_per_month: UncertainGrowth = Field(0.0, description="share by which the load grows each month, compounded")
     load: _Table = Field({}, description="times the load of now, from a month on: {6: 1.5, 9: 1}; on top of the other")
-    season: tuple[Number, ...] = Field(
+    season: tuple[Uncertain, ...] = Field(
         (), description="load of twelve months, the first for now; only how they stand to each other counts"
     )
-    from_: _Month = Field(1, alias="from", description="the first month in which it grows by the month")
-    until: _Month | None = Field(None, description="the last month in which it does; default: no end")
+    from_: _From = Field(1, alias="from", description="the first month in which it grows by the month")
+    until: _Until | None = Field(None, description="the last month in which it does; default: no end")
 
     @field_validator("season")
     @classmethod
@@ -77,7 +153,7 @@ class LoadGrowth(Strict):
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
-        if self.until is not None and self.until < self.from_:
+        if self.until is not None and 1 <= self.until < self.from_:
             raise unfit(f"until at or after from, month {self.from_}")
         return self
 
@@ -98,7 +174,7 @@ class LoadGrowth(Strict):
 class HostGrowth(LoadGrowth):
     """Hosts that are added from month to month, numbers below 0 taking hosts away; and how the load of each grows."""
 
-    hosts_per_month: _Number = Field(0.0, description="hosts added each month; a part of one adds up")
+    hosts_per_month: UncertainNumber = Field(0.0, description="hosts added each month; a part of one adds up")
     steps: _Steps = Field({}, description="hosts added at once, by the month in which they are: {3: 20}")
 
     def added(self, month: int) -> int:

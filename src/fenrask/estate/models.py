@@ -20,7 +20,7 @@ from fenrask.estate.exits import KINDS, Exit, ExitModel, Onward
 from fenrask.estate.filters import Filter
 from fenrask.estate.flow_table import FlowTable
 from fenrask.estate.flows import Flow
-from fenrask.estate.growth import HostGrowth, InUse
+from fenrask.estate.growth import CalendarMonth, HostGrowth, InUse
 from fenrask.estate.named_addresses import NamedAddresses
 from fenrask.estate.profile_steps import MOST_STEPS, step_of
 from fenrask.estate.remotes import remotes_of
@@ -302,6 +302,11 @@ class Estate(Strict):
     destinations: dict[str, Destination] = Field({}, description="destinations by name")
     workloads: dict[str, Workload] = Field({}, description="workloads by name")
     flows: dict[str, Flow] = Field({}, description="flows by name")
+    first_month: CalendarMonth | None = Field(
+        None,
+        description="the month of the loads as they are stated, such as 2026-12: from it growth counts, and months of "
+        "growth and in_use may be written by the calendar; default: months are counted",
+    )
     volumes: Literal["payload", "wire"] = Field(
         "payload", description="what the volumes of flows count: what connections carry, or that with all headers"
     )

@@ -324,7 +324,8 @@ def _loses(before: Any, after: Any) -> bool:
 def _unchanged(estate: Estate, patch: Mapping[str, Any]) -> dict[str, Mapping[str, BaseModel]]:
     """By section, the entries that a patch leaves as they are: values do not change, so they are not read again."""
     kept: dict[str, Mapping[str, BaseModel]] = {}
-    for section in Estate.model_fields:
+    # Months by the calendar are other ones from another month on.
+    for section in Estate.model_fields if "first_month" not in patch else ():
         entries, changed = getattr(estate, section), patch.get(section, {})
         if not isinstance(entries, Mapping) or not isinstance(changed, dict):
             continue
@@ -354,7 +355,9 @@ def _validated(
             for section, entries in (known or {}).items()
             if entries
         }
-        return model.model_validate({**data, **read} if read else data)
+        # Months by the calendar are counted from the first.
+        first = data.get("first_month") if isinstance(data, Mapping) else None
+        return model.model_validate({**data, **read} if read else data, context={"first_month": first})
     except ValidationError as error:
         problems += validation_problems(model, error, data, place_of)
         return None

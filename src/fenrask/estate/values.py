@@ -25,6 +25,8 @@ __all__ = [
     "Strict",
     "Uncertain",
     "UncertainGrowth",
+    "UncertainNumber",
+    "UncertainWhole",
     "unfit",
     "without_empty_lists",
 ]
@@ -114,27 +116,49 @@ def _likely(value: Any) -> Any:
     """The likely value of a range `{low, likely, high}`; anything else as it is."""
     if not isinstance(value, dict):
         return value
-    if set(value) - {"together"} != {"low", "likely", "high"}:
-        raise unfit("a number, or a range with low, likely and high")
-    if not isinstance(value.get("together", ""), str):
-        raise unfit("a name for what ranges move together with")
-    low, likely, high = (value[key] for key in ("low", "likely", "high"))
-    if any(isinstance(one, bool) or not isinstance(one, int | float) for one in (low, likely, high)):
-        raise unfit("numbers for low, likely and high")
+    low, likely, high = _bounds(value)
     if not 0 < low <= likely <= high <= MOST:
         raise unfit(f"0 < low <= likely <= high <= {MOST:,}" if high > MOST else "0 < low <= likely <= high")
     return likely
 
 
-_RANGE = {
-    "type": "object",
-    "properties": {
-        **{key: {"type": "number", "minimum": 0} for key in ("low", "likely", "high")},
-        "together": {"type": "string", "description": "what binds ranges that move together, by name"},
-    },
-    "required": ["low", "likely", "high"],
-    "additionalProperties": False,
-}
+def _likely_of_any(value: Any) -> Any:
+    """The same of a range whose numbers may be below 0."""
+    if not isinstance(value, dict):
+        return value
+    low, likely, high = _bounds(value)
+    if not -MOST <= low <= likely <= high <= MOST:
+        most = f", from {-MOST:,} to {MOST:,}" if max(high, -low) > MOST else ""
+        raise unfit(f"low <= likely <= high{most}")
+    return likely
+
+
+def _bounds(value: dict[str, Any]) -> list[Any]:
+    """The three numbers of a range."""
+    if set(value) - {"together"} != {"low", "likely", "high"}:
+        raise unfit("a number, or a range with low, likely and high")
+    if not isinstance(value.get("together", ""), str):
+        raise unfit("a name for what ranges move together with")
+    numbers = [value[key] for key in ("low", "likely", "high")]
+    if any(isinstance(one, bool) or not isinstance(one, int | float) for one in numbers):
+        raise unfit("numbers for low, likely and high")
+    return numbers
+
+
+def _range(**bounds: int) -> dict[str, Any]:
+    """The schema of a range whose numbers have these bounds."""
+    return {
+        "type": "object",
+        "properties": {
+            **{key: {"type": "number", **bounds} for key in ("low", "likely", "high")},
+            "together": {"type": "string", "description": "what binds ranges that move together, by name"},
+        },
+        "required": ["low", "likely", "high"],
+        "additionalProperties": False,
+    }
+
+
+_RANGE = _range(minimum=0)
 Uncertain = Annotated[
     float,
     BeforeValidator(_likely),
@@ -149,6 +173,20 @@ UncertainGrowth = Annotated[
     WithJsonSchema({"anyOf": [{"type": "number", "minimum": -1, "maximum": 3}, _RANGE]}),
 ]
 """A share by which something grows each month, or a range of it, as `Uncertain`."""
+UncertainNumber = Annotated[
+    float,
+    BeforeValidator(_likely_of_any),
+    Field(strict=True, ge=-MOST, le=MOST),
+    WithJsonSchema({"anyOf": [{"type": "number"}, _range()]}),
+]
+"""A number that may be below 0, or a range of such, as `Uncertain`."""
+UncertainWhole = Annotated[
+    int,
+    BeforeValidator(_likely_of_any),
+    Field(strict=True, ge=-MOST, le=MOST),
+    WithJsonSchema({"anyOf": [{"type": "integer"}, _range()]}),
+]
+"""The same of a whole number."""
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
 PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
 Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

@@ -3,9 +3,11 @@
 from fenrask.evaluation.faults import all_cases, case_patch, scaled_flows, single_faults
 from fenrask.what_if.alerts import Alert, alerts
 from fenrask.what_if.apart import confident_apart, grow_apart, stress_apart, zone_losses_apart
-from fenrask.what_if.confidence import Confident, ExitConfidence, confident, ranges, with_confidence
+from fenrask.what_if.confidence import Confident, ExitConfidence, confident, with_confidence
 from fenrask.what_if.growth import Growth, absent, grow, grows, months_ahead, once_in, only
+from fenrask.what_if.kept import LimitConfidence
 from fenrask.what_if.outcomes import Help, Outcome, as_sized, zone_losses
+from fenrask.what_if.ranges import ranges
 from fenrask.what_if.sensitivity import Effect, sensitivity
 from fenrask.what_if.simulated import Asked, Outage, Simulated, simulated
 from fenrask.what_if.sources import Shown
@@ -23,6 +25,7 @@ __all__ = [
     "Asked",
     "Effect",
     "Growth",
+    "LimitConfidence",
     "Help",
     "Outage",
     "Outcome",

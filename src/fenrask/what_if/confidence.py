@@ -1,53 +1,30 @@
 """With what confidence a plan holds, where loads are ranges: samples of all of them, through the same formulas.
 
-Each range {low, likely, high} is drawn from a two-piece lognormal law with `likely` as its median and `low` and `high`
-as its 5th and 95th percentile (Wallis 2014, "The two-piece normal, binormal, or double Gaussian distribution", on the
-logarithm). Ranges of one key that share a workload or a destination, or a name of what binds them, move together: what
-makes one flow of them heavy makes the others so. An exit's peak is that of its flows together, sample by sample; how
-many addresses suffice follows from the load that each number of them carries, by the engine.
+An exit's peak is that of its flows together, sample by sample; how many addresses suffice follows from the load that
+each number of them carries, and from the hosts that it carries it of, by the engine. What its other limits count adds
+up from what each flow uses of them.
 """
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.capacity import ExitCapacity, given, growth_until
+from fenrask.capacity import ExitCapacity, Stream, given, growth_until
 from fenrask.capacity.streams import pools
-from fenrask.demand import Part
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.what_if.kept import LimitConfidence, kept
+from fenrask.what_if.ranges import Floats, Input, Samples, ranges, sampled
 
-__all__ = ["Confident", "ExitConfidence", "Input", "confident", "ranges", "with_confidence"]
+__all__ = ["Confident", "ExitConfidence", "confident", "with_confidence"]
 
-Floats = NDArray[np.float64]
-_SAMPLES, _SEED = 1000, 1
+_SAMPLES = 1000
 _MOST = 256
-_Z95 = 1.6448536269514722
-_RATES = ("per_host_per_s", "requests_per_host_per_s", "users", "connections_per_user", "persistent_per_host")
-_GROWTH, _OWN_GROWTH, _WORKLOADS_GROWTH = "growth_per_month", "growth.load_per_month", "load_per_month of its hosts"
-_GROWTHS = (_GROWTH, _OWN_GROWTH, _WORKLOADS_GROWTH)
-_VOLUMES = ("out_kib_per_connection", "in_kib_per_connection", "out_gib_per_month", "in_gib_per_month")
-
-
-@dataclass(frozen=True)
-class Input:
-    """One quantity that is stated as a range."""
-
-    flow: str
-    key: str
-    low: float
-    likely: float
-    high: float
-    together: str = ""
-    """What it moves together with, by name; empty for what its flow says."""
-
-    @property
-    def name(self) -> str:
-        return f"{self.key} of {self.flow}"
+_HOST_COUNTS = 64
+"""Numbers of hosts of one stream that are told apart; they are rounded up."""
 
 
 @dataclass(frozen=True)
@@ -96,6 +73,10 @@ class Confident:
     samples: int
     inputs: tuple[Input, ...]
     exits: tuple[ExitConfidence, ...]
+    limits: tuple[LimitConfidence, ...]
+    """Those that some samples exceed."""
+    hosts: Mapping[str, Floats]
+    """By workload whose number of hosts is a range: of its samples, as multiples of what is likely."""
     month: tuple[float, float, float]
     """The bill: from where to where it is with this confidence, its median between; volumes are priced as in the likely
     bill, line by line."""
@@ -115,151 +96,39 @@ def with_confidence(evaluation: Evaluation, level: float) -> tuple[Evaluation, t
     return evaluate(evaluation.described.patched({"exits": more}, "--confidence"), like=evaluation), exits
 
 
-def ranges(described: Described, month: int = 0) -> list[Input]:
-    """Every quantity of a flow that is stated, or was measured, as a range; after so many months its growth, too."""
-    found = []
-    for flow, stated in (described.data.get("flows") or {}).items():
-        for key, value in stated.items() if isinstance(stated, Mapping) else ():
-            if isinstance(value, Mapping) and "likely" in value and (month or key != _GROWTH):
-                found.append(_input(flow, key, value))
-        if month and isinstance(stated, Mapping):
-            found += _growing(flow, stated, "")
-            workload = described.estate.flows[flow].workload
-            found += _growing(flow, (described.data.get("workloads") or {}).get(workload) or {}, workload)
-    return found
-
-
-def _growing(flow: str, stated: Mapping[str, Any], workload: str) -> Iterator[Input]:
-    """The growth by the month that a flow, or a workload for all its flows, states as a range."""
-    value = (stated.get("growth") or {}).get("load_per_month")
-    if isinstance(value, Mapping):
-        bound = f"growth of {workload}" if workload else str(value.get("together", ""))
-        yield _input(flow, _WORKLOADS_GROWTH if workload else _OWN_GROWTH, {**value, "together": bound})
-
-
-def _input(flow: str, key: str, value: Mapping[str, Any]) -> Input:
-    """One range; of growth the law is that of what it multiplies a load by in a month."""
-    more = 1.0 if key in _GROWTHS else 0.0
-    low, likely, high = (float(value[one]) + more for one in ("low", "likely", "high"))
-    return Input(flow, key, low, likely, high, str(value.get("together", "")))
-
-
 def confident(evaluation: Evaluation, level: float, samples: int = _SAMPLES, month: int = 0) -> Confident:
     """What holds with this confidence: addresses of each exit, and the bill. month: that of the estate, from now."""
-    inputs = ranges(evaluation.described, month)
-    causes = _causes(evaluation.described, inputs)
-    times = [_months_of(evaluation, one, month) if one.key in _GROWTHS else 1 for one in inputs]
-    drawn = _drawn(inputs, causes, times, samples)
-    rates, durations, volumes = _factors(evaluation, inputs, drawn, samples)
-    # What to measure first, and how it would be otherwise, is told where each range moves for itself.
-    alone = drawn if len({*causes}) == len(inputs) else _drawn(inputs, range(len(inputs)), times, samples)
-    logs = {one.name: np.log(alone[one.name]) for one in inputs if one.high > one.low}
+    described = evaluation.described
+    inputs = ranges(described, month)
+    drawn = sampled(described, inputs, samples)
     sized = [one for one in evaluation.capacity.exits if one.ports]
-    exits = tuple(_exit(evaluation, one, level, rates, durations, logs) for one in sized)
-    months = _months(evaluation, rates, volumes, samples)
+    exits = tuple(_exit(evaluation, one, level, drawn) for one in sized)
+    months = _months(evaluation, drawn, samples)
+    # What to measure first, and how it would be otherwise, is told where each range moves for itself.
+    alone = drawn if drawn.moves_apart else sampled(described, inputs, samples, is_apart=True)
     apart, months_apart = exits, months
     if alone is not drawn:
-        some, lives, sizes = _factors(evaluation, inputs, alone, samples)
-        apart = tuple(_exit(evaluation, one, level, some, lives, logs) for one in sized)
-        months_apart = _months(evaluation, some, sizes, samples)
+        apart = tuple(_exit(evaluation, one, level, alone) for one in sized)
+        months_apart = _months(evaluation, alone, samples)
     exits = tuple(
         replace(one, if_apart=other.wanted, measure_first=other.measure_first, weight=other.weight)
         for one, other in zip(exits, apart, strict=True)
     )
-    first, weight = _first(months_apart, logs)
+    first, weight = _first(months_apart, alone.places)
     low, middle, high = np.quantile(months, [(1 - level) / 2, 0.5, (1 + level) / 2])
     return Confident(
-        level, samples, tuple(inputs), exits, (float(low), float(middle), float(high)), first, weight, months
-    )
+        level, samples, tuple(inputs), exits, tuple(kept(evaluation, level, drawn)), drawn.hosts,
+        (float(low), float(middle), float(high)), first, weight, months,
+    )  # fmt: skip
 
 
-def _months_of(evaluation: Evaluation, input_: Input, month: int) -> int:
-    """In how many months until then a growth counts."""
-    flow = evaluation.described.estate.flows[input_.flow]
-    workload = evaluation.described.estate.workloads[flow.workload]
-    growth = {_OWN_GROWTH: flow.growth, _WORKLOADS_GROWTH: workload.growth}.get(input_.key)
-    return growth.months_of(month) if growth else month
-
-
-def _causes(described: Described, inputs: Sequence[Input]) -> list[int]:
-    """A number for each input, the same for those that move together: of one name, or of one key and one end."""
-    flows, groups = described.estate.flows, list(range(len(inputs)))
-    known: dict[tuple[str, ...], int] = {}
-
-    def first(number: int) -> int:
-        while groups[number] != number:
-            number = groups[number]
-        return number
-
-    for number, input_ in enumerate(inputs):
-        flow = flows[input_.flow]
-        ends = (
-            [("name", input_.together)]
-            if input_.together
-            else [("from", input_.key, flow.workload), ("to", input_.key, flow.other_end)]
-        )
-        for end in ends:
-            other = first(known.setdefault(end, number))
-            groups[max(other, first(number))] = min(other, first(number))
-    return [first(number) for number in range(len(inputs))]
-
-
-def _drawn(inputs: Sequence[Input], causes: Sequence[int], times: Sequence[int], samples: int) -> dict[str, Floats]:
-    """Each input's factor on its likely value, shape (n_samples,); those of one cause at one place of their laws.
-
-    times: how often each multiplies: a growth does in every month.
-    """
-    dice, found = np.random.default_rng(_SEED), {}
-    places: dict[int, Floats] = {}
-    for input_, cause, often in zip(inputs, causes, times, strict=True):
-        if cause not in places:
-            places[cause] = dice.standard_normal(samples)
-        z = places[cause]
-        down, up = math.log(input_.likely / input_.low) / _Z95, math.log(input_.high / input_.likely) / _Z95
-        found[input_.name] = np.exp(often * np.where(z < 0, z * down, z * up))
-    return found
-
-
-Factors = dict[str, Floats]
-
-
-def _factors(
-    evaluation: Evaluation, inputs: Sequence[Input], drawn: Mapping[str, Floats], samples: int
-) -> tuple[Factors, Factors, Factors]:
-    """By flow: the factor on its rate, on its duration, and on its volume."""
-    one = np.ones(samples)
-    flows = evaluation.described.estate.flows
-    rates, durations, volumes = dict.fromkeys(flows, one), dict.fromkeys(flows, one), dict.fromkeys(flows, one)
-    for each in inputs:
-        factor = drawn[each.name]
-        if each.key in (*_RATES, *_GROWTHS):
-            rates[each.flow] = rates[each.flow] * factor
-        elif each.key == "duration_s":
-            durations[each.flow] = durations[each.flow] * factor
-            if flows[each.flow].users is not None:
-                # Users hold as many at once whatever they last: they open fewer.
-                rates[each.flow] = rates[each.flow] / factor
-        elif each.key in _VOLUMES:
-            volumes[each.flow] = volumes[each.flow] * factor
-    return rates, durations, volumes
-
-
-def _exit(
-    evaluation: Evaluation,
-    exit_capacity: ExitCapacity,
-    level: float,
-    rates: Factors,
-    durations: Factors,
-    logs: Mapping[str, Floats],
-) -> ExitConfidence:
+def _exit(evaluation: Evaluation, exit_capacity: ExitCapacity, level: float, drawn: Samples) -> ExitConfidence:
     best: Floats | None = None
-    base = 0.0
-    for pool in pools(
-        evaluation.demand, exit_capacity.exit, exit_capacity.assignment.view, toward=exit_capacity.toward
-    ):
+    base, view = 0.0, exit_capacity.assignment.view
+    for pool in pools(evaluation.demand, exit_capacity.exit, view, toward=exit_capacity.toward):
         likely = sum(part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True))
         # Shape (n_samples, n_times), one pool at a time.
-        series = np.stack([_factor(part, rates, durations) for part in pool.parts], axis=1) @ np.stack(
+        series = np.stack([drawn.held(part, by_host=view == "hosts") for part in pool.parts], axis=1) @ np.stack(
             [part.concurrent * weight for part, weight in zip(pool.parts, pool.weights, strict=True)]
         )
         peak = series.max(axis=1)
@@ -267,14 +136,14 @@ def _exit(
         best = peak if best is None else np.maximum(best, peak)
     assert best is not None
     load = best / base if base else np.ones_like(best)
-    suffices = _suffices(exit_capacity, load)
+    suffices = _suffices(evaluation.described, exit_capacity, load, drawn)
     wanted = next((n for n, share in suffices.items() if share >= level), None)
     after: int | None = 0
     then, shares = exit_capacity.after_fault, dict[int, float]()
     if then is not None:
-        shares = _suffices(then.then, load)
+        shares = _suffices(evaluation.described, then.then, load, drawn)
         after = next((n for n, share in shares.items() if share >= level), None)
-    first, weight = _first(best, logs)
+    first, weight = _first(best, drawn.places)
     low, middle, high = np.percentile(best, [5, 50, 95])
     return ExitConfidence(
         exit_capacity.name,
@@ -289,49 +158,89 @@ def _exit(
     )
 
 
-def _factor(part: Part, rates: Factors, durations: Factors) -> Floats:
-    """A part's connections in each sample, as a factor: its rate, and its duration within the holding time."""
-    rate, duration = rates[part.flow], durations[part.flow]
-    if part.holding_s is None or part.duration_s is None or not part.holding_s:
-        return rate
-    longer: Floats = rate * (1.0 + (duration - 1.0) * part.duration_s / part.holding_s)
-    return longer
-
-
-def _suffices(exit_capacity: ExitCapacity, load: Floats) -> dict[int, float]:
+def _suffices(described: Described, exit_capacity: ExitCapacity, load: Floats, drawn: Samples) -> dict[int, float]:
     """The share of samples in which each number of addresses suffices: those whose load is within what it carries."""
     found = dict[int, float]()
-    carries = 0.0
+    groups = [
+        _Group(exit_capacity, streams, load[rows]) for streams, rows in _by_hosts(described, exit_capacity, drawn)
+    ]
     for addresses in range(1, _MOST + 1):
-        grows = growth_until(
-            exit_capacity.streams, exit_capacity.assignment, exit_capacity.how, addresses, exit_capacity.target
-        )
-        carried = math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
-        found[addresses] = float((load <= carried).mean())
-        if found[addresses] == 1.0 and addresses >= exit_capacity.addresses:
-            break
-        before, carries = carries, carried
-        if addresses > max(4, exit_capacity.addresses) and carried <= before:
-            # Something else binds: more addresses carry no more.
+        found[addresses] = sum(one.within(addresses) for one in groups) / load.size
+        is_done = found[addresses] == 1.0 or all(one.is_done for one in groups)
+        if is_done and addresses >= max(1, exit_capacity.addresses):
             break
     return found
 
 
-def _months(evaluation: Evaluation, rates: Factors, volumes: Factors, samples: int) -> Floats:
+class _Group:
+    """Samples with the same streams, as many times as large as each sample has it."""
+
+    def __init__(self, exit_capacity: ExitCapacity, streams: Sequence[Stream], load: Floats) -> None:
+        self._exit, self._streams, self._load = exit_capacity, streams, load
+        least, most = (
+            exit_capacity.assignment.least_addresses(
+                [one.scaled(float(factor)) for one in streams], exit_capacity.how, exit_capacity.target
+            )
+            for factor in (load.min(), load.max())
+        )
+        self._least, self._most = least, most
+        """The fewest addresses that do for any sample, and for all; None where no number does."""
+        self._carries, self.is_done = 0.0, least is None
+        """Whether more addresses than were asked for carry no more."""
+
+    def within(self, addresses: int) -> int:
+        """In how many samples so many addresses suffice; asked for each number in turn."""
+        if self._least is None or addresses < self._least:
+            return 0
+        if self._most is not None and addresses >= self._most:
+            self.is_done = True
+            return self._load.size
+        one = self._exit
+        if not self.is_done:
+            grows = growth_until(self._streams, one.assignment, one.how, addresses, one.target)
+            before, self._carries = self._carries, math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
+            # Something else binds: more addresses carry no more.
+            self.is_done = addresses > max(4, one.addresses) and self._most is None and self._carries <= before
+        return int(np.count_nonzero(self._load <= self._carries))
+
+
+def _by_hosts(
+    described: Described, exit_capacity: ExitCapacity, drawn: Samples
+) -> Iterator[tuple[Sequence[Stream], NDArray[np.bool_]]]:
+    """The streams of an exit with each number of hosts that samples have, fewest first, and which samples these are."""
+    own = exit_capacity.assignment.view == "hosts"
+    factors = {one.label: drawn.copies(described, one.label) for one in exit_capacity.streams} if own else {}
+    varied = {label: factor for label, factor in factors.items() if factor is not None}
+    if not varied:
+        yield exit_capacity.streams, np.ones(drawn.size, dtype=bool)
+        return
+    counts = []
+    for label, factor in varied.items():
+        hosts = factor * max(one.copies for one in exit_capacity.streams if one.label == label)
+        step = max(1.0, math.ceil((hosts.max() - hosts.min()) / _HOST_COUNTS))
+        counts.append(np.ceil(hosts / step - 1e-9) * step)
+    rows, back = np.unique(np.stack(counts, axis=1), axis=0, return_inverse=True)
+    for number, row in enumerate(rows):
+        hosts_of = dict(zip(varied, row.tolist(), strict=True))
+        streams = [replace(one, copies=hosts_of.get(one.label, one.copies)) for one in exit_capacity.streams]
+        yield [one for one in streams if one.copies], back.ravel() == number
+
+
+def _months(evaluation: Evaluation, drawn: Samples, samples: int) -> Floats:
     """The bill of each sample: what is fixed, and each flow's share of the rest with its volume."""
     bill = evaluation.bill
     months = np.full(samples, float(bill.fixed))
     for line in bill.lines:
         for use, share in line.uses.items() if not line.fixed else ():
-            amount = float(line.amount * share)
-            months = months + (amount * rates[use.flow] * volumes[use.flow] if use.flow in rates else amount)
+            amount, flow = float(line.amount * share), use.flow
+            months = months + (amount * drawn.rate(flow) * drawn.volumes[flow] if flow in drawn.rates else amount)
     return months
 
 
-def _first(result: Floats, logs: Mapping[str, Floats]) -> tuple[str, float]:
+def _first(result: Floats, places: Mapping[str, Floats]) -> tuple[str, float]:
     """The input that goes with most of a result's variance: the square of their correlation."""
     found: dict[str, float] = {}
-    for name, values in logs.items():
+    for name, values in places.items():
         if np.std(result) > 1e-12 * abs(float(np.mean(result))):
             found[name] = float(np.corrcoef(result, values)[0, 1] ** 2)
     best = max(found, key=lambda name: found[name], default="")

@@ -10,6 +10,9 @@ from fractions import Fraction
 from math import ceil
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from fenrask.capacity import ExitLimits
 from fenrask.charges import set_up, take_down
 from fenrask.estate import Case, Described, ExitModel, PublicAddress, Workload
@@ -29,6 +32,7 @@ __all__ = [
     "absent",
     "after",
     "crossings_of",
+    "crowded_in",
     "grow",
     "grown",
     "grows",
@@ -82,7 +86,8 @@ def grow(described: Described, months: int, share: float = 0.0, budget: Fraction
 
     budget: money a month.
     """
-    return grown(month(described, number, share, budget) for number in gone_through(range(months + 1), "month"))
+    ahead = months_ahead(described, months + 1, share)
+    return grown((_month(number, one), tuple(crossings_of(number, one, budget))) for number, one in enumerate(ahead))
 
 
 def month(
@@ -205,26 +210,54 @@ def _with_hosts(described: Described, patch: dict[str, Any], hosts: Mapping[str,
 _VOLUMES = ("out_gib_per_month", "in_gib_per_month")
 
 
-def _crowded(number: int, described: Described) -> Iterator[Crossing]:
-    """The subnets of workloads that grow which have fewer IPv4 addresses than hosts, of all workloads together.
+def _rooms(described: Described) -> Iterator[tuple[str, dict[str, Fraction], int, str]]:
+    """What has room for hosts of workloads that grow: its name, what share of whose hosts it has, for how many.
 
-    And the workloads that have fewer in `hosts_in`. described: the estate of that month.
+    Subnets, by the IPv4 addresses of their prefixes, of all workloads together; and what `hosts_in` has of workloads.
     """
     estate = described.estate
-    hosts = {name: one.hosts for name, one in estate.workloads.items() if one.growth}
-    for name, total in hosts.items():
-        if estate.workloads[name].hosts_in:
-            blocks = [block for one in estate.workloads[name].subnets for block in estate.host_blocks(name, one, 4)]
-            if blocks and total > (room := sum(block.size for block in blocks)):
-                yield Crossing(name, HOST_ADDRESSES, number, f"{total:,} hosts of {room:,} in hosts_in")
-    needed: dict[str, Fraction] = {}
-    for name, workload in estate.workloads.items():
+    growing = [name for name, one in estate.workloads.items() if one.growth]
+    for name in growing:
+        blocks = estate.workloads[name].hosts_in and [
+            block for one in estate.workloads[name].subnets for block in estate.host_blocks(name, one, 4)
+        ]
+        if blocks:
+            yield name, {name: Fraction(1)}, sum(block.size for block in blocks), " in hosts_in"
+    shares: dict[str, dict[str, Fraction]] = {}
+    for name in estate.workloads:
         for subnet, part in estate.host_shares(name).items():
-            needed[subnet] = needed.get(subnet, Fraction(0)) + workload.hosts * part
-    for subnet in dict.fromkeys(one for name in hosts for one in estate.workloads[name].subnets):
+            shares.setdefault(subnet, {})[name] = part
+    for subnet in dict.fromkeys(one for name in growing for one in estate.workloads[name].subnets):
         room = sum(usable(prefix).size for prefix in estate.subnets[subnet].prefixes if prefix.version == 4)
-        if room and needed[subnet] > room:
-            yield Crossing(subnet, HOST_ADDRESSES, number, f"{ceil(needed[subnet]):,} hosts of {room:,}")
+        if room:
+            yield subnet, shares.get(subnet, {}), room, ""
+
+
+def _crowded(number: int, described: Described) -> Iterator[Crossing]:
+    """What has fewer IPv4 addresses than hosts. described: the estate of that month."""
+    hosts = {name: one.hosts for name, one in described.estate.workloads.items()}
+    for about, shares, room, where in _rooms(described):
+        needed = ceil(sum((hosts[name] * part for name, part in shares.items()), Fraction(0)))
+        if needed > room:
+            yield Crossing(about, HOST_ADDRESSES, number, f"{needed:,} hosts of {room:,}{where}")
+
+
+def crowded_in(
+    number: int, described: Described, samples: Mapping[str, NDArray[np.float64]], level: float
+) -> Iterator[Crossing]:
+    """What has fewer than hosts in more samples than the confidence leaves, though not for the likely number.
+
+    samples: by workload, the number of its hosts as multiples of the likely one, shape (n_samples,).
+    """
+    hosts = {name: one.hosts for name, one in described.estate.workloads.items()}
+    already = {one.about for one in _crowded(number, described)}
+    for about, shares, room, where in _rooms(described) if samples else ():
+        needed = sum(float(hosts[name] * part) * samples.get(name, 1.0) for name, part in shares.items())
+        most = ceil(float(np.quantile(needed, level)) - 1e-9)
+        if most > room and about not in already:
+            yield Crossing(
+                about, HOST_ADDRESSES, number, f"{most:,} hosts of {room:,}{where}, with the confidence asked for"
+            )
 
 
 def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:

@@ -2,9 +2,11 @@
 
 from collections.abc import Sequence
 
+from fenrask.estate import Described, month_of_number
 from fenrask.estate.suggestions import some
 from fenrask.units import cents
 from fenrask.views.page import Column, Page, Table
+from fenrask.views.pages.months import CALENDAR
 from fenrask.what_if import Effect, Growth
 from fenrask.what_if.growth import Crossing
 
@@ -13,17 +15,26 @@ __all__ = ["growth_page", "sensitivity_page"]
 _SHOWN = 12
 
 
-def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) -> Page:
+def growth_page(described: Described, growth: Growth, lead_months: float) -> Page:
     """When each limit is exceeded, the latest month to order, and what each month costs."""
-    first, last = growth.months[0], growth.months[-1]
+    first, last, calendar = growth.months[0], growth.months[-1], described.estate.first_month
+    currency = described.catalogue.currency
     crossings = [
-        (one.about or "the estate", one.limit, one.month, _order(one, lead_months), one.detail)
+        (
+            one.about or "the estate",
+            one.limit,
+            one.month,
+            month_of_number(one.month, calendar),
+            _order(one, lead_months),
+            one.detail,
+        )
         for one in growth.crossings
     ]
     months = []
     for month in growth.months:
         fullest = max(month.used, key=lambda name: month.used[name], default="")
-        months.append((month.number, month.amount, month.addresses, fullest, month.used.get(fullest)))
+        then = month_of_number(month.number, calendar)
+        months.append((month.number, then, month.amount, month.addresses, fullest, month.used.get(fullest)))
     money = f"{currency}/month"
     summary = [f"{cents(first.amount):,} {money} now, {cents(last.amount):,} in month {last.number}."]
     coming = [one for one in growth.crossings if one.month]
@@ -38,11 +49,13 @@ def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) 
         Column("about", "exit, partner or subnet", is_answer=True),
         Column("limit", "limit", is_answer=True),
         Column("month", "exceeded in month", "count", is_answer=True),
+        CALENDAR,
         Column("order_by", "order by", is_answer=True),
         Column("detail", "then"),
     )
     by_month = (
         Column("month", "month", "count", is_answer=True),
+        CALENDAR,
         Column("month_amount", money, "money", is_answer=True),
         Column("addresses", "addresses", "count"),
         Column("fullest", "fullest exit"),
@@ -52,7 +65,9 @@ def growth_page(estate: str, currency: str, growth: Growth, lead_months: float) 
         Table("crossings", "Limits that are exceeded", columns, crossings, shown=_SHOWN),
         Table("months", "Month by month", by_month, months, shown=_SHOWN),
     )
-    return Page("growth", estate, tuple(summary), tables, {"currency": currency, "lead_months": lead_months})
+    return Page(
+        "growth", described.estate.estate, tuple(summary), tables, {"currency": currency, "lead_months": lead_months}
+    )
 
 
 def _order(crossing: Crossing, lead_months: float) -> str:

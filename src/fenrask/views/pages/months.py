@@ -3,14 +3,17 @@
 from collections.abc import Collection, Iterable, Sequence
 from fractions import Fraction
 
+from fenrask.estate import month_of_number
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.units import cents
 from fenrask.views.page import Column, Page, Table
 
-__all__ = ["months_page"]
+__all__ = ["CALENDAR", "months_page"]
 
 _SHOWN = 12
+CALENDAR = Column("calendar_month", "calendar", is_answer=True, sparse=True)
+"""The calendar month beside its number; shown where the estate states its first month."""
 
 
 def months_page(ahead: Sequence[Evaluation], once: Sequence[Fraction], absent: Collection[str]) -> Page:
@@ -23,8 +26,16 @@ def months_page(ahead: Sequence[Evaluation], once: Sequence[Fraction], absent: C
     by_exit = [[(name or "(no exit)", amount) for name, amount in bill.by_exit.items()] for bill in bills]
     total, currency = sum((bill.total for bill in bills), sum(once, Fraction(0))), bills[0].currency
     before = [bills[0], *bills]
+    first = ahead[0].described.estate.first_month
     months = [
-        (number, bill.total, bill.total - before[number].total, once[number] or None, ahead[number].addresses)
+        (
+            number,
+            month_of_number(number, first),
+            bill.total,
+            bill.total - before[number].total,
+            once[number] or None,
+            ahead[number].addresses,
+        )
         for number, bill in enumerate(bills)
     ]
     count = len(bills)
@@ -40,6 +51,7 @@ def months_page(ahead: Sequence[Evaluation], once: Sequence[Fraction], absent: C
             "Month by month",
             (
                 Column("month", "month", "count", is_answer=True),
+                CALENDAR,
                 Column("month_amount", f"{currency}/month", "money", is_answer=True),
                 Column("change_amount", "change", "difference", is_answer=True),
                 Column("once_amount", "once", "money", sparse=True),

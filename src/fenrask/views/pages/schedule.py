@@ -5,22 +5,24 @@ from datetime import date, timedelta
 from fractions import Fraction
 
 from fenrask.addresses import Purchase
-from fenrask.estate import Described
+from fenrask.estate import Described, month_of_number
 from fenrask.estate.suggestions import some
 from fenrask.units import cents, counted
 from fenrask.views.page import Column, Page, Table
 from fenrask.views.pages.built import BUILT, built
+from fenrask.views.pages.months import CALENDAR
 from fenrask.what_if import absent
-from fenrask.what_if.schedule import Change, Due, Planned, Schedule, day_of
+from fenrask.what_if.schedule import Change, Due, Planned, Schedule
 
 __all__ = ["schedule_page"]
 
 _SHOWN = 12
 
 
-def schedule_page(described: Described, found: Schedule, first: date | None) -> Page:
+def schedule_page(described: Described, found: Schedule) -> Page:
     """Each order and change with its latest day; when a measurement would change it; what is not mended; the months."""
     plan, currency, months = found.plan, described.catalogue.currency, len(found.plan.months)
+    first = found.calendar.first
     orders = [
         (
             _day(one.order_by, first), one.order_by, one.needed.name, _what(one), _day(one.there, first),
@@ -30,7 +32,8 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
     ]  # fmt: skip
     later = [
         (
-            _day(one.day, first), one.day, one.due.needed.name, round(one.planned), round(one.below), _what(one.due),
+            _day(one.day, first), one.day, one.due.needed.name, one.counted, round(one.planned), round(one.below),
+            _what(one.due),
             *((one.regret.needed, one.regret.unused, one.regret.short_days) if one.regret else (None, None, None)),
         )
         for one in plan.later
@@ -38,8 +41,11 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
     limits = [(one.about, one.limit, one.month, one.detail) for one in plan.not_mended]
     once = {one.begin: one.once for one in found.changes}
     by_month = [
-        (one.number, sum(needed.wanted(one.number) for needed in plan.needed), one.evaluation.addresses, one.amount,
-         one.once + once.get(one.number, 0))
+        (
+            one.number, month_of_number(one.number, described.estate.first_month),
+            sum(needed.wanted(one.number) for needed in plan.needed), one.evaluation.addresses, one.amount,
+            one.once + once.get(one.number, 0),
+        )
         for one in plan.months
     ]  # fmt: skip
     tables = (
@@ -67,13 +73,14 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
         *_commitments(found, currency, first),
         Table(
             "measure",
-            "Measure before you order: with fewer connections at the peak it can wait",
+            "Measure before you order: with fewer at the peak it can wait",
             (
                 Column("by", "by", is_answer=True),
                 Column("by_day", "by day", "count", least_width=10_000),
                 Column("exit", "exit", is_answer=True),
-                Column("planned_connections", "planned", "count", is_answer=True),
-                Column("enough_below_connections", "can wait below", "count", is_answer=True),
+                Column("counted", "count", is_answer=True),
+                Column("planned", "planned", "count", is_answer=True),
+                Column("can_wait_below", "can wait below", "count", is_answer=True),
                 Column("what", "order"),
                 Column("needed_share", "needed in", "share", sparse=True),
                 Column("unused_amount", f"unused, {currency}", "money", sparse=True),
@@ -100,6 +107,7 @@ def schedule_page(described: Described, found: Schedule, first: date | None) -> 
             "Month by month",
             (
                 Column("month", "month", "count", is_answer=True),
+                CALENDAR,
                 Column("addresses_needed", "addresses needed", "count", is_answer=True),
                 Column("addresses", "paid for", "count", is_answer=True),
                 Column("month_amount", f"{currency}/month", "money", is_answer=True),
@@ -178,7 +186,7 @@ def _commitments(found: Schedule, currency: str, first: date | None) -> Iterator
             Column("least_saved_amount", "in its worst month", "difference"),
         ),
         [
-            (_day(day_of(one.begin), first), one.begin, one.name, one.until, one.saved, one.worst)
+            (_day(found.calendar.begin(one.begin), first), one.begin, one.name, one.until, one.saved, one.worst)
             for one in found.commitments
         ],
         is_answer=True,
@@ -207,7 +215,7 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
         )
     elif not found.changes:
         yield f"No address has to be bought in {months} months{sure}."
-    for names, begins, until in _waiting(plan):
+    for names, begins, until in _waiting(found):
         when = "today" if not begins else f"in month {begins}"
         verb = "lacks" if len(names) == 1 else "lack"
         yield f"{some(names)} {verb} addresses {when}, and an order of today is there {_when(until, first)}."
@@ -225,9 +233,7 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
 def _changing(found: Schedule, currency: str, first: date | None) -> Iterator[str]:
     """From when on other exits are needed; and what none mends."""
     for change in found.changes:
-        late = f", which is there {_when(change.there, first)} if you begin today" * (
-            change.there > day_of(change.begin)
-        )
+        late = f", which is there {_when(change.there, first)} if you begin today" * (change.there > change.begins)
         soon = "" if late else f"; begin {_by(change.order_by, first)}"
         yield f"Other exits from month {change.begin} on: {_because(change)}{late or soon}."
         if change.soonest < change.begin and cents(change.sooner):
@@ -253,12 +259,13 @@ def _too_long(plan: Planned) -> str:
     return f", too many entries for {'the lists' if len(over) > 1 else 'the list'} of {some(over)}"
 
 
-def _waiting(plan: Planned) -> Iterator[tuple[list[str], int, int]]:
+def _waiting(schedule: Schedule) -> Iterator[tuple[list[str], int, int]]:
     """Exits that lack addresses until an order of today is there: from which month, and the day on which it is."""
+    plan = schedule.plan
     there = {one.needed.key: one.there for one in plan.due if not one.order_by}
     found: dict[tuple[int, int], list[str]] = {}
     for needed, begins, until in plan.waits:
-        found.setdefault((begins, there.get(needed.key, day_of(until))), []).append(needed.name)
+        found.setdefault((begins, there.get(needed.key, schedule.calendar.begin(until))), []).append(needed.name)
     yield from ((names, begins, day) for (begins, day), names in found.items())
 
 

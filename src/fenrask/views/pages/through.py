@@ -3,9 +3,11 @@
 from collections.abc import Collection, Iterator, Sequence
 from fractions import Fraction
 
+from fenrask.estate import month_of_number
 from fenrask.estate.suggestions import some
 from fenrask.units import cents
 from fenrask.views.page import Column, Page, Table
+from fenrask.views.pages.months import CALENDAR
 from fenrask.what_if.through import Overtaking, Through, overtakings
 
 __all__ = ["through_page"]
@@ -28,7 +30,11 @@ def through_page(found: Sequence[Through], absent: Collection[str]) -> Page:
         )
         for one in ranked
     ]  # fmt: skip
-    passed = [(one.month, one.design, one.other, one.saved) for one in sorted(overtakings(found), key=_order)]
+    calendar = first.described.estate.first_month
+    passed = [
+        (one.month, month_of_number(one.month, calendar), one.design, one.other, one.saved)
+        for one in sorted(overtakings(found), key=_order)
+    ]
     tables = (
         Table(
             "designs",
@@ -50,6 +56,7 @@ def through_page(found: Sequence[Through], absent: Collection[str]) -> Page:
             "When one overtakes another, all paid so far",
             (
                 Column("month", "month", "count", is_answer=True),
+                CALENDAR,
                 Column("design", "design", is_answer=True),
                 Column("overtakes", "overtakes", is_answer=True),
                 Column("saved_amount", f"less by the end, {currency}", "money", is_answer=True),

@@ -1,7 +1,10 @@
 """What to buy and to change when, under growth."""
 
 from fenrask.what_if.schedule.commitments import Taken
+from fenrask.what_if.schedule.due import Due
+from fenrask.what_if.schedule.later import Later
 from fenrask.what_if.schedule.mixes import Change, Schedule, schedule
-from fenrask.what_if.schedule.plan import Due, Later, MonthThen, Planned, day_of
+from fenrask.what_if.schedule.plan import MonthThen, Planned
+from fenrask.what_if.schedule.when import Months
 
-__all__ = ["Change", "Due", "Later", "MonthThen", "Planned", "Schedule", "Taken", "day_of", "schedule"]
+__all__ = ["Change", "Due", "Later", "MonthThen", "Months", "Planned", "Schedule", "Taken", "schedule"]

@@ -1,19 +1,34 @@
 """Which exits there are from which month on: today's, and others in their place."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
 from typing import NamedTuple
 
 from fenrask.designs.contract import Patch
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.progress import gone_through
-from fenrask.what_if.confidence import ExitConfidence, confident, ranges
-from fenrask.what_if.growth import after
+from fenrask.what_if.confidence import ExitConfidence, confident
+from fenrask.what_if.growth import Crossing, after, crowded_in
+from fenrask.what_if.kept import LimitConfidence
+from fenrask.what_if.ranges import ranges
+from fenrask.what_if.schedule.when import Months
 
 __all__ = ["TODAY", "Course", "Futures", "Life", "Stage", "Sure", "lives_of", "renewed", "spans"]
 
-Sure = Mapping[tuple[str, str], ExitConfidence]
-"""What exits need over all samples, by exit and the destination that alone sees the addresses."""
+
+@dataclass(frozen=True)
+class Sure:
+    """What holds in a month with the confidence asked for; nothing where nothing is a range."""
+
+    exits: Mapping[tuple[str, str], ExitConfidence]
+    """What exits need over all samples, by exit and the destination that alone sees the addresses."""
+    limits: Sequence[LimitConfidence]
+    """The limits beside ports that are kept to in fewer samples than that."""
+    crowded: Sequence[Crossing]
+    """Subnets and parts of them that have too few addresses for hosts in more samples than the others."""
+
 
 TODAY = 0
 """The mix of the exits that there are."""
@@ -33,10 +48,14 @@ Course = tuple[Stage, ...]
 class Futures:
     """The estate of each month with each mix of exits, each evaluated once.
 
-    months: how many, this one among them; share: see `grow`; level: the confidence, where anything is a range.
+    months: how many, this one among them; begin: the day on which it begins, by default by the estate; share: see
+    `grow`; level: the confidence, where anything is a range.
     """
 
-    def __init__(self, described: Described, months: int, share: float, level: float) -> None:
+    def __init__(
+        self, described: Described, months: int, share: float, level: float, begin: date | None = None
+    ) -> None:
+        self.calendar = Months.of(described, begin)
         self.described, self.months, self.share, self.level = described, months, share, level
         self._estates = [described]
         self._patches: list[Patch] = [{}]
@@ -74,8 +93,7 @@ class Futures:
         known = self._sure.get((mix, month))
         if known is None:
             now = self.in_month(mix, month)
-            exits = confident(now, self.level, month=month).exits if ranges(now.described, month) else ()
-            known = self._sure[mix, month] = {(one.sized.exit, one.sized.toward): one for one in exits}
+            known = self._sure[mix, month] = _sure(now, self.level, month)
         return known
 
     def through(self, course: Course) -> Iterator[tuple[Evaluation, Sure]]:
@@ -83,6 +101,15 @@ class Futures:
         for stage, until in spans(course, self.months):
             for month in gone_through(range(stage.begin, until), "month"):
                 yield self.in_month(stage.mix, month), self.sure_in(stage.mix, month)
+
+
+def _sure(now: Evaluation, level: float, month: int) -> Sure:
+    if not ranges(now.described, month):
+        return Sure({}, (), ())
+    found = confident(now, level, month=month)
+    exits = {(one.sized.exit, one.sized.toward): one for one in found.exits}
+    limits = [one for one in found.limits if one.kept < level]
+    return Sure(exits, limits, [*crowded_in(month, now.described, found.hosts, level)])
 
 
 class Life(NamedTuple):

@@ -8,6 +8,7 @@ planned as a whole.
 
 from collections.abc import Container, Iterator
 from dataclasses import dataclass, replace
+from datetime import date
 from fractions import Fraction
 from statistics import NormalDist
 
@@ -23,7 +24,8 @@ from fenrask.progress import tell
 from fenrask.what_if.growth import BUDGET, HOST_ADDRESSES, Crossing, only
 from fenrask.what_if.schedule.commitments import Taken, taken
 from fenrask.what_if.schedule.courses import TODAY, Course, Futures, Stage, renewed
-from fenrask.what_if.schedule.plan import Planned, day_of, months_until, planned
+from fenrask.what_if.schedule.plan import Planned, planned
+from fenrask.what_if.schedule.when import Months
 
 __all__ = ["Change", "Schedule", "schedule"]
 
@@ -51,6 +53,8 @@ class Change:
     """What it costs once, beside what orders for its month do."""
     days: int
     """How many days others take, by the plan of the change; see `tasks_of`."""
+    begins: int
+    """The day on which its month begins, from today."""
     before: Evaluation
     """Its month with the exits before."""
     after: Evaluation
@@ -62,18 +66,19 @@ class Change:
     @property
     def order_by(self) -> int:
         """The latest day to begin, from today; see `there`."""
-        return max(0, day_of(self.begin) - self.days)
+        return max(0, self.begins - self.days)
 
     @property
     def there(self) -> int:
         """The day on which it can be done: that of its month, or later where there is not as much time."""
-        return max(day_of(self.begin), self.days)
+        return max(self.begins, self.days)
 
 
 @dataclass(frozen=True)
 class Schedule:
     """What to buy and to change when."""
 
+    calendar: Months
     plan: Planned
     changes: tuple[Change, ...] = ()
     mixes: tuple[Patch, ...] = ()
@@ -96,16 +101,21 @@ class Schedule:
     @property
     def is_well(self) -> bool:
         """Whether no limit is exceeded in any month, and all is there in time."""
-        return self.plan.is_well and all(one.there <= day_of(one.begin) for one in self.changes)
+        return self.plan.is_well and all(one.there <= one.begins for one in self.changes)
 
 
-def schedule(described: Described, months: int = 24, level: float = 0.9, share: float = 0.0) -> Schedule:
-    """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`."""
+def schedule(
+    described: Described, months: int = 24, level: float = 0.9, share: float = 0.0, begin: date | None = None
+) -> Schedule:
+    """The cheapest orders for so many months, this one among them; level: the confidence; share: see `grow`.
+
+    begin: the day on which this month begins, see `Months`.
+    """
     # What is reused goes on to the estates that this one is patched to.
-    key = ("schedule", months, level, share)
+    key = ("schedule", months, level, share, begin)
     known = described.reused.get(key)
     if known is None or known[0] is not described:
-        known = described.reused[key] = (described, _Search(Futures(described, months, share, level)).answer())
+        known = described.reused[key] = (described, _Search(Futures(described, months, share, level, begin)).answer())
     found: Schedule = known[1]
     return found
 
@@ -149,7 +159,9 @@ class _Search:
         plan, changes = self._plan(best), tuple(self._changes(best))
         commitments, bills = taken([one.evaluation for one in plan.months])
         months = (replace(one, bill=bill, amount=bill.total) for one, bill in zip(plan.months, bills, strict=True))
-        return Schedule(replace(plan, months=tuple(months)), changes, mixes, commitments, unanswered)
+        return Schedule(
+            self._futures.calendar, replace(plan, months=tuple(months)), changes, mixes, commitments, unanswered
+        )
 
     def _plan(self, course: Course) -> Planned:
         if course not in self._plans:
@@ -208,7 +220,7 @@ class _Search:
         """A month alone, with the loads that the confidence asks for: more by the largest share by which an exit's peak
         is then above the median."""
         then = only(self._futures.described, month, self._futures.share)
-        sure = self._futures.sure_in(TODAY, month).values()
+        sure = self._futures.sure_in(TODAY, month).exits.values()
         share = max((one.peaks[2] / one.peaks[1] for one in sure if one.peaks[1]), default=1.0)
         share **= margins * NormalDist().inv_cdf(self._futures.level) / NormalDist().inv_cdf(0.95)
         if share <= 1:
@@ -268,9 +280,20 @@ class _Search:
             days = max((one.day for one in tasks if one.step), default=0)
             without = course[: number + 1]
             because = next(iter(self._bad(without).get(after.begin, ())), None)
-            soonest, sooner = self._sooner(course, number + 1, max(before.begin + 1, months_until(days)))
+            soonest, sooner = self._sooner(course, number + 1, max(before.begin + 1, futures.calendar.since(days)))
             yield Change(
-                after.begin, futures.patch(after.mix), step, because, change, once, days, was, is_, soonest, sooner
+                after.begin,
+                futures.patch(after.mix),
+                step,
+                because,
+                change,
+                once,
+                days,
+                futures.calendar.begin(after.begin),
+                was,
+                is_,
+                soonest,
+                sooner,
             )
 
     def _sooner(self, course: Course, number: int, month: int) -> tuple[int, Fraction]:

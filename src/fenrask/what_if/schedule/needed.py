@@ -98,7 +98,7 @@ def needed_by_month(
         for toward, planned in first.items():
             months = [one if life.begin <= month < life.until else None for month, one in enumerate(ahead)]
             sized = tuple(one.capacity.of(life.exit, toward) if one else None for one in months)
-            there = [some if one else {} for one, some in zip(months, uncertain, strict=True)]
+            there = [some.exits if one else {} for one, some in zip(months, uncertain, strict=True)]
             sure = tuple(one.get((life.exit, toward)) for one in there)
             most = next(one.most_addresses for one in sized if one is not None)
             partners = _partners([one for one in months if one], life.exit, toward)

@@ -10,79 +10,24 @@ from fractions import Fraction
 from typing import Any
 
 from fenrask.addresses import prices_of
-from fenrask.capacity import ExitCapacity, given, growth_until, parts_toward
 from fenrask.charges import Bill
-from fenrask.estate import MONTH_DAYS, Described
+from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.evaluation.faults import scaled_flows
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
+from fenrask.units import figure
 from fenrask.what_if.growth import PORTS, Crossing, crossings_of, once_in
-from fenrask.what_if.schedule.courses import Course, Futures, lives_of, spans
+from fenrask.what_if.schedule.courses import Course, Futures, Sure, lives_of, spans
+from fenrask.what_if.schedule.due import Due, due_of, lead_of
+from fenrask.what_if.schedule.later import Later, later_of
 from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
 from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed, cheapest, cost_of, once_of
+from fenrask.what_if.schedule.when import Months
 
-__all__ = ["Due", "Later", "MonthThen", "Planned", "day_of", "months_until", "planned"]
+__all__ = ["MonthThen", "Planned", "planned"]
 
 _PORTS_AFTER = "ports after a fault"
-
-
-def day_of(month: int) -> int:
-    """The day on which a month from now begins; today is 0."""
-    return int(month * MONTH_DAYS)
-
-
-def months_until(day: int) -> int:
-    """The first month that begins on a day or later."""
-    return next(month for month in range(10**6) if day_of(month) >= day)
-
-
-@dataclass(frozen=True)
-class Due:
-    """One order: what, for which exit and month, by when, and who has to be told."""
-
-    order: Order
-    needed: Needed
-    order_by: int
-    """The latest day, from today."""
-    there: int
-    """The day on which its addresses can then be used."""
-    then: int
-    """The addresses that the exit has with it."""
-    month_amount: Fraction
-    """What it costs a month."""
-
-    @property
-    def entries(self) -> int:
-        """Entries that each partner adds."""
-        return len(self.order.lengths) if self.needed.partners else 0
-
-
-@dataclass(frozen=True)
-class Later:
-    """What a measurement before an order would change: below so many connections it can wait."""
-
-    due: Due
-    day: int
-    planned: float
-    """Concurrent connections at the peak of the exit, by the plan, in the month of that day."""
-    below: float
-    """With no more than these the addresses before the order still do when its month begins."""
-    regret: "Regret | None"
-    """None where nothing is a range."""
-
-
-@dataclass(frozen=True)
-class Regret:
-    """What may be regretted of an order, over all samples: that it was given, or that it was not."""
-
-    needed: float
-    """The share of samples in which its month needs it."""
-    unused: Fraction
-    """Money for it in months that do not need it, in the mean."""
-    short_days: float
-    """Days on which ports are lacking if it waits until its month has shown that it is needed, in the mean."""
 
 
 @dataclass(frozen=True)
@@ -158,14 +103,14 @@ def planned(futures: Futures, course: Course) -> Planned:
     ahead, sure = zip(*futures.through(course), strict=True)
     needed = needed_by_month(ahead, sure, lives_of(futures, course), stand_ins)
     mixes = {one.begin: one.mix for one in course}
-    buyers = [_buyer(futures.estate(mixes[one.key.begin]), one) for one in needed]
+    buyers = [_buyer(futures.estate(mixes[one.key.begin]), futures.calendar, one) for one in needed]
     new = {one.key for one in needed if not one.owned}
     rooms = [_room(ahead[stage.begin], stage.begin, until, new) for stage, until in spans(course, futures.months)]
     terms = Terms(described.estate.targets.change_cost, rooms)
     orders = cheapest(buyers, terms)
     lacking = as_needed(buyers)
     waits = [*_waits(buyers)]
-    due = [*_due(described, buyers, orders, {needed.key for needed, *_ in waits})]
+    due = [*due_of(described, futures.calendar, buyers, orders, {needed.key for needed, *_ in waits})]
     return Planned(
         futures.level,
         futures.share,
@@ -176,23 +121,17 @@ def planned(futures: Futures, course: Course) -> Planned:
         cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
         cost_of(buyers, lacking, terms),
         tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
-        tuple(_months(futures, ahead, needed, orders, buyers, terms, stand_ins)),
+        tuple(_months(futures, ahead, sure, needed, orders, buyers, terms, stand_ins)),
         tuple(dict.fromkeys(_too_many(buyers, orders, terms))),
         tuple(waits),
-        tuple(_later(ahead, due)),
+        tuple(later_of(futures.calendar, ahead, due)),
     )
 
 
-def lead_of(described: Described, needed: Needed) -> int:
-    """The days from an order until its addresses can be used: the provider's, then those of the slowest partner."""
-    lead = described.estate.targets.lead_days
-    return lead.addresses + max((lead.of_partner(one) for one in needed.partners), default=0)
-
-
-def _buyer(described: Described, needed: Needed) -> Buyer:
+def _buyer(described: Described, months: Months, needed: Needed) -> Buyer:
     hours = Fraction(described.catalogue.hours_per_month)
     prices = {length: hour * hours for length, hour in prices_of(described, needed.key.exit, blocks=True).items()}
-    return Buyer(needed, prices, max(months_until(lead_of(described, needed)), needed.key.begin))
+    return Buyer(needed, prices, max(months.since(lead_of(described, needed)), needed.key.begin))
 
 
 def _room(now: Evaluation, begin: int, until: int, new: Container[Key]) -> Room:
@@ -216,22 +155,6 @@ def _too_many(buyers: Sequence[Buyer], orders: Sequence[Order], terms: Terms) ->
                 yield partner
 
 
-def _due(
-    described: Described, buyers: Sequence[Buyer], orders: Sequence[Order], waiting: Container[Key]
-) -> Iterator[Due]:
-    """Each order with its day; those that are waited for are due today."""
-    known = {one.needed.key: one for one in buyers}
-    has = {key: one.needed.has for key, one in known.items()}
-    for order in orders:
-        buyer = known[order.key]
-        has[order.key] += order.addresses
-        lead = lead_of(described, buyer.needed)
-        is_late = order.key in waiting and order.month == buyer.first
-        by = 0 if is_late else day_of(order.month) - lead
-        amount = sum((buyer.prices[length] for length in order.lengths), Fraction(0))
-        yield Due(order, buyer.needed, by, by + lead, has[order.key], amount)
-
-
 def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
     """Exits that lack addresses before an order of today is there."""
     for buyer in buyers:
@@ -245,6 +168,7 @@ def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
 def _months(
     futures: Futures,
     ahead: Sequence[Evaluation],
+    sure: Sequence[Sure],
     needed: Sequence[Needed],
     orders: Sequence[Order],
     buyers: Sequence[Buyer],
@@ -269,6 +193,8 @@ def _months(
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
         short = {one.about for one in crossings if one.limit in (PORTS, _PORTS_AFTER)}
         crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]
+        exceeded = {(one.about, one.limit) for one in crossings}
+        crossings += [one for one in _not_kept(number, sure[number]) if (one.about, one.limit) not in exceeded]
         yield MonthThen(number, evaluation, evaluation.bill.total, once, tuple(crossings), evaluation.bill)
 
 
@@ -281,6 +207,15 @@ def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequenc
         if one.confidence[number] is not None and (wanted is None or wanted > takes):
             needs = "no number suffices" if wanted is None else f"{wanted} addresses needed"
             yield Crossing(one.name, PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
+
+
+def _not_kept(number: int, sure: Sure) -> Iterator[Crossing]:
+    """Limits beside ports that are kept to for the likely load, and not with the confidence asked for."""
+    for one in sure.limits:
+        limit = one.limit
+        use = f"{figure(one.use)} {limit.unit} of {figure(limit.capacity)} with the confidence asked for"
+        yield Crossing(one.exit, limit.limit, number, use)
+    yield from sure.crowded
 
 
 def _not_met(number: int, evaluation: Evaluation, now: Evaluation) -> Iterator[Crossing]:
@@ -310,49 +245,3 @@ def _listed(owned: Mapping[Key, Sequence[Prefix]], most: Mapping[Key, int | None
         else:
             exits.setdefault(name, {}).update({"addresses": addresses, "at_least": None})
     return {"exits": exits, "public_addresses": held}
-
-
-def _later(ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
-    """For each order the load below which it can wait, in the month in which it has to be decided."""
-    for one in due:
-        sized, then = one.needed.sized[one.order.month], ahead[one.order.month].described
-        if sized is None or one.then == one.order.addresses:
-            # Without any address nothing waits.
-            continue
-        rooms = [sized, *([sized.after_fault.then] if sized.after_fault else [])]
-        # Of a larger block only so many are in use as the offer takes.
-        before = min(one.then - one.order.addresses, one.needed.most or one.then)
-        grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
-        day = max(0, one.order_by)
-        month = min(one.order.month, int(day / MONTH_DAYS))
-        exit_, toward, _ = one.needed.key
-        demand = ahead[month].demand
-        parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())
-        peak = demand.load(parts).peak.concurrent
-        known = [grow for grow in grows if grow is not None]
-        times = (1 + min(known, default=-1.0)) / (1 + then.estate.targets.growth_margin)
-        if peak and times > 0 and _does(then, sized, before, times * _JUST_BELOW):
-            yield Later(one, day, peak, peak * times, _regret(one, before))
-
-
-def _regret(due: Due, before: int) -> Regret | None:
-    """What an order's months say of it over their samples. before: the addresses without it."""
-    sure = due.needed.confidence[due.order.month : due.needed.until]
-    carried = [one.carried_by(before) for one in sure if one is not None]
-    if not carried:
-        return None
-    needed = 1 - carried[0]
-    return Regret(
-        needed, sum(map(Fraction, carried), Fraction(0)) * due.month_amount, needed * (due.there - due.order_by)
-    )
-
-
-_JUST_BELOW = 0.999
-
-
-def _does(then: Described, sized: ExitCapacity, addresses: int, times: float) -> bool:
-    """Whether an exit does with so many addresses if all loads are so many times as large: other limits may bind."""
-    patch = scaled_flows(then, dict.fromkeys(then.estate.flows, times))
-    changed = then.patched({**patch, "exits": given([(sized, addresses)])}, "measured")
-    one = evaluate(changed).capacity.of(sized.exit, sized.toward)
-    return one is not None and one.fits and one.carries_faults

@@ -19,7 +19,7 @@ from fenrask.evaluation import Evaluation, evaluate
 from fenrask.what_if.kept import LimitConfidence, kept
 from fenrask.what_if.ranges import Floats, Input, Samples, ranges, sampled
 
-__all__ = ["Confident", "ExitConfidence", "confident", "with_confidence"]
+__all__ = ["Assured", "Confident", "ExitConfidence", "assured", "confident", "with_confidence"]
 
 _SAMPLES = 1000
 _MOST = 256
@@ -66,17 +66,23 @@ class ExitConfidence:
 
 
 @dataclass(frozen=True)
-class Confident:
+class Assured:
+    """The exits of an estate over all samples."""
+
+    exits: tuple[ExitConfidence, ...]
+    limits: tuple[LimitConfidence, ...]
+    """Those beside ports that some samples exceed."""
+    hosts: Mapping[str, Floats]
+    """By workload whose number of hosts is a range: of its samples, as multiples of what is likely."""
+
+
+@dataclass(frozen=True)
+class Confident(Assured):
     """An estate over all samples."""
 
     level: float
     samples: int
     inputs: tuple[Input, ...]
-    exits: tuple[ExitConfidence, ...]
-    limits: tuple[LimitConfidence, ...]
-    """Those that some samples exceed."""
-    hosts: Mapping[str, Floats]
-    """By workload whose number of hosts is a range: of its samples, as multiples of what is likely."""
     month: tuple[float, float, float]
     """The bill: from where to where it is with this confidence, its median between; volumes are priced as in the likely
     bill, line by line."""
@@ -96,28 +102,37 @@ def with_confidence(evaluation: Evaluation, level: float) -> tuple[Evaluation, t
     return evaluate(evaluation.described.patched({"exits": more}, "--confidence"), like=evaluation), exits
 
 
+def assured(evaluation: Evaluation, level: float, month: int = 0, samples: int = _SAMPLES) -> Assured:
+    """What exits need with this confidence, and the limits that they then exceed. month: as in `confident`."""
+    described = evaluation.described
+    return _assured(evaluation, level, sampled(described, ranges(described, month), samples))
+
+
+def _assured(evaluation: Evaluation, level: float, drawn: Samples) -> Assured:
+    sized = [one for one in evaluation.capacity.exits if one.ports]
+    exits = tuple(_exit(evaluation, one, level, drawn) for one in sized)
+    return Assured(exits, tuple(kept(evaluation, level, drawn)), drawn.hosts)
+
+
 def confident(evaluation: Evaluation, level: float, samples: int = _SAMPLES, month: int = 0) -> Confident:
     """What holds with this confidence: addresses of each exit, and the bill. month: that of the estate, from now."""
     described = evaluation.described
     inputs = ranges(described, month)
     drawn = sampled(described, inputs, samples)
-    sized = [one for one in evaluation.capacity.exits if one.ports]
-    exits = tuple(_exit(evaluation, one, level, drawn) for one in sized)
-    months = _months(evaluation, drawn, samples)
+    found, months = _assured(evaluation, level, drawn), _months(evaluation, drawn, samples)
     # What to measure first, and how it would be otherwise, is told where each range moves for itself.
     alone = drawn if drawn.moves_apart else sampled(described, inputs, samples, is_apart=True)
-    apart, months_apart = exits, months
+    apart, months_apart = found, months
     if alone is not drawn:
-        apart = tuple(_exit(evaluation, one, level, alone) for one in sized)
-        months_apart = _months(evaluation, alone, samples)
+        apart, months_apart = _assured(evaluation, level, alone), _months(evaluation, alone, samples)
     exits = tuple(
         replace(one, if_apart=other.wanted, measure_first=other.measure_first, weight=other.weight)
-        for one, other in zip(exits, apart, strict=True)
+        for one, other in zip(found.exits, apart.exits, strict=True)
     )
     first, weight = _first(months_apart, alone.places)
     low, middle, high = np.quantile(months, [(1 - level) / 2, 0.5, (1 + level) / 2])
     return Confident(
-        level, samples, tuple(inputs), exits, tuple(kept(evaluation, level, drawn)), drawn.hosts,
+        exits, found.limits, drawn.hosts, level, samples, tuple(inputs),
         (float(low), float(middle), float(high)), first, weight, months,
     )  # fmt: skip
 

@@ -9,7 +9,7 @@ from fenrask.designs.contract import Patch
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.progress import gone_through
-from fenrask.what_if.confidence import ExitConfidence, confident
+from fenrask.what_if.confidence import ExitConfidence, assured
 from fenrask.what_if.growth import Crossing, after, crowded_in
 from fenrask.what_if.kept import LimitConfidence
 from fenrask.what_if.ranges import ranges
@@ -106,7 +106,7 @@ class Futures:
 def _sure(now: Evaluation, level: float, month: int) -> Sure:
     if not ranges(now.described, month):
         return Sure({}, (), ())
-    found = confident(now, level, month=month)
+    found = assured(now, level, month)
     exits = {(one.sized.exit, one.sized.toward): one for one in found.exits}
     limits = [one for one in found.limits if one.kept < level]
     return Sure(exits, limits, [*crowded_in(month, now.described, found.hosts, level)])

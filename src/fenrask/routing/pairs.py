@@ -209,8 +209,9 @@ class Pairs:
         if changed.touches_routes:
             # Whether all public addresses go one path, where only names are known, hangs on tables that nobody meets.
             is_lost |= np.array([not one.prefixes for one in old.remotes.values()])[self.to]
-        # What comes in hangs on all that is published and told.
-        is_lost |= self.to >= len(old.destinations)
+        if not changed.of_loads:
+            # What comes in hangs on all that is published and told.
+            is_lost |= self.to >= len(old.destinations)
         return np.where((known >= 0) & (keys[found] == wanted) & ~is_lost[found], found, -1), touched
 
 

@@ -35,6 +35,8 @@ class Changes:
     """Those of them that differ in their subnets alone."""
     remotes: frozenset[str]
     """The destinations whose names may lead elsewhere."""
+    of_loads: bool
+    """Whether nothing else differs than loads, and how many hosts there are."""
 
     @property
     def touches_routes(self) -> bool:
@@ -68,7 +70,8 @@ def changes(before: Described, after: Described) -> Changes | None:
         return None
     remotes = frozenset(name for carried in named for name in carried or ())
     moved = frozenset(name for name in workloads if (_sends(old, name) or (0,))[1:] == (_sends(new, name) or (1,))[1:])
-    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), moved, remotes)
+    of_loads = not (tables or workloads or failed or _differing(old, new, "exits")) and old.remotes == new.remotes
+    return Changes(frozenset(exits | failed), frozenset(tables), frozenset(workloads), moved, remotes, of_loads)
 
 
 def _named_entries(estate: Estate, exits: Iterable[str]) -> Iterator[Address]:

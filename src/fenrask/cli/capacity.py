@@ -63,7 +63,8 @@ def _confidence(call: Call, level: float) -> int:
     found = confident(evaluation, level)
     state = today(evaluation)
     call.show(with_today(capacity_confidence_page(evaluation.described.estate.estate, found), state), evaluation.paths)
-    return int(any(one.now < level for one in found.exits) or not state.is_well)
+    shares = [*(one.now for one in found.exits), *(one.kept for one in found.limits)]
+    return int(min(shares, default=1.0) < level or not state.is_well)
 
 
 _STEPS = 6

@@ -1,10 +1,11 @@
 """With what confidence the plan holds, as a page."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
 from fenrask.designs import Comparison
+from fenrask.estate.suggestions import some
 from fenrask.units import counted, percent
 from fenrask.views.page import Column, Page, Table
 from fenrask.what_if import Confident, ExitConfidence
@@ -29,6 +30,14 @@ _STEPS = (
     Column("exit", "exit", is_answer=True),
     Column("addresses", "addresses", "count", is_answer=True),
     Column("confidence", "suffice with", "share", is_answer=True),
+)
+_LIMITS = (
+    Column("exit", "exit", is_answer=True),
+    Column("limit", "limit", is_answer=True),
+    Column("confidence", "kept with", "share", is_answer=True),
+    Column("use", "not above", "rough", is_answer=True),
+    Column("capacity", "of", "rough", is_answer=True),
+    Column("unit", "unit"),
 )
 _INPUTS = (
     Column("input", "input"),
@@ -63,6 +72,10 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
             fewer = "none" if one.if_apart is None else str(one.if_apart)
             words = "ranges of one workload or destination are taken to move together"
             summary.append(f"{one.exit}: {words}; were they independent, {fewer} would do.")
+    short = [one for one in found.limits if one.kept < found.level]
+    if short:
+        each = some(f"{one.limit.limit} of {one.exit} ({percent(one.kept)})" for one in short)
+        summary.append(f"Limits that are kept with less confidence: {each}.")
     if ordered and ordered[0].measure_first:
         first = ordered[0]
         summary.append(f"Measure first: {first.measure_first} ({percent(first.weight)} of the spread of {first.exit}).")
@@ -73,10 +86,22 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
         Table(
             "exits", f"Addresses, and {found.level:.1%} confidence", _EXITS, rows, empty="no exit translates", shown=12
         ),
+        *_limits(found),
         Table("suffices", "By number of addresses", _STEPS, steps, shown=10),
         _inputs(found),
     )
     return Page("confidence", estate, tuple(summary), tables, {"level": found.level, "samples": found.samples})
+
+
+def _limits(found: Confident) -> Iterator[Table]:
+    """The limits beside ports that some samples exceed, where there are any."""
+    rows = [
+        (one.exit, one.limit.limit, one.kept, one.use, one.limit.capacity, one.limit.unit)
+        for one in sorted(found.limits, key=lambda one: one.kept)
+    ]
+    if rows:
+        title = f"Limits that some samples exceed, and {found.level:.1%} confidence"
+        yield Table("limits", title, _LIMITS, rows, shown=12)
 
 
 def more_addresses(exits: Sequence[ExitConfidence], level: float, has_ranges: bool) -> str:

@@ -200,7 +200,7 @@ class AgainstEveryMix(InFolder):
         inner = lost["save", "inner (in-subnet-endpoint)"]
         # The routed endpoint is free; the inner one stands in one zone, at 0.01 an hour.
         self.assertAlmostEqual(inner.more or 0, 7.3)
-        for mix in choice.next_best:
+        for mix in (one.mix for one in choice.next_best):
             self.assertGreaterEqual(mix.month, choice.mix.month - 1e-9)
             self.assertNotEqual(mix.open_sites, choice.mix.open_sites)
 

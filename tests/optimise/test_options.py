@@ -362,11 +362,12 @@ class AsTheEngineCounts(Checked):
             described = self.estate(patch, merged(self.ONE, {"offers": {"gate": {"limits": {"hosts": most}}}}))
             with self.subTest(most):
                 self.assertEqual(evaluate(described).meets_all, fits)
-                if fits:
-                    self.assertTrue(choose(described, QUICK).evaluation.meets_all)
-                else:
+                choice = choose(described, QUICK)
+                self.assertTrue(choice.evaluation.meets_all)
+                self.assertEqual(len(choice.evaluation.capacity.exits), 1 if fits else 2)
+                if not fits:
                     with self.assertRaises(NoAnswer):
-                        choose(described, QUICK)
+                        choose(described, replace(QUICK, max_gateways=1))
 
     def test_connections_that_are_always_open_take_a_port_each_for_certain(self) -> None:
         for each, new, addresses in ((99, 0, 1), (100, 0, 1), (101, 0, 2), (80, 0.1, 1), (95, 0.5, 2)):

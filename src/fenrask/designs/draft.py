@@ -132,6 +132,17 @@ class Draft:
                 return name
         return self._new_subnet("landing", network, zone, self._public_table(network))
 
+    def free_landing(self, network: str, zone: str | None) -> str:
+        """A landing without an exit in it, for one more; a new one where each has one."""
+        standing = {name: one for name, one in self.estate.exits.items() if name not in self.retired}
+        taken = {subnet for one in standing.values() for subnet in one.in_subnets}
+        for one in filter(None, self.exits.values()):
+            taken |= {one.get("subnet", ""), *one.get("subnets", ())}
+        for name, subnet in self.estate.subnets.items():
+            if name not in taken and subnet.network == network and subnet.zone == zone and self._is_public(name):
+                return name
+        return self._new_subnet("further", network, zone, self._public_table(network))
+
     def new_network(self, stem: str, region: str) -> str:
         """A small network beside the others, with a prefix of the shared address space (RFC 6598) that none has."""
         taken = [prefix for one in self.estate.networks.values() for prefix in one.prefixes]

@@ -36,12 +36,13 @@ def translator(
     keys: dict[str, Any] | None = None,
     own_subnet: str = "",
     senders: tuple[str, ...] = (),
+    number: int = 1,
 ) -> tuple[str, str]:
     """A translating exit of an offer in a network and zone; its name, and its subnet (empty for a whole network).
 
     One whose offer serves a region belongs to no zone. `own_subnet` is the stem of a subnet of its own, with a table
     that nothing else uses, where replies must be routed back to what is before it. `senders` are the networks whose
-    traffic it gets, for its rules.
+    traffic it gets, for its rules. `number`: which of several there; all but the first share no subnet with another.
     """
     network, zone = place
     stated = draft.described.catalogue.offers[offer]
@@ -52,6 +53,8 @@ def translator(
     if own_subnet:
         subnet = draft.own_subnet(own_subnet, network, zone)
         draft.route(subnet, DEFAULT, draft.internet_exit(network))
+    elif number > 1:
+        subnet = draft.free_landing(network, zone)
     elif not (stated.scope == "region" and kind.serves_whole_network):
         subnet = draft.landing(network, zone)
     data |= {"subnet": subnet} if subnet else {"network": network}

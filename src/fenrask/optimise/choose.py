@@ -21,13 +21,14 @@ from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
 from fenrask.optimise.programme import Model
 from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.several import with_several
 from fenrask.optimise.trials import Grounds
 from fenrask.optimise.trimming import trimmed
 from fenrask.programming import Beside, Solution
 from fenrask.progress import tell
 from fenrask.units import cents
 
-__all__ = ["Choice", "Lost", "Mix", "Steady", "by_headroom", "choose", "frontier"]
+__all__ = ["Choice", "Lost", "Mix", "Other", "by_headroom", "choose", "frontier"]
 
 _MOST_CUTS = 200
 _MOST_UNITS = 300
@@ -49,8 +50,8 @@ _MARGINS = (0.002, 0.01)
 
 
 @dataclass(frozen=True)
-class Steady:
-    """A mix that costs little more than the answer, and changes less."""
+class Other:
+    """Another mix than the answer, which the engine accepts."""
 
     mix: Mix
     patch: Patch
@@ -67,7 +68,7 @@ class Choice:
     bound: float
     """No mix of the options costs less than this a month."""
     seconds: float
-    next_best: tuple[Mix, ...]
+    next_best: tuple[Other, ...]
     lost: tuple[Lost, ...]
     not_counted: tuple[str, ...]
     """What the bill knows and the programme does not, and what the options do not hold."""
@@ -79,7 +80,7 @@ class Choice:
     """The estate as it is."""
     change_month: float = 0.0
     """What the mix's changes cost, spread over the months of the horizon, where the estate says what they cost."""
-    steady: Steady | None = None
+    steady: Other | None = None
     """A mix that costs little more, and changes less; None for none."""
     fewest_changes: bool = False
     """Whether it was taken for its fewer changes, though it costs more."""
@@ -137,7 +138,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
             raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
     asked = asked.begun()
-    model, plan, reasons, known = _feasible(current, grounds, units, asked)
+    model, plan, reasons, known, units = _any_feasible(current, grounds, judge, units, asked)
     for _ in range(_DIVISIONS if len(units) <= _MOST_UNITS else 0):
         divided = with_divisions(judge, units, taken_in(model, plan.solved), asked.keep)
         if divided is None or asked.is_over:
@@ -155,10 +156,12 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     if steady is not None and takes_fewest:
         plan, steady = steady, None
     seconds = monotonic() - begins
-    next_best, lost = tuple[Mix, ...](), tuple[Lost, ...]()
-    if asked.explain:
+    next_best, lost = tuple[Other, ...](), tuple[Lost, ...]()
+    if asked.explain or asked.next_best:
         tell("next best mixes")
-        next_best = tuple(runners_up(described, asked, model, plan, known))
+        others = runners_up(described, asked, model, plan, known)
+        next_best = tuple(_told(model, one, described) for one in others)
+    if asked.explain:
         lost = tuple((why_lost if asked.every_option else nearest)(asked, model, plan.solved, known))
     choice = Choice(
         mix_of(model, plan.solved),
@@ -178,6 +181,19 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
     _check_inward(answer.evaluation, choice.current)
     return answer
+
+
+def _any_feasible(
+    current: Evaluation, grounds: Grounds, judge: Judge, units: list[Unit], asked: Wanted
+) -> tuple[Model, Plan, list[str], list[Cut], list[Unit]]:
+    """See `_feasible`; of many units where one exit of an offer alone does not do, with several of it."""
+    try:
+        return (*_feasible(current, grounds, units, asked), units)
+    except NoAnswer:
+        more = with_several(judge, units, asked.keep) if len(units) > _MOST_UNITS else units
+        if more is units:
+            raise
+        return (*_feasible(current, grounds, more, asked), more)
 
 
 def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
@@ -307,8 +323,8 @@ def _effort(current: Evaluation, plan: Plan) -> Effort:
     return effort(current, plan.evaluation, plan.patch)
 
 
-def _told(model: Model, plan: Plan, described: Described) -> Steady:
-    return Steady(mix_of(model, plan.solved), *trimmed(described, plan.patch, plan.evaluation))
+def _told(model: Model, plan: Plan, described: Described) -> Other:
+    return Other(mix_of(model, plan.solved), *trimmed(described, plan.patch, plan.evaluation))
 
 
 def _is_bound(asked: Wanted) -> bool:
@@ -426,6 +442,8 @@ def _asked_of(current: Evaluation, asked: Wanted) -> tuple[list[Unit], Grounds, 
     standing = [name for name in asked.keep if name in described.estate.exits]
     judge = Judge(current, tuple(standing))
     units = with_pairs(judge, judge.judged(units), asked.keep)
+    if len(units) <= _MOST_UNITS:
+        units = with_several(judge, units, asked.keep)
     return units, Grounds(current, judge.tried, current), judge
 
 

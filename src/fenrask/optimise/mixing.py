@@ -11,7 +11,7 @@ from itertools import product
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.problem import Option, Site, Unit
 
-__all__ = ["with_divisions"]
+__all__ = ["is_plain", "with_divisions"]
 
 _MOST = 64
 """Combinations of one group beyond which none of it is looked at."""
@@ -23,7 +23,7 @@ def with_divisions(
     """The same units with these options, judged; None where there are none. What is to be kept stays as it is."""
     used: dict[str, dict[Site, None]] = {}
     for option in taken.values():
-        for site in option.sites if _is_plain(option) else ():
+        for site in option.sites if is_plain(option) else ():
             if site.translates and not site.apart:
                 used.setdefault(site.network, {})[site] = None
     more = [() if any(one in keep for one in unit.flows) else _divided(unit, used) for unit in units]
@@ -33,13 +33,13 @@ def with_divisions(
     return [Unit(unit.group, (*unit.options, *new.options)) for unit, new in zip(units, judged, strict=True)]
 
 
-def _is_plain(option: Option) -> bool:
+def is_plain(option: Option) -> bool:
     """Whether nothing else is passed on the way."""
     return not (option.before or option.also or option.own_addresses)
 
 
 def _divided(unit: Unit, used: Mapping[str, Mapping[Site, None]]) -> tuple[Option, ...]:
-    known = {option.sites for option in unit.options if _is_plain(option)}
+    known = {option.sites for option in unit.options if is_plain(option)}
     reached = {site for sites in known for site in sites}
     sites = [site for site in used.get(unit.network, ()) if site in reached]
     if len(sites) < 2 or len(unit.subnets) < 2 or len(sites) ** len(unit.subnets) > _MOST:

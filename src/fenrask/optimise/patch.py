@@ -77,7 +77,9 @@ class _Made:
         keep: Iterable[str],
     ) -> None:
         self._taken, self._units, self._bought, self._stated = taken, units, bought, stated
-        used = list(dict.fromkeys(site for option in taken.values() for site in (*option.distinct, *option.before)))
+        passed = dict.fromkeys(site for option in taken.values() for site in (*option.distinct, *option.before))
+        # The first of several has the subnet that there is, and the others what is left.
+        used = sorted(passed, key=lambda site: site.number)
         self.draft = Draft(described, kept=[*keep, *(site.existing for site in used if site.existing)])
         self.names: dict[Site, str] = {}
         self._held = set[Address]()
@@ -143,7 +145,7 @@ class _Made:
         networks = self._networks[site]
         place, name = (site.network, site.zone), f"{site.offer}-{where}"
         keys = sized | self._several(site)
-        name, subnet = translator(draft, site.offer, place, name, keys, own, tuple(sorted(networks)))
+        name, subnet = translator(draft, site.offer, place, name, keys, own, tuple(sorted(networks)), site.number)
         self._subnets[site] = subnet
         return name
 

@@ -54,6 +54,8 @@ class Site:
     """How many machines or nodes it runs, each paid; one that exists has as many as it has, where this is 1."""
     standby: str = ""
     """The zone of the second one, where it is in another."""
+    number: int = 1
+    """Of several of one offer at one place: which; all but the first are in subnets of their own."""
 
     def __hash__(self) -> int:
         return self._hash
@@ -98,7 +100,8 @@ class Site:
             return f"public addresses on hosts in {self.network}"
         before = f"before {self.onward}" if self.onward else ""
         zone = f"zone {self.zone}" if self.zone else ""
-        return " ".join(filter(None, (f"new {self.offer}", before, self.destination, "in", self.network, zone)))
+        which = f"no. {self.number}" if self.number > 1 else ""
+        return " ".join(filter(None, (f"new {self.offer}", which, before, self.destination, "in", self.network, zone)))
 
 
 @dataclass(frozen=True)
@@ -245,6 +248,8 @@ class Wanted:
     """The solver's time limit in all; None: it stops after a number of nodes, which is the same on every machine."""
     explain: bool = True
     """Whether to look for the next best mixes, and for each flow's next best option."""
+    next_best: bool = False
+    """Whether to look for the next best mixes all the same."""
     every_option: bool = False
     """With `explain`: whether to work out what each other option would cost, too: a programme for each."""
     ends: float | None = field(default=None, compare=False)

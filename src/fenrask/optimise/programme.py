@@ -7,7 +7,7 @@ take in `partners`.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from math import ceil
 
@@ -253,7 +253,14 @@ class Model:
                 self._addresses(site, variable)
             elif site.subnets:
                 self._found_by_name(site, variable)
-        # An exit that exists is one: as it is, or as a pair.
+        self._in_order()
+
+    def _in_order(self) -> None:
+        """Of several exits that are alike the first come first; and one that exists is one, as it is or as a pair."""
+        for site in [one for one in self.opened if one.number > 1]:
+            before = self.opened.get(replace(site, number=site.number - 1))
+            if before is not None:
+                self.program.row({self.opened[site]: 1.0, before: -1.0}, high=0)
         for some in self._existing().values():
             if len(some) > 1:
                 self.program.row(dict.fromkeys(some, 1.0), high=1)

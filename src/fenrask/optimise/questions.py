@@ -84,7 +84,7 @@ def mix_of(model: Model, solved: Solution) -> Mix:
     return Mix(options, month, addresses, opened)
 
 
-def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, known: list[Cut]) -> Iterator[Mix]:
+def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, known: list[Cut]) -> Iterator[Plan]:
     """The next best whole designs that the engine accepts: each with another set of open sites than those before.
 
     known: the rows that it asked for; those that it asks for here are added.
@@ -98,7 +98,7 @@ def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, kn
         found = accepted(described, asked, model, plan, known, others, beside)
         if found is None:
             return
-        yield mix_of(model, found.solved)
+        yield found
         last = found.solved
 
 

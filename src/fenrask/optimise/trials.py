@@ -5,7 +5,7 @@ ports that capacity knows; the volumes from its meters; what a destination sees 
 """
 
 from collections.abc import Container, Hashable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
 
@@ -155,6 +155,20 @@ class Tried:
     """The prefixes of hosts that it sees."""
     single: frozenset[str] = frozenset()
     """The needs that it meets only with one address at each site."""
+
+    def at(self, instead: Mapping[Site, Site]) -> "Tried":
+        """What the same option does at other sites that are like these, which are to be built."""
+
+        def placed(one: Hashable) -> Hashable:
+            return instead.get(one, one) if isinstance(one, Site) else one
+
+        return replace(
+            self,
+            placed={instead.get(site, site): one for site, one in self.placed.items()},
+            laid={instead.get(site, site): one for site, one in self.laid.items()},
+            metered=[replace(one, at=placed(one.at), by=placed(one.by)) for one in self.metered],
+            shown=tuple(instead.get(site, site) for site in self.shown),
+        )
 
 
 @dataclass

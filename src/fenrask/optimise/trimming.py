@@ -1,4 +1,6 @@
-"""Routes that say what the table says without them are left out of a patch."""
+"""What says nothing new is left out of a patch: routes that say what the table says without them, and as many addresses
+as an exit has.
+"""
 
 from collections.abc import Iterator, Sequence
 
@@ -11,23 +13,34 @@ __all__ = ["trimmed"]
 
 
 def trimmed(described: Described, patch: Patch, evaluation: Evaluation) -> tuple[Patch, Evaluation]:
-    """The patch without routes that change nothing, and its evaluation; as it is where any path would be another."""
-    idle = {*_idle(described, patch, evaluation.described.estate)}
-    if not idle:
+    """The patch without what changes nothing, and its evaluation; as it is where any path would be another."""
+    idle, sized = {*_idle(described, patch, evaluation.described.estate)}, {*_sized(described, patch, evaluation)}
+    if not idle and not sized:
         return patch, evaluation
     tables = {
         table: {key: value for key, value in (routes or {}).items() if (table, key) not in idle}
-        for table, routes in patch["route_tables"].items()
+        for table, routes in (patch.get("route_tables") or {}).items()
     }
     known = described.estate.route_tables
     # A table that is new stays, though it has nothing in it: subnets name it.
     kept = {name: routes for name, routes in tables.items() if routes or name not in known}
-    shorter = {**patch, "route_tables": kept}
-    if not kept:
-        del shorter["route_tables"]
+    exits = {name: one for name, one in (patch.get("exits") or {}).items() if name not in sized}
+    shorter = {**patch, "route_tables": kept, "exits": exits}
+    shorter = {section: some for section, some in shorter.items() if some}
     after = evaluate(described.patched(shorter, "the choice"), like=evaluation)
     same = _told(after) == _told(evaluation) and after.bill.total == evaluation.bill.total
     return (shorter, after) if same and after.meets_all == evaluation.meets_all else (patch, evaluation)
+
+
+def _sized(described: Described, patch: Patch, evaluation: Evaluation) -> Iterator[str]:
+    """The exits of which a patch says only how many addresses they have, where these are as many as before."""
+    for name, stated in (patch.get("exits") or {}).items():
+        before = described.estate.exits.get(name)
+        if before is None or stated != {"addresses": "auto"}:
+            continue
+        after = evaluation.capacity.of(name, "")
+        if after is not None and before.stated_addresses == after.addresses:
+            yield name
 
 
 def _told(evaluation: Evaluation) -> list[object]:

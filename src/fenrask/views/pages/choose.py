@@ -44,7 +44,7 @@ def choose_page(choice: Choice, comparison: Comparison) -> Page:
     money = f"{currency}/month"
     ranked = [
         (number, mix.month, mix.month - choice.mix.month, _difference(choice.mix, mix))
-        for number, mix in enumerate(choice.next_best, 2)
+        for number, mix in enumerate((one.mix for one in choice.next_best), 2)
     ]
     changes = [*built(choice.current.described if choice.current else None, choice.patch, evaluation)]
     tables = (

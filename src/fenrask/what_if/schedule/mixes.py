@@ -6,11 +6,13 @@ over months and mixes (Bellman 1958), in which a change costs what `targets.chan
 planned as a whole.
 """
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from fractions import Fraction
+from itertools import pairwise
 from statistics import NormalDist
+from typing import NamedTuple
 
 from fenrask.designs import Effort, effort, tasks_of, whole_step
 from fenrask.designs.contract import Patch
@@ -31,8 +33,9 @@ __all__ = ["Change", "Schedule", "schedule"]
 
 _TOLERANCE = Fraction(2, 100)
 """The share of the cost for which fewer changes are taken."""
-_LOOKS = 4
-"""How many months choose a mix, at most."""
+_LOOKS, _FEW_FLOWS = 8, 100
+"""How often a month chooses a mix, at most; and up to how many flows the next best mixes are looked at, too."""
+_STAYING: Course = (Stage(0, TODAY),)
 _NOT_OF_EXITS = (HOST_ADDRESSES, BUDGET)
 """Limits that other exits do not mend."""
 
@@ -120,6 +123,18 @@ def schedule(
     return found
 
 
+class _Look(NamedTuple):
+    """A month that chooses exits, and the mix that it has before."""
+
+    mix: int
+    month: int
+
+
+def _mix_in(course: Course, month: int) -> int:
+    """The mix that a course has in a month."""
+    return next(one.mix for one in reversed(course) if one.begin <= month)
+
+
 _Way = tuple[int, Fraction, tuple[tuple[int, int], ...]]
 """Limits that are exceeded on it, counted in each month; what it costs; its stages."""
 
@@ -136,21 +151,10 @@ class _Search:
 
     def answer(self) -> Schedule:
         """Today's exits while they do; then the cheapest of what was looked at that exceeds least."""
-        today: Course = (Stage(0, TODAY),)
-        begin = min(self._bad(today), default=None)
-        looked = set[int]()
-        while begin is not None and len(looked) < _LOOKS:
-            bad = self._bad(self._best())
-            # The first such month, then the last, which is often the worst.
-            month = next((one for one in (min(bad, default=None), max(bad, default=None)) if one not in looked), None)
-            if month is None:
-                break
-            looked.add(month)
-            for margins in (1, 2):
-                alone = [(*today, Stage(begin, mix)) for mix in self._chosen(month, margins)]
-                # After a fault an exit may want more than its own peaks say.
-                if not alone or not self._plan(today).is_uncertain or any(month not in self._bad(one) for one in alone):
-                    break
+        begin = min(self._bad(_STAYING), default=None)
+        looked = dict[_Look, set[int]]()
+        while begin is not None and len(looked) < _LOOKS and (look := self._next(begin, looked)) is not None:
+            looked[look] = self._chosen_for(begin, look)
             for course in self._cheapest(begin):
                 self._plan(course)
         best = self._best()
@@ -162,6 +166,38 @@ class _Search:
         return Schedule(
             self._futures.calendar, replace(plan, months=tuple(months)), changes, mixes, commitments, unanswered
         )
+
+    def _next(self, begin: int, looked: Mapping[_Look, Container[int]]) -> _Look | None:
+        """The next month to choose a mix, and the mix to change for it.
+
+        The first and the last month in which today's exits do not do; those in which the best course so far does not;
+        those from which another mix no longer does; and one between two that choose different ones.
+        """
+        today, best = self._bad(_STAYING), self._best()
+        looks = [_Look(TODAY, min(today)), _Look(TODAY, max(today))]
+        if bad := self._bad(best):
+            looks += [_Look(one, min(bad)) for one in dict.fromkeys((_mix_in(best, min(bad)), TODAY))]
+        for mix in self._mixes[1:]:
+            if bad := self._bad(self._alone(mix, begin)):
+                looks.append(_Look(mix, min(bad)))
+        if (look := next((one for one in looks if one not in looked), None)) is not None:
+            return look
+        for one, other in pairwise(sorted(each for each in looked if each.mix == TODAY)):
+            if looked[one] != looked[other] and other.month - one.month > 1:
+                return _Look(TODAY, (one.month + other.month) // 2)
+        return None
+
+    def _chosen_for(self, begin: int, look: _Look) -> set[int]:
+        """The mixes that a month chooses, from `begin` on; with twice the margin where the first do not do in it."""
+        found, month = set[int](), look.month
+        for margins in (1, 2):
+            chosen = self._chosen(look, margins)
+            found |= {*chosen}
+            alone = [(*_STAYING, Stage(begin, mix)) for mix in chosen]
+            # After a fault an exit may want more than its own peaks say.
+            if not alone or not self._plan(_STAYING).is_uncertain or any(month not in self._bad(one) for one in alone):
+                break
+        return found
 
     def _plan(self, course: Course) -> Planned:
         if course not in self._plans:
@@ -185,42 +221,55 @@ class _Search:
     def _bad(self, course: Course) -> dict[int, list[Crossing]]:
         """By month what is well today and exceeded then, though other exits might mend it."""
         plan, found = self._plan(course), dict[int, list[Crossing]]()
-        today = self._plan((Stage(0, TODAY),))
+        today = self._plan(_STAYING)
         already = {(one.about, one.limit) for one in today.not_waited_for if not one.month}
         for one in plan.not_waited_for:
             if one.month and one.limit not in _NOT_OF_EXITS and (one.about, one.limit) not in already:
                 found.setdefault(one.month, []).append(one)
         return found
 
-    def _chosen(self, month: int, margins: int) -> list[int]:
-        """The mixes, not known so far, that a month chooses: the cheapest, and that which changes less.
+    def _chosen(self, look: _Look, margins: int) -> list[int]:
+        """The mixes that a month chooses: the cheapest, that which changes less, and of few flows the next best.
 
         margins: how often the margin of the confidence is taken.
         """
-        tell(f"exits for month {month}")
+        tell(f"exits for month {look.month}")
         futures, found = self._futures, list[int]()
+        wanted = Wanted(explain=False, next_best=len(futures.described.estate.flows) <= _FEW_FLOWS)
         try:
-            choice = choose(self._surely(month, margins), Wanted(explain=False))
+            choice = choose(self._surely(look, margins), wanted)
         except NoAnswer as no:
-            self._unanswered = no.cause
+            if look.mix == TODAY:
+                self._unanswered = no.cause
             return []
-        for patch in (choice.patch, *([choice.steady.patch] if choice.steady else [])):
+        others = [*([choice.steady] if choice.steady else []), *choice.next_best]
+        for patch in (choice.patch, *(one.patch for one in others)):
             try:
-                mix = futures.add(patch)
+                mix = futures.add(self._of_today(look.mix, patch))
             except UnusableInput as problem:
                 # What is there in that month alone may have made room for it.
                 self._unanswered = str(problem)
                 continue
-            if mix not in self._mixes:
-                found.append(mix)
-        self._mixes += found
+            found.append(mix)
+        self._mixes += [mix for mix in dict.fromkeys(found) if mix not in self._mixes]
         return found
 
-    def _surely(self, month: int, margins: int) -> Described:
+    def _of_today(self, mix: int, patch: Patch) -> Patch:
+        """What makes of today's estate what a patch makes of it with a mix."""
+        if mix == TODAY:
+            return patch
+        then = self._futures.estate(mix).patched(patch, "exits")
+        made: Patch = difference(self._futures.described.data, then.data)
+        return made
+
+    def _surely(self, look: _Look, margins: int) -> Described:
         """A month alone, with the loads that the confidence asks for: more by the largest share by which an exit's peak
         is then above the median."""
-        then = only(self._futures.described, month, self._futures.share)
-        sure = self._futures.sure_in(TODAY, month).exits.values()
+        mix, month = look
+        # What a change costs is borne by the months that are left.
+        left = {"targets": {"horizon_months": self._futures.months - month}}
+        then = only(self._futures.estate(mix), month, self._futures.share).patched(left, f"month {month} to the end")
+        sure = self._futures.sure_in(mix, month).exits.values()
         share = max((one.peaks[2] / one.peaks[1] for one in sure if one.peaks[1]), default=1.0)
         share **= margins * NormalDist().inv_cdf(self._futures.level) / NormalDist().inv_cdf(0.95)
         if share <= 1:

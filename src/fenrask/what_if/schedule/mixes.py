@@ -6,7 +6,7 @@ over months and mixes (Bellman 1958), in which a change costs what `targets.chan
 planned as a whole.
 """
 
-from collections.abc import Container, Iterator, Mapping
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from fractions import Fraction
@@ -33,8 +33,8 @@ __all__ = ["Change", "Schedule", "schedule"]
 
 _TOLERANCE = Fraction(2, 100)
 """The share of the cost for which fewer changes are taken."""
-_LOOKS, _FEW_FLOWS = 8, 100
-"""How often a month chooses a mix, at most; and up to how many flows the next best mixes are looked at, too."""
+_FEW_FLOWS, _LOOKS, _LOOKS_OF_MANY = 100, 8, 3
+"""How often a month chooses a mix, at most, of few flows and of more; of few the next best mixes are looked at, too."""
 _STAYING: Course = (Stage(0, TODAY),)
 _NOT_OF_EXITS = (HOST_ADDRESSES, BUDGET)
 """Limits that other exits do not mend."""
@@ -147,13 +147,15 @@ class _Search:
         self._plans: dict[Course, Planned] = {}
         self._mixes = [TODAY]
         self._unanswered = ""
+        self._are_few = len(futures.described.estate.flows) <= _FEW_FLOWS
         self._change = futures.described.estate.targets.change_cost or ChangeCost()
 
     def answer(self) -> Schedule:
         """Today's exits while they do; then the cheapest of what was looked at that exceeds least."""
         begin = min(self._bad(_STAYING), default=None)
-        looked = dict[_Look, set[int]]()
-        while begin is not None and len(looked) < _LOOKS and (look := self._next(begin, looked)) is not None:
+        looked = dict[_Look, list[int]]()
+        most = _LOOKS if self._are_few else _LOOKS_OF_MANY
+        while begin is not None and len(looked) < most and (look := self._next(begin, looked)) is not None:
             looked[look] = self._chosen_for(begin, look)
             for course in self._cheapest(begin):
                 self._plan(course)
@@ -167,32 +169,34 @@ class _Search:
             self._futures.calendar, replace(plan, months=tuple(months)), changes, mixes, commitments, unanswered
         )
 
-    def _next(self, begin: int, looked: Mapping[_Look, Container[int]]) -> _Look | None:
+    def _next(self, begin: int, looked: Mapping[_Look, Sequence[int]]) -> _Look | None:
         """The next month to choose a mix, and the mix to change for it.
 
         The first and the last month in which today's exits do not do; those in which the best course so far does not;
-        those from which another mix no longer does; and one between two that choose different ones.
+        those from which what another chose no longer does; and one between two that choose different ones.
         """
         today, best = self._bad(_STAYING), self._best()
         looks = [_Look(TODAY, min(today)), _Look(TODAY, max(today))]
         if bad := self._bad(best):
             looks += [_Look(one, min(bad)) for one in dict.fromkeys((_mix_in(best, min(bad)), TODAY))]
-        for mix in self._mixes[1:]:
+        for mix in dict.fromkeys(some[0] for some in looked.values() if some):
             if bad := self._bad(self._alone(mix, begin)):
                 looks.append(_Look(mix, min(bad)))
         if (look := next((one for one in looks if one not in looked), None)) is not None:
             return look
         for one, other in pairwise(sorted(each for each in looked if each.mix == TODAY)):
-            if looked[one] != looked[other] and other.month - one.month > 1:
+            if looked[one][:1] != looked[other][:1] and other.month - one.month > 1:
                 return _Look(TODAY, (one.month + other.month) // 2)
         return None
 
-    def _chosen_for(self, begin: int, look: _Look) -> set[int]:
-        """The mixes that a month chooses, from `begin` on; with twice the margin where the first do not do in it."""
-        found, month = set[int](), look.month
+    def _chosen_for(self, begin: int, look: _Look) -> list[int]:
+        """The mixes that a month chooses, the cheapest first, from `begin` on; with twice the margin where the first do
+        not do in it.
+        """
+        found, month = list[int](), look.month
         for margins in (1, 2):
             chosen = self._chosen(look, margins)
-            found |= {*chosen}
+            found += chosen
             alone = [(*_STAYING, Stage(begin, mix)) for mix in chosen]
             # After a fault an exit may want more than its own peaks say.
             if not alone or not self._plan(_STAYING).is_uncertain or any(month not in self._bad(one) for one in alone):
@@ -235,7 +239,7 @@ class _Search:
         """
         tell(f"exits for month {look.month}")
         futures, found = self._futures, list[int]()
-        wanted = Wanted(explain=False, next_best=len(futures.described.estate.flows) <= _FEW_FLOWS)
+        wanted = Wanted(explain=False, next_best=self._are_few)
         try:
             choice = choose(self._surely(look, margins), wanted)
         except NoAnswer as no:

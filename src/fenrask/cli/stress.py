@@ -150,13 +150,12 @@ def _money(amount: float | None) -> Fraction | None:
 def _growth(
     call: Call, described: Described, found: Growth, figure: Path | None, state: Today, lead: float | None
 ) -> int:
-    estate, currency = described.estate.estate, described.catalogue.currency
     lead_months = described.estate.targets.lead_days.order_months if lead is None else lead
     call.show(with_today(growth_page(described, found, lead_months), state))
     if figure:
         from fenrask.views.figures.growth import draw_growth
 
-        call.write(figure, draw_growth(estate, currency, found, figure.suffix))
+        call.write(figure, draw_growth(described, found, figure.suffix))
     return int(bool(found.crossings) or not state.is_well)
 
 

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from matplotlib.ticker import FuncFormatter
 
+from fenrask.estate import Described
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
 from fenrask.what_if import Effect, Growth
 
@@ -13,14 +14,14 @@ _STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, ":"), ("#009e73", "-."))
 _MOST_BARS = 14
 
 
-def draw_growth(estate: str, currency: str, growth: Growth, suffix: str) -> bytes:
+def draw_growth(described: Described, growth: Growth, suffix: str) -> bytes:
     """Above the month's cost, below how much of the limit that load fills first each exit uses, to 100 %."""
     paper = figure()
-    paper.suptitle(f"{estate}: growth month by month", fontsize=15)
+    paper.suptitle(f"{described.estate.estate}: growth month by month", fontsize=15)
     numbers = [month.number for month in growth.months]
     cost = paper.add_subplot(2, 1, 1)
     cost.plot(numbers, [float(month.amount) for month in growth.months], color=BLUE, marker="o", linewidth=2)
-    cost.set_ylabel(f"{currency} a month")
+    cost.set_ylabel(f"{described.catalogue.currency} a month")
     cost.set_ylim(bottom=0)
     cost.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
     use = paper.add_subplot(2, 1, 2)
@@ -41,7 +42,7 @@ def draw_growth(estate: str, currency: str, growth: Growth, suffix: str) -> byte
             fontsize=9,
         )
     use.set_ylabel("fullest limit, % used")
-    use.set_xlabel("months from now")
+    use.set_xlabel(f"months from {described.estate.first_month or 'now'}")
     use.set_ylim(bottom=0)
     for axes in (cost, use):
         axes.grid(axis="y", color="#dddddd")

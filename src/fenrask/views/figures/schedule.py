@@ -45,7 +45,7 @@ def draw_schedule(described: Described, found: Schedule, suffix: str) -> bytes:
             " other exits", (change.begin - 0.5, bill.get_ylim()[1]), va="top", color=RED, fontsize=10,
         )  # fmt: skip
     for axes in paper.axes:
-        axes.set_xlabel("months from now")
+        axes.set_xlabel(f"months from {described.estate.first_month or 'now'}")
         axes.grid(axis="y", color="#dddddd")
         axes.set_axisbelow(True)
         axes.spines[["top", "right"]].set_visible(False)

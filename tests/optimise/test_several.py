@@ -125,3 +125,20 @@ class Several(InFolder):
         self.assertEqual({(one["change"], one["what"]) for one in told["changes"]}, {("add", "exit"), ("set", "route")})
         exits = choose(described, QUICK).evaluation.described.estate.exits
         self.assertEqual({one.in_subnets for one in exits.values() if one.offer_name}, {("edge",), ("edge-2",)})
+
+    def test_firewalls_are_divided_too(self) -> None:
+        """One holds what one subnet opens: two or three of them before one gateway, and the plan builds them."""
+        wall = {"kind": "inspecting-firewall", "ports": None, "rates": {"hour": 0.3}, "limits": {"new_per_s": 20}}
+        inspected = {"destinations": {"partner": {"needs": {"inspected": True}}}}
+        for subnets in (2, 3):
+            changes = merged(estate_of([1.5] * subnets, [1] * subnets), inspected)
+            described = self.estate(changes, {"offers": {**NONE_ELSE, "gate": gate(3000, 3, 0.1, 0), "wall": wall}})
+            with self.subTest(subnets=subnets):
+                choice = choose(described, QUICK)
+                self.assertTrue(choice.evaluation.meets_all and choice.is_proven)
+                offers = [one.offer_name for one in choice.evaluation.described.estate.exits.values() if one.offer_name]
+                self.assertEqual(sorted(offers), ["gate", *["wall"] * subnets])
+                self.json("choose", "--save", "choice.json", "--force", status=1)
+                for command in ("check", "stress"):
+                    self.assertEqual(self.program(command, "--patch", "choice.json").returncode, 0, command)
+                self.json("handover", "--patch", "choice.json", "--base", "estate.yaml")

@@ -14,7 +14,7 @@ import numpy as np
 from fenrask.capacity import room_of
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.mixing import is_plain
-from fenrask.optimise.problem import Option, Site, Unit
+from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.trials import Laid, Placed, sum_of
 
 __all__ = ["with_several"]
@@ -56,7 +56,7 @@ def _numbers(judge: Judge, units: list[Unit]) -> dict[Site, int]:
             tried = judge.tried.get((number, option))
             if tried is None or not _may_be_one(option):
                 continue
-            for site in option.sites:
+            for site in (*option.sites, *option.before):
                 if site in tried.placed:
                     # That with the most of its places at the site comes first.
                     laid.setdefault(site, {}).setdefault(number, tried.laid.get(site) or Laid())
@@ -72,7 +72,12 @@ def _numbers(judge: Judge, units: list[Unit]) -> dict[Site, int]:
 
 
 def _may_be_one(option: Option) -> bool:
-    return is_plain(option) and all(site.translates and not site.apart and site.units == 1 for site in option.sites)
+    """Whether an option leads straight to exits that translate, or to them by firewalls that are to be built."""
+    alone = all(site.translates and site.units == 1 for site in option.sites)
+    if not option.before:
+        return alone and is_plain(option) and not any(site.apart for site in option.sites)
+    walls = all(wall.role is Role.PASSES and wall.units == 1 and not wall.existing for wall in option.before)
+    return alone and walls and not option.own_addresses and {*option.also} <= {*option.before}
 
 
 def _times(judge: Judge, placed: Placed, each: list[Laid]) -> float:
@@ -103,22 +108,23 @@ def _tried_anew(judge: Judge, unit: Unit, option: Option, numbers: Mapping[Site,
     """The second beside each exit of an option that exists, and the subnets of one place over several exits."""
     if not _may_be_one(option):
         return
-    if any(site.existing and site in numbers for site in option.sites):
-        sites = tuple(_number(site, 2) if site.existing and site in numbers else site for site in option.sites)
-        yield Option(_named(sites), sites)
+    if not option.before and any(site.existing and site in numbers for site in option.sites):
+        yield _moved(option, [2 if site.existing else 1 for site in option.sites], numbers)
     subnets = judge.current.described.estate.subnets
+    most = [_most(option, place, numbers) for place in range(len(option.sites))]
     near = [
         place
         for place, site in enumerate(option.sites)
-        if site in numbers and site.zone in (None, subnets[unit.subnets[place]].zone)
+        if most[place] > 1 and site.zone in (None, subnets[unit.subnets[place]].zone)
     ]
-    for number in range(2, min(len(near), max((numbers[option.sites[place]] for place in near), default=1)) + 1):
-        sites = tuple(
-            _number(site, near.index(place) % number + 1) if place in near else site
-            for place, site in enumerate(option.sites)
-        )
-        if len({*sites}) > len({*option.sites}):
-            yield Option(_named(sites), sites)
+    for number in range(2, min(len(near), max((most[place] for place in near), default=1)) + 1):
+        which = [near.index(place) % number + 1 if place in near else 1 for place in range(len(option.sites))]
+        yield _moved(option, which, numbers)
+
+
+def _most(option: Option, place: int, numbers: Mapping[Site, int]) -> int:
+    """How many there may be of what an option passes from a place in its unit's subnets."""
+    return max(numbers.get(site, 1) for site in (option.sites[place], *option.before[place : place + 1]))
 
 
 def _further_ones(option: Option, numbers: Mapping[Site, int]) -> Iterator[tuple[Option, dict[Site, Site]]]:
@@ -126,16 +132,43 @@ def _further_ones(option: Option, numbers: Mapping[Site, int]) -> Iterator[tuple
     if option.fails or not _may_be_one(option):
         return
     # The second of one that exists is built, as the first of others is.
-    known = {site: (numbers[site], site) for site in numbers if not site.existing}
-    known |= {_number(site, 2): (numbers[site], site) for site in numbers if site.existing}
-    own = {site: known[site] for site in option.distinct if site in known}
-    if len(own) < len(option.distinct) or not own:
+    firsts = {_number(site, 2): site for site in numbers if site.existing}
+    own = {site: firsts.get(site, site) for site in dict.fromkeys((*option.sites, *option.before))}
+    most = {site: numbers.get(first, 1) for site, first in own.items()}
+    if not option.before and (min(most.values()) < 2 or any(site.existing for site in own)):
         return
-    for number in range(2, max(most for most, _ in own.values()) + 1):
-        instead = {site: _number(first, number) for site, (_, first) in own.items()}
-        if all(site != other for site, other in instead.items()):
-            sites = tuple(instead[site] for site in option.sites)
-            yield replace(option, name=_named(sites), sites=sites), instead
+    for number in range(2, max(most.values()) + 1):
+        which = [
+            number if _most(option, place, numbers) > 1 or not option.before else 1
+            for place in range(len(option.sites))
+        ]
+        other = _moved(option, which, {**numbers, **dict.fromkeys(firsts, 2)}, firsts)
+        instead = {
+            **dict(zip(option.sites, other.sites, strict=True)),
+            **dict(zip(option.before, other.before, strict=True)),
+        }
+        if len({one.number for one in own if most[one] > 1}) < 2 and other.distinct != option.distinct:
+            yield other, instead
+
+
+def _moved(
+    option: Option, which: Sequence[int], numbers: Mapping[Site, int], firsts: Mapping[Site, Site] | None = None
+) -> Option:
+    """The option with the exit of another number from each place in its unit's subnets.
+
+    What is before an exit of another number is another one, too; an exit that holds all stays behind several.
+    """
+    known = firsts or {}
+    moves = [numbers.get(site, 1) > 1 and not (option.before and site.existing) for site in option.sites]
+    sites = tuple(
+        _number(known.get(site, site), number) if does else site
+        for site, number, does in zip(option.sites, which, moves, strict=True)
+    )
+    before = tuple(_number(wall, number) for wall, number in zip(option.before, which, strict=False))
+    names = _named((*before, *sites))
+    return replace(
+        option, name=names, sites=sites, before=before, also=tuple(dict.fromkeys(before)), first=(), fails=()
+    )
 
 
 def _named(sites: Sequence[Site]) -> str:

@@ -142,3 +142,24 @@ class Several(InFolder):
                 for command in ("check", "stress"):
                     self.assertEqual(self.program(command, "--patch", "choice.json").returncode, 0, command)
                 self.json("handover", "--patch", "choice.json", "--base", "estate.yaml")
+
+    def test_more_nodes_of_one_exit(self) -> None:
+        """As many as the rate of new connections asks for, by division; the least bill that the engine accepts."""
+        host = {"kind": "translator-host", "ports": gate(5000, 3, 0, 0)["ports"], "limits": {"node": {"new_per_s": 12}}}
+        for load, nodes in ((1.1, 1), (1.2, 1), (2.3, 2), (3.6, 3), (5.9, 5)):
+            offers = {"gate": gate(5000, 3, 5, 0), "host": {**host, "rates": {"hour": 0.05}}}
+            described = self.estate(estate_of([load], [1]), {"offers": {**NONE_ELSE, **offers}})
+            bills = []
+            for number in range(1, 7):
+                placed = {"kind": "translator-host", "offer": "host", "subnet": "edge", "machines": number}
+                patch = {"exits": {"gate": None, "new": placed}, "route_tables": {"private": {"0.0.0.0/0": "new"}}}
+                one = evaluate(described.patched(patch, "machines"))
+                bills += [one.bill.total] if one.meets_all else []
+            with self.subTest(load=load):
+                choice = choose(described, QUICK)
+                self.assertTrue(choice.is_proven)
+                self.assertEqual(choice.evaluation.bill.total, min(bills))
+                [exit_] = [one for one in choice.evaluation.described.estate.exits.values() if one.offer_name]
+                self.assertEqual((exit_.offer_name, exit_.units), ("host", nodes))
+                told = [row["detail"] for row in self.json("choose", status=None)["changes"] if row["what"] == "exit"]
+                self.assertEqual(any(f"{nodes} machines" in detail for detail in told), nodes > 1)

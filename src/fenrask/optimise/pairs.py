@@ -1,13 +1,13 @@
 """Options with a second machine or node: beside those that a single one breaks a need of, where two mend it."""
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Mapping
 from dataclasses import replace
 
 from fenrask.estate import KINDS, Counted, Described
 from fenrask.optimise.judging import UNCARRIED, Judge
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit
 
-__all__ = ["with_pairs"]
+__all__ = ["is_single", "with_pairs", "with_sites"]
 
 _Pairs = dict[Option, Option]
 """Options in pairs, each with the option that it is made of."""
@@ -87,17 +87,18 @@ def _kind(option: Option) -> _Kind:
 def _pairs(described: Described, option: Option, kept: Container[str]) -> Iterator[Option]:
     """The option with two of each machine or node that it has one of; with the second in another zone, too."""
     passed = dict.fromkeys((*option.distinct, *option.before))
-    single = [one for one in passed if _is_single(described, one) and one.existing not in kept]
+    single = [one for one in passed if is_single(described, one) and one.existing not in kept]
     if not single:
         return
-    yield _with(option, {one: replace(one, units=2) for one in single}, f"{option.name}, in pairs")
+    yield with_sites(option, {one: replace(one, units=2) for one in single}, f"{option.name}, in pairs")
     if len(single) == 1 and single[0].zone and not option.before and not single[0].apart:
         for zone in _other_zones(described, single[0]):
             pair = replace(single[0], units=2, standby=zone)
-            yield _with(option, {single[0]: pair}, f"{option.name}, with a second in zone {zone}")
+            yield with_sites(option, {single[0]: pair}, f"{option.name}, with a second in zone {zone}")
 
 
-def _with(option: Option, instead: dict[Site, Site], name: str) -> Option:
+def with_sites(option: Option, instead: Mapping[Site, Site], name: str) -> Option:
+    """The option with other sites in the place of these, which is not judged so far."""
     return replace(
         option,
         name=name,
@@ -108,7 +109,8 @@ def _with(option: Option, instead: dict[Site, Site], name: str) -> Option:
     )
 
 
-def _is_single(described: Described, site: Site) -> bool:
+def is_single(described: Described, site: Site) -> bool:
+    """Whether it runs one machine or node, and could run more."""
     offer = described.catalogue.offers.get(site.offer)
     if offer is None or not issubclass(KINDS[offer.kind], Counted):
         return False

@@ -7,15 +7,13 @@ divided over these.
 
 from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import replace
-from math import ceil, inf
+from math import ceil
 
-import numpy as np
-
-from fenrask.capacity import room_of
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.mixing import is_plain
+from fenrask.optimise.nodes import with_nodes
+from fenrask.optimise.overloads import overloads
 from fenrask.optimise.problem import Option, Role, Site, Unit
-from fenrask.optimise.trials import Laid, Placed, sum_of
 
 __all__ = ["with_several"]
 
@@ -24,8 +22,9 @@ _MOST = 5
 
 
 def with_several(judge: Judge, units: list[Unit], kept: Container[str]) -> list[Unit]:
-    """The same units with these options, judged. What is `kept` stays as it is."""
-    numbers = _numbers(judge, units)
+    """The same units with these options, and with more nodes, judged. What is `kept` stays as it is."""
+    units, suffice = with_nodes(judge, units, kept)
+    numbers = _numbers(judge, units, suffice)
     if not numbers:
         return units
     free = [() if any(name in kept for name in unit.flows) else unit.options for unit in units]
@@ -47,27 +46,14 @@ def with_several(judge: Judge, units: list[Unit], kept: Container[str]) -> list[
     return found
 
 
-def _numbers(judge: Judge, units: list[Unit]) -> dict[Site, int]:
-    """By site of which there may be several: how many are looked at."""
-    laid: dict[Site, dict[int, Laid]] = {}
-    placed: dict[Site, Placed] = {}
-    for number, unit in enumerate(units):
-        for option in unit.open_options:
-            tried = judge.tried.get((number, option))
-            if tried is None or not _may_be_one(option):
-                continue
-            for site in (*option.sites, *option.before):
-                if site in tried.placed:
-                    # That with the most of its places at the site comes first.
-                    laid.setdefault(site, {}).setdefault(number, tried.laid.get(site) or Laid())
-                    placed[site] = tried.placed[site]
-    found = {}
-    for site, each in laid.items():
-        places = sum(len(units[number].subnets) for number in each)
-        times = _times(judge, placed[site], [*each.values()])
-        if times > 1:
-            # Twice as many boxes as they fill suffice for what is no larger than one (Johnson 1974, "first fit").
-            found[site] = min(places, 2 * ceil(min(times, _MOST)) - 1, _MOST)
+def _numbers(judge: Judge, units: list[Unit], suffice: Container[Site]) -> dict[Site, int]:
+    """By site of which there may be several: how many are looked at. suffice: sites with which more nodes do."""
+    # Twice as many boxes as they fill suffice for what is no larger than one (Johnson 1974, "first fit").
+    found = {
+        site: min(places, 2 * ceil(min(times, _MOST)) - 1, _MOST)
+        for site, places, times in overloads(judge, units, _may_be_one)
+        if site not in suffice
+    }
     return {site: number for site, number in found.items() if number > 1}
 
 
@@ -78,30 +64,6 @@ def _may_be_one(option: Option) -> bool:
         return alone and is_plain(option) and not any(site.apart for site in option.sites)
     walls = all(wall.role is Role.PASSES and wall.units == 1 and not wall.existing for wall in option.before)
     return alone and walls and not option.own_addresses and {*option.also} <= {*option.before}
-
-
-def _times(judge: Judge, placed: Placed, each: list[Laid]) -> float:
-    """How many times what one holds all of these ask for, of its limits and, with all addresses, of its ports."""
-    times = 0.0
-    for key in {key for laid in each for key in laid.series}:
-        some = [laid.series[key] for laid in each if key in laid.series]
-        times = max(times, float(np.max(sum_of(series for _, series in some))) / (some[0][0] or inf))
-    for key in {key for laid in each for key in laid.present}:
-        members: dict[object, float] = {}
-        for laid in each:
-            members |= laid.present[key][1] if key in laid.present else {}
-        capacity = next(laid.present[key][0] for laid in each if key in laid.present)
-        times = max(times, sum(members.values()) / (capacity or inf))
-    offer, ports = placed.offer, placed.ports
-    if offer is None or ports is None or offer.limits.addresses is None:
-        return times
-    room = room_of(ports, offer.limits.addresses, judge.current.described.estate.targets.blocking)
-    hosts: dict[str, float] = {}
-    for laid in each:
-        hosts |= {name: own.hosts for name, own in laid.blocks.items()}
-    pools = {pool for laid in each for pool in laid.ports}
-    asked = [float(np.max(sum_of(laid.asked(pool, 1.0) for laid in each if pool in laid.ports))) for pool in pools]
-    return max(times, max([sum(hosts.values()), *asked]) / (room or inf))
 
 
 def _tried_anew(judge: Judge, unit: Unit, option: Option, numbers: Mapping[Site, int]) -> Iterator[Option]:

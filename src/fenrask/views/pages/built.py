@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from fenrask.designs.contract import Patch
-from fenrask.estate import Described
+from fenrask.estate import Counted, Described
 from fenrask.evaluation import Evaluation
 from fenrask.units import counted
 from fenrask.views.page import Column
@@ -57,4 +57,5 @@ def _exit(after: Evaluation, name: str, keys: Mapping[str, Any] | None, existed:
     sized = after.capacity.of(name)
     addresses = f", {counted(sized.addresses, 'address', 'addresses')}" if sized else ""
     kind = " ".join(word for word in (exit_.kind, exit_.offer_name) if word)
-    return ("change" if existed else "add", "exit", name, f"{kind}{addresses}")
+    units = f", {exit_.units} {exit_.count_key}" if isinstance(exit_, Counted) and exit_.units > 1 else ""
+    return ("change" if existed else "add", "exit", name, f"{kind}{addresses}{units}")

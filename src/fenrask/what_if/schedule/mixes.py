@@ -159,6 +159,9 @@ class _Search:
             looked[look] = self._chosen_for(begin, look)
             for course in self._cheapest(begin):
                 self._plan(course)
+            if looked[look][:1] == [TODAY] and not self._are_few:
+                # Its exits do, with other addresses: what is lacking is no exit.
+                break
         best = self._best()
         mixes = tuple(self._futures.patch(one) for one in self._mixes if one != TODAY)
         unanswered = self._unanswered if self._bad(best) else ""

@@ -59,7 +59,7 @@ def _numbers(judge: Judge, units: list[Unit], suffice: Container[Site]) -> dict[
 
 def _may_be_one(option: Option) -> bool:
     """Whether an option leads straight to exits that translate, or to them by firewalls that are to be built."""
-    alone = all(site.translates and site.units == 1 for site in option.sites)
+    alone = bool(option.sites) and all(site.translates and site.units == 1 for site in option.sites)
     if not option.before:
         return alone and is_plain(option) and not any(site.apart for site in option.sites)
     walls = all(wall.role is Role.PASSES and wall.units == 1 and not wall.existing for wall in option.before)

@@ -32,12 +32,14 @@ def with_nodes(judge: Judge, units: list[Unit], kept: Container[str]) -> tuple[l
             () if any(name in kept for name in unit.flows) else tuple(_with(unit, several, number)) for unit in units
         ]
         judged = judge.judged([Unit(unit.group, some) for unit, some in zip(units, more, strict=True)])
-        found = [Unit(unit.group, (*unit.options, *new.options)) for unit, new in zip(found, judged, strict=True)]
         left = {site: times for site, _, times in overloads(judge, judged, _leads_there)}
-        suffice |= {site for site, those in several.items() if those not in left}
-        busy = {
-            site: left[those] for site, those in several.items() if those in left and left[those] < _LESS * busy[site]
-        }
+        helped = {those: site for site, those in several.items() if left.get(those, 0.0) < _LESS * busy[site]}
+        found = [
+            Unit(unit.group, (*unit.options, *(one for one in new.options if _passes(one, number) <= helped.keys())))
+            for unit, new in zip(found, judged, strict=True)
+        ]
+        suffice |= {site for those, site in helped.items() if those not in left}
+        busy = {site: left[those] for those, site in helped.items() if those in left}
         number += 1
     return found, suffice
 
@@ -45,6 +47,11 @@ def with_nodes(judge: Judge, units: list[Unit], kept: Container[str]) -> tuple[l
 def _leads_there(option: Option) -> bool:
     """Whether exits and firewalls before them are all that it passes."""
     return is_plain(option) or bool(option.before and not option.own_addresses and {*option.also} <= {*option.before})
+
+
+def _passes(option: Option, number: int) -> set[Site]:
+    """What an option passes that has so many nodes."""
+    return {site for site in (*option.sites, *option.before) if site.units == number}
 
 
 def _with(unit: Unit, several: dict[Site, Site], number: int) -> list[Option]:

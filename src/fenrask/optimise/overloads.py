@@ -11,37 +11,43 @@ from fenrask.optimise.judging import Judge
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.optimise.trials import Laid, Placed, sum_of
 
-__all__ = ["Overload", "overloads"]
+__all__ = ["overloads"]
 
 
 @dataclass
-class Overload:
-    """What options lay on a site, by the number of their unit; one of each unit."""
+class _Use:
+    """What options lay on a site, one of each unit, and from how many subnets of it."""
 
     placed: Placed
-    laid: dict[int, Laid] = field(default_factory=dict)
-    places: int = 0
-    """From how many subnets of units that comes."""
+    laid: dict[int, tuple[Laid, int]] = field(default_factory=dict)
 
 
-def overloads(judge: Judge, units: list[Unit], counts: Callable[[Option], bool]) -> Iterator[tuple[Site, int, float]]:
-    """Sites that do not hold all that the options which count lay on them: from how many subnets, how many times."""
-    found: dict[Site, Overload] = {}
+def overloads(
+    judge: Judge, units: list[Unit], counts: Callable[[Option], bool], divided: bool = False
+) -> Iterator[tuple[Site, int, float]]:
+    """Sites that do not hold all that the options which count lay on them: from how many subnets, how many times.
+
+    divided: but for units of which not even a part from one subnet finds room.
+    """
+    found: dict[Site, _Use] = {}
     for number, unit in enumerate(units):
         for option in filter(counts, unit.open_options):
             tried = judge.tried.get((number, option))
             for site in dict.fromkeys((*option.sites, *option.before)) if tried is not None else ():
                 if tried is not None and site in tried.placed:
-                    one = found.setdefault(site, Overload(tried.placed[site]))
-                    if number not in one.laid:
-                        # That with the most of its places at the site comes first.
-                        one.laid[number] = tried.laid.get(site) or Laid()
-                        one.places += len(unit.subnets)
+                    # That with the most of its places at the site comes first.
+                    laid = (tried.laid.get(site) or Laid(), len(unit.subnets))
+                    found.setdefault(site, _Use(tried.placed[site])).laid.setdefault(number, laid)
     target = judge.current.described.estate.targets.blocking
     for site, one in found.items():
-        times = _times(target, one.placed, [*one.laid.values()])
+        some = [
+            (laid, places)
+            for laid, places in one.laid.values()
+            if not divided or _times(target, one.placed, [laid]) <= places
+        ]
+        times = _times(target, one.placed, [laid for laid, _ in some])
         if times > 1:
-            yield site, one.places, times
+            yield site, sum(places for _, places in some), times
 
 
 def _times(target: float, placed: Placed, each: list[Laid]) -> float:

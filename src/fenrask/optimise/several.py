@@ -51,7 +51,7 @@ def _numbers(judge: Judge, units: list[Unit], suffice: Container[Site]) -> dict[
     # Twice as many boxes as they fill suffice for what is no larger than one (Johnson 1974, "first fit").
     found = {
         site: min(places, 2 * ceil(min(times, _MOST)) - 1, _MOST)
-        for site, places, times in overloads(judge, units, _may_be_one)
+        for site, places, times in overloads(judge, units, _may_be_one, divided=True)
         if site not in suffice
     }
     return {site: number for site, number in found.items() if number > 1}

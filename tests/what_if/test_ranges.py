@@ -15,7 +15,7 @@ from fenrask.what_if.schedule import Months, schedule
 from tests.support import InFolder, merged
 
 Z95 = 1.6448536269514722
-MONTH, SAMPLES = 4, 40
+MONTH, SAMPLES = 4, 24
 OFFERS: dict[str, Any] = {
     "shared": {"ports": {"assignment": "shared-per-destination", "per_address": 300}},
     "blocks": {"ports": {"assignment": "host-block", "per_address": 1024, "block": 256}},

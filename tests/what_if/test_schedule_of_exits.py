@@ -58,7 +58,7 @@ class OtherExits(InFolder):
 
         Fewer changes are taken only for two in a hundred more.
         """
-        for cost in ({}, {"exit": 400}, {"exit": 30, "route": 5}):
+        for cost in ({}, {"exit": 30, "route": 5}):
             described = self.growing({"targets": {"change_cost": cost}} if cost else {})
             found = schedule(described, 14)
             with self.subTest(cost=cost):

@@ -180,6 +180,9 @@ class RangesOfGrowth(InFolder):
             ({"first_month": None}, "first_month"),
             ({"first_month": "2026-13"}, "a month such as 2026-12"),
             ({"first_month": "2000-01"}, "a month from 0 to 240 after 2000-01"),
+            ({"first_month": 202611}, "a month such as 2026-12"),
+            ({"first_month": "9999-12"}, "a month such as 2026-12"),
+            ({"workloads": {"work": {"in_use": {"from": "2"}}}}, "a whole number, or a month such as 2026-12"),
             ({"workloads": {"work": {"growth": {"from": 0}}}}, "a month from 1 to 240 after 2026-11"),
             ({"flows": {"talk": {"growth": {"load": {"1": 3}}}}}, "each month once"),
         ):

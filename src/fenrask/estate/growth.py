@@ -27,7 +27,8 @@ __all__ = ["CalendarMonth", "HostGrowth", "InUse", "LoadGrowth", "month_of_numbe
 
 _MOST_MONTHS = 240
 _YEAR = 12
-_CALENDAR = re.compile(r"(\d{4})-(0[1-9]|1[0-2])")
+_CALENDAR = re.compile(r"([12]\d{3})-(0[1-9]|1[0-2])")
+"""From 1000 to 2999: what is counted from there is a date still."""
 
 
 def _calendar_month(text: str) -> str:
@@ -49,10 +50,10 @@ def number_of_month(month: object, first: str | None) -> int:
     ValueError for what is neither, or where the calendar month of the first is not known.
     """
     if found := _CALENDAR.fullmatch(str(month)):
-        begun = _CALENDAR.fullmatch(first or "")
-        if begun is None:
+        origin = _CALENDAR.fullmatch(first or "")
+        if origin is None:
             raise ValueError("first_month is not stated")
-        (year, number), (year_now, now) = (map(int, one.groups()) for one in (found, begun))
+        (year, number), (year_now, now) = (map(int, one.groups()) for one in (found, origin))
         return (year - year_now) * _YEAR + number - now
     if isinstance(month, bool) or not str(month).isdecimal():
         raise ValueError(month)
@@ -61,10 +62,10 @@ def number_of_month(month: object, first: str | None) -> int:
 
 def month_of_number(number: int, first: str | None) -> str | None:
     """The calendar month so many months after the first one, as 2027-03; None where that is not known."""
-    begun = _CALENDAR.fullmatch(first or "")
-    if begun is None:
+    origin = _CALENDAR.fullmatch(first or "")
+    if origin is None:
         return None
-    year, month = map(int, begun.groups())
+    year, month = map(int, origin.groups())
     years, gone = divmod(month - 1 + number, _YEAR)
     return f"{year + years:04}-{gone + 1:02}"
 
@@ -88,7 +89,7 @@ def _number(value: Any, info: ValidationInfo, least: int) -> int:
 
 
 def _begin(value: Any, info: ValidationInfo, least: int) -> int:
-    """The first month of something: what began before has begun."""
+    """The first month of something; what began before this one is there from now on."""
     return max(least, _number(value, info, least))
 
 
@@ -102,10 +103,17 @@ def _by_month(value: Any, info: ValidationInfo) -> Any:
     return {number: one for number, one in zip(numbers, value.values(), strict=True) if number >= 1}
 
 
+def _no_text(value: Any) -> Any:
+    """The value of a month: text is one of the calendar alone; keys are text in any case."""
+    if isinstance(value, str) and not _CALENDAR.fullmatch(value):
+        raise unfit("a whole number, or a month such as 2026-12")
+    return value
+
+
 def _month(read: Callable[[Any, ValidationInfo, int], int], least: int) -> Any:
     number = {"type": "integer", "minimum": least, "maximum": _MOST_MONTHS}
     schema = WithJsonSchema({"anyOf": [number, {"type": "string", "pattern": f"^{_CALENDAR.pattern}$"}]})
-    return BeforeValidator(lambda value, info: read(value, info, least)), schema
+    return BeforeValidator(lambda value, info: read(_no_text(value), info, least)), schema
 
 
 _From = Annotated[int, *_month(_begin, 1)]

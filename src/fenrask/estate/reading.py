@@ -356,7 +356,8 @@ def _validated(
             if entries
         }
         # Months by the calendar are counted from the first.
-        first = data.get("first_month") if isinstance(data, Mapping) else None
+        stated = data.get("first_month") if isinstance(data, Mapping) else None
+        first = stated if isinstance(stated, str) else None
         return model.model_validate({**data, **read} if read else data, context={"first_month": first})
     except ValidationError as error:
         problems += validation_problems(model, error, data, place_of)

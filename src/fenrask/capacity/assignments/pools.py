@@ -397,7 +397,8 @@ def _may_refuse(ports: Series, concurrent: Series, stream: Stream, tries: int | 
     """Where there is more to refuse than 1e-300: p(c; a) <= e^(-c (r - 1 - log r)), r = a / c < 1 (Chernoff)."""
     live: NDArray[np.bool_] = concurrent > 0
     if tries is None and stream.peakedness <= 1.0 and not stream.fast_cv and not stream.retry_share:
-        ratio = np.where(live, concurrent, 1.0) / np.maximum(ports, 1e-300)
+        # Without ports any ratio above 1 does: none that is too large for a number.
+        ratio = np.where(live, concurrent, 1.0) / np.maximum(ports, 1e-100)
         live = live & ((ratio >= 1) | (ports * (ratio - 1 - np.log(ratio)) < _NOTHING))
     return live
 

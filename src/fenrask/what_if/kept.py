@@ -50,9 +50,9 @@ def _used(evaluation: Evaluation, one: ExitLimits, samples: Samples) -> Iterator
     some = Parts.of(parts)
     _, first, group = np.unique(some.flow, return_index=True, return_inverse=True)
     groups = Groups(some, group, first.size, in_the_mean=True)
-    nodes = (offer.ports.stated_nodes if offer.ports else None) or described.estate.exits[one.exit].units
     peaks: dict[str, tuple[float, Floats]] = {}
-    for key, _, use in uses(demand, one.exit, groups, offer, nodes):
+    # How many nodes share it makes no difference to how a sample stands to what is likely.
+    for key, _, use in uses(demand, one.exit, groups, offer, 1):
         if isinstance(use, Use):
             factors = _factors(LIMITS[key], [some[number] for number in first.tolist()], samples)
             likely, sampled = float(np.max(use.series.sum(axis=0))), _peaks(use.series, factors)

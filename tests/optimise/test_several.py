@@ -126,6 +126,17 @@ class Several(InFolder):
         exits = choose(described, QUICK).evaluation.described.estate.exits
         self.assertEqual({one.in_subnets for one in exits.values() if one.offer_name}, {("edge",), ("edge-2",)})
 
+    def test_it_costs_what_the_remedy_of_check_costs(self) -> None:
+        """`check` divides an exit by boxes, `choose` by a programme: with one offer both find the same bill."""
+        for loads in ([1.5, 1.5], [1.5, 1.2, 0.9]):
+            offers = {**NONE_ELSE, "gate": gate(600, 2, 0.1, 0)}
+            described = self.estate(estate_of(loads, [1] * len(loads)), {"offers": offers})
+            self.program("check", "--save", "remedies", "--force")
+            with self.subTest(loads=loads):
+                self.assertEqual(self.program("check", "--patch", "remedies/all.json").returncode, 0)
+                told = self.json("charges", "--patch", "remedies/all.json")["month_amount"]
+                self.assertAlmostEqual(told, choose(described, QUICK).month, places=2)
+
     def test_firewalls_are_divided_too(self) -> None:
         """One holds what one subnet opens: two or three of them before one gateway, and the plan builds them."""
         wall = {"kind": "inspecting-firewall", "ports": None, "rates": {"hour": 0.3}, "limits": {"new_per_s": 20}}
